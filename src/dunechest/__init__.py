@@ -1,0 +1,141 @@
+"""Dune Chest: archive application libraries to external drives, verify the copies, restore them.
+
+The public interface. Everything is loaded when it is first used, so that
+``import dunechest`` costs next to nothing.
+
+Examples
+--------
+>>> import dunechest, pathlib, tempfile
+>>> home, drive = pathlib.Path(tempfile.mkdtemp()), tempfile.mkdtemp()
+>>> _ = (home / "notes.txt").write_text("spring tide at noon")
+>>> chest = dunechest.Chest.create(drive, "blue")
+>>> result, = dunechest.archive([home], chest)
+>>> result.files_copied
+1
+>>> dunechest.verify(chest).well
+True
+"""
+
+from __future__ import annotations
+
+from importlib import import_module
+from typing import TYPE_CHECKING, Any
+
+if TYPE_CHECKING:
+    from dunechest.api import archive, restore
+    from dunechest.chest.chest import BagEntry, Chest
+    from dunechest.errors import (
+        BagUnusable,
+        ChestBusy,
+        ChestUnusable,
+        CutOff,
+        DuneChestError,
+        KindFileError,
+        Refused,
+        WordsOff,
+    )
+    from dunechest.findings import Finding
+    from dunechest.jobs.archive import ArchivePlan, LeftBehind, plan_archive
+    from dunechest.jobs.archiving import ArchiveResult
+    from dunechest.jobs.checking import FileState
+    from dunechest.jobs.chests import ChestContents, ChestList, create_chest, list_chests, show_chest
+    from dunechest.jobs.find import FindResult, FoundLibrary, Library, find_libraries, library_at
+    from dunechest.jobs.look import Readiness, look
+    from dunechest.jobs.restore import RestorePlan, plan_restore
+    from dunechest.jobs.restoring import RestoreResult
+    from dunechest.jobs.verify import BagCheck, VerifyResult, verify
+    from dunechest.progress import Progress, Step
+
+_WHERE = {
+    "archive": "api",
+    "restore": "api",
+    "BagEntry": "chest.chest",
+    "Chest": "chest.chest",
+    "BagUnusable": "errors",
+    "ChestBusy": "errors",
+    "ChestUnusable": "errors",
+    "CutOff": "errors",
+    "DuneChestError": "errors",
+    "KindFileError": "errors",
+    "Refused": "errors",
+    "WordsOff": "errors",
+    "Finding": "findings",
+    "ArchivePlan": "jobs.archive",
+    "LeftBehind": "jobs.archive",
+    "plan_archive": "jobs.archive",
+    "ArchiveResult": "jobs.archiving",
+    "FileState": "jobs.checking",
+    "ChestContents": "jobs.chests",
+    "ChestList": "jobs.chests",
+    "create_chest": "jobs.chests",
+    "list_chests": "jobs.chests",
+    "show_chest": "jobs.chests",
+    "FindResult": "jobs.find",
+    "FoundLibrary": "jobs.find",
+    "Library": "jobs.find",
+    "find_libraries": "jobs.find",
+    "library_at": "jobs.find",
+    "Readiness": "jobs.look",
+    "look": "jobs.look",
+    "RestorePlan": "jobs.restore",
+    "plan_restore": "jobs.restore",
+    "RestoreResult": "jobs.restoring",
+    "BagCheck": "jobs.verify",
+    "VerifyResult": "jobs.verify",
+    "verify": "jobs.verify",
+    "Progress": "progress",
+    "Step": "progress",
+}
+
+__all__ = [
+    "ArchivePlan",
+    "ArchiveResult",
+    "BagCheck",
+    "BagEntry",
+    "BagUnusable",
+    "Chest",
+    "ChestBusy",
+    "ChestContents",
+    "ChestList",
+    "ChestUnusable",
+    "CutOff",
+    "DuneChestError",
+    "FileState",
+    "FindResult",
+    "Finding",
+    "FoundLibrary",
+    "KindFileError",
+    "LeftBehind",
+    "Library",
+    "Progress",
+    "Readiness",
+    "Refused",
+    "RestorePlan",
+    "RestoreResult",
+    "Step",
+    "VerifyResult",
+    "WordsOff",
+    "archive",
+    "create_chest",
+    "find_libraries",
+    "library_at",
+    "list_chests",
+    "look",
+    "plan_archive",
+    "plan_restore",
+    "restore",
+    "show_chest",
+    "verify",
+]
+
+
+def __getattr__(name: str) -> Any:
+    if name not in _WHERE:
+        raise AttributeError(f"module 'dunechest' has no attribute {name!r}")
+    value = getattr(import_module(f"dunechest.{_WHERE[name]}"), name)
+    globals()[name] = value
+    return value
+
+
+def __dir__() -> list[str]:
+    return sorted(__all__)

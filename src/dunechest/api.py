@@ -1,0 +1,89 @@
+"""Plan and carry out in one call, for those who need not look at the plan."""
+
+from __future__ import annotations
+
+import os
+from collections.abc import Iterable, Sequence
+
+from dunechest.chest.chest import Chest
+from dunechest.jobs import archiving, restoring
+from dunechest.jobs.archive import plan_archive
+from dunechest.jobs.archiving import ArchiveResult
+from dunechest.jobs.chests import resolve_chest
+from dunechest.jobs.find import Library, library_at
+from dunechest.jobs.restore import plan_restore
+from dunechest.jobs.restoring import RestoreResult
+from dunechest.progress import Progress, silent
+
+AnyPath = str | os.PathLike[str]
+
+
+def archive(
+    libraries: Sequence[Library | AnyPath],
+    chest: Chest | AnyPath,
+    *,
+    name: str | None = None,
+    despite: Iterable[str] = (),
+    progress: Progress = silent,
+) -> tuple[ArchiveResult, ...]:
+    """Archive one or several libraries to a chest.
+
+    Parameters
+    ----------
+    libraries : sequence of Library or path
+        What to archive.
+    chest : Chest or path
+        Where to.
+    name : str, optional
+        Another name for the bag of a single library.
+    despite : iterable of str
+        Codes of *stop* findings to overrule.
+    progress : Progress
+        Told how far it is.
+
+    Returns
+    -------
+    tuple of ArchiveResult
+        The account of each library; look at `ArchiveResult.well`.
+
+    Raises
+    ------
+    Refused
+        If a *stop* finding remains. Nothing was changed.
+    CutOff
+        If the drive is full, gone or failing. The same call goes on from there.
+    """
+    target = chest if isinstance(chest, Chest) else resolve_chest(chest)
+    known = [one if isinstance(one, Library) else library_at(one) for one in libraries]
+    plans = plan_archive(known, target, name=name)
+    codes = tuple(despite)
+    archiving.refuse_if_stopped(plans, codes)
+    return tuple(archiving.carry_out(plan, despite=codes, progress=progress) for plan in plans)
+
+
+def restore(
+    chest: Chest | AnyPath,
+    library: str,
+    *,
+    home: AnyPath | None = None,
+    into: AnyPath | None = None,
+    outward_links: bool | None = None,
+    progress: Progress = silent,
+) -> RestoreResult:
+    """Restore a library from a chest; parameters as for `plan_restore`.
+
+    Returns
+    -------
+    RestoreResult
+        The account; look at `RestoreResult.well`.
+
+    Raises
+    ------
+    Refused
+        If its place is occupied or not known, or there is too little room. Nothing was changed.
+    CutOff
+        If a drive is full, gone or failing; nothing is left half-done.
+    """
+    source = chest if isinstance(chest, Chest) else resolve_chest(chest)
+    plan = plan_restore(source, library, home=home, into=into, outward_links=outward_links)
+    return restoring.carry_out(plan, progress=progress)

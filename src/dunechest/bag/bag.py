@@ -1,0 +1,190 @@
+"""A bag as a folder: what it declares, what it lists, and what really lies in it."""
+
+from __future__ import annotations
+
+import os
+import re
+import stat
+from dataclasses import dataclass, field
+from pathlib import Path
+
+from dunechest.bag import manifest as manifests
+from dunechest.bag import tags
+from dunechest.bag.manifest import FetchEntry, Manifest, Problem
+from dunechest.errors import BagUnusable
+from dunechest.names import shown
+
+#: Hexadecimal digits of each algorithm's digest.
+DIGITS = {"md5": 32, "sha1": 40, "sha224": 56, "sha256": 64, "sha384": 96, "sha512": 128}
+
+_MANIFEST = re.compile(r"(tag)?manifest-([a-z0-9-]+)\.txt\Z", re.IGNORECASE)
+#: A tag file larger than this is not read: ten million files would fit.
+_MOST = 4 << 30
+
+
+@dataclass(slots=True)
+class Bag:
+    """A bag that was read, not yet verified.
+
+    Attributes
+    ----------
+    folder : Path
+        Where it lies.
+    declaration : Declaration
+        Version and encoding.
+    payload, tag : list of Manifest
+        Payload and tag manifests whose algorithm is known here.
+    info : list of pairs
+        ``bag-info.txt``.
+    fetch : list of FetchEntry
+        Files that are said to lie elsewhere.
+    problems : list of Problem
+        Everything in the bag's own files that could not be read or understood.
+    """
+
+    folder: Path
+    declaration: tags.Declaration
+    payload: list[Manifest] = field(default_factory=list)
+    tag: list[Manifest] = field(default_factory=list)
+    info: list[tuple[str, str]] = field(default_factory=list)
+    fetch: list[FetchEntry] = field(default_factory=list)
+    problems: list[Problem] = field(default_factory=list)
+
+    @property
+    def oxum(self) -> tuple[int, int] | None:
+        """Payload bytes and files as ``bag-info.txt`` has them."""
+        return tags.oxum(self.info)
+
+
+@dataclass(frozen=True, slots=True)
+class Lying:
+    """What lies in a bag's folder: sizes of regular files by path, and names of all else.
+
+    Paths are relative with ``/``; `others` are links, pipes, sockets and devices;
+    `unreadable` are folders that could not be listed.
+    """
+
+    files: dict[str, int]
+    others: dict[str, str]
+    unreadable: dict[str, str]
+
+
+def is_bag(folder: Path) -> bool:
+    """Whether a folder says that it is a bag."""
+    try:
+        return stat.S_ISREG((folder / "bagit.txt").lstat().st_mode)
+    except OSError:
+        return False
+
+
+def read_bag(folder: Path, *, assume: bool = False) -> Bag:
+    """Read a bag's own files.
+
+    Parameters
+    ----------
+    folder : Path
+        The folder with ``bagit.txt`` in it.
+    assume : bool
+        Take a bag whose declaration is damaged or missing for one of version 1.0 in
+        UTF-8 and make that a problem: for a bag that other records tell to be one.
+
+    Returns
+    -------
+    Bag
+
+    Raises
+    ------
+    BagUnusable
+        If there is no readable declaration.
+    """
+    try:
+        bag = Bag(folder, tags.parse_declaration(_read(folder / "bagit.txt", 4096)))
+    except FileNotFoundError as error:
+        if not assume:
+            raise BagUnusable(f"{shown(str(folder))} is not a bag: there is no bagit.txt in it.") from error
+        bag = Bag(folder, tags.Declaration(), problems=[Problem("bagit.txt", 0, "it is missing")])
+    except (OSError, ValueError) as error:
+        raise BagUnusable(f"{shown(str(folder))}: bagit.txt cannot be read: {error}") from error
+    except BagUnusable as error:
+        if not assume:
+            raise
+        bag = Bag(folder, tags.Declaration(), problems=[Problem("bagit.txt", 0, str(error))])
+    for name in sorted(os.listdir(folder)):
+        found = _MANIFEST.match(name)
+        if found is None:
+            continue
+        algorithm = found.group(2).lower().replace("-", "")
+        if algorithm not in DIGITS:
+            bag.problems.append(Problem(name, 0, f"the algorithm {found.group(2)} is not known here"))
+            continue
+        text = _text(bag, name)
+        if text is None:
+            continue
+        payload = found.group(1) is None
+        manifest = manifests.parse_manifest(name, algorithm, text, payload=payload, digest_length=DIGITS[algorithm])
+        (bag.payload if payload else bag.tag).append(manifest)
+        bag.problems.extend(manifest.problems)
+    if (text := _text(bag, "bag-info.txt", required=False)) is not None:
+        bag.info, problems = tags.parse_info(text)
+        bag.problems.extend(problems)
+    if (text := _text(bag, "fetch.txt", required=False)) is not None:
+        bag.fetch, problems = manifests.parse_fetch(text)
+        bag.problems.extend(problems)
+    if not bag.payload:
+        bag.problems.append(Problem("", 0, "there is no payload manifest that can be read"))
+    return bag
+
+
+def _read(path: Path, most: int) -> bytes:
+    """Read a small file that must be a regular one (a link could lead out of the bag)."""
+    info = path.lstat()
+    if not stat.S_ISREG(info.st_mode):
+        raise OSError("it is not a regular file")
+    if info.st_size > most:
+        raise ValueError("it is far too large")
+    return path.read_bytes()
+
+
+def _text(bag: Bag, name: str, *, required: bool = True) -> str | None:
+    try:
+        content = _read(bag.folder / name, _MOST)
+    except FileNotFoundError:
+        if required:
+            bag.problems.append(Problem(name, 0, "it is missing"))
+        return None
+    except (OSError, ValueError) as error:
+        bag.problems.append(Problem(name, 0, f"it cannot be read: {error}"))
+        return None
+    try:
+        return content.decode(bag.declaration.encoding)
+    except UnicodeDecodeError as error:
+        line = content.count(b"\n", 0, error.start) + 1
+        bag.problems.append(Problem(name, line, f"it is not {bag.declaration.encoding} text"))
+        # The lines before and after are still good: what is torn will match nothing.
+        return content.decode(bag.declaration.encoding, "replace")
+
+
+def list_bag(folder: Path) -> Lying:
+    """List everything in a bag's folder, following no link."""
+    files: dict[str, int] = {}
+    others: dict[str, str] = {}
+    unreadable: dict[str, str] = {}
+    pending = [""]
+    while pending:
+        inner = pending.pop()
+        prefix = inner + "/" if inner else ""
+        try:
+            with os.scandir(folder / inner if inner else folder) as entries:
+                for entry in entries:
+                    path = prefix + entry.name
+                    if entry.is_symlink():
+                        others[path] = "a link, which a bag cannot hold"
+                    elif entry.is_dir(follow_symlinks=False):
+                        pending.append(path)
+                    elif entry.is_file(follow_symlinks=False):
+                        files[path] = entry.stat(follow_symlinks=False).st_size
+                    else:
+                        others[path] = "neither a file nor a folder"
+        except OSError as error:
+            unreadable[inner] = error.strerror or str(error)
+    return Lying(files, others, unreadable)

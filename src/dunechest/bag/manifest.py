@@ -1,0 +1,185 @@
+r"""Payload and tag manifests (RFC 8493, sections 2.1.3 and 2.2.1) and ``fetch.txt`` (section 2.2.3).
+
+Grammar, after any byte order mark is passed over::
+
+    manifest = *( line )
+    line     = digest 1*( SP / HTAB ) path line-end
+    digest   = 1*( HEXDIG )                  ; either case
+    path     = 1*( any character but CR, LF ) ; CR, LF and "%" are written %0D, %0A, %25
+    line-end = CR / LF / CRLF                ; the last one may be missing
+
+    fetch    = *( url 1*( SP / HTAB ) length 1*( SP / HTAB ) path line-end )
+    length   = 1*( DIGIT ) / "-"
+
+Writer and reader are each other's inverse for every path that is text. A line
+that cannot be read never stops the reader: it becomes a `Problem`, because the
+rest of a damaged manifest is still worth a great deal.
+"""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Iterable, Iterator
+from dataclasses import dataclass, field
+
+from dunechest.names import why_unsafe
+
+#: Longest line that is taken for one, in characters; paths are far shorter on every system.
+LONGEST_LINE = 1 << 16
+
+_LINE = re.compile(r"([0-9A-Fa-f]+)[ \t]+(.+)\Z", re.DOTALL)
+_FETCH = re.compile(r"(\S+)[ \t]+(\d+|-)[ \t]+(.+)\Z", re.DOTALL)
+_ENCODED = re.compile(r"%(0[aAdD]|25)")
+_TO_ENCODE = re.compile(r"[\r\n%]")
+
+
+@dataclass(frozen=True, slots=True)
+class Problem:
+    """A place in a file of the bag that cannot be understood: line number (from 1) and why."""
+
+    file: str
+    line: int
+    why: str
+
+
+@dataclass(frozen=True, slots=True)
+class FetchEntry:
+    """A file that ``fetch.txt`` says lies elsewhere; `length` in bytes or None. Never fetched."""
+
+    url: str
+    length: int | None
+    path: str
+
+
+@dataclass(slots=True)
+class Manifest:
+    """What a manifest says: digests (lower-case hexadecimal) by path, and what could not be read."""
+
+    name: str
+    algorithm: str
+    entries: dict[str, str] = field(default_factory=dict)
+    problems: list[Problem] = field(default_factory=list)
+
+
+def encode_path(path: str) -> str:
+    r"""Write a path as a manifest has it (RFC 8493, section 2.1.3).
+
+    >>> encode_path("data/50%\noff")
+    'data/50%25%0Aoff'
+    """
+    return _TO_ENCODE.sub(lambda found: f"%{ord(found.group()):02X}", path)
+
+
+def decode_path(text: str) -> str:
+    r"""Read a path back; any other percent sign is left as it is.
+
+    >>> decode_path("data/50%25%0Aoff")
+    'data/50%\noff'
+    """
+    if "%" not in text:
+        return text
+    return _ENCODED.sub(lambda found: chr(int(found.group(1), 16)), text)
+
+
+def format_line(digest: str, path: str) -> str:
+    """Return one manifest line; two spaces, as the operating systems' checksum commands write it."""
+    return f"{digest}  {encode_path(path)}\n"
+
+
+def format_manifest(entries: Iterable[tuple[str, str]]) -> bytes:
+    """Return a whole manifest from pairs of path and digest, in the order given."""
+    return "".join(format_line(digest, path) for path, digest in entries).encode()
+
+
+def split_lines(text: str) -> Iterator[str]:
+    """Split at CR, LF and CRLF only; other separators are parts of names."""
+    if "\r" in text:
+        text = text.replace("\r\n", "\n").replace("\r", "\n")
+    lines = text.split("\n")
+    if lines and not lines[-1]:
+        lines.pop()
+    yield from lines
+
+
+def parse_manifest(name: str, algorithm: str, text: str, *, payload: bool, digest_length: int) -> Manifest:
+    """Read a manifest.
+
+    Parameters
+    ----------
+    name : str
+        Its file name, for the problems.
+    algorithm : str
+        Digest algorithm, from the file name.
+    text : str
+        The decoded contents.
+    payload : bool
+        Whether its paths must lie in ``data/`` (payload manifest) or must not (tag manifest).
+    digest_length : int
+        Expected number of hexadecimal digits.
+
+    Returns
+    -------
+    Manifest
+        Every line that could be read, and a problem for each that could not. A
+        path that would leave the bag is a problem, never an entry.
+    """
+    manifest = Manifest(name, algorithm)
+    for number, line in enumerate(split_lines(text.removeprefix("\ufeff")), start=1):
+        if not line.strip():
+            continue
+        why = _take(manifest, line, payload, digest_length)
+        if why is not None:
+            manifest.problems.append(Problem(name, number, why))
+    return manifest
+
+
+def _take(manifest: Manifest, line: str, payload: bool, digest_length: int) -> str | None:
+    """Add one line to the manifest, or say why not."""
+    if len(line) > LONGEST_LINE:
+        return "the line is too long to be one"
+    found = _LINE.match(line)
+    if found is None:
+        return "it is not a digest followed by a path"
+    digest, written = found.groups()
+    if len(digest) != digest_length:
+        return f"the digest has {len(digest)} digits instead of {digest_length}"
+    path = decode_path(written)
+    # Some checksum commands mark binary mode with an asterisk (section 6.1.3 of older drafts);
+    # a payload path never begins with one.
+    if payload and path.startswith("*data/"):
+        path = path[1:]
+    path = path.removeprefix("./")
+    why = why_unsafe(path)
+    if why is not None:
+        return f"the path is not used: {why}"
+    if payload != path.startswith("data/"):
+        return "the path is not used: " + (
+            "it does not lie in data/" if payload else "a tag file cannot lie in data/"
+        )
+    digest = digest.lower()
+    earlier = manifest.entries.setdefault(path, digest)
+    return None if earlier == digest else "the same path stands here twice, with two digests"
+
+
+def parse_fetch(text: str) -> tuple[list[FetchEntry], list[Problem]]:
+    """Read ``fetch.txt``; nothing is ever fetched."""
+    entries: list[FetchEntry] = []
+    problems: list[Problem] = []
+    for number, line in enumerate(split_lines(text.removeprefix("\ufeff")), start=1):
+        if not line.strip():
+            continue
+        found = _FETCH.match(line) if len(line) <= LONGEST_LINE else None
+        if found is None:
+            problems.append(Problem("fetch.txt", number, "it is not an address, a length and a path"))
+            continue
+        url, length, written = found.groups()
+        path = decode_path(written).removeprefix("./")
+        why = why_unsafe(path)
+        if why is None and not path.startswith("data/"):
+            why = "it does not lie in data/"
+        if why is not None:
+            problems.append(Problem("fetch.txt", number, f"the path is not used: {why}"))
+            continue
+        amount = int(length) if length != "-" and len(length) < 20 else None
+        entries.append(FetchEntry(url, amount, path))
+    return entries, problems

@@ -1,0 +1,161 @@
+"""Write the tag files of a bag below ``dune/pending/tags``, prove them, and make the steps of the journal."""
+
+from __future__ import annotations
+
+import hashlib
+import os
+from collections.abc import Iterable, Iterator
+from dataclasses import dataclass
+from pathlib import Path
+
+from blake3 import blake3
+
+from dunechest.bag.manifest import format_line
+from dunechest.bag.tags import format_declaration, format_info
+from dunechest.chest import journal, records, texts
+from dunechest.chest.journal import PENDING, Rename
+from dunechest.chest.records import FileRecord, LibraryRecord, TagRecord
+from dunechest.errors import CutOff
+from dunechest.names import shown
+from dunechest.transfer import copying, medium, safe
+from dunechest.transfer.tasks import DigestTask
+
+PAYLOAD = PENDING + "/payload"
+TAGS = PENDING + "/tags"
+PROVEN = PENDING + "/proven.jsonl"
+FOR = PENDING + "/for.json"
+CAPTURES = PENDING + "/captures"
+
+
+@dataclass(frozen=True, slots=True)
+class Proven:
+    """A payload file that is on the drive: its record, and its SHA-512 in hexadecimal."""
+
+    record: FileRecord
+    sha512: str
+
+
+@dataclass(frozen=True, slots=True)
+class _Tag:
+    path: str
+    size: int
+    sha512: str
+    blake3: bytes
+
+
+def write_tags(bag: Path, name: str, library: LibraryRecord, files: Iterable[Proven]) -> str:
+    """Write and prove all tag files of a new edition.
+
+    Parameters
+    ----------
+    bag : Path
+        The bag's folder.
+    name : str
+        The bag's name, for the text.
+    library : LibraryRecord
+        What becomes ``dune/library.json``.
+    files : iterable of Proven
+        The payload, sorted by path; gone through twice.
+
+    Returns
+    -------
+    str
+        SHA-512 (hexadecimal) of the tag manifest, which stands for the whole bag.
+
+    Raises
+    ------
+    CutOff
+        If the drive gives back other bytes than were written.
+    OSError
+        If it cannot be written.
+    """
+    every = list(files)
+    odd = sum(any(c in proven.record.path for c in "%\r\n") for proven in every)
+    info = format_info(
+        [
+            ("Source-Organization", library.origin.machine),
+            ("External-Description", f"{library.kind_title}: {library.name}"),
+            ("External-Identifier", name),
+            ("Bagging-Date", library.archived[:10]),
+            ("Bag-Software-Agent", library.archived_with),
+            ("Payload-Oxum", f"{library.totals.bytes_stored}.{len(every)}"),
+        ]
+    )
+    tags = [
+        _write(bag, "manifest-sha512.txt", (_manifest_line(proven) for proven in every)),
+        _write(bag, "dune/files.jsonl", (records.encode_line(proven.record) for proven in every)),
+        _write(bag, "dune/library.json", [records.encode_pretty(library)]),
+        _write(bag, "HOW-TO-RESTORE.txt", [texts.how_to_restore(library, name, odd)]),
+        _write(bag, "bag-info.txt", [info]),
+        _write(bag, "bagit.txt", [format_declaration()]),
+    ]
+    tags.sort(key=lambda tag: tag.path)
+    second = [records.encode_line(TagRecord(tag.path, tag.size, tag.blake3.hex())) for tag in tags]
+    tags.append(_write(bag, "dune/tags.jsonl", second))
+    tags.sort(key=lambda tag: tag.path)
+    top = _write(bag, "tagmanifest-sha512.txt", (format_line(t.sha512, t.path).encode() for t in tags))
+    _prove(bag, [*tags, top])
+    return top.sha512
+
+
+def _manifest_line(proven: Proven) -> bytes:
+    return format_line(proven.sha512, "data/" + proven.record.path).encode()
+
+
+def _gather(lines: Iterable[bytes]) -> Iterator[bytes]:
+    """Join short lines into pieces worth a call each."""
+    gathered: list[bytes] = []
+    size = 0
+    for line in lines:
+        gathered.append(line)
+        size += len(line)
+        if size >= 1 << 20:
+            yield b"".join(gathered)
+            gathered, size = [], 0
+    yield b"".join(gathered)
+
+
+def _write(bag: Path, path: str, lines: Iterable[bytes]) -> _Tag:
+    """Write one tag file in the pending folder, whose names nothing reads yet."""
+    target = bag / TAGS / path
+    target.parent.mkdir(parents=True, exist_ok=True)
+    slow, fast, size = hashlib.sha512(), blake3(), 0
+    fd = os.open(target, os.O_WRONLY | os.O_CREAT | os.O_TRUNC | getattr(os, "O_BINARY", 0), 0o644)
+    try:
+        for piece in _gather(lines):
+            slow.update(piece)
+            fast.update(piece)
+            size += len(piece)
+            safe.write_all(fd, piece)
+        medium.flush_file(fd)
+    finally:
+        os.close(fd)
+    return _Tag(path, size, slow.hexdigest(), fast.digest())
+
+
+def _prove(bag: Path, tags: list[_Tag]) -> None:
+    tasks = [DigestTask(os.fsencode(bag / TAGS / tag.path), tag.size) for tag in tags]
+    for tag, outcome in zip(tags, copying.digest_files(tasks, lambda count: None), strict=True):
+        if outcome.state != "ok" or outcome.digests != (tag.blake3,):
+            raise CutOff(
+                f"The drive does not give back what was written to it ({tag.path} of {shown(bag.name)}"
+                f"{': ' + outcome.why if outcome.why else ''}). Nothing in the chest was changed. "
+                "Try another cable or drive before you trust this one."
+            )
+
+
+def commit_new(bag: Path) -> None:
+    """Decide and carry out the change that makes a new bag of what is pending.
+
+    The payload goes into place as one folder, then each tag file.
+    """
+    tags = bag / TAGS
+    steps = [Rename(PAYLOAD, "data")]
+    for path in sorted(tags.rglob("*")):
+        if path.is_file():
+            inner = path.relative_to(tags).as_posix()
+            steps.append(Rename(f"{TAGS}/{inner}", inner))
+    # The declaration comes last: a folder without one is not taken for a bag.
+    steps.sort(key=lambda step: (step.old != PAYLOAD, step.new == "bagit.txt", step.new))
+    journal.write(bag, tuple(steps))
+    journal.carry_out(bag, tuple(steps))

@@ -1,0 +1,248 @@
+"""The JSON records in a chest, one type each. The format page in ``docs/`` says the same in words.
+
+``chest.json``
+    `ChestRecord`, about the chest.
+``dune/library.json``
+    `LibraryRecord`, about one archived library.
+``dune/files.jsonl``
+    a `FileRecord` a line, about one payload file each.
+``dune/tags.jsonl``
+    a `TagRecord` a line: the second digest of each tag file.
+``dune/pending/proven.jsonl``
+    a `ProvenRecord` a line: files already on the drive when an archive was cut off.
+
+Every reader is bounded and checks the format number before it believes the rest.
+"""
+
+from __future__ import annotations
+
+import os
+from collections.abc import Iterator
+from pathlib import Path
+from typing import Any, TypeVar
+
+import msgspec
+
+from dunechest.errors import ChestUnusable
+from dunechest.names import RawName, shown
+from dunechest.transfer import safe
+
+FORMAT = 1
+
+#: Bytes; a record larger than this is not one of ours.
+_MOST_CHEST = 1 << 20
+_MOST_LIBRARY = 1 << 30
+_MOST_LINE = 1 << 20
+
+Name = str | RawName
+
+
+class ChestRecord(msgspec.Struct, frozen=True):
+    """``chest.json``."""
+
+    format: int
+    id: str
+    label: str
+    made: str
+    made_with: str = ""
+
+
+class Origin(msgspec.Struct, frozen=True):
+    """Where a library came from: the machine, the place, and the standard folder it was in.
+
+    `standard` is the name of the standard folder and `relative` the place below
+    it; both are empty for a library in none of them.
+    """
+
+    machine_id: str
+    machine: str
+    system: str
+    path: Name
+    standard: str = ""
+    relative: Name = ""
+
+
+class FolderRecord(msgspec.Struct, frozen=True):
+    """A folder: path in the library (``""`` is the library itself), time in ns, mode, empty or not."""
+
+    path: Name
+    mtime_ns: int
+    mode: int
+    empty: bool = False
+
+
+class LinkRecord(msgspec.Struct, frozen=True):
+    """A symbolic link: path in the library, target as it was written, time in ns."""
+
+    path: Name
+    target: Name
+    mtime_ns: int
+
+
+class ChangedName(msgspec.Struct, frozen=True):
+    """A name the drive or a manifest cannot hold: path in the library, path below ``data/library/``."""
+
+    path: Name
+    stored: str
+
+
+class LeftOut(msgspec.Struct, frozen=True):
+    """A file that was found and not copied: path, bytes, why, and its time in ns where it has one."""
+
+    path: Name
+    size: int
+    why: str
+    mtime_ns: int = 0
+
+
+class CapturedDatabase(msgspec.Struct, frozen=True):
+    """A database that SQLite captured: path, and size (bytes) and time (ns) of the file it came from."""
+
+    path: Name
+    size: int
+    mtime_ns: int
+    companions: tuple[LeftOut, ...] = ()
+
+
+class Totals(msgspec.Struct, frozen=True):
+    """Counts of the edition: files and bytes found, copied, left out, and bytes now in the bag."""
+
+    files_found: int
+    bytes_found: int
+    files_copied: int
+    bytes_copied: int
+    files_left_out: int
+    bytes_left_out: int
+    bytes_stored: int
+
+
+class LibraryRecord(msgspec.Struct, frozen=True):
+    """``dune/library.json``."""
+
+    format: int
+    name: str
+    kind: str
+    kind_title: str
+    application: str
+    shape: str
+    origin: Origin
+    edition: int
+    archived: str
+    archived_with: str
+    totals: Totals
+    folders: tuple[FolderRecord, ...] = ()
+    links: tuple[LinkRecord, ...] = ()
+    hard_links: tuple[tuple[Name, ...], ...] = ()
+    changed_names: tuple[ChangedName, ...] = ()
+    databases: tuple[CapturedDatabase, ...] = ()
+    left_out: tuple[LeftOut, ...] = ()
+    parts: tuple[Any, ...] = ()
+    strays: tuple[Any, ...] = ()
+
+
+class FileRecord(msgspec.Struct, frozen=True, gc=False, omit_defaults=True):
+    """A payload file: path below ``data/``, bytes, time (ns), mode, BLAKE3 (hexadecimal), role, edition."""
+
+    path: str
+    size: int
+    mtime_ns: int
+    mode: int
+    blake3: str
+    role: str = "essential"
+    edition: int = 1
+
+
+class TagRecord(msgspec.Struct, frozen=True):
+    """A tag file: path in the bag, bytes, BLAKE3 (hexadecimal)."""
+
+    path: str
+    size: int
+    blake3: str
+
+
+class ProvenRecord(msgspec.Struct, frozen=True, gc=False):
+    """A file that is on the drive and proven: path below ``data/``, what the source was, digests."""
+
+    path: str
+    size: int
+    mtime_ns: int
+    mode: int
+    blake3: str
+    sha512: str
+
+
+class _Formatted(msgspec.Struct):
+    format: int
+
+
+def encode_pretty(record: msgspec.Struct) -> bytes:
+    """Return a record as JSON that a person can read, too."""
+    return msgspec.json.format(msgspec.json.encode(record), indent=1) + b"\n"
+
+
+def encode_line(record: msgspec.Struct) -> bytes:
+    """Return a record as one line."""
+    return msgspec.json.encode(record) + b"\n"
+
+
+def read_chest(folder: Path) -> ChestRecord:
+    """Read ``chest.json`` of a chest's folder.
+
+    Raises
+    ------
+    ChestUnusable
+        If it is missing, torn, or of a newer format.
+    """
+    path = folder / "chest.json"
+    return _checked(path, _MOST_CHEST, ChestRecord)
+
+
+def read_library(bag: Path) -> LibraryRecord:
+    """Read ``dune/library.json`` of a bag; raises as `read_chest` does."""
+    return _checked(bag / "dune" / "library.json", _MOST_LIBRARY, LibraryRecord)
+
+
+_Record = TypeVar("_Record", bound=msgspec.Struct)
+
+
+def _checked(path: Path, most: int, kind: type[_Record]) -> _Record:
+    where = shown(str(path))
+    try:
+        content = safe.read_bounded(path, most)
+    except FileNotFoundError as error:
+        raise ChestUnusable(f"{where} is missing.") from error
+    except (OSError, ValueError) as error:
+        raise ChestUnusable(f"{where} cannot be read: {error}.") from error
+    try:
+        number = msgspec.json.decode(content, type=_Formatted).format
+        if number > FORMAT:
+            raise ChestUnusable(
+                f"{where} is of format {number}, and this version of Dune Chest knows formats up to {FORMAT}. "
+                "Nothing was touched. Install a newer version to use it; the files in it can be read without."
+            )
+        return msgspec.json.decode(content, type=kind)
+    except (msgspec.MsgspecError, UnicodeDecodeError, RecursionError) as error:
+        raise ChestUnusable(f"{where} is torn or not what it should be: {shown(str(error))}.") from error
+
+
+def read_lines(path: Path, kind: type[Any]) -> Iterator[tuple[int, Any]]:
+    """Yield line numbers (from 1) and records of a JSON-lines file.
+
+    A line that is torn or not of the kind comes as None, so that the rest is still used.
+
+    Raises
+    ------
+    OSError
+        If the file cannot be read.
+    """
+    decoder = msgspec.json.Decoder(kind)
+    with os.fdopen(safe.open_regular(path), "rb") as file:
+        number = 0
+        while line := file.readline(_MOST_LINE):
+            number += 1
+            if not line.strip():
+                continue
+            try:
+                yield number, decoder.decode(line)
+            except (msgspec.MsgspecError, UnicodeDecodeError, RecursionError):
+                yield number, None

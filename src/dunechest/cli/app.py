@@ -1,0 +1,123 @@
+"""The command ``dunechest``: its group of commands, and what becomes of errors."""
+
+from __future__ import annotations
+
+import os
+import sys
+from collections.abc import Sequence
+from importlib import import_module
+from typing import Any
+
+import click
+
+from dunechest.errors import DuneChestError
+
+#: Command, its module in this package, and the line that ``--help`` shows; a module is
+#: loaded when its command is used, so that help comes at once.
+COMMANDS = {
+    "find": "List the libraries on this machine and in any PLACE.",
+    "look": "Look at one library: what is in it, is it in use.",
+    "kinds": "The kinds of libraries known here.",
+    "chest": "Make a chest on a drive; list chests; show one.",
+    "archive": "Copy libraries to a chest, proving every byte.",
+    "verify": "Check a chest or bag against its digests.",
+    "restore": "Bring a library back from a chest.",
+    "demo": "Set up Marram Point and go through the whole story.",
+}
+
+EPILOG = """\b
+Exit status: 0 all well; 1 it ran, and something is not as it should be;
+2 the words of the command are off; 3 refused, nothing changed; 4 cut off by
+the system (drive gone, full, unreadable), the same command goes on from
+there; 130 interrupted, the same."""
+
+
+class _Group(click.Group):
+    """A group that knows its commands' names and loads each on use."""
+
+    def list_commands(self, ctx: click.Context) -> list[str]:
+        return list(COMMANDS)
+
+    def get_command(self, ctx: click.Context, cmd_name: str) -> click.Command | None:
+        if cmd_name not in COMMANDS:
+            return None
+        command: click.Command = import_module(f"dunechest.cli.{cmd_name}_command").command
+        return command
+
+    def format_commands(self, ctx: click.Context, formatter: click.HelpFormatter) -> None:
+        with formatter.section("Commands"):
+            formatter.write_dl(list(COMMANDS.items()))
+
+
+def _show_version(ctx: click.Context, param: click.Parameter, value: bool) -> None:
+    if value and not ctx.resilient_parsing:
+        from dunechest.chest.chest import version
+
+        click.echo(version())
+        ctx.exit()
+
+
+@click.group(cls=_Group, epilog=EPILOG, context_settings={"help_option_names": ["-h", "--help"]})
+@click.option(
+    "--version",
+    is_flag=True,
+    callback=_show_version,
+    expose_value=False,
+    is_eager=True,
+    help="Show the version and exit.",
+)
+def cli() -> None:
+    r"""Archive the libraries of your applications to external drives, check the copies, bring them back.
+
+    A first round, with the drive in /media/blue:
+
+    \b
+      dunechest chest new /media/blue --label blue
+      dunechest find
+      dunechest archive NAME --to blue
+      dunechest verify blue
+      dunechest restore blue NAME
+    """
+
+
+def run(args: Sequence[str]) -> int:
+    """Run a command and return its exit status.
+
+    Parameters
+    ----------
+    args : sequence of str
+        The words after ``dunechest``.
+    """
+    from dunechest.cli.output import fail
+
+    as_json = "--json" in args
+    try:
+        result: Any = cli.main(list(args), prog_name="dunechest", standalone_mode=False)
+        status = result if isinstance(result, int) else 0
+        sys.stdout.flush()
+        return status
+    except click.exceptions.NoArgsIsHelpError as error:
+        click.echo(error.ctx.get_help() if error.ctx else "", err=True)
+        return 2
+    except click.exceptions.Exit as error:
+        return error.exit_code
+    except (click.Abort, KeyboardInterrupt):
+        from dunechest.cli.output import interrupted
+
+        return interrupted(as_json)
+    except click.ClickException as error:
+        return fail(error.format_message(), 2, as_json, hint=_usage(error))
+    except DuneChestError as error:
+        return fail(str(error), error.status, as_json, findings=getattr(error, "findings", ()))
+    except BrokenPipeError:
+        # Whoever read our output has enough; keep Python from complaining at exit.
+        os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
+        return 0
+    except OSError as error:
+        return fail(f"The system refused: {error}. What was safe is safe.", 4, as_json)
+
+
+def _usage(error: click.ClickException) -> str:
+    if isinstance(error, click.UsageError) and error.ctx is not None:
+        return f"Try: {error.ctx.command_path} --help"
+    return ""

@@ -1,0 +1,68 @@
+"""``dunechest archive``."""
+
+from __future__ import annotations
+
+import click
+
+from dunechest.cli.output import Out, common
+
+
+@click.command("archive")
+@click.argument("libraries", nargs=-1, required=True, metavar="LIBRARY...")
+@click.option("--to", "chest", required=True, metavar="CHEST", help="The chest: its label, id, folder or drive.")
+@click.option("--name", metavar="N", help="Another name for the library in the chest.")
+@click.option("--plan", "plan_only", is_flag=True, help="Say what would be done, and do nothing.")
+@click.option(
+    "--despite",
+    multiple=True,
+    metavar="CODE",
+    help="Go on in spite of a stop finding of that code; repeatable.",
+)
+@common
+def command(
+    out: Out,
+    libraries: tuple[str, ...],
+    chest: str,
+    name: str | None,
+    plan_only: bool,
+    despite: tuple[str, ...],
+) -> int:
+    """Copy one or several libraries to a chest, and prove every byte.
+
+    LIBRARY is a path, or a name that `dunechest find` showed. Each file is read
+    once, written to the drive, flushed, read back from the drive and compared,
+    and only then takes its place. Nothing on this machine is changed.
+
+    The run ends with an account: what was found, what was copied, and what was
+    left out, file by file, with the reason. The status is 1 if a file could not
+    be copied or changed meanwhile.
+    """
+    from dunechest.cli import archive_view
+    from dunechest.findings import stops
+    from dunechest.jobs import archiving
+    from dunechest.jobs.archive import plan_archive
+    from dunechest.jobs.chests import resolve_chest
+    from dunechest.jobs.find import resolve_library
+
+    target = resolve_chest(chest)
+    if out.shows:
+        archive_view.show_recovered(out, target)
+    known = [resolve_library(text) for text in libraries]
+    plans = plan_archive(known, target, name=name)
+    if plan_only:
+        if out.json:
+            out.document(archive_view.plans_document(plans, despite))
+        elif out.shows:
+            archive_view.show_plans(out, plans, despite)
+        return 3 if any(stops(plan.findings, despite) for plan in plans) else 0
+    archiving.refuse_if_stopped(plans, despite)
+    results = []
+    for plan in plans:
+        with out.following() as progress:
+            result = archiving.carry_out(plan, despite=despite, progress=progress)
+        results.append(result)
+        if out.shows:
+            archive_view.show_result(out, result, target)
+    if out.json:
+        out.document(archive_view.results_document(results, target))
+    return 0 if all(result.well for result in results) else 1

@@ -1,0 +1,233 @@
+"""How the plan and the account of an archive are shown."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from typing import Any
+
+from rich import box
+from rich.table import Table
+from rich.text import Text
+
+from dunechest.chest.chest import Chest
+from dunechest.cli.chest_view import chest_document
+from dunechest.cli.output import Out, finding_document, limited, show_findings
+from dunechest.findings import stops
+from dunechest.jobs.archive import ArchivePlan, LeftBehind
+from dunechest.jobs.archiving import ArchiveResult
+from dunechest.names import shown
+from dunechest.report.words import duration, number, size
+
+_STATES = {
+    "new": "will be archived",
+    "unchanged": "nothing has changed since it was archived; nothing will be done",
+    "changed": "cannot be archived under this name",
+}
+
+
+def show_recovered(out: Out, chest: Chest) -> None:
+    """Say which cut-off changes were finished when the chest was opened."""
+    for name in chest.recovered:
+        out.console.print(f"A cut-off change in {shown(name)} was finished first.", style="yellow")
+
+
+def _left_document(left: Sequence[LeftBehind]) -> list[dict[str, Any]]:
+    return [{"path": o.path, "bytes": o.size, "why": o.why, "fault": o.fault} for o in left]
+
+
+def plans_document(plans: Sequence[ArchivePlan], despite: Sequence[str]) -> dict[str, Any]:
+    """Return the JSON document of `archive --plan`."""
+    return {
+        "plan": [
+            {
+                "library": plan.library.name,
+                "kind": plan.library.kind.name,
+                "place": str(plan.library.path),
+                "bag": plan.bag,
+                "state": plan.state,
+                "files_found": plan.files_found,
+                "bytes_found": plan.bytes_found,
+                "files_to_copy": len(plan.files) + len(plan.databases),
+                "bytes_to_copy": plan.bytes_to_copy,
+                "databases_to_capture": [d.file.entry.path for d in plan.databases],
+                "left_out": _left_document(
+                    [
+                        *plan.left_out,
+                        *(_held(c.entry.path, c.entry.size) for d in plan.databases for c in d.companions),
+                    ]
+                ),
+                "changed_names": [{"path": a, "stored": b} for a, b in sorted(plan.changed_names.items())],
+                "links": len(plan.listing.links),
+                "folders": len(plan.listing.folders),
+                "need": plan.need,
+                "free": plan.free,
+                "files": [
+                    {"path": f.entry.path, "stored": f.stored, "bytes": f.entry.size, "role": f.role}
+                    for f in sorted((*plan.files, *(d.file for d in plan.databases)), key=lambda f: f.stored)
+                ],
+                "findings": [finding_document(f) for f in plan.findings],
+            }
+            for plan in plans
+        ],
+        "would_run": not any(stops(plan.findings, despite) for plan in plans),
+    }
+
+
+def _held(path: str, count: int) -> LeftBehind:
+    return LeftBehind(path, count, "its content comes along in the captured database", False)
+
+
+def show_plans(out: Out, plans: Sequence[ArchivePlan], despite: Sequence[str]) -> None:
+    """Show `archive --plan`."""
+    console = out.console
+    for plan in plans:
+        head = Text(plan.library.name, style="bold")
+        head.append(f" -> {shown(plan.chest.label)}/{shown(plan.bag)}: {_STATES[plan.state]}", style="not bold")
+        console.print(head, soft_wrap=True)
+        show_findings(console, plan.findings)
+        table = Table(box=box.SIMPLE, show_header=False, pad_edge=False)
+        held = [_held(c.entry.path, c.entry.size) for d in plan.databases for c in d.companions]
+        left = [*plan.left_out, *held]
+        copies = len(plan.files) + len(plan.databases)
+        table.add_row("found", number(plan.files_found, "file"), size(plan.bytes_found))
+        table.add_row("to copy", number(copies, "file"), size(plan.bytes_to_copy))
+        table.add_row("left out", number(len(left), "file"), size(sum(o.size for o in left)))
+        if plan.databases:
+            table.add_row("captured by SQLite", number(len(plan.databases), "database"), "")
+        if plan.listing.links:
+            table.add_row("recorded", number(len(plan.listing.links), "symbolic link"), "")
+        if plan.state == "new":
+            table.add_row("room needed", size(plan.need), f"of {size(plan.free)} free")
+        console.print(table)
+        _show_left(out, left)
+        _show_names(out, sorted(plan.changed_names.items()))
+    if any(stops(plan.findings, despite) for plan in plans):
+        console.print("As it stands, the archive would be refused.", style="bold red")
+    console.print("This is a plan: nothing was written.", style="dim")
+
+
+def _show_left(out: Out, left: Sequence[LeftBehind]) -> None:
+    if not left:
+        return
+    console = out.console
+    console.print("Left out, and why:")
+    some, more = limited(sorted(left, key=lambda o: (not o.fault, o.path)), out.verbose)
+    for one in some:
+        line = Text("  ")
+        line.append(shown(one.path), style="red" if one.fault else "")
+        line.append(f"  {size(one.size)}: {shown(one.why)}", style="dim")
+        console.print(line, soft_wrap=True)
+    if more:
+        console.print(f"  and {more:,} more; --verbose shows all, and dune/library.json in the bag lists them.")
+
+
+def _show_names(out: Out, names: Sequence[tuple[str, str]]) -> None:
+    if not names:
+        return
+    out.console.print(
+        f"{number(len(names), 'name')} cannot be kept on this drive or in a manifest as written; restoring brings "
+        "the true ones back:",
+        soft_wrap=True,
+    )
+    some, more = limited(names, out.verbose, 5)
+    for path, stored in some:
+        out.console.print(f"  {shown(path)} -> {shown(stored)}", soft_wrap=True, style="dim")
+    if more:
+        out.console.print(f"  and {more:,} more; --verbose shows all.")
+
+
+def results_document(results: Sequence[ArchiveResult], chest: Chest) -> dict[str, Any]:
+    """Return the JSON document of `archive`."""
+    return {
+        "chest": chest_document(chest),
+        "archived": [
+            {
+                "library": r.library,
+                "bag": r.bag,
+                "folder": str(r.folder),
+                "state": r.state,
+                "well": r.well,
+                "files_found": r.files_found,
+                "bytes_found": r.bytes_found,
+                "files_copied": r.files_copied,
+                "bytes_copied": r.bytes_copied,
+                "bytes_stored": r.bytes_stored,
+                "left_out": _left_document(r.left_out),
+                "folders": r.folders,
+                "links": r.links,
+                "databases_captured": r.databases,
+                "changed_names": [{"path": a, "stored": b} for a, b in r.changed_names],
+                "read_again": list(r.again),
+                "broken_databases": [{"path": a, "why": b} for a, b in r.broken],
+                "appeared_meanwhile": list(r.appeared),
+                "changed_meanwhile": list(r.moved_on),
+                "taken_up_from_before": r.resumed,
+                "seconds": round(r.seconds, 3),
+                "findings": [finding_document(f) for f in r.findings],
+            }
+            for r in results
+        ],
+    }
+
+
+def show_result(out: Out, result: ArchiveResult, chest: Chest) -> None:
+    """Show the account of one library."""
+    console = out.console
+    name = f"{shown(chest.label)}/{shown(result.bag)}"
+    if result.state == "unchanged":
+        console.print(
+            f"{shown(result.library)}: nothing has changed since it was archived in {name}.",
+            style="green",
+            soft_wrap=True,
+        )
+        console.print(
+            f"{number(result.files_found, 'file')} compared by name, size and time; nothing was written.",
+            style="dim",
+        )
+        return
+    rate = f", {size(int(result.bytes_copied / result.seconds))}/s" if result.seconds > 1 else ""
+    head = Text(f"Archived {shown(result.library)} in {name}", style="green" if result.well else "yellow")
+    head.append(f"  ({duration(result.seconds)}{rate})", style="dim")
+    console.print(head, soft_wrap=True)
+    show_findings(console, result.findings)
+    table = Table(box=box.SIMPLE, show_header=False, pad_edge=False)
+    table.add_column()
+    table.add_column(justify="right")
+    table.add_column(justify="right")
+    table.add_column()
+    table.add_row("found", number(result.files_found, "file"), f"{result.bytes_found:,} bytes", "")
+    table.add_row(
+        "copied",
+        number(result.files_copied, "file"),
+        f"{result.bytes_copied:,} bytes",
+        "each read back and compared",
+    )
+    table.add_row("left out", number(len(result.left_out), "file"), f"{result.bytes_left_out:,} bytes", "")
+    console.print(table)
+    extras = []
+    if result.databases:
+        extras.append(f"{number(result.databases, 'database')} captured by SQLite, with what was in the log")
+    if result.links:
+        extras.append(f"{number(result.links, 'symbolic link')} recorded")
+    if result.resumed:
+        extras.append(f"{number(result.resumed, 'file')} taken up from a run that was cut off")
+    if result.again:
+        extras.append(f"{number(len(result.again), 'file')} changed while being read and read again")
+    for extra in extras:
+        console.print(f"  {extra}", style="dim", soft_wrap=True)
+    _show_left(out, result.left_out)
+    _show_names(out, result.changed_names)
+    _warnings(out, "SQLite is not content with these databases:", [f"{a}: {b}" for a, b in result.broken])
+    _warnings(out, "These appeared after the run began and are not in the archive:", result.appeared)
+    _warnings(out, "These changed after they had been copied:", result.moved_on)
+
+
+def _warnings(out: Out, title: str, lines: Sequence[str]) -> None:
+    if not lines:
+        return
+    out.console.print(title, style="yellow")
+    some, more = limited(lines, out.verbose)
+    for line in some:
+        out.console.print(f"  {shown(line)}", soft_wrap=True)
+    if more:
+        out.console.print(f"  and {more:,} more; --verbose shows all.")

@@ -1,0 +1,64 @@
+"""``dunechest chest``."""
+
+from __future__ import annotations
+
+import click
+
+from dunechest.cli.output import Out, common
+
+
+@click.group("chest")
+def command() -> None:
+    """Make a chest on a drive; list chests; show what one holds.
+
+    A chest is a folder named dune-chest on a drive. CHEST is its label, its id,
+    its folder, or the folder where its drive appears.
+    """
+
+
+@command.command("new")
+@click.argument("folder", metavar="FOLDER", type=click.Path())
+@click.option("--label", required=True, metavar="L", help="What you call the drive, to tell it from others.")
+@common
+def new(out: Out, folder: str, label: str) -> int:
+    """Make a chest in FOLDER, usually the folder where a drive appears."""
+    from dunechest.cli import chest_view
+    from dunechest.jobs.chests import create_chest
+
+    chest = create_chest(folder, label)
+    if out.json:
+        out.document(chest_view.chest_document(chest))
+    elif out.shows:
+        chest_view.show_new(out, chest)
+    return 0
+
+
+@command.command("list")
+@common
+def list_all(out: Out) -> int:
+    """List the chests this machine knows, and those on drives that are plugged in."""
+    from dunechest.cli import chest_view
+    from dunechest.jobs.chests import list_chests
+
+    result = list_chests()
+    if out.json:
+        out.document(chest_view.list_document(result))
+    elif out.shows:
+        chest_view.show_list(out, result)
+    return 0
+
+
+@command.command("show")
+@click.argument("chest", metavar="CHEST")
+@common
+def show(out: Out, chest: str) -> int:
+    """Show what a chest holds, and when each library was last checked."""
+    from dunechest.cli import chest_view
+    from dunechest.jobs.chests import show_chest
+
+    result = show_chest(chest)
+    if out.json:
+        out.document(chest_view.show_document(result))
+    elif out.shows:
+        chest_view.show_contents(out, result)
+    return 0

@@ -1,0 +1,177 @@
+"""How chests are shown."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from rich import box
+from rich.table import Table
+from rich.text import Text
+
+from dunechest.chest.chest import BagEntry, Chest
+from dunechest.cli.output import Out, listing
+from dunechest.jobs.chests import ChestContents, ChestList
+from dunechest.ledger.book import PastCheck
+from dunechest.names import from_wire, shown
+from dunechest.report.words import ago, number, size
+
+
+def chest_document(chest: Chest) -> dict[str, Any]:
+    """Return a chest for a JSON document."""
+    return {
+        "id": chest.id,
+        "label": chest.label,
+        "folder": str(chest.folder),
+        "made": chest.record.made,
+        "finished_on_opening": list(chest.recovered),
+    }
+
+
+def show_new(out: Out, chest: Chest) -> None:
+    """Show that a chest was made."""
+    label = shown(chest.label)
+    out.console.print(f"Made the chest {label!r} in {shown(str(chest.folder))}", style="green", soft_wrap=True)
+    out.console.print(f"Next: dunechest find, then dunechest archive NAME --to {label}", soft_wrap=True)
+
+
+def list_document(result: ChestList) -> dict[str, Any]:
+    """Return the JSON document of `chest list`."""
+    return {
+        "chests": [
+            {
+                "id": c.id,
+                "label": c.label,
+                "folder": str(c.folder),
+                "present": c.present,
+                "last_seen": c.seen,
+                "free": c.free,
+            }
+            for c in result.chests
+        ]
+    }
+
+
+def show_list(out: Out, result: ChestList) -> None:
+    """Show the known chests as a table."""
+    if not result.chests:
+        out.console.print(
+            "No chest is known yet. To make one: dunechest chest new FOLDER --label NAME", soft_wrap=True
+        )
+        return
+    table = Table(box=box.SIMPLE_HEAD, pad_edge=False)
+    for name in ("label", "here now", "free", "last met", "folder", "id"):
+        table.add_column(name, overflow="fold", justify="right" if name == "free" else "left")
+    for c in result.chests:
+        table.add_row(
+            Text(shown(c.label), style="bold"),
+            Text("yes", style="green") if c.present else Text("no", style="dim"),
+            size(c.free) if c.free is not None else "-",
+            ago(c.seen) if c.seen else "never",
+            Text(shown(str(c.folder))),
+            Text(c.id[:8]),
+        )
+    out.console.print(table)
+
+
+def _check_document(check: PastCheck | None) -> dict[str, Any] | None:
+    if check is None:
+        return None
+    return {
+        "when": check.when,
+        "quick": check.quick,
+        "sound": check.sound,
+        "files": check.files,
+        "wrong": check.wrong,
+    }
+
+
+def show_document(result: ChestContents) -> dict[str, Any]:
+    """Return the JSON document of `chest show`."""
+    libraries = []
+    for bag in result.bags:
+        record = bag.library
+        libraries.append(
+            {
+                "name": bag.name,
+                "state": bag.state,
+                "why": bag.why,
+                "kind": record.kind if record else None,
+                "from_machine": record.origin.machine if record else None,
+                "from_place": from_wire(record.origin.path) if record else None,
+                "archived": record.archived if record else None,
+                "files": record.totals.files_copied if record else None,
+                "bytes": record.totals.bytes_stored if record else None,
+                "left_out": record.totals.files_left_out if record else None,
+                "last_check": _check_document(result.checks.get(bag.name)),
+            }
+        )
+    return {
+        **chest_document(result.chest),
+        "filesystem": result.filesystem,
+        "free": result.free,
+        "total": result.total,
+        "known_before": result.known_before,
+        "libraries": libraries,
+    }
+
+
+def _checked(check: PastCheck | None) -> str:
+    if check is None:
+        return "not yet verified on this machine"
+    how = ", names and sizes only" if check.quick else ""
+    if check.sound:
+        return f"last verified {ago(check.when)}{how}: sound"
+    return f"last verified {ago(check.when)}{how}: NOT WELL, {number(check.wrong, 'fault')}"
+
+
+def _row(bag: BagEntry) -> tuple[str, str, str, str, str]:
+    """Return a bag's columns: name, kind, size, files, day of archiving."""
+    record = bag.library
+    if record is None:
+        words = {"unfinished": "cut off", "foreign": "another program's bag", "unusable": "not usable"}
+        return shown(bag.name), words.get(bag.state, bag.state), "", "", ""
+    totals = record.totals
+    return (
+        shown(bag.name),
+        shown(record.kind_title),
+        size(totals.bytes_stored),
+        f"{totals.files_copied:,}",
+        record.archived[:10],
+    )
+
+
+def _below(bag: BagEntry, check: PastCheck | None) -> str:
+    """Return what stands below a bag: where it came from and its last check, or what is the matter."""
+    record = bag.library
+    if bag.state == "unfinished":
+        return "an archive was cut off here; archive the library again to finish it"
+    if record is None:
+        return shown(bag.why) or _checked(check)
+    return f"from {shown(record.origin.machine)}, {shown(from_wire(record.origin.path))}\n    {_checked(check)}"
+
+
+def show_contents(out: Out, result: ChestContents) -> None:
+    """Show `chest show`."""
+    chest, console = result.chest, out.console
+    head = Text(shown(chest.label), style="bold")
+    head.append(f"  chest {chest.id[:8]}, made {chest.record.made[:10]}", style="not bold")
+    console.print(head, soft_wrap=True)
+    console.print(Text(shown(str(chest.folder)), style="dim"), soft_wrap=True)
+    console.print(f"{size(result.free)} of {size(result.total)} free, filesystem {result.filesystem}", style="dim")
+    if not result.known_before:
+        console.print("This machine meets this chest for the first time, and will remember it.", style="cyan")
+    for name in chest.recovered:
+        console.print(f"A cut-off change in {shown(name)} was finished.", style="yellow")
+    if not result.bags:
+        console.print(
+            "It holds nothing yet. To archive: dunechest archive NAME --to " + shown(chest.label),
+            soft_wrap=True,
+        )
+        return
+    listing(
+        console,
+        ("library", "kind", "size", "files", "archived"),
+        [_row(bag) for bag in result.bags],
+        [_below(bag, result.checks.get(bag.name)) for bag in result.bags],
+        right=(2, 3),
+    )

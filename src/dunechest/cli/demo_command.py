@@ -1,0 +1,23 @@
+"""``dunechest demo``."""
+
+from __future__ import annotations
+
+import click
+
+from dunechest.cli.output import Out, common
+
+
+@click.command("demo")
+@click.argument("folder", required=False, metavar="[FOLDER]", type=click.Path())
+@click.option("--size", default=1.0, show_default=True, metavar="X", help="Scale of the sample data.")
+@click.option("--only-world", is_flag=True, help="Make the sample world and stop there.")
+@common
+def command(out: Out, folder: str | None, size: float, only_world: bool) -> int:
+    """Set up Marram Point, a made-up sample world, and go through the whole story.
+
+    The world is made in FOLDER (by default ./marram-point), and nothing outside it
+    is touched. Every step is a real command, shown before it runs.
+    """
+    from dunechest.cli.demo_story import tell
+
+    return tell(out, folder or "marram-point", size, only_world)

@@ -1,0 +1,114 @@
+"""``dunechest kinds``."""
+
+from __future__ import annotations
+
+from typing import Any
+
+import click
+from rich import box
+from rich.table import Table
+from rich.text import Text
+
+from dunechest.cli.output import Out, common
+from dunechest.library.kinds import PLAIN_KIND, Kind, kind_named, load_kinds
+from dunechest.names import shown
+
+
+@click.group("kinds")
+def command() -> None:
+    """Show the kinds of libraries known here.
+
+    Kinds are described in kind files. Your own go into the folder "kinds" of
+    Dune Chest's own folder; one of the same name wins over a shipped one.
+    """
+
+
+def _document(kind: Kind) -> dict[str, Any]:
+    import msgspec
+
+    document: dict[str, Any] = msgspec.to_builtins(kind)
+    return document
+
+
+@command.command("list")
+@common
+def list_kinds(out: Out) -> int:
+    """List the kinds."""
+    from dunechest.ledger.notes import state_folder
+
+    own = state_folder()
+    kinds = [*load_kinds(own).values(), PLAIN_KIND]
+    if out.json:
+        out.document({"kinds": [_document(kind) for kind in kinds], "own_kind_files": str(own / "kinds")})
+    elif out.shows:
+        table = Table(box=box.SIMPLE_HEAD, pad_edge=False)
+        for name in ("kind", "what", "application"):
+            table.add_column(name, overflow="fold")
+        for kind in kinds:
+            table.add_row(Text(kind.name, style="bold"), Text(shown(kind.title)), Text(shown(kind.application)))
+        out.console.print(table)
+        out.console.print(f"Your own kind files go into {shown(str(own / 'kinds'))}", style="dim", soft_wrap=True)
+    return 0
+
+
+@command.command("show")
+@click.argument("kind", metavar="K")
+@common
+def show_kind(out: Out, kind: str) -> int:
+    """Show one kind: where it lives, how it is recognised, what in it matters."""
+    from dunechest.ledger.notes import state_folder
+
+    one = kind_named(load_kinds(state_folder()), kind)
+    if out.json:
+        out.document(_document(one))
+    elif out.shows:
+        lines = [
+            ("kind", one.name),
+            ("what", one.title),
+            ("", one.about),
+            ("kept by", one.application),
+            *((f"places, {system}", ", ".join(places)) for system, places in one.places.items()),
+            *(("sign", _sign(sign)) for sign in one.signs),
+            *(("together", ", ".join(group)) for group in one.together),
+            ("databases", ", ".join(one.databases)),
+            ("rebuildable", ", ".join(one.roles.rebuildable)),
+            ("lock marks", ", ".join(one.in_use.lock_marks)),
+            *(("elsewhere", f"{other.what}: {other.place}") for other in one.elsewhere),
+        ]
+        for label, value in lines:
+            if value:
+                out.console.print(
+                    Text(f"{label:<16}", style="bold").append(shown(value), style="not bold"), soft_wrap=True
+                )
+    return 0
+
+
+def _sign(sign: Any) -> str:
+    extra = f", an SQLite database with {', '.join(sign.tables)}" if sign.tables else ""
+    extra += f", beginning {sign.begins!r}" if sign.begins else ""
+    return f"{sign.path}{extra}"
+
+
+@command.command("check")
+@click.argument("file", metavar="FILE", type=click.Path(exists=True, dir_okay=False))
+@common
+def check_file(out: Out, file: str) -> int:
+    """Check a kind file; a mistake is named with its place."""
+    from pathlib import Path
+
+    from dunechest.errors import KindFileError
+    from dunechest.library.kinds import read_kind
+
+    try:
+        kind = read_kind(Path(file))
+    except KindFileError as error:
+        if out.json:
+            out.document({"file": file, "well": False, "error": str(error)})
+            return 1
+        click.echo(shown(str(error)), err=True)
+        return 1
+    if out.json:
+        out.document({"file": file, "well": True, "kind": kind.name})
+    elif out.shows:
+        out.console.print(f"{shown(file)} describes the kind {kind.name!r}: well.", style="green", soft_wrap=True)
+    return 0

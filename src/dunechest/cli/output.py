@@ -1,0 +1,159 @@
+"""How commands speak: standard output for results, standard error for progress and errors."""
+
+from __future__ import annotations
+
+import functools
+import json
+import sys
+from collections.abc import Callable, Iterable, Iterator, Sequence
+from contextlib import contextmanager
+from dataclasses import dataclass
+from typing import TYPE_CHECKING, Any
+
+import click
+
+from dunechest.findings import Finding
+from dunechest.names import shown
+from dunechest.progress import Progress, silent
+
+if TYPE_CHECKING:
+    from rich.console import Console
+
+_STYLES = {"stop": "bold red", "warn": "yellow", "note": "cyan"}
+
+
+@dataclass(frozen=True, slots=True)
+class Out:
+    """The output options that every command has."""
+
+    json: bool
+    quiet: bool
+    progress: bool
+    verbose: bool
+
+    def document(self, value: dict[str, Any]) -> None:
+        """Print the one JSON document. Escapes keep every byte of odd names, and keep terminals safe."""
+        click.echo(json.dumps(value, indent=2, ensure_ascii=True))
+
+    @property
+    def console(self) -> Console:
+        """Where results go."""
+        return _console(False)
+
+    @property
+    def shows(self) -> bool:
+        """Whether results are to be shown in words."""
+        return not self.json and not self.quiet
+
+    @contextmanager
+    def following(self) -> Iterator[Progress]:
+        """Show progress on standard error while the block runs, if that is a terminal."""
+        if self.json or self.quiet or not self.progress or not sys.stderr.isatty():
+            yield silent
+            return
+        from dunechest.cli.bar import bar
+
+        with bar(_console(True)) as progress:
+            yield progress
+
+
+@functools.cache
+def _console(error: bool) -> Console:
+    from rich.console import Console
+
+    # Without colour interpretation of the text itself: names from a disk are never markup.
+    return Console(stderr=error, markup=False, highlight=False, emoji=False)
+
+
+def common(function: Callable[..., int | None]) -> Callable[..., int | None]:
+    """Give a command the options that every command has; it gets them as its first argument."""
+
+    @click.option("--json", "as_json", is_flag=True, help="Print one JSON document and nothing else.")
+    @click.option("--quiet", is_flag=True, help="Print nothing but errors.")
+    @click.option("--no-progress", is_flag=True, help="Show no progress.")
+    @click.option("--verbose", is_flag=True, help="Show every line, however many there are.")
+    @functools.wraps(function)
+    def wrapped(as_json: bool, quiet: bool, no_progress: bool, verbose: bool, **rest: Any) -> int | None:
+        return function(Out(as_json, quiet, not no_progress, verbose), **rest)
+
+    return wrapped
+
+
+def fail(message: str, status: int, as_json: bool, *, hint: str = "", findings: Iterable[Finding] = ()) -> int:
+    """Show an error, and return the exit status."""
+    every = list(findings)
+    text = shown(message)
+    if as_json:
+        document = {"error": message, "status": status, "findings": [finding_document(f) for f in every]}
+        click.echo(json.dumps(document, indent=2, ensure_ascii=True))
+        return status
+    console = _console(True)
+    console.print(text, style="bold red", soft_wrap=True)
+    show_findings(console, every)
+    if hint:
+        console.print(hint, soft_wrap=True)
+    return status
+
+
+def interrupted(as_json: bool) -> int:
+    """Say that the job was interrupted, and return the exit status."""
+    return fail("Interrupted. What was safe is safe; the same command goes on from there.", 130, as_json)
+
+
+def show_findings(console: Console, findings: Sequence[Finding]) -> None:
+    """Show findings, each with what was found and what to do."""
+    from rich.text import Text
+
+    for finding in findings:
+        line = Text()
+        line.append(f"{finding.weight:>4} ", style=_STYLES[finding.weight])
+        line.append(f"{finding.code}: ", style="bold")
+        line.append(shown(finding.what))
+        console.print(line, soft_wrap=True)
+        console.print(Text("     " + shown(finding.do), style="dim"), soft_wrap=True)
+
+
+def finding_document(finding: Finding) -> dict[str, Any]:
+    """Return a finding for the JSON document."""
+    return {
+        "code": finding.code,
+        "weight": finding.weight,
+        "what": finding.what,
+        "do": finding.do,
+        "yields_to_despite": finding.yields,
+    }
+
+
+def limited(items: Sequence[Any], verbose: bool, most: int = 20) -> tuple[Sequence[Any], int]:
+    """Return what of a long list to show, and how many are left unshown."""
+    if verbose or len(items) <= most:
+        return items, 0
+    return items[:most], len(items) - most
+
+
+def listing(
+    console: Console,
+    heads: Sequence[str],
+    rows: Sequence[Sequence[str]],
+    places: Sequence[str],
+    *,
+    right: Sequence[int] = (),
+) -> None:
+    """Show rows in columns, each with its place on a line below, where a long path does no harm."""
+    from rich.text import Text
+
+    widths = [max(len(row[i]) for row in (heads, *rows)) for i in range(len(heads))]
+
+    def line(cells: Sequence[str]) -> str:
+        padded = (
+            c.rjust(w) if i in right else c.ljust(w) for i, (c, w) in enumerate(zip(cells, widths, strict=True))
+        )
+        return "  ".join(padded).rstrip()
+
+    console.print(Text(line(heads), style="dim"), soft_wrap=True)
+    for row, place in zip(rows, places, strict=True):
+        text = Text(line(row))
+        text.stylize("bold", 0, len(row[0]))
+        console.print(text, soft_wrap=True)
+        console.print(Text("    " + place, style="dim"), soft_wrap=True)
+    console.print()

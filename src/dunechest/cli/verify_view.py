@@ -1,0 +1,98 @@
+"""How the outcome of a verification is shown."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from rich.text import Text
+
+from dunechest.cli.output import Out, limited
+from dunechest.jobs.verify import BagCheck, VerifyResult
+from dunechest.names import shown
+from dunechest.report.words import duration, number, size
+
+_STYLES = {
+    "changed": "bold red",
+    "missing": "bold red",
+    "unreadable": "bold red",
+    "unlisted": "yellow",
+    "noted": "cyan",
+}
+
+
+def document(result: VerifyResult) -> dict[str, Any]:
+    """Return the JSON document of `verify`."""
+    return {
+        "place": str(result.place),
+        "chest": result.chest or None,
+        "quick": result.quick,
+        "well": result.well,
+        "libraries": [
+            {
+                "name": check.bag,
+                "kind": check.kind,
+                "well": check.well,
+                "files": check.files,
+                "bytes": check.bytes,
+                "sound": check.sound,
+                "not_sound": [{"path": s.path, "state": s.state, "why": s.why} for s in check.states],
+                "seconds": round(check.seconds, 3),
+            }
+            for check in result.checks
+        ],
+    }
+
+
+def show(out: Out, result: VerifyResult) -> None:
+    """Show the outcome, bag by bag, and the whole."""
+    for check in result.checks:
+        _show_bag(out, check)
+    console = out.console
+    if not result.checks:
+        console.print("There is nothing in this chest to verify yet.")
+        return
+    files = sum(check.files for check in result.checks)
+    if result.well and result.quick:
+        console.print(
+            f"Quick check: names and sizes of {number(files, 'file')} are as recorded. No content was read; "
+            "run it without --quick to prove every byte.",
+            style="green",
+            soft_wrap=True,
+        )
+    elif result.well:
+        console.print(f"All well: {number(files, 'file')} are sound, every byte.", style="bold green")
+    else:
+        wrong = sum(1 for check in result.checks for s in check.states if s.state != "noted")
+        console.print(f"Not all is well: {number(wrong, 'fault')}.", style="bold red")
+        if result.quick:
+            console.print("This was a quick check: no content was read.")
+        console.print(
+            "Do not write to this drive. Restore what is sound, or archive the library again to another drive.",
+            soft_wrap=True,
+        )
+
+
+def _show_bag(out: Out, check: BagCheck) -> None:
+    console = out.console
+    line = Text()
+    if check.kind == "unfinished":
+        line.append("cut off  ", style="yellow")
+    else:
+        line.append("sound    " if check.well else "NOT WELL ", style="green" if check.well else "bold red")
+    line.append(shown(check.bag), style="bold")
+    kind = ", made by another program" if check.kind == "foreign bag" else ""
+    line.append(
+        f"  {check.sound:,} of {number(check.files, 'file')} {'as recorded' if check.quick else 'sound'}, "
+        f"{size(check.bytes)}, {duration(check.seconds)}{kind}",
+        style="dim",
+    )
+    console.print(line, soft_wrap=True)
+    some, more = limited(check.states, out.verbose)
+    for state in some:
+        entry = Text("  ")
+        entry.append(f"{state.state:<10} ", style=_STYLES[state.state])
+        entry.append(shown(state.path) or "(the whole)")
+        console.print(entry, soft_wrap=True)
+        console.print(Text(f"             {shown(state.why)}", style="dim"), soft_wrap=True)
+    if more:
+        console.print(f"  and {more:,} more; --verbose shows all.")

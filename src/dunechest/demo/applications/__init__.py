@@ -1,0 +1,26 @@
+"""Stand-ins for the applications of Marram Point.
+
+They do not draw a window, but they behave as applications do: each reads its own
+setting to find its library, puts a lock mark in it while it is open, refuses a broken
+database or half a library, lists what it has and what is missing, makes again what it
+can make again, and takes over files that lie in the right place.
+
+``python -m dunechest.demo.applications glasswort open --home HOME`` starts one.
+"""
+
+from __future__ import annotations
+
+from dunechest.demo.applications.base import Application, Opened, Refusal
+from dunechest.demo.applications.cuttlebone import Cuttlebone
+from dunechest.demo.applications.glasswort import Glasswort
+from dunechest.demo.applications.seaholly import Seaholly
+from dunechest.demo.applications.tidewrack import Tidewrack
+
+APPLICATIONS: dict[str, type[Application]] = {
+    "glasswort": Glasswort,
+    "tidewrack": Tidewrack,
+    "seaholly": Seaholly,
+    "cuttlebone": Cuttlebone,
+}
+
+__all__ = ["APPLICATIONS", "Application", "Opened", "Refusal"]

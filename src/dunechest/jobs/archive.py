@@ -1,0 +1,342 @@
+"""Plan an archive: what will be copied, what left out and why, and whether it may be done.
+
+A plan is a plain value. `dunechest.jobs.archiving.carry_out` does what it says.
+"""
+
+from __future__ import annotations
+
+import os
+from collections.abc import Iterable, Sequence
+from dataclasses import dataclass
+from pathlib import Path
+
+from dunechest.chest.chest import Chest
+from dunechest.chest.stored import StoredNames
+from dunechest.errors import WordsOff
+from dunechest.findings import Finding, weightiest_first
+from dunechest.jobs.changes import compare_with_archived, same_library
+from dunechest.jobs.find import Library
+from dunechest.jobs.look import library_findings, list_library
+from dunechest.library.inuse import in_use
+from dunechest.library.roles import Role, databases_among, role_of
+from dunechest.machine.drives import Filesystem, filesystem
+from dunechest.names import is_slug, shown, slug
+from dunechest.transfer.walk import FileEntry, Walk
+
+
+@dataclass(frozen=True, slots=True)
+class PlannedFile:
+    """A file to copy: as the walk saw it, its path below ``data/``, its role."""
+
+    entry: FileEntry
+    stored: str
+    role: Role
+
+
+@dataclass(frozen=True, slots=True)
+class PlannedDatabase:
+    """A database to capture, its path below ``data/``, and the companions whose content comes along."""
+
+    file: PlannedFile
+    companions: tuple[PlannedFile, ...]
+
+
+@dataclass(frozen=True, slots=True)
+class LeftBehind:
+    """A file that is not copied: path in the library, bytes, why, and whether that is a fault.
+
+    A socket is left out as it must be; a file that could not be read is a fault.
+    """
+
+    path: str
+    size: int
+    why: str
+    fault: bool
+    mtime_ns: int = 0
+
+
+@dataclass(frozen=True, slots=True)
+class ArchivePlan:
+    """What archiving one library means.
+
+    `state` is ``new`` (a bag will be made), ``unchanged`` (the chest has it just so,
+    nothing is to be done) or ``changed`` (the chest has another edition). `need` is
+    what the drive will give up and `free` what it has, in bytes. `folders` maps
+    each folder's path in the library to its path below ``data/``.
+    """
+
+    library: Library
+    chest: Chest
+    bag: str
+    state: str
+    listing: Walk
+    files: tuple[PlannedFile, ...]
+    databases: tuple[PlannedDatabase, ...]
+    left_out: tuple[LeftBehind, ...]
+    folders: dict[str, str]
+    changed_names: dict[str, str]
+    hard_links: tuple[tuple[str, ...], ...]
+    need: int
+    free: int
+    findings: tuple[Finding, ...]
+    whole_sync: bool
+
+    @property
+    def files_found(self) -> int:
+        """Every name that is not a folder or a link."""
+        return len(self.listing.files) + len(self.listing.others) + len(self.listing.unreadable)
+
+    @property
+    def bytes_found(self) -> int:
+        """Bytes of the files found."""
+        return self.listing.bytes
+
+    @property
+    def bytes_to_copy(self) -> int:
+        """Bytes of the files to copy, as the walk saw them."""
+        return sum(f.entry.size for f in self.files) + sum(d.file.entry.size for d in self.databases)
+
+
+def plan_archive(libraries: Sequence[Library], chest: Chest, *, name: str | None = None) -> tuple[ArchivePlan, ...]:
+    """Plan the archive of one or several libraries to a chest. Writes nothing.
+
+    Parameters
+    ----------
+    libraries : sequence of Library
+        What to archive.
+    chest : Chest
+        Where to.
+    name : str, optional
+        Name of the bag, for a single library; by default the library's own name.
+
+    Returns
+    -------
+    tuple of ArchivePlan
+        One a library. Whether there is room counts all of them together.
+
+    Raises
+    ------
+    WordsOff
+        If `name` cannot be one, or is given for several libraries.
+    CutOff
+        If a library or the drive cannot be listed.
+    """
+    if name is not None and len(libraries) != 1:
+        raise WordsOff("--name gives one library another name; archive the others by themselves.")
+    if name is not None and not is_slug(name):
+        raise WordsOff(f"{shown(name)!r} cannot be a bag's name: use small letters, digits and hyphens.")
+    place = filesystem(chest.folder)
+    plans: list[ArchivePlan] = []
+    taken: dict[str, Library] = {}
+    promised = 0
+    for library in libraries:
+        plan = _plan_one(library, chest, place, name, taken, promised)
+        taken[plan.bag] = library
+        if plan.state == "new":
+            promised += plan.need
+        plans.append(plan)
+    return tuple(plans)
+
+
+def _plan_one(
+    library: Library,
+    chest: Chest,
+    place: Filesystem,
+    name: str | None,
+    taken: dict[str, Library],
+    promised: int,
+) -> ArchivePlan:
+    listing = list_library(library)
+    findings = library_findings(library, listing, in_use(library.path, library.kind, [f.path for f in listing.files]))
+    findings += _places(library, chest)
+    bag, state, told = _state(library, chest, name, taken, listing)
+    findings += told
+    databases = databases_among(library.kind, listing.files)
+    companions = {path: main for main, paths in databases.items() for path in paths}
+    names = StoredNames(place.limits)
+    names.folders(f.path for f in listing.folders)
+    files: list[PlannedFile] = []
+    mains: dict[str, PlannedFile] = {}
+    beside: dict[str, list[PlannedFile]] = {}
+    left: list[LeftBehind] = [
+        *(LeftBehind(o.path, o.size, o.why, False) for o in listing.others),
+        *(LeftBehind(o.path, o.size, o.why, True) for o in listing.unreadable),
+    ]
+    for entry in listing.files:
+        if library.kind.lock_patterns.match(entry.path):
+            left.append(_left(entry, "a lock mark: it says who has the library open", False))
+        elif place.limits.largest is not None and entry.size > place.limits.largest:
+            left.append(_left(entry, f"larger than the {place.type} filesystem can hold", True))
+        else:
+            file = PlannedFile(entry, "library/" + names.file(entry.path), role_of(library.kind, entry.path))
+            if entry.path in companions:
+                beside.setdefault(companions[entry.path], []).append(file)
+            elif entry.path in databases:
+                mains[entry.path] = file
+            else:
+                files.append(file)
+    captured = tuple(PlannedDatabase(mains[path], tuple(beside.get(path, ()))) for path in sorted(mains))
+    for path, beside_it in beside.items():
+        if path not in mains:  # its database is left out: the companions go by themselves
+            files += beside_it
+    need = _need(files, captured, listing, place)
+    if state == "new":
+        findings += _room(need, promised, place)
+        findings += _too_large(left, place)
+    return ArchivePlan(
+        library=library,
+        chest=chest,
+        bag=bag,
+        state=state,
+        listing=listing,
+        files=tuple(sorted(files, key=lambda f: f.stored)),
+        databases=captured,
+        left_out=tuple(left),
+        folders={f.path: "library/" + names.folder(f.path) if f.path else "library" for f in listing.folders},
+        changed_names=dict(names.changed),
+        hard_links=_hard_links(listing.files),
+        need=need,
+        free=place.free,
+        findings=weightiest_first(findings),
+        whole_sync=place.whole_sync,
+    )
+
+
+def _left(entry: FileEntry, why: str, fault: bool) -> LeftBehind:
+    return LeftBehind(entry.path, entry.size, why, fault, entry.mtime_ns)
+
+
+def _state(
+    library: Library, chest: Chest, name: str | None, taken: dict[str, Library], listing: Walk
+) -> tuple[str, str, list[Finding]]:
+    """Decide the bag's name, and whether it is new, there just so, or there in another state."""
+    entries = {entry.name: entry for entry in chest.bags()}
+    bag = name or slug(library.name)
+    if name is None:
+        archived = (e for e in entries.values() if e.library is not None and same_library(e.library, library))
+        bag = next((e.name for e in archived), bag)
+    if bag in taken:
+        return bag, "changed", [_taken(bag, f"{shown(str(taken[bag].path))}, archived in the same run,")]
+    entry = entries.get(bag)
+    if entry is None or entry.state == "unfinished":
+        return bag, "new", []
+    if entry.library is None:
+        return bag, "changed", [_taken(bag, "something that is not a library archived by Dune Chest")]
+    if not same_library(entry.library, library):
+        return bag, "changed", [_taken(bag, f"another library ({shown(entry.library.name)})")]
+    changes = compare_with_archived(entry.folder, entry.library, library.kind, listing)
+    if not changes:
+        return bag, "unchanged", []
+    shown_changes = ", ".join(shown(c) for c in changes[:3]) + (", ..." if len(changes) > 3 else "")
+    return (
+        bag,
+        "changed",
+        [
+            Finding(
+                "edition-exists",
+                "stop",
+                f"The chest already holds {shown(bag)}, archived {entry.library.archived}, and the library has "
+                f"changed since in {len(changes)} place(s): {shown_changes}.",
+                "What is archived is never overwritten. Archive it beside that one with --name, for example: "
+                f"--name {shown(bag)}-2",
+            )
+        ],
+    )
+
+
+def _taken(bag: str, holder: str) -> Finding:
+    return Finding(
+        "name-taken",
+        "stop",
+        f"The name {shown(bag)} is already taken by {holder} in this chest.",
+        f"Give this library another name with --name, for example: --name {shown(bag)}-2",
+    )
+
+
+def _places(library: Library, chest: Chest) -> list[Finding]:
+    """Refuse to archive a chest into itself."""
+    source, target = library.path, Path(os.path.realpath(chest.folder))
+    if target.is_relative_to(source):
+        return [
+            Finding(
+                "chest-inside",
+                "stop",
+                f"The chest {shown(str(target))} lies inside what is to be archived.",
+                "Name a folder that does not hold the chest.",
+            )
+        ]
+    if source.is_relative_to(target):
+        return [
+            Finding(
+                "inside-chest",
+                "stop",
+                f"{shown(str(source))} lies inside the chest itself.",
+                "Name the library on this machine, not its copy.",
+            )
+        ]
+    return []
+
+
+def _need(
+    files: Iterable[PlannedFile], databases: Iterable[PlannedDatabase], listing: Walk, place: Filesystem
+) -> int:
+    """Count what the drive will give up: whole blocks, records, folders, and what the filesystem keeps for itself."""
+    block = max(512, place.block)
+    total = 0
+    lines = 4096
+    every = list(files)
+    passing = 0
+    for database in databases:
+        every.append(database.file)
+        with_log = database.file.entry.size + sum(c.entry.size for c in database.companions)
+        passing = max(passing, 2 * (-(-with_log // block)) * block)
+        every += database.companions
+    for file in every:
+        total += -(-file.entry.size // block) * block
+        # Two lines in the records, an entry in a folder, and the filesystem's own note of the file.
+        lines += 2 * len(file.stored) + 360 + 512
+    for link in listing.links:
+        lines += len(link.path) + len(link.target) + 100
+    total += len(listing.folders) * block + 16 * block + 2 * lines + passing
+    return total + total // 200
+
+
+def _room(need: int, promised: int, place: Filesystem) -> list[Finding]:
+    findings = []
+    missing = need + promised - place.free
+    if missing > 0:
+        findings.append(
+            Finding(
+                "no-room",
+                "stop",
+                f"The drive has {place.free:,} bytes free, and {need + promised:,} are needed: "
+                f"{missing:,} bytes are missing.",
+                "Free that much on the drive, or use another one.",
+            )
+        )
+    return findings
+
+
+def _too_large(left: list[LeftBehind], place: Filesystem) -> list[Finding]:
+    large = [one for one in left if one.fault and place.limits.largest and one.size > place.limits.largest]
+    if not large:
+        return []
+    return [
+        Finding(
+            "file-too-large",
+            "stop",
+            f"{len(large)} file(s) are larger than the {place.type} filesystem of the drive can hold, "
+            f"the first being {shown(large[0].path)}.",
+            "Use a drive with another filesystem; or leave them out with --despite file-too-large.",
+            yields=True,
+        )
+    ]
+
+
+def _hard_links(files: Iterable[FileEntry]) -> tuple[tuple[str, ...], ...]:
+    """Group the names of each file that has several in the library."""
+    groups: dict[tuple[int, int], list[str]] = {}
+    for file in files:
+        if file.names > 1:
+            groups.setdefault((file.device, file.inode), []).append(file.path)
+    return tuple(tuple(paths) for paths in sorted(groups.values()) if len(paths) > 1)

@@ -1,0 +1,566 @@
+"""Carry out an archive plan. It decides nothing: what is not in the plan is not done."""
+
+from __future__ import annotations
+
+import os
+import time
+from collections.abc import Callable, Iterable
+from dataclasses import dataclass, field
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+import msgspec
+
+from dunechest.chest import bagging, journal, records
+from dunechest.chest.bagging import Proven
+from dunechest.chest.chest import now_text, version
+from dunechest.chest.records import (
+    CapturedDatabase,
+    ChangedName,
+    FileRecord,
+    FolderRecord,
+    LeftOut,
+    LibraryRecord,
+    LinkRecord,
+    Origin,
+    ProvenRecord,
+    Totals,
+)
+from dunechest.errors import CutOff, DuneChestError, Refused
+from dunechest.findings import Finding, stops
+from dunechest.jobs.archive import ArchivePlan, LeftBehind, PlannedDatabase, PlannedFile
+from dunechest.jobs.chests import machine_name
+from dunechest.ledger import notes
+from dunechest.library.databases import COMPANIONS, NotCaptured, capture, looks_like_database
+from dunechest.machine.folders import own_home, place_of
+from dunechest.machine.identity import this_machine
+from dunechest.names import shown, to_wire
+from dunechest.progress import Progress, Step, silent
+from dunechest.transfer import medium, safe
+from dunechest.transfer.crew import Crew, batches, workers_for
+from dunechest.transfer.tasks import CopyJob, CopyOutcome, CopyTask
+from dunechest.transfer.walk import FileEntry, walk
+
+if TYPE_CHECKING:
+    import pandas as pd
+
+_FAULTS = ("vanished", "unreadable", "changing", "not-sound")
+
+
+@dataclass(frozen=True, slots=True)
+class ArchiveResult:
+    """The account of an archive run for one library.
+
+    `files_found` is `files_copied` plus the number of `left_out`, and so for bytes;
+    `bytes_stored` differs from `bytes_copied` only by captured databases, which
+    have a size of their own. `again` are files that changed while they were read and
+    were read again; `broken` are databases that SQLite finds damaged or cannot
+    read, with its words; `appeared` and `moved_on` are files that came, or changed, after
+    they could be copied. `resumed` counts files that an earlier, cut-off run had
+    already brought to the drive.
+    """
+
+    library: str
+    bag: str
+    folder: Path
+    state: str
+    files_found: int
+    bytes_found: int
+    files_copied: int
+    bytes_copied: int
+    bytes_stored: int
+    left_out: tuple[LeftBehind, ...]
+    folders: int
+    links: int
+    databases: int
+    changed_names: tuple[tuple[str, str], ...]
+    again: tuple[str, ...]
+    broken: tuple[tuple[str, str], ...]
+    appeared: tuple[str, ...]
+    moved_on: tuple[str, ...]
+    resumed: int
+    seconds: float
+    findings: tuple[Finding, ...]
+
+    @property
+    def bytes_left_out(self) -> int:
+        """Bytes of the files left out."""
+        return sum(one.size for one in self.left_out)
+
+    @property
+    def well(self) -> bool:
+        """Whether everything that can be archived was, and nothing moved meanwhile."""
+        return not (any(one.fault for one in self.left_out) or self.broken or self.appeared or self.moved_on)
+
+    def to_frame(self) -> pd.DataFrame:
+        """Return one row a file left out: path, bytes, why, fault."""
+        import pandas as pd
+
+        return pd.DataFrame(
+            [{"path": shown(o.path), "bytes": o.size, "why": o.why, "fault": o.fault} for o in self.left_out],
+            columns=["path", "bytes", "why", "fault"],
+        )
+
+
+@dataclass(slots=True)
+class _Run:
+    """What gathers while a plan is carried out."""
+
+    plan: ArchivePlan
+    bag: Path
+    proven: dict[str, Proven] = field(default_factory=dict)
+    sources: dict[str, int] = field(default_factory=dict)
+    left: list[LeftBehind] = field(default_factory=list)
+    captured: list[CapturedDatabase] = field(default_factory=list)
+    again: list[str] = field(default_factory=list)
+    broken: list[tuple[str, str]] = field(default_factory=list)
+    grown: int = 0
+    resumed: int = 0
+
+
+def refuse_if_stopped(plans: Iterable[ArchivePlan], despite: Iterable[str] = ()) -> None:
+    """Raise `Refused` if a *stop* finding of any plan remains.
+
+    Raises
+    ------
+    Refused
+        With those findings; nothing has been changed.
+    """
+    codes = tuple(despite)
+    remaining = [f for plan in plans for f in stops(plan.findings, codes)]
+    if remaining:
+        raise Refused("Nothing was archived.", remaining)
+
+
+def carry_out(plan: ArchivePlan, *, despite: Iterable[str] = (), progress: Progress = silent) -> ArchiveResult:
+    """Archive the library of a plan.
+
+    Parameters
+    ----------
+    plan : ArchivePlan
+        From `plan_archive`.
+    despite : iterable of str
+        Codes of *stop* findings to overrule.
+    progress : Progress
+        Told how far it is.
+
+    Returns
+    -------
+    ArchiveResult
+
+    Raises
+    ------
+    Refused
+        If a *stop* finding remains, or the chest has such a bag by now.
+    CutOff
+        If the drive is full, gone or failing. What was proven is taken up by the
+        next run of the same plan.
+    """
+    refuse_if_stopped([plan], despite)
+    begun = time.monotonic()
+    bag = plan.chest.bag_folder(plan.bag)
+    if plan.state == "unchanged":
+        return _unchanged(plan, bag, begun)
+    run = _Run(plan, bag, left=list(plan.left_out))
+    with plan.chest.changing(machine_name()):
+        if (bag / "bagit.txt").exists():
+            raise Refused(f"The chest has a bag {shown(plan.bag)} by now. Nothing was changed; plan again.")
+        try:
+            _prepare(run)
+            _copy(run, progress)
+            appeared, moved_on = _second_look(run)
+            top = _finish(run)
+        except OSError as error:
+            raise CutOff(_cut_off_words(run, f"{error.strerror or error}")) from error
+    result = _account(run, appeared, moved_on, time.monotonic() - begun)
+    _note(run, result, top)
+    return result
+
+
+def _unchanged(plan: ArchivePlan, bag: Path, begun: float) -> ArchiveResult:
+    left = plan.left_out
+    return ArchiveResult(
+        library=plan.library.name,
+        bag=plan.bag,
+        folder=bag,
+        state="unchanged",
+        files_found=plan.files_found,
+        bytes_found=plan.bytes_found,
+        files_copied=0,
+        bytes_copied=0,
+        bytes_stored=0,
+        left_out=left,
+        folders=len(plan.listing.folders),
+        links=len(plan.listing.links),
+        databases=len(plan.databases),
+        changed_names=(),
+        again=(),
+        broken=(),
+        appeared=(),
+        moved_on=(),
+        resumed=0,
+        seconds=time.monotonic() - begun,
+        findings=plan.findings,
+    )
+
+
+def _cut_off_words(run: _Run, why: str) -> str:
+    return (
+        f"The archive of {shown(run.plan.library.name)} was cut off: {why}. What was in the chest before is "
+        f"untouched, and {len(run.proven):,} file(s) are already safe on the drive; the same command goes on "
+        "from there."
+    )
+
+
+def _prepare(run: _Run) -> None:
+    """Make the folders, and take up what an earlier run of the same library had proven."""
+    plan, bag = run.plan, run.bag
+    pending = bag / journal.PENDING
+    owner = msgspec.json.encode(_origin(plan))
+    if pending.is_symlink() or bag.is_symlink() or (bag / "dune").is_symlink():
+        raise Refused(f"{shown(str(bag))} is or holds a link where a folder belongs. Nothing was changed.")
+    if pending.exists():
+        try:
+            ours = safe.read_bounded(bag / bagging.FOR, 1 << 20) == owner
+        except (OSError, ValueError):
+            ours = False
+        if ours and (bag / bagging.PAYLOAD).is_dir() and not (bag / bagging.PAYLOAD).is_symlink():
+            _take_up(run)
+        else:
+            journal.clear(bag)
+    pending.mkdir(parents=True, exist_ok=True)
+    safe.write_file(bag / bagging.FOR, owner)
+    for stored in sorted(plan.folders.values()) or ["library"]:
+        (bag / bagging.PAYLOAD / stored).mkdir(parents=True, exist_ok=True)
+    (bag / bagging.PAYLOAD / "library").mkdir(parents=True, exist_ok=True)
+
+
+def _take_up(run: _Run) -> None:
+    """Believe what the list of proven files says, where the file is there and its source is as it was."""
+    payload = run.bag / bagging.PAYLOAD
+    wanted = {file.stored: file for file in run.plan.files}
+    there = {file.path: file.size for file in walk(str(payload)).files}
+    links = walk(str(payload)).links
+    if links:
+        journal.clear(run.bag)
+        return
+    try:
+        lines = [line for _, line in records.read_lines(run.bag / bagging.PROVEN, ProvenRecord) if line]
+    except OSError:
+        lines = []
+    for line in lines:
+        file = wanted.get(line.path)
+        if (
+            file is not None
+            and there.get(line.path) == line.size == file.entry.size
+            and (line.mtime_ns, line.mode) == (file.entry.mtime_ns, file.entry.mode)
+        ):
+            record = FileRecord(line.path, line.size, line.mtime_ns, line.mode, line.blake3, file.role)
+            run.proven[line.path] = Proven(record, line.sha512)
+            run.sources[line.path] = line.size
+    run.resumed = len(run.proven)
+    for path in there:
+        if path not in run.proven:
+            (payload / path).unlink()
+    # Empty folders of a library that has changed since must not come along.
+    for folder in sorted((f.path for f in walk(str(payload)).folders), reverse=True):
+        if folder and folder not in run.plan.folders.values():
+            try:
+                (payload / folder).rmdir()
+            except OSError:
+                continue
+
+
+class _Tally:
+    """Turns counted bytes into progress."""
+
+    def __init__(self, run: _Run, progress: Progress) -> None:
+        self._run = run
+        self._progress = progress
+        self._files = len(run.plan.files) + len(run.plan.databases)
+        self._total = run.plan.bytes_to_copy
+        self._bytes = sum(run.sources.values())
+
+    def __call__(self, count: int) -> None:
+        self._bytes += count
+        self.tell()
+
+    def tell(self) -> None:
+        """Report where things stand."""
+        done = len(self._run.proven)
+        name = self._run.plan.library.name
+        self._progress(Step("archiving", done, self._files, min(self._bytes, self._total), self._total, name))
+
+
+def _copy(run: _Run, progress: Progress) -> None:
+    """Copy and prove the files; capture the databases first, while the rest waits."""
+    plan = run.plan
+    tally = _Tally(run, progress)
+    tally.tell()
+    missing = [file for file in plan.files if file.stored not in run.proven]
+    total = sum(file.entry.size for file in missing)
+    count = workers_for(len(missing), total, plan.library.path, run.bag)
+    with Crew(count, tally) as crew, (run.bag / bagging.PROVEN).open("ab") as log:
+        for database in plan.databases:
+            missing += _capture(run, crew, database, log.write)
+        _copy_files(run, crew, missing, log.write)
+        log.flush()
+    tally.tell()
+
+
+def _full(path: Path, relative: str) -> bytes:
+    return os.fsencode(path) + (b"/" + os.fsencode(relative) if relative else b"")
+
+
+def _task(run: _Run, file: PlannedFile, source: bytes) -> CopyTask:
+    entry = file.entry
+    # The copy can always be read and replaced by its owner; the true mode is recorded.
+    mode = (entry.mode & 0o777) | 0o600
+    return CopyTask(source, _full(run.bag / bagging.PAYLOAD, file.stored), entry.size, entry.mtime_ns, mode)
+
+
+def _source(run: _Run, entry: FileEntry) -> bytes:
+    library = run.plan.library
+    return os.fsencode(library.path) if library.shape == "file" else _full(library.path, entry.path)
+
+
+def _copy_files(run: _Run, crew: Crew, files: list[PlannedFile], log: Callable[[bytes], object]) -> None:
+    tasks = (_task(run, file, _source(run, file.entry)) for file in files)
+    jobs = (CopyJob(batch, True, run.plan.whole_sync) for batch in batches(tasks))
+    # Batches keep small and large files apart, so the answers come in that order, not in ours.
+    by_target = {os.fsencode(run.bag / bagging.PAYLOAD) + b"/" + os.fsencode(f.stored): f for f in files}
+    sent: list[CopyJob] = []
+
+    def remembered() -> Iterable[CopyJob]:
+        for job in jobs:
+            sent.append(job)
+            yield job
+
+    for done in crew.run(remembered()):
+        job = sent[done.number]
+        lines = []
+        for task, outcome in zip(job.tasks, done.copies or (), strict=True):
+            file = by_target.pop(task.target)
+            proven = _take(run, file, outcome)
+            if proven is not None:
+                lines.append(records.encode_line(_proven_record(proven, outcome)))
+        job.tasks.clear()
+        log(b"".join(lines))
+        for outcome in done.copies or ():
+            if outcome.state == "cut-off":
+                raise CutOff(_cut_off_words(run, outcome.why))
+
+
+def _proven_record(proven: Proven, outcome: CopyOutcome) -> ProvenRecord:
+    record = proven.record
+    return ProvenRecord(record.path, record.size, outcome.mtime_ns, record.mode, record.blake3, proven.sha512)
+
+
+def _take(run: _Run, file: PlannedFile, outcome: CopyOutcome) -> Proven | None:
+    """Enter one outcome into the account."""
+    entry = file.entry
+    if outcome.state in _FAULTS:
+        run.left.append(LeftBehind(entry.path, entry.size, outcome.why, True, entry.mtime_ns))
+        return None
+    if outcome.state != "ok":
+        return None
+    if outcome.again:
+        run.again.append(entry.path)
+    run.grown += outcome.size - entry.size
+    record = FileRecord(file.stored, outcome.size, outcome.mtime_ns, outcome.mode, outcome.blake3.hex(), file.role)
+    proven = Proven(record, outcome.sha512.hex())
+    run.proven[file.stored] = proven
+    run.sources[file.stored] = outcome.size
+    return proven
+
+
+def _capture(run: _Run, crew: Crew, database: PlannedDatabase, log: Callable[[bytes], object]) -> list[PlannedFile]:
+    """Capture one database; if SQLite cannot, return its files to be copied like any other."""
+    file = database.file
+    scratch = run.bag / bagging.CAPTURES
+    scratch.mkdir(exist_ok=True)
+    taken = scratch / "captured"
+    taken.unlink(missing_ok=True)
+    source = Path(os.fsdecode(_source(run, file.entry)))
+    try:
+        result = capture(source, taken, scratch)
+    except NotCaptured as error:
+        declared = run.plan.library.kind.database_patterns.match(file.entry.path)
+        if declared or looks_like_database(source):
+            run.broken.append((file.entry.path, f"{error}; its files were copied as they are"))
+        return [file, *database.companions]
+    os.utime(taken, ns=(file.entry.mtime_ns, file.entry.mtime_ns))
+    job = CopyJob([_task(run, file, os.fsencode(taken))], True, run.plan.whole_sync)
+    (done,) = crew.run([job])
+    (outcome,) = done.copies or (CopyOutcome("cut-off", why="no answer"),)
+    if outcome.state != "ok":
+        raise CutOff(_cut_off_words(run, outcome.why))
+    taken.unlink()
+    record = FileRecord(
+        file.stored, outcome.size, file.entry.mtime_ns, file.entry.mode, outcome.blake3.hex(), file.role
+    )
+    run.proven[file.stored] = Proven(record, outcome.sha512.hex())
+    run.sources[file.stored] = file.entry.size
+    companions_left = []
+    for companion in database.companions:
+        entry = companion.entry
+        why = "its content is in the captured database"
+        companions_left.append(LeftOut(to_wire(entry.path), entry.size, why, entry.mtime_ns))
+        run.left.append(LeftBehind(entry.path, entry.size, why, False, entry.mtime_ns))
+    run.captured.append(
+        CapturedDatabase(to_wire(file.entry.path), file.entry.size, file.entry.mtime_ns, tuple(companions_left))
+    )
+    if not result.sound:
+        run.broken.append((file.entry.path, f"SQLite finds damage in it: {result.words}"))
+    return []
+
+
+def _second_look(run: _Run) -> tuple[tuple[str, ...], tuple[str, ...]]:
+    """Walk the library again: what appeared, and what changed after it had been copied."""
+    plan = run.plan
+    if plan.library.shape == "file":
+        return (), ()
+    before = {f.path: (f.size, f.mtime_ns) for f in plan.listing.files}
+    captured = {d.file.entry.path for d in plan.databases}
+    captured.update(c.entry.path for d in plan.databases for c in d.companions)
+    copied = {f.entry.path: f.stored for f in plan.files}
+    appeared, moved_on = [], []
+    for entry in walk(str(plan.library.path)).files:
+        if entry.path in captured or plan.library.kind.lock_patterns.match(entry.path):
+            continue
+        then = before.get(entry.path)
+        if then is None:
+            if not entry.path.endswith(COMPANIONS):
+                appeared.append(entry.path)
+            continue
+        proven = run.proven.get(copied.get(entry.path, ""))
+        if proven is not None and (proven.record.size, proven.record.mtime_ns) != (
+            entry.size,
+            entry.mtime_ns,
+        ):
+            moved_on.append(entry.path)
+    return tuple(appeared), tuple(moved_on)
+
+
+def _origin(plan: ArchivePlan) -> Origin:
+    machine = this_machine(notes.state_folder())
+    place = place_of(plan.library.path, Path(os.path.realpath(own_home())))
+    standard, relative = place if place is not None else ("", "")
+    return Origin(
+        machine.id, machine.name, machine.system, to_wire(str(plan.library.path)), standard, to_wire(relative)
+    )
+
+
+def _finish(run: _Run) -> str:
+    """Write the records and decide the change; return the digest of the tag manifest."""
+    plan, bag = run.plan, run.bag
+    by_path = sorted(run.proven.values(), key=lambda proven: proven.record.path)
+    copied = sum(run.sources.values())
+    kept = {p.record.path.removeprefix("library/") for p in by_path}
+    kept.update(stored.removeprefix("library/") for stored in plan.folders.values())
+    library = LibraryRecord(
+        format=records.FORMAT,
+        name=plan.library.name,
+        kind=plan.library.kind.name,
+        kind_title=plan.library.kind.title,
+        application=plan.library.kind.application,
+        shape=plan.library.shape,
+        origin=_origin(plan),
+        edition=1,
+        archived=now_text(),
+        archived_with=version(),
+        totals=Totals(
+            plan.files_found,
+            plan.bytes_found + run.grown,
+            len(by_path),
+            copied,
+            len(run.left),
+            sum(one.size for one in run.left),
+            sum(proven.record.size for proven in by_path),
+        ),
+        folders=tuple(FolderRecord(to_wire(f.path), f.mtime_ns, f.mode, f.empty) for f in plan.listing.folders),
+        links=tuple(LinkRecord(to_wire(k.path), to_wire(k.target), k.mtime_ns) for k in plan.listing.links),
+        hard_links=tuple(tuple(to_wire(path) for path in group) for group in plan.hard_links),
+        changed_names=tuple(
+            ChangedName(to_wire(path), stored) for path, stored in plan.changed_names.items() if stored in kept
+        ),
+        databases=tuple(run.captured),
+        left_out=tuple(LeftOut(to_wire(o.path), o.size, o.why, o.mtime_ns) for o in run.left),
+    )
+    top = bagging.write_tags(bag, plan.bag, library, by_path)
+    _flush_folders(run)
+    bagging.commit_new(bag)
+    return top
+
+
+def _flush_folders(run: _Run) -> None:
+    """Bring the names in all new folders to the medium before the change is decided."""
+    payload = run.bag / bagging.PAYLOAD
+    if run.plan.whole_sync and hasattr(os, "O_DIRECTORY"):
+        fd = os.open(payload, os.O_RDONLY)
+        try:
+            if medium.flush_filesystem(fd):
+                return
+        finally:
+            os.close(fd)
+    for folder, _, _ in os.walk(run.bag / journal.PENDING):
+        medium.flush_folder(folder)
+
+
+def _account(run: _Run, appeared: tuple[str, ...], moved_on: tuple[str, ...], seconds: float) -> ArchiveResult:
+    plan = run.plan
+    result = ArchiveResult(
+        library=plan.library.name,
+        bag=plan.bag,
+        folder=run.bag,
+        state="archived",
+        files_found=plan.files_found,
+        bytes_found=plan.bytes_found + run.grown,
+        files_copied=len(run.proven),
+        bytes_copied=sum(run.sources.values()),
+        bytes_stored=sum(proven.record.size for proven in run.proven.values()),
+        left_out=tuple(sorted(run.left, key=lambda one: one.path)),
+        folders=len(plan.listing.folders),
+        links=len(plan.listing.links),
+        databases=len(run.captured),
+        changed_names=tuple(sorted(plan.changed_names.items())),
+        again=tuple(run.again),
+        broken=tuple(run.broken),
+        appeared=appeared,
+        moved_on=moved_on,
+        resumed=run.resumed,
+        seconds=seconds,
+        findings=plan.findings,
+    )
+    sums = (result.files_copied + len(result.left_out), result.bytes_copied + result.bytes_left_out)
+    if sums != (result.files_found, result.bytes_found):
+        raise DuneChestError(
+            f"The account of {shown(plan.bag)} does not add up: {result.files_found} files and "
+            f"{result.bytes_found} bytes were found, {sums[0]} and {sums[1]} are accounted for. "
+            "Verify the bag before you trust it, and report this as a fault of Dune Chest."
+        )
+    return result
+
+
+def _note(run: _Run, result: ArchiveResult, top: str) -> None:
+    chest = run.plan.chest
+    try:
+        notes.append_many(
+            [
+                ("chest", {"id": chest.id, "label": chest.label, "folder": str(chest.folder)}),
+                (
+                    "archive",
+                    {
+                        "chest": chest.id,
+                        "bag": result.bag,
+                        "origin": shown(str(run.plan.library.path)),
+                        "edition": 1,
+                        "files": result.files_copied,
+                        "bytes": result.bytes_stored,
+                        "top": top,
+                    },
+                ),
+            ]
+        )
+    except DuneChestError:
+        pass  # the chest itself holds everything; only this machine's memory of it is missing

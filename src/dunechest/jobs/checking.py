@@ -1,0 +1,286 @@
+"""What a bag should hold, and what is said of each file that is not so.
+
+A bag of our own has each payload file's digest in two places: SHA-512 in the
+manifest, BLAKE3 in ``dune/files.jsonl``. The faster one is checked; where it does
+not fit, the other decides whether the file or the record is damaged. Tag files
+likewise: SHA-512 in the tag manifest, BLAKE3 in ``dune/tags.jsonl``.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Mapping
+from dataclasses import dataclass, field
+from typing import Literal
+
+from dunechest.bag.bag import Bag, Lying, list_bag
+from dunechest.bag.manifest import Manifest, Problem, format_manifest
+from dunechest.chest import journal
+from dunechest.chest.records import FileRecord, TagRecord, read_lines
+from dunechest.names import why_unsafe
+from dunechest.transfer.tasks import DigestOutcome
+
+_Say = Callable[[str, "State", str], None]
+State = Literal["changed", "missing", "unlisted", "unreadable", "noted"]
+
+_FILES = "dune/files.jsonl"
+_TAGS = "dune/tags.jsonl"
+_LIBRARY = "dune/library.json"
+_MANIFEST = "manifest-sha512.txt"
+_TAG_MANIFEST = "tagmanifest-sha512.txt"
+_OPPOSITE = {_FILES: _MANIFEST, _MANIFEST: _FILES, _TAG_MANIFEST: _TAGS, _TAGS: _TAG_MANIFEST}
+_OTHER_BYTES = "its bytes are not those that were recorded"
+
+
+@dataclass(frozen=True, slots=True)
+class FileState:
+    """A file that is not sound: its path in the bag, its state, and why in words.
+
+    ``noted`` is something to know that is no fault.
+    """
+
+    path: str
+    state: State
+    why: str
+
+
+@dataclass(frozen=True, slots=True)
+class Wanted:
+    """What a file should be: digests by algorithm that decide, its size if recorded, and a second digest."""
+
+    digests: tuple[tuple[str, str], ...]
+    size: int | None = None
+    other: tuple[str, str] | None = None
+
+    @property
+    def algorithms(self) -> tuple[str, ...]:
+        """The algorithms to compute."""
+        return tuple(name for name, _ in self.digests)
+
+    def fits(self, outcome: DigestOutcome) -> bool:
+        """Whether all computed digests are the expected ones."""
+        return tuple(d.hex() for d in outcome.digests) == tuple(digest for _, digest in self.digests)
+
+
+@dataclass(slots=True)
+class Expected:
+    """What a bag should hold (`files`, by path), what lies in it, and problems of its records.
+
+    `second` holds, for files whose first digest did not fit, whether the other did.
+    """
+
+    own: bool
+    files: dict[str, Wanted]
+    lying: Lying
+    problems: list[Problem]
+    fetched: frozenset[str]
+    disagree: dict[str, str] = field(default_factory=dict)
+    second: dict[str, bool] = field(default_factory=dict)
+
+
+def payload_size(expected: Expected) -> int:
+    """Bytes of the expected files that are there."""
+    return sum(size for path, size in expected.lying.files.items() if path in expected.files)
+
+
+def expected_files(bag: Bag) -> Expected:
+    """Gather from a bag's manifests and records what it should hold."""
+    lying = list_bag(bag.folder)
+    listed: dict[str, list[tuple[str, str]]] = {}
+    for manifest in (*bag.payload, *bag.tag):
+        for path, digest in manifest.entries.items():
+            listed.setdefault(path, []).append((manifest.algorithm, digest))
+    fetched = frozenset(entry.path for entry in bag.fetch)
+    if not is_own(lying):
+        files = {path: Wanted(tuple(digests)) for path, digests in listed.items()}
+        return Expected(False, files, lying, list(bag.problems), fetched)
+    return _own(bag, listed, lying, fetched)
+
+
+def is_own(lying: Lying) -> bool:
+    """Whether a bag holds records of Dune Chest; one of them may well be what is damaged."""
+    return not lying.files.keys().isdisjoint((_FILES, _TAGS, _LIBRARY))
+
+
+def _own(bag: Bag, listed: Mapping[str, list[tuple[str, str]]], lying: Lying, fetched: frozenset[str]) -> Expected:
+    problems = list(bag.problems)
+    fast: dict[str, tuple[int, str]] = {}
+    for name, kind, prefix in ((_FILES, FileRecord, "data/"), (_TAGS, TagRecord, "")):
+        if name not in lying.files:
+            continue
+        try:
+            for number, line in read_lines(bag.folder / name, kind):
+                if line is None or why_unsafe(line.path) is not None:
+                    problems.append(Problem(name, number, "the line is torn"))
+                else:
+                    fast[prefix + line.path] = (line.size, line.blake3)
+        except OSError as error:
+            problems.append(Problem(name, 0, f"it cannot be read: {error.strerror}"))
+    files: dict[str, Wanted] = {}
+    disagree: dict[str, str] = {}
+    for path in sorted({*listed, *fast}):
+        slow = listed.get(path, [])
+        if path not in fast:
+            files[path] = Wanted(tuple(slow))
+            if path.startswith("data/") and _FILES in lying.files:
+                disagree[path] = _FILES
+            continue
+        size, digest = fast[path]
+        files[path] = Wanted((("blake3", digest),), size, slow[0] if slow else None)
+        record = _MANIFEST if path.startswith("data/") else _TAG_MANIFEST
+        if not slow and record in lying.files:
+            disagree[path] = record
+    if _TAG_MANIFEST not in lying.files:
+        problems.append(Problem(_TAG_MANIFEST, 0, "it is missing"))
+    for manifest in bag.tag:
+        # No other record speaks of the tag manifest itself, but it was written in one way only.
+        if manifest.name == _TAG_MANIFEST and not manifest.problems and not _as_written(bag, manifest):
+            problems.append(Problem(_TAG_MANIFEST, 0, "it is not written as Dune Chest writes it"))
+    for path in list(files):
+        # A tag file is small: have both digests computed at once, so that each speaks.
+        if not path.startswith("data/") and files[path].other is not None:
+            wanted = files[path]
+            assert wanted.other is not None
+            files[path] = Wanted((*wanted.digests, wanted.other), wanted.size)
+    return Expected(True, files, lying, problems, fetched, disagree)
+
+
+def _as_written(bag: Bag, manifest: Manifest) -> bool:
+    try:
+        content = (bag.folder / manifest.name).read_bytes()
+    except OSError:
+        return False
+    return content == format_manifest(manifest.entries.items())
+
+
+def compare(bag: Bag, expected: Expected, outcomes: Mapping[str, DigestOutcome], *, quick: bool) -> list[FileState]:
+    """Say of each file that is not sound what is wrong with it."""
+    states: dict[tuple[str, str], FileState] = {}
+
+    def say(path: str, state: State, why: str) -> None:
+        states.setdefault((path, state), FileState(path, state, why))
+
+    for problem in expected.problems:
+        where = f"line {problem.line}: " if problem.line else ""
+        state: State = "missing" if problem.why == "it is missing" else "changed"
+        say(problem.file, state, where + problem.why)
+    for path, record in expected.disagree.items():
+        if path in expected.lying.files:
+            say(record, "changed", f"it says nothing of {path}, which another record lists and which is there")
+    for path, wanted in expected.files.items():
+        if path in expected.disagree and path not in expected.lying.files:
+            # One record alone names it and it is not there: that record's line is damaged.
+            record = _OPPOSITE[expected.disagree[path]]
+            say(record, "changed", f"it names {path}, which no other record knows and which is not there")
+        elif path not in expected.lying.files:
+            _absent(bag, expected, path, say)
+        elif quick:
+            size = expected.lying.files[path]
+            if wanted.size is not None and size != wanted.size:
+                say(path, "changed", f"it has {size:,} bytes instead of {wanted.size:,}")
+        else:
+            _judge(path, wanted, outcomes[path], expected, say)
+    _unlisted(bag, expected, say)
+    _right_the_tags(expected, outcomes, states)
+    if not expected.own and not states:
+        _oxum(bag, expected, say)
+    return list(states.values())
+
+
+def _right_the_tags(
+    expected: Expected, outcomes: Mapping[str, DigestOutcome], states: dict[tuple[str, str], FileState]
+) -> None:
+    """Tell a damaged second record of tag files from a damaged line about it in the tag manifest.
+
+    Only the tag manifest has a digest of ``dune/tags.jsonl``. Where it does not fit, but
+    every line of that file fits the tag file it speaks of, the manifest is the wrong one.
+    """
+    if (_TAGS, "changed") not in states or any(p.file == _TAGS for p in expected.problems):
+        return
+    if states[_TAGS, "changed"].why != _OTHER_BYTES:
+        return
+    spoken = [p for p, w in expected.files.items() if not p.startswith("data/") and w.size is not None]
+    for path in spoken:
+        outcome, wanted = outcomes.get(path), expected.files[path]
+        if outcome is None or outcome.state != "ok" or outcome.size != wanted.size:
+            return
+        if outcome.digests[0].hex() != wanted.digests[0][1]:
+            return
+    if spoken:
+        del states[_TAGS, "changed"]
+        why = f"its digest of {_TAGS} is wrong; that file itself is sound, all it says is true"
+        states.setdefault((_TAG_MANIFEST, "changed"), FileState(_TAG_MANIFEST, "changed", why))
+
+
+def _absent(bag: Bag, expected: Expected, path: str, say: _Say) -> None:
+    if path in expected.lying.others:
+        say(path, "unreadable", f"it is {expected.lying.others[path]}")
+    elif any(path.startswith(folder + "/") for folder in expected.lying.unreadable if folder):
+        say(path, "unreadable", "its folder cannot be listed")
+    elif path in expected.fetched:
+        say(path, "missing", "fetch.txt says that it lies elsewhere; nothing was fetched")
+    else:
+        say(path, "missing", "it is listed and not there")
+
+
+def _judge(path: str, wanted: Wanted, outcome: DigestOutcome, expected: Expected, say: _Say) -> None:
+    """Decide whether a file or a record of it is damaged."""
+    if outcome.state == "vanished":
+        say(path, "missing", "it went away while it was verified")
+        return
+    if outcome.state != "ok":
+        say(path, "unreadable", outcome.why)
+        return
+    if wanted.fits(outcome):
+        return
+    if not path.startswith("data/") and len(wanted.digests) == 2 and expected.own:
+        fits = [d.hex() == digest for d, (_, digest) in zip(outcome.digests, wanted.digests, strict=True)]
+        if any(fits):
+            record = _TAG_MANIFEST if fits[0] else _TAGS
+            say(
+                record,
+                "changed",
+                f"its digest of {path} is wrong; {path} itself is sound by its other digest",
+            )
+            return
+    elif expected.second.get(path):
+        say(_FILES, "changed", f"its digest of {path} is wrong; {path} itself is sound by its other digest")
+        return
+    size = (
+        f"; it has {outcome.size:,} bytes instead of {wanted.size:,}"
+        if wanted.size not in (None, outcome.size)
+        else ""
+    )
+    say(path, "changed", _OTHER_BYTES + size)
+
+
+def _unlisted(bag: Bag, expected: Expected, say: _Say) -> None:
+    """Name what lies in the bag and no manifest lists."""
+    tag_listed = bool(bag.tag)
+    manifests = {m.name for m in (*bag.payload, *bag.tag)} | {p.file for p in bag.problems}
+    for path in expected.lying.files:
+        if path in expected.files or path.startswith(journal.PENDING + "/"):
+            continue
+        if path.startswith("data/"):
+            say(path, "unlisted", "no manifest lists it")
+        elif expected.own and tag_listed and path not in manifests and not path.startswith("tagmanifest-"):
+            say(path, "unlisted", "the tag manifest does not list it")
+    for path, why in expected.lying.others.items():
+        if path not in expected.files and (path.startswith("data/") or expected.own):
+            say(path, "unlisted", f"it is {why}")
+    for folder, why in expected.lying.unreadable.items():
+        say(folder or ".", "unreadable", f"the folder cannot be listed: {why}")
+
+
+def _oxum(bag: Bag, expected: Expected, say: _Say) -> None:
+    oxum = bag.oxum
+    if oxum is None or expected.fetched:
+        return
+    payload = {path: size for path, size in expected.lying.files.items() if path.startswith("data/")}
+    found = (sum(payload.values()), len(payload))
+    if found != oxum:
+        say(
+            "data",
+            "changed",
+            f"bag-info.txt counts {oxum[1]:,} files and {oxum[0]:,} bytes; {found[1]:,} files and "
+            f"{found[0]:,} bytes are there",
+        )

@@ -1,0 +1,244 @@
+"""Find libraries: on this machine and in any place given, hidden folders included."""
+
+from __future__ import annotations
+
+import datetime
+import os
+from collections.abc import Iterable, Mapping, Sequence
+from dataclasses import dataclass
+from pathlib import Path
+from typing import TYPE_CHECKING, Any
+
+from dunechest.errors import DuneChestError, WordsOff
+from dunechest.ledger import notes
+from dunechest.library.kinds import PLAIN_KIND, Kind, kind_named, load_kinds
+from dunechest.library.recognise import Recognised, recognise, search, usual_places
+from dunechest.machine.folders import own_home
+from dunechest.machine.identity import system_name
+from dunechest.names import shown, slug
+from dunechest.progress import Progress, Step, silent
+from dunechest.transfer.walk import walk
+
+if TYPE_CHECKING:
+    import pandas as pd
+
+
+@dataclass(frozen=True, slots=True)
+class Library:
+    """A library on this machine.
+
+    Parameters
+    ----------
+    name : str
+        Short name; what `find` shows and commands take.
+    kind : Kind
+        Its kind; the plain kind for whatever was named by path.
+    path : Path
+        The folder, or the single file.
+    shape : {"folder", "file"}
+        Which of the two.
+    evidence : tuple of str
+        What it was recognised by.
+    """
+
+    name: str
+    kind: Kind
+    path: Path
+    shape: str
+    evidence: tuple[str, ...] = ()
+
+
+@dataclass(frozen=True, slots=True)
+class FoundLibrary:
+    """A library and its size: number of files, bytes, and its newest file's time (seconds since 1970)."""
+
+    library: Library
+    files: int
+    bytes: int
+    changed: float
+
+
+@dataclass(frozen=True, slots=True)
+class FindResult:
+    """What `find_libraries` found, where it searched, and folders it could not list."""
+
+    libraries: tuple[FoundLibrary, ...]
+    searched: tuple[Path, ...]
+    unreadable: tuple[str, ...]
+
+    def to_frame(self) -> pd.DataFrame:
+        """Return one row a library: name, kind, place, files, bytes, changed."""
+        import pandas as pd
+
+        rows: list[dict[str, Any]] = [
+            {
+                "name": f.library.name,
+                "kind": f.library.kind.name,
+                "place": str(f.library.path),
+                "files": f.files,
+                "bytes": f.bytes,
+                "changed": datetime.datetime.fromtimestamp(f.changed, datetime.UTC),
+            }
+            for f in self.libraries
+        ]
+        return pd.DataFrame(rows, columns=["name", "kind", "place", "files", "bytes", "changed"])
+
+
+def find_libraries(
+    places: Sequence[str | os.PathLike[str]] = (),
+    *,
+    kind: str | None = None,
+    home: Path | None = None,
+    progress: Progress = silent,
+) -> FindResult:
+    """Find libraries by the signs of their kinds.
+
+    Parameters
+    ----------
+    places : sequence of path
+        Folders to search through. Without any, the places the kinds name for this
+        operating system and the whole home folder are searched.
+    kind : str, optional
+        Only this kind.
+    home : Path, optional
+        Whose home; one's own by default.
+    progress : Progress
+        Told after each library.
+
+    Returns
+    -------
+    FindResult
+        Sorted by name. The names are noted in the ledger, so that other commands
+        take them.
+
+    Raises
+    ------
+    WordsOff
+        If a place does not exist or the kind is not known.
+
+    Examples
+    --------
+    >>> import tempfile
+    >>> find_libraries([tempfile.mkdtemp()]).libraries
+    ()
+    """
+    kinds = load_kinds(notes.state_folder())
+    chosen = [kind_named(kinds, kind)] if kind is not None else list(kinds.values())
+    unreadable: list[str] = []
+    found: dict[str, Recognised] = {}
+    if places:
+        roots = [_existing(place) for place in places]
+    else:
+        own = home or own_home()
+        for place in usual_places(chosen, own, system_name()):
+            if (here := recognise(place, chosen)) is not None:
+                found.setdefault(os.path.realpath(place), here)
+        roots = [own] if own.is_dir() else []
+    for root in roots:
+        for here in search(root, chosen, unreadable.append):
+            found.setdefault(os.path.realpath(here.path), here)
+    names = _names(found.values())
+    libraries = []
+    for number, here in enumerate(found.values(), start=1):
+        library = Library(names[here.path], here.kind, here.path, "folder", here.evidence)
+        libraries.append(_sized(library))
+        progress(Step("finding", number, len(found), 0, 0, library.name))
+    libraries.sort(key=lambda f: (f.library.name, str(f.library.path)))
+    _note(libraries)
+    return FindResult(tuple(libraries), tuple(roots), tuple(sorted(unreadable)))
+
+
+def _existing(place: str | os.PathLike[str]) -> Path:
+    path = Path(place)
+    if not path.is_dir():
+        raise WordsOff(f"There is no folder {shown(str(path))} to search through.")
+    return path.resolve()
+
+
+def _names(found: Iterable[Recognised]) -> dict[Path, str]:
+    """Give each library a name of its own: its folder's, with the parent's added where two are alike."""
+    by_name: dict[str, list[Path]] = {}
+    for here in found:
+        by_name.setdefault(slug(here.path.name), []).append(here.path)
+    names: dict[Path, str] = {}
+    taken: set[str] = set()
+    for name, paths in sorted(by_name.items()):
+        for path in sorted(paths):
+            own = name if len(paths) == 1 else slug(f"{name}-{path.parent.name}")
+            count = 2
+            base = own
+            while own in taken:
+                own, count = f"{base}-{count}", count + 1
+            taken.add(own)
+            names[path] = own
+    return names
+
+
+def _sized(library: Library) -> FoundLibrary:
+    try:
+        listing = walk(str(library.path))
+    except OSError:
+        return FoundLibrary(library, 0, 0, 0.0)
+    newest = max((f.mtime_ns for f in listing.files), default=0)
+    return FoundLibrary(library, len(listing.files), listing.bytes, newest / 1e9)
+
+
+def _note(libraries: Iterable[FoundLibrary]) -> None:
+    seen: list[tuple[str, dict[str, Any]]] = [
+        ("seen", {"place": str(f.library.path), "name": f.library.name, "kind": f.library.kind.name})
+        for f in libraries
+        if str(f.library.path).isprintable()
+    ]
+    if seen:
+        try:
+            notes.append_many(seen)
+        except DuneChestError:
+            pass  # the names then only work as paths; nothing else is lost
+
+
+def library_at(path: str | os.PathLike[str], *, kinds: Mapping[str, Kind] | None = None) -> Library:
+    """Return the library at a path: of the kind it shows the signs of, else of the plain kind.
+
+    Raises
+    ------
+    WordsOff
+        If nothing is there, or something that is neither a folder nor a file.
+    """
+    place = Path(os.path.realpath(path))
+    if kinds is None:
+        kinds = load_kinds(notes.state_folder())
+    name = slug(Path(os.path.abspath(path)).name)
+    if place.is_dir():
+        here = recognise(place, kinds.values())
+        if here is not None:
+            return Library(name, here.kind, place, "folder", here.evidence)
+        return Library(name, PLAIN_KIND, place, "folder", ("named by its path",))
+    if place.is_file():
+        return Library(name, PLAIN_KIND, place, "file", ("named by its path",))
+    raise WordsOff(f"There is no folder or file {shown(os.fspath(path))}.")
+
+
+def resolve_library(text: str) -> Library:
+    """Return the library that a person named: by a path, or by a name that `find` showed.
+
+    Raises
+    ------
+    WordsOff
+        If it is neither, or the name belongs to several.
+    """
+    if os.path.lexists(text):
+        return library_at(text)
+    from dunechest.ledger.book import opened
+
+    with opened() as book:
+        places = [place for place in book.places_of(text) if place.exists()]
+    if len(places) == 1:
+        library = library_at(places[0])
+        return Library(text, library.kind, library.path, library.shape, library.evidence)
+    if not places:
+        raise WordsOff(
+            f"{shown(text)!r} is neither a path nor a name that `dunechest find` has shown. "
+            "Run `dunechest find`, or give the folder's path."
+        )
+    listed = "; ".join(shown(str(place)) for place in places)
+    raise WordsOff(f"{shown(text)!r} is the name of several libraries. Give the path of one: {listed}.")

@@ -1,0 +1,336 @@
+"""Carry out a restore plan: every file checked by digest as it is written, nothing existing touched.
+
+The library is put together in a folder of its own beside its place and renamed there
+when it is whole, so that an application never meets half of it.
+"""
+
+from __future__ import annotations
+
+import os
+import shutil
+import stat
+import time
+from collections.abc import Iterable
+from dataclasses import dataclass
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+import msgspec
+
+from dunechest.errors import CutOff, DuneChestError, Refused
+from dunechest.findings import Finding, stops
+from dunechest.jobs.restore import NotDone, RestoreFile, RestorePlan
+from dunechest.ledger import notes
+from dunechest.names import shown
+from dunechest.progress import Progress, Step, silent
+from dunechest.transfer import medium, safe
+from dunechest.transfer.crew import Crew, batches, workers_for
+from dunechest.transfer.tasks import CopyJob, CopyOutcome, CopyTask
+
+if TYPE_CHECKING:
+    import pandas as pd
+
+_MARK = "restoring.json"
+
+
+@dataclass(frozen=True, slots=True)
+class RestoreResult:
+    """The account of a restore.
+
+    `files` and `bytes` were brought back and proven; `not_done` lists everything
+    of the archive that was not, with the reason; `renamed` what has another name here;
+    `application` what keeps such a library, if that is known.
+    """
+
+    bag: str
+    place: Path
+    files_listed: int
+    files: int
+    bytes: int
+    folders: int
+    links: int
+    not_done: tuple[NotDone, ...]
+    renamed: tuple[tuple[str, str], ...]
+    application: str
+    seconds: float
+    findings: tuple[Finding, ...]
+
+    @property
+    def well(self) -> bool:
+        """Whether everything that could be brought back was, and no damage was met."""
+        return not any(one.fault for one in self.not_done)
+
+    def to_frame(self) -> pd.DataFrame:
+        """Return one row for each thing not brought back: path, why, fault."""
+        import pandas as pd
+
+        return pd.DataFrame(
+            [{"path": shown(n.path), "why": n.why, "fault": n.fault} for n in self.not_done],
+            columns=["path", "why", "fault"],
+        )
+
+
+class _Mark(msgspec.Struct, frozen=True):
+    chest: str
+    bag: str
+
+
+def refuse_if_stopped(plans: Iterable[RestorePlan]) -> None:
+    """Raise `Refused` if any plan has a *stop* finding; none of a restore yields."""
+    remaining = [finding for plan in plans for finding in stops(plan.findings)]
+    if remaining:
+        raise Refused("Nothing was restored.", remaining)
+
+
+def carry_out(plan: RestorePlan, *, progress: Progress = silent) -> RestoreResult:
+    """Restore the library of a plan.
+
+    Parameters
+    ----------
+    plan : RestorePlan
+        From `plan_restore`.
+    progress : Progress
+        Told how far it is.
+
+    Returns
+    -------
+    RestoreResult
+
+    Raises
+    ------
+    Refused
+        If a *stop* finding remains, or the place is occupied by now.
+    CutOff
+        If the target or the chest's drive is full, gone or failing; what was written
+        is removed again.
+    """
+    refuse_if_stopped([plan])
+    assert plan.place is not None
+    begun = time.monotonic()
+    staging = plan.place.parent / f".dune-restore-{plan.chest.id[:8]}-{plan.bag}"
+    try:
+        _stage(staging, plan)
+        tree = staging / "tree"
+        not_done = list(plan.not_done)
+        restored = _write(plan, tree, not_done, progress)
+        links = _finish(plan, tree, restored, not_done)
+        _into_place(plan, tree)
+    except OSError as error:
+        _remove(staging)
+        raise CutOff(
+            f"The restore of {shown(plan.bag)} was cut off: {error.strerror or error}. Nothing was changed in "
+            f"{shown(str(plan.place))}; the same command begins again."
+        ) from error
+    except BaseException:
+        _remove(staging)
+        raise
+    _remove(staging)
+    result = RestoreResult(
+        bag=plan.bag,
+        place=plan.place,
+        files_listed=len(plan.files) + sum(n.fault for n in plan.not_done),
+        files=len(restored),
+        bytes=sum(file.size for file in restored),
+        folders=len(plan.folders),
+        links=links,
+        not_done=tuple(not_done),
+        renamed=plan.renamed,
+        application=plan.record.application,
+        seconds=time.monotonic() - begun,
+        # What was to be done before is no news afterwards.
+        findings=tuple(f for f in plan.findings if f.code != "first"),
+    )
+    try:
+        notes.append("restore", chest=plan.chest.id, bag=plan.bag, place=shown(str(plan.place)), files=result.files)
+    except DuneChestError:
+        pass  # the files are in place; only this machine's memory of it is missing
+    return result
+
+
+def _stage(staging: Path, plan: RestorePlan) -> None:
+    """Make the folder to work in; one that an interrupted restore of the same bag left is taken over."""
+    mark = msgspec.json.encode(_Mark(plan.chest.id, plan.bag))
+    if os.path.lexists(staging):
+        try:
+            ours = not staging.is_symlink() and safe.read_bounded(staging / _MARK, 4096) == mark
+        except (OSError, ValueError):
+            ours = False
+        if not ours:
+            raise Refused(
+                f"{shown(str(staging))} is in the way and was not left by a restore of this library. "
+                "Look at it and move it away."
+            )
+        _remove(staging)
+    staging.mkdir(parents=True)
+    safe.write_file(staging / _MARK, mark)
+    tree = staging / "tree"
+    tree.mkdir()
+    for path, _, _ in plan.folders:
+        if path:
+            (tree / path).mkdir(parents=True, exist_ok=True)
+    for file in plan.files:
+        # A record that lost its folders still gets them.
+        parent = file.path.rpartition("/")[0]
+        if parent and not (tree / parent).is_dir():
+            (tree / parent).mkdir(parents=True)
+
+
+def _remove(staging: Path) -> None:
+    if not os.path.lexists(staging) or staging.is_symlink():
+        return
+    for folder, inner, _ in os.walk(staging):  # a folder that may not be written to cannot be emptied
+        for name in inner:
+            place = os.path.join(folder, name)
+            if not os.path.islink(place):
+                os.chmod(place, 0o700)
+    shutil.rmtree(staging, ignore_errors=True)
+
+
+def _write(plan: RestorePlan, tree: Path, not_done: list[NotDone], progress: Progress) -> list[RestoreFile]:
+    """Copy and prove the files; return those that came through."""
+    total = plan.bytes
+    restored: list[RestoreFile] = []
+    done_bytes = 0
+
+    def tell(count: int) -> None:
+        nonlocal done_bytes
+        done_bytes += count
+        progress(Step("restoring", len(restored), len(plan.files), min(done_bytes, total), total, plan.bag))
+
+    tell(0)
+    data = os.fsencode(plan.chest.folder / "bags" / plan.bag / "data") + b"/"
+    root = os.fsencode(tree) + b"/"
+    count = workers_for(len(plan.files), total, plan.chest.folder, tree)
+    with Crew(count, tell) as crew:
+        for fast in (True, False):
+            files = [f for f in plan.files if (f.blake3 is not None) is fast]
+            by_target = {root + os.fsencode(f.path): f for f in files}
+            tasks = (
+                CopyTask(data + os.fsencode(f.stored), target, f.size, f.mtime_ns, _mode(f), f.blake3)
+                for target, f in by_target.items()
+            )
+            sent: list[CopyJob] = []
+            jobs = (_kept(sent, CopyJob(batch, not fast, plan.whole_sync)) for batch in batches(tasks))
+            for done in crew.run(jobs):
+                for task, outcome in zip(sent[done.number].tasks, done.copies or (), strict=True):
+                    file = by_target[task.target]
+                    why = _why_not(file, outcome, Path(os.fsdecode(task.target)))
+                    if why is None:
+                        restored.append(file)
+                    else:
+                        not_done.append(NotDone(file.path, why, True))
+    tell(0)
+    return restored
+
+
+def _kept(sent: list[CopyJob], job: CopyJob) -> CopyJob:
+    sent.append(job)
+    return job
+
+
+def _mode(file: RestoreFile) -> int:
+    # Rights to act as another person are never taken from a drive.
+    return file.mode & 0o777
+
+
+def _why_not(file: RestoreFile, outcome: CopyOutcome, target: Path) -> str | None:
+    """Say why a file was not brought back, or None if it was."""
+    if outcome.state == "cut-off":
+        raise CutOff(
+            f"The restore was cut off: {outcome.why}. Nothing was changed in the library's place; "
+            "the same command begins again."
+        )
+    if outcome.state == "not-sound":
+        return "it is not sound: its bytes in the chest are not those that were archived"
+    if outcome.state != "ok":
+        return f"it cannot be read in the chest: {outcome.why}"
+    if file.blake3 is None and outcome.sha512.hex() != file.sha512:
+        target.unlink()
+        return "it is not sound: its bytes in the chest are not those that were archived"
+    return None
+
+
+def _finish(plan: RestorePlan, tree: Path, restored: list[RestoreFile], not_done: list[NotDone]) -> int:
+    """Join hard links, make symbolic links, give folders their times and modes; return the number of links."""
+    there = {file.path: file for file in restored}
+    for group in plan.hard_links:
+        names = [name for name in group if name in there]
+        for name in names[1:]:
+            if there[name].blake3 == there[names[0]].blake3 is not None:
+                _join(tree / names[0], tree / name)
+    made = 0
+    for path, target, mtime_ns in plan.links:
+        place = tree / path
+        if os.path.lexists(place):
+            not_done.append(NotDone(path, "something else has the name of the link", True))
+            continue
+        try:
+            place.parent.mkdir(parents=True, exist_ok=True)
+            os.symlink(target, place)
+            if os.utime in os.supports_follow_symlinks:
+                os.utime(place, ns=(mtime_ns, mtime_ns), follow_symlinks=False)
+        except OSError as error:
+            why = f"the link to {target} cannot be made here: {error.strerror}"
+            not_done.append(NotDone(path, why, True))
+            continue
+        made += 1
+    _flush(plan, tree)
+    for path, mtime_ns, mode in reversed(plan.folders):
+        if path:
+            _dress(tree / path, mtime_ns, mode)
+    return made
+
+
+def _dress(folder: Path, mtime_ns: int, mode: int) -> None:
+    """Give a folder its mode and time, deepest first, since filling a folder changes its time."""
+    try:
+        folder.chmod(mode & 0o1777)
+        os.utime(folder, ns=(mtime_ns, mtime_ns))
+    except OSError:
+        pass  # a filesystem without modes or with coarser times
+
+
+def _join(first: Path, other: Path) -> None:
+    """Make two names of equal content one file, as they were; two files are as good where that fails."""
+    beside = other.with_name(other.name[:200] + ".joining")
+    try:
+        os.link(first, beside)
+        os.replace(beside, other)
+    except OSError:
+        beside.unlink(missing_ok=True)
+
+
+def _flush(plan: RestorePlan, tree: Path) -> None:
+    if plan.whole_sync and hasattr(os, "O_DIRECTORY"):
+        fd = os.open(tree, os.O_RDONLY)
+        try:
+            if medium.flush_filesystem(fd):
+                return
+        finally:
+            os.close(fd)
+    for folder, _, _ in os.walk(tree):
+        medium.flush_folder(folder)
+
+
+def _into_place(plan: RestorePlan, tree: Path) -> None:
+    """Rename the finished library to its place, if that is still free."""
+    place = plan.place
+    assert place is not None
+    source = tree
+    if plan.record.shape == "file":
+        if not plan.files:
+            return
+        source = tree / plan.files[0].path
+        if not source.exists():  # it was not sound, and is in the account
+            return
+    if os.path.lexists(place):
+        info = place.lstat()
+        if not stat.S_ISDIR(info.st_mode) or any(os.scandir(place)):
+            raise Refused(f"Something came to be in {shown(str(place))} meanwhile. Nothing was changed there.")
+        place.rmdir()
+    source.rename(place)
+    # The top folder last: one that may not be written to could not be moved.
+    for path, mtime_ns, mode in plan.folders:
+        if not path and plan.record.shape == "folder":
+            _dress(place, mtime_ns, mode)
+    medium.flush_folder(place.parent)

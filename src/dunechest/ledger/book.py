@@ -1,0 +1,200 @@
+"""The book: an SQLite database of what the notes told, asked through SQLAlchemy."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from contextlib import contextmanager
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Any
+
+import msgspec
+import sqlalchemy as sa
+from filelock import FileLock
+from sqlalchemy.dialects.sqlite import insert
+
+from dunechest.errors import DuneChestError
+from dunechest.ledger.notes import NOTES, Note, state_folder
+
+_meta = sa.MetaData()
+
+chests = sa.Table(
+    "chests",
+    _meta,
+    sa.Column("id", sa.String, primary_key=True),
+    sa.Column("label", sa.String, nullable=False),
+    sa.Column("folder", sa.String, nullable=False),
+    sa.Column("seen", sa.Float, nullable=False),
+)
+archives = sa.Table(
+    "archives",
+    _meta,
+    sa.Column("number", sa.Integer, primary_key=True),
+    sa.Column("chest", sa.String, nullable=False, index=True),
+    sa.Column("bag", sa.String, nullable=False),
+    sa.Column("origin", sa.String, nullable=False),
+    sa.Column("edition", sa.Integer, nullable=False),
+    sa.Column("files", sa.Integer, nullable=False),
+    sa.Column("bytes", sa.Integer, nullable=False),
+    sa.Column("top", sa.String, nullable=False, default=""),
+    sa.Column("when", sa.Float, nullable=False),
+)
+checks = sa.Table(
+    "checks",
+    _meta,
+    sa.Column("number", sa.Integer, primary_key=True),
+    sa.Column("chest", sa.String, nullable=False, index=True),
+    sa.Column("bag", sa.String, nullable=False),
+    sa.Column("quick", sa.Boolean, nullable=False),
+    sa.Column("sound", sa.Boolean, nullable=False),
+    sa.Column("files", sa.Integer, nullable=False),
+    sa.Column("wrong", sa.Integer, nullable=False),
+    sa.Column("when", sa.Float, nullable=False),
+)
+restores = sa.Table(
+    "restores",
+    _meta,
+    sa.Column("number", sa.Integer, primary_key=True),
+    sa.Column("chest", sa.String, nullable=False),
+    sa.Column("bag", sa.String, nullable=False),
+    sa.Column("place", sa.String, nullable=False),
+    sa.Column("files", sa.Integer, nullable=False),
+    sa.Column("when", sa.Float, nullable=False),
+)
+seen = sa.Table(
+    "seen",
+    _meta,
+    sa.Column("place", sa.String, primary_key=True),
+    sa.Column("name", sa.String, nullable=False, index=True),
+    sa.Column("kind", sa.String, nullable=False),
+    sa.Column("when", sa.Float, nullable=False),
+)
+
+taken = sa.Table("taken", _meta, sa.Column("note", sa.String, primary_key=True))
+
+_TABLES = {"chest": chests, "archive": archives, "check": checks, "restore": restores, "seen": seen}
+_MERGED = {"chest", "seen"}
+
+
+@dataclass(frozen=True, slots=True)
+class KnownChest:
+    """A chest this machine has met: where it lay the last time, and when that was (seconds since 1970)."""
+
+    id: str
+    label: str
+    folder: Path
+    seen: float
+
+
+@dataclass(frozen=True, slots=True)
+class PastCheck:
+    """The outcome of a verification: counts of files, and when (seconds since 1970)."""
+
+    bag: str
+    quick: bool
+    sound: bool
+    files: int
+    wrong: int
+    when: float
+
+
+class Book:
+    """The ledger's database, with every note of this machine in it."""
+
+    def __init__(self, engine: sa.Engine) -> None:
+        self._engine = engine
+
+    def chests(self) -> tuple[KnownChest, ...]:
+        """All known chests, by label."""
+        rows = self._all(sa.select(chests).order_by(chests.c.label, chests.c.id))
+        return tuple(KnownChest(r.id, r.label, Path(r.folder), r.seen) for r in rows)
+
+    def checks(self, chest: str) -> tuple[PastCheck, ...]:
+        """The checks of one chest, the latest first."""
+        query = sa.select(checks).where(checks.c.chest == chest)
+        rows = self._all(query.order_by(checks.c.when.desc(), checks.c.number.desc()))
+        return tuple(PastCheck(r.bag, r.quick, r.sound, r.files, r.wrong, r.when) for r in rows)
+
+    def places_of(self, name: str) -> tuple[Path, ...]:
+        """The places of libraries that `find` showed under a name, the latest first."""
+        query = sa.select(seen.c.place).where(seen.c.name == name).order_by(seen.c.when.desc())
+        return tuple(Path(r.place) for r in self._all(query))
+
+    def archived_here(self, chest: str, bag: str, top: str) -> bool:
+        """Whether this machine itself made a bag whose tag manifest has that SHA-512 digest."""
+        query = sa.select(archives.c.number).where(
+            archives.c.chest == chest, archives.c.bag == bag, archives.c.top == top
+        )
+        return bool(self._all(query))
+
+    def _all(self, query: sa.Select[Any]) -> list[Any]:
+        with self._engine.connect() as connection:
+            return list(connection.execute(query))
+
+
+@contextmanager
+def opened() -> Iterator[Book]:
+    """Open the ledger, gather what was noted since, and close it again.
+
+    Raises
+    ------
+    DuneChestError
+        If the database or its folder cannot be used.
+    """
+    folder = state_folder()
+    try:
+        folder.mkdir(parents=True, exist_ok=True)
+        engine = sa.create_engine(f"sqlite:///{folder / 'ledger.sqlite'}")
+        try:
+            with FileLock(folder / "ledger.lock", timeout=30):
+                _meta.create_all(engine)
+                _gather(engine, folder)
+            yield Book(engine)
+        finally:
+            engine.dispose()
+    except (OSError, sa.exc.DatabaseError) as error:
+        reason = getattr(error, "orig", None) or error
+        raise DuneChestError(
+            f"The ledger in {folder} cannot be used ({reason}). It is only this machine's memory: "
+            "move it aside and name chests by their folder, nothing archived depends on it."
+        ) from error
+
+
+def _gather(engine: sa.Engine, folder: Path) -> None:
+    """Move the notes into the database; each is taken in once, even if a crash comes between."""
+    waiting = sorted((folder / NOTES).glob("*.jsonl"))
+    if not waiting:
+        return
+    with engine.begin() as connection:
+        known = set(connection.scalars(sa.select(taken.c.note)))
+        for path in waiting:
+            if path.name not in known:
+                for line in path.read_bytes().splitlines():
+                    _take(connection, line)
+                connection.execute(taken.insert().values(note=path.name))
+    for path in waiting:
+        path.unlink(missing_ok=True)
+    with engine.begin() as connection:
+        connection.execute(taken.delete())
+
+
+def _take(connection: sa.Connection, line: bytes) -> None:
+    try:
+        note = msgspec.json.decode(line, type=Note)
+    except (msgspec.MsgspecError, UnicodeDecodeError):
+        return  # a line that a crash tore
+    table = _TABLES.get(note.what)
+    if table is None:
+        return
+    time_column = "seen" if note.what == "chest" else "when"
+    values = {key: value for key, value in note.facts.items() if key in table.c}
+    values[time_column] = note.when
+    try:
+        with connection.begin_nested():
+            if note.what in _MERGED:
+                row = insert(table).values(values)
+                connection.execute(row.on_conflict_do_update(index_elements=list(table.primary_key), set_=values))
+            else:
+                connection.execute(table.insert().values(values))
+    except (sa.exc.IntegrityError, sa.exc.InterfaceError):
+        return  # a note of another version, with less in it than this one needs

@@ -1,0 +1,1 @@
+"""The kinds that are shipped, as package data."""

@@ -1,0 +1,56 @@
+"""The role of each file of a library: what cannot be lost, and what can be made again."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+from dataclasses import dataclass
+from typing import Literal
+
+from dunechest.library.databases import COMPANIONS
+from dunechest.library.kinds import Kind
+from dunechest.transfer.walk import FileEntry
+
+Role = Literal["essential", "rebuildable"]
+
+
+@dataclass(frozen=True, slots=True)
+class RoleTotal:
+    """How many files have a role, and their bytes."""
+
+    role: Role
+    files: int
+    bytes: int
+
+
+def role_of(kind: Kind, path: str) -> Role:
+    """Return the role of one file. What no pattern names is essential: a doubt never costs a file."""
+    return "rebuildable" if kind.rebuildable.match(path) else "essential"
+
+
+def totals(kind: Kind, files: Iterable[FileEntry]) -> tuple[RoleTotal, ...]:
+    """Count files and bytes by role, the essential ones first."""
+    counts = {"essential": [0, 0], "rebuildable": [0, 0]}
+    for file in files:
+        count = counts[role_of(kind, file.path)]
+        count[0] += 1
+        count[1] += file.size
+    return (RoleTotal("essential", *counts["essential"]), RoleTotal("rebuildable", *counts["rebuildable"]))
+
+
+def databases_among(kind: Kind, files: Iterable[FileEntry]) -> dict[str, tuple[str, ...]]:
+    """Find the databases that are to be captured, each with the companion files that lie beside it.
+
+    Those that the kind names, and in any library whatever has a filled write-ahead
+    log or rollback journal beside it: its main file alone would be a broken copy.
+    """
+    sizes = {file.path: file.size for file in files}
+    found: dict[str, tuple[str, ...]] = {}
+    for path in sizes:
+        if kind.database_patterns.match(path):
+            found[path] = tuple(path + end for end in COMPANIONS if path + end in sizes)
+    for path, size in sizes.items():
+        for ending in ("-wal", "-journal"):
+            main = path.removesuffix(ending)
+            if path.endswith(ending) and size and main in sizes and main not in found:
+                found[main] = tuple(main + end for end in COMPANIONS if main + end in sizes)
+    return found

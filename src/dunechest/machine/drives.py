@@ -1,0 +1,133 @@
+"""Drives: which filesystem a folder lies on, its room, and what names it can hold."""
+
+from __future__ import annotations
+
+import os
+from dataclasses import dataclass
+from pathlib import Path
+
+import psutil
+
+#: What Windows refuses in a name; exFAT and NTFS drives are read there.
+_WINDOWS_FORBIDS = frozenset('"*:<>?\\|') | frozenset(map(chr, range(32))) | {"\x7f"}
+
+# Filesystems that hold any name of bytes, tell cases apart, and flush as a whole when asked.
+_UNIX = frozenset(
+    {"ext2", "ext3", "ext4", "xfs", "btrfs", "f2fs", "tmpfs", "zfs", "jfs", "reiserfs", "overlay", "bcachefs"}
+)
+_FLUSHED_WHOLE = _UNIX | {"exfat", "vfat", "ntfs3"}
+_APPLE = frozenset({"apfs", "hfs", "hfsplus"})
+_OLD_FAT = frozenset({"vfat", "msdos", "fat", "fat32"})
+
+
+@dataclass(frozen=True, slots=True)
+class Limits:
+    """What a filesystem's names can be.
+
+    Parameters
+    ----------
+    forbidden : frozenset of str
+        Characters no name may hold.
+    longest : int
+        Longest name.
+    unit : {"bytes", "utf-16"}
+        What `longest` counts.
+    tells_case : bool
+        Whether ``a`` and ``A`` are two names.
+    tells_accents : bool
+        Whether the two Unicode forms of an accented letter are two names.
+    windows : bool
+        Whether trailing dots, trailing spaces and device names are to be avoided.
+    largest : int or None
+        Largest file in bytes, where there is such a limit.
+    """
+
+    forbidden: frozenset[str] = frozenset()
+    longest: int = 255
+    unit: str = "bytes"
+    tells_case: bool = True
+    tells_accents: bool = True
+    windows: bool = False
+    largest: int | None = None
+
+
+@dataclass(frozen=True, slots=True)
+class Filesystem:
+    """The filesystem a folder lies on.
+
+    `free` and `total` in bytes, `free` being what this person may use; `block`
+    the bytes it hands out at once; `free_names` how many files can still be made,
+    or None where that is not limited; `whole_sync` whether it can be flushed in
+    one call.
+    """
+
+    type: str
+    mount: Path
+    free: int
+    total: int
+    block: int
+    free_names: int | None
+    whole_sync: bool
+    limits: Limits
+
+
+def filesystem(path: Path) -> Filesystem:
+    """Describe the filesystem under `path`, which must exist.
+
+    Raises
+    ------
+    OSError
+        If the path or its filesystem cannot be asked.
+    """
+    real = path.resolve(strict=True)
+    kind, mount = _mounted(real)
+    free_names: int | None = None
+    if hasattr(os, "statvfs"):
+        facts = os.statvfs(real)
+        fragment = facts.f_frsize or facts.f_bsize
+        free, total = facts.f_bavail * fragment, facts.f_blocks * fragment
+        block = min(max(fragment, facts.f_bsize), 1 << 21)
+        # Filesystems that make inodes as they need them report none, or absurdly many.
+        if kind in _UNIX and 0 < facts.f_files < 1 << 60:
+            free_names = facts.f_favail
+    else:
+        usage = psutil.disk_usage(str(real))
+        free, total, block = usage.free, usage.total, 4096
+    return Filesystem(kind, mount, free, total, block, free_names, kind in _FLUSHED_WHOLE, limits_of(kind))
+
+
+def _mounted(real: Path) -> tuple[str, Path]:
+    """Find the mount point a path lies under; the last mounted of several on one point wins."""
+    best = ("unknown", Path(real.anchor))
+    depth = 0
+    for part in psutil.disk_partitions(all=True):
+        mount = Path(part.mountpoint)
+        if len(mount.parts) >= depth and real.is_relative_to(mount):
+            best, depth = (part.fstype.lower() or "unknown", mount), len(mount.parts)
+    return best
+
+
+def limits_of(kind: str) -> Limits:
+    """Return the limits of a type of filesystem; an unknown one is taken to be the strictest."""
+    if kind in _UNIX:
+        return Limits()
+    if kind in _APPLE:
+        return Limits(forbidden=frozenset(":"), unit="utf-16", tells_case=False, tells_accents=False)
+    return Limits(
+        forbidden=_WINDOWS_FORBIDS,
+        unit="utf-16",
+        tells_case=False,
+        tells_accents=True,
+        windows=True,
+        largest=(4 << 30) - 1 if kind in _OLD_FAT else None,
+    )
+
+
+def drive_folders() -> tuple[Path, ...]:
+    """Return the mount points where a chest may lie: drives, not the system's own inner mounts."""
+    found = []
+    for part in psutil.disk_partitions(all=False):
+        mount = Path(part.mountpoint)
+        if not mount.is_relative_to("/boot") and not mount.is_relative_to("/snap"):
+            found.append(mount)
+    return tuple(dict.fromkeys(found))

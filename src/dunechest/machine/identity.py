@@ -1,0 +1,46 @@
+"""Who this machine is, to its own records and to the chests it writes to."""
+
+from __future__ import annotations
+
+import platform
+import uuid
+from pathlib import Path
+
+import msgspec
+
+from dunechest.transfer import safe
+
+
+class Machine(msgspec.Struct, frozen=True):
+    """This machine: a random id made once, the name people know it by, and its operating system."""
+
+    id: str
+    name: str
+    system: str
+
+
+def system_name() -> str:
+    """Return ``linux``, ``macos`` or ``windows``."""
+    return {"Darwin": "macos", "Windows": "windows"}.get(platform.system(), "linux")
+
+
+def this_machine(state: Path) -> Machine:
+    """Return this machine's identity, making it the first time.
+
+    Parameters
+    ----------
+    state : Path
+        The folder of this machine's own records.
+    """
+    file = state / "machine.json"
+    try:
+        return msgspec.json.decode(safe.read_bounded(file, 1 << 16), type=Machine)
+    except (OSError, ValueError, msgspec.MsgspecError):
+        pass
+    machine = Machine(uuid.uuid4().hex, platform.node() or "this-machine", system_name())
+    try:
+        state.mkdir(parents=True, exist_ok=True)
+        safe.write_file(file, msgspec.json.format(msgspec.json.encode(machine), indent=2), mode=0o600)
+    except OSError:
+        pass  # a machine without a place for records is a new one each time; nothing else depends on it
+    return machine

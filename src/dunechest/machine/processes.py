@@ -1,0 +1,60 @@
+"""Processes: who lives, and who has a file open."""
+
+from __future__ import annotations
+
+import os
+import sys
+from dataclasses import dataclass
+from pathlib import Path
+
+import psutil
+
+if sys.platform == "linux":
+    from dunechest.machine._handles_linux import open_files
+else:
+    from dunechest.machine._handles_other import open_files
+
+
+@dataclass(frozen=True, slots=True)
+class Opener:
+    """A process that has a file open: its number, its name, and the file."""
+
+    pid: int
+    name: str
+    path: str
+
+
+def lives(pid: int) -> bool:
+    """Whether a process of that number runs (one that ended and was not yet collected does not)."""
+    if not 0 < pid < 1 << 31:
+        return False
+    try:
+        return psutil.Process(pid).status() != psutil.STATUS_ZOMBIE
+    except psutil.NoSuchProcess:
+        return False
+    except psutil.Error:  # it lives, but is someone else's
+        return True
+
+
+def name_of(pid: int) -> str:
+    """Return a process's name, or its number in words where the system does not tell."""
+    try:
+        return psutil.Process(pid).name()
+    except psutil.Error:
+        return f"process {pid}"
+
+
+def openers(place: Path) -> tuple[Opener, ...]:
+    """Find the processes that have a file at or below `place` open.
+
+    This process is passed over. Another person's processes can only be seen by an
+    administrator; they are silently absent.
+    """
+    real = os.path.realpath(place)
+    below = real.rstrip(os.sep) + os.sep
+    own = os.getpid()
+    found: dict[int, str] = {}
+    for pid, path in open_files():
+        if pid != own and (path == real or path.startswith(below)):
+            found.setdefault(pid, path)
+    return tuple(Opener(pid, name_of(pid), path) for pid, path in sorted(found.items()))

@@ -1,0 +1,127 @@
+r"""Names that come from a disk, made safe to show, to keep and to use.
+
+Inside the program a path is a ``str`` in which bytes that are not UTF-8 are
+carried as lone surrogates (PEP 383, ``os.fsdecode``). That form is exact, but it
+can neither be printed nor written as UTF-8, and a name may hold line breaks and
+terminal escape codes. So there are three doors out:
+
+`shown`
+    for a terminal, a page or a message: nothing in it can act.
+`to_wire`, `from_wire`
+    for JSON records: the name itself where it is UTF-8, base64 of its bytes where not.
+`slug`
+    for the name of a bag.
+"""
+
+from __future__ import annotations
+
+import os
+import re
+import unicodedata
+
+import msgspec
+
+# Control characters, lone surrogates, and the format characters that reorder or hide text.
+_ACTS = re.compile(
+    "[\x00-\x1f\x7f-\x9f\u061c\u200b-\u200f\u2028-\u202e\u2060-\u2069\ufeff\ufff9-\ufffb\ud800-\udfff]"
+)
+_SURROGATE = re.compile("[\ud800-\udfff]")
+_ESCAPES = {"\n": "\\n", "\r": "\\r", "\t": "\\t"}
+
+#: Names that Windows keeps for devices, whatever follows the first dot.
+_DEVICES = re.compile(r"^(con|prn|aux|nul|com[0-9¹²³]|lpt[0-9¹²³]|conin\$|conout\$)$", re.IGNORECASE)
+
+
+class RawName(msgspec.Struct, frozen=True):
+    """A name that is not UTF-8, in a JSON record: its bytes, which JSON holds as base64."""
+
+    raw: bytes = msgspec.field(name="bytes")
+
+
+WireName = str | RawName
+
+
+def shown(name: str) -> str:
+    r"""Return `name` with everything that could act on a terminal or page made visible.
+
+    >>> shown("a\x1b[31m\nb\udcff")
+    'a\\x1b[31m\\nb\\xff'
+    """
+
+    def visible(found: re.Match[str]) -> str:
+        char = found.group()
+        if char in _ESCAPES:
+            return _ESCAPES[char]
+        code = ord(char)
+        if 0xDC80 <= code <= 0xDCFF:  # a byte that was not UTF-8
+            return f"\\x{code - 0xDC00:02x}"
+        return f"\\x{code:02x}" if code < 0x100 else f"\\u{code:04x}"
+
+    return _ACTS.sub(visible, name)
+
+
+def is_text(name: str) -> bool:
+    """Whether `name` can be written as UTF-8, that is, holds no lone surrogate."""
+    return name.isascii() or _SURROGATE.search(name) is None
+
+
+def to_wire(name: str) -> WireName:
+    r"""Return the form of `name` that a JSON record can hold.
+
+    >>> to_wire("tern.jpg"), to_wire("t\udcff")
+    ('tern.jpg', RawName(raw=b't\xff'))
+    """
+    return name if is_text(name) else RawName(name.encode("utf-8", "surrogateescape"))
+
+
+def from_wire(name: WireName) -> str:
+    """Return the name that `to_wire` was given."""
+    return name if isinstance(name, str) else name.raw.decode("utf-8", "surrogateescape")
+
+
+def slug(text: str) -> str:
+    """Return a short, plain name that every filesystem and shell takes as it is.
+
+    >>> slug(".tidewrack"), slug("Dune Survey  Photos"), slug("???")
+    ('tidewrack', 'dune-survey-photos', 'library')
+    """
+    plain = unicodedata.normalize("NFKD", text).encode("ascii", "ignore").decode().lower()
+    plain = re.sub(r"[^a-z0-9]+", "-", plain).strip("-")[:60].strip("-")
+    if _DEVICES.match(plain):
+        plain += "-library"
+    return plain or "library"
+
+
+def is_slug(text: str) -> bool:
+    """Whether `text` may be the name of a bag's folder."""
+    return re.fullmatch(r"[a-z0-9][a-z0-9-]{0,79}", text) is not None and not _DEVICES.match(text)
+
+
+def is_device(name: str) -> bool:
+    """Whether Windows would take `name` for a device (``CON``, ``nul.txt`` ...)."""
+    return _DEVICES.match(name.split(".", 1)[0].rstrip(" ")) is not None
+
+
+def why_unsafe(path: str) -> str | None:
+    r"""Say why a relative path from a drive must not be used, or None if it may be.
+
+    The path is one that a manifest or record on a drive names, with ``/`` between
+    its pieces. On Windows a backslash and a colon would steer it elsewhere too.
+
+    >>> why_unsafe("a/b.jpg"), why_unsafe("../b"), why_unsafe("/etc/x")
+    (None, 'it leads upwards', 'it is an absolute path')
+    """
+    if not path:
+        return "it is empty"
+    if "\0" in path:
+        return "it holds a NUL"
+    if path.startswith("/"):
+        return "it is an absolute path"
+    pieces = path.split("/")
+    if ".." in pieces:
+        return "it leads upwards"
+    if "" in pieces or "." in pieces:
+        return "it has an empty piece"
+    if os.sep == "\\" and ("\\" in path or ":" in path):
+        return "it holds a character that leads elsewhere on this system"
+    return None

@@ -1,0 +1,1 @@
+"""Results in words and figures, from results alone."""

@@ -1,0 +1,35 @@
+"""Digest algorithms by the names that RFC 8493, section 2.4, gives them, and BLAKE3."""
+
+from __future__ import annotations
+
+import hashlib
+from typing import Protocol
+
+from blake3 import blake3
+
+#: Algorithms a bag's manifests may use, weakest first (RFC 8493, section 2.4).
+BAG_ALGORITHMS = ("md5", "sha1", "sha224", "sha256", "sha384", "sha512")
+
+
+class Digest(Protocol):
+    """The part of hashlib's interface that is used; long updates let other threads run."""
+
+    def update(self, data: bytes | memoryview, /) -> object:
+        """Take in more bytes."""
+
+    def digest(self) -> bytes:
+        """Return the digest of all bytes so far."""
+
+
+def new(algorithm: str) -> Digest:
+    """Start a digest; `algorithm` is one of `BAG_ALGORITHMS` or ``blake3``."""
+    if algorithm == "blake3":
+        return blake3()
+    return hashlib.new(algorithm, usedforsecurity=False)
+
+
+def once(algorithm: str, data: bytes | memoryview) -> bytes:
+    """Digest bytes that are all there."""
+    if algorithm == "blake3":
+        return blake3(data).digest()
+    return hashlib.new(algorithm, data, usedforsecurity=False).digest()

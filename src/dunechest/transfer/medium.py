@@ -1,0 +1,43 @@
+"""The medium behind a file: one set of functions, whatever the operating system.
+
+`flush_file`, `flush_folder`, `flush_filesystem` bring bytes to the medium;
+`forget`, `bypass` and `expect` decide whether a read asks the medium or the
+memory; `rotates` tells a spinning disk.
+"""
+
+from __future__ import annotations
+
+import sys
+
+if sys.platform == "linux":
+    from dunechest.transfer._medium_linux import (
+        bypass,
+        expect,
+        flush_file,
+        flush_filesystem,
+        flush_folder,
+        forget,
+        rotates,
+    )
+elif sys.platform == "win32":
+    from dunechest.transfer._medium_windows import (
+        bypass,
+        expect,
+        flush_file,
+        flush_filesystem,
+        flush_folder,
+        forget,
+        rotates,
+    )
+else:
+    from dunechest.transfer._medium_macos import (
+        bypass,
+        expect,
+        flush_file,
+        flush_filesystem,
+        flush_folder,
+        forget,
+        rotates,
+    )
+
+__all__ = ["bypass", "expect", "flush_file", "flush_filesystem", "flush_folder", "forget", "rotates"]

@@ -1,0 +1,100 @@
+"""What a crew is asked to do, and what it answers. These values cross a pipe as MessagePack."""
+
+from __future__ import annotations
+
+from typing import Literal
+
+import msgspec
+
+#: Files up to this many bytes are read whole and handled many at a time.
+SMALL = 1 << 20
+
+State = Literal["ok", "vanished", "unreadable", "changing", "not-sound", "cut-off"]
+
+
+class CopyTask(msgspec.Struct, frozen=True, array_like=True, gc=False):
+    """Copy one file: read once, digest, write to a new name, flush, read back, compare.
+
+    `source` and `target` are full paths as bytes; `size` and `mtime_ns` are what
+    the walk saw; `mode` and `mtime_ns` are given to the target; with `expect`
+    (a BLAKE3 digest) a source with other bytes is not copied.
+    """
+
+    source: bytes
+    target: bytes
+    size: int
+    mtime_ns: int
+    mode: int
+    expect: bytes | None = None
+
+
+class CopyOutcome(msgspec.Struct, frozen=True, array_like=True, gc=False):
+    """What came of one `CopyTask`; sizes in bytes, the digests raw, `why` in words if not ``ok``."""
+
+    state: State
+    size: int = 0
+    mtime_ns: int = 0
+    mode: int = 0
+    blake3: bytes = b""
+    sha512: bytes = b""
+    why: str = ""
+    again: int = 0
+
+
+class DigestTask(msgspec.Struct, frozen=True, array_like=True, gc=False):
+    """Read one file from the medium and digest it; `size` is what is expected, for the grouping."""
+
+    path: bytes
+    size: int
+    algorithms: tuple[str, ...] = ("blake3",)
+
+
+class DigestOutcome(msgspec.Struct, frozen=True, array_like=True, gc=False):
+    """What came of one `DigestTask`: `digests` raw and in the order of its `algorithms`."""
+
+    state: State
+    size: int = 0
+    digests: tuple[bytes, ...] = ()
+    why: str = ""
+
+
+class CopyJob(msgspec.Struct, frozen=True, array_like=True, tag=True):
+    """A batch of files to copy.
+
+    `sha512` asks for the second digest; `whole_sync` allows one flush of the
+    whole target filesystem for the batch instead of one a file.
+    """
+
+    tasks: list[CopyTask]
+    sha512: bool
+    whole_sync: bool
+
+
+class DigestJob(msgspec.Struct, frozen=True, array_like=True, tag=True):
+    """A batch of files to digest."""
+
+    tasks: list[DigestTask]
+
+
+Job = CopyJob | DigestJob
+
+
+class Told(msgspec.Struct, frozen=True, array_like=True, tag=True):
+    """Progress from a worker: so many more bytes."""
+
+    bytes: int
+
+
+class Done(msgspec.Struct, frozen=True, array_like=True, tag=True):
+    """The answer to the job of that number: outcomes, one a task, in the order of the tasks."""
+
+    number: int
+    copies: list[CopyOutcome] | None = None
+    digests: list[DigestOutcome] | None = None
+
+
+class Numbered(msgspec.Struct, frozen=True, array_like=True):
+    """A job on its way to a worker."""
+
+    number: int
+    job: CopyJob | DigestJob

@@ -1,0 +1,177 @@
+"""Walk a folder and tell what lies in it, without following a link or opening a file."""
+
+from __future__ import annotations
+
+import os
+import stat
+from collections.abc import Callable
+from typing import NamedTuple
+
+import msgspec
+
+
+class FileEntry(msgspec.Struct, frozen=True, gc=False):
+    """A regular file as the folder shows it.
+
+    `path` is relative to the walked root with ``/`` between its pieces, in the
+    form of ``os.fsdecode``; `size` in bytes; times in nanoseconds since 1970;
+    `allocated` in bytes; `inode` and `device` identify hard links when `names`
+    is over one.
+    """
+
+    path: str
+    size: int
+    mtime_ns: int
+    mode: int
+    allocated: int = 0
+    names: int = 1
+    inode: int = 0
+    device: int = 0
+
+
+class FolderEntry(msgspec.Struct, frozen=True, gc=False):
+    """A folder: its relative path (the root is ``""``), time, mode, and whether nothing is in it."""
+
+    path: str
+    mtime_ns: int
+    mode: int
+    empty: bool
+
+
+class LinkEntry(msgspec.Struct, frozen=True, gc=False):
+    """A symbolic link: its relative path, its target as written, and its own time."""
+
+    path: str
+    target: str
+    mtime_ns: int
+
+
+class OtherEntry(NamedTuple):
+    """Something that cannot be archived as a file, with the reason in words."""
+
+    path: str
+    why: str
+    size: int
+
+
+class Walk(msgspec.Struct, frozen=True):
+    """What lies in a folder, each tuple sorted by path.
+
+    `others` are sockets, pipes and devices; `unreadable` are folders that could
+    not be listed and names that could not be asked about.
+    """
+
+    files: tuple[FileEntry, ...]
+    folders: tuple[FolderEntry, ...]
+    links: tuple[LinkEntry, ...]
+    others: tuple[OtherEntry, ...]
+    unreadable: tuple[OtherEntry, ...]
+
+    @property
+    def bytes(self) -> int:
+        """Sum of the files' sizes."""
+        return sum(f.size for f in self.files)
+
+
+_OTHER = {
+    stat.S_IFSOCK: "a socket: it holds no bytes",
+    stat.S_IFIFO: "a pipe: it holds no bytes",
+    stat.S_IFCHR: "a device: it holds no bytes of its own",
+    stat.S_IFBLK: "a device: it holds no bytes of its own",
+}
+
+
+def walk(root: str, *, skip: Callable[[str], bool] | None = None) -> Walk:
+    """List everything below `root`.
+
+    Parameters
+    ----------
+    root : str
+        A folder, or one file (its entry then has its own name as path).
+    skip : callable, optional
+        Asked with each folder's relative path; True leaves it out with all in it.
+
+    Returns
+    -------
+    Walk
+
+    Raises
+    ------
+    OSError
+        If `root` itself cannot be listed.
+    """
+    top = os.lstat(root)
+    if stat.S_ISREG(top.st_mode):
+        return Walk((_file(os.path.basename(root), top),), (), (), (), ())
+    found = _Found()
+    pending = [""]
+    while pending:
+        folder = pending.pop()
+        try:
+            inner = _list(root, folder, found)
+        except OSError as error:
+            if not folder:
+                raise
+            found.unreadable.append(OtherEntry(folder, f"the folder cannot be listed: {error.strerror}", 0))
+            continue
+        pending.extend(path for path in inner if skip is None or not skip(path))
+    by_path = lambda entry: entry.path  # noqa: E731
+    return Walk(
+        tuple(sorted(found.files, key=by_path)),
+        tuple(sorted(found.folders, key=by_path)),
+        tuple(sorted(found.links, key=by_path)),
+        tuple(sorted(found.others)),
+        tuple(sorted(found.unreadable)),
+    )
+
+
+class _Found:
+    def __init__(self) -> None:
+        self.files: list[FileEntry] = []
+        self.folders: list[FolderEntry] = []
+        self.links: list[LinkEntry] = []
+        self.others: list[OtherEntry] = []
+        self.unreadable: list[OtherEntry] = []
+
+
+def _file(path: str, info: os.stat_result) -> FileEntry:
+    names = info.st_nlink
+    return FileEntry(
+        path,
+        info.st_size,
+        info.st_mtime_ns,
+        stat.S_IMODE(info.st_mode),
+        getattr(info, "st_blocks", 0) * 512,
+        names,
+        info.st_ino if names > 1 else 0,
+        info.st_dev if names > 1 else 0,
+    )
+
+
+def _list(root: str, folder: str, found: _Found) -> list[str]:
+    """Sort one folder's entries into `found`; return the paths of the folders in it."""
+    place = os.path.join(root, folder) if folder else root
+    own = os.lstat(place)
+    prefix = folder + "/" if folder else ""
+    inner: list[str] = []
+    count = 0
+    with os.scandir(place) as entries:
+        for entry in entries:
+            count += 1
+            path = prefix + entry.name
+            try:
+                info = entry.stat(follow_symlinks=False)
+                kind = stat.S_IFMT(info.st_mode)
+                if kind == stat.S_IFREG:
+                    found.files.append(_file(path, info))
+                elif kind == stat.S_IFDIR:
+                    inner.append(path)
+                elif kind == stat.S_IFLNK:
+                    found.links.append(LinkEntry(path, os.readlink(entry.path), info.st_mtime_ns))
+                else:
+                    why = _OTHER.get(kind, "neither a file nor a folder")
+                    found.others.append(OtherEntry(path, why, 0))
+            except OSError as error:
+                found.unreadable.append(OtherEntry(path, f"it cannot be asked about: {error.strerror}", 0))
+    found.folders.append(FolderEntry(folder, own.st_mtime_ns, stat.S_IMODE(own.st_mode), count == 0))
+    return inner

@@ -1,0 +1,90 @@
+"""The worker process: reads jobs from standard input, writes outcomes to standard output.
+
+It is started by `crew` and imports as little as it can, because several run at
+once. Each message is a length (four bytes, little-endian) and that much MessagePack.
+"""
+
+from __future__ import annotations
+
+import signal
+import struct
+import sys
+import time
+from typing import BinaryIO
+
+import msgspec
+
+from dunechest.transfer import copying
+from dunechest.transfer.tasks import Done, Numbered, Told
+
+_LENGTH = struct.Struct("<I")
+
+
+def send(pipe: BinaryIO, message: Told | Done | Numbered) -> None:
+    """Write one message."""
+    body = msgspec.msgpack.encode(message)
+    pipe.write(_LENGTH.pack(len(body)) + body)
+    pipe.flush()
+
+
+def receive(pipe: BinaryIO) -> bytes | None:
+    """Read the body of one message; None at the end of the pipe."""
+    head = pipe.read(_LENGTH.size)
+    if len(head) < _LENGTH.size:
+        return None
+    (length,) = _LENGTH.unpack(head)
+    body = pipe.read(length)
+    return body if len(body) == length else None
+
+
+class _Teller:
+    """Gather progress, so that a message goes out at most every tenth of a second."""
+
+    def __init__(self, pipe: BinaryIO) -> None:
+        self._pipe = pipe
+        self._bytes = 0
+        self._last = time.monotonic()
+
+    def __call__(self, count: int) -> None:
+        self._bytes += count
+        now = time.monotonic()
+        if now - self._last > 0.1:
+            self.flush()
+            self._last = now
+
+    def flush(self) -> None:
+        """Send what has gathered."""
+        if self._bytes:
+            send(self._pipe, Told(self._bytes))
+            self._bytes = 0
+
+
+def allow_many_files() -> None:
+    """Raise this process's limit of open files as far as it may, for the batches."""
+    try:
+        import resource
+    except ImportError:  # Windows has no such limit
+        return
+    soft, hard = resource.getrlimit(resource.RLIMIT_NOFILE)
+    wanted = 4096 if hard == resource.RLIM_INFINITY else min(hard, 4096)
+    if soft < wanted:
+        resource.setrlimit(resource.RLIMIT_NOFILE, (wanted, hard))
+
+
+def main() -> int:
+    """Serve until standard input ends."""
+    # Ctrl-C goes to the whole group; only the main process decides what it means.
+    signal.signal(signal.SIGINT, signal.SIG_IGN)
+    allow_many_files()
+    jobs = msgspec.msgpack.Decoder(Numbered)
+    tell = _Teller(sys.stdout.buffer)
+    while (body := receive(sys.stdin.buffer)) is not None:
+        numbered = jobs.decode(body)
+        done = copying.perform(numbered.number, numbered.job, tell)
+        tell.flush()
+        send(sys.stdout.buffer, done)
+    return 0
+
+
+if __name__ == "__main__":
+    sys.exit(main())
