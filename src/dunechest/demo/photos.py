@@ -20,14 +20,12 @@ _CAPTIONS = (
 _ACCENTED = ("d\u00fcne fr\u00fch", "du\u0308ne spa\u0308t")
 
 _SIDECAR = """<?xml version="1.0" encoding="UTF-8"?>
-<x:xmpmeta xmlns:x="adobe:ns:meta/">
- <rdf:RDF xmlns:rdf="http://www.w3.org/1999/02/22-rdf-syntax-ns#">
-  <rdf:Description rdf:about="" xmlns:dc="http://purl.org/dc/elements/1.1/" xmlns:xmp="http://ns.adobe.com/xap/1.0/"
-    xmp:Rating="{rating}">
-   <dc:description><rdf:Alt><rdf:li xml:lang="x-default">{caption}</rdf:li></rdf:Alt></dc:description>
-  </rdf:Description>
- </rdf:RDF>
-</x:xmpmeta>
+<rdf:RDF xmlns:rdf="http://www.w3.org/1999/02/22-rdf-syntax-ns#">
+ <rdf:Description rdf:about="" xmlns:dc="http://purl.org/dc/elements/1.1/">
+  <dc:description><rdf:Alt><rdf:li xml:lang="x-default">{caption}</rdf:li></rdf:Alt></dc:description>
+  <dc:subject><rdf:Bag><rdf:li>{stars} stars</rdf:li></rdf:Bag></dc:subject>
+ </rdf:Description>
+</rdf:RDF>
 """
 
 SCHEMA = """
@@ -52,7 +50,7 @@ def make(library: Path, rng: random.Random, count: int, year: int) -> None:
         caption, rating = rng.choice(_CAPTIONS), rng.randint(0, 5)
         picture = _paint(rng)
         picture.save(folder / name, "JPEG", quality=90)
-        (folder / f"{stem}.xmp").write_text(_SIDECAR.format(rating=rating, caption=caption), encoding="utf-8")
+        (folder / f"{stem}.xmp").write_text(_SIDECAR.format(stars=rating, caption=caption), encoding="utf-8")
         preview = library / "previews" / f"{number % 16:x}" / f"{number:05d}.jpg"
         preview.parent.mkdir(parents=True, exist_ok=True)
         picture.resize((480, 320)).save(preview, "JPEG", quality=85)

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import os
 import time
-from collections.abc import Callable, Iterable
+from collections.abc import Callable, Iterable, Iterator
 from dataclasses import dataclass, field
 from pathlib import Path
 from typing import TYPE_CHECKING
@@ -37,7 +37,7 @@ from dunechest.machine.identity import this_machine
 from dunechest.names import shown, to_wire
 from dunechest.progress import Progress, Step, silent
 from dunechest.transfer import medium, safe
-from dunechest.transfer.crew import Crew, batches, workers_for
+from dunechest.transfer.crew import Crew, batches
 from dunechest.transfer.tasks import CopyJob, CopyOutcome, CopyTask
 from dunechest.transfer.walk import FileEntry, walk
 
@@ -299,8 +299,8 @@ def _copy(run: _Run, progress: Progress) -> None:
     tally.tell()
     missing = [file for file in plan.files if file.stored not in run.proven]
     total = sum(file.entry.size for file in missing)
-    count = workers_for(len(missing), total, plan.library.path, run.bag)
-    with Crew(count, tally) as crew, (run.bag / bagging.PROVEN).open("ab") as log:
+    crew_for = Crew.for_job(len(missing), total, (plan.library.path, run.bag), tally)
+    with crew_for as crew, (run.bag / bagging.PROVEN).open("ab") as log:
         for database in plan.databases:
             missing += _capture(run, crew, database, log.write)
         _copy_files(run, crew, missing, log.write)
@@ -308,45 +308,49 @@ def _copy(run: _Run, progress: Progress) -> None:
     tally.tell()
 
 
-def _full(path: Path, relative: str) -> bytes:
-    return os.fsencode(path) + (b"/" + os.fsencode(relative) if relative else b"")
+def _raw(path: str) -> bytes:
+    """Return a path as the system has it; the short form of ``os.fsencode``, for many of them."""
+    return path.encode("utf-8", "surrogateescape")
 
 
-def _task(run: _Run, file: PlannedFile, source: bytes) -> CopyTask:
+def _task(file: PlannedFile, source: bytes, payload: bytes) -> CopyTask:
     entry = file.entry
     # The copy can always be read and replaced by its owner; the true mode is recorded.
     mode = (entry.mode & 0o777) | 0o600
-    return CopyTask(source, _full(run.bag / bagging.PAYLOAD, file.stored), entry.size, entry.mtime_ns, mode)
+    return CopyTask(source, payload + _raw(file.stored), entry.size, entry.mtime_ns, mode)
+
+
+def _payload(run: _Run) -> bytes:
+    return os.fsencode(run.bag / bagging.PAYLOAD) + b"/"
 
 
 def _source(run: _Run, entry: FileEntry) -> bytes:
     library = run.plan.library
-    return os.fsencode(library.path) if library.shape == "file" else _full(library.path, entry.path)
+    return os.fsencode(library.path) if library.shape == "file" else os.fsencode(library.path / entry.path)
 
 
 def _copy_files(run: _Run, crew: Crew, files: list[PlannedFile], log: Callable[[bytes], object]) -> None:
-    tasks = (_task(run, file, _source(run, file.entry)) for file in files)
-    jobs = (CopyJob(batch, True, run.plan.whole_sync) for batch in batches(tasks))
-    # Batches keep small and large files apart, so the answers come in that order, not in ours.
-    by_target = {os.fsencode(run.bag / bagging.PAYLOAD) + b"/" + os.fsencode(f.stored): f for f in files}
-    sent: list[CopyJob] = []
+    payload = _payload(run)
+    root = os.fsencode(run.plan.library.path)
+    root = root if run.plan.library.shape == "file" else root.rstrip(b"/") + b"/"
+    sent: dict[int, list[PlannedFile]] = {}
 
-    def remembered() -> Iterable[CopyJob]:
-        for job in jobs:
-            sent.append(job)
-            yield job
+    def jobs() -> Iterator[CopyJob]:
+        for number, batch in enumerate(batches(files, lambda file: file.entry.size)):
+            sent[number] = batch
+            folder = run.plan.library.shape == "folder"
+            tasks = [_task(file, root + _raw(file.entry.path) if folder else root, payload) for file in batch]
+            yield CopyJob(tasks, True, run.plan.whole_sync)
 
-    for done in crew.run(remembered()):
-        job = sent[done.number]
+    for done in crew.run(jobs()):
         lines = []
-        for task, outcome in zip(job.tasks, done.copies or (), strict=True):
-            file = by_target.pop(task.target)
+        outcomes = done.copies or ()
+        for file, outcome in zip(sent.pop(done.number), outcomes, strict=True):
             proven = _take(run, file, outcome)
             if proven is not None:
                 lines.append(records.encode_line(_proven_record(proven, outcome)))
-        job.tasks.clear()
         log(b"".join(lines))
-        for outcome in done.copies or ():
+        for outcome in outcomes:
             if outcome.state == "cut-off":
                 raise CutOff(_cut_off_words(run, outcome.why))
 
@@ -390,7 +394,7 @@ def _capture(run: _Run, crew: Crew, database: PlannedDatabase, log: Callable[[by
             run.broken.append((file.entry.path, f"{error}; its files were copied as they are"))
         return [file, *database.companions]
     os.utime(taken, ns=(file.entry.mtime_ns, file.entry.mtime_ns))
-    job = CopyJob([_task(run, file, os.fsencode(taken))], True, run.plan.whole_sync)
+    job = CopyJob([_task(file, os.fsencode(taken), _payload(run))], True, run.plan.whole_sync)
     (done,) = crew.run([job])
     (outcome,) = done.copies or (CopyOutcome("cut-off", why="no answer"),)
     if outcome.state != "ok":

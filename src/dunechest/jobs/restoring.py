@@ -10,7 +10,7 @@ import os
 import shutil
 import stat
 import time
-from collections.abc import Iterable
+from collections.abc import Iterable, Iterator
 from dataclasses import dataclass
 from pathlib import Path
 from typing import TYPE_CHECKING
@@ -24,7 +24,7 @@ from dunechest.ledger import notes
 from dunechest.names import shown
 from dunechest.progress import Progress, Step, silent
 from dunechest.transfer import medium, safe
-from dunechest.transfer.crew import Crew, batches, workers_for
+from dunechest.transfer.crew import Crew, batches
 from dunechest.transfer.tasks import CopyJob, CopyOutcome, CopyTask
 
 if TYPE_CHECKING:
@@ -200,21 +200,13 @@ def _write(plan: RestorePlan, tree: Path, not_done: list[NotDone], progress: Pro
     tell(0)
     data = os.fsencode(plan.chest.folder / "bags" / plan.bag / "data") + b"/"
     root = os.fsencode(tree) + b"/"
-    count = workers_for(len(plan.files), total, plan.chest.folder, tree)
-    with Crew(count, tell) as crew:
+    with Crew.for_job(len(plan.files), total, (plan.chest.folder, tree), tell) as crew:
         for fast in (True, False):
             files = [f for f in plan.files if (f.blake3 is not None) is fast]
-            by_target = {root + os.fsencode(f.path): f for f in files}
-            tasks = (
-                CopyTask(data + os.fsencode(f.stored), target, f.size, f.mtime_ns, _mode(f), f.blake3)
-                for target, f in by_target.items()
-            )
-            sent: list[CopyJob] = []
-            jobs = (_kept(sent, CopyJob(batch, not fast, plan.whole_sync)) for batch in batches(tasks))
-            for done in crew.run(jobs):
-                for task, outcome in zip(sent[done.number].tasks, done.copies or (), strict=True):
-                    file = by_target[task.target]
-                    why = _why_not(file, outcome, Path(os.fsdecode(task.target)))
+            sent: dict[int, list[RestoreFile]] = {}
+            for done in crew.run(_jobs(files, sent, data, root, fast, plan.whole_sync)):
+                for file, outcome in zip(sent.pop(done.number), done.copies or (), strict=True):
+                    why = _why_not(file, outcome, tree / file.path)
                     if why is None:
                         restored.append(file)
                     else:
@@ -223,9 +215,21 @@ def _write(plan: RestorePlan, tree: Path, not_done: list[NotDone], progress: Pro
     return restored
 
 
-def _kept(sent: list[CopyJob], job: CopyJob) -> CopyJob:
-    sent.append(job)
-    return job
+def _jobs(
+    files: list[RestoreFile],
+    sent: dict[int, list[RestoreFile]],
+    data: bytes,
+    root: bytes,
+    fast: bool,
+    whole_sync: bool,
+) -> Iterator[CopyJob]:
+    for number, batch in enumerate(batches(files, lambda file: file.size)):
+        sent[number] = batch
+        tasks = [
+            CopyTask(data + os.fsencode(f.stored), root + os.fsencode(f.path), f.size, f.mtime_ns, _mode(f), f.blake3)
+            for f in batch
+        ]
+        yield CopyJob(tasks, not fast, whole_sync)
 
 
 def _mode(file: RestoreFile) -> int:

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import os
 import time
-from collections.abc import Callable, Iterable, Sequence
+from collections.abc import Callable, Iterable, Iterator, Sequence
 from dataclasses import dataclass
 from pathlib import Path
 from typing import TYPE_CHECKING, Literal
@@ -16,7 +16,7 @@ from dunechest.jobs.checking import Expected, FileState, compare, expected_files
 from dunechest.ledger import notes
 from dunechest.names import shown
 from dunechest.progress import Progress, Step, silent
-from dunechest.transfer.crew import Crew, batches, workers_for
+from dunechest.transfer.crew import Crew, batches
 from dunechest.transfer.tasks import DigestJob, DigestOutcome, DigestTask
 
 if TYPE_CHECKING:
@@ -205,22 +205,23 @@ def _digest(entry: BagEntry, expected: Expected, total: int, progress: Progress)
 
     report()
     outcomes: dict[str, DigestOutcome] = {}
-    # Small before large, so that a batch is not split; the order within stays.
     folder = os.fsencode(entry.folder) + b"/"
-    tasks = [
-        DigestTask(folder + os.fsencode(p), expected.lying.files[p], expected.files[p].algorithms) for p in paths
-    ]
-    sent: list[list[DigestTask]] = []
+    sizes = expected.lying.files
+    sent: dict[int, list[str]] = {}
 
-    def jobs() -> Iterable[DigestJob]:
-        for batch in batches(tasks):
-            sent.append(batch)
-            yield DigestJob(batch)
+    def jobs() -> Iterator[DigestJob]:
+        for number, batch in enumerate(batches(paths, sizes.__getitem__)):
+            sent[number] = batch
+            yield DigestJob(
+                [
+                    DigestTask(folder + p.encode("utf-8", "surrogateescape"), sizes[p], expected.files[p].algorithms)
+                    for p in batch
+                ]
+            )
 
-    with Crew(workers_for(len(paths), total, entry.folder), tell) as crew:
+    with Crew.for_job(len(paths), total, (entry.folder,), tell) as crew:
         for done in crew.run(jobs()):
-            for task, outcome in zip(sent[done.number], done.digests or (), strict=True):
-                outcomes[os.fsdecode(task.path[len(folder) :])] = outcome
+            outcomes.update(zip(sent.pop(done.number), done.digests or (), strict=True))
             done_files = len(outcomes)
     report()
     return outcomes
@@ -234,7 +235,7 @@ def _second_reading(entry: BagEntry, expected: Expected, outcomes: dict[str, Dig
     for path, wanted in expected.files.items():
         outcome = outcomes.get(path)
         other = wanted.other
-        if outcome is None or outcome.state != "ok" or other is None or wanted.fits(outcome):
+        if outcome is None or other is None or outcome.state != "ok" or wanted.fits(outcome):
             continue
         task = DigestTask(os.fsencode(entry.folder / path), outcome.size, (other[0],))
         (again,) = digest_files([task], quiet)

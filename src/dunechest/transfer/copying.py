@@ -7,15 +7,18 @@ what memory holds; read all back. Large ones go through `stream`.
 from __future__ import annotations
 
 import errno
+import mmap
 import os
 import stat
+import threading
 import time
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 
 from dunechest.transfer import digests, medium, stream
 from dunechest.transfer.tasks import (
-    SMALL,
+    AROUND,
+    WHOLE,
     CopyJob,
     CopyOutcome,
     CopyTask,
@@ -55,6 +58,16 @@ def perform(number: int, job: Job, tell: Tell) -> Done:
     if isinstance(job, CopyJob):
         return Done(number, copies=copy_files(job, tell))
     return Done(number, digests=digest_files(job.tasks, tell))
+
+
+def _umask() -> int:
+    """Ask for this process's umask, which can only be asked for by setting it."""
+    mask = os.umask(0o077)
+    os.umask(mask)
+    return mask
+
+
+_UMASK = _umask()
 
 
 class _Moved(Exception):
@@ -124,17 +137,37 @@ def _words(error: BaseException | None) -> str:
     return str(error)
 
 
+class _Buffer(threading.local):
+    """One buffer a thread, page-aligned as uncached reading and writing asks for, and used again and again.
+
+    Fresh memory for each file would cost more than reading it.
+    """
+
+    def __init__(self) -> None:
+        self._map: mmap.mmap | None = None
+
+    def view(self) -> memoryview:
+        """Return all of it: a block more than the largest file it is used for."""
+        if self._map is None:
+            self._map = mmap.mmap(-1, WHOLE + _BLOCK)
+        return memoryview(self._map)
+
+
+_BLOCK = 4096
+_BUFFER = _Buffer()
+
+
 def _attempt(task: CopyTask, place: int, waiting: list[_Written], sha512: bool, tell: Tell) -> CopyOutcome:
     source = os.open(task.source, _READ)
     try:
         before = os.fstat(source)
         if not stat.S_ISREG(before.st_mode):
             raise OSError(errno.EINVAL, "it is no longer a regular file")
-        if before.st_size > SMALL:
+        if before.st_size > WHOLE:
             return _copy_large(task, source, before, sha512, tell)
         opened = time.time_ns()
         data = _read_whole(source, before.st_size)
-        _still(task.source, source, before, len(data), opened)
+        _still(source, before, len(data), opened)
     finally:
         os.close(source)
     tell(len(data))
@@ -143,13 +176,12 @@ def _attempt(task: CopyTask, place: int, waiting: list[_Written], sha512: bool, 
         return CopyOutcome("not-sound", len(data), blake3=fast, why="its bytes differ from the record")
     slow = digests.once("sha512", data) if sha512 else b""
     try:
-        target = os.open(task.target, _WRITE_NEW, 0o600)
+        target = os.open(task.target, _WRITE_NEW, task.mode)
     except OSError as error:
         raise stream.TargetFailed from error
     try:
-        rest = memoryview(data)
-        while rest:
-            rest = rest[os.write(target, rest) :]
+        around = len(data) >= AROUND and medium.bypass(target, True)
+        _write_whole(target, data, around)
         _dress(target, task, before)
     except OSError as error:
         os.close(target)
@@ -159,19 +191,57 @@ def _attempt(task: CopyTask, place: int, waiting: list[_Written], sha512: bool, 
     return CopyOutcome("ok", len(data), before.st_mtime_ns, stat.S_IMODE(before.st_mode), fast, slow)
 
 
-def _read_whole(fd: int, size: int) -> bytes:
-    """Read to the end; usually two calls, the second of which only meets the end."""
+def _read_whole(fd: int, size: int) -> bytes | memoryview:
+    """Read an open file to its end, one byte more than expected being enough to see that it grew.
+
+    A memoryview of the thread's buffer is good until the next call.
+    """
+    if size < AROUND or not hasattr(os, "preadv"):
+        return _read_bytes(fd, size)
+    view = _BUFFER.view()
+    done = 0
+    # A whole number of blocks is asked for each time, as long as reading goes around the cache.
+    while done <= size and (got := os.preadv(fd, [view[done : size + _BLOCK - size % _BLOCK]], done)):
+        done += got
+        if done % _BLOCK:
+            break
+    return view[:done]
+
+
+def _read_bytes(fd: int, size: int) -> bytes:
     data = os.read(fd, size + 1)
     if len(data) == size:
         return data
     parts = [data]
-    while parts[-1] and sum(map(len, parts)) <= 2 * SMALL:
-        parts.append(os.read(fd, SMALL))
+    while parts[-1] and sum(map(len, parts)) <= 2 * WHOLE:
+        parts.append(os.read(fd, WHOLE))
     return b"".join(parts)
 
 
-def _still(path: bytes, fd: int, before: os.stat_result, got: int, opened_ns: int) -> None:
-    """Raise `_Moved` unless the open file is what it was, whole, and still has its name."""
+def _write_whole(fd: int, data: bytes | memoryview, around: bool) -> None:
+    rest = memoryview(data)
+    if around:
+        body = len(rest) - len(rest) % _BLOCK
+        try:
+            while body:
+                count = os.write(fd, rest[:body])
+                rest, body = rest[count:], body - count
+                if count % _BLOCK:
+                    break
+        except OSError as error:
+            if error.errno != errno.EINVAL:  # this filesystem wants other blocks
+                raise
+        medium.bypass(fd, False)
+    while rest:
+        rest = rest[os.write(fd, rest) :]
+
+
+def _still(fd: int, before: os.stat_result, got: int, opened_ns: int) -> None:
+    """Raise `_Moved` unless the open file is what it was, and was read whole.
+
+    An application that saves by renaming takes the name from the file that is being
+    read; that changes its number of names, and with it the time of its last change.
+    """
     after = os.fstat(fd)
     if (
         got != before.st_size
@@ -186,17 +256,13 @@ def _still(path: bytes, fd: int, before: os.stat_result, got: int, opened_ns: in
     tick = _TICK_COARSE if before.st_mtime_ns % 1_000_000_000 == 0 == before.st_ctime_ns % 10_000_000 else _TICK_FINE
     if 0 <= opened_ns - youngest < tick:
         raise _Moved
-    # An application that saves by renaming leaves us reading the old file to its end.
-    now = os.lstat(path)
-    if (now.st_ino, now.st_dev) != (before.st_ino, before.st_dev):
-        raise _Moved
 
 
 def _dress(fd: int, task: CopyTask, info: os.stat_result) -> None:
     """Give a new file its permission bits and time, as far as the filesystem has such things."""
     stamp = info.st_mtime_ns if task.expect is None else task.mtime_ns
     try:
-        if hasattr(os, "fchmod"):
+        if task.mode & _UMASK and hasattr(os, "fchmod"):  # otherwise it was made with that mode
             os.fchmod(fd, task.mode)
         if os.utime in os.supports_fd:
             os.utime(fd, ns=(stamp, stamp))
@@ -227,7 +293,7 @@ def _copy_large(task: CopyTask, source: int, before: os.stat_result, sha512: boo
         size, read, back, slow = stream.copy(
             source, target, sha512=sha512, tell=tell, most=before.st_size + (64 << 20)
         )
-        _still(task.source, source, before, size, opened)
+        _still(source, before, size, opened)
         if task.expect is not None and read != task.expect:
             return CopyOutcome("not-sound", size, blake3=read, why="its bytes differ from the record")
         if back != read:
@@ -255,7 +321,8 @@ def _prove(waiting: Sequence[_Written], outcomes: list[CopyOutcome], job: CopyJo
         for written in waiting:
             medium.forget(written.fd)
         for written in waiting:
-            medium.expect(written.fd)
+            if written.size < AROUND:
+                medium.expect(written.fd)
     except OSError as error:
         for written in waiting:
             outcomes[written.place] = CopyOutcome("cut-off", why=_words(error))
@@ -271,6 +338,8 @@ def _prove(waiting: Sequence[_Written], outcomes: list[CopyOutcome], job: CopyJo
 def _differs(written: _Written) -> str | None:
     try:
         os.lseek(written.fd, 0, os.SEEK_SET)
+        if written.size >= AROUND:
+            medium.bypass(written.fd, True)
         back = _read_whole(written.fd, written.size)
     except OSError as error:
         return _words(error)
@@ -281,9 +350,7 @@ def _differs(written: _Written) -> str | None:
 
 def digest_files(tasks: Sequence[DigestTask], tell: Tell) -> list[DigestOutcome]:
     """Digest a batch of files as the medium holds them; one outcome a task, in order."""
-    opened: list[int | DigestOutcome] = []
-    for task in tasks:
-        opened.append(_open_to_digest(task))
+    opened = [_open_to_digest(task) for task in tasks]
     outcomes = []
     try:
         for place, task in enumerate(tasks):
@@ -291,21 +358,21 @@ def digest_files(tasks: Sequence[DigestTask], tell: Tell) -> list[DigestOutcome]
             if isinstance(item, DigestOutcome):
                 outcomes.append(item)
                 continue
-            opened[place] = DigestOutcome("ok")
             try:
-                outcomes.append(_digest_one(item, task, tell))
+                outcomes.append(_digest_one(*item, task, tell))
             except OSError as error:
                 outcomes.append(DigestOutcome("unreadable", why=_words(error)))
-            finally:
-                os.close(item)
+            os.close(item[0])
+            opened[place] = outcomes[-1]
     finally:
         for item in opened:
-            if isinstance(item, int):
-                os.close(item)
+            if not isinstance(item, DigestOutcome):
+                os.close(item[0])
     return outcomes
 
 
-def _open_to_digest(task: DigestTask) -> int | DigestOutcome:
+def _open_to_digest(task: DigestTask) -> tuple[int, int] | DigestOutcome:
+    """Open a file and have the system start to read it; return the descriptor and the size."""
     try:
         fd = os.open(task.path, _READ)
     except FileNotFoundError:
@@ -313,23 +380,25 @@ def _open_to_digest(task: DigestTask) -> int | DigestOutcome:
     except OSError as error:
         return DigestOutcome("unreadable", why=_words(error))
     try:
-        if not stat.S_ISREG(os.fstat(fd).st_mode):
+        info = os.fstat(fd)
+        if not stat.S_ISREG(info.st_mode):
             os.close(fd)
             return DigestOutcome("unreadable", why="it is not a regular file")
-        if task.size <= SMALL:
-            medium.forget(fd)
+        medium.forget(fd)
+        if info.st_size < AROUND:
             medium.expect(fd)
     except OSError as error:
         os.close(fd)
         return DigestOutcome("unreadable", why=_words(error))
-    return fd
+    return fd, info.st_size
 
 
-def _digest_one(fd: int, task: DigestTask, tell: Tell) -> DigestOutcome:
-    size = os.fstat(fd).st_size
-    if size > SMALL:
+def _digest_one(fd: int, size: int, task: DigestTask, tell: Tell) -> DigestOutcome:
+    if size > WHOLE:
         size, results = stream.digest(fd, task.algorithms, tell)
         return DigestOutcome("ok", size, results)
+    if size >= AROUND:
+        medium.bypass(fd, True)
     data = _read_whole(fd, size)
     tell(len(data))
-    return DigestOutcome("ok", len(data), tuple(digests.once(name, data) for name in task.algorithms))
+    return DigestOutcome("ok", len(data), tuple([digests.once(name, data) for name in task.algorithms]))

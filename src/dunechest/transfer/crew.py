@@ -21,60 +21,43 @@ import msgspec
 
 from dunechest.errors import CutOff
 from dunechest.transfer import copying, medium
-from dunechest.transfer.tasks import SMALL, CopyTask, DigestTask, Done, Job, Numbered, Told
+from dunechest.transfer.tasks import WHOLE, Done, Job, Numbered, Told
 from dunechest.transfer.worker import receive, send
 
 #: A batch of small files ends at so many files or bytes.
 BATCH_FILES = 192
 BATCH_BYTES = 16 << 20
 
+_ENDED = "A helper process of this program was ended from outside. Run the command again; it goes on from there."
+
 #: Jobs a worker has in hand: the one it does, and the next, so that it never waits.
 _IN_HAND = 2
 
 
-_Task = TypeVar("_Task", CopyTask, DigestTask)
+def is_large(job: Job) -> bool:
+    """Whether a job is one large file."""
+    return len(job.tasks) == 1 and job.tasks[0].size > WHOLE
 
 
-def batches(tasks: Iterable[_Task]) -> Iterator[list[_Task]]:
-    """Group tasks into batches: small files together, a large one alone."""
-    batch: list[_Task] = []
+_Item = TypeVar("_Item")
+
+
+def batches(items: Iterable[_Item], size_of: Callable[[_Item], int]) -> Iterator[list[_Item]]:
+    """Group items into batches by the sizes of their files: small files together, a large one alone."""
+    batch: list[_Item] = []
     total = 0
-    for task in tasks:
-        if task.size > SMALL:
-            yield [task]
+    for item in items:
+        size = size_of(item)
+        if size > WHOLE:
+            yield [item]
             continue
-        batch.append(task)
-        total += task.size
+        batch.append(item)
+        total += size
         if len(batch) >= BATCH_FILES or total >= BATCH_BYTES:
             yield batch
             batch, total = [], 0
     if batch:
         yield batch
-
-
-def workers_for(files: int, total: int, *places: str | os.PathLike[str]) -> int:
-    """How many workers suit a job.
-
-    Parameters
-    ----------
-    files, total : int
-        Number of files and their bytes.
-    places : path
-        Folders that are read from or written to.
-
-    Returns
-    -------
-    int
-        0 for a job so small that this process does it; 1 where a disk turns,
-        since its head can be at one place only; else one more than processors
-        (a worker that waits for the drive leaves its processor to another), at most 4.
-    """
-    if files <= 2 * BATCH_FILES and total <= 32 << 20:
-        return 0
-    if any(medium.rotates(place) for place in places):
-        return 1
-    count = os.cpu_count() or 1
-    return min(4, count + 1)
 
 
 class Crew:
@@ -86,13 +69,41 @@ class Crew:
         Number of processes; 0 does everything in this one.
     tell : callable
         Called with numbers of bytes as they are read.
+    one_large : bool
+        Have only one worker at a time be at a large file.
     """
 
-    def __init__(self, workers: int, tell: Callable[[int], None]) -> None:
+    def __init__(self, workers: int, tell: Callable[[int], None], *, one_large: bool = False) -> None:
         self._count = workers if sys.executable else 0
         self._tell = tell
+        self._one_large = one_large
         self._processes: list[subprocess.Popen[bytes]] = []
         self._answers: queue.SimpleQueue[tuple[int, Told | Done | None]] = queue.SimpleQueue()
+
+    @classmethod
+    def for_job(
+        cls, files: int, total: int, places: Iterable[str | os.PathLike[str]], tell: Callable[[int], None]
+    ) -> Self:
+        """Make a crew that suits a job.
+
+        None for a job so small that this process does it; else one more worker than
+        processors (one that waits for the drive leaves its processor to another), at
+        most four. Where a disk turns, large files go one after the other: its head can
+        be at one place only.
+
+        Parameters
+        ----------
+        files, total : int
+            Number of files and their bytes.
+        places : iterable of path
+            Folders that are read from or written to.
+        tell : callable
+            Called with numbers of bytes as they are read.
+        """
+        if files <= 2 * BATCH_FILES and total <= 32 << 20:
+            return cls(0, tell)
+        turning = any(medium.rotates(place) for place in places)
+        return cls(min(4, (os.cpu_count() or 1) + 1), tell, one_large=turning)
 
     def __enter__(self) -> Self:
         for number in range(self._count):
@@ -140,30 +151,31 @@ class Crew:
                 yield copying.perform(number, job, self._tell)
             return
         source = enumerate(jobs)
+        upcoming = next(source, None)
         hands = [0] * len(self._processes)
+        large: set[int] = set()
         early: dict[int, Done] = {}
         wanted = 0
-        exhausted = False
-        while True:
-            while not exhausted and (idle := min(range(len(hands)), key=hands.__getitem__)) is not None:
-                # Not too far ahead of a slow large file: what waits to be delivered costs memory.
-                if hands[idle] >= _IN_HAND or len(early) > 256:
-                    break
-                item = next(source, None)
-                if item is None:
-                    exhausted = True
-                    break
-                self._give(idle, Numbered(*item))
+        while upcoming is not None or any(hands):
+            # Not too far ahead of a slow large file: what waits to be delivered costs memory.
+            while upcoming is not None and min(hands) < _IN_HAND and len(early) < 256:
+                number, job = upcoming
+                if self._one_large and is_large(job):
+                    if large:
+                        break
+                    large.add(number)
+                idle = hands.index(min(hands))
+                self._give(idle, Numbered(number, job))
                 hands[idle] += 1
-            if exhausted and not any(hands):
-                break
+                upcoming = next(source, None)
             worker, answer = self._answers.get()
             if answer is None:
-                raise CutOff("A helper process of this program was ended from outside. Run the command again.")
+                raise CutOff(_ENDED)
             if isinstance(answer, Told):
                 self._tell(answer.bytes)
                 continue
             hands[worker] -= 1
+            large.discard(answer.number)
             early[answer.number] = answer
             while wanted in early:
                 yield early.pop(wanted)
@@ -175,7 +187,7 @@ class Crew:
         try:
             send(pipe, numbered)  # type: ignore[arg-type]
         except OSError as error:
-            raise CutOff("A helper process of this program was ended from outside. Run the command again.") from error
+            raise CutOff(_ENDED) from error
 
 
 def _start() -> subprocess.Popen[bytes]:

@@ -6,8 +6,10 @@ from typing import Literal
 
 import msgspec
 
-#: Files up to this many bytes are read whole and handled many at a time.
-SMALL = 1 << 20
+#: Files up to this many bytes are read whole, and batched: written, flushed and read back together.
+WHOLE = 4 << 20
+#: Of those, files from this many bytes on are worth going around the page cache for.
+AROUND = 64 << 10
 
 State = Literal["ok", "vanished", "unreadable", "changing", "not-sound", "cut-off"]
 

@@ -1,0 +1,265 @@
+"""Measure archive and verify against the operating system's own plain commands, in the same run, in turn.
+
+    python benchmarks/run.py                 all shapes, medians of three
+    python benchmarks/run.py --shape small --rounds 1
+    python benchmarks/run.py --write         also puts the table into docs/performance.md
+
+Three shapes: 2,000 files of 500 KB, 50,000 of 2 KB, one of 4 GB. Before each timed
+command the page cache is dropped where that is allowed (root on Linux), so that both
+sides read the disk; without that, both run with whatever is cached. Nothing here is
+ever asserted in a test: machines differ, so only the ratios are worth quoting.
+"""
+
+from __future__ import annotations
+
+import argparse
+import json
+import os
+import platform
+import random
+import shutil
+import statistics
+import subprocess
+import sys
+import tempfile
+import time
+from dataclasses import dataclass
+from pathlib import Path
+
+import psutil
+
+ROOT = Path(__file__).resolve().parents[1]
+SHAPES = {
+    "medium": ("2,000 files of 500 KB", 2_000, 500_000),
+    "small": ("50,000 files of 2 KB", 50_000, 2_000),
+    "large": ("one file of 4 GB", 1, 4_000_000_000),
+}
+AIMS = {
+    ("archive", "medium"): 0.45,
+    ("archive", "small"): 1.0,
+    ("archive", "large"): 0.45,
+    ("verify", "medium"): 0.25,
+    ("verify", "small"): 0.8,
+    ("verify", "large"): 0.25,
+}
+
+
+@dataclass
+class Timing:
+    """Seconds, and the peak memory of all processes together (bytes) if it was watched."""
+
+    seconds: float
+    memory: int = 0
+
+
+def make_shape(folder: Path, count: int, size: int) -> None:
+    """Fill a folder with files of random bytes, 250 to a folder."""
+    rng = random.Random(f"{count} {size}")
+    block = rng.randbytes(min(size, 1 << 24))
+    for number in range(count):
+        place = folder / f"{number // 250:04d}"
+        place.mkdir(parents=True, exist_ok=True)
+        with (place / f"file {number:06d}.dat").open("wb") as file:
+            left = size
+            file.write(number.to_bytes(8, "little"))
+            left -= 8
+            while left > 0:
+                piece = block[: min(left, len(block))]
+                file.write(piece)
+                left -= len(piece)
+    os.sync()
+
+
+def drop_caches() -> bool:
+    """Ask the system to forget what it has read; False where that is not allowed."""
+    os.sync()
+    try:
+        Path("/proc/sys/vm/drop_caches").write_text("3\n")
+    except OSError:
+        return False
+    return True
+
+
+def timed(command: str, cwd: Path) -> Timing:
+    """Run a shell command and time it."""
+    begun = time.monotonic()
+    subprocess.run(["bash", "-ec", command], cwd=cwd, check=True, stdout=subprocess.DEVNULL)
+    return Timing(time.monotonic() - begun)
+
+
+def run_dunechest(words: list[str], state: Path, *, watched: bool = False) -> Timing:
+    """Run dunechest and time it; or watch the memory of it and its helpers, which costs too much to do both."""
+    environment = {**os.environ, "DUNECHEST_HOME": str(state)}
+    begun = time.monotonic()
+    process = subprocess.Popen(
+        [sys.executable, "-P", "-m", "dunechest", *words, "--quiet"], env=environment, cwd=state.parent
+    )
+    peak = 0
+    while watched and process.poll() is None:
+        peak = max(peak, _memory(process.pid))
+        time.sleep(0.05)
+    status = process.wait()
+    if status:
+        raise SystemExit(f"dunechest {' '.join(words)} ended with status {status}")
+    return Timing(time.monotonic() - begun, peak)
+
+
+def _memory(pid: int) -> int:
+    """Sum the memory of a process and its children, shared pages counted once (PSS) where the system tells."""
+    total = 0
+    try:
+        top = psutil.Process(pid)
+        for one in (top, *top.children(recursive=True)):
+            info = one.memory_full_info()
+            total += getattr(info, "pss", info.uss)
+    except psutil.Error:
+        return 0
+    return total
+
+
+def bench_shape(name: str, rounds: int, work: Path) -> dict[str, object]:
+    """Measure one shape; return medians and ratios."""
+    title, count, size = SHAPES[name]
+    source = work / name
+    if not source.exists():
+        make_shape(source, count, size)
+    times: dict[str, list[Timing]] = {key: [] for key in ("archive", "plain archive", "verify", "plain verify")}
+    memory: dict[str, int] = {}
+    cold = False
+    copy, drive, state = work / "copy", work / "drive", work / "state"
+    for turn in range(rounds + 1):
+        watched = turn == rounds  # one more turn, not timed
+        for place in (copy, drive, state):
+            shutil.rmtree(place, ignore_errors=True)
+        drive.mkdir()
+        run_dunechest(["chest", "new", str(drive), "--label", "bench"], state)
+        drop_caches()
+        archived = run_dunechest(["archive", str(source), "--to", str(drive)], state, watched=watched)
+        drop_caches()
+        verified = run_dunechest(["verify", str(drive)], state, watched=watched)
+        if watched:
+            memory = {"archive": archived.memory, "verify": verified.memory}
+            break
+        times["archive"].append(archived)
+        times["verify"].append(verified)
+        drop_caches()
+        bag = drive / "dune-chest" / "bags" / name
+        times["plain verify"].append(timed("sha512sum --quiet -c manifest-sha512.txt", bag))
+        cold = drop_caches()
+        listing = f"find . -type f -print0 | xargs -0 sha512sum > '{work}/sums'"
+        plain = f"cp -a '{source}' '{copy}'; sync; cd '{source}'; {listing}; cd '{copy}'; sha512sum --quiet -c '{work}/sums'"
+        times["plain archive"].append(timed(plain, work))
+    medians = {key: statistics.median(t.seconds for t in value) for key, value in times.items()}
+    return {
+        "shape": title,
+        "name": name,
+        "cold": cold,
+        "seconds": {key: round(value, 2) for key, value in medians.items()},
+        "archive ratio": round(medians["archive"] / medians["plain archive"], 2),
+        "verify ratio": round(medians["verify"] / medians["plain verify"], 2),
+        "memory MB": {key: round(value / 1e6) for key, value in memory.items()},
+    }
+
+
+def bench_start(rounds: int, work: Path) -> dict[str, float]:
+    """Measure start-up against importing the interface libraries alone."""
+    state, drive, library = work / "start-state", work / "start-drive", work / "start-library"
+    for place in (state, drive, library):
+        shutil.rmtree(place, ignore_errors=True)
+    drive.mkdir()
+    library.mkdir()
+    for number in range(10):
+        (library / f"{number}.txt").write_text(str(number))
+    environment = {**os.environ, "DUNECHEST_HOME": str(state)}
+    run = [sys.executable, "-P", "-m", "dunechest"]
+    subprocess.run([*run, "chest", "new", str(drive), "--label", "start", "--quiet"], env=environment, check=True)
+    subprocess.run([*run, "archive", str(library), "--to", str(drive), "--quiet"], env=environment, check=True)
+    commands = {
+        "imports": [sys.executable, "-c", "import click, rich.console"],
+        "help": [*run, "--help"],
+        "verify": [*run, "verify", str(drive)],
+    }
+    taken: dict[str, list[float]] = {key: [] for key in commands}
+    for _ in range(max(rounds * 5, 11)):
+        for key, command in commands.items():
+            begun = time.monotonic()
+            subprocess.run(command, env=environment, check=True, stdout=subprocess.DEVNULL)
+            taken[key].append(time.monotonic() - begun)
+    medians = {key: statistics.median(value) for key, value in taken.items()}
+    return {
+        "imports ms": round(medians["imports"] * 1000),
+        "help ms": round(medians["help"] * 1000),
+        "verify ms": round(medians["verify"] * 1000),
+        "help ratio": round(medians["help"] / medians["imports"], 2),
+        "verify ratio": round(medians["verify"] / medians["imports"], 2),
+    }
+
+
+def table(results: list[dict[str, object]], start: dict[str, float]) -> str:
+    """Return the results as Markdown."""
+    lines = [
+        "| shape | job | Dune Chest | plain commands | ratio | aim | peak memory |",
+        "|---|---|---|---|---|---|---|",
+    ]
+    for result in results:
+        seconds = result["seconds"]
+        memory = result["memory MB"]
+        assert isinstance(seconds, dict) and isinstance(memory, dict)
+        for job in ("archive", "verify"):
+            ratio, aim = result[f"{job} ratio"], AIMS[job, str(result["name"])]
+            lines.append(
+                f"| {result['shape']} | {job} | {seconds[job]} s | {seconds[f'plain {job}']} s | "
+                f"{ratio} | {aim} | {memory[job]} MB |"
+            )
+    lines += [
+        "",
+        "| start-up | median | ratio to `import click, rich.console` | aim |",
+        "|---|---|---|---|",
+        f"| `python -c 'import click, rich.console'` | {start['imports ms']} ms | 1 | |",
+        f"| `dunechest --help` | {start['help ms']} ms | {start['help ratio']} | 1.5 |",
+        f"| `dunechest verify` of a ten-file chest | {start['verify ms']} ms | {start['verify ratio']} | 3 |",
+    ]
+    return "\n".join(lines)
+
+
+def machine() -> str:
+    """Describe the machine in a line, without naming it."""
+    cores = os.cpu_count()
+    memory = psutil.virtual_memory().total / 1e9
+    return f"{cores} cores, {memory:.0f} GB of memory, {platform.system()}, Python {platform.python_version()}"
+
+
+def main() -> None:
+    parser = argparse.ArgumentParser(description=__doc__, formatter_class=argparse.RawDescriptionHelpFormatter)
+    parser.add_argument("--shape", choices=sorted(SHAPES), action="append", help="only this one; repeatable")
+    parser.add_argument("--rounds", type=int, default=3)
+    parser.add_argument("--work", type=Path, default=None, help="where to work; several GB; a temporary folder by default")
+    parser.add_argument("--write", action="store_true", help="put the table into docs/performance.md")
+    words = parser.parse_args()
+    work = words.work or Path(tempfile.mkdtemp(prefix="dunechest-bench-"))
+    work.mkdir(parents=True, exist_ok=True)
+    try:
+        results = [bench_shape(name, words.rounds, work) for name in (words.shape or SHAPES)]
+        start = bench_start(words.rounds, work)
+    finally:
+        if words.work is None:
+            shutil.rmtree(work, ignore_errors=True)
+    print(json.dumps({"shapes": results, "start": start}, indent=2), file=sys.stderr)
+    text = table(results, start)
+    cold = all(result["cold"] for result in results)
+    made = (
+        f"Made by `python benchmarks/run.py --rounds {words.rounds}` on {machine()}; caches "
+        f"{'dropped before each timed command' if cold else 'left as they were'}."
+    )
+    print(f"{text}\n\n{made}")
+    if words.write:
+        page = ROOT / "docs" / "performance.md"
+        before, _, rest = page.read_text(encoding="utf-8").partition("<!-- table -->")
+        _, _, after = rest.partition("<!-- end of table -->")
+        page.write_text(
+            f"{before}<!-- table -->\n{text}\n\n{made}\n<!-- end of table -->{after}", encoding="utf-8"
+        )
+
+
+if __name__ == "__main__":
+    main()

@@ -1,0 +1,27 @@
+"""Find libraries below a folder and show them as a pandas table, with progress.
+
+python examples/libraries_as_table.py FOLDER
+"""
+
+import sys
+
+import dunechest
+
+
+def progress(step: dunechest.Step) -> None:
+    """Show how far the search is."""
+    print(f"{step.stage} {step.files_done} of {step.files_total}: {step.subject}", file=sys.stderr)
+
+
+def main(folder: str) -> None:
+    """Find the libraries below `folder`."""
+    found = dunechest.find_libraries([folder], progress=progress)
+    print(found.to_frame()[["name", "kind", "files", "bytes"]].to_string(index=False))
+    for one in found.libraries:
+        readiness = dunechest.look(one.library)
+        for finding in readiness.findings:
+            print(f"{one.library.name}: {finding.weight} {finding.code}")
+
+
+if __name__ == "__main__":
+    main(*sys.argv[1:])

@@ -1,0 +1,45 @@
+"""Make docs/commands.md from the help texts; with --check, say whether it is up to date."""
+
+from __future__ import annotations
+
+import argparse
+import sys
+from pathlib import Path
+
+import click
+
+from dunechest.cli.app import cli
+
+PAGE = Path(__file__).resolve().parents[1] / "docs" / "commands.md"
+HEAD = "# Commands\n\nMade from the help texts by `make docs`; do not edit.\n"
+
+
+def sections(command: click.Command, path: list[str], parent: click.Context | None) -> list[str]:
+    context = click.Context(command, info_name=path[-1], parent=parent)
+    context.max_content_width = context.terminal_width = 90
+    text = "\n".join(line.rstrip() for line in command.get_help(context).splitlines())
+    parts = [f"## {' '.join(path)}\n\n```text\n{text}\n```\n"]
+    if isinstance(command, click.Group):
+        for name in command.list_commands(context):
+            inner = command.get_command(context, name)
+            assert inner is not None
+            parts += sections(inner, [*path, name], context)
+    return parts
+
+
+def main() -> int:
+    parser = argparse.ArgumentParser(description=__doc__)
+    parser.add_argument("--check", action="store_true")
+    words = parser.parse_args()
+    text = HEAD + "\n" + "\n".join(sections(cli, ["dunechest"], None))
+    if not words.check:
+        PAGE.write_text(text, encoding="utf-8")
+        return 0
+    if PAGE.read_text(encoding="utf-8") == text:
+        return 0
+    print("docs/commands.md is not up to date: run make docs", file=sys.stderr)
+    return 1
+
+
+if __name__ == "__main__":
+    sys.exit(main())
