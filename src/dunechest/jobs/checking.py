@@ -104,7 +104,8 @@ def is_own(lying: Lying) -> bool:
 
 
 def _own(bag: Bag, listed: Mapping[str, list[tuple[str, str]]], lying: Lying, fetched: frozenset[str]) -> Expected:
-    problems = list(bag.problems)
+    # A payload manifest that is gone is missed by name, as a tag file.
+    problems = [problem for problem in bag.problems if problem.file]
     fast: dict[str, tuple[int, str]] = {}
     for name, kind, prefix in ((_FILES, FileRecord, "data/"), (_TAGS, TagRecord, "")):
         if name not in lying.files:
@@ -125,8 +126,9 @@ def _own(bag: Bag, listed: Mapping[str, list[tuple[str, str]]], lying: Lying, fe
         slow = listed.get(path, [])
         if path not in fast:
             files[path] = Wanted(tuple(slow))
-            if path.startswith("data/") and _FILES in lying.files:
-                disagree[path] = _FILES
+            record = _FILES if path.startswith("data/") else _TAGS
+            if path != _TAGS and record in lying.files:
+                disagree[path] = record
             continue
         size, digest = fast[path]
         files[path] = Wanted((("blake3", digest),), size, slow[0] if slow else None)
@@ -266,6 +268,9 @@ def _unlisted(bag: Bag, expected: Expected, say: _Say) -> None:
             continue
         if path.startswith("data/"):
             say(path, "unlisted", "no manifest lists it")
+        elif path == _TAGS:  # it is always there and listed, so that the list is what was damaged
+            if tag_listed:
+                say(_TAG_MANIFEST, "changed", f"it says nothing of {path}")
         elif expected.own and tag_listed and path not in manifests and not path.startswith("tagmanifest-"):
             say(path, "unlisted", "the tag manifest does not list it")
     for path, why in expected.lying.others.items():

@@ -245,7 +245,7 @@ def _occupied(place: Path, record: LibraryRecord) -> list[Finding]:
     if not parent.is_dir():
         what = f"{shown(str(parent))} is in the way: it is not a folder."
     elif not os.path.lexists(place) or (
-        place.is_dir() and not place.is_symlink() and record.shape == "folder" and not any(os.scandir(place))
+        place.is_dir() and not place.is_symlink() and record.shape == "folder" and not os.listdir(place)
     ):
         return []
     else:

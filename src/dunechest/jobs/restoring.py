@@ -329,7 +329,7 @@ def _into_place(plan: RestorePlan, tree: Path) -> None:
             return
     if os.path.lexists(place):
         info = place.lstat()
-        if not stat.S_ISDIR(info.st_mode) or any(os.scandir(place)):
+        if not stat.S_ISDIR(info.st_mode) or os.listdir(place):
             raise Refused(f"Something came to be in {shown(str(place))} meanwhile. Nothing was changed there.")
         place.rmdir()
     source.rename(place)
