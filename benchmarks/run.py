@@ -147,7 +147,8 @@ def bench_shape(name: str, rounds: int, work: Path) -> dict[str, object]:
         times["plain verify"].append(timed("sha512sum --quiet -c manifest-sha512.txt", bag))
         cold = drop_caches()
         listing = f"find . -type f -print0 | xargs -0 sha512sum > '{work}/sums'"
-        plain = f"cp -a '{source}' '{copy}'; sync; cd '{source}'; {listing}; cd '{copy}'; sha512sum --quiet -c '{work}/sums'"
+        check = f"cd '{copy}'; sha512sum --quiet -c '{work}/sums'"
+        plain = f"cp -a '{source}' '{copy}'; sync; cd '{source}'; {listing}; {check}"
         times["plain archive"].append(timed(plain, work))
     medians = {key: statistics.median(t.seconds for t in value) for key, value in times.items()}
     return {
@@ -233,7 +234,9 @@ def main() -> None:
     parser = argparse.ArgumentParser(description=__doc__, formatter_class=argparse.RawDescriptionHelpFormatter)
     parser.add_argument("--shape", choices=sorted(SHAPES), action="append", help="only this one; repeatable")
     parser.add_argument("--rounds", type=int, default=3)
-    parser.add_argument("--work", type=Path, default=None, help="where to work; several GB; a temporary folder by default")
+    parser.add_argument(
+        "--work", type=Path, default=None, help="where to work; several GB; a temporary folder by default"
+    )
     parser.add_argument("--write", action="store_true", help="put the table into docs/performance.md")
     words = parser.parse_args()
     work = words.work or Path(tempfile.mkdtemp(prefix="dunechest-bench-"))
@@ -256,9 +259,7 @@ def main() -> None:
         page = ROOT / "docs" / "performance.md"
         before, _, rest = page.read_text(encoding="utf-8").partition("<!-- table -->")
         _, _, after = rest.partition("<!-- end of table -->")
-        page.write_text(
-            f"{before}<!-- table -->\n{text}\n\n{made}\n<!-- end of table -->{after}", encoding="utf-8"
-        )
+        page.write_text(f"{before}<!-- table -->\n{text}\n\n{made}\n<!-- end of table -->{after}", encoding="utf-8")
 
 
 if __name__ == "__main__":

@@ -161,9 +161,7 @@ def holder() -> Iterator[Callable[[Path], subprocess.Popen[str]]]:
 
     def hold(path: Path) -> subprocess.Popen[str]:
         program = "import sys, time; f = open(sys.argv[1], 'rb'); print('open', flush=True); time.sleep(60)"
-        process = subprocess.Popen(
-            [sys.executable, "-c", program, str(path)], stdout=subprocess.PIPE, text=True
-        )
+        process = subprocess.Popen([sys.executable, "-c", program, str(path)], stdout=subprocess.PIPE, text=True)
         assert process.stdout is not None
         process.stdout.readline()
         held.append(process)

@@ -16,9 +16,9 @@ from dunechest.bag.bag import DIGITS, list_bag, read_bag
 from .conftest import Command, flip
 
 # Any path a filesystem can hold that is text: pieces without "/" and NUL.
-pieces = st.text(
-    st.characters(exclude_characters="/\0", exclude_categories=("Cs",)), min_size=1, max_size=20
-).filter(lambda piece: piece not in (".", ".."))
+pieces = st.text(st.characters(exclude_characters="/\0", exclude_categories=("Cs",)), min_size=1, max_size=20).filter(
+    lambda piece: piece not in (".", "..")
+)
 paths = st.lists(pieces, min_size=1, max_size=4).map(lambda p: "data/" + "/".join(p))
 digest = st.binary(min_size=64, max_size=64).map(bytes.hex)
 

@@ -116,7 +116,9 @@ def test_the_ledger_keeps_each_check(damaged: dunechest.Chest, command: Command)
     assert "NOT WELL, 1 fault" in command("chest", "show", damaged.folder).out
 
 
-def test_what_is_sound_is_restored_and_the_rest_named(damaged: dunechest.Chest, tmp_path: Path, command: Command) -> None:
+def test_what_is_sound_is_restored_and_the_rest_named(
+    damaged: dunechest.Chest, tmp_path: Path, command: Command
+) -> None:
     bag = bag_of(damaged, "shed")
     flip(bag / "data" / "library" / "rafters" / "2.txt")
     (bag / "data" / "library" / "rafters" / "3.txt").unlink()
@@ -155,7 +157,9 @@ def test_a_newer_format_is_refused_untouched(damaged: dunechest.Chest, library: 
         assert "format 2" in ran.err
 
 
-def test_a_library_record_of_a_newer_format_is_left_alone(damaged: dunechest.Chest, tmp_path: Path, command: Command) -> None:
+def test_a_library_record_of_a_newer_format_is_left_alone(
+    damaged: dunechest.Chest, tmp_path: Path, command: Command
+) -> None:
     path = bag_of(damaged, "shed") / "dune" / "library.json"
     record = json.loads(path.read_bytes())
     path.write_text(json.dumps({**record, "format": 9}))

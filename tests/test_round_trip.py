@@ -98,7 +98,9 @@ def test_the_bag_is_one_for_every_tool(nasty: Path, chest: dunechest.Chest) -> N
     assert bag.problems == []
     listed = set(bag.payload[0].entries)
     there = {
-        f"data/{p.relative_to(bag.folder / 'data').as_posix()}" for p in (bag.folder / "data").rglob("*") if p.is_file()
+        f"data/{p.relative_to(bag.folder / 'data').as_posix()}"
+        for p in (bag.folder / "data").rglob("*")
+        if p.is_file()
     }
     assert listed == there
     payload = [p for p in (bag.folder / "data").rglob("*") if p.is_file()]
@@ -116,7 +118,9 @@ def test_sha512sum_agrees(library: Path, chest: dunechest.Chest) -> None:
 @st.composite
 def trees(draw: st.DrawFn) -> dict[bytes, bytes | None]:
     """Names to contents; None is an empty folder."""
-    name = st.binary(min_size=1, max_size=12).filter(lambda n: b"/" not in n and b"\0" not in n and n not in (b".", b".."))
+    name = st.binary(min_size=1, max_size=12).filter(
+        lambda n: b"/" not in n and b"\0" not in n and n not in (b".", b"..")
+    )
     content = st.none() | st.binary(max_size=200) | st.just(b"x" * 70_001)
     return draw(st.dictionaries(st.lists(name, min_size=1, max_size=3).map(b"/".join), content, max_size=12))
 

@@ -35,8 +35,8 @@ if TYPE_CHECKING:
         WordsOff,
     )
     from dunechest.findings import Finding
+    from dunechest.jobs.account import ArchiveResult
     from dunechest.jobs.archive import ArchivePlan, LeftBehind, plan_archive
-    from dunechest.jobs.archiving import ArchiveResult
     from dunechest.jobs.checking import FileState
     from dunechest.jobs.chests import ChestContents, ChestList, create_chest, list_chests, show_chest
     from dunechest.jobs.find import FindResult, FoundLibrary, Library, find_libraries, library_at
@@ -63,7 +63,7 @@ _WHERE = {
     "ArchivePlan": "jobs.archive",
     "LeftBehind": "jobs.archive",
     "plan_archive": "jobs.archive",
-    "ArchiveResult": "jobs.archiving",
+    "ArchiveResult": "jobs.account",
     "FileState": "jobs.checking",
     "ChestContents": "jobs.chests",
     "ChestList": "jobs.chests",

@@ -7,8 +7,8 @@ from collections.abc import Iterable, Sequence
 
 from dunechest.chest.chest import Chest
 from dunechest.jobs import archiving, restoring
+from dunechest.jobs.account import ArchiveResult
 from dunechest.jobs.archive import plan_archive
-from dunechest.jobs.archiving import ArchiveResult
 from dunechest.jobs.chests import resolve_chest
 from dunechest.jobs.find import Library, library_at
 from dunechest.jobs.restore import plan_restore

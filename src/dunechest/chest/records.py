@@ -19,7 +19,7 @@ from __future__ import annotations
 import os
 from collections.abc import Iterator
 from pathlib import Path
-from typing import Any, TypeVar
+from typing import Annotated, Any, Literal, TypeVar
 
 import msgspec
 
@@ -36,14 +36,19 @@ _MOST_LINE = 1 << 20
 
 Name = str | RawName
 
+# What is shown without being looked at again must be of a form that cannot act on a terminal.
+Id = Annotated[str, msgspec.Meta(pattern=r"\A[0-9a-f]{32}\Z")]
+Moment = Annotated[str, msgspec.Meta(pattern=r"\A[0-9TZ:.+-]{10,40}\Z")]
+Plain = Annotated[str, msgspec.Meta(pattern=r"\A[a-z0-9-]{0,80}\Z")]
+
 
 class ChestRecord(msgspec.Struct, frozen=True):
     """``chest.json``."""
 
     format: int
-    id: str
+    id: Id
     label: str
-    made: str
+    made: Moment
     made_with: str = ""
 
 
@@ -56,9 +61,9 @@ class Origin(msgspec.Struct, frozen=True):
 
     machine_id: str
     machine: str
-    system: str
+    system: Plain
     path: Name
-    standard: str = ""
+    standard: Plain = ""
     relative: Name = ""
 
 
@@ -121,13 +126,13 @@ class LibraryRecord(msgspec.Struct, frozen=True):
 
     format: int
     name: str
-    kind: str
+    kind: Plain
     kind_title: str
     application: str
-    shape: str
+    shape: Literal["folder", "file"]
     origin: Origin
     edition: int
-    archived: str
+    archived: Moment
     archived_with: str
     totals: Totals
     folders: tuple[FolderRecord, ...] = ()

@@ -67,7 +67,7 @@ def _show_version(ctx: click.Context, param: click.Parameter, value: bool) -> No
     help="Show the version and exit.",
 )
 def cli() -> None:
-    r"""Archive the libraries of your applications to external drives, check the copies, bring them back.
+    """Archive the libraries of your applications to external drives, check the copies, bring them back.
 
     A first round, with the drive in /media/blue:
 
@@ -77,7 +77,7 @@ def cli() -> None:
       dunechest archive NAME --to blue
       dunechest verify blue
       dunechest restore blue NAME
-    """
+    """  # noqa: D301 - the backspace is click's mark for lines that stay as they are
 
 
 def run(args: Sequence[str]) -> int:

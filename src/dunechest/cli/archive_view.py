@@ -13,8 +13,8 @@ from dunechest.chest.chest import Chest
 from dunechest.cli.chest_view import chest_document
 from dunechest.cli.output import Out, finding_document, limited, show_findings
 from dunechest.findings import stops
+from dunechest.jobs.account import ArchiveResult
 from dunechest.jobs.archive import ArchivePlan, LeftBehind
-from dunechest.jobs.archiving import ArchiveResult
 from dunechest.names import shown
 from dunechest.report.words import duration, number, size
 
@@ -173,6 +173,7 @@ def results_document(results: Sequence[ArchiveResult], chest: Chest) -> dict[str
 def show_result(out: Out, result: ArchiveResult, chest: Chest) -> None:
     """Show the account of one library."""
     console = out.console
+    console.print()
     name = f"{shown(chest.label)}/{shown(result.bag)}"
     if result.state == "unchanged":
         console.print(

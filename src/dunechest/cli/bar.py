@@ -6,18 +6,28 @@ from collections.abc import Iterator
 from contextlib import contextmanager
 
 from rich.console import Console
-from rich.progress import (
-    BarColumn,
-    DownloadColumn,
-    TaskID,
-    TextColumn,
-    TimeRemainingColumn,
-    TransferSpeedColumn,
-)
+from rich.progress import BarColumn, ProgressColumn, Task, TaskID, TextColumn, TimeRemainingColumn
 from rich.progress import Progress as RichProgress
+from rich.text import Text
 
 from dunechest.names import shown
 from dunechest.progress import Progress, Step
+from dunechest.report.words import size
+
+
+class _Bytes(ProgressColumn):
+    """How many of how many bytes."""
+
+    def render(self, task: Task) -> Text:
+        return Text(f"{size(int(task.completed))} of {size(int(task.total or 0))}")
+
+
+class _Rate(ProgressColumn):
+    """Bytes a second, over the last while."""
+
+    def render(self, task: Task) -> Text:
+        speed = task.finished_speed or task.speed
+        return Text(f"{size(int(speed))}/s" if speed else "-", style="cyan")
 
 
 @contextmanager
@@ -25,12 +35,12 @@ def bar(console: Console) -> Iterator[Progress]:
     """Show a bar while the block runs."""
     display = RichProgress(
         TextColumn("{task.description}"),
-        BarColumn(bar_width=24),
+        BarColumn(bar_width=24, complete_style="cyan", finished_style="green"),
         TextColumn("{task.fields[files]}"),
-        DownloadColumn(),
-        TransferSpeedColumn(),
+        _Bytes(),
+        _Rate(),
+        TimeRemainingColumn(elapsed_when_finished=True),
         TextColumn("left"),
-        TimeRemainingColumn(),
         console=console,
         transient=True,
     )

@@ -147,7 +147,7 @@ def _below(bag: BagEntry, check: PastCheck | None) -> str:
         return "an archive was cut off here; archive the library again to finish it"
     if record is None:
         return shown(bag.why) or _checked(check)
-    return f"from {shown(record.origin.machine)}, {shown(from_wire(record.origin.path))}\n    {_checked(check)}"
+    return f"from {shown(record.origin.machine)}, {shown(from_wire(record.origin.path))}\n{_checked(check)}"
 
 
 def show_contents(out: Out, result: ChestContents) -> None:
@@ -168,6 +168,7 @@ def show_contents(out: Out, result: ChestContents) -> None:
             soft_wrap=True,
         )
         return
+    console.print()
     listing(
         console,
         ("library", "kind", "size", "files", "archived"),

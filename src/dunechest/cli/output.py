@@ -155,5 +155,6 @@ def listing(
         text = Text(line(row))
         text.stylize("bold", 0, len(row[0]))
         console.print(text, soft_wrap=True)
-        console.print(Text("    " + place, style="dim"), soft_wrap=True)
+        for below in place.split("\n"):
+            console.print(Text("    " + below, style="bold red" if "NOT WELL" in below else "dim"), soft_wrap=True)
     console.print()

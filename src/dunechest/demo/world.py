@@ -183,7 +183,7 @@ def _identity(world: World, machine: str, number: int) -> None:
 def _age(folder: Path, rng: random.Random) -> None:
     """Give every file and folder a time in the last years, the deepest first."""
     paths = sorted(folder.rglob("*"), key=lambda p: (-len(p.parts), str(p)))
-    for path in paths:
+    for path in [*paths, folder]:
         seconds = _NEWEST - rng.randrange(0, 5 * 365 * 86400)
         nanoseconds = seconds * 1_000_000_000 + rng.randrange(1_000_000_000)
         os.utime(path, ns=(nanoseconds, nanoseconds), follow_symlinks=False)

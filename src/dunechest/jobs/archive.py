@@ -10,6 +10,7 @@ from collections.abc import Iterable, Sequence
 from dataclasses import dataclass
 from pathlib import Path
 
+from dunechest.chest import journal
 from dunechest.chest.chest import Chest
 from dunechest.chest.stored import StoredNames
 from dunechest.errors import WordsOff
@@ -21,7 +22,7 @@ from dunechest.library.inuse import in_use
 from dunechest.library.roles import Role, databases_among, role_of
 from dunechest.machine.drives import Filesystem, filesystem
 from dunechest.names import is_slug, shown, slug
-from dunechest.transfer.walk import FileEntry, Walk
+from dunechest.transfer.walk import FileEntry, Walk, walk
 
 
 @dataclass(frozen=True, slots=True)
@@ -179,7 +180,7 @@ def _plan_one(
     for path, beside_it in beside.items():
         if path not in mains:  # its database is left out: the companions go by themselves
             files += beside_it
-    need = _need(files, captured, listing, place)
+    need = max(0, _need(files, captured, listing, place) - _already_there(chest, bag))
     if state == "new":
         findings += _room(need, promised, place)
         findings += _too_large(left, place)
@@ -200,6 +201,15 @@ def _plan_one(
         findings=weightiest_first(findings),
         whole_sync=place.whole_sync,
     )
+
+
+def _already_there(chest: Chest, bag: str) -> int:
+    """Count what a cut-off run has left on the drive: it is taken up again, or cleared away."""
+    pending = chest.bag_folder(bag) / journal.PENDING
+    try:
+        return sum(file.allocated or file.size for file in walk(str(pending)).files)
+    except OSError:
+        return 0
 
 
 def _left(entry: FileEntry, why: str, fault: bool) -> LeftBehind:

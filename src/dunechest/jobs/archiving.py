@@ -7,7 +7,6 @@ import time
 from collections.abc import Callable, Iterable, Iterator
 from dataclasses import dataclass, field
 from pathlib import Path
-from typing import TYPE_CHECKING
 
 import msgspec
 
@@ -27,7 +26,8 @@ from dunechest.chest.records import (
     Totals,
 )
 from dunechest.errors import CutOff, DuneChestError, Refused
-from dunechest.findings import Finding, stops
+from dunechest.findings import stops
+from dunechest.jobs.account import ArchiveResult, account_archived, account_unchanged
 from dunechest.jobs.archive import ArchivePlan, LeftBehind, PlannedDatabase, PlannedFile
 from dunechest.jobs.chests import machine_name
 from dunechest.ledger import notes
@@ -41,65 +41,7 @@ from dunechest.transfer.crew import Crew, batches
 from dunechest.transfer.tasks import CopyJob, CopyOutcome, CopyTask
 from dunechest.transfer.walk import FileEntry, walk
 
-if TYPE_CHECKING:
-    import pandas as pd
-
 _FAULTS = ("vanished", "unreadable", "changing", "not-sound")
-
-
-@dataclass(frozen=True, slots=True)
-class ArchiveResult:
-    """The account of an archive run for one library.
-
-    `files_found` is `files_copied` plus the number of `left_out`, and so for bytes;
-    `bytes_stored` differs from `bytes_copied` only by captured databases, which
-    have a size of their own. `again` are files that changed while they were read and
-    were read again; `broken` are databases that SQLite finds damaged or cannot
-    read, with its words; `appeared` and `moved_on` are files that came, or changed, after
-    they could be copied. `resumed` counts files that an earlier, cut-off run had
-    already brought to the drive.
-    """
-
-    library: str
-    bag: str
-    folder: Path
-    state: str
-    files_found: int
-    bytes_found: int
-    files_copied: int
-    bytes_copied: int
-    bytes_stored: int
-    left_out: tuple[LeftBehind, ...]
-    folders: int
-    links: int
-    databases: int
-    changed_names: tuple[tuple[str, str], ...]
-    again: tuple[str, ...]
-    broken: tuple[tuple[str, str], ...]
-    appeared: tuple[str, ...]
-    moved_on: tuple[str, ...]
-    resumed: int
-    seconds: float
-    findings: tuple[Finding, ...]
-
-    @property
-    def bytes_left_out(self) -> int:
-        """Bytes of the files left out."""
-        return sum(one.size for one in self.left_out)
-
-    @property
-    def well(self) -> bool:
-        """Whether everything that can be archived was, and nothing moved meanwhile."""
-        return not (any(one.fault for one in self.left_out) or self.broken or self.appeared or self.moved_on)
-
-    def to_frame(self) -> pd.DataFrame:
-        """Return one row a file left out: path, bytes, why, fault."""
-        import pandas as pd
-
-        return pd.DataFrame(
-            [{"path": shown(o.path), "bytes": o.size, "why": o.why, "fault": o.fault} for o in self.left_out],
-            columns=["path", "bytes", "why", "fault"],
-        )
 
 
 @dataclass(slots=True)
@@ -160,7 +102,7 @@ def carry_out(plan: ArchivePlan, *, despite: Iterable[str] = (), progress: Progr
     begun = time.monotonic()
     bag = plan.chest.bag_folder(plan.bag)
     if plan.state == "unchanged":
-        return _unchanged(plan, bag, begun)
+        return account_unchanged(plan, bag, time.monotonic() - begun)
     run = _Run(plan, bag, left=list(plan.left_out))
     with plan.chest.changing(machine_name()):
         if (bag / "bagit.txt").exists():
@@ -172,36 +114,23 @@ def carry_out(plan: ArchivePlan, *, despite: Iterable[str] = (), progress: Progr
             top = _finish(run)
         except OSError as error:
             raise CutOff(_cut_off_words(run, f"{error.strerror or error}")) from error
-    result = _account(run, appeared, moved_on, time.monotonic() - begun)
+    result = account_archived(
+        plan,
+        bag,
+        stored={path: proven.record.size for path, proven in run.proven.items()},
+        sources=run.sources,
+        grown=run.grown,
+        left_out=run.left,
+        databases=len(run.captured),
+        again=run.again,
+        broken=run.broken,
+        appeared=appeared,
+        moved_on=moved_on,
+        resumed=run.resumed,
+        seconds=time.monotonic() - begun,
+    )
     _note(run, result, top)
     return result
-
-
-def _unchanged(plan: ArchivePlan, bag: Path, begun: float) -> ArchiveResult:
-    left = plan.left_out
-    return ArchiveResult(
-        library=plan.library.name,
-        bag=plan.bag,
-        folder=bag,
-        state="unchanged",
-        files_found=plan.files_found,
-        bytes_found=plan.bytes_found,
-        files_copied=0,
-        bytes_copied=0,
-        bytes_stored=0,
-        left_out=left,
-        folders=len(plan.listing.folders),
-        links=len(plan.listing.links),
-        databases=len(plan.databases),
-        changed_names=(),
-        again=(),
-        broken=(),
-        appeared=(),
-        moved_on=(),
-        resumed=0,
-        seconds=time.monotonic() - begun,
-        findings=plan.findings,
-    )
 
 
 def _cut_off_words(run: _Run, why: str) -> str:
@@ -509,41 +438,6 @@ def _flush_folders(run: _Run) -> None:
             os.close(fd)
     for folder, _, _ in os.walk(run.bag / journal.PENDING):
         medium.flush_folder(folder)
-
-
-def _account(run: _Run, appeared: tuple[str, ...], moved_on: tuple[str, ...], seconds: float) -> ArchiveResult:
-    plan = run.plan
-    result = ArchiveResult(
-        library=plan.library.name,
-        bag=plan.bag,
-        folder=run.bag,
-        state="archived",
-        files_found=plan.files_found,
-        bytes_found=plan.bytes_found + run.grown,
-        files_copied=len(run.proven),
-        bytes_copied=sum(run.sources.values()),
-        bytes_stored=sum(proven.record.size for proven in run.proven.values()),
-        left_out=tuple(sorted(run.left, key=lambda one: one.path)),
-        folders=len(plan.listing.folders),
-        links=len(plan.listing.links),
-        databases=len(run.captured),
-        changed_names=tuple(sorted(plan.changed_names.items())),
-        again=tuple(run.again),
-        broken=tuple(run.broken),
-        appeared=appeared,
-        moved_on=moved_on,
-        resumed=run.resumed,
-        seconds=seconds,
-        findings=plan.findings,
-    )
-    sums = (result.files_copied + len(result.left_out), result.bytes_copied + result.bytes_left_out)
-    if sums != (result.files_found, result.bytes_found):
-        raise DuneChestError(
-            f"The account of {shown(plan.bag)} does not add up: {result.files_found} files and "
-            f"{result.bytes_found} bytes were found, {sums[0]} and {sums[1]} are accounted for. "
-            "Verify the bag before you trust it, and report this as a fault of Dune Chest."
-        )
-    return result
 
 
 def _note(run: _Run, result: ArchiveResult, top: str) -> None:

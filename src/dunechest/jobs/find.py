@@ -7,7 +7,7 @@ import os
 from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass
 from pathlib import Path
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING, Any, Literal
 
 from dunechest.errors import DuneChestError, WordsOff
 from dunechest.ledger import notes
@@ -44,7 +44,7 @@ class Library:
     name: str
     kind: Kind
     path: Path
-    shape: str
+    shape: Literal["folder", "file"]
     evidence: tuple[str, ...] = ()
 
 

@@ -59,6 +59,7 @@ class RestorePlan:
     `place` is the folder (or for a single file: the file) that will be there
     afterwards; None if no place is known. `folders` are (path, time in ns, mode),
     deepest last; `links` are (path, target, time in ns). `need` and `free` in bytes.
+    `listed` counts the files that the records list, whether they are there or not;
     `renamed` maps an archived path to the one it gets here, where these differ.
     """
 
@@ -72,6 +73,7 @@ class RestorePlan:
     hard_links: tuple[tuple[str, ...], ...]
     not_done: tuple[NotDone, ...]
     renamed: tuple[tuple[str, str], ...]
+    listed: int
     need: int
     free: int
     findings: tuple[Finding, ...]
@@ -131,6 +133,7 @@ def plan_restore(
     here = filesystem(near) if near is not None else None
     not_done: list[NotDone] = []
     files = _files(entry, not_done)
+    listed = len(files) + len(not_done)
     paths = _Paths(record, here, not_done)
     folders = paths.folders()
     ready = tuple(paths.file(file) for file in files)
@@ -177,6 +180,7 @@ def plan_restore(
         hard_links=paths.hard_links(),
         not_done=tuple(not_done),
         renamed=tuple(sorted(paths.renamed.items())),
+        listed=listed,
         need=need,
         free=here.free if here is not None else 0,
         findings=weightiest_first(findings),

@@ -24,7 +24,9 @@ class RoleTotal:
 
 def role_of(kind: Kind, path: str) -> Role:
     """Return the role of one file. What no pattern names is essential: a doubt never costs a file."""
-    return "rebuildable" if kind.rebuildable.match(path) else "essential"
+    if kind.rebuildable.match(path) or kind.lock_patterns.match(path):
+        return "rebuildable"
+    return "essential"
 
 
 def totals(kind: Kind, files: Iterable[FileEntry]) -> tuple[RoleTotal, ...]:

@@ -284,7 +284,7 @@ def _discard(path: bytes) -> None:
 
 def _copy_large(task: CopyTask, source: int, before: os.stat_result, sha512: bool, tell: Tell) -> CopyOutcome:
     try:
-        target = os.open(task.target, _WRITE_NEW, 0o600)
+        target = os.open(task.target, _WRITE_NEW, task.mode)
     except OSError as error:
         raise stream.TargetFailed from error
     kept = False

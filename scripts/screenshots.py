@@ -1,0 +1,140 @@
+"""Make docs/screenshots/ anew: each main command on the sample data, in a real terminal window.
+
+Needs Xvfb, xterm and ImageMagick's `import` (Debian: xvfb, xterm, imagemagick). Shows only made-up data.
+"""
+
+from __future__ import annotations
+
+import os
+import shlex
+import shutil
+import subprocess
+import sys
+import tempfile
+import time
+from pathlib import Path
+
+from dunechest.demo.world import World, damage, make_world, wipe
+
+OUT = Path(__file__).resolve().parents[1] / "docs" / "screenshots"
+DISPLAY = ":97"
+SCREEN = "1280x800"
+WORLD = Path(tempfile.gettempdir()) / "marram-point"
+
+
+class Stage:
+    """A screen that nobody sees, with the sample world to play on."""
+
+    def __init__(self, world: World) -> None:
+        self.world = world
+        folder = str(Path(sys.executable).parent)
+        self._path = folder + os.pathsep + os.environ["PATH"]
+
+    def _environment(self, machine: str) -> dict[str, str]:
+        environment = self.world.environment(machine)
+        return {**environment, "DISPLAY": DISPLAY, "PATH": self._path, "PS1": ""}
+
+    def run(self, machine: str, *lines: str) -> None:
+        """Run commands without a picture."""
+        for line in lines:
+            subprocess.run(
+                ["bash", "-c", line],
+                cwd=self.world.folder,
+                env=self._environment(machine),
+                check=False,
+                stdout=subprocess.DEVNULL,
+                stderr=subprocess.DEVNULL,
+            )
+
+    def shoot(self, name: str, machine: str, *lines: str, wait: float = 0.0) -> None:
+        """Run commands in a terminal window and take a picture of it when they are done (or after `wait`)."""
+        done = Path(tempfile.gettempdir()) / f"shot-{os.getpid()}"
+        done.unlink(missing_ok=True)
+        script = ["clear"]
+        for line in lines:
+            script.append(f"printf '\\033[1;34m%s$\\033[0m %s\\n' {machine} {shlex.quote(line)}")
+            script += [line, "echo"]
+        script += [f"touch {done}", "tput civis", "sleep 60"]
+        window = subprocess.Popen(
+            ["xterm", "-fa", "DejaVu Sans Mono", "-fs", "11", "-geometry", "142x45+0+0", "-bg", "#fbfaf7",
+             "-fg", "#22252a", "-bw", "0", "-e", "bash", "-c", "; ".join(script)],
+            cwd=self.world.folder,
+            env=self._environment(machine),
+        )  # fmt: skip
+        try:
+            begun = time.monotonic()
+            while not done.exists() and time.monotonic() - begun < (wait or 40):
+                time.sleep(0.05)
+            time.sleep(0.0 if wait else 0.6)
+            target = OUT / f"{name}.png"
+            subprocess.run(
+                ["import", "-display", DISPLAY, "-window", "root", "-colors", "64", str(target)], check=True
+            )
+        finally:
+            window.kill()
+            window.wait()
+            done.unlink(missing_ok=True)
+
+
+def play(stage: Stage) -> None:
+    """Go through the commands in an order in which each has something to show."""
+    office, laptop = "office-pc", "new-laptop"
+    world = stage.world
+    stage.shoot("help", office, "dunechest --help")
+    stage.shoot("find", office, "dunechest find office-pc/home/tern office-pc/second-drive")
+    stage.run(office, "dunechest chest new drives/blue --label blue", "dunechest chest new drives/sand --label sand")
+    holder = subprocess.Popen(
+        [sys.executable, "-m", "dunechest.demo.applications", "glasswort", "open", "--hold", "60"],
+        env=world.environment(office),
+        stdout=subprocess.PIPE,
+    )
+    assert holder.stdout is not None
+    holder.stdout.readline()
+    stage.shoot("look", office, "dunechest look dune-survey")
+    holder.kill()
+    holder.communicate()
+    (world.photos / ".glasswort-open").unlink(missing_ok=True)
+    stage.shoot("archive-plan", office, "dunechest archive tidewrack winter-games --to blue --plan")
+    stage.shoot("archive", office, "dunechest archive dune-survey tidewrack winter-games --to blue")
+    big = world.folder / "storm footage"
+    big.mkdir()
+    for number in range(40):
+        (big / f"reel {number:02}.raw").write_bytes(os.urandom(50_000_000))
+    stage.shoot("progress", office, "dunechest archive 'storm footage' --to sand", wait=4.5)
+    stage.run(office, "dunechest archive marram-papers --to blue")
+    victim = sorted((world.blue / "dune-chest/bags/dune-survey/data").rglob("*.jpg"))[3]
+    damage(victim)
+    flawed = world.blue / "dune-chest/bags/winter-games/manifest-sha512.txt"
+    damage(flawed)
+    stage.shoot("verify", office, "dunechest verify blue --quick", "dunechest verify blue")
+    damage(flawed)
+    stage.shoot("chest-show", office, "dunechest chest list", "dunechest chest show blue")
+    stage.shoot("how-to-restore", office, "head -42 drives/blue/dune-chest/bags/tidewrack/HOW-TO-RESTORE.txt")
+    wipe(world, office)
+    stage.shoot(
+        "restore", laptop,
+        "dunechest restore drives/blue winter-games",
+        "dunechest restore drives/blue dune-survey --plan",
+        "dunechest restore drives/blue dune-survey",
+        "dunechest restore drives/blue tidewrack",
+        "python -m dunechest.demo.applications tidewrack open",
+    )  # fmt: skip
+
+
+def main() -> None:
+    for tool in ("Xvfb", "xterm", "import"):
+        if shutil.which(tool) is None:
+            raise SystemExit(f"{tool} is not installed")
+    OUT.mkdir(parents=True, exist_ok=True)
+    screen = subprocess.Popen(["Xvfb", DISPLAY, "-screen", "0", f"{SCREEN}x24"], stderr=subprocess.DEVNULL)
+    try:
+        time.sleep(1.5)
+        play(Stage(make_world(WORLD)))
+    finally:
+        screen.kill()
+        screen.wait()
+        shutil.rmtree(WORLD, ignore_errors=True)
+
+
+if __name__ == "__main__":
+    main()

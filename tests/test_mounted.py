@@ -1,0 +1,127 @@
+"""Real filesystems, mounted from images: what they cannot hold comes back all the same."""
+
+from __future__ import annotations
+
+import os
+import shutil
+import subprocess
+from collections.abc import Iterator
+from pathlib import Path
+
+import pytest
+
+import dunechest
+from dunechest.machine.drives import filesystem
+
+from .conftest import Command, bag_of, facts, sha512sum
+from .test_round_trip import nasty  # noqa: F401
+
+pytestmark = pytest.mark.mounted
+
+MAKERS = {
+    "exfat": (["mkfs.exfat"], ["mount.exfat-fuse"]),
+    "ntfs": (["mkfs.ntfs", "-F", "-Q", "-q"], ["ntfs-3g"]),
+    "ext4": (["mkfs.ext4", "-q"], ["mount"]),
+}
+
+
+@pytest.fixture(params=sorted(MAKERS))
+def mounted(request: pytest.FixtureRequest, tmp_path: Path) -> Iterator[Path]:
+    make, mount = MAKERS[request.param]
+    for tool in (make[0], mount[0]):
+        if shutil.which(tool) is None:
+            pytest.skip(f"{tool} is not installed")
+    if os.geteuid() != 0:
+        pytest.skip("mounting an image needs root")
+    image, place = tmp_path / "image", tmp_path / "mounted drive"
+    with image.open("wb") as file:
+        file.truncate(96 << 20)
+    place.mkdir()
+    subprocess.run([*make, str(image)], check=True, capture_output=True)
+    done = subprocess.run(["losetup", "-f", "--show", str(image)], capture_output=True, text=True, check=False)
+    device = done.stdout.strip()
+    if done.returncode:
+        pytest.skip(f"no loop device can be had: {done.stderr.strip()}")
+    try:
+        done = subprocess.run([*mount, device, str(place)], capture_output=True, text=True, check=False)
+        if done.returncode:
+            pytest.skip(f"{request.param} cannot be mounted here: {done.stderr.strip()}")
+        yield place
+        subprocess.run(["umount", str(place)], check=True)
+    finally:
+        subprocess.run(["losetup", "-d", device], check=False)
+
+
+@pytest.fixture
+def tiny(tmp_path: Path) -> Iterator[Path]:
+    place = tmp_path / "tiny"
+    place.mkdir()
+    done = subprocess.run(
+        ["mount", "-t", "tmpfs", "-o", "size=2m", "tmpfs", str(place)], capture_output=True, check=False
+    )
+    if done.returncode:
+        pytest.skip("a small tmpfs cannot be mounted here")
+    yield place
+    subprocess.run(["umount", "-l", str(place)], check=True)
+
+
+def test_a_nasty_tree_by_way_of_a_real_drive(mounted: Path, nasty: Path, tmp_path: Path) -> None:  # noqa: F811
+    (nasty / "large").write_bytes(os.urandom(9_000_001))
+    before = facts(nasty)
+    chest = dunechest.Chest.create(mounted, "real")
+    (account,) = dunechest.archive([nasty], chest)
+    assert account.well
+    assert dunechest.verify(chest).well
+    bag = bag_of(chest, "nasty-tree")
+    if filesystem(mounted).limits.forbidden:
+        assert len(account.changed_names) > 10
+        # With the line breaks gone only the two names with a percent sign are beyond sha512sum.
+        assert sha512sum(bag).stderr.count("No such file") == 2
+    dunechest.restore(chest, "nasty-tree", into=tmp_path / "back")
+    assert facts(tmp_path / "back") == before
+
+
+def test_a_restore_onto_a_drive_that_holds_less_says_so(mounted: Path, nasty: Path, chest: dunechest.Chest) -> None:  # noqa: F811
+    dunechest.archive([nasty], chest)
+    result = dunechest.restore(chest, "nasty-tree", into=mounted / "back")
+    assert result.files == result.files_listed, "every file comes back, under one name or another"
+    assert all("link" in n.why for n in result.not_done)
+    if filesystem(mounted).limits.forbidden:
+        assert result.renamed
+    assert (mounted / "back" / "plain.txt").read_bytes() == b"content 0"
+
+
+def test_a_full_drive_is_seen_before_and_a_filled_one_survived(tiny: Path, tmp_path: Path, command: Command) -> None:
+    library = tmp_path / "lib"
+    library.mkdir()
+    for number in range(20):
+        (library / f"{number:02}").write_bytes(os.urandom(150_000))
+    chest = dunechest.Chest.create(tiny, "tiny")
+    ran = command("archive", library, "--to", tiny)
+    assert ran.status == 3
+    assert "no-room" in ran.err
+    # Room is there when it is counted, and something else takes it afterwards.
+    for path in sorted(library.iterdir())[9:]:
+        path.unlink()
+    from dunechest.jobs import archiving
+    from dunechest.jobs.archive import plan_archive
+
+    (plan,) = plan_archive([dunechest.library_at(library)], chest)
+    (tiny / "ballast").write_bytes(bytes(1_200_000))
+    with pytest.raises(dunechest.CutOff, match="goes on from there"):
+        archiving.carry_out(plan)
+    (tiny / "ballast").unlink()
+    ran = command("archive", library, "--to", tiny, "--json")
+    assert ran.status == 0
+    assert ran.json["archived"][0]["files_copied"] == 9
+    assert command("verify", tiny).status == 0
+
+
+def test_a_drive_that_goes_away_is_a_cut_off(tiny: Path, library: Path, command: Command) -> None:
+    chest = dunechest.Chest.create(tiny, "tiny")
+    dunechest.archive([library], chest)
+    subprocess.run(["mount", "-o", "remount,ro", str(tiny)], check=True)
+    ran = command("archive", library, "--to", tiny, "--name", "again")
+    assert ran.status == 4
+    assert command("verify", tiny).status == 0, "a chest may be read-only"
+    subprocess.run(["mount", "-o", "remount,rw", str(tiny)], check=True)
