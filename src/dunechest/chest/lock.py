@@ -12,8 +12,6 @@ from collections.abc import Iterator
 from contextlib import contextmanager
 from pathlib import Path
 
-from filelock import FileLock, Timeout
-
 from dunechest.errors import ChestBusy, CutOff
 from dunechest.names import shown
 from dunechest.transfer import safe
@@ -33,6 +31,8 @@ def locked(folder: Path, machine: str) -> Iterator[None]:
     CutOff
         If the drive does not let itself be written to.
     """
+    from filelock import FileLock, Timeout  # only here, since reading a chest needs no lock
+
     try:
         lock = FileLock(folder / LOCK, timeout=0)
         lock.acquire()

@@ -1,0 +1,164 @@
+"""One truth: random changes, archives, damage, verifications and restores against a plain dictionary."""
+
+from __future__ import annotations
+
+import os
+import shutil
+import tempfile
+from pathlib import Path
+
+from hypothesis import settings
+from hypothesis import strategies as st
+from hypothesis.stateful import Bundle, RuleBasedStateMachine, consumes, invariant, rule
+
+import dunechest
+
+from .conftest import flip
+
+NAMES = st.sampled_from(["a", "b%", "c\nd", "\u00e9", "e\u0301", "-x", "f\udcff", "A", " g"])
+PATHS = st.lists(NAMES, min_size=1, max_size=3).map("/".join)
+
+Tree = dict[str, bytes | str | None]
+
+
+class Chests(RuleBasedStateMachine):
+    """`now` is the library as it should be; `kept` is what each bag should give back."""
+
+    bags = Bundle("bags")
+
+    def __init__(self) -> None:
+        super().__init__()
+        self.top = Path(tempfile.mkdtemp())
+        self.library = self.top / "library"
+        self.library.mkdir()
+        (self.top / "drive").mkdir()
+        self.chest = dunechest.Chest.create(self.top / "drive", "model")
+        self.now: Tree = {}
+        self.kept: dict[str, Tree] = {}
+        self.damaged: dict[str, set[str]] = {}
+        self.count = 0
+
+    def teardown(self) -> None:
+        shutil.rmtree(self.top)
+
+    def _free(self, path: str) -> bool:
+        """Whether something can be put at a path: nothing is there, and only folders are above."""
+        pieces = path.split("/")
+        above = ["/".join(pieces[:n]) for n in range(1, len(pieces))]
+        return path not in self.now and all(self.now.get(p, None) is None for p in above)
+
+    def _note(self, path: str, value: bytes | str | None) -> None:
+        pieces = path.split("/")
+        for n in range(1, len(pieces)):
+            self.now.setdefault("/".join(pieces[:n]), None)
+        self.now[path] = value
+
+    @rule(path=PATHS, content=st.binary(max_size=50) | st.just(b"z" * 70_000))
+    def write(self, path: str, content: bytes) -> None:
+        if self._free(path) or isinstance(self.now.get(path), bytes):
+            place = self.library / path
+            place.parent.mkdir(parents=True, exist_ok=True)
+            place.write_bytes(content)
+            self._note(path, content)
+
+    @rule(path=PATHS)
+    def make_folder(self, path: str) -> None:
+        if self._free(path):
+            (self.library / path).mkdir(parents=True)
+            self._note(path, None)
+
+    @rule(path=PATHS, target=NAMES)
+    def link(self, path: str, target: str) -> None:
+        if self._free(path):
+            place = self.library / path
+            place.parent.mkdir(parents=True, exist_ok=True)
+            place.symlink_to(target)
+            self._note(path, target)
+
+    @rule(path=PATHS)
+    def remove(self, path: str) -> None:
+        if path not in self.now:
+            return
+        place = self.library / path
+        if self.now[path] is None:
+            shutil.rmtree(place)
+        else:
+            place.unlink()
+        self.now = {p: v for p, v in self.now.items() if p != path and not p.startswith(path + "/")}
+
+    @rule(target=bags)
+    def archive(self) -> str:
+        self.count += 1
+        name = f"bag-{self.count}"
+        (account,) = dunechest.archive([self.library], self.chest, name=name)
+        assert account.well
+        assert account.files_copied == sum(isinstance(v, bytes) for v in self.now.values())
+        self.kept[name] = dict(self.now)
+        self.damaged[name] = set()
+        return name
+
+    @rule(bag=bags)
+    def archive_again_under_a_taken_name(self, bag: str) -> None:
+        """Either nothing has changed, or it is refused; the bag is as it was in any case."""
+        try:
+            (account,) = dunechest.archive([self.library], self.chest, name=bag)
+        except dunechest.Refused:
+            return
+        assert account.state == "unchanged"
+        assert self.kept[bag] == self.now
+
+    @rule(bag=bags, number=st.integers(0, 1000))
+    def damage(self, bag: str, number: int) -> None:
+        files = sorted(p for p in (self.chest.folder / "bags" / bag / "data").rglob("*") if p.is_file())
+        files = [f for f in files if f.stat().st_size]
+        if files:
+            victim = files[number % len(files)]
+            name = victim.relative_to(self.chest.folder / "bags" / bag).as_posix()
+            if name not in self.damaged[bag]:
+                flip(victim)
+                self.damaged[bag].add(name)
+
+    @rule(bag=consumes(bags))
+    def lose(self, bag: str) -> None:
+        shutil.rmtree(self.chest.folder / "bags" / bag)
+        del self.kept[bag], self.damaged[bag]
+
+    @rule()
+    def reopen(self) -> None:
+        self.chest = dunechest.Chest.open(self.top / "drive")
+
+    @rule(bag=bags)
+    def restore(self, bag: str) -> None:
+        place = self.top / "back"
+        result = dunechest.restore(self.chest, bag, into=place, outward_links=True)
+        assert result.well == (not self.damaged[bag])
+        found = read(place)
+        wanted = self.kept[bag]
+        missing = {path for path in wanted if path not in found}
+        assert len(missing) == len(self.damaged[bag])
+        assert all(isinstance(wanted[path], bytes) for path in missing)
+        assert found == {path: value for path, value in wanted.items() if path not in missing}
+        shutil.rmtree(place)
+
+    @invariant()
+    def verification_tells_the_truth(self) -> None:
+        found = {
+            check.bag: {s.path for s in check.states if s.state == "changed"}
+            for check in dunechest.verify(self.chest).checks
+        }
+        assert found == self.damaged
+
+
+def read(place: Path) -> Tree:
+    """Read a tree into the form of the model."""
+    tree: Tree = {}
+    for folder, inner, files in os.walk(place):
+        for name in [*inner, *files]:
+            path = Path(folder, name)
+            key = str(path.relative_to(place))
+            tree[key] = os.readlink(path) if path.is_symlink() else None if path.is_dir() else path.read_bytes()
+    return tree
+
+
+Chests.TestCase.settings = settings(max_examples=25, stateful_step_count=14, deadline=None)
+TestChests = Chests.TestCase
