@@ -23,7 +23,11 @@ from .conftest import Command, bag_of, facts
 
 ROOT = Path(__file__).resolve().parents[1]
 anything = st.recursive(
-    st.none() | st.booleans() | st.integers() | st.floats(allow_nan=False, allow_infinity=False) | st.text(max_size=8),
+    st.none()
+    | st.booleans()
+    | st.integers()
+    | st.floats(allow_nan=False, allow_infinity=False)
+    | st.text(max_size=8),
     lambda inner: st.lists(inner, max_size=4) | st.dictionaries(st.text(max_size=8), inner, max_size=4),
     max_leaves=12,
 )
@@ -106,7 +110,9 @@ def test_fields_of_a_later_minor_version_are_passed_over(tmp_path: Path) -> None
     assert records.read_chest(tmp_path).label == "x"
 
 
-def test_a_link_in_place_of_a_record_is_not_followed(tmp_path: Path, chest: dunechest.Chest, command: Command) -> None:
+def test_a_link_in_place_of_a_record_is_not_followed(
+    tmp_path: Path, chest: dunechest.Chest, command: Command
+) -> None:
     real = tmp_path / "real.json"
     (chest.folder / "chest.json").rename(real)
     (chest.folder / "chest.json").symlink_to(real)

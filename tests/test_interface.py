@@ -81,7 +81,16 @@ def test_quiet_is_quiet_and_json_is_one_document(library: Path, drive: Path, com
 
 @pytest.mark.parametrize(
     "words",
-    [(), ("no-such-command",), ("archive",), ("archive", "x"), ("verify",), ("find", "--no-such-option"), ("chest",)],
+    [
+        ("archive", "x", "--to", "y", "--despite", "mistyped"),
+        (),
+        ("no-such-command",),
+        ("archive",),
+        ("archive", "x"),
+        ("verify",),
+        ("find", "--no-such-option"),
+        ("chest",),
+    ],
 )
 def test_wrong_words_end_with_status_2(words: tuple[str, ...], command: Command) -> None:
     ran = command(*words)

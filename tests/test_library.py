@@ -188,7 +188,9 @@ def test_a_busy_writer_never_spoils_the_capture(database: Path, tmp_path: Path) 
         writer.join()
 
 
-@pytest.mark.parametrize("content", [b"", b"SQLite format 3", b"something else", b"SQLite format 3\0" + b"\xff" * 4000])
+@pytest.mark.parametrize(
+    "content", [b"", b"SQLite format 3", b"something else", b"SQLite format 3\0" + b"\xff" * 4000]
+)
 def test_what_is_no_database_is_not_captured(content: bytes, tmp_path: Path) -> None:
     (tmp_path / "d.db").write_bytes(content)
     (tmp_path / "scratch").mkdir()
@@ -230,9 +232,7 @@ def test_names_that_are_not_text_work_too(database: Path, tmp_path: Path) -> Non
         (lambda d: (d / "letter").write_text("1"), ["letter"]),
     ],
 )
-def test_what_counts_as_a_change(
-    change: object, expected: list[str], tmp_path: Path, chest: dunechest.Chest
-) -> None:
+def test_what_counts_as_a_change(change: object, expected: list[str], tmp_path: Path, chest: dunechest.Chest) -> None:
     library = tmp_path / ".tidewrack"
     library.mkdir()
     with closing(sqlite3.connect(library / "notes.tide")) as connection:

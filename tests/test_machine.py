@@ -72,7 +72,7 @@ def test_a_process_lives_until_it_ends() -> None:
     assert processes.lives(child.pid)
     assert "python" in processes.name_of(child.pid)
     child.kill()
-    child.wait()
+    child.communicate()
     assert not processes.lives(child.pid)
     assert processes.name_of(child.pid) == f"process {child.pid}"
     for pid in (0, -1, 1 << 40):
@@ -94,7 +94,9 @@ def test_openers_are_found_below_a_folder_and_at_a_file(
     for name in ("lib/deep/f", "library/g"):
         (tmp_path / name).write_text("x")
     child = holder(tmp_path / "lib" / "deep" / "f")
-    assert [(o.pid, o.path) for o in processes.openers(tmp_path / "lib")] == [(child.pid, str(tmp_path / "lib/deep/f"))]
+    assert [(o.pid, o.path) for o in processes.openers(tmp_path / "lib")] == [
+        (child.pid, str(tmp_path / "lib/deep/f"))
+    ]
     assert [o.pid for o in processes.openers(tmp_path / "lib" / "deep" / "f")] == [child.pid]
     assert processes.openers(tmp_path / "library") == ()
     (tmp_path / "alias").symlink_to("lib")
@@ -110,7 +112,8 @@ def test_own_handles_do_not_count(tmp_path: Path) -> None:
 def test_user_dirs_of_another_language_are_followed(tmp_path: Path) -> None:
     (tmp_path / ".config").mkdir()
     (tmp_path / ".config" / "user-dirs.dirs").write_text(
-        '# comment\nXDG_PICTURES_DIR="$HOME/Bilder"\nXDG_MUSIC_DIR="/mnt/klang"\nXDG_DESKTOP_DIR="$HOME"\nXDG_VIDEOS_DIR=torn'
+        '# comment\nXDG_PICTURES_DIR="$HOME/Bilder"\nXDG_MUSIC_DIR="/mnt/klang"\n'
+        'XDG_DESKTOP_DIR="$HOME"\nXDG_VIDEOS_DIR=torn'
     )
     places = folders.standard_folders(tmp_path, "linux")
     assert places["pictures"] == tmp_path / "Bilder"
@@ -134,7 +137,9 @@ def test_other_systems_offer_the_same_functions(module: object) -> None:
         assert callable(getattr(module, name))
 
 
-def test_windows_and_macos_ways_flush_and_say_what_they_cannot(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+def test_windows_and_macos_ways_flush_and_say_what_they_cannot(
+    tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
     calls: list[tuple[int, int]] = []
 
     def control(fd: int, command: int, value: int = 0) -> int:

@@ -67,13 +67,13 @@ class Chests(RuleBasedStateMachine):
             (self.library / path).mkdir(parents=True)
             self._note(path, None)
 
-    @rule(path=PATHS, target=NAMES)
-    def link(self, path: str, target: str) -> None:
+    @rule(path=PATHS, goal=NAMES)
+    def link(self, path: str, goal: str) -> None:
         if self._free(path):
             place = self.library / path
             place.parent.mkdir(parents=True, exist_ok=True)
-            place.symlink_to(target)
-            self._note(path, target)
+            place.symlink_to(goal)
+            self._note(path, goal)
 
     @rule(path=PATHS)
     def remove(self, path: str) -> None:

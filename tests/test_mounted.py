@@ -77,7 +77,7 @@ def test_a_nasty_tree_by_way_of_a_real_drive(mounted: Path, nasty: Path, tmp_pat
         assert len(account.changed_names) > 10
         # With the line breaks gone only the two names with a percent sign are beyond sha512sum.
         assert sha512sum(bag).stderr.count("No such file") == 2
-    dunechest.restore(chest, "nasty-tree", into=tmp_path / "back")
+    assert dunechest.restore(chest, "nasty-tree", into=tmp_path / "back").well
     assert facts(tmp_path / "back") == before
 
 

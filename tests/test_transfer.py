@@ -51,7 +51,9 @@ def sized(tmp_path: Path) -> list[Path]:
 
 @pytest.mark.parametrize("whole_sync", [True, False])
 @pytest.mark.parametrize("sha512", [True, False])
-def test_every_size_is_copied_and_digested_exactly(sized: list[Path], tmp_path: Path, whole_sync: bool, sha512: bool) -> None:
+def test_every_size_is_copied_and_digested_exactly(
+    sized: list[Path], tmp_path: Path, whole_sync: bool, sha512: bool
+) -> None:
     tasks = [task(path, tmp_path / "out" / path.name) for path in sized]
     told: list[int] = []
     outcomes = copying.copy_files(CopyJob(tasks, sha512, whole_sync), told.append)
@@ -67,6 +69,34 @@ def test_every_size_is_copied_and_digested_exactly(sized: list[Path], tmp_path: 
         assert copy.stat().st_mode & 0o777 == 0o640
 
 
+def test_a_time_of_this_very_moment_proves_nothing_yet(tmp_path: Path) -> None:
+    """On a filesystem whose clock ticks in seconds, a change may leave the time as it is."""
+    source = tmp_path / "source"
+    source.write_text("just now")
+    info = source.stat()
+    fine = os.stat_result([*info[:10]], {"st_mtime_ns": 10**18 + 1, "st_ctime_ns": 10**18 + 1})
+    coarse = os.stat_result([*info[:10]], {"st_mtime_ns": 10**18, "st_ctime_ns": 10**18})
+    fd = os.open(source, os.O_RDONLY)
+    for before, age, moved in (
+        (fine, 10_000_000, True),
+        (fine, 30_000_000, False),
+        (fine, -10_000_000, True),
+        (coarse, 1_900_000_000, True),
+        (coarse, -1_900_000_000, True),
+        (coarse, 2_100_000_000, False),
+    ):
+        young = abs(age) < (copying._TICK_COARSE if before is coarse else copying._TICK_FINE)
+        assert young is moved
+        with pytest.MonkeyPatch.context() as patch:
+            patch.setattr(os, "fstat", lambda _, before=before: before)
+            if moved:
+                with pytest.raises(copying._Moved):
+                    copying._still(fd, before, before.st_size, 10**18 + age)
+            else:
+                copying._still(fd, before, before.st_size, 10**18 + age)
+    os.close(fd)
+
+
 def test_a_digest_that_is_expected_must_be_met(sized: list[Path], tmp_path: Path) -> None:
     good = [task(p, tmp_path / "out" / p.name, expect=blake3(p.read_bytes()).digest()) for p in sized]
     assert {o.state for o in copying.copy_files(CopyJob(good, False, True), silent)} == {"ok"}
@@ -75,7 +105,9 @@ def test_a_digest_that_is_expected_must_be_met(sized: list[Path], tmp_path: Path
     assert not list((tmp_path / "out").glob("*.bad"))
 
 
-def test_without_a_way_around_the_cache_all_is_the_same(sized: list[Path], tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+def test_without_a_way_around_the_cache_all_is_the_same(
+    sized: list[Path], tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
     monkeypatch.setattr(medium, "bypass", lambda fd, on: False)
     tasks = [task(path, tmp_path / "out" / path.name) for path in sized]
     outcomes = copying.copy_files(CopyJob(tasks, True, False), silent)
@@ -152,7 +184,9 @@ def test_what_is_no_plain_file_is_not_read(tmp_path: Path) -> None:
 
 @pytest.mark.parametrize("algorithm", [*digests.BAG_ALGORITHMS, "blake3"])
 def test_digests_are_those_of_the_standard_library(algorithm: str, sized: list[Path]) -> None:
-    outcomes = copying.digest_files([DigestTask(os.fsencode(p), p.stat().st_size, (algorithm,)) for p in sized], silent)
+    outcomes = copying.digest_files(
+        [DigestTask(os.fsencode(p), p.stat().st_size, (algorithm,)) for p in sized], silent
+    )
     for path, outcome in zip(sized, outcomes, strict=True):
         content = path.read_bytes()
         wanted = blake3(content).digest() if algorithm == "blake3" else hashlib.new(algorithm, content).digest()
@@ -169,7 +203,9 @@ def test_a_growing_file_does_not_go_on_for_ever(tmp_path: Path) -> None:
     assert 10 << 20 < size <= (10 << 20) + stream.CHUNK
 
 
-def test_a_source_that_fails_in_the_middle_is_told_from_a_target(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+def test_a_source_that_fails_in_the_middle_is_told_from_a_target(
+    tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
     source = tmp_path / "source"
     source.write_bytes(os.urandom(9_000_000))
     os.utime(source, ns=(10**18, 10**18))
@@ -187,25 +223,26 @@ def test_a_source_that_fails_in_the_middle_is_told_from_a_target(tmp_path: Path,
 
 
 def test_walk_tells_everything_apart(tmp_path: Path) -> None:
-    (tmp_path / "a" / "b").mkdir(parents=True)
-    (tmp_path / "a" / "file").write_bytes(b"12345")
-    (tmp_path / "a" / "link").symlink_to("..")
-    os.link(tmp_path / "a" / "file", tmp_path / "twin")
-    os.mkfifo(tmp_path / "pipe")
+    top = tmp_path / "top"
+    (top / "a" / "b").mkdir(parents=True)
+    (top / "a" / "file").write_bytes(b"12345")
+    (top / "a" / "link").symlink_to("..")
+    os.link(top / "a" / "file", top / "twin")
+    os.mkfifo(top / "pipe")
     sock = socket.socket(socket.AF_UNIX)
-    sock.bind(str(tmp_path / "socket"))
+    sock.bind(str(top / "socket"))
     sock.close()
-    found = walk(str(tmp_path))
+    found = walk(str(top))
     assert [(f.path, f.size, f.names) for f in found.files] == [("a/file", 5, 2), ("twin", 5, 2)]
     assert found.files[0].inode == found.files[1].inode != 0
     assert [(f.path, f.empty) for f in found.folders] == [("", False), ("a", False), ("a/b", True)]
     assert [(k.path, k.target) for k in found.links] == [("a/link", "..")]
     assert [o.path for o in found.others] == ["pipe", "socket"]
     assert found.bytes == 10
-    assert [f.path for f in walk(str(tmp_path), skip=lambda path: path == "a").files] == ["twin"]
-    assert [f.path for f in walk(str(tmp_path / "twin")).files] == ["twin"]
+    assert [f.path for f in walk(str(top), skip=lambda path: path == "a").files] == ["twin"]
+    assert [f.path for f in walk(str(top / "twin")).files] == ["twin"]
     with pytest.raises(OSError, match="none"):
-        walk(str(tmp_path / "none"))
+        walk(str(top / "none"))
 
 
 @given(st.lists(st.integers(0, 6 << 20), max_size=900))
@@ -239,7 +276,7 @@ def test_a_helper_that_is_killed_is_a_cut_off(tmp_path: Path) -> None:
     with big.open("wb") as file:
         file.truncate(600 << 20)
     jobs = [DigestJob([DigestTask(os.fsencode(big), 600 << 20, ("sha512",))]) for _ in range(4)]
-    with pytest.raises(CutOff, match="ended from outside"), Crew(2, silent) as crew:  # noqa: PT012
+    with pytest.raises(CutOff, match="ended from outside"), Crew(2, silent) as crew:
         running = crew.run(jobs)
         os.kill(crew._processes[0].pid, signal.SIGKILL)
         list(running)
@@ -251,7 +288,7 @@ def test_leaving_a_crew_early_ends_its_processes(tmp_path: Path) -> None:
         file.truncate(600 << 20)
     begun = time.monotonic()
     processes: list[subprocess.Popen[bytes]] = []
-    with pytest.raises(KeyboardInterrupt), Crew(2, silent) as crew:  # noqa: PT012
+    with pytest.raises(KeyboardInterrupt), Crew(2, silent) as crew:
         processes += crew._processes
         running = crew.run([DigestJob([DigestTask(os.fsencode(big), 600 << 20, ("sha512",))])] * 4)
         next(running)
@@ -265,16 +302,19 @@ def test_a_small_job_starts_no_process(tmp_path: Path) -> None:
     assert Crew.for_job(10_000, 1000, [tmp_path], silent)._count >= 1
 
 
-def test_safe_writing_keeps_the_old_file_until_the_new_one_is_whole(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
-    path = tmp_path / "record"
+def test_safe_writing_keeps_the_old_file_until_the_new_one_is_whole(
+    tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    path = tmp_path / "records" / "record"
+    path.parent.mkdir()
     safe.write_file(path, b"old")
     monkeypatch.setattr(medium, "flush_file", lambda fd: (_ for _ in ()).throw(OSError(errno.ENOSPC, "full")))
     with pytest.raises(OSError, match="full"):
         safe.write_file(path, b"new")
     assert path.read_bytes() == b"old"
-    assert [p.name for p in tmp_path.iterdir()] == ["record"]
+    assert [p.name for p in path.parent.iterdir()] == ["record"]
     monkeypatch.undo()
-    (tmp_path / f"record{safe.BESIDE}").write_bytes(b"left by a crash")
+    (path.parent / f"record{safe.BESIDE}").write_bytes(b"left by a crash")
     safe.write_file(path, b"new", mode=0o600)
     assert path.read_bytes() == b"new"
     assert path.stat().st_mode & 0o777 == 0o600
@@ -288,5 +328,5 @@ def test_bounded_reading(tmp_path: Path) -> None:
     (tmp_path / "link").symlink_to("f")
     os.mkfifo(tmp_path / "pipe")
     for name in ("link", "pipe", "none", "."):
-        with pytest.raises(OSError):  # noqa: PT011
+        with pytest.raises(OSError):
             safe.read_bounded(tmp_path / name, 10)

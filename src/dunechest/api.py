@@ -8,7 +8,7 @@ from collections.abc import Iterable, Sequence
 from dunechest.chest.chest import Chest
 from dunechest.jobs import archiving, restoring
 from dunechest.jobs.account import ArchiveResult
-from dunechest.jobs.archive import plan_archive
+from dunechest.jobs.archive import check_codes, plan_archive
 from dunechest.jobs.chests import resolve_chest
 from dunechest.jobs.find import Library, library_at
 from dunechest.jobs.restore import plan_restore
@@ -53,10 +53,11 @@ def archive(
     CutOff
         If the drive is full, gone or failing. The same call goes on from there.
     """
+    codes = tuple(despite)
+    check_codes(codes)
     target = chest if isinstance(chest, Chest) else resolve_chest(chest)
     known = [one if isinstance(one, Library) else library_at(one) for one in libraries]
     plans = plan_archive(known, target, name=name)
-    codes = tuple(despite)
     archiving.refuse_if_stopped(plans, codes)
     return tuple(archiving.carry_out(plan, despite=codes, progress=progress) for plan in plans)
 

@@ -40,10 +40,11 @@ def command(
     from dunechest.cli import archive_view
     from dunechest.findings import stops
     from dunechest.jobs import archiving
-    from dunechest.jobs.archive import plan_archive
+    from dunechest.jobs.archive import check_codes, plan_archive
     from dunechest.jobs.chests import resolve_chest
     from dunechest.jobs.find import resolve_library
 
+    check_codes(despite)
     target = resolve_chest(chest)
     if out.shows:
         archive_view.show_recovered(out, target)

@@ -34,7 +34,7 @@ class _Rate(ProgressColumn):
 def bar(console: Console) -> Iterator[Progress]:
     """Show a bar while the block runs."""
     display = RichProgress(
-        TextColumn("{task.description}"),
+        TextColumn("{task.description}", markup=False),
         BarColumn(bar_width=24, complete_style="cyan", finished_style="green"),
         TextColumn("{task.fields[files]}"),
         _Bytes(),

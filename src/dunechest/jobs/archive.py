@@ -98,6 +98,35 @@ class ArchivePlan:
         return sum(f.entry.size for f in self.files) + sum(d.file.entry.size for d in self.databases)
 
 
+#: Codes of the *stop* findings an archive can meet.
+STOP_CODES = frozenset(
+    {
+        "in-use",
+        "half-library",
+        "edition-exists",
+        "name-taken",
+        "chest-inside",
+        "inside-chest",
+        "no-room",
+        "file-too-large",
+    }
+)
+
+
+def check_codes(despite: Iterable[str]) -> None:
+    """Refuse a code that no finding has: a mistyped one must not look as if it had been heeded.
+
+    Raises
+    ------
+    WordsOff
+        If a code is not one of `STOP_CODES`.
+    """
+    for code in despite:
+        if code not in STOP_CODES:
+            known = ", ".join(sorted(STOP_CODES))
+            raise WordsOff(f"--despite {shown(code)}: there is no such finding. Codes: {known}.")
+
+
 def plan_archive(libraries: Sequence[Library], chest: Chest, *, name: str | None = None) -> tuple[ArchivePlan, ...]:
     """Plan the archive of one or several libraries to a chest. Writes nothing.
 

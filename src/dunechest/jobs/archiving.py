@@ -4,9 +4,10 @@ from __future__ import annotations
 
 import os
 import time
-from collections.abc import Callable, Iterable, Iterator
+from collections.abc import Iterable, Iterator
 from dataclasses import dataclass, field
 from pathlib import Path
+from typing import BinaryIO
 
 import msgspec
 
@@ -28,7 +29,7 @@ from dunechest.chest.records import (
 from dunechest.errors import CutOff, DuneChestError, Refused
 from dunechest.findings import stops
 from dunechest.jobs.account import ArchiveResult, account_archived, account_unchanged
-from dunechest.jobs.archive import ArchivePlan, LeftBehind, PlannedDatabase, PlannedFile
+from dunechest.jobs.archive import ArchivePlan, LeftBehind, PlannedDatabase, PlannedFile, check_codes
 from dunechest.jobs.chests import machine_name
 from dunechest.ledger import notes
 from dunechest.library.databases import COMPANIONS, NotCaptured, capture, looks_like_database
@@ -69,6 +70,7 @@ def refuse_if_stopped(plans: Iterable[ArchivePlan], despite: Iterable[str] = ())
         With those findings; nothing has been changed.
     """
     codes = tuple(despite)
+    check_codes(codes)
     remaining = [f for plan in plans for f in stops(plan.findings, codes)]
     if remaining:
         raise Refused("Nothing was archived.", remaining)
@@ -231,9 +233,8 @@ def _copy(run: _Run, progress: Progress) -> None:
     crew_for = Crew.for_job(len(missing), total, (plan.library.path, run.bag), tally)
     with crew_for as crew, (run.bag / bagging.PROVEN).open("ab") as log:
         for database in plan.databases:
-            missing += _capture(run, crew, database, log.write)
-        _copy_files(run, crew, missing, log.write)
-        log.flush()
+            missing += _capture(run, crew, database)
+        _copy_files(run, crew, missing, log)
     tally.tell()
 
 
@@ -258,7 +259,7 @@ def _source(run: _Run, entry: FileEntry) -> bytes:
     return os.fsencode(library.path) if library.shape == "file" else os.fsencode(library.path / entry.path)
 
 
-def _copy_files(run: _Run, crew: Crew, files: list[PlannedFile], log: Callable[[bytes], object]) -> None:
+def _copy_files(run: _Run, crew: Crew, files: list[PlannedFile], log: BinaryIO) -> None:
     payload = _payload(run)
     root = os.fsencode(run.plan.library.path)
     root = root if run.plan.library.shape == "file" else root.rstrip(b"/") + b"/"
@@ -278,7 +279,8 @@ def _copy_files(run: _Run, crew: Crew, files: list[PlannedFile], log: Callable[[
             proven = _take(run, file, outcome)
             if proven is not None:
                 lines.append(records.encode_line(_proven_record(proven, outcome)))
-        log(b"".join(lines))
+        log.write(b"".join(lines))
+        log.flush()  # what is proven is to be known to the next run, even if this one is killed
         for outcome in outcomes:
             if outcome.state == "cut-off":
                 raise CutOff(_cut_off_words(run, outcome.why))
@@ -307,7 +309,7 @@ def _take(run: _Run, file: PlannedFile, outcome: CopyOutcome) -> Proven | None:
     return proven
 
 
-def _capture(run: _Run, crew: Crew, database: PlannedDatabase, log: Callable[[bytes], object]) -> list[PlannedFile]:
+def _capture(run: _Run, crew: Crew, database: PlannedDatabase) -> list[PlannedFile]:
     """Capture one database; if SQLite cannot, return its files to be copied like any other."""
     file = database.file
     scratch = run.bag / bagging.CAPTURES

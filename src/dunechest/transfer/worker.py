@@ -71,8 +71,21 @@ def allow_many_files() -> None:
         resource.setrlimit(resource.RLIMIT_NOFILE, (wanted, hard))
 
 
+def end_with_parent() -> None:
+    """Have the system end this process with the one that started it, where it can (Linux, ``prctl(2)``).
+
+    Elsewhere the worker ends when its input does, after the batch it is at.
+    """
+    if sys.platform == "linux":
+        import ctypes
+
+        set_death_signal = 1
+        ctypes.CDLL(None).prctl(set_death_signal, signal.SIGKILL)
+
+
 def main() -> int:
     """Serve until standard input ends."""
+    end_with_parent()
     # Ctrl-C goes to the whole group; only the main process decides what it means.
     signal.signal(signal.SIGINT, signal.SIG_IGN)
     allow_many_files()
