@@ -100,9 +100,10 @@ class StoredNames:
         text = raw.decode("utf-8", "replace").replace("\ufffd", "_")
         text = "".join("_" if c in self._limits.forbidden else c for c in text)
         stem, dot, ending = text.rpartition(".")
-        if not stem or len(ending) > 12:
+        ending = ending.rstrip(" ")
+        if not stem or not ending or len(ending) > 12:
             stem, dot, ending = text, "", ""
-        tail = "~" + hashlib.sha256(raw).hexdigest()[:8] + dot + ending.rstrip(" ")
+        tail = "~" + hashlib.sha256(raw).hexdigest()[:8] + dot + ending
         stem = stem.rstrip(". ") or "_"
         while self._length(stem + tail) > self._limits.longest:
             stem = stem[:-1]

@@ -21,6 +21,7 @@ from dunechest.errors import CutOff, DuneChestError, Refused
 from dunechest.findings import Finding, stops
 from dunechest.jobs.restore import NotDone, RestoreFile, RestorePlan
 from dunechest.ledger import notes
+from dunechest.machine.processes import lives
 from dunechest.names import shown
 from dunechest.progress import Progress, Step, silent
 from dunechest.transfer import medium, safe
@@ -71,8 +72,11 @@ class RestoreResult:
 
 
 class _Mark(msgspec.Struct, frozen=True):
+    """Whose working folder it is: chest, bag, and the process that is or was at it."""
+
     chest: str
     bag: str
+    pid: int = 0
 
 
 def refuse_if_stopped(plans: Iterable[RestorePlan]) -> None:
@@ -108,8 +112,10 @@ def carry_out(plan: RestorePlan, *, progress: Progress = silent) -> RestoreResul
     assert plan.place is not None
     begun = time.monotonic()
     staging = plan.place.parent / f".dune-restore-{plan.chest.id[:8]}-{plan.bag}"
+    # Only what this run has made, or taken over by its mark, is ever removed again.
+    _take_staging(staging, plan)
     try:
-        _stage(staging, plan)
+        _fill_staging(staging, plan)
         tree = staging / "tree"
         not_done = list(plan.not_done)
         restored = _write(plan, tree, not_done, progress)
@@ -147,22 +153,31 @@ def carry_out(plan: RestorePlan, *, progress: Progress = silent) -> RestoreResul
     return result
 
 
-def _stage(staging: Path, plan: RestorePlan) -> None:
-    """Make the folder to work in; one that an interrupted restore of the same bag left is taken over."""
-    mark = msgspec.json.encode(_Mark(plan.chest.id, plan.bag))
-    if os.path.lexists(staging):
-        try:
-            ours = not staging.is_symlink() and safe.read_bounded(staging / _MARK, 4096) == mark
-        except (OSError, ValueError):
-            ours = False
-        if not ours:
-            raise Refused(
-                f"{shown(str(staging))} is in the way and was not left by a restore of this library. "
-                "Look at it and move it away."
-            )
-        _remove(staging)
+def _take_staging(staging: Path, plan: RestorePlan) -> None:
+    """Make sure that the folder to work in can be made; what an interrupted restore of the same bag left goes."""
+    if not os.path.lexists(staging):
+        return
+    try:
+        mark = msgspec.json.decode(safe.read_bounded(staging / _MARK, 4096), type=_Mark)
+    except (OSError, ValueError, msgspec.MsgspecError):
+        mark = _Mark("", "")
+    if staging.is_symlink() or (mark.chest, mark.bag) != (plan.chest.id, plan.bag):
+        raise Refused(
+            f"{shown(str(staging))} is in the way and was not left by a restore of this library. "
+            "Look at it and move it away."
+        )
+    if mark.pid != os.getpid() and lives(mark.pid):
+        raise Refused(
+            f"Process {mark.pid} is restoring this library to the same place right now. Nothing was changed; "
+            "wait until it is done."
+        )
+    _remove(staging)
+
+
+def _fill_staging(staging: Path, plan: RestorePlan) -> None:
+    """Make the folder to work in, its mark first, and the library's folders in it."""
     staging.mkdir(parents=True)
-    safe.write_file(staging / _MARK, mark)
+    safe.write_file(staging / _MARK, msgspec.json.encode(_Mark(plan.chest.id, plan.bag, os.getpid())))
     tree = staging / "tree"
     tree.mkdir()
     for path, _, _ in plan.folders:
@@ -285,6 +300,16 @@ def _finish(plan: RestorePlan, tree: Path, restored: list[RestoreFile], not_done
     return made
 
 
+def _without_overwriting(source: Path, place: Path) -> None:
+    """Give a file its place, even if another one came to be there in this very moment."""
+    try:
+        place.hardlink_to(source)
+    except FileExistsError as error:
+        raise Refused(f"Something came to be in {shown(str(place))} meanwhile. Nothing was changed there.") from error
+    except OSError:  # a filesystem without hard links
+        source.rename(place)
+
+
 def _dress(folder: Path, mtime_ns: int, mode: int) -> None:
     """Give a folder its mode and time, deepest first, since filling a folder changes its time."""
     try:
@@ -332,7 +357,10 @@ def _into_place(plan: RestorePlan, tree: Path) -> None:
         if not stat.S_ISDIR(info.st_mode) or os.listdir(place):
             raise Refused(f"Something came to be in {shown(str(place))} meanwhile. Nothing was changed there.")
         place.rmdir()
-    source.rename(place)
+    if plan.record.shape == "file":
+        _without_overwriting(source, place)
+    else:
+        source.rename(place)  # a folder never takes the place of anything but an empty one
     # The top folder last: one that may not be written to could not be moved.
     for path, mtime_ns, mode in plan.folders:
         if not path and plan.record.shape == "folder":
