@@ -129,7 +129,9 @@ def bench_shape(name: str, rounds: int, work: Path) -> dict[str, object]:
     source = work / name
     if not source.exists():
         make_shape(source, count, size)
-    times: dict[str, list[Timing]] = {key: [] for key in ("archive", "plain archive", "verify", "plain verify")}
+    times: dict[str, list[Timing]] = {
+        key: [] for key in ("archive", "plain archive", "verify", "plain verify", "cat")
+    }
     memory: dict[str, int] = {}
     cold = False
     copy, drive, state = work / "copy", work / "drive", work / "state"
@@ -151,6 +153,8 @@ def bench_shape(name: str, rounds: int, work: Path) -> dict[str, object]:
         drop_caches()
         bag = drive / "dune-chest" / "bags" / name
         times["plain verify"].append(timed("sha512sum --quiet -c manifest-sha512.txt", bag))
+        drop_caches()
+        times["cat"].append(timed("find data -type f -print0 | xargs -0 cat > /dev/null", bag))
         cold = drop_caches()
         listing = f"find . -type f -print0 | xargs -0 sha512sum > '{work}/sums'"
         check = f"cd '{copy}'; sha512sum --quiet -c '{work}/sums'"
@@ -205,8 +209,8 @@ def bench_start(rounds: int, work: Path) -> dict[str, float]:
 def table(results: list[dict[str, object]], start: dict[str, float]) -> str:
     """Return the results as Markdown."""
     lines = [
-        "| shape | job | Dune Chest | plain commands | ratio | aim | peak memory |",
-        "|---|---|---|---|---|---|---|",
+        "| shape | job | Dune Chest | plain commands | ratio | aim | peak memory | reading alone (`cat`) |",
+        "|---|---|---|---|---|---|---|---|",
     ]
     for result in results:
         seconds = result["seconds"]
@@ -216,7 +220,7 @@ def table(results: list[dict[str, object]], start: dict[str, float]) -> str:
             ratio, aim = result[f"{job} ratio"], AIMS[job, str(result["name"])]
             lines.append(
                 f"| {result['shape']} | {job} | {seconds[job]} s | {seconds[f'plain {job}']} s | "
-                f"{ratio} | {aim} | {memory[job]} MB |"
+                f"{ratio} | {aim} | {memory[job]} MB | {seconds['cat'] if job == 'verify' else ''} |"
             )
     lines += [
         "",

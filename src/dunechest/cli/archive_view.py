@@ -81,6 +81,7 @@ def show_plans(out: Out, plans: Sequence[ArchivePlan], despite: Sequence[str]) -
     """Show `archive --plan`."""
     console = out.console
     for plan in plans:
+        console.print()
         head = Text(plan.library.name, style="bold")
         head.append(f" -> {shown(plan.chest.label)}/{shown(plan.bag)}: {_STATES[plan.state]}", style="not bold")
         console.print(head, soft_wrap=True)
