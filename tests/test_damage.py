@@ -168,6 +168,16 @@ def test_a_library_record_of_a_newer_format_is_left_alone(
     assert not (tmp_path / "back").exists()
 
 
+def test_parts_of_a_later_version_are_no_obstacle(damaged: dunechest.Chest, tmp_path: Path, command: Command) -> None:
+    path = bag_of(damaged, "shed") / "dune" / "library.json"
+    record = json.loads(path.read_bytes())
+    path.write_text(json.dumps({**record, "parts": [{"name": ["an", "album"]}], "strays": [[1]]}))
+    ran = command("verify", damaged.folder, "shed", "SHED")
+    assert ran.status == 1
+    assert ran.out.count("NOT WELL shed") == 1
+    assert command("restore", damaged.folder, "shed", "--into", tmp_path / "back").status == 0
+
+
 def test_a_stranger_in_the_chest_is_left_alone(damaged: dunechest.Chest, command: Command) -> None:
     (damaged.folder / "bags" / "holiday").mkdir()
     (damaged.folder / "bags" / "notes.txt").write_text("hello")

@@ -212,6 +212,20 @@ def test_a_torn_journal_decides_nothing(
     assert dunechest.Chest.open(chest.folder).recovered == ("shed",)
 
 
+def test_a_change_decided_while_another_waited_is_finished_and_not_cleared(
+    library: Path, chest: dunechest.Chest, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    (waiting,) = plan_archive([dunechest.library_at(library)], chest)
+    monkeypatch.setattr(journal, "carry_out", lambda bag, steps: (_ for _ in ()).throw(KeyboardInterrupt))
+    with pytest.raises(KeyboardInterrupt):
+        dunechest.archive([library], chest)
+    monkeypatch.undo()
+    with pytest.raises(dunechest.Refused, match="by now"):
+        archiving.carry_out(waiting)
+    assert [e.state for e in chest.bags()] == ["whole"]
+    assert dunechest.verify(chest).well
+
+
 @pytest.mark.parametrize(
     "step", [("../../x", "data"), ("dune/pending/payload", "/etc/x"), ("data", "bags"), ("dune/pending/a", "../b")]
 )

@@ -249,6 +249,22 @@ def test_a_changed_library_is_refused_and_name_is_offered(
     assert facts(bag_of(chest, "shed")) == before
 
 
+def test_one_of_several_bags_that_is_just_so_is_enough(
+    library: Path, chest: dunechest.Chest, command: Command
+) -> None:
+    dunechest.archive([library], chest)
+    (library / "rope.txt").write_text("shorter\n")
+    dunechest.archive([library], chest, name="shed-2")
+    (account,) = dunechest.archive([library], chest)
+    assert (account.bag, account.state) == ("shed-2", "unchanged")
+    (library / "rope.txt").write_text("shorter still\n")
+    ran = command("archive", library, "--to", chest.folder)
+    assert ran.status == 3
+    assert "--name shed-2-2" in ran.err or "--name shed-3" in ran.err
+    dunechest.archive([library], chest, name="shed-3")
+    assert command("archive", library, "--to", chest.folder, "--name", "shed").status == 3
+
+
 def test_another_library_of_the_same_name_is_refused(library: Path, tmp_path: Path, chest: dunechest.Chest) -> None:
     dunechest.archive([library], chest)
     other = tmp_path / "elsewhere" / "shed"
@@ -298,6 +314,9 @@ def test_home_is_where_it_goes_without_being_told(own_machine: Path, chest: dune
     (other / ".config" / "user-dirs.dirs").write_text('XDG_PICTURES_DIR="$HOME/Bilder"\n')
     assert dunechest.restore(chest, "herons", home=other).place == other / "Bilder" / "Herons"
     assert dunechest.restore(chest, "odd", home=other).place == other / ".config" / "odd"
+    with pytest.raises(dunechest.WordsOff, match="no folder"):
+        dunechest.restore(chest, "herons", home=tmp_path / "mistyped")
+    assert not (tmp_path / "mistyped").exists()
     with pytest.raises(dunechest.Refused) as refusal:
         dunechest.restore(chest, "herons")
     assert refusal.value.findings[0].code == "occupied"

@@ -6,7 +6,7 @@ A plan is a plain value. `dunechest.jobs.archiving.carry_out` does what it says.
 from __future__ import annotations
 
 import os
-from collections.abc import Iterable, Sequence
+from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass
 from pathlib import Path
 
@@ -250,45 +250,59 @@ def _state(
 ) -> tuple[str, str, list[Finding]]:
     """Decide the bag's name, and whether it is new, there just so, or there in another state."""
     entries = {entry.name: entry for entry in chest.bags()}
-    bag = name or slug(library.name)
-    if name is None:
-        archived = (e for e in entries.values() if e.library is not None and same_library(e.library, library))
-        bag = next((e.name for e in archived), bag)
+    own = [e for e in entries.values() if e.library is not None and same_library(e.library, library)]
+    if name is not None:
+        own = [e for e in own if e.name == name]
+    bag = name or (own[0].name if own else slug(library.name))
     if bag in taken:
-        return bag, "changed", [_taken(bag, f"{shown(str(taken[bag].path))}, archived in the same run,")]
+        holder = f"{shown(str(taken[bag].path))}, archived in the same run,"
+        return bag, "changed", [_taken(bag, holder, entries)]
+    # It may lie here several times, under several names: one that is just so is enough.
+    newest: tuple[str, str, list[str]] | None = None
+    for one in own:
+        assert one.library is not None
+        changes = compare_with_archived(one.folder, one.library, library.kind, listing)
+        if not changes:
+            return one.name, "unchanged", []
+        if newest is None or one.library.archived > newest[0]:
+            newest = (one.library.archived, one.name, changes)
+    if newest is not None:
+        return newest[1], "changed", [_edition_exists(*newest, entries)]
     entry = entries.get(bag)
     if entry is None or entry.state == "unfinished":
         return bag, "new", []
-    if entry.library is None:
-        return bag, "changed", [_taken(bag, "something that is not a library archived by Dune Chest")]
-    if not same_library(entry.library, library):
-        return bag, "changed", [_taken(bag, f"another library ({shown(entry.library.name)})")]
-    changes = compare_with_archived(entry.folder, entry.library, library.kind, listing)
-    if not changes:
-        return bag, "unchanged", []
-    shown_changes = ", ".join(shown(c) for c in changes[:3]) + (", ..." if len(changes) > 3 else "")
-    return (
-        bag,
-        "changed",
-        [
-            Finding(
-                "edition-exists",
-                "stop",
-                f"The chest already holds {shown(bag)}, archived {entry.library.archived}, and the library has "
-                f"changed since in {len(changes)} place(s): {shown_changes}.",
-                "What is archived is never overwritten. Archive it beside that one with --name, for example: "
-                f"--name {shown(bag)}-2",
-            )
-        ],
+    holder = (
+        f"another library ({shown(entry.library.name)})" if entry.library else "something Dune Chest did not make"
+    )
+    return bag, "changed", [_taken(bag, holder, entries)]
+
+
+def _free_name(bag: str, entries: Mapping[str, object]) -> str:
+    """Return a name beside `bag` that nothing in the chest has."""
+    number = 2
+    while f"{bag}-{number}" in entries:
+        number += 1
+    return f"{bag}-{number}"
+
+
+def _edition_exists(archived: str, bag: str, changes: list[str], entries: Mapping[str, object]) -> Finding:
+    some = ", ".join(shown(c) for c in changes[:3]) + (", ..." if len(changes) > 3 else "")
+    return Finding(
+        "edition-exists",
+        "stop",
+        f"The chest already holds {shown(bag)}, archived {archived}, and the library has changed since in "
+        f"{len(changes)} place(s): {some}.",
+        "What is archived is never overwritten. Archive it beside that one with --name, for example: "
+        f"--name {_free_name(bag, entries)}",
     )
 
 
-def _taken(bag: str, holder: str) -> Finding:
+def _taken(bag: str, holder: str, entries: Mapping[str, object]) -> Finding:
     return Finding(
         "name-taken",
         "stop",
         f"The name {shown(bag)} is already taken by {holder} in this chest.",
-        f"Give this library another name with --name, for example: --name {shown(bag)}-2",
+        f"Give this library another name with --name, for example: --name {_free_name(bag, entries)}",
     )
 
 

@@ -107,6 +107,9 @@ def carry_out(plan: ArchivePlan, *, despite: Iterable[str] = (), progress: Progr
         return account_unchanged(plan, bag, time.monotonic() - begun)
     run = _Run(plan, bag, left=list(plan.left_out))
     with plan.chest.changing(machine_name()):
+        # Whoever had the chest before may have died after deciding a change.
+        if (decided := journal.read(bag)) is not None:
+            journal.carry_out(bag, decided)
         if (bag / "bagit.txt").exists():
             raise Refused(f"The chest has a bag {shown(plan.bag)} by now. Nothing was changed; plan again.")
         try:

@@ -117,12 +117,14 @@ def plan_restore(
     Raises
     ------
     WordsOff
-        If there is no such library, or `home` and `into` are both given.
+        If there is no such library or home, or `home` and `into` are both given.
     Refused
         If its records are too damaged to restore from.
     """
     if home is not None and into is not None:
         raise WordsOff("--home and --into exclude each other: say whose home, or exactly which folder.")
+    if home is not None and not os.path.isdir(home):
+        raise WordsOff(f"There is no folder {shown(os.fspath(home))} to be the home. Nothing was changed.")
     entry = chest.bag(library)
     if entry.library is None:
         raise Refused(_no_record(entry))

@@ -115,7 +115,8 @@ def verify(
 
         place = resolve_chest(place)
     entries = [place.bag(name) for name in libraries] if libraries else list(place.bags())
-    checks = tuple(_check_guarded(entry, quick, progress) for entry in dict.fromkeys(entries))
+    once = {entry.name: entry for entry in entries}
+    checks = tuple(_check_guarded(entry, quick, progress) for entry in once.values())
     if not place.folder.is_dir():
         raise CutOff(f"The chest {shown(place.label)} went away while it was verified.")
     _note(place, checks)
