@@ -19,6 +19,9 @@ from dunechest.transfer import digests, medium
 
 CHUNK = 2 << 20
 _BUFFERS = 6
+#: Where nothing is written meanwhile, longer reads keep the drive busier.
+_LONG_CHUNK = 8 << 20
+_LONG_BUFFERS = 3
 #: Bytes written before they are flushed and read back.
 STRETCH = 64 << 20
 
@@ -40,13 +43,13 @@ class ReadAhead:
     what keeps the reader from running away.
     """
 
-    def __init__(self, fd: int) -> None:
+    def __init__(self, fd: int, chunk: int = CHUNK, buffers: int = _BUFFERS) -> None:
         self._fd = fd
         self._free: queue.SimpleQueue[mmap.mmap | None] = queue.SimpleQueue()
         self._full: queue.SimpleQueue[tuple[mmap.mmap, int] | BaseException | None] = queue.SimpleQueue()
         # Anonymous maps start on a page, which uncached reading and writing asks for.
-        for _ in range(_BUFFERS):
-            self._free.put(mmap.mmap(-1, CHUNK))
+        for _ in range(buffers):
+            self._free.put(mmap.mmap(-1, chunk))
         self._thread = threading.Thread(target=self._read, daemon=True)
         self._thread.start()
 
@@ -80,7 +83,7 @@ def _read_at(fd: int, buffer: mmap.mmap, offset: int) -> int:
     """Fill a buffer as far as the file goes (an interrupted read may give less at first)."""
     done = 0
     view = memoryview(buffer)
-    while done < CHUNK:
+    while done < len(view):
         try:
             got = _pread_into(fd, view[done:], offset + done)
         except OSError:
@@ -272,7 +275,7 @@ def digest(fd: int, algorithms: tuple[str, ...], tell: Tell) -> tuple[int, tuple
     """
     medium.forget(fd)
     medium.bypass(fd, True)
-    reader = ReadAhead(fd)
+    reader = ReadAhead(fd, _LONG_CHUNK, _LONG_BUFFERS)
     running = [digests.new(name) for name in algorithms]
     size = 0
     try:
