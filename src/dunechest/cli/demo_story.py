@@ -195,15 +195,15 @@ _ARCHIVE = (
         ("chest", "new", "drives/sand", "--label", "sand"),
     ),
     _Scene("", _OFFICE, ("archive", "dune-survey", "--to", "sand")),
-    _Scene("9. Is everything on the first drive as it was archived?", _OFFICE, ("verify", "blue")),
+    _Scene("9. Is everything on the first drive as it was archived?", _OFFICE, ("verify", "drives/blue")),
 )
 _AFTER_DAMAGE = (
     _Scene(
         "A quick check compares names and sizes, and says that it did only that.",
         _OFFICE,
-        ("verify", "blue", "dune-survey", "--quick"),
+        ("verify", "drives/blue", "dune-survey", "--quick"),
     ),
-    _Scene("A full one finds it, and names it.", _OFFICE, ("verify", "blue"), 1),
+    _Scene("A full one finds it, and names it.", _OFFICE, ("verify", "drives/blue"), 1),
 )
 _RESTORE = (
     _Scene("A clean machine, which has never seen these drives:", _LAPTOP, ("chest", "show", "drives/blue")),
