@@ -9,6 +9,8 @@ from typing import NamedTuple
 
 import msgspec
 
+from dunechest.transfer.hollow import hollow
+
 
 class FileEntry(msgspec.Struct, frozen=True, gc=False):
     """A regular file as the folder shows it.
@@ -16,7 +18,7 @@ class FileEntry(msgspec.Struct, frozen=True, gc=False):
     `path` is relative to the walked root with ``/`` between its pieces, in the
     form of ``os.fsdecode``; `size` in bytes; times in nanoseconds since 1970;
     `allocated` in bytes; `inode` and `device` identify hard links when `names`
-    is over one.
+    is over one; `hollow` says that the name is here and the bytes are not.
     """
 
     path: str
@@ -27,6 +29,7 @@ class FileEntry(msgspec.Struct, frozen=True, gc=False):
     names: int = 1
     inode: int = 0
     device: int = 0
+    hollow: bool = False
 
 
 class FolderEntry(msgspec.Struct, frozen=True, gc=False):
@@ -145,7 +148,48 @@ def _file(path: str, info: os.stat_result) -> FileEntry:
         names,
         info.st_ino if names > 1 else 0,
         info.st_dev if names > 1 else 0,
+        hollow(info),
     )
+
+
+def entry_of(path: str) -> FileEntry | None:
+    """Return the entry of one regular file by its full path; None if there is no such file."""
+    try:
+        info = os.stat(path)
+    except (OSError, ValueError):
+        return None
+    return _file(path, info) if stat.S_ISREG(info.st_mode) else None
+
+
+class Sum(NamedTuple):
+    """How many files lie in a folder, their bytes, and the newest one's time in nanoseconds."""
+
+    files: int
+    bytes: int
+    newest_ns: int
+
+
+def count(root: str) -> Sum:
+    """Count what lies below a folder; what cannot be read does not count."""
+    files = size = newest = 0
+    pending = [root]
+    while pending:
+        try:
+            with os.scandir(pending.pop()) as entries:
+                for entry in entries:
+                    if entry.is_dir(follow_symlinks=False):
+                        pending.append(entry.path)
+                    elif entry.is_file(follow_symlinks=False):
+                        try:
+                            info = entry.stat(follow_symlinks=False)
+                        except OSError:
+                            continue
+                        files += 1
+                        size += info.st_size
+                        newest = max(newest, info.st_mtime_ns)
+        except OSError:
+            continue
+    return Sum(files, size, newest)
 
 
 def _list(root: str, folder: str, found: _Found) -> list[str]:

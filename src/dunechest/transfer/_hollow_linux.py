@@ -1,0 +1,14 @@
+"""Linux: a hollow file has a size and not one block."""
+
+from __future__ import annotations
+
+import os
+
+#: Bytes. Filesystems keep files up to about this size inside the inode (or the file table's
+#: record), where they take no block and are whole all the same.
+_INSIDE = 4096
+
+
+def hollow(info: os.stat_result) -> bool:
+    """Whether a regular file's bytes are not here, by what `os.stat` says of it."""
+    return info.st_blocks == 0 and info.st_size > _INSIDE
