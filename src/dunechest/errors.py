@@ -27,7 +27,19 @@ class WordsOff(DuneChestError):
 
 
 class KindFileError(WordsOff):
-    """A kind file that cannot be understood; the message names the file and the place in it."""
+    """A kind file that cannot be understood; the message names the file and each mistake with its line.
+
+    Attributes
+    ----------
+    mistakes : tuple of str
+        The mistakes alone.
+    """
+
+    lines = True
+
+    def __init__(self, message: str, mistakes: Iterable[object] = ()) -> None:
+        super().__init__(message)
+        self.mistakes = tuple(str(mistake) for mistake in mistakes)
 
 
 class Refused(DuneChestError):

@@ -15,8 +15,10 @@ from __future__ import annotations
 import os
 import shutil
 import sqlite3
+import tempfile
 import time
-from contextlib import closing
+from collections.abc import Iterator
+from contextlib import closing, contextmanager
 from dataclasses import dataclass
 from pathlib import Path
 from urllib.parse import quote
@@ -156,3 +158,33 @@ def _stamp(name: str) -> tuple[int, int, int] | None:
     except FileNotFoundError:
         return None
     return info.st_size, info.st_mtime_ns, info.st_ctime_ns
+
+
+@contextmanager
+def questions(database: Path) -> Iterator[sqlite3.Connection]:
+    """Open a database to ask it questions, its log included, without leaving a trace beside it.
+
+    Raises
+    ------
+    sqlite3.Error
+        If it is not a database.
+    OSError
+        If it cannot be read.
+    """
+    wal, shm, journal = (Path(p) for p in companions(str(database)))
+    filled = any(p.exists() and p.stat().st_size for p in (wal, journal))
+    if shm.exists():
+        with closing(read_only(database)) as connection:
+            yield connection
+    elif not filled:
+        with closing(read_only(database, immutable=True)) as connection:
+            yield connection
+    else:
+        # What is still in the log counts; SQLite would make an index beside it, so that is made aside.
+        with tempfile.TemporaryDirectory(prefix="dunechest-") as scratch:
+            aside = Path(scratch) / "database"
+            for source, ending in ((database, ""), (wal, "-wal"), (journal, "-journal")):
+                if source.exists():
+                    shutil.copyfile(source, str(aside) + ending)
+            with closing(sqlite3.connect(aside)) as connection:
+                yield connection

@@ -1,14 +1,23 @@
-"""Whether a library is in use: an open file handle in it, or a lock mark whose process lives."""
+"""Whether a library is in use.
+
+It is if a process has a file in it open or a database in it locked, if a lock mark's
+process lives, or if the application itself runs and its setting points here.
+"""
 
 from __future__ import annotations
 
+import os
 import re
-from collections.abc import Iterable
+from collections.abc import Collection
 from dataclasses import dataclass
 from pathlib import Path
 
 from dunechest.library.kinds import Kind
-from dunechest.machine import processes
+from dunechest.library.recognise import expand
+from dunechest.library.references.base import Unread
+from dunechest.library.references.keyed import document_of, values
+from dunechest.machine import locks, processes
+from dunechest.machine.folders import standard_folders
 from dunechest.transfer import safe
 
 
@@ -21,7 +30,7 @@ class Use:
     how: str
 
 
-def in_use(place: Path, kind: Kind, paths: Iterable[str]) -> tuple[Use, ...]:
+def in_use(place: Path, kind: Kind, paths: Collection[str], home: Path) -> tuple[Use, ...]:
     """Find the processes that have a library open.
 
     Parameters
@@ -30,8 +39,10 @@ def in_use(place: Path, kind: Kind, paths: Iterable[str]) -> tuple[Use, ...]:
         The library.
     kind : Kind
         Its kind, which knows the lock marks.
-    paths : iterable of str
+    paths : collection of str
         Relative paths of its files, from a walk.
+    home : Path
+        Whose settings the application reads.
     """
     uses = {
         opener.pid: Use(opener.pid, opener.name, f"it has {opener.path} open") for opener in processes.openers(place)
@@ -41,7 +52,30 @@ def in_use(place: Path, kind: Kind, paths: Iterable[str]) -> tuple[Use, ...]:
             pid = _pid_in(place / path)
             if pid is not None and pid not in uses and processes.lives(pid):
                 uses[pid] = Use(pid, processes.name_of(pid), f"its lock mark is {path}")
+        if kind.locked_databases.match(path):
+            pid = locks.database_holder(place / path)
+            if pid is not None and pid not in uses:
+                uses[pid] = Use(pid, processes.name_of(pid), f"it holds a lock on the database {path}")
+    if kind.in_use.processes and points_here(kind, place, home) is not False:
+        for pid, name in processes.named(kind.in_use.processes):
+            uses.setdefault(pid, Use(pid, name, "the application runs, and this is the library it keeps"))
     return tuple(uses.values())
+
+
+def points_here(kind: Kind, place: Path, home: Path) -> bool | None:
+    """Say whether the application's own setting names a library; None if no setting can be read."""
+    folders = standard_folders(home)
+    answer: bool | None = None
+    for setting in kind.settings:
+        for path in expand(setting.file, folders):
+            form = {".json": "json", ".ini": "ini"}.get(path.suffix, "toml")
+            try:
+                document = document_of(path, form)
+            except Unread:
+                continue
+            for _, value in values(document, tuple(setting.key.split(".")), ()):
+                answer = bool(answer) or os.path.realpath(os.path.expanduser(value)) == os.path.realpath(place)
+    return answer
 
 
 def _pid_in(mark: Path) -> int | None:

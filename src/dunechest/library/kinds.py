@@ -13,17 +13,15 @@ from collections.abc import Mapping
 from functools import cached_property
 from importlib import resources
 from pathlib import Path
+from typing import Literal
 
 import msgspec
 
 from dunechest.errors import KindFileError, WordsOff
-from dunechest.names import shown, slug
+from dunechest.library import kindcheck
+from dunechest.library.kindcheck import FORMAT, PLAIN
+from dunechest.names import shown
 from dunechest.transfer import safe
-
-FORMAT = 1
-
-#: The kind of whatever no kind file describes.
-PLAIN = "folder"
 
 _MOST = 1 << 20
 
@@ -41,16 +39,122 @@ class Sign(msgspec.Struct, frozen=True, forbid_unknown_fields=True, omit_default
     tables: tuple[str, ...] = ()
 
 
-class Roles(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
-    """Patterns of files that the application can make again; all others are essential."""
+class Roles(msgspec.Struct, frozen=True, forbid_unknown_fields=True, rename="kebab"):
+    """Patterns of files by role; a file that none names is essential.
+
+    `rebuildable` files the application can make again; `must_not_leave` ones were
+    bought or licensed for this machine and are never archived.
+    """
 
     rebuildable: tuple[str, ...] = ()
+    must_not_leave: tuple[str, ...] = ()
 
 
 class InUse(msgspec.Struct, frozen=True, forbid_unknown_fields=True, rename="kebab"):
-    """Lock marks: patterns of files that hold the number of the process that has the library open."""
+    """What marks a library as in use, besides an open file.
+
+    `lock_marks` are patterns of files that hold the number of the process that has the
+    library open; `processes` are names of the application's processes; `databases`
+    are patterns of SQLite databases on which a lock of another process counts.
+    """
 
     lock_marks: tuple[str, ...] = ()
+    processes: tuple[str, ...] = ()
+    databases: tuple[str, ...] = ()
+
+
+Form = Literal[
+    "sqlite", "m3u8", "xspf", "bibtex", "csl-json", "ris", "xmp", "markdown", "html", "json", "toml", "ini"
+]
+
+
+class References(msgspec.Struct, frozen=True, forbid_unknown_fields=True, omit_defaults=True):
+    """Where files of the library name other files.
+
+    Attributes
+    ----------
+    form : str
+        How they are written; ``from`` in the kind file.
+    files : tuple of str
+        Patterns of the files that hold them.
+    name : str
+        A name by which a part can speak of them.
+    table, column : str
+        For ``sqlite``: the table, and the column with the whole path, or the name.
+    folder, join : str
+        For ``sqlite``, where a folder and a name make the path: the folder's column
+        (``column`` or ``table.column``), and for another table what joins the two
+        (``table.column = table.column``).
+    keys : tuple of str
+        For ``json``, ``toml``, ``ini``: the keys, with dots between and ``*`` for any.
+    fields : tuple of str
+        For ``bibtex``, ``csl-json``, ``ris``, ``xmp``: fields other than the usual ones.
+    base : str
+        What relative paths are relative to: the file's own folder if empty, ``.`` for
+        the library, or a folder in the library.
+    """
+
+    form: Form = msgspec.field(name="from")
+    files: tuple[str, ...]
+    name: str = ""
+    table: str = ""
+    column: str = ""
+    folder: str = ""
+    join: str = ""
+    keys: tuple[str, ...] = ()
+    fields: tuple[str, ...] = ()
+    base: str = ""
+
+
+class Parts(msgspec.Struct, frozen=True, forbid_unknown_fields=True, omit_defaults=True, rename="kebab"):
+    """What a person can name and take alone.
+
+    Attributes
+    ----------
+    what : str
+        What such a part is called: album, playlist, title, project.
+    form : str
+        ``folders``: each folder that `paths` matches; ``files``: each file, with what
+        it refers to; ``sqlite``: rows of a table; ``bibtex``: values of a field. ``from``
+        in the kind file.
+    paths : tuple of str
+        Patterns of those folders, files, databases or bibliographies.
+    also : tuple of str
+        Patterns of files that go with one part; ``{part}`` stands for its name.
+    needs : tuple of str
+        Patterns of files that every part needs: the database, the index.
+    named_in, named_by : str
+        For ``folders``: the JSON, TOML or INI file that holds the name people know the
+        part by, ``{part}`` standing for the folder's, and the key in it.
+    table, column : str
+        For ``sqlite``: where the parts' names are.
+    joins : tuple of str
+        For ``sqlite``: what leads from there to the rows of `references`.
+    references : str
+        For ``sqlite``: the name of the references that are the part's files.
+    field : str
+        For ``bibtex``: the field whose values, with commas between, are the parts.
+    """
+
+    what: str
+    form: Literal["folders", "files", "sqlite", "bibtex"] = msgspec.field(name="from")
+    paths: tuple[str, ...]
+    also: tuple[str, ...] = ()
+    needs: tuple[str, ...] = ()
+    named_in: str = ""
+    named_by: str = ""
+    table: str = ""
+    column: str = ""
+    joins: tuple[str, ...] = ()
+    references: str = ""
+    field: str = ""
+
+
+class Setting(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
+    """A setting of the application that holds the library's path: JSON, TOML or INI `file`, and the `key` in it."""
+
+    file: str
+    key: str
 
 
 class Elsewhere(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
@@ -78,6 +182,10 @@ class Kind(msgspec.Struct, frozen=True, forbid_unknown_fields=True, dict=True):
         Files and folders of which none is worth anything without the others.
     databases : tuple of str
         Patterns of the SQLite databases.
+    sidecars : tuple of str
+        Endings of the files that go with one of the same name: ``.xmp``.
+    roles, in_use, references, parts, settings, elsewhere
+        See their types.
     """
 
     format: int
@@ -89,14 +197,28 @@ class Kind(msgspec.Struct, frozen=True, forbid_unknown_fields=True, dict=True):
     signs: tuple[Sign, ...] = ()
     together: tuple[tuple[str, ...], ...] = ()
     databases: tuple[str, ...] = ()
+    sidecars: tuple[str, ...] = ()
     roles: Roles = Roles()
     in_use: InUse = msgspec.field(default=InUse(), name="in-use")
+    references: tuple[References, ...] = ()
+    parts: tuple[Parts, ...] = ()
+    settings: tuple[Setting, ...] = ()
     elsewhere: tuple[Elsewhere, ...] = ()
 
     @cached_property
     def rebuildable(self) -> Patterns:
         """Patterns of rebuildable files."""
         return Patterns(self.roles.rebuildable)
+
+    @cached_property
+    def must_not_leave(self) -> Patterns:
+        """Patterns of files that may not leave the machine."""
+        return Patterns(self.roles.must_not_leave)
+
+    @cached_property
+    def locked_databases(self) -> Patterns:
+        """Patterns of databases on which a lock means that the library is in use."""
+        return Patterns(self.in_use.databases)
 
     @cached_property
     def database_patterns(self) -> Patterns:
@@ -161,33 +283,17 @@ def parse_kind(text: str, where: str) -> Kind:
     Raises
     ------
     KindFileError
-        With the place of the mistake.
+        With every mistake and its line.
     """
-    where = shown(where)
     try:
-        raw = tomllib.loads(text)
-    except tomllib.TOMLDecodeError as error:
-        raise KindFileError(f"{where}: not TOML: {error}") from error
-    if isinstance(raw.get("format"), int) and raw["format"] > FORMAT:
-        raise KindFileError(f"{where}: format {raw['format']} is newer than this version understands ({FORMAT}).")
-    try:
-        kind = msgspec.convert(raw, Kind)
-    except msgspec.ValidationError as error:
-        raise KindFileError(f"{where}: {shown(str(error))}") from error
-    if kind.format != FORMAT:
-        raise KindFileError(f"{where}: format must be {FORMAT}.")
-    if kind.name != slug(kind.name) or kind.name == PLAIN:
-        raise KindFileError(f"{where}: name {shown(kind.name)!r} must be a short plain name, and not {PLAIN!r}.")
-    if not kind.signs:
-        raise KindFileError(f"{where}: signs: at least one is needed, or every folder would be of this kind.")
-    for system, places in kind.places.items():
-        if system not in ("linux", "macos", "windows"):
-            raise KindFileError(f"{where}: places: {shown(system)!r} is not linux, macos or windows.")
-        for place in places:
-            if not re.match(r"\{[a-z]+\}(/|\Z)", place) or ".." in place.split("/"):
-                raise KindFileError(
-                    f"{where}: places: {shown(place)!r} must begin with a standard folder, such as {{home}}/..."
-                )
+        kind = msgspec.convert(tomllib.loads(text), Kind)
+        well = not kindcheck.off(kind)
+    except (tomllib.TOMLDecodeError, msgspec.ValidationError, RecursionError):
+        well = False
+    if not well:
+        mistakes = kindcheck.mistakes(text, Kind)
+        lines = [f"{shown(where)}, {mistake}" for mistake in mistakes]
+        raise KindFileError("\n".join(lines), mistakes)
     return kind
 
 
@@ -235,7 +341,7 @@ def read_kind(path: Path) -> Kind:
     try:
         text = safe.read_bounded(path, _MOST).decode("utf-8")
     except (OSError, ValueError) as error:
-        raise KindFileError(f"{shown(str(path))} cannot be read: {error}") from error
+        raise KindFileError(f"{shown(str(path))} cannot be read: {shown(str(error))}") from error
     return parse_kind(text, str(path))
 
 

@@ -5,30 +5,46 @@ from __future__ import annotations
 import fnmatch
 import os
 import sqlite3
-from collections.abc import Callable, Iterable, Iterator, Mapping
+import stat
+from collections.abc import Callable, Collection, Iterable, Iterator, Mapping
 from contextlib import closing
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from pathlib import Path
 
 from dunechest.library.databases import read_only
 from dunechest.library.kinds import Kind, Sign
 from dunechest.machine.folders import standard_folders
 from dunechest.transfer import safe
+from dunechest.transfer.hollow import hollow
 
 #: The file by which a chest is known; `find` does not go into one.
 CHEST_MARK = "chest.json"
 
 
+#: Of so many matches of a pattern a sign is looked for, in the order of their names.
+_MOST = 50
+
+#: What lies at the top of a system, in use or left behind; three of them make one. Nobody keeps a library in them.
+_SYSTEM = frozenset(
+    {"bin", "boot", "dev", "etc", "lib", "lib64", "proc", "run", "sbin", "sys", "usr", "var", "lost+found", "snap"}
+    | {"System", "Library", "Applications", "private", "cores"}
+    | {"Windows", "Program Files", "Program Files (x86)", "ProgramData", "System Volume Information", "$Recycle.Bin"}
+)
+
+
 @dataclass(frozen=True, slots=True)
 class Recognised:
-    """A folder that shows all signs of a kind, and the evidence in words."""
+    """A folder that shows all signs of a kind, the evidence in words, and the former system it lies in, if any."""
 
     path: Path
     kind: Kind
     evidence: tuple[str, ...]
+    former: str = ""
 
 
-def recognise(folder: Path, kinds: Iterable[Kind], names: set[str] | None = None) -> Recognised | None:
+def recognise(
+    folder: Path, kinds: Iterable[Kind], names: Collection[str] | None = None, inner: Collection[str] | None = None
+) -> Recognised | None:
     """Say of which kind a folder is, or None.
 
     Parameters
@@ -37,20 +53,22 @@ def recognise(folder: Path, kinds: Iterable[Kind], names: set[str] | None = None
         The folder.
     kinds : iterable of Kind
         Kinds to try; the one with most signs wins, then the first by name.
-    names : set of str, optional
-        What lies directly in the folder, if that is known already.
+    names, inner : collection of str, optional
+        What lies directly in the folder, and which of that is folders, if that is known already.
     """
-    if names is None:
+    if names is None or inner is None:
         try:
-            names = set(os.listdir(folder))
+            with os.scandir(folder) as entries:
+                kinds_of = {entry.name: entry.is_dir() for entry in entries}
         except OSError:
             return None
+        names, inner = kinds_of.keys(), [name for name, is_folder in kinds_of.items() if is_folder]
     for kind in sorted(kinds, key=lambda k: (-len(k.signs), k.name)):
-        if not all(_first(sign, names) for sign in kind.signs):
+        if not all(_first(sign, names, inner) for sign in kind.signs):
             continue
         evidence = []
         for sign in kind.signs:
-            found = _evidence(folder, sign)
+            found = _evidence(folder, sign, names, inner)
             if found is None:
                 break
             evidence.append(found)
@@ -59,33 +77,62 @@ def recognise(folder: Path, kinds: Iterable[Kind], names: set[str] | None = None
     return None
 
 
-def _first(sign: Sign, names: set[str]) -> bool:
+def _first(sign: Sign, names: Collection[str], inner: Collection[str]) -> bool:
     """Whether the first piece of a sign's path is there at all: a look at names only, so it is quick."""
-    head = sign.path.split("/", 1)[0]
+    head, deeper, _ = sign.path.partition("/")
+    there = inner if deeper else names
     if "*" in head or "?" in head:
-        return any(fnmatch.fnmatchcase(name, head) for name in names)
+        return any(fnmatch.fnmatchcase(name, head) for name in there)
+    # A link to a folder counts too, and is not among the folders.
     return head in names
 
 
-def _evidence(folder: Path, sign: Sign) -> str | None:
+def _matching(folder: str, pieces: list[str], there: Collection[str] | None) -> Iterator[str]:
+    """Yield the paths that a pattern leads to, piece by piece; only folders that match are listed."""
+    head, *rest = pieces
+    if "*" in head or "?" in head:
+        if there is None:
+            try:
+                with os.scandir(folder) as entries:
+                    there = [entry.name for entry in entries if not rest or entry.is_dir()]
+            except OSError:
+                return
+        heads = sorted(name for name in there if fnmatch.fnmatchcase(name, head))[:_MOST]
+    else:
+        heads = [head]
+    for name in heads:
+        path = os.path.join(folder, name)
+        if rest:
+            yield from _matching(path, rest, None)
+        else:
+            yield path
+
+
+def _evidence(folder: Path, sign: Sign, names: Collection[str], inner: Collection[str]) -> str | None:
     wants_folder = sign.path.endswith("/")
-    pattern = sign.path.rstrip("/")
-    try:
-        candidates = sorted(folder.glob(pattern))[:50] if "*" in pattern or "?" in pattern else [folder / pattern]
-    except (OSError, ValueError):
-        return None
-    for path in candidates:
+    pieces = sign.path.rstrip("/").split("/")
+    there = inner if len(pieces) > 1 or wants_folder else names
+    for number, text in enumerate(_matching(str(folder), pieces, there)):
+        path = Path(text)
+        if number >= _MOST:
+            return None
         if wants_folder:
             if path.is_dir():
                 return f"folder {sign.path}"
             continue
-        if not path.is_file():
+        try:
+            info = path.stat()
+        except (OSError, ValueError):
             continue
+        if not stat.S_ISREG(info.st_mode):
+            continue
+        name = path.relative_to(folder).as_posix()
+        if hollow(info):  # opening it would fetch it: its name must do
+            return f"file {name} (hollow, not opened)"
         if sign.begins and not _begins(path, sign.begins):
             continue
         if sign.tables and not _has_tables(path, sign.tables):
             continue
-        name = path.relative_to(folder).as_posix()
         if sign.tables:
             return f"database {name} with {', '.join(sign.tables)}"
         return f"file {name}" + (f" beginning {sign.begins!r}" if sign.begins else "")
@@ -142,17 +189,34 @@ def expand(place: str, folders: Mapping[str, Path]) -> list[Path]:
 
 
 def search(
-    root: Path, kinds: Iterable[Kind], unreadable: Callable[[str], None] | None = None
+    root: Path,
+    kinds: Iterable[Kind],
+    unreadable: Callable[[str], None] | None = None,
+    *,
+    around: Collection[str] = (),
 ) -> Iterator[Recognised]:
     """Search a whole tree, hidden folders included, for libraries.
 
     It follows no link, and goes neither into a library it has recognised nor into
-    a chest. `unreadable` is told the path of each folder that cannot be listed.
+    a chest. In the top folder of a system, the present one or a former one that lies
+    in some folder, only what people keep there is searched.
+
+    Parameters
+    ----------
+    root : Path
+        Where to begin.
+    kinds : iterable of Kind
+        What to look for.
+    unreadable : callable, optional
+        Told the path of each folder that cannot be listed.
+    around : collection of str
+        Folders to go around.
     """
-    every = tuple(kinds)
-    pending = [str(root)]
+    every = tuple(sorted(kinds, key=lambda k: (-len(k.signs), k.name)))
+    top = str(root)
+    pending = [(top, "")]
     while pending:
-        place = pending.pop()
+        place, former = pending.pop()
         names: set[str] = set()
         inner: list[str] = []
         try:
@@ -160,15 +224,21 @@ def search(
                 for entry in entries:
                     names.add(entry.name)
                     if entry.is_dir(follow_symlinks=False):
-                        inner.append(entry.path)
+                        inner.append(entry.name)
         except OSError:
             if unreadable is not None:
                 unreadable(place)
             continue
         if CHEST_MARK in names and "bags" in names:
             continue
-        found = recognise(Path(place), every, names)
+        found = recognise(Path(place), every, names, inner)
         if found is not None:
-            yield found
+            yield replace(found, former=former)
             continue
-        pending.extend(sorted(inner, reverse=True))
+        if len(_SYSTEM & names) >= 3:
+            inner = [name for name in inner if name not in _SYSTEM]
+            former = former or ("" if place == os.sep else place)
+        below = place if place.endswith(os.sep) else place + os.sep
+        for name in sorted(inner, reverse=True):
+            if below + name not in around:
+                pending.append((below + name, former))

@@ -10,7 +10,7 @@ from dunechest.library.databases import COMPANIONS
 from dunechest.library.kinds import Kind
 from dunechest.transfer.walk import FileEntry
 
-Role = Literal["essential", "rebuildable"]
+Role = Literal["essential", "rebuildable", "must-not-leave"]
 
 
 @dataclass(frozen=True, slots=True)
@@ -24,6 +24,8 @@ class RoleTotal:
 
 def role_of(kind: Kind, path: str) -> Role:
     """Return the role of one file. What no pattern names is essential: a doubt never costs a file."""
+    if kind.must_not_leave.match(path):
+        return "must-not-leave"
     if kind.rebuildable.match(path) or kind.lock_patterns.match(path):
         return "rebuildable"
     return "essential"
@@ -31,12 +33,12 @@ def role_of(kind: Kind, path: str) -> Role:
 
 def totals(kind: Kind, files: Iterable[FileEntry]) -> tuple[RoleTotal, ...]:
     """Count files and bytes by role, the essential ones first."""
-    counts = {"essential": [0, 0], "rebuildable": [0, 0]}
+    counts: dict[Role, list[int]] = {"essential": [0, 0], "rebuildable": [0, 0], "must-not-leave": [0, 0]}
     for file in files:
         count = counts[role_of(kind, file.path)]
         count[0] += 1
         count[1] += file.size
-    return (RoleTotal("essential", *counts["essential"]), RoleTotal("rebuildable", *counts["rebuildable"]))
+    return tuple(RoleTotal(role, *count) for role, count in counts.items() if role != "must-not-leave" or count[0])
 
 
 def databases_among(kind: Kind, files: Iterable[FileEntry]) -> dict[str, tuple[str, ...]]:

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import os
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from pathlib import Path
 
 import psutil
@@ -96,6 +96,11 @@ def filesystem(path: Path) -> Filesystem:
     return Filesystem(kind, mount, free, total, block, free_names, kind in _FLUSHED_WHOLE, limits_of(kind))
 
 
+def with_limits(place: Filesystem, limits: Limits) -> Filesystem:
+    """Return the description of a filesystem with other limits."""
+    return replace(place, limits=limits)
+
+
 def _mounted(real: Path) -> tuple[str, Path]:
     """Find the mount point a path lies under; the last mounted of several on one point wins."""
     best = ("unknown", Path(real.anchor))
@@ -121,6 +126,19 @@ def limits_of(kind: str) -> Limits:
         windows=True,
         largest=(4 << 30) - 1 if kind in _OLD_FAT else None,
     )
+
+
+def search_roots() -> tuple[tuple[Path, ...], frozenset[str]]:
+    """Return the mount points to search for libraries, and the folders to go around while doing so.
+
+    Each drive is searched from its own mount point, so none is entered from another
+    one; what is no drive (the system's inner mounts, networks) is not searched.
+    """
+    mounts = {str(Path(part.mountpoint)) for part in psutil.disk_partitions(all=True)}
+    roots = drive_folders()
+    if os.sep == "/" and Path("/") not in roots:
+        roots = (Path("/"), *roots)
+    return roots, frozenset(mounts | {"/tmp"})
 
 
 def drive_folders() -> tuple[Path, ...]:

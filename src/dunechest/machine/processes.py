@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import os
 import sys
+from collections.abc import Iterator
 from dataclasses import dataclass
 from pathlib import Path
 
@@ -36,8 +37,24 @@ def lives(pid: int) -> bool:
         return True
 
 
+def named(names: tuple[str, ...]) -> Iterator[tuple[int, str]]:
+    """Yield number and name of the processes with one of those names; an ending such as ``.exe`` does not count."""
+    wanted = {name.casefold() for name in names}
+    own = os.getpid()
+    for process in psutil.process_iter(["name"]):
+        name = str(process.info["name"] or "")
+        if (
+            process.pid != own
+            and {name.casefold(), name.rpartition(".")[0].casefold()} & wanted
+            and lives(process.pid)
+        ):
+            yield process.pid, name
+
+
 def name_of(pid: int) -> str:
     """Return a process's name, or its number in words where the system does not tell."""
+    if pid < 0:
+        return "another process"
     try:
         return psutil.Process(pid).name()
     except psutil.Error:

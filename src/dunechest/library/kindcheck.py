@@ -1,0 +1,263 @@
+"""Check a kind file against its schema and say of each mistake in which line it is.
+
+The schema is the types in `dunechest.library.kinds`; a TOML reader keeps no lines, so
+the line of a key is looked up in the text once a mistake is known.
+"""
+
+from __future__ import annotations
+
+import re
+import tomllib
+import types
+from collections.abc import Iterator
+from dataclasses import dataclass
+from typing import TYPE_CHECKING, Any, get_args, get_origin
+
+import msgspec
+
+from dunechest.names import shown, slug
+
+if TYPE_CHECKING:
+    from dunechest.library.kinds import Kind, Parts, References
+
+FORMAT = 1
+
+#: The kind of whatever no kind file describes.
+PLAIN = "folder"
+
+#: Where a key stands: names and numbers from the top of the file.
+Place = tuple[str | int, ...]
+
+STANDARD = ("home", "pictures", "music", "videos", "documents", "desktop", "configuration", "data")
+
+
+@dataclass(frozen=True, slots=True)
+class Mistake:
+    """A mistake in a kind file: its line (from 1), the key, and what is wrong."""
+
+    line: int
+    key: str
+    what: str
+
+    def __str__(self) -> str:
+        """Return the mistake in words."""
+        return (
+            f"line {self.line}: {shown(self.key)}: {shown(self.what)}"
+            if self.key
+            else f"line {self.line}: {self.what}"
+        )
+
+
+def mistakes(text: str, kind: type[Kind]) -> tuple[Mistake, ...]:
+    """Return all mistakes of a kind file's text, by line.
+
+    Parameters
+    ----------
+    text : str
+        TOML.
+    kind : type
+        The type of a kind, which is the schema.
+    """
+    try:
+        raw = tomllib.loads(text)
+    except (tomllib.TOMLDecodeError, RecursionError) as error:
+        found = re.search(r"at line (\d+)", str(error))
+        line = int(found.group(1)) if found else text.count("\n") + 1
+        words = re.sub(r" \(at .*\)$", "", str(error))
+        return (Mistake(line, "", f"this is not TOML: {shown(words)}"),)
+    number = raw.get("format")
+    if isinstance(number, int) and number > FORMAT:
+        what = f"format {number} is newer than this version understands ({FORMAT})"
+        return (Mistake(_line(text, ("format",)), "format", what),)
+    found_ones = list(_against(raw, kind, ()))
+    if not found_ones:
+        found_ones = off(msgspec.convert(raw, kind))
+    every = [Mistake(_line(text, place), _words(place), what) for place, what in found_ones]
+    return tuple(sorted(every, key=lambda m: m.line))
+
+
+def _words(place: Place) -> str:
+    return ".".join(f"{p}" if isinstance(p, str) else f"{p + 1}" for p in place)
+
+
+def _against(value: Any, wanted: Any, place: Place) -> Iterator[tuple[Place, str]]:
+    """Compare a value with a type, piece by piece, so that one mistake does not hide the next."""
+    if isinstance(wanted, type) and issubclass(wanted, msgspec.Struct):
+        if not isinstance(value, dict):
+            yield place, "this must be a table"
+            return
+        fields = {field.encode_name: field for field in msgspec.structs.fields(wanted)}
+        for key, inner in value.items():
+            if key not in fields:
+                yield (*place, key), f"there is no such key; known here: {', '.join(fields)}"
+            else:
+                yield from _against(inner, fields[key].type, (*place, key))
+        for name, field in fields.items():
+            if field.required and name not in value:
+                yield place, f"the key {name!r} is missing"
+        return
+    if get_origin(wanted) is tuple and isinstance(value, list):
+        (inner_type, *_) = get_args(wanted)
+        for index, inner in enumerate(value):
+            yield from _against(inner, inner_type, (*place, index))
+        return
+    if get_origin(wanted) is dict and isinstance(value, dict):
+        for key, inner in value.items():
+            yield from _against(inner, get_args(wanted)[1], (*place, key))
+        return
+    try:
+        msgspec.convert(value, wanted)
+    except msgspec.ValidationError:
+        yield place, f"this must be {_called(wanted)}"
+
+
+def _called(wanted: Any) -> str:
+    if choices := get_args(wanted):
+        if all(isinstance(choice, str) for choice in choices):
+            return "one of " + ", ".join(choices)
+        return "a list"
+    if isinstance(wanted, types.GenericAlias):
+        return "a list or table"
+    return {str: "text", int: "a whole number", bool: "true or false"}.get(wanted, "something else")
+
+
+def off(kind: Kind) -> list[tuple[Place, str]]:
+    """Return what is wrong with a kind that has all its keys: values that cannot mean anything."""
+    found: list[tuple[Place, str]] = []
+    if kind.format != FORMAT:
+        found.append((("format",), f"it must be {FORMAT}"))
+    if kind.name != slug(kind.name) or kind.name == PLAIN:
+        found.append((("name",), f"{kind.name!r} must be small letters, digits and hyphens, and not {PLAIN!r}"))
+    if not kind.signs:
+        found.append(((), "at least one of [[signs]] is needed, or every folder would be of this kind"))
+    for index, sign in enumerate(kind.signs):
+        if not _inside(sign.path):
+            found.append((("signs", index, "path"), f"{sign.path!r} must be a path inside the library"))
+        if sign.path.endswith("/") and (sign.begins or sign.tables):
+            found.append((("signs", index, "path"), "a folder can neither begin with text nor have tables"))
+    for system, places in kind.places.items():
+        if system not in ("linux", "macos", "windows"):
+            found.append((("places", system), f"{system!r} is not linux, macos or windows"))
+        found += [(("places", system, i), why) for i, place in enumerate(places) if (why := _place_off(place))]
+    found += [
+        (("elsewhere", i, "place"), why) for i, one in enumerate(kind.elsewhere) if (why := _place_off(one.place))
+    ]
+    found += [(("settings", i, "file"), why) for i, one in enumerate(kind.settings) if (why := _place_off(one.file))]
+    for index, one in enumerate(kind.settings):
+        if not one.file.endswith((".json", ".toml", ".ini")):
+            found.append((("settings", index, "file"), "only .json, .toml and .ini files can be read"))
+    names = {one.name for one in kind.references if one.name}
+    for index, reference in enumerate(kind.references):
+        found += [(("references", index, key), why) for key, why in _references_off(reference)]
+    for index, part in enumerate(kind.parts):
+        found += [(("parts", index, key), why) for key, why in _parts_off(part, names)]
+    return found
+
+
+def _inside(path: str) -> bool:
+    return bool(path.strip("/")) and not path.startswith("/") and ".." not in path.split("/")
+
+
+def _place_off(place: str) -> str:
+    standard = re.match(r"\{([a-z]+)\}(?:/|\Z)", place)
+    if standard is None or ".." in place.split("/"):
+        return f"{place!r} must begin with a standard folder, such as {{home}}/..."
+    if standard.group(1) not in STANDARD:
+        return f"{{{standard.group(1)}}} is no standard folder; known: {', '.join(STANDARD)}"
+    return ""
+
+
+_COLUMN = re.compile(r"[^.=\"\0]+\.[^.=\"\0]+")
+_JOIN = re.compile(r"\s*[^.=\"\0]+\.[^.=\"\0]+?\s*=\s*[^.=\"\0]+\.[^.=\"\0]+?\s*")
+
+
+def _references_off(one: References) -> Iterator[tuple[str, str]]:
+    if not one.files:
+        yield "files", "name the files that hold the references"
+    if one.form == "sqlite":
+        for key in ("table", "column"):
+            if not getattr(one, key):
+                yield "from", f"sqlite needs the key {key!r}"
+        if one.join and not _JOIN.fullmatch(one.join):
+            yield "join", "this must be of the form table.column = table.column"
+        if "." in one.folder and not (_COLUMN.fullmatch(one.folder) and one.join):
+            yield "folder", "a folder in another table is table.column and needs the key 'join'"
+    elif one.table or one.column or one.folder or one.join:
+        yield "from", f"table, column, folder and join belong to sqlite, not to {one.form}"
+    if one.form in ("json", "toml", "ini") and not one.keys:
+        yield "from", f"{one.form} needs the key 'keys'"
+    if one.keys and one.form not in ("json", "toml", "ini"):
+        yield "keys", f"they belong to json, toml and ini, not to {one.form}"
+    if one.fields and one.form not in ("bibtex", "csl-json", "ris", "xmp"):
+        yield "fields", f"they belong to bibtex, csl-json, ris and xmp, not to {one.form}"
+    if one.base not in ("", ".") and not _inside(one.base):
+        yield "base", f"{one.base!r} must be a folder inside the library"
+
+
+def _parts_off(one: Parts, names: set[str]) -> Iterator[tuple[str, str]]:
+    if not one.paths:
+        yield "paths", "name the folders or files"
+    if one.form == "sqlite":
+        for key in ("table", "column", "references"):
+            if not getattr(one, key):
+                yield "from", f"sqlite needs the key {key!r}"
+        if one.references and one.references not in names:
+            yield "references", f"no [[references]] here has the name {one.references!r}"
+        for join in one.joins:
+            if not _JOIN.fullmatch(join):
+                yield "joins", f"{join!r} must be of the form table.column = table.column"
+    elif one.table or one.column or one.joins or one.references:
+        yield "from", f"table, column, joins and references belong to sqlite, not to {one.form}"
+    if bool(one.named_in) != bool(one.named_by) or (one.named_in and one.form != "folders"):
+        yield "from", "named-in and named-by go together, and belong to folders"
+    if (one.form == "bibtex") != bool(one.field):
+        yield "from", "bibtex, and nothing else, needs the key 'field'"
+
+
+def _line(text: str, place: Place) -> int:
+    """Find the line of a key; the closest one that can be found, for what is missing."""
+    lines = text.splitlines()
+    tables: dict[str, int] = {}
+    best = 1
+    inside = ""
+    names = [str(p) if isinstance(p, str) else p for p in place]
+    for number, line in enumerate(lines, start=1):
+        header = re.match(r"\s*\[\[?\s*([^\]]+?)\s*\]\]?", line)
+        if header and not re.match(r"\s*\[\s*[\"'{]", line) and "=" not in line.partition("]")[0]:
+            name = header.group(1).strip("\"'")
+            if line.lstrip().startswith("[["):
+                tables[name] = tables.get(name, -1) + 1
+                inside = f"{name}#{tables[name]}"
+            else:
+                inside = name
+        wanted = _table_of(names)
+        if wanted and inside == wanted[0] and header:
+            best = number
+        key = re.match(r"\s*([\w-]+|\"[^\"]*\"|'[^']*')\s*=", line)
+        if key and names:
+            table, rest = wanted if wanted and wanted[0] == inside else ("", names)
+            if (table == inside or (not table and not inside)) and rest and key.group(1).strip("\"'") == rest[0]:
+                return _within(lines, number, rest)
+    return best
+
+
+def _table_of(names: list[str | int]) -> tuple[str, list[str | int]] | None:
+    """Return the table that a place lies in, as headers name it, and the rest of the place."""
+    if len(names) > 1 and isinstance(names[1], int):
+        return f"{names[0]}#{names[1]}", names[2:]
+    if names:
+        return str(names[0]), names[1:]
+    return None
+
+
+def _within(lines: list[str], number: int, rest: list[str | int]) -> int:
+    """Find the line of an item of a list that is written over several lines."""
+    if len(rest) < 2 or not isinstance(rest[1], int):
+        return number
+    items = -1
+    for offset, line in enumerate(lines[number - 1 :]):
+        body = line.partition("=")[2] if offset == 0 else line
+        items += len(re.findall(r"\"[^\"]*\"|'[^']*'|\b\d+\b", body.partition("#")[0]))
+        if items >= rest[1] or line.rstrip().endswith("]"):
+            return number + offset
+    return number

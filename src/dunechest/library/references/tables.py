@@ -1,0 +1,105 @@
+"""Columns of an SQLite database that hold paths, asked without a trace and without trust."""
+
+from __future__ import annotations
+
+import sqlite3
+import time
+from collections.abc import Iterator
+from pathlib import Path
+
+from dunechest.library.databases import questions
+from dunechest.library.kinds import Parts, References
+from dunechest.library.references.base import LONGEST, Raw, Unread
+
+#: Seconds that a question to a database may take: a hostile view would take for ever.
+_PATIENCE = 60.0
+_ALLOWED = frozenset({sqlite3.SQLITE_SELECT, sqlite3.SQLITE_READ, sqlite3.SQLITE_FUNCTION})
+
+
+def read_sqlite(path: Path, spec: References) -> Iterator[Raw]:
+    """Read the paths in a column: whole ones, or a folder and a name."""
+    columns, joins = _columns(spec)
+    source = " ".join([_quoted(spec.table), *joins])
+    own = f"{_quoted(spec.table)}.rowid"
+    sql = f"SELECT {own}, {', '.join(columns)} FROM {source}"  # noqa: S608 - every name is quoted
+    for number, *pieces in _rows(path, sql):
+        if (text := _path(pieces)) is not None:
+            yield Raw(f"{spec.table} {number}", text)
+
+
+def part_rows(path: Path, part: Parts, spec: References) -> Iterator[tuple[str, str | None]]:
+    """Yield the name of each part, and the paths of its files one by one; None for a part without any."""
+    columns, joins = _columns(spec)
+    names = f"{_quoted(part.table)}.{_quoted(part.column)}"
+    for (name,) in _rows(path, f"SELECT DISTINCT {names} FROM {_quoted(part.table)}"):  # noqa: S608
+        if isinstance(name, str) and name:
+            yield name, None
+    chain = _chain(part)
+    source = " ".join([_quoted(part.table), *chain, *joins])
+    for name, *pieces in _rows(path, f"SELECT {names}, {', '.join(columns)} FROM {source}"):  # noqa: S608
+        if isinstance(name, str) and name and (text := _path(pieces)) is not None:
+            yield name, text
+
+
+def _columns(spec: References) -> tuple[list[str], list[str]]:
+    own = _quoted(spec.table)
+    columns = [f"{own}.{_quoted(spec.column)}"]
+    joins = []
+    if spec.folder:
+        table, dot, column = spec.folder.rpartition(".")
+        columns.insert(0, f"{_quoted(table) if dot else own}.{_quoted(column)}")
+        if dot and spec.join:
+            joins.append(f"JOIN {_quoted(table)} ON {_equal(spec.join)}")
+    return columns, joins
+
+
+def _chain(part: Parts) -> list[str]:
+    """Return the JOIN clauses of a part; each brings in the table that is not there yet."""
+    there = {part.table}
+    clauses = []
+    for join in part.joins:
+        tables = [side.strip().partition(".")[0] for side in join.split("=")]
+        new = next((table for table in tables if table not in there), tables[-1])
+        there.add(new)
+        clauses.append(f"JOIN {_quoted(new)} ON {_equal(join)}")
+    return clauses
+
+
+def _equal(join: str) -> str:
+    sides = []
+    for side in join.split("="):
+        table, _, column = side.strip().partition(".")
+        sides.append(f"{_quoted(table)}.{_quoted(column)}")
+    return " = ".join(sides)
+
+
+def _quoted(name: str) -> str:
+    return '"' + name.replace('"', '""') + '"'
+
+
+def _path(pieces: list[object]) -> str | None:
+    """Join a folder and a name as they were written."""
+    if not all(isinstance(piece, str) for piece in pieces) or not pieces[-1]:
+        return None
+    if len(pieces) == 1:
+        return str(pieces[0])
+    folder, name = map(str, pieces)
+    if not folder or folder.endswith(("/", "\\")):
+        return folder + name
+    return folder + ("\\" if "\\" in folder and "/" not in folder else "/") + name
+
+
+def _rows(path: Path, sql: str) -> Iterator[tuple[object, ...]]:
+    until = time.monotonic() + _PATIENCE
+    try:
+        with questions(path) as connection:
+            connection.text_factory = lambda raw: raw.decode("utf-8", "surrogateescape")
+            connection.setlimit(sqlite3.SQLITE_LIMIT_LENGTH, LONGEST)
+            connection.execute("PRAGMA trusted_schema = OFF")
+            connection.set_progress_handler(lambda: int(time.monotonic() > until), 100_000)
+            connection.set_authorizer(
+                lambda action, *rest: sqlite3.SQLITE_OK if action in _ALLOWED else sqlite3.SQLITE_DENY
+            )
+            yield from connection.execute(sql)
+    except (sqlite3.Error, OSError) as error:
+        raise Unread(f"SQLite cannot answer: {error}") from error

@@ -1,0 +1,166 @@
+"""A harmless probe: what a drive can really hold, tried with a few empty files in a folder of their own.
+
+The system tells the type of a filesystem, but how it was mounted decides what it
+takes. The probe's folder is removed at once; nothing else is touched.
+"""
+
+from __future__ import annotations
+
+import os
+import secrets
+import shutil
+import time
+from collections.abc import Iterator
+from contextlib import contextmanager
+from dataclasses import dataclass, replace
+from pathlib import Path
+
+from dunechest.machine.drives import Limits
+from dunechest.transfer import medium, safe
+
+_NAME = ".dune-probe-"
+#: Seconds after which a probe's folder that was left behind is one of a killed process.
+_OLD = 3600
+_SPEED_BYTES = 8 << 20
+
+
+@dataclass(frozen=True, slots=True)
+class Probed:
+    """What a drive was found to hold.
+
+    Parameters
+    ----------
+    forbidden : frozenset of str
+        Characters it refused in a name.
+    longest : int
+        Longest name of plain letters it took, up to 255.
+    tells_case, tells_accents : bool
+        Whether names that differ only so are two names.
+    any_bytes : bool
+        Whether a name that is not UTF-8 is taken.
+    links : bool
+        Whether it holds symbolic links.
+    time_step_ns : int
+        Resolution of its file times in nanoseconds.
+    """
+
+    forbidden: frozenset[str]
+    longest: int
+    tells_case: bool
+    tells_accents: bool
+    any_bytes: bool
+    links: bool
+    time_step_ns: int
+
+
+@contextmanager
+def _own_folder(folder: Path) -> Iterator[Path]:
+    for old in folder.glob(_NAME + "*"):
+        try:
+            if not old.is_symlink() and time.time() - old.stat().st_mtime > _OLD:
+                shutil.rmtree(old, ignore_errors=True)
+        except OSError:
+            continue
+    before = folder.stat()
+    place = folder / (_NAME + secrets.token_hex(4))
+    place.mkdir()
+    try:
+        yield place
+    finally:
+        shutil.rmtree(place, ignore_errors=True)
+        try:
+            os.utime(folder, ns=(before.st_atime_ns, before.st_mtime_ns))  # no trace, not even in the time
+        except OSError:
+            pass
+
+
+def probe(folder: Path) -> Probed:
+    """Try what the drive under a folder can hold.
+
+    Raises
+    ------
+    OSError
+        If nothing can be written there.
+    """
+    with _own_folder(folder) as place:
+        (place / "plain").touch()
+        refused = {char for char in '"*:<>?\\|\x01' if not _takes(place, f"x{char}x")}
+        longest = next((n for n in (255, 143, 127) if _takes(place, "n" * n)), 63)
+        return Probed(
+            frozenset(refused),
+            longest,
+            not _same(place, "case-a", "CASE-A"),
+            not _same(place, "caf\u00e9", "cafe\u0301"),
+            _takes(place, os.fsdecode(b"bytes\xff")),
+            _links(place),
+            _time_step(place),
+        )
+
+
+def _takes(place: Path, name: str) -> bool:
+    try:
+        os.close(os.open(place / name, os.O_CREAT | os.O_EXCL | os.O_WRONLY, 0o600))
+        # Some take a name and keep another one.
+        return name in os.listdir(place)
+    except (OSError, ValueError):
+        return False
+
+
+def _same(place: Path, one: str, other: str) -> bool:
+    if not _takes(place, one):
+        return True
+    return not _takes(place, other)
+
+
+def _links(place: Path) -> bool:
+    try:
+        os.symlink("plain", place / "link")
+        return os.readlink(place / "link") == "plain"
+    except (OSError, NotImplementedError):
+        return False
+
+
+def _time_step(place: Path) -> int:
+    """Set a time with digits down to the nanosecond, and see how many come back."""
+    wanted = 1_700_000_001_123_456_789
+    os.utime(place / "plain", ns=(wanted, wanted))
+    got = (place / "plain").stat().st_mtime_ns
+    for step in (1, 100, 1_000, 1_000_000, 10_000_000, 1_000_000_000):
+        if abs(wanted - got) < step:
+            return step
+    return 2_000_000_000
+
+
+def write_speed(folder: Path) -> float:
+    """Write and flush a few megabytes in a folder of their own; return bytes a second.
+
+    Raises
+    ------
+    OSError
+        If they cannot be written.
+    """
+    block = os.urandom(1 << 20)
+    with _own_folder(folder) as place:
+        fd = os.open(place / "speed", os.O_CREAT | os.O_EXCL | os.O_WRONLY, 0o600)
+        try:
+            begun = time.monotonic()
+            for _ in range(_SPEED_BYTES >> 20):
+                safe.write_all(fd, block)
+            medium.flush_file(fd)
+            return _SPEED_BYTES / max(time.monotonic() - begun, 1e-6)
+        finally:
+            os.close(fd)
+
+
+def stricter(limits: Limits, probed: Probed) -> Limits:
+    """Return what holds by the type of the filesystem and by the probe.
+
+    The type counts too: a name that is taken here may be refused on the next computer.
+    """
+    return replace(
+        limits,
+        forbidden=limits.forbidden | probed.forbidden,
+        longest=min(limits.longest, probed.longest),
+        tells_case=limits.tells_case and probed.tells_case,
+        tells_accents=limits.tells_accents and probed.tells_accents,
+    )

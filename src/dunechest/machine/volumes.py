@@ -1,0 +1,95 @@
+"""What a drive is: its physical devices, whether it can be unplugged, and whether it is a drive at all."""
+
+from __future__ import annotations
+
+import os
+import re
+import sys
+from pathlib import Path
+
+if sys.platform == "linux":
+    from dunechest.machine._volumes_linux import devices, removable
+else:
+    from dunechest.machine._volumes_other import devices, removable
+
+__all__ = ["devices", "is_network", "removable", "sync_mark"]
+
+_NETWORK = frozenset(
+    {"nfs", "nfs4", "cifs", "smb", "smb3", "smbfs", "9p", "afs", "afpfs", "davfs", "webdav", "ncpfs"}
+)
+#: Filesystems of real drives that a process serves.
+_LOCAL_FUSE = frozenset({"fuse.exfat", "fuse.ntfs", "fuse.ntfs-3g", "fuse.ext2"})
+
+_MARK = re.compile(r"\.[\w.-]*(?:sync|cloud)[\w.-]*", re.IGNORECASE)
+# Windows: IO_REPARSE_TAG_CLOUD and its fifteen variants; attributes PINNED and UNPINNED.
+_CLOUD_TAG, _CLOUD_MASK = 0x9000001A, 0xFFFF0FFF
+_PINNED = 0x80000 | 0x100000
+# macOS: where file providers keep what they sync; SF_DATALESS.
+_PROVIDED = ("Library/CloudStorage", "Library/Mobile Documents")
+_DATALESS = 0x40000000
+
+
+def is_network(kind: str) -> bool:
+    """Whether a type of filesystem lies on another computer, or is served by a program.
+
+    >>> is_network("nfs4"), is_network("fuse.something"), is_network("ext4"), is_network("fuseblk")
+    (True, True, False, False)
+    """
+    return kind in _NETWORK or (kind.startswith("fuse.") and kind not in _LOCAL_FUSE)
+
+
+def sync_mark(folder: Path, top: Path, home: Path) -> str:
+    """Say by what a folder shows that some service keeps it in step with another place; empty if by nothing.
+
+    Parameters
+    ----------
+    folder : Path
+        The folder; the ones above it are looked at too.
+    top, home : Path
+        The mount point and the home folder, where the looking stops.
+    """
+    real = Path(os.path.realpath(folder))
+    for place in (real, *real.parents):
+        if place in (home, top, Path(place.anchor)) and place != real:
+            break
+        for part in _PROVIDED:
+            if place == home / part or home / part in place.parents:
+                return f"it lies in {part}"
+        mark = _system_mark(place) or _own_mark(place)
+        if mark:
+            return f"{place} {mark}"
+    return ""
+
+
+def _system_mark(place: Path) -> str:
+    """Look at what the system itself notes of a folder."""
+    try:
+        info = place.lstat()
+    except OSError:
+        return ""
+    if getattr(info, "st_reparse_tag", 0) & _CLOUD_MASK == _CLOUD_TAG or (
+        getattr(info, "st_file_attributes", 0) & _PINNED
+    ):
+        return "is marked by the system as kept in step"
+    if getattr(info, "st_flags", 0) & _DATALESS:
+        return "is marked by the system as kept elsewhere"
+    return ""
+
+
+def _own_mark(place: Path) -> str:
+    """Look at what a service leaves in its folder: hidden names and attributes that speak of it."""
+    try:
+        names = [entry.name for entry in os.scandir(place) if entry.name.startswith(".")]
+    except OSError:
+        return ""
+    for name in sorted(names):
+        if _MARK.fullmatch(name):
+            return f"holds {name}"
+    if hasattr(os, "listxattr"):
+        try:
+            found = [name for name in os.listxattr(place) if re.search("sync|cloud", name, re.IGNORECASE)]
+        except OSError:
+            return ""
+        if found:
+            return f"has the attribute {found[0]}"
+    return ""
