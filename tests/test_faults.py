@@ -127,11 +127,11 @@ def test_an_unreadable_file_for_an_ordinary_person(library: Path, chest: duneche
 def test_too_little_room_is_counted_before(
     library: Path, chest: dunechest.Chest, command: Command, monkeypatch: pytest.MonkeyPatch
 ) -> None:
-    from dunechest.jobs import archive
+    from dunechest.jobs import drive_findings
 
-    real = archive.filesystem
+    real = drive_findings.filesystem
     monkeypatch.setattr(
-        archive, "filesystem", lambda path: __import__("dataclasses").replace(real(path), free=100_000)
+        drive_findings, "filesystem", lambda path: __import__("dataclasses").replace(real(path), free=100_000)
     )
     ran = command("archive", library, "--to", chest.folder, "--despite", "no-room")
     assert ran.status == 3

@@ -21,7 +21,26 @@ from dunechest.demo.world import World, damage, make_world, wipe
 from .conftest import Command, facts, flip
 
 Move = Callable[[str], None]
-LIBRARIES = {"glasswort": "photos", "tidewrack": "notes", "seaholly": "papers", "cuttlebone": "games"}
+LIBRARIES = {
+    "glasswort": "photos",
+    "redshank": "sounds",
+    "tidewrack": "notes",
+    "seaholly": "papers",
+    "cuttlebone": "games",
+    "spindrift": "film",
+    "saltpan": "designs",
+    "limpet": "handsets",
+}
+NAMES = {
+    "glasswort": "dune-survey",
+    "redshank": "shore-recordings",
+    "tidewrack": "tidewrack",
+    "seaholly": "marram-papers",
+    "cuttlebone": "winter-games",
+    "spindrift": "storm-film",
+    "saltpan": "sign-shop",
+    "limpet": "devices",
+}
 
 
 def place_of(world: World, application: str) -> Path:
@@ -62,7 +81,8 @@ def test_each_application_opens_its_library_and_locks_it(name: str, world: World
 @pytest.mark.parametrize(
     ("name", "gone"),
     [("glasswort", "originals"), ("glasswort", "catalogue.glw"), ("tidewrack", "notes.tide"),
-     ("seaholly", "papers.files"), ("seaholly", "papers.bib"), ("cuttlebone", "titles")],
+     ("seaholly", "papers.files"), ("seaholly", "papers.bib"), ("cuttlebone", "titles"),
+     ("redshank", "sounds"), ("spindrift", "projects"), ("saltpan", "index.json")],
 )  # fmt: skip
 def test_half_a_library_is_refused(name: str, gone: str, world: World) -> None:
     path = place_of(world, name) / gone
@@ -110,16 +130,11 @@ def test_a_title_is_adopted_only_when_folder_and_descriptor_agree(world: World) 
         assert any("new, empty library" in line for line in opened.done)
 
 
-def test_find_recognises_the_four_kinds_hidden_ones_too(pristine: World, command: Command) -> None:
+def test_find_recognises_the_eight_kinds_hidden_ones_too(pristine: World, command: Command) -> None:
     ran = command("find", pristine.office_home, pristine.office_drive, "--json")
     found = {one["name"]: one for one in ran.json["libraries"]}
-    assert {name: one["kind"] for name, one in found.items()} == {
-        "dune-survey": "glasswort",
-        "old-dune-survey": "glasswort",
-        "tidewrack": "tidewrack",
-        "marram-papers": "seaholly",
-        "winter-games": "cuttlebone",
-    }
+    expected = {name: kind for kind, name in NAMES.items()} | {"old-dune-survey": "glasswort"}
+    assert {name: one["kind"] for name, one in found.items()} == expected
     photos = [p for p in pristine.photos.rglob("*") if p.is_file()]
     assert found["dune-survey"]["files"] == len(photos)
     assert found["dune-survey"]["bytes"] == sum(p.stat().st_size for p in photos)
@@ -128,14 +143,13 @@ def test_find_recognises_the_four_kinds_hidden_ones_too(pristine: World, command
     only = command("find", pristine.office_home, "--kind", "seaholly", "--json").json["libraries"]
     assert [one["name"] for one in only] == ["marram-papers"]
     frame = dunechest.find_libraries([pristine.office_home]).to_frame()
-    assert len(frame) == 4
+    assert len(frame) == 8
 
 
 def test_find_without_a_place_searches_the_home(world: World, on_machine: Move, command: Command) -> None:
     on_machine("office-pc")
-    assert {one["name"] for one in command("find", "--json").json["libraries"]} == {
-        "dune-survey", "old-dune-survey", "tidewrack", "marram-papers",
-    }  # fmt: skip
+    names = {one["name"] for one in command("find", "--json").json["libraries"]}
+    assert names == {*NAMES.values(), "old-dune-survey"} - {"winter-games"}
     on_machine("new-laptop")
     ran = command("find")
     assert ran.status == 0
@@ -146,7 +160,7 @@ def test_find_goes_neither_into_chests_nor_round_loops(world: World, command: Co
     chest = dunechest.Chest.create(world.office_home / "Documents", "inside")
     dunechest.archive([world.photos], chest)
     (world.office_home / "round").symlink_to(world.office_home)
-    assert len(command("find", world.office_home, "--json").json["libraries"]) == 4
+    assert len(command("find", world.office_home, "--json").json["libraries"]) == 8
 
 
 def test_two_libraries_of_one_name_are_told_apart(world: World, command: Command) -> None:
@@ -198,7 +212,7 @@ def test_a_lock_mark_counts_while_its_process_lives(
 def test_half_a_library_and_saves_elsewhere_are_findings(world: World, on_machine: Move, command: Command) -> None:
     on_machine("office-pc")
     codes = [f["code"] for f in command("look", world.games, "--json").json["findings"]]
-    assert codes == ["elsewhere"]
+    assert codes == ["elsewhere", "rebuildable"]
     shutil.rmtree(world.papers / "papers.files")
     ran = command("look", world.papers, "--json")
     assert (ran.status, ran.json["findings"][0]["code"]) == (3, "half-library")
@@ -214,7 +228,7 @@ def test_the_old_machine_dies_and_the_new_one_has_it_all(world: World, on_machin
         with make(world.office_home).open() as opened:
             counts[name] = opened.counts
     assert command("chest", "new", world.blue, "--label", "blue").status == 0
-    ran = command("archive", "dune-survey", "tidewrack", "marram-papers", "winter-games", "--to", "blue", "--json")
+    ran = command("archive", *NAMES.values(), "--to", "blue", "--json")
     assert ran.status == 0
     for account in ran.json["archived"]:
         assert account["files_found"] == account["files_copied"] + len(account["left_out"])
@@ -224,23 +238,43 @@ def test_the_old_machine_dies_and_the_new_one_has_it_all(world: World, on_machin
     shown = command("chest", "show", world.blue, "--json").json
     assert shown["known_before"] is False
     assert [chest["label"] for chest in command("chest", "list", "--json").json["chests"]] == ["blue"]
-    for name in ("dune-survey", "tidewrack", "marram-papers"):
-        assert command("restore", "blue", name).status == 0
+    for kind in sorted(set(NAMES) - {"cuttlebone"}):
+        assert command("restore", "blue", NAMES[kind]).status == 0, kind
     ran = command("restore", "blue", "winter-games")
     assert (ran.status, "no-place" in ran.err) == (3, True)
     games = world.laptop_drive / "Games"
     assert command("restore", "blue", "winter-games", "--into", games).status == 0
     home = world.laptop_home
-    for name, place in (
-        ("glasswort", home / "Pictures" / "Dune Survey"),
-        ("seaholly", home / "Documents" / "Marram Papers"),
-        ("cuttlebone", games),
-    ):
-        APPLICATIONS[name](home).point_to(place)
+    for name in LIBRARIES:
+        was = place_of(world, name)
+        now = games if name == "cuttlebone" else home / was.relative_to(world.office_home)
+        APPLICATIONS[name](home).point_to(now)
     for name, make in APPLICATIONS.items():
         with make(home).open() as opened:
-            assert (opened.counts, opened.missing) == (counts[name], ())
+            assert (opened.counts, opened.missing) == (counts[name], ()), name
             assert not any("download" in line for line in opened.done)
+
+
+@pytest.mark.parametrize("name", sorted(APPLICATIONS))
+def test_wiped_and_restored_in_its_place_nothing_is_missing(name: str, world: World, on_machine: Move) -> None:
+    """Library and strays are gone from the same machine; the application then finds all of them again."""
+    on_machine("office-pc")
+    with APPLICATIONS[name](world.office_home).open() as opened:
+        before = opened.counts
+    place = place_of(world, name)
+    chest = dunechest.Chest.create(world.blue, "blue")
+    strays = [s.entry.path for s in dunechest.look(place).selection.strays]
+    (account,) = dunechest.archive([place], chest)
+    assert (account.well, account.strays) == (True, len(strays))
+    shutil.rmtree(place)
+    for stray in strays:
+        Path(stray).unlink()
+    result = dunechest.restore(chest, account.bag, into=place if name == "cuttlebone" else None)
+    assert result.well
+    if name != "cuttlebone":
+        assert sorted(str(now) for _, now in result.strays) == strays
+    with APPLICATIONS[name](world.office_home).open() as opened:
+        assert (opened.counts, opened.missing) == (before, ())
 
 
 def test_notes_in_the_log_of_an_open_application_come_along(

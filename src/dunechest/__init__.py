@@ -36,13 +36,14 @@ if TYPE_CHECKING:
     )
     from dunechest.findings import Finding
     from dunechest.jobs.account import ArchiveResult
-    from dunechest.jobs.archive import ArchivePlan, LeftBehind, plan_archive
+    from dunechest.jobs.archive import ArchivePlan, plan_archive
     from dunechest.jobs.checking import FileState
     from dunechest.jobs.chests import ChestContents, ChestList, create_chest, list_chests, show_chest
     from dunechest.jobs.find import FindResult, FoundLibrary, Library, find_libraries, library_at
     from dunechest.jobs.look import Readiness, look
     from dunechest.jobs.restore import RestorePlan, plan_restore
     from dunechest.jobs.restoring import RestoreResult
+    from dunechest.jobs.selection import Choice, LeftBehind
     from dunechest.jobs.verify import BagCheck, VerifyResult, verify
     from dunechest.progress import Progress, Step
 
@@ -61,7 +62,8 @@ _WHERE = {
     "WordsOff": "errors",
     "Finding": "findings",
     "ArchivePlan": "jobs.archive",
-    "LeftBehind": "jobs.archive",
+    "Choice": "jobs.selection",
+    "LeftBehind": "jobs.selection",
     "plan_archive": "jobs.archive",
     "ArchiveResult": "jobs.account",
     "FileState": "jobs.checking",
@@ -98,6 +100,7 @@ __all__ = [
     "ChestContents",
     "ChestList",
     "ChestUnusable",
+    "Choice",
     "CutOff",
     "DuneChestError",
     "FileState",

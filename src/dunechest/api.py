@@ -13,6 +13,7 @@ from dunechest.jobs.chests import resolve_chest
 from dunechest.jobs.find import Library, library_at
 from dunechest.jobs.restore import plan_restore
 from dunechest.jobs.restoring import RestoreResult
+from dunechest.jobs.selection import EVERYTHING, Choice
 from dunechest.progress import Progress, silent
 
 AnyPath = str | os.PathLike[str]
@@ -23,6 +24,7 @@ def archive(
     chest: Chest | AnyPath,
     *,
     name: str | None = None,
+    choice: Choice = EVERYTHING,
     despite: Iterable[str] = (),
     progress: Progress = silent,
 ) -> tuple[ArchiveResult, ...]:
@@ -36,6 +38,8 @@ def archive(
         Where to.
     name : str, optional
         Another name for the bag of a single library.
+    choice : Choice
+        Which parts and which files: strays, rebuildable and hollow ones.
     despite : iterable of str
         Codes of *stop* findings to overrule.
     progress : Progress
@@ -57,7 +61,7 @@ def archive(
     check_codes(codes)
     target = chest if isinstance(chest, Chest) else resolve_chest(chest)
     known = [one if isinstance(one, Library) else library_at(one) for one in libraries]
-    plans = plan_archive(known, target, name=name)
+    plans = plan_archive(known, target, name=name, choice=choice)
     archiving.refuse_if_stopped(plans, codes)
     return tuple(archiving.carry_out(plan, despite=codes, progress=progress) for plan in plans)
 

@@ -121,6 +121,48 @@ class Totals(msgspec.Struct, frozen=True):
     bytes_stored: int
 
 
+class PartRecord(msgspec.Struct, frozen=True):
+    """A part that the library had: what such parts are called, name, title, files and bytes."""
+
+    what: str
+    name: str
+    title: str
+    files: int
+    bytes: int
+
+
+class ReferenceRecord(msgspec.Struct, frozen=True):
+    """A reference that leads to a stray: the file that holds it, where in it, and its text."""
+
+    source: Name
+    spot: Name
+    text: Name
+
+
+class StrayRecord(msgspec.Struct, frozen=True):
+    """A gathered stray: where it was, its path below ``data/``, bytes, time (ns), and what refers to it.
+
+    `standard` and `relative` say where it was relative to a standard folder, if it was.
+    """
+
+    path: Name
+    stored: str
+    size: int
+    mtime_ns: int
+    references: tuple[ReferenceRecord, ...]
+    standard: Plain = ""
+    relative: Name = ""
+
+
+class ReferenceCounts(msgspec.Struct, frozen=True):
+    """How many references of the library led where when it was archived."""
+
+    inside: int = 0
+    strays: int = 0
+    missing: int = 0
+    away: int = 0
+
+
 class LibraryRecord(msgspec.Struct, frozen=True):
     """``dune/library.json``."""
 
@@ -141,8 +183,12 @@ class LibraryRecord(msgspec.Struct, frozen=True):
     changed_names: tuple[ChangedName, ...] = ()
     databases: tuple[CapturedDatabase, ...] = ()
     left_out: tuple[LeftOut, ...] = ()
-    parts: tuple[Any, ...] = ()
-    strays: tuple[Any, ...] = ()
+    parts: tuple[PartRecord, ...] = ()
+    partial: tuple[str, ...] = ()
+    strays: tuple[StrayRecord, ...] = ()
+    strays_left: tuple[LeftOut, ...] = ()
+    references: ReferenceCounts = ReferenceCounts()
+    incomplete: bool = False
 
 
 class FileRecord(msgspec.Struct, frozen=True, gc=False, omit_defaults=True):
@@ -203,14 +249,21 @@ def read_chest(folder: Path) -> ChestRecord:
 
 
 def read_library(bag: Path) -> LibraryRecord:
-    """Read ``dune/library.json`` of a bag; raises as `read_chest` does."""
-    return _checked(bag / "dune" / "library.json", _MOST_LIBRARY, LibraryRecord)
+    """Read ``dune/library.json`` of a bag; raises as `read_chest` does.
+
+    What only describes the library (its parts, references, strays) is passed over
+    where it is not as it should be: the files can be restored without.
+    """
+    return _checked(bag / "dune" / "library.json", _MOST_LIBRARY, LibraryRecord, _DESCRIBING)
 
 
 _Record = TypeVar("_Record", bound=msgspec.Struct)
 
 
-def _checked(path: Path, most: int, kind: type[_Record]) -> _Record:
+_DESCRIBING = ("parts", "partial", "strays", "strays_left", "references")
+
+
+def _checked(path: Path, most: int, kind: type[_Record], optional: tuple[str, ...] = ()) -> _Record:
     where = shown(str(path))
     try:
         content = safe.read_bounded(path, most)
@@ -225,9 +278,26 @@ def _checked(path: Path, most: int, kind: type[_Record]) -> _Record:
                 f"{where} is of format {number}, and this version of Dune Chest knows formats up to {FORMAT}. "
                 "Nothing was touched. Install a newer version to use it; the files in it can be read without."
             )
-        return msgspec.json.decode(content, type=kind)
+        try:
+            return msgspec.json.decode(content, type=kind)
+        except msgspec.ValidationError:
+            if not optional:
+                raise
+            return msgspec.convert(_without_odd(msgspec.json.decode(content), kind, optional), kind)
     except (msgspec.MsgspecError, UnicodeDecodeError, RecursionError) as error:
         raise ChestUnusable(f"{where} is torn or not what it should be: {shown(str(error))}.") from error
+
+
+def _without_odd(raw: dict[str, Any], kind: type[msgspec.Struct], optional: tuple[str, ...]) -> dict[str, Any]:
+    """Leave out optional fields that are not as they should be."""
+    types = {field.encode_name: field.type for field in msgspec.structs.fields(kind)}
+    kept = dict(raw)
+    for name in optional:
+        try:
+            msgspec.convert(raw.get(name, ()), types[name])
+        except msgspec.ValidationError:
+            kept.pop(name, None)
+    return kept
 
 
 def read_lines(path: Path, kind: type[Any]) -> Iterator[tuple[int, Any]]:

@@ -60,7 +60,10 @@ Came from:       {{ origin_path }}
 On the computer: {{ machine }} ({{ system }})
 Archived on:     {{ archived }}
 Holds:           {{ files }} file(s), {{ size }} bytes
-{% if left_out %}Left out:        {{ left_out }} file(s); which and why stands in dune/library.json
+{% if partial %}ONLY A PART:     {{ partial }}
+                 The rest of the library is not in here.
+{% endif %}{% if incomplete %}NOT COMPLETE:    some files could not be taken; dune/library.json names them
+{% endif %}{% if left_out %}Left out:        {{ left_out }} file(s); which and why stands in dune/library.json
 {% endif %}
 1. CHECK THE COPY FIRST
 -----------------------
@@ -110,7 +113,13 @@ One file by itself:
 {% endif -%}
 - to                        {{ origin_path }}
 {% if place_words %}  or, on another computer,  {{ place_words }}
-{% endif %}
+{% endif %}{% if strays %}
+The library refers to {{ strays|length }} file(s) that lay outside it. They are in data/strays.
+Copy each to where it was, or tell the application where they are now:
+{% for stored, path in strays[:20] %}- data/{{ stored }}
+    was {{ path }}
+{% endfor %}{% if strays|length > 20 %}- and so on: "strays" in dune/library.json lists all.
+{% endif %}{% endif %}
 {% if links or changed or folders_empty %}
 What plain copying cannot bring back stands in dune/library.json, a text file:
 {% if links %}- {{ links }} symbolic link(s): "links" names each and what it points to.
@@ -192,6 +201,9 @@ def how_to_restore(record: LibraryRecord, bag: str, odd_names: int) -> bytes:
         files=f"{record.totals.files_copied:,}",
         size=f"{record.totals.bytes_stored:,}",
         left_out=record.totals.files_left_out,
+        partial=", ".join(shown(part) for part in record.partial),
+        incomplete=record.incomplete,
+        strays=[(shown(stray.stored), shown(from_wire(stray.path))) for stray in record.strays],
         shape=record.shape,
         odd_names=odd_names,
         place_words=place_in_words(record),

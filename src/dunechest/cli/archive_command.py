@@ -11,6 +11,16 @@ from dunechest.cli.output import Out, common
 @click.argument("libraries", nargs=-1, required=True, metavar="LIBRARY...")
 @click.option("--to", "chest", required=True, metavar="CHEST", help="The chest: its label, id, folder or drive.")
 @click.option("--name", metavar="N", help="Another name for the library in the chest.")
+@click.option("--part", "parts", multiple=True, metavar="P", help="Only this part (an album, a title); repeatable.")
+@click.option(
+    "--leave-rebuildable/--take-rebuildable",
+    "leave_rebuildable",
+    default=None,
+    help="Leave out, or take, what the application can make again; by default it is taken if it is small "
+    "beside the rest.",
+)
+@click.option("--leave-strays", is_flag=True, help="Do not gather files outside the library that it refers to.")
+@click.option("--take-hollow", is_flag=True, help="Read hollow files all the same; this may download them.")
 @click.option("--plan", "plan_only", is_flag=True, help="Say what would be done, and do nothing.")
 @click.option(
     "--despite",
@@ -24,6 +34,10 @@ def command(
     libraries: tuple[str, ...],
     chest: str,
     name: str | None,
+    parts: tuple[str, ...],
+    leave_rebuildable: bool | None,
+    leave_strays: bool,
+    take_hollow: bool,
     plan_only: bool,
     despite: tuple[str, ...],
 ) -> int:
@@ -32,6 +46,11 @@ def command(
     LIBRARY is a path, or a name that `dunechest find` showed. Each file is read
     once, written to the drive, flushed, read back from the drive and compared,
     and only then takes its place. Nothing on this machine is changed.
+
+    Files outside the library that it refers to are gathered along with it, each
+    once. With --part only the files of that part are taken, the files outside
+    that it refers to, and the database or descriptor it needs; the copy says that
+    it is partial. `dunechest look` lists the parts.
 
     The run ends with an account: what was found, what was copied, and what was
     left out, file by file, with the reason. The status is 1 if a file could not
@@ -43,13 +62,16 @@ def command(
     from dunechest.jobs.archive import check_codes, plan_archive
     from dunechest.jobs.chests import resolve_chest
     from dunechest.jobs.find import resolve_library
+    from dunechest.jobs.selection import Choice
 
     check_codes(despite)
     target = resolve_chest(chest)
     if out.shows:
         archive_view.show_recovered(out, target)
     known = [resolve_library(text) for text in libraries]
-    plans = plan_archive(known, target, name=name)
+    rebuildable = None if leave_rebuildable is None else not leave_rebuildable
+    choice = Choice(parts, rebuildable, not leave_strays, take_hollow)
+    plans = plan_archive(known, target, name=name, choice=choice)
     if plan_only:
         if out.json:
             out.document(archive_view.plans_document(plans, despite))

@@ -14,7 +14,8 @@ from dunechest.cli.chest_view import chest_document
 from dunechest.cli.output import Out, finding_document, limited, show_findings
 from dunechest.findings import stops
 from dunechest.jobs.account import ArchiveResult
-from dunechest.jobs.archive import ArchivePlan, LeftBehind
+from dunechest.jobs.archive import ArchivePlan
+from dunechest.jobs.selection import LeftBehind
 from dunechest.names import shown
 from dunechest.report.words import duration, number, size
 
@@ -45,6 +46,12 @@ def plans_document(plans: Sequence[ArchivePlan], despite: Sequence[str]) -> dict
                 "place": str(plan.library.path),
                 "bag": plan.bag,
                 "state": plan.state,
+                "parts": [part.title for part in plan.selection.parts],
+                "strays": [{"path": s.entry.path, "bytes": s.entry.size} for s in plan.strays],
+                "strays_not_gathered": [
+                    {"path": s.entry.path, "bytes": s.entry.size, "why": s.why_not}
+                    for s in plan.selection.strays_not_taken
+                ],
                 "files_found": plan.files_found,
                 "bytes_found": plan.bytes_found,
                 "files_to_copy": len(plan.files) + len(plan.databases),
@@ -85,6 +92,7 @@ def show_plans(out: Out, plans: Sequence[ArchivePlan], despite: Sequence[str]) -
         head = Text(plan.library.name, style="bold")
         head.append(f" -> {shown(plan.chest.label)}/{shown(plan.bag)}: {_STATES[plan.state]}", style="not bold")
         console.print(head, soft_wrap=True)
+        _show_parts(out, [part.title for part in plan.selection.parts])
         show_findings(console, plan.findings)
         table = Table(box=box.SIMPLE, show_header=False, pad_edge=False)
         held = [_held(c.entry.path, c.entry.size) for d in plan.databases for c in d.companions]
@@ -92,6 +100,10 @@ def show_plans(out: Out, plans: Sequence[ArchivePlan], despite: Sequence[str]) -
         copies = len(plan.files) + len(plan.databases)
         table.add_row("found", number(plan.files_found, "file"), size(plan.bytes_found))
         table.add_row("to copy", number(copies, "file"), size(plan.bytes_to_copy))
+        if plan.strays:
+            table.add_row(
+                "of it from outside", number(len(plan.strays), "file"), size(sum(s.entry.size for s in plan.strays))
+            )
         table.add_row("left out", number(len(left), "file"), size(sum(o.size for o in left)))
         if plan.databases:
             table.add_row("captured by SQLite", number(len(plan.databases), "database"), "")
@@ -105,6 +117,15 @@ def show_plans(out: Out, plans: Sequence[ArchivePlan], despite: Sequence[str]) -
     if any(stops(plan.findings, despite) for plan in plans):
         console.print("As it stands, the archive would be refused.", style="bold red")
     console.print("This is a plan: nothing was written.", style="dim")
+
+
+def _show_parts(out: Out, parts: Sequence[str]) -> None:
+    if parts:
+        out.console.print(
+            f"Only {', '.join(shown(part) for part in parts)}, and what that needs: the copy is partial.",
+            style="yellow",
+            soft_wrap=True,
+        )
 
 
 def _show_left(out: Out, left: Sequence[LeftBehind]) -> None:
@@ -154,6 +175,10 @@ def results_document(results: Sequence[ArchiveResult], chest: Chest) -> dict[str
                 "bytes_copied": r.bytes_copied,
                 "bytes_stored": r.bytes_stored,
                 "left_out": _left_document(r.left_out),
+                "parts": list(r.parts),
+                "strays": r.strays,
+                "strays_bytes": r.strays_bytes,
+                "strays_not_gathered": r.strays_left,
                 "folders": r.folders,
                 "links": r.links,
                 "databases_captured": r.databases,
@@ -191,6 +216,7 @@ def show_result(out: Out, result: ArchiveResult, chest: Chest) -> None:
     head = Text(f"Archived {shown(result.library)} in {name}", style="green" if result.well else "yellow")
     head.append(f"  ({duration(result.seconds)}{rate})", style="dim")
     console.print(head, soft_wrap=True)
+    _show_parts(out, result.parts)
     show_findings(console, result.findings)
     table = Table(box=box.SIMPLE, show_header=False, pad_edge=False)
     table.add_column()
@@ -204,6 +230,9 @@ def show_result(out: Out, result: ArchiveResult, chest: Chest) -> None:
         f"{result.bytes_copied:,} bytes",
         "each read back and compared",
     )
+    if result.strays:
+        strays = number(result.strays, "file")
+        table.add_row("of these", strays, f"{result.strays_bytes:,} bytes", "gathered from outside the library")
     table.add_row("left out", number(len(result.left_out), "file"), f"{result.bytes_left_out:,} bytes", "")
     console.print(table)
     extras = []

@@ -120,7 +120,7 @@ def tell(out: Out, folder: str, size: float, only_world: bool) -> int:
         If the pictures cannot be made for want of Pillow.
     """
     if not 0 < size <= 1000:
-        raise WordsOff("--size is a scale between 0 and 1000; 1 makes about 40 MB.")
+        raise WordsOff("--size is a scale between 0 and 1000; 1 makes about 60 MB.")
     begun = time.monotonic()
     try:
         world = make_world(Path(folder), size=size)

@@ -15,8 +15,9 @@ def command(out: Out, places: tuple[str, ...], kind: str | None) -> int:
     """List libraries: name, kind, place, size, files, last change.
 
     Without a PLACE it searches the places where the applications keep their
-    libraries, and your whole home folder with all that is hidden in it. Name
-    other folders or drives to search those instead.
+    libraries, your whole home folder with all that is hidden in it, and all drives
+    that are plugged in, former systems that were left in some folder included.
+    Name folders or drives to search only those.
 
     The names it shows can be used wherever a LIBRARY is asked for. Any other
     folder or single file can be archived too, by its path.

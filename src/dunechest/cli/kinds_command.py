@@ -103,9 +103,10 @@ def check_file(out: Out, file: str) -> int:
         kind = read_kind(Path(file))
     except KindFileError as error:
         if out.json:
-            out.document({"file": file, "well": False, "error": str(error)})
+            out.document({"file": file, "well": False, "error": str(error), "mistakes": list(error.mistakes)})
             return 1
-        click.echo(shown(str(error)), err=True)
+        for line in str(error).split("\n"):
+            click.echo(shown(line), err=True)
         return 1
     if out.json:
         out.document({"file": file, "well": True, "kind": kind.name})

@@ -9,21 +9,31 @@ from dunechest.cli.output import Out, common
 
 @click.command("look")
 @click.argument("library", metavar="LIBRARY")
+@click.option("--for", "chest", metavar="CHEST", help="Also look at the drive of this chest.")
 @common
-def command(out: Out, library: str) -> int:
-    """Look at one library: what is in it by role, the biggest things, who has it open.
+def command(out: Out, library: str, chest: str | None) -> int:
+    """Look at one library before a byte moves.
 
-    LIBRARY is a path, or a name that `dunechest find` showed. Nothing is changed.
-    The status is 3 if a finding would stop `dunechest archive`.
+    It shows what is in it by role, its parts, what it refers to inside and outside,
+    hollow files, and who has it open; with --for also whether that drive suits it:
+    room, names, sizes, and whether it is a drive of its own at all. What is found is
+    listed with the weightiest first, each with what to do.
+
+    LIBRARY is a path, or a name that `dunechest find` showed. Nothing is changed;
+    with --for a few empty files and a few megabytes are written to a folder of
+    their own in the chest, and removed at once. The status is 3 if a finding would
+    stop `dunechest archive`.
     """
-    from dunechest.cli import find_view
+    from dunechest.cli import look_view
     from dunechest.findings import stops
+    from dunechest.jobs.chests import resolve_chest
     from dunechest.jobs.find import resolve_library
     from dunechest.jobs.look import look
 
-    result = look(resolve_library(library))
+    target = resolve_chest(chest) if chest is not None else None
+    result = look(resolve_library(library), chest=target)
     if out.json:
-        out.document(find_view.look_document(result))
+        out.document(look_view.document(result))
     elif out.shows:
-        find_view.show_look(out, result)
+        look_view.show(out, result)
     return 3 if stops(result.findings) else 0

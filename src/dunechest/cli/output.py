@@ -79,10 +79,18 @@ def common(function: Callable[..., int | None]) -> Callable[..., int | None]:
     return wrapped
 
 
-def fail(message: str, status: int, as_json: bool, *, hint: str = "", findings: Iterable[Finding] = ()) -> int:
-    """Show an error, and return the exit status."""
+def fail(
+    message: str,
+    status: int,
+    as_json: bool,
+    *,
+    hint: str = "",
+    findings: Iterable[Finding] = (),
+    lines: bool = False,
+) -> int:
+    """Show an error, and return the exit status; with `lines` each line of it is one to be shown."""
     every = list(findings)
-    text = shown(message)
+    text = "\n".join(map(shown, message.split("\n"))) if lines else shown(message)
     if as_json:
         document = {"error": message, "status": status, "findings": [finding_document(f) for f in every]}
         click.echo(json.dumps(document, indent=2, ensure_ascii=True))

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
+from pathlib import Path
 from typing import Any
 
 from rich import box
@@ -30,6 +31,8 @@ def plan_document(plan: RestorePlan) -> dict[str, Any]:
         "bytes": plan.bytes,
         "folders": len(plan.folders),
         "links": len(plan.links),
+        "strays": [{"was": s.origin, "goes": str(s.places[0]), "bytes": s.file.size} for s in plan.strays],
+        "partial": list(plan.record.partial),
         "need": plan.need,
         "free": plan.free,
         "not_done": _not_done_document(plan.not_done),
@@ -52,15 +55,28 @@ def show_plan(out: Out, plan: RestorePlan) -> None:
     )
     show_findings(console, plan.findings)
     table = Table(box=box.SIMPLE, show_header=False, pad_edge=False)
-    table.add_row("to restore", number(len(plan.files), "file"), size(plan.bytes))
+    table.add_row("to restore", number(len(plan.files) + len(plan.strays), "file"), size(plan.bytes))
     table.add_row("", number(len(plan.folders), "folder"), number(len(plan.links), "symbolic link"))
     table.add_row("room needed", size(plan.need), f"of {size(plan.free)} free")
     console.print(table)
+    _show_strays(out, [(s.origin, s.places[0]) for s in plan.strays])
     _show_not_done(out, plan.not_done)
     _show_renamed(out, plan.renamed)
     if stops(plan.findings):
         console.print("As it stands, the restore would be refused.", style="bold red")
     console.print("This is a plan: nothing was written.", style="dim")
+
+
+def _show_strays(out: Out, strays: Sequence[tuple[str, Path]]) -> None:
+    if not strays:
+        return
+    out.console.print(f"{number(len(strays), 'file')} from outside the library, and where they go:", soft_wrap=True)
+    some, more = limited(strays, out.verbose, 5)
+    for origin, place in some:
+        where = "" if str(place) == origin else f"  (was {shown(origin)})"
+        out.console.print(Text(f"  {shown(str(place))}").append(where, style="dim"), soft_wrap=True)
+    if more:
+        out.console.print(f"  and {more:,} more; --verbose shows all.")
 
 
 def _show_not_done(out: Out, items: Sequence[NotDone]) -> None:
@@ -99,6 +115,7 @@ def result_document(result: RestoreResult) -> dict[str, Any]:
         "bytes": result.bytes,
         "folders": result.folders,
         "links": result.links,
+        "strays": [{"was": origin, "place": str(place)} for origin, place in result.strays],
         "not_done": _not_done_document(result.not_done),
         "renamed": [{"path": a, "here": b} for a, b in result.renamed],
         "application": result.application or None,
@@ -122,6 +139,7 @@ def show_result(out: Out, result: RestoreResult) -> None:
         f"as it was written; {number(result.folders, 'folder')}, {number(result.links, 'symbolic link')}.",
         soft_wrap=True,
     )
+    _show_strays(out, result.strays)
     _show_not_done(out, result.not_done)
     _show_renamed(out, result.renamed)
     show_findings(console, result.findings)

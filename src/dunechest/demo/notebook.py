@@ -26,7 +26,7 @@ def make(library: Path, rng: random.Random, count: int) -> None:
     library.mkdir(parents=True)
     index = library / "search-index"
     index.mkdir()
-    (index / "words.idx").write_bytes(rng.randbytes(180_000))
+    (index / "words.idx").write_bytes(rng.randbytes(90_000))
     with tempfile.TemporaryDirectory() as scratch:
         place = Path(scratch) / "notes.tide"
         database = sqlite3.connect(place)

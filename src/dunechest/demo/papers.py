@@ -8,11 +8,12 @@ from pathlib import Path
 HEADER = "% Seaholly references"
 
 _SUBJECTS = ("Roots of marram", "Tern counts", "Sand budget", "Slack ponds", "Wrack and beetles", "Old fences")
+_GROUPS = ("Plants", "Birds", "Plants, Sand", "Sand")
 _AUTHORS = ("Quill, A.", "Ostrow, B.", "Fenner-Dray, C.", "Halm, D.")
 
 
-def make(library: Path, rng: random.Random, count: int) -> None:
-    """Make a bibliography of so many papers, each with its PDF."""
+def make(library: Path, home: Path, rng: random.Random, count: int) -> None:
+    """Make a bibliography of so many papers, each with its PDF; the last one's lies outside the library."""
     files = library / "papers.files"
     files.mkdir(parents=True)
     entries = [HEADER, ""]
@@ -22,6 +23,11 @@ def make(library: Path, rng: random.Random, count: int) -> None:
         key = f"paper{number:04d}"
         pdf = files / f"{key} {subject.lower()}.pdf"
         title = f"{subject}, part {number}"
+        attached = f"papers.files/{pdf.name}"
+        if number == count:  # one was read from where it was downloaded to, and stayed there
+            pdf = home / "Documents" / "loose papers" / pdf.name
+            pdf.parent.mkdir(parents=True)
+            attached = f"../loose papers/{pdf.name}"
         pdf.write_bytes(_pdf(title, rng))
         entries += [
             f"@article{{{key},",
@@ -29,7 +35,8 @@ def make(library: Path, rng: random.Random, count: int) -> None:
             f"  title = {{{title}}},",
             "  journal = {Proceedings of the Windy Headland Society},",
             f"  year = {{{year}}},",
-            f"  file = {{papers.files/{pdf.name}}},",
+            f"  keywords = {{{_GROUPS[number % len(_GROUPS)]}}},",
+            f"  file = {{{attached}}},",
             "}",
             "",
         ]

@@ -2,10 +2,12 @@
 
 from __future__ import annotations
 
+import os
 import random
 import sqlite3
 from contextlib import closing
 from pathlib import Path
+from typing import Any
 
 _PLACES = ("north ridge", "slack pond", "old fence", "tern colony", "headland", "wrack line")
 _CAPTIONS = (
@@ -23,10 +25,14 @@ _SIDECAR = """<?xml version="1.0" encoding="UTF-8"?>
 <rdf:RDF xmlns:rdf="http://www.w3.org/1999/02/22-rdf-syntax-ns#">
  <rdf:Description rdf:about="" xmlns:dc="http://purl.org/dc/elements/1.1/">
   <dc:description><rdf:Alt><rdf:li xml:lang="x-default">{caption}</rdf:li></rdf:Alt></dc:description>
-  <dc:subject><rdf:Bag><rdf:li>{stars} stars</rdf:li></rdf:Bag></dc:subject>
+  <dc:subject><rdf:Bag><rdf:li>{stars} stars</rdf:li></rdf:Bag></dc:subject>{source}
  </rdf:Description>
 </rdf:RDF>
 """
+
+_DERIVED = """
+  <ms:DerivedFrom xmlns:ms="http://marram.example/media#" xmlns:ref="http://marram.example/ref#"
+    ref:filePath="{path}"/>"""
 
 SCHEMA = """
 CREATE TABLE folder (id INTEGER PRIMARY KEY, path TEXT NOT NULL UNIQUE);
@@ -34,11 +40,26 @@ CREATE TABLE picture (id INTEGER PRIMARY KEY, folder INTEGER NOT NULL REFERENCES
                       caption TEXT NOT NULL, rating INTEGER NOT NULL);
 CREATE TABLE album (id INTEGER PRIMARY KEY, title TEXT NOT NULL);
 CREATE TABLE album_picture (album INTEGER NOT NULL REFERENCES album, picture INTEGER NOT NULL REFERENCES picture);
+CREATE TABLE remark (key TEXT PRIMARY KEY, value TEXT NOT NULL);
 """
 
 
-def make(library: Path, rng: random.Random, count: int, year: int) -> None:
-    """Make a photo library of so many pictures, taken from a year on."""
+def make(library: Path, home: Path, rng: random.Random, count: int, year: int, *, loose: int, hollow: int) -> None:
+    """Make a photo library of so many pictures, taken from a year on.
+
+    Parameters
+    ----------
+    library, home : Path
+        The library, and the home folder of whoever keeps it.
+    rng : random.Random
+        The seed's.
+    count, year : int
+        Pictures, and the year of the first.
+    loose : int
+        Pictures that lie on the desktop and are only referred to.
+    hollow : int
+        Pictures of which only the name is here.
+    """
     originals = library / "originals"
     rows: list[tuple[Path, str, str, int]] = []
     for number in range(count):
@@ -50,15 +71,35 @@ def make(library: Path, rng: random.Random, count: int, year: int) -> None:
         caption, rating = rng.choice(_CAPTIONS), rng.randint(0, 5)
         picture = _paint(rng)
         picture.save(folder / name, "JPEG", quality=90)
-        (folder / f"{stem}.xmp").write_text(_SIDECAR.format(stars=rating, caption=caption), encoding="utf-8")
-        preview = library / "previews" / f"{number % 16:x}" / f"{number:05d}.jpg"
-        preview.parent.mkdir(parents=True, exist_ok=True)
-        picture.resize((480, 320)).save(preview, "JPEG", quality=85)
+        source = ""
+        if number % 5 == 4:  # worked over from another picture
+            source = _DERIVED.format(path=os.path.relpath(rows[-1][0] / rows[-1][1], folder))
+        sidecar = _SIDECAR.format(stars=rating, caption=caption, source=source)
+        (folder / f"{stem}.xmp").write_text(sidecar, encoding="utf-8")
+        _preview(library, number, picture)
         rows.append((folder, name, caption, rating))
-    _catalogue(library / "catalogue.glw", rows, rng)
+    for folder, name, _, _ in rows[count - hollow :]:
+        whole = (folder / name).stat().st_size
+        (folder / name).unlink()
+        with (folder / name).open("wb") as file:
+            file.truncate(whole)
+    for number in range(loose):
+        folder = home / "Desktop" / "for the wall"
+        folder.mkdir(parents=True, exist_ok=True)
+        picture = _paint(rng)
+        picture.save(folder / f"wall {number + 1}.jpg", "JPEG", quality=90)
+        _preview(library, count + number, picture)
+        rows.append((folder, f"wall {number + 1}.jpg", "for the wall", 5))
+    _catalogue(library / "catalogue.glw", home, rows, rng)
 
 
-def _paint(rng: random.Random):  # type: ignore[no-untyped-def]
+def _preview(library: Path, number: int, picture: Any) -> None:
+    preview = library / "previews" / f"{number % 16:x}" / f"{number:05d}.jpg"
+    preview.parent.mkdir(parents=True, exist_ok=True)
+    picture.resize((480, 320)).save(preview, "JPEG", quality=85)
+
+
+def _paint(rng: random.Random) -> Any:
     """Paint a dune under a sky, with enough grain in it that it is as large as a photograph."""
     from PIL import Image, ImageChops, ImageDraw
 
@@ -80,9 +121,10 @@ def _paint(rng: random.Random):  # type: ignore[no-untyped-def]
     return ImageChops.subtract(picture, Image.merge("RGB", (grain, grain, grain)))
 
 
-def _catalogue(path: Path, rows: list[tuple[Path, str, str, int]], rng: random.Random) -> None:
+def _catalogue(path: Path, home: Path, rows: list[tuple[Path, str, str, int]], rng: random.Random) -> None:
     with closing(sqlite3.connect(path)) as database:
         database.executescript(SCHEMA)
+        database.execute("INSERT INTO remark VALUES ('home', ?)", (str(home),))
         folders: dict[Path, int] = {}
         for number, (folder, name, caption, rating) in enumerate(rows, start=1):
             if folder not in folders:
@@ -93,7 +135,11 @@ def _catalogue(path: Path, rows: list[tuple[Path, str, str, int]], rng: random.R
             )
         for number, title in enumerate(("Terns", "Before and after", "For the wall"), start=1):
             database.execute("INSERT INTO album VALUES (?, ?)", (number, title))
-            chosen = rng.sample(range(1, len(rows) + 1), max(1, len(rows) // 4))
+            loose = [n for n, row in enumerate(rows, start=1) if row[2] == "for the wall"]
+            chosen = {
+                *(loose if title == "For the wall" else ()),
+                *rng.sample(range(1, len(rows) + 1), max(1, len(rows) // 4)),
+            }
             database.executemany(
                 "INSERT INTO album_picture VALUES (?, ?)", [(number, picture) for picture in sorted(chosen)]
             )

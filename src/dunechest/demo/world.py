@@ -14,13 +14,14 @@ from collections.abc import Callable
 from dataclasses import dataclass
 from pathlib import Path
 
-from dunechest.demo import games, notebook, papers, photos
+from dunechest.demo import designs, film, games, handsets, notebook, papers, photos, sounds
 from dunechest.names import shown
 
 SEED = 20260321
 _MARK = "marram-point.json"
 #: Noon of a spring day in 2026: the newest time of any file, in seconds since 1970.
 _NEWEST = 1_774_094_400
+_MADE = frozenset({"previews", "waveforms", "proxies", "renders", "search-index", "papers.index", "shader-cache"})
 
 
 @dataclass(frozen=True, slots=True)
@@ -65,6 +66,11 @@ class World:
         return self.office_home / "Pictures" / "Dune Survey"
 
     @property
+    def old_photos(self) -> Path:
+        """An older library of the same kind, with a few hollow originals."""
+        return self.office_home / "Pictures" / "Old Dune Survey"
+
+    @property
     def notes(self) -> Path:
         """The tide notes."""
         return self.office_home / ".tidewrack"
@@ -78,6 +84,31 @@ class World:
     def games(self) -> Path:
         """The winter games."""
         return self.office_drive / "Winter Games"
+
+    @property
+    def sounds(self) -> Path:
+        """The shore recordings."""
+        return self.office_home / "Music" / "Shore Recordings"
+
+    @property
+    def film(self) -> Path:
+        """The storm film."""
+        return self.office_home / "Videos" / "Storm Film"
+
+    @property
+    def designs(self) -> Path:
+        """The sign shop."""
+        return self.office_home / "Documents" / "Sign Shop"
+
+    @property
+    def handsets(self) -> Path:
+        """The handset backups."""
+        return self.office_home / ".local/share/limpet/devices"
+
+    @property
+    def card(self) -> Path:
+        """A camera's card, plugged into the old machine."""
+        return self.folder / "office-pc" / "media" / "tern" / "REED-CARD"
 
     def state(self, machine: str) -> Path:
         """Return the folder of a machine's own records; `machine` is ``office-pc`` or ``new-laptop``."""
@@ -102,7 +133,7 @@ def make_world(folder: Path, *, size: float = 1.0, seed: int = SEED) -> World:
     folder : Path
         A new folder, or one that holds an earlier sample world, which is replaced.
     size : float
-        Scale of the numbers of things; 1 is about 40 MB.
+        Scale of the numbers of things; 1 is about 60 MB.
     seed : int
         Another seed gives another world.
 
@@ -128,11 +159,16 @@ def make_world(folder: Path, *, size: float = 1.0, seed: int = SEED) -> World:
         for name in ("Desktop", "Documents", "Music", "Pictures", "Videos", ".config", ".local/share"):
             (home / name).mkdir(parents=True, exist_ok=True)
     (folder / _MARK).write_text(json.dumps({"seed": seed, "size": size}) + "\n", encoding="utf-8")
+    home, old_photos = world.office_home, world.old_photos
     makers: tuple[tuple[str, Callable[[random.Random], None]], ...] = (
-        ("photos", lambda rng: photos.make(world.photos, rng, _many(60, size), 2021)),
-        ("old photos", lambda rng: photos.make(world.photos.parent / "Old Dune Survey", rng, _many(8, size), 2009)),
+        ("photos", lambda rng: photos.make(world.photos, home, rng, _many(60, size), 2021, loose=3, hollow=0)),
+        ("old photos", lambda rng: photos.make(old_photos, home, rng, _many(8, size), 2009, loose=0, hollow=2)),
         ("notes", lambda rng: notebook.make(world.notes, rng, _many(220, size))),
-        ("papers", lambda rng: papers.make(world.papers, rng, _many(24, size))),
+        ("papers", lambda rng: papers.make(world.papers, home, rng, _many(24, size))),
+        ("sounds", lambda rng: sounds.make(world.sounds, home, rng, _many(24, size))),
+        ("film", lambda rng: film.make(world.film, world.card, rng, size)),
+        ("designs", lambda rng: designs.make(world.designs, rng, size)),
+        ("handsets", lambda rng: handsets.make(world.handsets, rng, size)),
         ("games", lambda rng: games.make(world.games, world.office_home, rng, size)),
         ("other", lambda rng: _other_things(world.office_home, rng)),
     )
@@ -169,6 +205,10 @@ def _settings(world: World) -> None:
         ("tidewrack", world.notes),
         ("seaholly", world.papers),
         ("cuttlebone", world.games),
+        ("redshank", world.sounds),
+        ("spindrift", world.film),
+        ("saltpan", world.designs),
+        ("limpet", world.handsets),
     ):
         APPLICATIONS[name](world.office_home).point_to(library)
 
@@ -184,7 +224,9 @@ def _age(folder: Path, rng: random.Random) -> None:
     """Give every file and folder a time in the last years, the deepest first."""
     paths = sorted(folder.rglob("*"), key=lambda p: (-len(p.parts), str(p)))
     for path in [*paths, folder]:
-        seconds = _NEWEST - rng.randrange(0, 5 * 365 * 86400)
+        # What an application made from something is newer than that.
+        made = not _MADE.isdisjoint(path.parts)
+        seconds = _NEWEST - rng.randrange(0, 30 * 86400) - (0 if made else rng.randrange(31, 5 * 365) * 86400)
         nanoseconds = seconds * 1_000_000_000 + rng.randrange(1_000_000_000)
         os.utime(path, ns=(nanoseconds, nanoseconds), follow_symlinks=False)
 

@@ -9,7 +9,8 @@ from typing import TYPE_CHECKING
 
 from dunechest.errors import DuneChestError
 from dunechest.findings import Finding
-from dunechest.jobs.archive import ArchivePlan, LeftBehind
+from dunechest.jobs.archive import ArchivePlan
+from dunechest.jobs.selection import LeftBehind
 from dunechest.names import shown
 
 if TYPE_CHECKING:
@@ -26,7 +27,9 @@ class ArchiveResult:
     were read again; `broken` are databases that SQLite finds damaged or cannot
     read, with its words; `appeared` and `moved_on` are files that came, or changed, after
     they could be copied. `resumed` counts files that an earlier, cut-off run had
-    already brought to the drive.
+    already brought to the drive. `parts` are the titles of the parts asked for, empty
+    for the whole library; `strays` of the files copied came from outside it, and
+    `strays_left` were not gathered.
     """
 
     library: str
@@ -50,6 +53,10 @@ class ArchiveResult:
     resumed: int
     seconds: float
     findings: tuple[Finding, ...]
+    parts: tuple[str, ...] = ()
+    strays: int = 0
+    strays_bytes: int = 0
+    strays_left: int = 0
 
     @property
     def bytes_left_out(self) -> int:
@@ -95,6 +102,8 @@ def account_unchanged(plan: ArchivePlan, bag: Path, seconds: float) -> ArchiveRe
         resumed=0,
         seconds=seconds,
         findings=plan.findings,
+        parts=tuple(part.title for part in plan.selection.parts),
+        strays_left=len(plan.selection.strays_not_taken),
     )
 
 
@@ -150,6 +159,10 @@ def account_archived(
         resumed=resumed,
         seconds=seconds,
         findings=plan.findings,
+        parts=tuple(part.title for part in plan.selection.parts),
+        strays=sum(path.startswith("strays/") for path in stored),
+        strays_bytes=sum(size for path, size in stored.items() if path.startswith("strays/")),
+        strays_left=len(plan.selection.strays_not_taken),
     )
     sums = (result.files_copied + len(result.left_out), result.bytes_copied + result.bytes_left_out)
     if sums != (result.files_found, result.bytes_found):

@@ -16,22 +16,35 @@ from dunechest.chest.stored import StoredNames
 from dunechest.errors import WordsOff
 from dunechest.findings import Finding, weightiest_first
 from dunechest.jobs.changes import compare_with_archived, same_library
+from dunechest.jobs.contents import Contents, study
+from dunechest.jobs.drive_findings import (
+    Drive,
+    drive_findings,
+    examine,
+    headroom,
+    holds_findings,
+    room_findings,
+)
 from dunechest.jobs.find import Library
-from dunechest.jobs.look import library_findings, list_library
-from dunechest.library.inuse import in_use
+from dunechest.jobs.library_findings import library_findings
+from dunechest.jobs.selection import EVERYTHING, Choice, LeftBehind, Selection, Stray, select
 from dunechest.library.roles import Role, databases_among, role_of
-from dunechest.machine.drives import Filesystem, filesystem
+from dunechest.machine.drives import Filesystem, Limits
 from dunechest.names import is_slug, shown, slug
 from dunechest.transfer.walk import FileEntry, Walk, walk
 
 
 @dataclass(frozen=True, slots=True)
 class PlannedFile:
-    """A file to copy: as the walk saw it, its path below ``data/``, its role."""
+    """A file to copy: as the walk saw it, its path below ``data/``, its role.
+
+    The path in `entry` is the library's own, or for a stray the full one.
+    """
 
     entry: FileEntry
     stored: str
     role: Role
+    stray: bool = False
 
 
 @dataclass(frozen=True, slots=True)
@@ -43,34 +56,23 @@ class PlannedDatabase:
 
 
 @dataclass(frozen=True, slots=True)
-class LeftBehind:
-    """A file that is not copied: path in the library, bytes, why, and whether that is a fault.
-
-    A socket is left out as it must be; a file that could not be read is a fault.
-    """
-
-    path: str
-    size: int
-    why: str
-    fault: bool
-    mtime_ns: int = 0
-
-
-@dataclass(frozen=True, slots=True)
 class ArchivePlan:
     """What archiving one library means.
 
     `state` is ``new`` (a bag will be made), ``unchanged`` (the chest has it just so,
     nothing is to be done) or ``changed`` (the chest has another edition). `need` is
     what the drive will give up and `free` what it has, in bytes. `folders` maps
-    each folder's path in the library to its path below ``data/``.
+    each folder's path in the library to its path below ``data/``; `selection` is
+    what was asked for, and `files` are to be copied of it, strays included.
     """
 
     library: Library
     chest: Chest
     bag: str
     state: str
-    listing: Walk
+    contents: Contents
+    selection: Selection
+    drive: Drive
     files: tuple[PlannedFile, ...]
     databases: tuple[PlannedDatabase, ...]
     left_out: tuple[LeftBehind, ...]
@@ -83,14 +85,31 @@ class ArchivePlan:
     whole_sync: bool
 
     @property
+    def listing(self) -> Walk:
+        """What was asked for of the library, taken or left out."""
+        return self.selection.listing
+
+    @property
+    def strays(self) -> tuple[Stray, ...]:
+        """Files outside the library that are gathered."""
+        return self.selection.strays
+
+    @property
+    def _hollow_strays(self) -> list[LeftBehind]:
+        inside = {file.path for file in self.listing.files}
+        return [one for one in self.left_out if os.path.isabs(one.path) and one.path not in inside]
+
+    @property
     def files_found(self) -> int:
-        """Every name that is not a folder or a link."""
-        return len(self.listing.files) + len(self.listing.others) + len(self.listing.unreadable)
+        """Every name that is not a folder or a link, and every stray that was to be gathered."""
+        inside = len(self.listing.files) + len(self.listing.others) + len(self.listing.unreadable)
+        return inside + len(self.strays) + len(self._hollow_strays)
 
     @property
     def bytes_found(self) -> int:
         """Bytes of the files found."""
-        return self.listing.bytes
+        strays = sum(stray.entry.size for stray in self.strays) + sum(one.size for one in self._hollow_strays)
+        return self.listing.bytes + strays
 
     @property
     def bytes_to_copy(self) -> int:
@@ -103,6 +122,8 @@ STOP_CODES = frozenset(
     {
         "in-use",
         "half-library",
+        "hollow",
+        "read-only",
         "edition-exists",
         "name-taken",
         "chest-inside",
@@ -127,17 +148,28 @@ def check_codes(despite: Iterable[str]) -> None:
             raise WordsOff(f"--despite {shown(code)}: there is no such finding. Codes: {known}.")
 
 
-def plan_archive(libraries: Sequence[Library], chest: Chest, *, name: str | None = None) -> tuple[ArchivePlan, ...]:
-    """Plan the archive of one or several libraries to a chest. Writes nothing.
+def plan_archive(
+    libraries: Sequence[Library | Contents],
+    chest: Chest,
+    *,
+    name: str | None = None,
+    choice: Choice = EVERYTHING,
+) -> tuple[ArchivePlan, ...]:
+    """Plan the archive of one or several libraries to a chest.
+
+    Nothing is changed; what the drive can hold is tried with a few empty files in a
+    folder of their own in the chest, which is removed at once.
 
     Parameters
     ----------
     libraries : sequence of Library
-        What to archive.
+        What to archive; one that was studied already comes as its `Contents`.
     chest : Chest
         Where to.
     name : str, optional
         Name of the bag, for a single library; by default the library's own name.
+    choice : Choice
+        Which parts and which files.
 
     Returns
     -------
@@ -147,7 +179,7 @@ def plan_archive(libraries: Sequence[Library], chest: Chest, *, name: str | None
     Raises
     ------
     WordsOff
-        If `name` cannot be one, or is given for several libraries.
+        If `name` cannot be one or is given for several libraries, or a part does not exist.
     CutOff
         If a library or the drive cannot be listed.
     """
@@ -155,13 +187,14 @@ def plan_archive(libraries: Sequence[Library], chest: Chest, *, name: str | None
         raise WordsOff("--name gives one library another name; archive the others by themselves.")
     if name is not None and not is_slug(name):
         raise WordsOff(f"{shown(name)!r} cannot be a bag's name: use small letters, digits and hyphens.")
-    place = filesystem(chest.folder)
+    drive = examine(chest)
     plans: list[ArchivePlan] = []
     taken: dict[str, Library] = {}
     promised = 0
-    for library in libraries:
-        plan = _plan_one(library, chest, place, name, taken, promised)
-        taken[plan.bag] = library
+    for one in libraries:
+        contents = one if isinstance(one, Contents) else study(one)
+        plan = _plan_one(contents, choice, chest, drive, name, taken, promised)
+        taken[plan.bag] = contents.library
         if plan.state == "new":
             promised += plan.need
         plans.append(plan)
@@ -169,67 +202,80 @@ def plan_archive(libraries: Sequence[Library], chest: Chest, *, name: str | None
 
 
 def _plan_one(
-    library: Library,
+    contents: Contents,
+    choice: Choice,
     chest: Chest,
-    place: Filesystem,
+    drive: Drive,
     name: str | None,
     taken: dict[str, Library],
     promised: int,
 ) -> ArchivePlan:
-    listing = list_library(library)
-    findings = library_findings(library, listing, in_use(library.path, library.kind, [f.path for f in listing.files]))
+    library, place = contents.library, drive.place
+    selection = select(contents, choice)
+    listing = selection.listing
+    left = list(selection.left_out)
+    fitting = []
+    for entry in selection.files:
+        if place.limits.largest is not None and entry.size > place.limits.largest:
+            why = f"larger than the {place.type} filesystem can hold"
+            left.append(LeftBehind(entry.path, entry.size, why, True, entry.mtime_ns))
+        else:
+            fitting.append(entry)
+    findings = library_findings(contents, selection)
     findings += _places(library, chest)
-    bag, state, told = _state(library, chest, name, taken, listing)
+    bag, state, told, earlier = _state(selection, library, chest, name, taken)
     findings += told
-    databases = databases_among(library.kind, listing.files)
+    databases = databases_among(library.kind, fitting)
     companions = {path: main for main, paths in databases.items() for path in paths}
     names = StoredNames(place.limits)
     names.folders(f.path for f in listing.folders)
     files: list[PlannedFile] = []
     mains: dict[str, PlannedFile] = {}
     beside: dict[str, list[PlannedFile]] = {}
-    left: list[LeftBehind] = [
-        *(LeftBehind(o.path, o.size, o.why, False) for o in listing.others),
-        *(LeftBehind(o.path, o.size, o.why, True) for o in listing.unreadable),
-    ]
-    for entry in listing.files:
-        if library.kind.lock_patterns.match(entry.path):
-            left.append(_left(entry, "a lock mark: it says who has the library open", False))
-        elif place.limits.largest is not None and entry.size > place.limits.largest:
-            left.append(_left(entry, f"larger than the {place.type} filesystem can hold", True))
+    for entry in fitting:
+        file = PlannedFile(entry, "library/" + names.file(entry.path), role_of(library.kind, entry.path))
+        if entry.path in companions:
+            beside.setdefault(companions[entry.path], []).append(file)
+        elif entry.path in databases:
+            mains[entry.path] = file
         else:
-            file = PlannedFile(entry, "library/" + names.file(entry.path), role_of(library.kind, entry.path))
-            if entry.path in companions:
-                beside.setdefault(companions[entry.path], []).append(file)
-            elif entry.path in databases:
-                mains[entry.path] = file
-            else:
-                files.append(file)
+            files.append(file)
     captured = tuple(PlannedDatabase(mains[path], tuple(beside.get(path, ()))) for path in sorted(mains))
-    for path, beside_it in beside.items():
-        if path not in mains:  # its database is left out: the companions go by themselves
-            files += beside_it
+    files += _stray_files(selection.strays, place.limits)
     need = max(0, _need(files, captured, listing, place) - _already_there(chest, bag))
+    findings += drive_findings(library, chest, drive)
     if state == "new":
-        findings += _room(need, promised, place)
+        findings += room_findings(need, promised, headroom(earlier, need), drive)
         findings += _too_large(left, place)
+        step = drive.probed.time_step_ns if drive.probed is not None else 1
+        coarse = sum(file.entry.mtime_ns % step != 0 for file in files) if step > 1 else 0
+        findings += holds_findings(drive, names.changed, len(listing.links), coarse)
     return ArchivePlan(
         library=library,
         chest=chest,
         bag=bag,
         state=state,
-        listing=listing,
+        contents=contents,
+        selection=selection,
+        drive=drive,
         files=tuple(sorted(files, key=lambda f: f.stored)),
         databases=captured,
         left_out=tuple(left),
         folders={f.path: "library/" + names.folder(f.path) if f.path else "library" for f in listing.folders},
         changed_names=dict(names.changed),
-        hard_links=_hard_links(listing.files),
+        hard_links=_hard_links(f.entry for f in files if not f.stray),
         need=need,
         free=place.free,
         findings=weightiest_first(findings),
         whole_sync=place.whole_sync,
     )
+
+
+def _stray_files(strays: Iterable[Stray], limits: Limits) -> list[PlannedFile]:
+    """Give strays names that the drive can hold."""
+    names = StoredNames(limits)
+    names.folders(sorted({stray.stored.rpartition("/")[0] for stray in strays}))
+    return [PlannedFile(s.entry, "strays/" + names.file(s.stored), "essential", True) for s in strays]
 
 
 def _already_there(chest: Chest, bag: str) -> int:
@@ -241,40 +287,46 @@ def _already_there(chest: Chest, bag: str) -> int:
         return 0
 
 
-def _left(entry: FileEntry, why: str, fault: bool) -> LeftBehind:
-    return LeftBehind(entry.path, entry.size, why, fault, entry.mtime_ns)
-
-
 def _state(
-    library: Library, chest: Chest, name: str | None, taken: dict[str, Library], listing: Walk
-) -> tuple[str, str, list[Finding]]:
-    """Decide the bag's name, and whether it is new, there just so, or there in another state."""
+    selection: Selection, library: Library, chest: Chest, name: str | None, taken: dict[str, Library]
+) -> tuple[str, str, list[Finding], list[tuple[str, int]]]:
+    """Decide the bag's name, and whether it is new, there just so, or there in another state.
+
+    Last come moment and bytes of each earlier archive of the same library.
+    """
     entries = {entry.name: entry for entry in chest.bags()}
-    own = [e for e in entries.values() if e.library is not None and same_library(e.library, library)]
+    partial = tuple(sorted(part.name for part in selection.parts))
+    own = [
+        e
+        for e in entries.values()
+        if e.library is not None and same_library(e.library, library) and e.library.partial == partial
+    ]
+    earlier = [(e.library.archived, e.library.totals.bytes_stored) for e in own if e.library is not None]
     if name is not None:
         own = [e for e in own if e.name == name]
-    bag = name or (own[0].name if own else slug(library.name))
+    usual = slug(f"{library.name} {' '.join(part.title for part in selection.parts)}")
+    bag = name or (own[0].name if own else usual)
     if bag in taken:
         holder = f"{shown(str(taken[bag].path))}, archived in the same run,"
-        return bag, "changed", [_taken(bag, holder, entries)]
+        return bag, "changed", [_taken(bag, holder, entries)], earlier
     # It may lie here several times, under several names: one that is just so is enough.
     newest: tuple[str, str, list[str]] | None = None
     for one in own:
         assert one.library is not None
-        changes = compare_with_archived(one.folder, one.library, library.kind, listing)
+        changes = compare_with_archived(one.folder, one.library, library.kind, selection)
         if not changes:
-            return one.name, "unchanged", []
+            return one.name, "unchanged", [], earlier
         if newest is None or one.library.archived > newest[0]:
             newest = (one.library.archived, one.name, changes)
     if newest is not None:
-        return newest[1], "changed", [_edition_exists(*newest, entries)]
+        return newest[1], "changed", [_edition_exists(*newest, entries)], earlier
     entry = entries.get(bag)
     if entry is None or entry.state == "unfinished":
-        return bag, "new", []
+        return bag, "new", [], earlier
     holder = (
         f"another library ({shown(entry.library.name)})" if entry.library else "something Dune Chest did not make"
     )
-    return bag, "changed", [_taken(bag, holder, entries)]
+    return bag, "changed", [_taken(bag, holder, entries)], earlier
 
 
 def _free_name(bag: str, entries: Mapping[str, object]) -> str:
@@ -352,22 +404,6 @@ def _need(
         lines += len(link.path) + len(link.target) + 100
     total += len(listing.folders) * block + 16 * block + 2 * lines + passing
     return total + total // 200
-
-
-def _room(need: int, promised: int, place: Filesystem) -> list[Finding]:
-    findings = []
-    missing = need + promised - place.free
-    if missing > 0:
-        findings.append(
-            Finding(
-                "no-room",
-                "stop",
-                f"The drive has {place.free:,} bytes free, and {need + promised:,} are needed: "
-                f"{missing:,} bytes are missing.",
-                "Free that much on the drive, or use another one.",
-            )
-        )
-    return findings
 
 
 def _too_large(left: list[LeftBehind], place: Filesystem) -> list[Finding]:

@@ -4,8 +4,8 @@ from __future__ import annotations
 
 import os
 import time
+from collections import Counter
 from collections.abc import Iterable, Iterator
-from dataclasses import dataclass, field
 from pathlib import Path
 from typing import BinaryIO
 
@@ -15,7 +15,6 @@ from dunechest.chest import bagging, journal, records
 from dunechest.chest.bagging import Proven
 from dunechest.chest.chest import now_text, version
 from dunechest.chest.records import (
-    CapturedDatabase,
     ChangedName,
     FileRecord,
     FolderRecord,
@@ -23,42 +22,33 @@ from dunechest.chest.records import (
     LibraryRecord,
     LinkRecord,
     Origin,
+    PartRecord,
     ProvenRecord,
+    ReferenceCounts,
+    ReferenceRecord,
+    StrayRecord,
     Totals,
 )
 from dunechest.errors import CutOff, DuneChestError, Refused
 from dunechest.findings import stops
 from dunechest.jobs.account import ArchiveResult, account_archived, account_unchanged
-from dunechest.jobs.archive import ArchivePlan, LeftBehind, PlannedDatabase, PlannedFile, check_codes
+from dunechest.jobs.archive import ArchivePlan, PlannedFile, check_codes
+from dunechest.jobs.archive_run import Run, copy_task, cut_off_words, payload_of, raw_path
+from dunechest.jobs.capturing import capture_one
 from dunechest.jobs.chests import machine_name
+from dunechest.jobs.selection import LeftBehind
 from dunechest.ledger import notes
-from dunechest.library.databases import COMPANIONS, NotCaptured, capture, looks_like_database
+from dunechest.library.databases import COMPANIONS
 from dunechest.machine.folders import own_home, place_of
 from dunechest.machine.identity import this_machine
 from dunechest.names import shown, to_wire
 from dunechest.progress import Progress, Step, silent
 from dunechest.transfer import medium, safe
 from dunechest.transfer.crew import Crew, batches
-from dunechest.transfer.tasks import CopyJob, CopyOutcome, CopyTask
-from dunechest.transfer.walk import FileEntry, walk
+from dunechest.transfer.tasks import CopyJob, CopyOutcome
+from dunechest.transfer.walk import entry_of, walk
 
 _FAULTS = ("vanished", "unreadable", "changing", "not-sound")
-
-
-@dataclass(slots=True)
-class _Run:
-    """What gathers while a plan is carried out."""
-
-    plan: ArchivePlan
-    bag: Path
-    proven: dict[str, Proven] = field(default_factory=dict)
-    sources: dict[str, int] = field(default_factory=dict)
-    left: list[LeftBehind] = field(default_factory=list)
-    captured: list[CapturedDatabase] = field(default_factory=list)
-    again: list[str] = field(default_factory=list)
-    broken: list[tuple[str, str]] = field(default_factory=list)
-    grown: int = 0
-    resumed: int = 0
 
 
 def refuse_if_stopped(plans: Iterable[ArchivePlan], despite: Iterable[str] = ()) -> None:
@@ -105,7 +95,7 @@ def carry_out(plan: ArchivePlan, *, despite: Iterable[str] = (), progress: Progr
     bag = plan.chest.bag_folder(plan.bag)
     if plan.state == "unchanged":
         return account_unchanged(plan, bag, time.monotonic() - begun)
-    run = _Run(plan, bag, left=list(plan.left_out))
+    run = Run(plan, bag, left=list(plan.left_out))
     with plan.chest.changing(machine_name()):
         # Whoever had the chest before may have died after deciding a change.
         if (decided := journal.read(bag)) is not None:
@@ -118,7 +108,7 @@ def carry_out(plan: ArchivePlan, *, despite: Iterable[str] = (), progress: Progr
             appeared, moved_on = _second_look(run)
             top = _finish(run)
         except OSError as error:
-            raise CutOff(_cut_off_words(run, f"{error.strerror or error}")) from error
+            raise CutOff(cut_off_words(run, f"{error.strerror or error}")) from error
     result = account_archived(
         plan,
         bag,
@@ -138,15 +128,7 @@ def carry_out(plan: ArchivePlan, *, despite: Iterable[str] = (), progress: Progr
     return result
 
 
-def _cut_off_words(run: _Run, why: str) -> str:
-    return (
-        f"The archive of {shown(run.plan.library.name)} was cut off: {why}. What was in the chest before is "
-        f"untouched, and {len(run.proven):,} file(s) are already safe on the drive; the same command goes on "
-        "from there."
-    )
-
-
-def _prepare(run: _Run) -> None:
+def _prepare(run: Run) -> None:
     """Make the folders, and take up what an earlier run of the same library had proven."""
     plan, bag = run.plan, run.bag
     pending = bag / journal.PENDING
@@ -167,9 +149,15 @@ def _prepare(run: _Run) -> None:
     for stored in sorted(plan.folders.values()) or ["library"]:
         (bag / bagging.PAYLOAD / stored).mkdir(parents=True, exist_ok=True)
     (bag / bagging.PAYLOAD / "library").mkdir(parents=True, exist_ok=True)
+    for folder in _stray_folders(plan):
+        (bag / bagging.PAYLOAD / folder).mkdir(parents=True, exist_ok=True)
 
 
-def _take_up(run: _Run) -> None:
+def _stray_folders(plan: ArchivePlan) -> set[str]:
+    return {file.stored.rpartition("/")[0] for file in plan.files if file.stray}
+
+
+def _take_up(run: Run) -> None:
     """Believe what the list of proven files says, where the file is there and its source is as it was."""
     payload = run.bag / bagging.PAYLOAD
     wanted = {file.stored: file for file in run.plan.files}
@@ -197,8 +185,9 @@ def _take_up(run: _Run) -> None:
         if path not in run.proven:
             (payload / path).unlink()
     # Empty folders of a library that has changed since must not come along.
+    wanted_folders = {*run.plan.folders.values(), *_stray_folders(run.plan), "strays"}
     for folder in sorted((f.path for f in walk(str(payload)).folders), reverse=True):
-        if folder and folder not in run.plan.folders.values():
+        if folder and folder not in wanted_folders:
             try:
                 (payload / folder).rmdir()
             except OSError:
@@ -208,7 +197,7 @@ def _take_up(run: _Run) -> None:
 class _Tally:
     """Turns counted bytes into progress."""
 
-    def __init__(self, run: _Run, progress: Progress) -> None:
+    def __init__(self, run: Run, progress: Progress) -> None:
         self._run = run
         self._progress = progress
         self._files = len(run.plan.files) + len(run.plan.databases)
@@ -226,7 +215,7 @@ class _Tally:
         self._progress(Step("archiving", done, self._files, min(self._bytes, self._total), self._total, name))
 
 
-def _copy(run: _Run, progress: Progress) -> None:
+def _copy(run: Run, progress: Progress) -> None:
     """Copy and prove the files; capture the databases first, while the rest waits."""
     plan = run.plan
     tally = _Tally(run, progress)
@@ -236,43 +225,27 @@ def _copy(run: _Run, progress: Progress) -> None:
     crew_for = Crew.for_job(len(missing), total, (plan.library.path, run.bag), tally)
     with crew_for as crew, (run.bag / bagging.PROVEN).open("ab") as log:
         for database in plan.databases:
-            missing += _capture(run, crew, database)
+            missing += capture_one(run, crew, database)
         _copy_files(run, crew, missing, log)
     tally.tell()
 
 
-def _raw(path: str) -> bytes:
-    """Return a path as the system has it; the short form of ``os.fsencode``, for many of them."""
-    return path.encode("utf-8", "surrogateescape")
-
-
-def _task(file: PlannedFile, source: bytes, payload: bytes) -> CopyTask:
-    entry = file.entry
-    # The copy can always be read and replaced by its owner; the true mode is recorded.
-    mode = (entry.mode & 0o777) | 0o600
-    return CopyTask(source, payload + _raw(file.stored), entry.size, entry.mtime_ns, mode)
-
-
-def _payload(run: _Run) -> bytes:
-    return os.fsencode(run.bag / bagging.PAYLOAD) + b"/"
-
-
-def _source(run: _Run, entry: FileEntry) -> bytes:
-    library = run.plan.library
-    return os.fsencode(library.path) if library.shape == "file" else os.fsencode(library.path / entry.path)
-
-
-def _copy_files(run: _Run, crew: Crew, files: list[PlannedFile], log: BinaryIO) -> None:
-    payload = _payload(run)
+def _copy_files(run: Run, crew: Crew, files: list[PlannedFile], log: BinaryIO) -> None:
+    payload = payload_of(run)
     root = os.fsencode(run.plan.library.path)
     root = root if run.plan.library.shape == "file" else root.rstrip(b"/") + b"/"
+    folder = run.plan.library.shape == "folder"
     sent: dict[int, list[PlannedFile]] = {}
+
+    def source(file: PlannedFile) -> bytes:
+        if file.stray:
+            return raw_path(file.entry.path)
+        return root + raw_path(file.entry.path) if folder else root
 
     def jobs() -> Iterator[CopyJob]:
         for number, batch in enumerate(batches(files, lambda file: file.entry.size)):
             sent[number] = batch
-            folder = run.plan.library.shape == "folder"
-            tasks = [_task(file, root + _raw(file.entry.path) if folder else root, payload) for file in batch]
+            tasks = [copy_task(file, source(file), payload) for file in batch]
             yield CopyJob(tasks, True, run.plan.whole_sync)
 
     for done in crew.run(jobs()):
@@ -286,7 +259,7 @@ def _copy_files(run: _Run, crew: Crew, files: list[PlannedFile], log: BinaryIO) 
         log.flush()  # what is proven is to be known to the next run, even if this one is killed
         for outcome in outcomes:
             if outcome.state == "cut-off":
-                raise CutOff(_cut_off_words(run, outcome.why))
+                raise CutOff(cut_off_words(run, outcome.why))
 
 
 def _proven_record(proven: Proven, outcome: CopyOutcome) -> ProvenRecord:
@@ -294,7 +267,7 @@ def _proven_record(proven: Proven, outcome: CopyOutcome) -> ProvenRecord:
     return ProvenRecord(record.path, record.size, outcome.mtime_ns, record.mode, record.blake3, proven.sha512)
 
 
-def _take(run: _Run, file: PlannedFile, outcome: CopyOutcome) -> Proven | None:
+def _take(run: Run, file: PlannedFile, outcome: CopyOutcome) -> Proven | None:
     """Enter one outcome into the account."""
     entry = file.entry
     if outcome.state in _FAULTS:
@@ -312,48 +285,7 @@ def _take(run: _Run, file: PlannedFile, outcome: CopyOutcome) -> Proven | None:
     return proven
 
 
-def _capture(run: _Run, crew: Crew, database: PlannedDatabase) -> list[PlannedFile]:
-    """Capture one database; if SQLite cannot, return its files to be copied like any other."""
-    file = database.file
-    scratch = run.bag / bagging.CAPTURES
-    scratch.mkdir(exist_ok=True)
-    taken = scratch / "captured"
-    taken.unlink(missing_ok=True)
-    source = Path(os.fsdecode(_source(run, file.entry)))
-    try:
-        result = capture(source, taken, scratch)
-    except NotCaptured as error:
-        declared = run.plan.library.kind.database_patterns.match(file.entry.path)
-        if declared or looks_like_database(source):
-            run.broken.append((file.entry.path, f"{error}; its files were copied as they are"))
-        return [file, *database.companions]
-    os.utime(taken, ns=(file.entry.mtime_ns, file.entry.mtime_ns))
-    job = CopyJob([_task(file, os.fsencode(taken), _payload(run))], True, run.plan.whole_sync)
-    (done,) = crew.run([job])
-    (outcome,) = done.copies or (CopyOutcome("cut-off", why="no answer"),)
-    if outcome.state != "ok":
-        raise CutOff(_cut_off_words(run, outcome.why))
-    taken.unlink()
-    record = FileRecord(
-        file.stored, outcome.size, file.entry.mtime_ns, file.entry.mode, outcome.blake3.hex(), file.role
-    )
-    run.proven[file.stored] = Proven(record, outcome.sha512.hex())
-    run.sources[file.stored] = file.entry.size
-    companions_left = []
-    for companion in database.companions:
-        entry = companion.entry
-        why = "its content is in the captured database"
-        companions_left.append(LeftOut(to_wire(entry.path), entry.size, why, entry.mtime_ns))
-        run.left.append(LeftBehind(entry.path, entry.size, why, False, entry.mtime_ns))
-    run.captured.append(
-        CapturedDatabase(to_wire(file.entry.path), file.entry.size, file.entry.mtime_ns, tuple(companions_left))
-    )
-    if not result.sound:
-        run.broken.append((file.entry.path, f"SQLite finds damage in it: {result.words}"))
-    return []
-
-
-def _second_look(run: _Run) -> tuple[tuple[str, ...], tuple[str, ...]]:
+def _second_look(run: Run) -> tuple[tuple[str, ...], tuple[str, ...]]:
     """Walk the library again: what appeared, and what changed after it had been copied."""
     plan = run.plan
     if plan.library.shape == "file":
@@ -363,12 +295,17 @@ def _second_look(run: _Run) -> tuple[tuple[str, ...], tuple[str, ...]]:
     captured.update(c.entry.path for d in plan.databases for c in d.companions)
     copied = {f.entry.path: f.stored for f in plan.files}
     appeared, moved_on = [], []
+    for stray in plan.strays:
+        now = entry_of(stray.entry.path)
+        if now is None or (now.size, now.mtime_ns) != (stray.entry.size, stray.entry.mtime_ns):
+            moved_on.append(stray.entry.path)
     for entry in walk(str(plan.library.path)).files:
         if entry.path in captured or plan.library.kind.lock_patterns.match(entry.path):
             continue
         then = before.get(entry.path)
         if then is None:
-            if not entry.path.endswith(COMPANIONS):
+            # Of parts only what was asked for is watched.
+            if not plan.selection.parts and not entry.path.endswith(COMPANIONS):
                 appeared.append(entry.path)
             continue
         proven = run.proven.get(copied.get(entry.path, ""))
@@ -389,7 +326,7 @@ def _origin(plan: ArchivePlan) -> Origin:
     )
 
 
-def _finish(run: _Run) -> str:
+def _finish(run: Run) -> str:
     """Write the records and decide the change; return the digest of the tag manifest."""
     plan, bag = run.plan, run.bag
     by_path = sorted(run.proven.values(), key=lambda proven: proven.record.path)
@@ -424,6 +361,15 @@ def _finish(run: _Run) -> str:
         ),
         databases=tuple(run.captured),
         left_out=tuple(LeftOut(to_wire(o.path), o.size, o.why, o.mtime_ns) for o in run.left),
+        parts=tuple(PartRecord(p.what, p.name, p.title, len(p.files), p.bytes) for p in plan.contents.parts),
+        partial=tuple(sorted(part.name for part in plan.selection.parts)),
+        strays=_stray_records(run),
+        strays_left=tuple(
+            LeftOut(to_wire(s.entry.path), s.entry.size, s.why_not, s.entry.mtime_ns)
+            for s in plan.selection.strays_not_taken
+        ),
+        references=_counts(plan),
+        incomplete=any(one.fault for one in run.left),
     )
     top = bagging.write_tags(bag, plan.bag, library, by_path)
     _flush_folders(run)
@@ -431,7 +377,35 @@ def _finish(run: _Run) -> str:
     return top
 
 
-def _flush_folders(run: _Run) -> None:
+def _stray_records(run: Run) -> tuple[StrayRecord, ...]:
+    stored = {file.entry.path: file.stored for file in run.plan.files if file.stray}
+    home = Path(os.path.realpath(own_home()))
+    found = []
+    for stray in run.plan.strays:
+        proven = run.proven.get(stored[stray.entry.path])
+        if proven is None:
+            continue
+        standard, relative = place_of(Path(stray.entry.path), home) or ("", "")
+        found.append(
+            StrayRecord(
+                to_wire(stray.entry.path),
+                proven.record.path,
+                proven.record.size,
+                proven.record.mtime_ns,
+                tuple(ReferenceRecord(to_wire(r.source), to_wire(r.spot), to_wire(r.text)) for r in stray.references),
+                standard,
+                to_wire(relative),
+            )
+        )
+    return tuple(found)
+
+
+def _counts(plan: ArchivePlan) -> ReferenceCounts:
+    states = Counter(reference.state for reference in plan.contents.references.references)
+    return ReferenceCounts(states["inside"], states["stray"], states["missing"], states["away"])
+
+
+def _flush_folders(run: Run) -> None:
     """Bring the names in all new folders to the medium before the change is decided."""
     payload = run.bag / bagging.PAYLOAD
     if run.plan.whole_sync and hasattr(os, "O_DIRECTORY"):
@@ -445,7 +419,7 @@ def _flush_folders(run: _Run) -> None:
         medium.flush_folder(folder)
 
 
-def _note(run: _Run, result: ArchiveResult, top: str) -> None:
+def _note(run: Run, result: ArchiveResult, top: str) -> None:
     chest = run.plan.chest
     try:
         notes.append_many(

@@ -8,13 +8,14 @@ from pathlib import Path
 from dunechest.chest.records import FileRecord, LibraryRecord, read_lines
 from dunechest.errors import DuneChestError
 from dunechest.jobs.find import Library
+from dunechest.jobs.selection import Selection
 from dunechest.ledger.notes import state_folder
 from dunechest.library.databases import COMPANIONS
 from dunechest.library.kinds import Kind
 from dunechest.library.roles import databases_among
 from dunechest.machine.identity import this_machine
 from dunechest.names import from_wire, shown
-from dunechest.transfer.walk import FileEntry, Walk
+from dunechest.transfer.walk import FileEntry
 
 
 def same_library(record: LibraryRecord, library: Library) -> bool:
@@ -27,7 +28,7 @@ def _facts(entry: FileEntry) -> tuple[int, int, int]:
     return entry.size, entry.mtime_ns, entry.mode
 
 
-def compare_with_archived(bag: Path, record: LibraryRecord, kind: Kind, listing: Walk) -> list[str]:
+def compare_with_archived(bag: Path, record: LibraryRecord, kind: Kind, selection: Selection) -> list[str]:
     """Return the paths in which a library differs from its archived edition, sorted.
 
     Parameters
@@ -38,8 +39,8 @@ def compare_with_archived(bag: Path, record: LibraryRecord, kind: Kind, listing:
         Its ``dune/library.json``.
     kind : Kind
         The library's kind, which knows databases and lock marks.
-    listing : Walk
-        The library now.
+    selection : Selection
+        What of the library is to be archived now.
 
     Raises
     ------
@@ -56,19 +57,22 @@ def compare_with_archived(bag: Path, record: LibraryRecord, kind: Kind, listing:
                     f"Line {number} of dune/files.jsonl in {shown(bag.name)} is torn. "
                     f"Run: dunechest verify, to see what is damaged."
                 )
+            if line.path.startswith("strays/"):
+                continue  # the record itself has what they were
             stored = line.path.removeprefix("library/")
             path = names.get(stored, stored)
             then[path] = (line.size, line.mtime_ns, line.mode)
     except OSError as error:
         raise DuneChestError(f"dune/files.jsonl in {shown(bag.name)} cannot be read: {error.strerror}.") from error
-    companions = {p for paths in databases_among(kind, listing.files).values() for p in paths}
+    listing = selection.listing
+    companions = {p for paths in databases_among(kind, selection.files).values() for p in paths}
     now: dict[str, tuple[int, int, int]] = {}
     changed: set[str] = set()
-    for entry in listing.files:
-        if kind.lock_patterns.match(entry.path) or (entry.path in companions and _inside(entry.path, captured)):
+    for entry in selection.files:
+        if entry.path in companions and _inside(entry.path, captured):
             continue
         now[entry.path] = _facts(entry)
-    by_path = {entry.path: entry for entry in listing.files}
+    by_path = {entry.path: entry for entry in selection.files}
     for path, one in captured.items():
         # A captured database has a size of its own; what counts is the file it came from.
         source = by_path.get(path)
@@ -93,6 +97,9 @@ def compare_with_archived(bag: Path, record: LibraryRecord, kind: Kind, listing:
     folders_then = {from_wire(folder.path): folder.mode for folder in record.folders}
     folders_now = {folder.path: folder.mode for folder in listing.folders}
     changed.update(p for p in {*folders_then, *folders_now} if folders_then.get(p) != folders_now.get(p))
+    strays_then = {from_wire(stray.path): (stray.size, stray.mtime_ns) for stray in record.strays}
+    strays_now = {stray.entry.path: (stray.entry.size, stray.entry.mtime_ns) for stray in selection.strays}
+    changed.update(p for p in {*strays_then, *strays_now} if strays_then.get(p) != strays_now.get(p))
     return sorted(changed)
 
 

@@ -13,11 +13,12 @@ from dunechest.errors import DuneChestError, WordsOff
 from dunechest.ledger import notes
 from dunechest.library.kinds import PLAIN_KIND, Kind, kind_named, load_kinds
 from dunechest.library.recognise import Recognised, recognise, search, usual_places
+from dunechest.machine.drives import drive_folders, search_roots
 from dunechest.machine.folders import own_home
 from dunechest.machine.identity import system_name
 from dunechest.names import shown, slug
 from dunechest.progress import Progress, Step, silent
-from dunechest.transfer.walk import walk
+from dunechest.transfer.walk import count
 
 if TYPE_CHECKING:
     import pandas as pd
@@ -50,12 +51,17 @@ class Library:
 
 @dataclass(frozen=True, slots=True)
 class FoundLibrary:
-    """A library and its size: number of files, bytes, and its newest file's time (seconds since 1970)."""
+    """A library and its size: number of files, bytes, and its newest file's time (seconds since 1970).
+
+    `where` says in words whose it is or was: a former system's, or another drive's; empty
+    for one in one's own home.
+    """
 
     library: Library
     files: int
     bytes: int
     changed: float
+    where: str = ""
 
 
 @dataclass(frozen=True, slots=True)
@@ -67,7 +73,7 @@ class FindResult:
     unreadable: tuple[str, ...]
 
     def to_frame(self) -> pd.DataFrame:
-        """Return one row a library: name, kind, place, files, bytes, changed."""
+        """Return one row a library: name, kind, place, files, bytes, changed, where."""
         import pandas as pd
 
         rows: list[dict[str, Any]] = [
@@ -78,10 +84,11 @@ class FindResult:
                 "files": f.files,
                 "bytes": f.bytes,
                 "changed": datetime.datetime.fromtimestamp(f.changed, datetime.UTC),
+                "where": f.where,
             }
             for f in self.libraries
         ]
-        return pd.DataFrame(rows, columns=["name", "kind", "place", "files", "bytes", "changed"])
+        return pd.DataFrame(rows, columns=["name", "kind", "place", "files", "bytes", "changed", "where"])
 
 
 def find_libraries(
@@ -97,7 +104,8 @@ def find_libraries(
     ----------
     places : sequence of path
         Folders to search through. Without any, the places the kinds name for this
-        operating system and the whole home folder are searched.
+        operating system, the whole home folder, and all mounted drives are searched,
+        former systems that lie in some folder included.
     kind : str, optional
         Only this kind.
     home : Path, optional
@@ -133,15 +141,23 @@ def find_libraries(
         for place in usual_places(chosen, own, system_name()):
             if (here := recognise(place, chosen)) is not None:
                 found.setdefault(os.path.realpath(place), here)
+        drives, around = search_roots()
+        # One's own home first, so that it is not taken for a part of the drive it is on.
         roots = [own] if own.is_dir() else []
+        own_ones = {str(own), *map(str, drives)}
+        roots += [drive for drive in drives if drive != own]
     for root in roots:
-        for here in search(root, chosen, unreadable.append):
+        skip = () if places else (around | own_ones) - {str(root)}
+        for here in search(root, chosen, unreadable.append, around=skip):
             found.setdefault(os.path.realpath(here.path), here)
     names = _names(found.values())
     libraries = []
     for number, here in enumerate(found.values(), start=1):
         library = Library(names[here.path], here.kind, here.path, "folder", here.evidence)
-        libraries.append(_sized(library))
+        sums = count(str(here.path))
+        libraries.append(
+            FoundLibrary(library, sums.files, sums.bytes, sums.newest_ns / 1e9, _where(here, home or own_home()))
+        )
         progress(Step("finding", number, len(found), 0, 0, library.name))
     libraries.sort(key=lambda f: (f.library.name, str(f.library.path)))
     _note(libraries)
@@ -174,13 +190,14 @@ def _names(found: Iterable[Recognised]) -> dict[Path, str]:
     return names
 
 
-def _sized(library: Library) -> FoundLibrary:
-    try:
-        listing = walk(str(library.path))
-    except OSError:
-        return FoundLibrary(library, 0, 0, 0.0)
-    newest = max((f.mtime_ns for f in listing.files), default=0)
-    return FoundLibrary(library, len(listing.files), listing.bytes, newest / 1e9)
+def _where(here: Recognised, home: Path) -> str:
+    """Say in words where a library is, if not in one's own home."""
+    if here.former:
+        return f"a former system in {here.former}"
+    if here.path.is_relative_to(home):
+        return ""
+    mounts = [m for m in drive_folders() if m != Path(m.anchor) and here.path.is_relative_to(m)]
+    return f"the drive in {max(mounts, key=lambda m: len(m.parts))}" if mounts else "outside your home"
 
 
 def _note(libraries: Iterable[FoundLibrary]) -> None:

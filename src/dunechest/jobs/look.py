@@ -1,21 +1,28 @@
-"""Look at one library: what is in it by role, the biggest things, and whether it is in use."""
+"""Look at one library, and at the drive it is to go to, before a byte moves."""
 
 from __future__ import annotations
 
 import os
+from collections.abc import Iterable
 from dataclasses import dataclass
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Literal
 
-from dunechest.errors import CutOff
+from dunechest.chest.chest import Chest
 from dunechest.findings import Finding, weightiest_first
+from dunechest.jobs.archive import plan_archive
+from dunechest.jobs.contents import Contents, study
+from dunechest.jobs.drive_findings import Drive, slow_finding
 from dunechest.jobs.find import Library, library_at
-from dunechest.library.inuse import Use, in_use
+from dunechest.jobs.library_findings import library_findings
+from dunechest.jobs.selection import EVERYTHING, Choice, Selection, select
+from dunechest.library.inuse import Use
 from dunechest.library.kinds import Kind
-from dunechest.library.recognise import expand
+from dunechest.library.parts import Part
+from dunechest.library.references.reading import Reference
 from dunechest.library.roles import RoleTotal, role_of, totals
-from dunechest.machine.folders import own_home, standard_folders
+from dunechest.machine.probe import write_speed
 from dunechest.names import shown
-from dunechest.transfer.walk import Walk, walk
+from dunechest.transfer.walk import Walk
 
 if TYPE_CHECKING:
     import pandas as pd
@@ -34,36 +41,108 @@ class BigThing:
 
 
 @dataclass(frozen=True, slots=True)
-class Readiness:
-    """What a look at a library shows; `findings` are weightiest first."""
+class DriveFit:
+    """How a library and a drive suit each other: what is needed and free (bytes), what it writes a second."""
 
-    library: Library
-    files: int
-    bytes: int
+    chest: Chest
+    drive: Drive
+    bag: str
+    state: str
+    need: int
+    free: int
+    speed: float
+
+
+@dataclass(frozen=True, slots=True)
+class Readiness:
+    """What a look at a library shows; `findings` are weightiest first, `fit` is there if a chest was named."""
+
+    contents: Contents
+    selection: Selection
     roles: tuple[RoleTotal, ...]
     biggest: tuple[BigThing, ...]
-    links: int
-    folders: int
-    uses: tuple[Use, ...]
     findings: tuple[Finding, ...]
+    fit: DriveFit | None = None
 
-    def to_frame(self) -> pd.DataFrame:
-        """Return one row a role: role, files, bytes."""
+    @property
+    def library(self) -> Library:
+        """The library."""
+        return self.contents.library
+
+    @property
+    def files(self) -> int:
+        """Number of files in it."""
+        return len(self.contents.listing.files)
+
+    @property
+    def bytes(self) -> int:
+        """Bytes of the files in it."""
+        return self.contents.listing.bytes
+
+    @property
+    def links(self) -> int:
+        """Number of symbolic links in it."""
+        return len(self.contents.listing.links)
+
+    @property
+    def folders(self) -> int:
+        """Number of folders, itself included."""
+        return len(self.contents.listing.folders)
+
+    @property
+    def uses(self) -> tuple[Use, ...]:
+        """Who has it open."""
+        return self.contents.uses
+
+    @property
+    def parts(self) -> tuple[Part, ...]:
+        """What may be taken alone."""
+        return self.contents.parts
+
+    @property
+    def references(self) -> tuple[Reference, ...]:
+        """What it refers to."""
+        return self.contents.references.references
+
+    def to_frame(self, of: Literal["roles", "parts", "references", "findings"] = "roles") -> pd.DataFrame:
+        """Return one row a role, part, reference or finding."""
         import pandas as pd
 
-        return pd.DataFrame(
-            [{"role": r.role, "files": r.files, "bytes": r.bytes} for r in self.roles],
-            columns=["role", "files", "bytes"],
-        )
+        rows: Iterable[dict[str, object]]
+        if of == "roles":
+            columns = ["role", "files", "bytes"]
+            rows = ({"role": r.role, "files": r.files, "bytes": r.bytes} for r in self.roles)
+        elif of == "parts":
+            columns = ["what", "name", "files", "strays", "bytes"]
+            rows = (
+                {"what": p.what, "name": p.title, "files": len(p.files), "strays": len(p.strays), "bytes": p.bytes}
+                for p in self.parts
+            )
+        elif of == "references":
+            columns = ["source", "spot", "text", "state", "target"]
+            rows = ({name: shown(getattr(r, name)) for name in columns} for r in self.references)
+        else:
+            columns = ["code", "weight", "what", "do"]
+            rows = ({name: getattr(f, name) for name in columns} for f in self.findings)
+        return pd.DataFrame(list(rows), columns=columns)
 
 
-def look(library: Library | str | os.PathLike[str]) -> Readiness:
-    """Look at a library without changing anything or opening its files.
+def look(
+    library: Library | str | os.PathLike[str], *, chest: Chest | None = None, choice: Choice = EVERYTHING
+) -> Readiness:
+    """Look at a library without changing anything, and at a drive if one is named.
+
+    No hollow file is opened. What the drive can hold is tried with a few empty files
+    and a few megabytes in a folder of their own in the chest, removed at once.
 
     Parameters
     ----------
     library : Library or path
         What to look at.
+    chest : Chest, optional
+        The chest it is to go to.
+    choice : Choice
+        What of it is to be archived.
 
     Returns
     -------
@@ -73,117 +152,36 @@ def look(library: Library | str | os.PathLike[str]) -> Readiness:
     ------
     CutOff
         If its folder cannot be listed.
+    WordsOff
+        If a part does not exist.
     """
     if not isinstance(library, Library):
         library = library_at(library)
-    listing = list_library(library)
-    uses = in_use(library.path, library.kind, [f.path for f in listing.files])
+    contents = study(library)
+    fit = None
+    if chest is None:
+        selection = select(contents, choice)
+        findings = library_findings(contents, selection)
+    else:
+        (plan,) = plan_archive([contents], chest, choice=choice)
+        selection = plan.selection
+        findings = list(plan.findings)
+        speed = 0.0
+        if plan.drive.probed is not None and plan.free > 1 << 26:
+            try:
+                speed = write_speed(chest.folder)
+                findings += slow_finding(speed, plan.need)
+            except OSError:
+                pass  # the drive changed under our hands; the archive itself will say so
+        fit = DriveFit(chest, plan.drive, plan.bag, plan.state, plan.need, plan.free, speed)
     return Readiness(
-        library=library,
-        files=len(listing.files),
-        bytes=listing.bytes,
-        roles=totals(library.kind, listing.files),
-        biggest=_biggest(library.kind, listing),
-        links=len(listing.links),
-        folders=len(listing.folders),
-        uses=uses,
-        findings=weightiest_first(library_findings(library, listing, uses)),
+        contents=contents,
+        selection=selection,
+        roles=totals(library.kind, contents.listing.files),
+        biggest=_biggest(library.kind, contents.listing),
+        findings=weightiest_first(findings),
+        fit=fit,
     )
-
-
-def list_library(library: Library) -> Walk:
-    """Walk a library; an unreadable top is a `CutOff`."""
-    try:
-        return walk(str(library.path))
-    except OSError as error:
-        raise CutOff(f"{shown(str(library.path))} cannot be listed: {error.strerror}.") from error
-
-
-def library_findings(library: Library, listing: Walk, uses: tuple[Use, ...]) -> list[Finding]:
-    """Return what is to be said of a library before a byte moves."""
-    findings = []
-    application = library.kind.application or "the application"
-    if uses:
-        first = uses[0]
-        others = f" and {len(uses) - 1} more" if len(uses) > 1 else ""
-        findings.append(
-            Finding(
-                "in-use",
-                "stop",
-                f"The library is in use by {shown(first.process)} (process {first.pid}){others}: {shown(first.how)}.",
-                f"Close {application} and try again; or go on with --despite in-use, and what changes "
-                "meanwhile may not fit together.",
-                yields=True,
-            )
-        )
-    findings.extend(_halves(library, listing))
-    if not listing.files:
-        findings.append(
-            Finding("empty", "warn", "There is not one file in it.", "Make sure that this is the right folder.")
-        )
-    if listing.unreadable:
-        first_one = listing.unreadable[0]
-        findings.append(
-            Finding(
-                "unreadable",
-                "warn",
-                f"{len(listing.unreadable)} folder(s) or name(s) cannot be read, the first being "
-                f"{shown(first_one.path)}: {first_one.why}.",
-                "Run the command as someone who may read them, or accept that they stay behind.",
-            )
-        )
-    if listing.others:
-        findings.append(
-            Finding(
-                "no-files",
-                "note",
-                f"{len(listing.others)} name(s) are sockets, pipes or devices.",
-                "They hold no bytes and will be named and left out.",
-            )
-        )
-    findings.extend(_elsewhere(library))
-    return findings
-
-
-def _halves(library: Library, listing: Walk) -> list[Finding]:
-    """Find what belongs together and is not there together."""
-    files = {f.path for f in listing.files}
-    folders = {f.path for f in listing.folders}
-    findings = []
-    for group in library.kind.together:
-        present = [p for p in group if (p.rstrip("/") in folders if p.endswith("/") else p in files)]
-        missing = [p for p in group if p not in present]
-        if present and missing:
-            findings.append(
-                Finding(
-                    "half-library",
-                    "stop",
-                    f"{', '.join(present)} is here, {', '.join(missing)} is not; one is worth nothing without "
-                    "the other.",
-                    "Find the missing half and put it back in its place; or go on with --despite half-library.",
-                    yields=True,
-                )
-            )
-    return findings
-
-
-def _elsewhere(library: Library) -> list[Finding]:
-    """Tell of what the application keeps outside the library."""
-    findings = []
-    folders = standard_folders(own_home())
-    for one in library.kind.elsewhere:
-        for place in expand(one.place, folders):
-            if place.exists():
-                findings.append(
-                    Finding(
-                        "elsewhere",
-                        "warn",
-                        f"{library.kind.application or 'The application'} keeps {shown(one.what)} outside "
-                        f"the library, in {shown(str(place))}.",
-                        "Archive that folder too: it is not part of this library.",
-                    )
-                )
-    return findings
 
 
 def _biggest(kind: Kind, listing: Walk) -> tuple[BigThing, ...]:

@@ -21,6 +21,9 @@ from dunechest.machine.folders import own_home, standard_folders
 from dunechest.names import from_wire, shown, why_unsafe
 
 _PREFIX = "library/"
+_STRAYS = "strays/"
+#: Standard folders that hold a person's documents; a stray from a drive goes nowhere else in a home.
+_VISIBLE = ("pictures", "music", "videos", "documents", "desktop", "home")
 
 
 @dataclass(frozen=True, slots=True)
@@ -38,6 +41,15 @@ class RestoreFile:
     mode: int
     blake3: bytes | None
     sha512: str | None
+
+
+@dataclass(frozen=True, slots=True)
+class RestoreStray:
+    """A gathered stray to restore: where it was, and the places it may get, the first that is free counting."""
+
+    file: RestoreFile
+    origin: str
+    places: tuple[Path, ...]
 
 
 @dataclass(frozen=True, slots=True)
@@ -68,6 +80,7 @@ class RestorePlan:
     record: LibraryRecord
     place: Path | None
     files: tuple[RestoreFile, ...]
+    strays: tuple[RestoreStray, ...]
     folders: tuple[tuple[str, int, int], ...]
     links: tuple[tuple[str, str, int], ...]
     hard_links: tuple[tuple[str, ...], ...]
@@ -82,7 +95,7 @@ class RestorePlan:
     @property
     def bytes(self) -> int:
         """Bytes of the files to restore."""
-        return sum(file.size for file in self.files)
+        return sum(file.size for file in self.files) + sum(stray.file.size for stray in self.strays)
 
 
 def plan_restore(
@@ -138,9 +151,12 @@ def plan_restore(
     listed = len(files) + len(not_done)
     paths = _Paths(record, here, not_done)
     folders = paths.folders()
-    ready = tuple(paths.file(file) for file in files)
-    links = paths.links(outward_links if outward_links is not None else _made_here(chest, entry))
-    need = _need(ready, folders, here)
+    ready = tuple(paths.file(file) for file in files if not file.stored.startswith(_STRAYS))
+    made_here = _made_here(chest, entry)
+    links = paths.links(outward_links if outward_links is not None else made_here)
+    loose = [file for file in files if file.stored.startswith(_STRAYS)]
+    strays = _strays(record, loose, place, home, own_places=made_here and home is None and into is None, into=into)
+    need = _need((*ready, *loose), folders, here)
     if place is not None:
         findings += _occupied(place, record)
         if here is not None and need > here.free:
@@ -171,12 +187,34 @@ def plan_restore(
                 "Install it first, and do not start it until the restore is done.",
             )
         )
+    if record.partial:
+        findings.append(
+            Finding(
+                "partial",
+                "note",
+                f"This archive holds only a part of the library: {', '.join(shown(p) for p in record.partial)}.",
+                "The rest of the library is not in it.",
+            )
+        )
+    if record.incomplete:
+        lost = [left for left in record.left_out if left.why.startswith("hollow")]
+        findings.append(
+            Finding(
+                "incomplete",
+                "warn",
+                f"This archive is not complete: {len(record.left_out)} file(s) could not be taken when it was made"
+                + (f", {len(lost)} of them because they were hollow" if lost else "")
+                + ".",
+                "dune/library.json in the bag names each, with the reason, under left_out.",
+            )
+        )
     return RestorePlan(
         chest=chest,
         bag=entry.name,
         record=record,
         place=place,
         files=ready,
+        strays=strays,
         folders=folders,
         links=links,
         hard_links=paths.hard_links(),
@@ -303,6 +341,42 @@ def _files(entry: BagEntry, not_done: list[NotDone]) -> list[RestoreFile]:
     return files
 
 
+def _strays(
+    record: LibraryRecord,
+    files: list[RestoreFile],
+    place: Path | None,
+    home: str | os.PathLike[str] | None,
+    *,
+    own_places: bool,
+    into: str | os.PathLike[str] | None,
+) -> tuple[RestoreStray, ...]:
+    """Say where the strays go: to their old places if these make sense here, else into a folder beside the library.
+
+    A chest is foreign input: its full paths are believed only if this machine wrote
+    them, and in a home only the folders that a person sees are filled.
+    """
+    if place is None:
+        return ()
+    known = {stray.stored: stray for stray in record.strays}
+    base = standard_folders(Path(os.path.abspath(home)) if home is not None else own_home())
+    beside = place.parent / f"{place.name} strays"
+    found = []
+    for file in files:
+        stray = known.get(file.stored)
+        places = []
+        origin = from_wire(stray.path) if stray is not None else ""
+        if stray is not None and own_places and os.path.isabs(origin) and "\0" not in origin:
+            places.append(Path(origin))
+        elif stray is not None and into is None and stray.standard in _VISIBLE:
+            relative = from_wire(stray.relative)
+            hidden = any(piece.startswith(".") for piece in relative.split("/"))
+            if why_unsafe(relative) is None and not hidden:
+                places.append(base[stray.standard] / relative)
+        places.append(beside / file.stored.removeprefix(_STRAYS))
+        found.append(RestoreStray(file, origin, tuple(places)))
+    return tuple(found)
+
+
 def _made_here(chest: Chest, entry: BagEntry) -> bool:
     """Whether this machine made the bag and it is unaltered since, so that its records are its own."""
     import hashlib
@@ -310,7 +384,7 @@ def _made_here(chest: Chest, entry: BagEntry) -> bool:
     from dunechest.ledger.book import opened
 
     record = entry.library
-    if record is None or not record.links:
+    if record is None or not (record.links or record.strays):
         return False
     try:
         top = hashlib.sha512((entry.folder / "tagmanifest-sha512.txt").read_bytes()).hexdigest()

@@ -19,14 +19,16 @@ import msgspec
 
 from dunechest.errors import CutOff, DuneChestError, Refused
 from dunechest.findings import Finding, stops
+from dunechest.jobs import strays_restoring
 from dunechest.jobs.restore import NotDone, RestoreFile, RestorePlan
+from dunechest.jobs.restore_copy import copy_task, data_of, why_not, without_overwriting
 from dunechest.ledger import notes
 from dunechest.machine.processes import lives
 from dunechest.names import shown
 from dunechest.progress import Progress, Step, silent
 from dunechest.transfer import medium, safe
 from dunechest.transfer.crew import Crew, batches
-from dunechest.transfer.tasks import CopyJob, CopyOutcome, CopyTask
+from dunechest.transfer.tasks import CopyJob
 
 if TYPE_CHECKING:
     import pandas as pd
@@ -40,7 +42,8 @@ class RestoreResult:
 
     `files` and `bytes` were brought back and proven; `not_done` lists everything
     of the archive that was not, with the reason; `renamed` what has another name here;
-    `application` what keeps such a library, if that is known.
+    `application` what keeps such a library, if that is known; `strays` says of each file from
+    outside the library where it was and where it is now.
     """
 
     bag: str
@@ -55,6 +58,7 @@ class RestoreResult:
     application: str
     seconds: float
     findings: tuple[Finding, ...]
+    strays: tuple[tuple[str, Path], ...] = ()
 
     @property
     def well(self) -> bool:
@@ -131,12 +135,13 @@ def carry_out(plan: RestorePlan, *, progress: Progress = silent) -> RestoreResul
         _remove(staging)
         raise
     _remove(staging)
+    strays = strays_restoring.restore_strays(plan, not_done)
     result = RestoreResult(
         bag=plan.bag,
         place=plan.place,
         files_listed=plan.listed,
-        files=len(restored),
-        bytes=sum(file.size for file in restored),
+        files=len(restored) + len(strays),
+        bytes=sum(file.size for file in restored) + sum(stray.file.size for stray, _ in strays),
         folders=len(plan.folders),
         links=links,
         not_done=tuple(not_done),
@@ -145,6 +150,7 @@ def carry_out(plan: RestorePlan, *, progress: Progress = silent) -> RestoreResul
         seconds=time.monotonic() - begun,
         # What was to be done before is no news afterwards.
         findings=tuple(f for f in plan.findings if f.code != "first"),
+        strays=tuple((stray.origin, place) for stray, place in strays),
     )
     try:
         notes.append("restore", chest=plan.chest.id, bag=plan.bag, place=shown(str(plan.place)), files=result.files)
@@ -213,7 +219,7 @@ def _write(plan: RestorePlan, tree: Path, not_done: list[NotDone], progress: Pro
         progress(Step("restoring", len(restored), len(plan.files), min(done_bytes, total), total, plan.bag))
 
     tell(0)
-    data = os.fsencode(plan.chest.folder / "bags" / plan.bag / "data") + b"/"
+    data = data_of(plan)
     root = os.fsencode(tree) + b"/"
     with Crew.for_job(len(plan.files), total, (plan.chest.folder, tree), tell) as crew:
         for fast in (True, False):
@@ -221,7 +227,7 @@ def _write(plan: RestorePlan, tree: Path, not_done: list[NotDone], progress: Pro
             sent: dict[int, list[RestoreFile]] = {}
             for done in crew.run(_jobs(files, sent, data, root, fast, plan.whole_sync)):
                 for file, outcome in zip(sent.pop(done.number), done.copies or (), strict=True):
-                    why = _why_not(file, outcome, tree / file.path)
+                    why = why_not(file, outcome, tree / file.path)
                     if why is None:
                         restored.append(file)
                     else:
@@ -240,33 +246,8 @@ def _jobs(
 ) -> Iterator[CopyJob]:
     for number, batch in enumerate(batches(files, lambda file: file.size)):
         sent[number] = batch
-        tasks = [
-            CopyTask(data + os.fsencode(f.stored), root + os.fsencode(f.path), f.size, f.mtime_ns, _mode(f), f.blake3)
-            for f in batch
-        ]
+        tasks = [copy_task(f, data, root + os.fsencode(f.path)) for f in batch]
         yield CopyJob(tasks, not fast, whole_sync)
-
-
-def _mode(file: RestoreFile) -> int:
-    # Rights to act as another person are never taken from a drive.
-    return file.mode & 0o777
-
-
-def _why_not(file: RestoreFile, outcome: CopyOutcome, target: Path) -> str | None:
-    """Say why a file was not brought back, or None if it was."""
-    if outcome.state == "cut-off":
-        raise CutOff(
-            f"The restore was cut off: {outcome.why}. Nothing was changed in the library's place; "
-            "the same command begins again."
-        )
-    if outcome.state == "not-sound":
-        return "it is not sound: its bytes in the chest are not those that were archived"
-    if outcome.state != "ok":
-        return f"it cannot be read in the chest: {outcome.why}"
-    if file.blake3 is None and outcome.sha512.hex() != file.sha512:
-        target.unlink()
-        return "it is not sound: its bytes in the chest are not those that were archived"
-    return None
 
 
 def _finish(plan: RestorePlan, tree: Path, restored: list[RestoreFile], not_done: list[NotDone]) -> int:
@@ -298,16 +279,6 @@ def _finish(plan: RestorePlan, tree: Path, restored: list[RestoreFile], not_done
         if path:
             _dress(tree / path, mtime_ns, mode)
     return made
-
-
-def _without_overwriting(source: Path, place: Path) -> None:
-    """Give a file its place, even if another one came to be there in this very moment."""
-    try:
-        place.hardlink_to(source)
-    except FileExistsError as error:
-        raise Refused(f"Something came to be in {shown(str(place))} meanwhile. Nothing was changed there.") from error
-    except OSError:  # a filesystem without hard links
-        source.rename(place)
 
 
 def _dress(folder: Path, mtime_ns: int, mode: int) -> None:
@@ -358,7 +329,7 @@ def _into_place(plan: RestorePlan, tree: Path) -> None:
             raise Refused(f"Something came to be in {shown(str(place))} meanwhile. Nothing was changed there.")
         place.rmdir()
     if plan.record.shape == "file":
-        _without_overwriting(source, place)
+        without_overwriting(source, place)
     else:
         source.rename(place)  # a folder never takes the place of anything but an empty one
     # The top folder last: one that may not be written to could not be moved.

@@ -13,14 +13,22 @@ from __future__ import annotations
 from dunechest.demo.applications.base import Application, Opened, Refusal
 from dunechest.demo.applications.cuttlebone import Cuttlebone
 from dunechest.demo.applications.glasswort import Glasswort
+from dunechest.demo.applications.limpet import Limpet
+from dunechest.demo.applications.redshank import Redshank
+from dunechest.demo.applications.saltpan import Saltpan
 from dunechest.demo.applications.seaholly import Seaholly
+from dunechest.demo.applications.spindrift import Spindrift
 from dunechest.demo.applications.tidewrack import Tidewrack
 
 APPLICATIONS: dict[str, type[Application]] = {
     "glasswort": Glasswort,
+    "redshank": Redshank,
     "tidewrack": Tidewrack,
     "seaholly": Seaholly,
     "cuttlebone": Cuttlebone,
+    "spindrift": Spindrift,
+    "saltpan": Saltpan,
+    "limpet": Limpet,
 }
 
 __all__ = ["APPLICATIONS", "Application", "Opened", "Refusal"]

@@ -23,6 +23,14 @@ def _show(opened: Opened, *, everything: bool) -> None:
             print(f"  {shown(line)}")
 
 
+def _call_itself(name: str) -> None:
+    """Have the process listed under the application's name, where the system lets one choose (Linux: prctl)."""
+    if sys.platform == "linux":
+        import ctypes
+
+        ctypes.CDLL(None).prctl(15, name.encode(), 0, 0, 0)
+
+
 def main() -> int:
     """Open a library as the application does; the status is 1 if it is refused or something is missing."""
     parser = argparse.ArgumentParser(prog="python -m dunechest.demo.applications", description=__doc__)
@@ -32,6 +40,7 @@ def main() -> int:
     parser.add_argument("--library", type=Path, help="choose this library first, and remember it")
     parser.add_argument("--hold", type=float, default=0.0, metavar="SECONDS", help="keep it open so long")
     words = parser.parse_args()
+    _call_itself(words.application)
     application = APPLICATIONS[words.application](words.home)
     if words.library is not None:
         application.point_to(words.library.absolute())

@@ -8,6 +8,7 @@ from contextlib import closing, contextmanager
 from pathlib import Path
 
 from dunechest.demo.applications.base import Application, Opened, Refusal
+from dunechest.transfer.hollow import hollow as is_hollow
 
 
 class Glasswort(Application):
@@ -35,23 +36,25 @@ class Glasswort(Application):
                     "SELECT picture.id, folder.path, picture.name, picture.caption "
                     "FROM picture JOIN folder ON folder.id = picture.folder ORDER BY picture.id"
                 ).fetchall()
+                remarks = dict(database.execute("SELECT key, value FROM remark"))
                 albums = database.execute("SELECT count(*) FROM album").fetchone()[0]
             except sqlite3.DatabaseError as error:
                 raise Refusal(f"The catalogue is broken: {error}.") from error
             if words != "ok":
                 raise Refusal(f"The catalogue is broken: {words}.")
-            yield self._show(library, rows, albums)
+            yield self._show(library, rows, albums, remarks.get("home", ""))
 
-    def _show(self, library: Path, rows: list[tuple[int, str, str, str]], albums: int) -> Opened:
-        things, missing, moved, remade = [], [], 0, 0
+    def _show(self, library: Path, rows: list[tuple[int, str, str, str]], albums: int, old_home: str) -> Opened:
+        things, missing, moved, remade, hollow = [], [], 0, 0, 0
         for number, folder, name, caption in rows:
             place = Path(folder) / name
             if not place.is_file():
-                # The folder was moved: look for the same originals below this library.
-                tail = folder.replace("\\", "/").rpartition("/originals/")[2]
-                place = library / "originals" / tail / name
+                place = self._moved(library, folder, old_home) / name
                 moved += place.is_file()
-            if place.is_file():
+            if place.is_file() and is_hollow(place.stat()):
+                hollow += 1
+                things.append(f"{name}: {caption} (not fetched yet)")
+            elif place.is_file():
                 things.append(f"{name}: {caption}")
                 remade += self._preview(library, number, place)
             else:
@@ -59,11 +62,23 @@ class Glasswort(Application):
         done = []
         if moved:
             done.append(f"{moved} pictures found in their new place")
+        if hollow:
+            done.append(f"{hollow} pictures are only placeholders and will be fetched when they are looked at")
         if remade:
             done.append(f"{remade} previews made again")
         return Opened(
             library, {"pictures": len(things), "albums": albums}, tuple(things), tuple(missing), tuple(done)
         )
+
+    def _moved(self, library: Path, folder: str, old_home: str) -> Path:
+        """Say where a folder is now: below this library, or in the present home if it was in the former."""
+        plain = folder.replace("\\", "/")
+        _, mark, tail = plain.rpartition("/originals/")
+        if mark:
+            return library / "originals" / tail
+        if old_home and plain.startswith(old_home + "/"):
+            return self.home / plain[len(old_home) + 1 :]
+        return Path(folder)
 
     def _preview(self, library: Path, number: int, original: Path) -> bool:
         """Make a preview again if it is missing."""

@@ -1,0 +1,65 @@
+"""What gathers while an archive plan is carried out, and the orders to copy its files."""
+
+from __future__ import annotations
+
+import os
+from dataclasses import dataclass, field
+from pathlib import Path
+
+from dunechest.chest import bagging
+from dunechest.chest.bagging import Proven
+from dunechest.chest.records import CapturedDatabase
+from dunechest.jobs.archive import ArchivePlan, PlannedFile
+from dunechest.jobs.selection import LeftBehind
+from dunechest.names import shown
+from dunechest.transfer.tasks import CopyTask
+from dunechest.transfer.walk import FileEntry
+
+
+@dataclass(slots=True)
+class Run:
+    """What gathers while a plan is carried out."""
+
+    plan: ArchivePlan
+    bag: Path
+    proven: dict[str, Proven] = field(default_factory=dict)
+    sources: dict[str, int] = field(default_factory=dict)
+    left: list[LeftBehind] = field(default_factory=list)
+    captured: list[CapturedDatabase] = field(default_factory=list)
+    again: list[str] = field(default_factory=list)
+    broken: list[tuple[str, str]] = field(default_factory=list)
+    grown: int = 0
+    resumed: int = 0
+
+
+def cut_off_words(run: Run, why: str) -> str:
+    """Say that a run was cut off, and what is safe."""
+    return (
+        f"The archive of {shown(run.plan.library.name)} was cut off: {why}. What was in the chest before is "
+        f"untouched, and {len(run.proven):,} file(s) are already safe on the drive; the same command goes on "
+        "from there."
+    )
+
+
+def raw_path(path: str) -> bytes:
+    """Return a path as the system has it; the short form of ``os.fsencode``, for many of them."""
+    return path.encode("utf-8", "surrogateescape")
+
+
+def copy_task(file: PlannedFile, source: bytes, payload: bytes) -> CopyTask:
+    """Return the order to copy one file into the pending payload."""
+    entry = file.entry
+    # The copy can always be read and replaced by its owner; the true mode is recorded.
+    mode = (entry.mode & 0o777) | 0o600
+    return CopyTask(source, payload + raw_path(file.stored), entry.size, entry.mtime_ns, mode)
+
+
+def payload_of(run: Run) -> bytes:
+    """Return the folder of the pending payload, with a slash at the end."""
+    return os.fsencode(run.bag / bagging.PAYLOAD) + b"/"
+
+
+def source_of(run: Run, entry: FileEntry) -> bytes:
+    """Return where a file is read from; a stray's own path is a full one."""
+    library = run.plan.library
+    return os.fsencode(library.path) if library.shape == "file" else os.fsencode(library.path / entry.path)

@@ -1,0 +1,59 @@
+"""Capture a library's databases while it is archived."""
+
+from __future__ import annotations
+
+import os
+from pathlib import Path
+
+from dunechest.chest import bagging
+from dunechest.chest.bagging import Proven
+from dunechest.chest.records import CapturedDatabase, FileRecord, LeftOut
+from dunechest.errors import CutOff
+from dunechest.jobs.archive import PlannedDatabase, PlannedFile
+from dunechest.jobs.archive_run import Run, copy_task, cut_off_words, payload_of, source_of
+from dunechest.jobs.selection import LeftBehind
+from dunechest.library.databases import NotCaptured, capture, looks_like_database
+from dunechest.names import to_wire
+from dunechest.transfer.crew import Crew
+from dunechest.transfer.tasks import CopyJob, CopyOutcome
+
+
+def capture_one(run: Run, crew: Crew, database: PlannedDatabase) -> list[PlannedFile]:
+    """Capture one database; if SQLite cannot, return its files to be copied like any other."""
+    file = database.file
+    scratch = run.bag / bagging.CAPTURES
+    scratch.mkdir(exist_ok=True)
+    taken = scratch / "captured"
+    taken.unlink(missing_ok=True)
+    source = Path(os.fsdecode(source_of(run, file.entry)))
+    try:
+        result = capture(source, taken, scratch)
+    except NotCaptured as error:
+        declared = run.plan.library.kind.database_patterns.match(file.entry.path)
+        if declared or looks_like_database(source):
+            run.broken.append((file.entry.path, f"{error}; its files were copied as they are"))
+        return [file, *database.companions]
+    os.utime(taken, ns=(file.entry.mtime_ns, file.entry.mtime_ns))
+    job = CopyJob([copy_task(file, os.fsencode(taken), payload_of(run))], True, run.plan.whole_sync)
+    (done,) = crew.run([job])
+    (outcome,) = done.copies or (CopyOutcome("cut-off", why="no answer"),)
+    if outcome.state != "ok":
+        raise CutOff(cut_off_words(run, outcome.why))
+    taken.unlink()
+    record = FileRecord(
+        file.stored, outcome.size, file.entry.mtime_ns, file.entry.mode, outcome.blake3.hex(), file.role
+    )
+    run.proven[file.stored] = Proven(record, outcome.sha512.hex())
+    run.sources[file.stored] = file.entry.size
+    companions_left = []
+    for companion in database.companions:
+        entry = companion.entry
+        why = "its content is in the captured database"
+        companions_left.append(LeftOut(to_wire(entry.path), entry.size, why, entry.mtime_ns))
+        run.left.append(LeftBehind(entry.path, entry.size, why, False, entry.mtime_ns))
+    run.captured.append(
+        CapturedDatabase(to_wire(file.entry.path), file.entry.size, file.entry.mtime_ns, tuple(companions_left))
+    )
+    if not result.sound:
+        run.broken.append((file.entry.path, f"SQLite finds damage in it: {result.words}"))
+    return []

@@ -1,0 +1,55 @@
+"""What a library holds, learned once: its files, who has it open, what it refers to, its parts."""
+
+from __future__ import annotations
+
+import os
+from dataclasses import dataclass
+from pathlib import Path
+
+from dunechest.errors import CutOff
+from dunechest.jobs.find import Library
+from dunechest.library.inuse import Use, in_use
+from dunechest.library.parts import Part, list_parts
+from dunechest.library.references.reading import ReferenceReport, read_references
+from dunechest.machine.folders import own_home
+from dunechest.names import shown
+from dunechest.transfer.walk import Walk, walk
+
+
+@dataclass(frozen=True, slots=True)
+class Contents:
+    """A library as it lies there."""
+
+    library: Library
+    listing: Walk
+    uses: tuple[Use, ...]
+    references: ReferenceReport
+    parts: tuple[Part, ...]
+
+
+def study(library: Library) -> Contents:
+    """Walk a library and read what it refers to; nothing is changed, and no hollow file is opened.
+
+    Raises
+    ------
+    CutOff
+        If its folder cannot be listed.
+    """
+    listing = list_library(library)
+    home = Path(os.path.realpath(own_home()))
+    report = ReferenceReport()
+    parts: tuple[Part, ...] = ()
+    if library.shape == "folder":
+        report = read_references(library.kind, library.path, listing, home)
+        parts = list_parts(library.kind, library.path, listing, report.references, home)
+    # Last, so that nobody who opened it meanwhile is missed.
+    uses = in_use(library.path, library.kind, [f.path for f in listing.files], home)
+    return Contents(library, listing, uses, report, parts)
+
+
+def list_library(library: Library) -> Walk:
+    """Walk a library; an unreadable top is a `CutOff`."""
+    try:
+        return walk(str(library.path))
+    except OSError as error:
+        raise CutOff(f"{shown(str(library.path))} cannot be listed: {error.strerror}.") from error

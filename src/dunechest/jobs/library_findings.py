@@ -1,0 +1,280 @@
+"""What is to be said of a library before a byte moves."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Sequence
+
+from dunechest.findings import Finding
+from dunechest.jobs.contents import Contents
+from dunechest.jobs.find import Library
+from dunechest.jobs.selection import HOLLOW, Selection, total
+from dunechest.library.inuse import Use
+from dunechest.library.recognise import expand
+from dunechest.library.references.reading import Reference
+from dunechest.library.roles import role_of
+from dunechest.machine.folders import own_home, standard_folders
+from dunechest.names import shown
+from dunechest.transfer.walk import Walk
+
+
+def library_findings(contents: Contents, selection: Selection) -> list[Finding]:
+    """Return the findings about a library and what was selected of it, in no order."""
+    library, listing = contents.library, contents.listing
+    findings = [*_use(library, contents.uses), *_halves(library, listing), *_hollow(selection)]
+    if not listing.files:
+        findings.append(
+            Finding("empty", "warn", "There is not one file in it.", "Make sure that this is the right folder.")
+        )
+    if listing.unreadable:
+        first_one = listing.unreadable[0]
+        findings.append(
+            Finding(
+                "unreadable",
+                "warn",
+                f"{len(listing.unreadable)} folder(s) or name(s) cannot be read, the first being "
+                f"{shown(first_one.path)}: {first_one.why}.",
+                "Run the command as someone who may read them, or accept that they stay behind.",
+            )
+        )
+    if listing.others:
+        findings.append(
+            Finding(
+                "no-files",
+                "note",
+                f"{len(listing.others)} name(s) are sockets, pipes or devices.",
+                "They hold no bytes and will be named and left out.",
+            )
+        )
+    findings += _missing(contents)
+    findings += _strays(selection)
+    findings += _roles(contents, selection)
+    findings += _elsewhere(library)
+    return findings
+
+
+def _some(names: Iterable[str], most: int = 3) -> str:
+    """Return the first few of many names, made safe to show."""
+    every = list(dict.fromkeys(names))
+    return ", ".join(shown(name) for name in every[:most]) + (", ..." if len(every) > most else "")
+
+
+def _use(library: Library, uses: Sequence[Use]) -> list[Finding]:
+    if not uses:
+        return []
+    application = library.kind.application or "the application"
+    first = uses[0]
+    others = f" and {len(uses) - 1} more" if len(uses) > 1 else ""
+    number = f" (process {first.pid})" if first.pid > 0 else ""
+    return [
+        Finding(
+            "in-use",
+            "stop",
+            f"The library is in use by {shown(first.process)}{number}{others}: {shown(first.how)}.",
+            f"Close {application} and try again; or go on with --despite in-use, and what changes "
+            "meanwhile may not fit together.",
+            yields=True,
+        )
+    ]
+
+
+def _halves(library: Library, listing: Walk) -> list[Finding]:
+    """Find what belongs together and is not there together."""
+    files = {f.path for f in listing.files}
+    folders = {f.path for f in listing.folders}
+    findings = []
+    for group in library.kind.together:
+        present = [p for p in group if (p.rstrip("/") in folders if p.endswith("/") else p in files)]
+        missing = [p for p in group if p not in present]
+        if present and missing:
+            findings.append(
+                Finding(
+                    "half-library",
+                    "stop",
+                    f"{', '.join(present)} is here, {', '.join(missing)} is not; one is worth nothing without "
+                    "the other.",
+                    "Find the missing half and put it back in its place; or go on with --despite half-library.",
+                    yields=True,
+                )
+            )
+    return findings
+
+
+def _hollow(selection: Selection) -> list[Finding]:
+    hollow = [one for one in selection.left_out if one.why == HOLLOW and one.fault]
+    if not hollow:
+        return []
+    return [
+        Finding(
+            "hollow",
+            "stop",
+            f"{len(hollow)} file(s) that cannot be lost are hollow, only placeholders, and their "
+            f"{sum(o.size for o in hollow):,} bytes are somewhere else: {_some(o.path for o in hollow)}.",
+            "Let the application or service bring them here first; or go on without them with --despite hollow; or "
+            "with --take-hollow read them all the same, which may download them.",
+            yields=True,
+        )
+    ]
+
+
+def _missing(contents: Contents) -> list[Finding]:
+    findings = []
+    missing = [r for r in contents.references.references if r.state == "missing"]
+    by_drive: dict[str, list[Reference]] = {}
+    for reference in missing:
+        by_drive.setdefault(reference.drive, []).append(reference)
+    nowhere = by_drive.pop("", [])
+    for drive, references in sorted(by_drive.items()):
+        findings.append(
+            Finding(
+                "drive-away",
+                "warn",
+                f"{len(references)} reference(s) lead to the drive or card {shown(drive)!r}, which is not here: "
+                f"{_some(r.target for r in references)}.",
+                f"Plug {shown(drive)} in and look again; what is on it is not protected otherwise.",
+            )
+        )
+    if nowhere:
+        findings.append(
+            Finding(
+                "missing",
+                "warn",
+                f"{len(nowhere)} reference(s) lead to nothing: "
+                f"{_some(f'{r.target} (in {r.source})' for r in nowhere)}.",
+                "Look for these files before you free the original; the application will miss them too.",
+            )
+        )
+    folders = [r for r in contents.references.references if r.state == "folder"]
+    if folders:
+        findings.append(
+            Finding(
+                "folder-outside",
+                "warn",
+                f"{len(folders)} reference(s) or link(s) lead to folders outside the library, which are not taken "
+                f"along: {_some(r.target for r in folders)}.",
+                "If they matter, archive them too, each by its path.",
+            )
+        )
+    moved = [r for r in contents.references.references if r.moved]
+    if moved:
+        findings.append(
+            Finding(
+                "moved",
+                "note",
+                f"{len(moved)} reference(s) name another place, and the files are here: "
+                f"{_some(r.text for r in moved)}.",
+                "The library was moved, or this is a former system's; the files are taken as they are.",
+            )
+        )
+    unread = [one for one in contents.references.unread if one[1] != "it is hollow"]
+    if unread:
+        path, why = unread[0]
+        findings.append(
+            Finding(
+                "references-unread",
+                "warn",
+                f"What {len(unread)} file(s) refer to could not be read, first {shown(path)}: {shown(why)}.",
+                "They are archived as they are; files outside that only they name are not found.",
+            )
+        )
+    return findings
+
+
+def _strays(selection: Selection) -> list[Finding]:
+    findings = []
+    if selection.strays:
+        size = total(stray.entry for stray in selection.strays)
+        findings.append(
+            Finding(
+                "strays",
+                "note",
+                f"{len(selection.strays)} file(s) that it refers to lie outside the library, {size:,} bytes: "
+                f"{_some(stray.entry.path for stray in selection.strays)}.",
+                "They are gathered into the archive; --leave-strays leaves them where they are.",
+            )
+        )
+    asked = [s for s in selection.strays_not_taken if s.why_not == "left where it is, as asked for"]
+    if asked:
+        findings.append(
+            Finding(
+                "strays-left",
+                "warn",
+                f"{len(asked)} file(s) outside the library that it refers to are not protected: "
+                f"{_some(stray.entry.path for stray in asked)}.",
+                "Without --leave-strays they are gathered into the archive.",
+            )
+        )
+    odd = [s for s in selection.strays_not_taken if s not in asked and s.why_not != HOLLOW]
+    if odd:
+        findings.append(
+            Finding(
+                "strays-refused",
+                "warn",
+                f"{len(odd)} file(s) that it refers to are not gathered: "
+                f"{_some(f'{stray.entry.path} ({stray.why_not})' for stray in odd)}.",
+                "From such places nothing is taken unasked; archive them by their paths if they matter.",
+            )
+        )
+    return findings
+
+
+def _roles(contents: Contents, selection: Selection) -> list[Finding]:
+    findings = []
+    kind = contents.library.kind
+    rebuildable = [f for f in selection.listing.files if role_of(kind, f.path) == "rebuildable"]
+    rebuildable = [f for f in rebuildable if not kind.lock_patterns.match(f.path)]
+    size = total(rebuildable)
+    if size:
+        share = size * 100 // max(1, total(selection.listing.files))
+        if selection.rebuildable_taken:
+            what = (
+                f"{len(rebuildable)} file(s), {size:,} bytes, can be made again by {_application(contents.library)}"
+            )
+            do = (
+                f"They are taken along; --leave-rebuildable saves {share} % of the room, and costs the time to make "
+                "them again."
+            )
+        else:
+            what = (
+                f"{len(rebuildable)} file(s), {size:,} bytes, that {_application(contents.library)} can make again "
+                "are left out"
+            )
+            do = (
+                f"That saves {share} % of the room; --take-rebuildable takes them along, and saves the time to make "
+                "them again."
+            )
+        findings.append(Finding("rebuildable", "note", what + ".", do))
+    kept = [f for f in selection.listing.files if role_of(kind, f.path) == "must-not-leave"]
+    if kept:
+        findings.append(
+            Finding(
+                "must-not-leave",
+                "note",
+                f"{len(kept)} file(s), {total(kept):,} bytes, were bought or licensed and may not leave this "
+                f"machine: {_some(f.path for f in kept)}.",
+                "They are left out and listed in the account; keep the receipt or licence to get them again.",
+            )
+        )
+    return findings
+
+
+def _application(library: Library) -> str:
+    return shown(library.kind.application) or "the application"
+
+
+def _elsewhere(library: Library) -> list[Finding]:
+    """Tell of what the application keeps outside the library."""
+    findings = []
+    folders = standard_folders(own_home())
+    for one in library.kind.elsewhere:
+        for place in expand(one.place, folders):
+            if place.exists():
+                findings.append(
+                    Finding(
+                        "elsewhere",
+                        "warn",
+                        f"{library.kind.application or 'The application'} keeps {shown(one.what)} outside "
+                        f"the library, in {shown(str(place))}.",
+                        "Archive that folder too: it is not part of this library.",
+                    )
+                )
+    return findings

@@ -1,0 +1,243 @@
+"""Select what of a library is to be archived: by part, by role, with its strays, and what is left out and why."""
+
+from __future__ import annotations
+
+import os
+from collections.abc import Iterable
+from dataclasses import dataclass
+
+from dunechest.errors import WordsOff
+from dunechest.jobs.contents import Contents
+from dunechest.library.databases import COMPANIONS
+from dunechest.library.parts import Part, parts_named
+from dunechest.library.references.reading import Reference
+from dunechest.library.references.resolve import not_taken
+from dunechest.library.roles import role_of
+from dunechest.names import shown
+from dunechest.transfer.walk import FileEntry, Walk, entry_of
+
+#: Rebuildable files are small beside the rest up to this share of it.
+_SMALL = 0.5
+
+HOLLOW = "hollow: its name is here and its bytes are not"
+
+
+@dataclass(frozen=True, slots=True)
+class Choice:
+    """What a person chose.
+
+    Parameters
+    ----------
+    parts : tuple of str
+        Only these parts; everything if empty.
+    rebuildable : bool or None
+        Whether rebuildable files are taken; None takes them if they are small beside the rest.
+    strays : bool
+        Whether files outside that the library refers to are gathered.
+    hollow : bool
+        Whether hollow files are read all the same.
+    """
+
+    parts: tuple[str, ...] = ()
+    rebuildable: bool | None = None
+    strays: bool = True
+    hollow: bool = False
+
+
+#: The choice of whoever chose nothing.
+EVERYTHING = Choice()
+
+
+@dataclass(frozen=True, slots=True)
+class LeftBehind:
+    """A file that is not copied: path in the library, bytes, why, and whether that is a fault.
+
+    A socket is left out as it must be; a file that could not be read is a fault.
+    """
+
+    path: str
+    size: int
+    why: str
+    fault: bool
+    mtime_ns: int = 0
+
+
+@dataclass(frozen=True, slots=True)
+class Stray:
+    """A file outside the library that it refers to.
+
+    `entry` has its full path; `stored` is its path below ``data/strays/``; `references`
+    are all that lead to it; `why_not` says why it is not gathered, or is empty.
+    """
+
+    entry: FileEntry
+    stored: str
+    references: tuple[Reference, ...]
+    why_not: str = ""
+
+
+@dataclass(frozen=True, slots=True)
+class Selection:
+    """What is to be archived.
+
+    Parameters
+    ----------
+    listing : Walk
+        What was asked for of the library, taken or left out.
+    files : tuple of FileEntry
+        What is taken of it.
+    strays : tuple of Stray
+        What is gathered.
+    strays_not_taken : tuple of Stray
+        Strays that stay behind, each with the reason.
+    left_out : tuple of LeftBehind
+        Files asked for that are not taken.
+    parts : tuple of Part
+        The parts asked for; empty for the whole library.
+    rebuildable_taken : bool
+        Whether rebuildable files are taken.
+    """
+
+    listing: Walk
+    files: tuple[FileEntry, ...]
+    strays: tuple[Stray, ...]
+    strays_not_taken: tuple[Stray, ...]
+    left_out: tuple[LeftBehind, ...]
+    parts: tuple[Part, ...]
+    rebuildable_taken: bool
+
+
+def select(contents: Contents, choice: Choice = EVERYTHING) -> Selection:
+    """Select what a choice asks for.
+
+    Raises
+    ------
+    WordsOff
+        If it names a part that the library does not have.
+    """
+    kind = contents.library.kind
+    parts = _parts(contents, choice)
+    listing = _of_parts(contents.listing, parts) if choice.parts else contents.listing
+    taken_rebuildable = _take_rebuildable(contents, listing, choice)
+    left: list[LeftBehind] = [
+        *(LeftBehind(o.path, o.size, o.why, False) for o in listing.others),
+        *(LeftBehind(o.path, o.size, o.why, True) for o in listing.unreadable),
+    ]
+    files = []
+    for entry in listing.files:
+        role = role_of(kind, entry.path)
+        if kind.lock_patterns.match(entry.path):
+            left.append(_left(entry, "a lock mark: it says who has the library open", False))
+        elif role == "must-not-leave":
+            left.append(_left(entry, "bought or licensed: it may not leave this machine", False))
+        elif role == "rebuildable" and not taken_rebuildable:
+            left.append(_left(entry, "the application can make it again", False))
+        elif entry.hollow and not choice.hollow:
+            left.append(_left(entry, HOLLOW, role == "essential"))
+        else:
+            files.append(entry)
+    strays, not_taken_strays = _strays(contents, choice, parts)
+    left += [
+        _left(stray.entry, HOLLOW, True) for stray in not_taken_strays if choice.strays and stray.why_not == HOLLOW
+    ]
+    return Selection(
+        listing, tuple(files), strays, not_taken_strays, tuple(left), parts if choice.parts else (), taken_rebuildable
+    )
+
+
+def _left(entry: FileEntry, why: str, fault: bool) -> LeftBehind:
+    return LeftBehind(entry.path, entry.size, why, fault, entry.mtime_ns)
+
+
+def _parts(contents: Contents, choice: Choice) -> tuple[Part, ...]:
+    if not choice.parts:
+        return ()
+    try:
+        return tuple(dict.fromkeys(parts_named(contents.parts, choice.parts).values()))
+    except KeyError as error:
+        name = shown(str(error.args[0]))
+        known = "; ".join(f"{shown(p.what)} {shown(p.title)!r}" for p in contents.parts[:12])
+        more = ", ..." if len(contents.parts) > 12 else ""
+        if not known:
+            raise WordsOff(f"{shown(contents.library.name)} has no parts that can be taken alone.") from None
+        raise WordsOff(
+            f"{shown(contents.library.name)} has no part {name!r}, or several. Its parts: {known}{more}. "
+            "`dunechest look` lists them."
+        ) from None
+
+
+def _of_parts(listing: Walk, parts: tuple[Part, ...]) -> Walk:
+    """Narrow a listing to the files of parts, the folders these lie in, and what else lies in a part's own folder."""
+    wanted = {path for part in parts for path in (*part.files, *part.needs)}
+    wanted |= {path + ending for path in wanted for ending in COMPANIONS}
+    own = tuple(part.folder + "/" for part in parts if part.folder)
+    files = tuple(file for file in listing.files if file.path in wanted)
+    above = {""}
+    for file in files:
+        folder = file.path.rpartition("/")[0]
+        while folder not in above:
+            above.add(folder)
+            folder = folder.rpartition("/")[0]
+    folders = tuple(f for f in listing.folders if f.path in above or (own and (f.path + "/").startswith(own)))
+    if not own:
+        return Walk(files, folders, (), (), ())
+    return Walk(
+        files,
+        folders,
+        tuple(link for link in listing.links if link.path.startswith(own)),
+        tuple(other for other in listing.others if other.path.startswith(own)),
+        tuple(other for other in listing.unreadable if other.path.startswith(own)),
+    )
+
+
+def _take_rebuildable(contents: Contents, listing: Walk, choice: Choice) -> bool:
+    if choice.rebuildable is not None:
+        return choice.rebuildable
+    sums = {"essential": 0, "rebuildable": 0, "must-not-leave": 0}
+    for file in listing.files:
+        sums[role_of(contents.library.kind, file.path)] += file.size
+    return sums["rebuildable"] <= sums["essential"] * _SMALL
+
+
+def _strays(
+    contents: Contents, choice: Choice, parts: tuple[Part, ...]
+) -> tuple[tuple[Stray, ...], tuple[Stray, ...]]:
+    """Gather each stray once, however many references lead to it."""
+    wanted = {path for part in parts for path in part.strays} if choice.parts else None
+    by_target: dict[str, list[Reference]] = {}
+    for reference in contents.references.references:
+        if reference.state == "stray" and (wanted is None or reference.target in wanted):
+            by_target.setdefault(reference.target, []).append(reference)
+    taken: list[Stray] = []
+    not_taken_ones: list[Stray] = []
+    names: set[str] = set()
+    for path, references in sorted(by_target.items()):
+        entry = entry_of(path)
+        if entry is None:
+            continue
+        why_not = not_taken(path)
+        if not choice.strays:
+            why_not = why_not or "left where it is, as asked for"
+        elif entry.hollow and not choice.hollow:
+            why_not = why_not or HOLLOW
+        stored = _stored(path, names)
+        stray = Stray(entry, stored, tuple(references), why_not)
+        (not_taken_ones if why_not else taken).append(stray)
+    return tuple(taken), tuple(not_taken_ones)
+
+
+def _stored(path: str, names: set[str]) -> str:
+    """Give a stray its place below ``data/strays/``: its folder's name and its own, numbered where that is taken."""
+    folder, name = os.path.split(path)
+    above = os.path.basename(folder).lstrip(".") or "files"
+    place, number = f"{above}/{name}", 1
+    while place.casefold() in names:
+        number += 1
+        place = f"{above} {number}/{name}"
+    names.add(place.casefold())
+    return place
+
+
+def total(entries: Iterable[FileEntry]) -> int:
+    """Sum the bytes of files."""
+    return sum(entry.size for entry in entries)
