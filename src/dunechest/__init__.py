@@ -45,6 +45,7 @@ if TYPE_CHECKING:
     from dunechest.jobs.restoring import RestoreResult
     from dunechest.jobs.selection import Choice, LeftBehind
     from dunechest.jobs.verify import BagCheck, VerifyResult, verify
+    from dunechest.library.drafting.draft import Draft, draft_kind
     from dunechest.progress import Progress, Step
 
 _WHERE = {
@@ -82,6 +83,8 @@ _WHERE = {
     "RestorePlan": "jobs.restore",
     "plan_restore": "jobs.restore",
     "RestoreResult": "jobs.restoring",
+    "Draft": "library.drafting.draft",
+    "draft_kind": "library.drafting.draft",
     "BagCheck": "jobs.verify",
     "VerifyResult": "jobs.verify",
     "verify": "jobs.verify",
@@ -102,6 +105,7 @@ __all__ = [
     "ChestUnusable",
     "Choice",
     "CutOff",
+    "Draft",
     "DuneChestError",
     "FileState",
     "FindResult",
@@ -120,6 +124,7 @@ __all__ = [
     "WordsOff",
     "archive",
     "create_chest",
+    "draft_kind",
     "find_libraries",
     "library_at",
     "list_chests",

@@ -71,8 +71,15 @@ def show_kind(out: Out, kind: str) -> int:
             *(("sign", _sign(sign)) for sign in one.signs),
             *(("together", ", ".join(group)) for group in one.together),
             ("databases", ", ".join(one.databases)),
+            ("sidecars", ", ".join(one.sidecars)),
             ("rebuildable", ", ".join(one.roles.rebuildable)),
+            ("must not leave", ", ".join(one.roles.must_not_leave)),
             ("lock marks", ", ".join(one.in_use.lock_marks)),
+            ("processes", ", ".join(one.in_use.processes)),
+            ("database locks", ", ".join(one.in_use.databases)),
+            *(("references", _references(other)) for other in one.references),
+            *(("parts", f"{part.what}: {', '.join(part.paths)} ({part.form})") for part in one.parts),
+            *(("setting", f"{setting.key} in {setting.file}") for setting in one.settings),
             *(("elsewhere", f"{other.what}: {other.place}") for other in one.elsewhere),
         ]
         for label, value in lines:
@@ -83,10 +90,58 @@ def show_kind(out: Out, kind: str) -> int:
     return 0
 
 
+def _references(one: Any) -> str:
+    where = f"{one.table}.{one.column}" + (f" with {one.folder}" if one.folder else "") if one.table else ""
+    return f"{one.form} in {', '.join(one.files)}" + "".join(f": {x}" for x in (where, ", ".join(one.keys)) if x)
+
+
 def _sign(sign: Any) -> str:
     extra = f", an SQLite database with {', '.join(sign.tables)}" if sign.tables else ""
     extra += f", beginning {sign.begins!r}" if sign.begins else ""
     return f"{sign.path}{extra}"
+
+
+@command.command("draft")
+@click.argument("folder", metavar="FOLDER", type=click.Path())
+@click.option("--name", metavar="K", help="Name of the kind; the folder's by default.")
+@click.option("--write", "write_to", metavar="FILE", type=click.Path(), help="Write it to a new file.")
+@common
+def draft(out: Out, folder: str, name: str | None, write_to: str | None) -> int:
+    """Study a library nobody described, and draft its kind file.
+
+    It looks for databases and which of their columns hold paths, playlists,
+    bibliographies, sidecars, keys of documents that are paths, caches, lock marks
+    and bundles. Each line says how sure it is and why; a guess is written as a
+    remark, which does nothing until you take the mark away. Nothing in the folder
+    is changed. Look the draft over, then put it into the folder that `dunechest kinds
+    list` names.
+    """
+    from pathlib import Path
+
+    from dunechest.errors import Refused
+    from dunechest.library.drafting.draft import draft_kind
+    from dunechest.transfer import safe
+
+    drafted = draft_kind(folder, name=name)
+    if write_to is not None:
+        target = Path(write_to)
+        if target.exists() or target.is_symlink():
+            raise Refused(f"{shown(write_to)} is there already. Nothing was written; name a new file.")
+        safe.write_file(target, drafted.text.encode())
+    if out.json:
+        lines = [
+            {"table": o.table, "keys": dict(o.keys), "sureness": o.sureness, "why": o.why}
+            for o in drafted.observations
+        ]
+        out.document({"kind": _document(drafted.kind), "text": drafted.text, "lines": lines, "file": write_to})
+    elif out.shows and write_to is not None:
+        counts = {s: sum(o.sureness == s for o in drafted.observations) for s in ("sure", "likely", "guess")}
+        words = ", ".join(f"{count} {sureness}" for sureness, count in counts.items() if count)
+        out.console.print(f"Drafted the kind {drafted.kind.name!r} into {shown(write_to)}: {words}.", soft_wrap=True)
+        out.console.print("Look it over; then: dunechest kinds check FILE", style="dim")
+    elif out.shows:
+        click.echo("\n".join(map(shown, drafted.text.rstrip("\n").split("\n"))))
+    return 0
 
 
 @command.command("check")

@@ -1,0 +1,1 @@
+"""Draft a kind file for an application that nobody described, from a study of one of its libraries."""

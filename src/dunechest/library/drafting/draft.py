@@ -1,0 +1,266 @@
+"""Put a draft together: what was observed, as a commented kind file."""
+
+from __future__ import annotations
+
+import json
+import os
+import re
+from collections import defaultdict
+from dataclasses import dataclass
+from pathlib import Path
+
+from dunechest.errors import CutOff, WordsOff
+from dunechest.library.drafting.databases import column_references, databases_in, tables_of
+from dunechest.library.drafting.documents import csl_references, keyed_references, text_references, toml_text
+from dunechest.library.drafting.observing import Ground, Observation, ending, pattern_of
+from dunechest.library.drafting.rebuildable import rebuildable_folders
+from dunechest.library.kinds import Kind, Patterns, parse_kind
+from dunechest.machine.folders import own_home, place_of
+from dunechest.names import shown, slug
+from dunechest.transfer.walk import walk
+
+_LOCK = re.compile(r"(^|[._-])(lock|locked|open|pid|in-use)($|[._-])", re.IGNORECASE)
+
+
+@dataclass(frozen=True, slots=True)
+class Draft:
+    """A drafted kind file: its text, the kind it describes, and what each of its lines was drawn from."""
+
+    text: str
+    kind: Kind
+    observations: tuple[Observation, ...]
+
+
+def draft_kind(folder: str | os.PathLike[str], *, name: str | None = None, home: Path | None = None) -> Draft:
+    """Study the library of an application that nobody described, and draft its kind file.
+
+    Nothing is changed, and no hollow file is opened.
+
+    Parameters
+    ----------
+    folder : path
+        The library.
+    name : str, optional
+        Name of the kind; the folder's by default.
+    home : Path, optional
+        Whose home it is, for the places; one's own by default.
+
+    Returns
+    -------
+    Draft
+
+    Raises
+    ------
+    WordsOff
+        If there is no such folder, or nothing in it.
+    CutOff
+        If it cannot be listed.
+    """
+    place = Path(os.path.realpath(folder))
+    if not place.is_dir():
+        raise WordsOff(f"There is no folder {shown(os.fspath(folder))}.")
+    own = Path(os.path.realpath(home or own_home()))
+    try:
+        ground = Ground(place, walk(str(place)), own)
+    except OSError as error:
+        raise CutOff(f"{shown(str(place))} cannot be listed: {error.strerror}.") from error
+    if not ground.files:
+        raise WordsOff(f"There is not one file in {shown(str(place))}; nothing can be drafted from it.")
+    databases = databases_in(ground)
+    sorts = _sorts(databases)
+    observed: list[Observation] = []
+    observed += _signs(ground, sorts)
+    observed += [
+        Observation("", (("databases", [pattern_of(paths)]),), "sure", "by its first bytes") for paths in sorts
+    ]
+    references = [o for paths in sorts for o in column_references(ground, paths)]
+    references += [*text_references(ground), *csl_references(ground), *keyed_references(ground)]
+    holding = {p for o in references if o.sureness != "guess" for p in _files_of(ground, o)} | set(databases)
+    observed += rebuildable_folders(ground, holding)
+    observed += _sidecars(ground)
+    observed += _in_use(ground, sorts)
+    observed += references
+    observed += _together(ground, references)
+    observed += _parts(ground, references)
+    observed += _bought(ground)
+    kind_name = slug(name or place.name)
+    where = place_of(place, own)
+    text = _text(kind_name, place.name, f"{{{where[0]}}}/*" if where else "", observed)
+    return Draft(text, parse_kind(text, kind_name), tuple(observed))
+
+
+def _files_of(ground: Ground, observation: Observation) -> list[str]:
+    patterns = dict(observation.keys)["files"]
+    assert isinstance(patterns, list)
+    wanted = Patterns(patterns)
+    return [path for path in ground.files if wanted.match(path)]
+
+
+def _sorts(databases: list[str]) -> list[list[str]]:
+    """Group databases of one name in folders of one depth."""
+    groups: dict[tuple[str, int], list[str]] = defaultdict(list)
+    for path in databases:
+        groups[path.rpartition("/")[2], path.count("/")].append(path)
+    return [sorted(paths) for _, paths in sorted(groups.items())]
+
+
+def _signs(ground: Ground, sorts: list[list[str]]) -> list[Observation]:
+    """Choose what such a library can be known by: its databases, texts that begin in a way of their own, folders."""
+    found = []
+    for paths in sorts[:2]:
+        tables = sorted(table.name for table in tables_of(ground, paths[0]))[:4]
+        keys: list[tuple[str, object]] = [("path", pattern_of(paths))]
+        if tables:
+            keys.append(("tables", tables))
+        found.append(Observation("signs", tuple(keys), "sure", "the database and its tables"))
+    for path in sorted(p for p in ground.files if "/" not in p):
+        line = ground.head(path, 80).split(b"\n")[0].strip()
+        if len(found) < 3 and 3 <= len(line) <= 60 and line[:1] in (b"#", b"%", b"[", b"<") and line.isascii():
+            keys = [("path", path), ("begins", line.decode())]
+            found.append(Observation("signs", tuple(keys), "likely", "how the file begins"))
+    for top in ground.tops:
+        if len(found) < 3 and not top.startswith("."):
+            found.append(
+                Observation("signs", (("path", f"{top}/"),), "guess" if found else "likely", "a folder in it")
+            )
+    if not any(one.sureness != "guess" for one in found):
+        path = min(ground.files)
+        found.append(Observation("signs", (("path", path),), "likely", "a file in it"))
+    return found
+
+
+def _sidecars(ground: Ground) -> list[Observation]:
+    """Find endings that only occur beside another file of the same name."""
+    stems: dict[str, set[str]] = defaultdict(set)
+    for path in ground.files:
+        stems[path[: len(path) - len(ending(path))]].add(ending(path))
+    found = []
+    for last in (".xmp", ".thm", ".srt", ".aae"):
+        alone = [stem for stem, endings in stems.items() if endings == {last}]
+        beside = [stem for stem, endings in stems.items() if last in endings and len(endings) > 1]
+        if len(beside) > 2 and len(alone) <= len(beside) // 10:
+            why = f"{len(beside)} of them lie beside a file of the same name"
+            found.append(Observation("", (("sidecars", [last]),), "sure", why))
+    return found
+
+
+def _in_use(ground: Ground, sorts: list[list[str]]) -> list[Observation]:
+    found = []
+    for path, file in sorted(ground.files.items()):
+        name = path.rpartition("/")[2]
+        if file.size < 128 and path.count("/") < 2:
+            content = ground.head(path, 128)
+            if re.fullmatch(rb"\s*\d{1,10}\s*", content) or (_LOCK.search(name) and file.size < 64):
+                why = "a small file with a process number" if content.strip().isdigit() else "its name says so"
+                found.append(Observation("in-use", (("lock-marks", [path]),), "likely", why))
+    for paths in sorts:
+        keys = (("databases", [pattern_of(paths)]),)
+        found.append(Observation("in-use", keys, "likely", "a lock of another process on it means that it is open"))
+    return found
+
+
+def _together(ground: Ground, references: list[Observation]) -> list[Observation]:
+    """Find an index at the top and the folder that most of what it names lies in."""
+    found: list[Observation] = []
+    for reference in references:
+        files = _files_of(ground, reference)
+        if len(files) == 1 and "/" not in files[0] and dict(reference.keys)["from"] in ("sqlite", "bibtex"):
+            counts = {top: sum(p.startswith(top + "/") for p in ground.files) for top in ground.tops}
+            companion = next((t for t in ground.tops if t.startswith(files[0].rpartition(".")[0])), None)
+            top = companion or max(counts, key=lambda t: counts[t], default=None)
+            if top is not None and not any(files[0] in str(o.keys) for o in found):
+                value = [[files[0], f"{top}/"]]
+                found.append(
+                    Observation("", (("together", value),), "likely", "the one names what lies in the other")
+                )
+    return found
+
+
+def _parts(ground: Ground, references: list[Observation]) -> list[Observation]:
+    """Find bundles and playlists, which people take alone."""
+    found = []
+    for reference in references:
+        keys = dict(reference.keys)
+        if keys["from"] in ("m3u8", "xspf"):
+            part = (("what", "playlist"), ("from", "files"), ("paths", keys["files"]))
+            found.append(Observation("parts", part, "sure", "each playlist names its files"))
+    endings: dict[tuple[str, str], int] = defaultdict(int)
+    for folder in ground.listing.folders:
+        above, _, name = folder.path.rpartition("/")
+        stem, dot, last = name.rpartition(".")
+        if stem and dot and re.fullmatch(r"[a-z]{2,12}", last):
+            endings[above, last] += 1
+    for (above, last), count in sorted(endings.items()):
+        if count > 1:
+            pattern = (f"{above}/" if above else "") + f"*.{last}"
+            part = (("what", "bundle"), ("from", "folders"), ("paths", [pattern]))
+            found.append(Observation("parts", part, "likely", f"{count} folders with the ending .{last}"))
+    return found
+
+
+def _bought(ground: Ground) -> list[Observation]:
+    """Hint at what may have been bought; that is for a person to decide."""
+    found = []
+    for top in sorted({p.rpartition("/")[0] for p in ground.files if "/" in p}):
+        words = set(re.split(r"[^a-z]+", top.rpartition("/")[2].lower()))
+        inside = [p[len(top) + 1 :].lower() for p in ground.files if p.startswith(top + "/")]
+        licence = any(re.match(r"licen[cs]e", path) for path in inside)
+        if words & {"bought", "purchased", "licensed", "store"} or licence:
+            keys = (("must-not-leave", [f"{top}/**"]),)
+            found.append(Observation("roles", keys, "guess", "it may have been bought: read its licence"))
+    return found
+
+
+_ORDER = ("in-use", "roles")
+
+
+def _text(name: str, title: str, place: str, observed: list[Observation]) -> str:
+    """Write the kind file. A guess is a remark: nothing follows from it until a person takes the mark away."""
+    plain = title if title.isprintable() else name
+    lines = [
+        f"# A draft, made from one library: {plain}",
+        "# Each line says how sure it is: sure, likely, or guess. A guess stands behind a mark; take the mark away if",
+        "# it is right. Then: dunechest kinds check FILE",
+        "format = 1",
+        f"name = {json.dumps(name)}",
+        f"title = {toml_text(plain.strip('.') or name)}",
+        'about = ""',
+        'application = ""',
+    ]
+    for key in ("together", "databases", "sidecars"):
+        lines += _single("", key, observed)
+    lines += ["", "[places]"]
+    for system in ("linux", "macos", "windows"):
+        sure = "# likely: where this one lies" if place and system == "linux" else "# guess"
+        lines += [sure, f"{system} = {toml_text([place] if place else [])}"]
+    for table in _ORDER:
+        inner = [line for key in _keys_of(table, observed) for line in _single(table, key, observed)]
+        if inner:
+            lines += ["", f"[{table}]", *inner]
+    for table in ("signs", "references", "parts"):
+        for one in observed:
+            if one.table == table:
+                mark = "# " if one.sureness == "guess" else ""
+                lines += ["", f"# {one.sureness}: {one.why}", f"{mark}[[{table}]]"]
+                lines += [f"{mark}{key} = {toml_text(value)}" for key, value in one.keys]
+    return "\n".join(lines) + "\n"
+
+
+def _keys_of(table: str, observed: list[Observation]) -> list[str]:
+    return list(dict.fromkeys(key for one in observed if one.table == table for key, _ in one.keys))
+
+
+def _single(table: str, key: str, observed: list[Observation]) -> list[str]:
+    """Write one key with a list that several observations fill, a line and a remark for each."""
+    lines, guesses = [], []
+    for one in observed:
+        if one.table == table:
+            for name, values in one.keys:
+                if name == key and isinstance(values, list):
+                    remark = f"# {one.sureness}: {one.why}"
+                    for value in values:
+                        if one.sureness == "guess":
+                            guesses += [remark, f"# {key} = {toml_text([value])}"]
+                        else:
+                            lines += [f"    {toml_text(value)},  {remark}"]
+    return [*guesses, *([f"{key} = [", *lines, "]"] if lines else [])]

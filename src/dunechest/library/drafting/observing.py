@@ -1,0 +1,93 @@
+"""What a draft is made of, and how a few paths become a pattern."""
+
+from __future__ import annotations
+
+import os
+from collections.abc import Iterable, Sequence
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Literal
+
+from dunechest.library.references.base import Raw
+from dunechest.library.references.resolve import Resolver, Target
+from dunechest.transfer import safe
+from dunechest.transfer.walk import FileEntry, Walk
+
+Sureness = Literal["sure", "likely", "guess"]
+
+#: Bytes of a file that is looked into; what is larger is no index or project file.
+LOOKED_INTO = 32 << 20
+
+
+@dataclass(frozen=True, slots=True)
+class Observation:
+    """Something seen in a library that becomes lines of its kind file.
+
+    `keys` are TOML keys and values of a table `[[table]]` (or of a single value if
+    `table` is empty); a *guess* is written as a remark.
+    """
+
+    table: str
+    keys: tuple[tuple[str, object], ...]
+    sureness: Sureness
+    why: str
+
+
+class Ground:
+    """A library under study: its listing, and what its names lead to."""
+
+    def __init__(self, folder: Path, listing: Walk, home: Path) -> None:
+        self.folder = folder
+        self.listing = listing
+        self.files: dict[str, FileEntry] = {file.path: file for file in listing.files}
+        self.resolver = Resolver(folder, self.files, (f.path for f in listing.folders), home)
+        self.tops = sorted({path.partition("/")[0] for path in self.files if "/" in path})
+
+    def head(self, path: str, length: int = 64) -> bytes:
+        """Return the first bytes of a file; none of a hollow one, which would be fetched."""
+        if self.files[path].hollow:
+            return b""
+        try:
+            with os.fdopen(safe.open_regular(self.folder / path), "rb") as file:
+                return file.read(length)
+        except OSError:
+            return b""
+
+    def leads(self, text: str, base: str, *, uri: bool = False) -> Target | None:
+        """Say where a text leads if it is taken for a path; None if to no file or folder that is there."""
+        target = self.resolver.resolve(Raw("", text, uri), base)
+        if target is None or target.state in ("missing", "away") or not target.path:
+            return None
+        return target
+
+
+def ending(path: str) -> str:
+    """Return a path's ending with its dot, in small letters; of ``.name`` and ``name`` none."""
+    name = path.rpartition("/")[2]
+    stem, dot, last = name.rpartition(".")
+    return (dot + last).lower() if stem and len(last) <= 12 else ""
+
+
+def pattern_of(paths: Sequence[str]) -> str:
+    """Return a pattern that all of some paths match, as narrow as it can be said in one line.
+
+    >>> pattern_of(["a/1/list.db", "a/2/list.db"]), pattern_of(["p/x.m3u8", "p/y.m3u8"])
+    ('a/*/list.db', 'p/*.m3u8')
+    >>> pattern_of(["a/b.svg", "c.svg"])
+    '**/*.svg'
+    """
+    split = [path.split("/") for path in paths]
+    if len({len(pieces) for pieces in split}) == 1:
+        return "/".join(_piece([pieces[i] for pieces in split]) for i in range(len(split[0])))
+    shared = 0
+    while all(len(p) > shared + 1 and p[shared] == split[0][shared] for p in split):
+        shared += 1
+    return "/".join([*split[0][:shared], "**", _piece([pieces[-1] for pieces in split])])
+
+
+def _piece(names: Iterable[str]) -> str:
+    different = set(names)
+    if len(different) == 1:
+        return different.pop()
+    endings = {name.rpartition(".")[1] + name.rpartition(".")[2] for name in different}
+    return "*" + endings.pop() if len(endings) == 1 and all("." in name[1:] for name in different) else "*"
