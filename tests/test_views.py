@@ -20,7 +20,7 @@ import dunechest
 from dunechest.cli.output import limited
 from dunechest.findings import Finding, stops, weightiest_first
 from dunechest.names import is_slug, slug
-from dunechest.report import words
+from dunechest import words
 
 from .conftest import Command, bag_of, flip
 

@@ -11,6 +11,7 @@ from typing import Any
 
 from dunechest.chest.records import ChestRecord, LibraryRecord
 from dunechest.names import from_wire, shown
+from dunechest.words import number
 
 _READ_ME = """\
 WHAT THIS IS
@@ -59,11 +60,11 @@ What it is:      {{ kind_title }}{% if application %} (kept by the application {
 Came from:       {{ origin_path }}
 On the computer: {{ machine }} ({{ system }})
 Archived on:     {{ archived }}
-Holds:           {{ files }} file(s), {{ size }} bytes
+Holds:           {{ files|number("file") }}, {{ size }} bytes
 {% if partial %}ONLY A PART:     {{ partial }}
                  The rest of the library is not in here.
 {% endif %}{% if incomplete %}NOT COMPLETE:    some files could not be taken; dune/library.json names them
-{% endif %}{% if left_out %}Left out:        {{ left_out }} file(s); which and why stands in dune/library.json
+{% endif %}{% if left_out %}Left out:        {{ left_out|number("file") }}; which and why stands in dune/library.json
 {% endif %}
 1. CHECK THE COPY FIRST
 -----------------------
@@ -91,7 +92,7 @@ One file by itself:
     Windows: certutil -hashfile "data\\library\\NAME" SHA512
   and look for the same digits in manifest-sha512.txt.
 {% if odd_names %}
-  {{ odd_names }} file(s) have a line break or a percent sign in their name. The manifest
+  {{ odd_names|number("file has", "files have") }} a line break or a percent sign in the name. The manifest
   writes these as %0A, %0D and %25, as RFC 8493 asks, and sha512sum and shasum
   then say that they cannot find them. That is no damage.
 {% endif %}
@@ -114,7 +115,7 @@ One file by itself:
 - to                        {{ origin_path }}
 {% if place_words %}  or, on another computer,  {{ place_words }}
 {% endif %}{% if strays %}
-The library refers to {{ strays|length }} file(s) that lay outside it. They are in data/strays.
+The library refers to {{ strays|length|number("file") }} that lay outside it. They are in data/strays.
 Copy each to where it was, or tell the application where they are now:
 {% for stored, path in strays[:20] %}- data/{{ stored }}
     was {{ path }}
@@ -122,11 +123,11 @@ Copy each to where it was, or tell the application where they are now:
 {% endif %}{% endif %}
 {% if links or changed or folders_empty %}
 What plain copying cannot bring back stands in dune/library.json, a text file:
-{% if links %}- {{ links }} symbolic link(s): "links" names each and what it points to.
+{% if links %}- {{ links|number("symbolic link") }}: "links" names each and what it points to.
 {% endif -%}
-{% if folders_empty %}- {{ folders_empty }} empty folder(s): "folders", those with "empty": true.
+{% if folders_empty %}- {{ folders_empty|number("empty folder") }}: "folders", those with "empty": true.
 {% endif -%}
-{% if changed %}- {{ changed }} name(s) that had to change on this drive: "changed_names" has the
+{% if changed %}- {{ changed|number("name") }} that had to change on this drive: "changed_names" has the
   library's own name ("path") and the name here ("stored").
 {% endif -%}
 {% endif %}
@@ -135,7 +136,7 @@ What plain copying cannot bring back stands in dune/library.json, a text file:
 {% if application -%}
 - Start {{ application }} and let it open the library in its place.
 {% endif -%}
-- Compare: {{ files }} file(s) should be there.
+- Compare: {{ files|number("file") }} should be there.
 - Keep this drive as it is until you are sure.
 
 With Dune Chest installed, one command does all of this, checks every file while
@@ -159,9 +160,9 @@ _IN_WORDS = {
 def _template(text: str) -> Any:
     import jinja2
 
-    return jinja2.Environment(
-        keep_trailing_newline=True, undefined=jinja2.StrictUndefined, autoescape=False
-    ).from_string(text)
+    environment = jinja2.Environment(keep_trailing_newline=True, undefined=jinja2.StrictUndefined, autoescape=False)
+    environment.filters["number"] = number
+    return environment.from_string(text)
 
 
 def read_me(chest: ChestRecord) -> bytes:
@@ -198,7 +199,7 @@ def how_to_restore(record: LibraryRecord, bag: str, odd_names: int) -> bytes:
         machine=shown(record.origin.machine),
         system=record.origin.system,
         archived=record.archived,
-        files=f"{record.totals.files_copied:,}",
+        files=record.totals.files_copied,
         size=f"{record.totals.bytes_stored:,}",
         left_out=record.totals.files_left_out,
         partial=", ".join(shown(part) for part in record.partial),

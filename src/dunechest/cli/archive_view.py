@@ -17,7 +17,7 @@ from dunechest.jobs.account import ArchiveResult
 from dunechest.jobs.archive import ArchivePlan
 from dunechest.jobs.selection import LeftBehind
 from dunechest.names import shown
-from dunechest.report.words import duration, number, size
+from dunechest.words import duration, number, size
 
 _STATES = {
     "new": "will be archived",

@@ -12,7 +12,7 @@ from rich.text import Text
 
 from dunechest.names import shown
 from dunechest.progress import Progress, Step
-from dunechest.report.words import size
+from dunechest.words import size
 
 
 class _Bytes(ProgressColumn):

@@ -13,7 +13,7 @@ from dunechest.cli.output import Out, listing
 from dunechest.jobs.chests import ChestContents, ChestList
 from dunechest.ledger.book import PastCheck
 from dunechest.names import from_wire, shown
-from dunechest.report.words import ago, number, size
+from dunechest.words import ago, number, size
 
 
 def chest_document(chest: Chest) -> dict[str, Any]:

@@ -18,7 +18,7 @@ from dunechest.cli.output import Out
 from dunechest.demo.world import World, damage, make_world, wipe
 from dunechest.errors import DuneChestError, WordsOff
 from dunechest.names import shown
-from dunechest.report.words import duration
+from dunechest.words import duration, number
 
 
 @dataclass(frozen=True, slots=True)
@@ -292,7 +292,7 @@ def _next(out: Out, world: World, seconds: float, astray: int) -> None:
     folder = str(world.folder.relative_to(Path.cwd()) if near else world.folder)
     console.print()
     if astray:
-        console.print(f"{astray} step(s) did not end as they should have; see above.", style="bold red")
+        console.print(f"{number(astray, 'step')} did not end as they should have; see above.", style="bold red")
     else:
         console.print(f"That was the whole story, in {duration(seconds)}.", style="bold green")
     console.print("Try next:")

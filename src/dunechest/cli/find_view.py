@@ -7,7 +7,7 @@ from typing import Any
 from dunechest.cli.output import Out, limited, listing
 from dunechest.jobs.find import FindResult
 from dunechest.names import shown
-from dunechest.report.words import day, number, size
+from dunechest.words import day, number, size
 
 
 def document(result: FindResult) -> dict[str, Any]:

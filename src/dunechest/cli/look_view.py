@@ -12,7 +12,7 @@ from rich.text import Text
 from dunechest.cli.output import Out, finding_document, limited, show_findings
 from dunechest.jobs.look import DriveFit, Readiness
 from dunechest.names import shown
-from dunechest.report.words import number, size
+from dunechest.words import number, size
 
 _ROLES = {
     "essential": "cannot be lost",
@@ -21,10 +21,10 @@ _ROLES = {
 }
 _STATES = {
     "inside": "inside the library",
-    "stray": "outside it (strays)",
-    "missing": "lead to nothing",
-    "away": "web addresses",
-    "folder": "folders outside it",
+    "stray": "to files outside it (strays)",
+    "missing": "to files that do not exist",
+    "away": "to the web",
+    "folder": "to folders outside it",
 }
 
 

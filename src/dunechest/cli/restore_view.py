@@ -15,7 +15,7 @@ from dunechest.findings import stops
 from dunechest.jobs.restore import NotDone, RestorePlan
 from dunechest.jobs.restoring import RestoreResult
 from dunechest.names import from_wire, shown
-from dunechest.report.words import duration, number, size
+from dunechest.words import duration, number, size
 
 
 def _not_done_document(items: Sequence[NotDone]) -> list[dict[str, Any]]:

@@ -9,7 +9,7 @@ from rich.text import Text
 from dunechest.cli.output import Out, limited
 from dunechest.jobs.verify import BagCheck, VerifyResult
 from dunechest.names import shown
-from dunechest.report.words import duration, number, size
+from dunechest.words import duration, number, size
 
 _STYLES = {
     "changed": "bold red",

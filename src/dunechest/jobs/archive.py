@@ -32,6 +32,7 @@ from dunechest.library.roles import Role, databases_among, role_of
 from dunechest.machine.drives import Filesystem, Limits
 from dunechest.names import is_slug, shown, slug
 from dunechest.transfer.walk import FileEntry, Walk, walk
+from dunechest.words import number
 
 
 @dataclass(frozen=True, slots=True)
@@ -343,7 +344,7 @@ def _edition_exists(archived: str, bag: str, changes: list[str], entries: Mappin
         "edition-exists",
         "stop",
         f"The chest already holds {shown(bag)}, archived {archived}, and the library has changed since in "
-        f"{len(changes)} place(s): {some}.",
+        f"{number(len(changes), 'place')}: {some}.",
         "What is archived is never overwritten. Archive it beside that one with --name, for example: "
         f"--name {_free_name(bag, entries)}",
     )
@@ -414,7 +415,7 @@ def _too_large(left: list[LeftBehind], place: Filesystem) -> list[Finding]:
         Finding(
             "file-too-large",
             "stop",
-            f"{len(large)} file(s) are larger than the {place.type} filesystem of the drive can hold, "
+            f"{number(len(large), 'file')} larger than the {place.type} filesystem of the drive can hold, "
             f"the first being {shown(large[0].path)}.",
             "Use a drive with another filesystem; or leave them out with --despite file-too-large.",
             yields=True,

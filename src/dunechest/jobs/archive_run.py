@@ -14,6 +14,7 @@ from dunechest.jobs.selection import LeftBehind
 from dunechest.names import shown
 from dunechest.transfer.tasks import CopyTask
 from dunechest.transfer.walk import FileEntry
+from dunechest.words import number
 
 
 @dataclass(slots=True)
@@ -36,8 +37,8 @@ def cut_off_words(run: Run, why: str) -> str:
     """Say that a run was cut off, and what is safe."""
     return (
         f"The archive of {shown(run.plan.library.name)} was cut off: {why}. What was in the chest before is "
-        f"untouched, and {len(run.proven):,} file(s) are already safe on the drive; the same command goes on "
-        "from there."
+        f"untouched; safe on the drive already: {number(len(run.proven), 'file')}. "
+        "The same command goes on from there."
     )
 
 

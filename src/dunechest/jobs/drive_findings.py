@@ -15,6 +15,7 @@ from dunechest.machine.drives import Filesystem, filesystem, with_limits
 from dunechest.machine.folders import own_home
 from dunechest.machine.probe import Probed, probe, stricter
 from dunechest.names import shown
+from dunechest.words import number
 
 #: Bytes a second under which a drive is called slow.
 SLOW = 12_000_000
@@ -156,7 +157,7 @@ def holds_findings(drive: Drive, changed: Iterable[str], links: int, coarse_file
             Finding(
                 "names",
                 "note",
-                f"{len(names)} name(s) cannot be kept as they are on this drive ({shown(drive.place.type)}) or in a "
+                f"{number(len(names), 'name')} that cannot be kept on this drive ({shown(drive.place.type)}) or in a "
                 f"manifest: {some}.",
                 "They get another name there, and restoring brings the true ones back.",
             )
@@ -177,7 +178,7 @@ def holds_findings(drive: Drive, changed: Iterable[str], links: int, coarse_file
             Finding(
                 "coarse-times",
                 "note",
-                f"The drive keeps file times in steps of {step:g} s; {coarse_files} file(s) have finer ones.",
+                f"The drive keeps file times in steps of {step:g} s, too coarse for {number(coarse_files, 'file')}.",
                 "The true times are recorded, and restoring brings them back.",
             )
         )
@@ -232,7 +233,7 @@ def slow_finding(speed: float, need: int) -> list[Finding]:
     if speed >= SLOW:
         return []
     hours = need / max(speed, 1) / 3600
-    span = f"{hours:.1f} hours" if hours >= 1 else f"{max(1, round(hours * 60))} minute(s)"
+    span = f"{hours:.1f} hours" if hours >= 1 else number(max(1, round(hours * 60)), "minute")
     return [
         Finding(
             "slow",

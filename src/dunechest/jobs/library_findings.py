@@ -15,6 +15,7 @@ from dunechest.library.roles import role_of
 from dunechest.machine.folders import own_home, standard_folders
 from dunechest.names import shown
 from dunechest.transfer.walk import Walk
+from dunechest.words import number
 
 
 def library_findings(contents: Contents, selection: Selection) -> list[Finding]:
@@ -31,8 +32,8 @@ def library_findings(contents: Contents, selection: Selection) -> list[Finding]:
             Finding(
                 "unreadable",
                 "warn",
-                f"{len(listing.unreadable)} folder(s) or name(s) cannot be read, the first being "
-                f"{shown(first_one.path)}: {first_one.why}.",
+                f"{number(len(listing.unreadable), 'folder or name', 'folders or names')} cannot be read, "
+                f"first {shown(first_one.path)}: {first_one.why}.",
                 "Run the command as someone who may read them, or accept that they stay behind.",
             )
         )
@@ -41,7 +42,7 @@ def library_findings(contents: Contents, selection: Selection) -> list[Finding]:
             Finding(
                 "no-files",
                 "note",
-                f"{len(listing.others)} name(s) are sockets, pipes or devices.",
+                f"{number(len(listing.others), 'name')} of sockets, pipes or devices, which are no files.",
                 "They hold no bytes and will be named and left out.",
             )
         )
@@ -107,7 +108,7 @@ def _hollow(selection: Selection) -> list[Finding]:
         Finding(
             "hollow",
             "stop",
-            f"{len(hollow)} file(s) that cannot be lost are hollow, only placeholders, and their "
+            f"{number(len(hollow), 'file')} that cannot be lost: only placeholders (hollow), and their "
             f"{sum(o.size for o in hollow):,} bytes are somewhere else: {_some(o.path for o in hollow)}.",
             "Let the application or service bring them here first; or go on without them with --despite hollow; or "
             "with --take-hollow read them all the same, which may download them.",
@@ -128,7 +129,7 @@ def _missing(contents: Contents) -> list[Finding]:
             Finding(
                 "drive-away",
                 "warn",
-                f"{len(references)} reference(s) lead to the drive or card {shown(drive)!r}, which is not here: "
+                f"{number(len(references), 'reference')} to the drive or card {shown(drive)!r}, which is not here: "
                 f"{_some(r.target for r in references)}.",
                 f"Plug {shown(drive)} in and look again; what is on it is not protected otherwise.",
             )
@@ -138,7 +139,7 @@ def _missing(contents: Contents) -> list[Finding]:
             Finding(
                 "missing",
                 "warn",
-                f"{len(nowhere)} reference(s) lead to nothing: "
+                f"{number(len(nowhere), 'reference')} to files that do not exist: "
                 f"{_some(f'{r.target} (in {r.source})' for r in nowhere)}.",
                 "Look for these files before you free the original; the application will miss them too.",
             )
@@ -149,8 +150,8 @@ def _missing(contents: Contents) -> list[Finding]:
             Finding(
                 "folder-outside",
                 "warn",
-                f"{len(folders)} reference(s) or link(s) lead to folders outside the library, which are not taken "
-                f"along: {_some(r.target for r in folders)}.",
+                f"{number(len(folders), 'reference or link', 'references or links')} to folders outside the library, "
+                f"which are not taken along: {_some(r.target for r in folders)}.",
                 "If they matter, archive them too, each by its path.",
             )
         )
@@ -160,7 +161,7 @@ def _missing(contents: Contents) -> list[Finding]:
             Finding(
                 "moved",
                 "note",
-                f"{len(moved)} reference(s) name another place, and the files are here: "
+                f"{number(len(moved), 'reference')} by way of another place, and the files are here: "
                 f"{_some(r.text for r in moved)}.",
                 "The library was moved, or this is a former system's; the files are taken as they are.",
             )
@@ -172,7 +173,7 @@ def _missing(contents: Contents) -> list[Finding]:
             Finding(
                 "references-unread",
                 "warn",
-                f"What {len(unread)} file(s) refer to could not be read, first {shown(path)}: {shown(why)}.",
+                f"References could not be read in {number(len(unread), 'file')}, first {shown(path)}: {shown(why)}.",
                 "They are archived as they are; files outside that only they name are not found.",
             )
         )
@@ -187,7 +188,7 @@ def _strays(selection: Selection) -> list[Finding]:
             Finding(
                 "strays",
                 "note",
-                f"{len(selection.strays)} file(s) that it refers to lie outside the library, {size:,} bytes: "
+                f"It refers to {number(len(selection.strays), 'file')} outside the library, {size:,} bytes: "
                 f"{_some(stray.entry.path for stray in selection.strays)}.",
                 "They are gathered into the archive; --leave-strays leaves them where they are.",
             )
@@ -198,7 +199,7 @@ def _strays(selection: Selection) -> list[Finding]:
             Finding(
                 "strays-left",
                 "warn",
-                f"{len(asked)} file(s) outside the library that it refers to are not protected: "
+                f"It refers to {number(len(asked), 'file')} outside the library, not protected by this archive: "
                 f"{_some(stray.entry.path for stray in asked)}.",
                 "Without --leave-strays they are gathered into the archive.",
             )
@@ -209,7 +210,7 @@ def _strays(selection: Selection) -> list[Finding]:
             Finding(
                 "strays-refused",
                 "warn",
-                f"{len(odd)} file(s) that it refers to are not gathered: "
+                f"It refers to {number(len(odd), 'file')} that will not be gathered: "
                 f"{_some(f'{stray.entry.path} ({stray.why_not})' for stray in odd)}.",
                 "From such places nothing is taken unasked; archive them by their paths if they matter.",
             )
@@ -225,19 +226,19 @@ def _roles(contents: Contents, selection: Selection) -> list[Finding]:
     size = total(rebuildable)
     if size:
         share = size * 100 // max(1, total(selection.listing.files))
+        application = _application(contents.library)
+        again = (
+            f"{application[:1].upper()}{application[1:]} can make {number(len(rebuildable), 'file')} again, "
+            f"{size:,} bytes"
+        )
         if selection.rebuildable_taken:
-            what = (
-                f"{len(rebuildable)} file(s), {size:,} bytes, can be made again by {_application(contents.library)}"
-            )
+            what = again
             do = (
                 f"They are taken along; --leave-rebuildable saves {share} % of the room, and costs the time to make "
                 "them again."
             )
         else:
-            what = (
-                f"{len(rebuildable)} file(s), {size:,} bytes, that {_application(contents.library)} can make again "
-                "are left out"
-            )
+            what = again + ": left out"
             do = (
                 f"That saves {share} % of the room; --take-rebuildable takes them along, and saves the time to make "
                 "them again."
@@ -249,7 +250,7 @@ def _roles(contents: Contents, selection: Selection) -> list[Finding]:
             Finding(
                 "must-not-leave",
                 "note",
-                f"{len(kept)} file(s), {total(kept):,} bytes, were bought or licensed and may not leave this "
+                f"{number(len(kept), 'file')}, {total(kept):,} bytes, bought or licensed: not to leave this "
                 f"machine: {_some(f.path for f in kept)}.",
                 "They are left out and listed in the account; keep the receipt or licence to get them again.",
             )

@@ -19,6 +19,7 @@ from dunechest.findings import Finding, weightiest_first
 from dunechest.machine.drives import Filesystem, filesystem
 from dunechest.machine.folders import own_home, standard_folders
 from dunechest.names import from_wire, shown, why_unsafe
+from dunechest.words import number
 
 _PREFIX = "library/"
 _STRAYS = "strays/"
@@ -202,7 +203,7 @@ def plan_restore(
             Finding(
                 "incomplete",
                 "warn",
-                f"This archive is not complete: {len(record.left_out)} file(s) could not be taken when it was made"
+                f"This archive is not complete: {number(len(record.left_out), 'file')} could not be taken for it"
                 + (f", {len(lost)} of them because they were hollow" if lost else "")
                 + ".",
                 "dune/library.json in the bag names each, with the reason, under left_out.",

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import json
 import re
-import tomllib
 from collections import defaultdict
 from collections.abc import Iterator
 from typing import Any
@@ -14,6 +13,7 @@ from dunechest.library.kinds import Form, References
 from dunechest.library.references.base import Raw, Unread
 from dunechest.library.references.keyed import document_of
 from dunechest.library.references.reading import READERS
+from dunechest.words import number
 
 _BY_ENDING: dict[str, Form] = {
     ".m3u8": "m3u8",
@@ -30,6 +30,8 @@ _BY_ENDING: dict[str, Form] = {
 }
 _KEYED: dict[str, Form] = {".json": "json", ".toml": "toml", ".ini": "ini", ".cfg": "ini", ".conf": "ini"}
 _ENOUGH = 0.5
+# What a basic string of TOML must not hold as it is; odd bytes of names become U+FFFD.
+_TO_ESCAPE = re.compile(r'["\\\x00-\x1f\x7f-\x9f]')
 
 
 def text_references(ground: Ground) -> list[Observation]:
@@ -60,7 +62,7 @@ def text_references(ground: Ground) -> list[Observation]:
             pattern = pattern_of(sorted(paths))
             keys = (("from", form), ("files", [pattern]))
             sureness: Sureness = "sure" if hits > tried * 0.9 else "likely"
-            why = f"{hits} of {tried} references in {len(paths)} {last} file(s) lead to a file"
+            why = f"{hits} of {tried} references in {number(len(paths), last + ' file')} lead to a file"
             found.append(Observation("references", keys, sureness, why))
     return found
 
@@ -84,8 +86,7 @@ def keyed_references(ground: Ground) -> list[Observation]:
 def _sort(ground: Ground, path: str) -> str:
     folder, _, name = path.rpartition("/")
     above = folder.rpartition("/")[0]
-    alike = sum(p.rpartition("/")[2] == name for p in ground.files)
-    return f"{above}//{name}" if alike > 1 else f"{folder}//*{ending(path)}"
+    return f"{above}//{name}" if ground.names[name] > 1 else f"{folder}//*{ending(path)}"
 
 
 def _document(ground: Ground, path: str) -> tuple[Form, Any] | None:
@@ -184,16 +185,8 @@ def csl_references(ground: Ground) -> list[Observation]:
 def toml_text(value: object) -> str:
     """Return a value as TOML: text, or a list of texts."""
     if isinstance(value, str):
-        return json.dumps(value, ensure_ascii=not value.isprintable())
+        value = re.sub("[\ud800-\udfff]", "\ufffd", value)
+        return '"' + _TO_ESCAPE.sub(lambda found: f"\\u{ord(found.group()):04x}", value) + '"'
     if isinstance(value, (list, tuple)):
         return "[" + ", ".join(toml_text(one) for one in value) + "]"
     return str(value)
-
-
-def is_toml(text: str) -> bool:
-    """Whether a text is TOML."""
-    try:
-        tomllib.loads(text)
-    except (tomllib.TOMLDecodeError, RecursionError):
-        return False
-    return True

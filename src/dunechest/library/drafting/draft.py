@@ -5,20 +5,22 @@ from __future__ import annotations
 import json
 import os
 import re
-from collections import defaultdict
+from collections import Counter, defaultdict
 from dataclasses import dataclass
 from pathlib import Path
 
 from dunechest.errors import CutOff, WordsOff
 from dunechest.library.drafting.databases import column_references, databases_in, tables_of
 from dunechest.library.drafting.documents import csl_references, keyed_references, text_references, toml_text
-from dunechest.library.drafting.observing import Ground, Observation, ending, pattern_of
+from dunechest.library.drafting.observing import Ground, Observation, Sureness, ending, pattern_of
 from dunechest.library.drafting.rebuildable import rebuildable_folders
 from dunechest.library.kinds import Kind, Patterns, parse_kind
 from dunechest.machine.folders import own_home, place_of
 from dunechest.names import shown, slug
 from dunechest.transfer.walk import walk
 
+#: Bytes: a sidecar is no larger.
+_SIDECAR = 256 << 10
 _LOCK = re.compile(r"(^|[._-])(lock|locked|open|pid|in-use)($|[._-])", re.IGNORECASE)
 
 
@@ -130,17 +132,24 @@ def _signs(ground: Ground, sorts: list[list[str]]) -> list[Observation]:
 
 
 def _sidecars(ground: Ground) -> list[Observation]:
-    """Find endings that only occur beside another file of the same name."""
-    stems: dict[str, set[str]] = defaultdict(set)
+    """Find endings of small texts that hardly occur but beside a larger file of the same name."""
+    stems: dict[str, dict[str, str]] = defaultdict(dict)
     for path in ground.files:
-        stems[path[: len(path) - len(ending(path))]].add(ending(path))
+        last = ending(path)
+        stems[path[: len(path) - len(last)]][last] = path
+    alone: Counter[str] = Counter()
+    beside: Counter[str] = Counter()
+    for endings in stems.values():
+        largest = max(endings.values(), key=lambda p: ground.files[p].size)
+        for last, path in endings.items():
+            small = path != largest and ground.files[path].size <= _SIDECAR and b"\0" not in ground.head(path, 512)
+            (beside if len(endings) > 1 and small else alone)[last] += 1
     found = []
-    for last in (".xmp", ".thm", ".srt", ".aae"):
-        alone = [stem for stem, endings in stems.items() if endings == {last}]
-        beside = [stem for stem, endings in stems.items() if last in endings and len(endings) > 1]
-        if len(beside) > 2 and len(alone) <= len(beside) // 10:
-            why = f"{len(beside)} of them lie beside a file of the same name"
-            found.append(Observation("", (("sidecars", [last]),), "sure", why))
+    for last, count in sorted(beside.items()):
+        if last and count > 2 and alone[last] <= count // 10:
+            sureness: Sureness = "sure" if last == ".xmp" else "likely"
+            why = f"{count} of them lie beside a larger file of the same name"
+            found.append(Observation("", (("sidecars", [last]),), sureness, why))
     return found
 
 
@@ -165,7 +174,7 @@ def _together(ground: Ground, references: list[Observation]) -> list[Observation
     for reference in references:
         files = _files_of(ground, reference)
         if len(files) == 1 and "/" not in files[0] and dict(reference.keys)["from"] in ("sqlite", "bibtex"):
-            counts = {top: sum(p.startswith(top + "/") for p in ground.files) for top in ground.tops}
+            counts = {top: len(ground.below[top]) for top in ground.tops}
             companion = next((t for t in ground.tops if t.startswith(files[0].rpartition(".")[0])), None)
             top = companion or max(counts, key=lambda t: counts[t], default=None)
             if top is not None and not any(files[0] in str(o.keys) for o in found):
@@ -201,10 +210,9 @@ def _parts(ground: Ground, references: list[Observation]) -> list[Observation]:
 def _bought(ground: Ground) -> list[Observation]:
     """Hint at what may have been bought; that is for a person to decide."""
     found = []
-    for top in sorted({p.rpartition("/")[0] for p in ground.files if "/" in p}):
+    for top, inside in sorted(ground.below.items()):
         words = set(re.split(r"[^a-z]+", top.rpartition("/")[2].lower()))
-        inside = [p[len(top) + 1 :].lower() for p in ground.files if p.startswith(top + "/")]
-        licence = any(re.match(r"licen[cs]e", path) for path in inside)
+        licence = any(re.match(r"licen[cs]e", path[len(top) + 1 :].lower()) for path in inside)
         if words & {"bought", "purchased", "licensed", "store"} or licence:
             keys = (("must-not-leave", [f"{top}/**"]),)
             found.append(Observation("roles", keys, "guess", "it may have been bought: read its licence"))
@@ -219,8 +227,8 @@ def _text(name: str, title: str, place: str, observed: list[Observation]) -> str
     plain = title if title.isprintable() else name
     lines = [
         f"# A draft, made from one library: {plain}",
-        "# Each line says how sure it is: sure, likely, or guess. A guess stands behind a mark; take the mark away if",
-        "# it is right. Then: dunechest kinds check FILE",
+        "# Each line says how sure it is: sure, likely, or guess. A guess stands behind a mark; take the mark away",
+        "# if it is right. Then: dunechest kinds check FILE",
         "format = 1",
         f"name = {json.dumps(name)}",
         f"title = {toml_text(plain.strip('.') or name)}",

@@ -3,6 +3,8 @@
 from __future__ import annotations
 
 import os
+import re
+from collections import Counter, defaultdict
 from collections.abc import Iterable, Sequence
 from dataclasses import dataclass
 from pathlib import Path
@@ -34,7 +36,10 @@ class Observation:
 
 
 class Ground:
-    """A library under study: its listing, and what its names lead to."""
+    """A library under study: its listing, and what its names lead to.
+
+    `names` counts the files of each name; `below` has the files at any depth of each folder.
+    """
 
     def __init__(self, folder: Path, listing: Walk, home: Path) -> None:
         self.folder = folder
@@ -42,6 +47,13 @@ class Ground:
         self.files: dict[str, FileEntry] = {file.path: file for file in listing.files}
         self.resolver = Resolver(folder, self.files, (f.path for f in listing.folders), home)
         self.tops = sorted({path.partition("/")[0] for path in self.files if "/" in path})
+        self.names = Counter(path.rpartition("/")[2] for path in self.files)
+        self.below: dict[str, list[str]] = defaultdict(list)
+        for path in self.files:
+            above = path.rpartition("/")[0]
+            while above:
+                self.below[above].append(path)
+                above = above.rpartition("/")[0]
 
     def head(self, path: str, length: int = 64) -> bytes:
         """Return the first bytes of a file; none of a hollow one, which would be fetched."""
@@ -86,7 +98,8 @@ def pattern_of(paths: Sequence[str]) -> str:
 
 
 def _piece(names: Iterable[str]) -> str:
-    different = set(names)
+    # A name that is not UTF-8 cannot stand in a TOML file; a question mark stands for each odd character.
+    different = {re.sub("[\ud800-\udfff]", "?", name) for name in names}
     if len(different) == 1:
         return different.pop()
     endings = {name.rpartition(".")[1] + name.rpartition(".")[2] for name in different}

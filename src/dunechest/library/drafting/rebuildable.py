@@ -9,7 +9,7 @@ from __future__ import annotations
 import re
 import struct
 from collections import defaultdict
-from collections.abc import Collection
+from collections.abc import Collection, Iterator
 
 from dunechest.library.drafting.observing import Ground, Observation, Sureness, ending
 
@@ -32,18 +32,12 @@ def rebuildable_folders(ground: Ground, holding: Collection[str]) -> list[Observ
     holding : collection of str
         Files that hold references or are databases: whatever lies beside them in a folder is essential.
     """
-    folders = sorted({path.rpartition("/")[0] for path in ground.files if "/" in path})
-    every: set[str] = set()
-    for folder in folders:
-        pieces = folder.split("/")
-        every.update("/".join(pieces[: n + 1]) for n in range(len(pieces)))
     copies = _copies(ground)
     found: dict[str, tuple[Sureness, str]] = {}
-    for folder in sorted(every, key=lambda f: (f.count("/"), f)):
-        if any(folder.startswith(done + "/") for done in found):
+    for folder in sorted(ground.below, key=lambda f: (f.count("/"), f)):
+        if any(above in found for above in _above(folder)):
             continue
-        inner = [path for path in ground.files if path.startswith(folder + "/")]
-        if not inner or any(path in holding for path in inner):
+        if any(path in holding for path in ground.below[folder]):
             continue
         words = set(re.split(r"[^a-z]+", folder.rpartition("/")[2].lower()))
         are_copies = copies.get(folder)
@@ -55,6 +49,11 @@ def rebuildable_folders(ground: Ground, holding: Collection[str]) -> list[Observ
         elif words & _HINTS:
             found[folder] = ("likely", "its name says so, and nothing in it holds references")
     return _patterns(ground, found)
+
+
+def _above(folder: str) -> Iterator[str]:
+    while folder := folder.rpartition("/")[0]:
+        yield folder
 
 
 def _patterns(ground: Ground, found: dict[str, tuple[Sureness, str]]) -> list[Observation]:
@@ -70,7 +69,7 @@ def _patterns(ground: Ground, found: dict[str, tuple[Sureness, str]]) -> list[Ob
         else:
             patterns = [f"{folder}/**" for folder in folders]
         sureness = found[folders[0]][0]
-        size = sum(f.size for p, f in ground.files.items() if any(p.startswith(folder + "/") for folder in folders))
+        size = sum(ground.files[path].size for folder in folders for path in ground.below[folder])
         why = f"{found[folders[0]][1]}; {size:,} bytes"
         lines.append(Observation("roles", (("rebuildable", patterns),), sureness, why))
     return lines

@@ -16,7 +16,10 @@ from dunechest.errors import DuneChestError
 from dunechest.transfer import safe
 
 #: Bytes: a text that holds references is smaller, or it is something else.
-MOST = 256 << 20
+MOST = 64 << 20
+#: Seconds for a text that is read piece by piece. Parsers of markup go over a text made for
+#: it again and again; whoever wrote it gets no more of a person's evening than this.
+PATIENCE = 20.0
 #: Bytes of one line; what is longer holds no path.
 LONGEST = 64 << 10
 
@@ -33,8 +36,15 @@ class Unread(DuneChestError):
     """A file whose references could not be read; the message says why."""
 
 
-def text_of(path: Path) -> str:
+def text_of(path: Path, most: int = MOST) -> str:
     """Read a whole text, as UTF-8 with or without byte order mark; odd bytes stay what they are.
+
+    Parameters
+    ----------
+    path : Path
+        The file.
+    most : int
+        Bytes that it may have.
 
     Raises
     ------
@@ -42,7 +52,7 @@ def text_of(path: Path) -> str:
         If it cannot be read, or is too large.
     """
     try:
-        content = safe.read_bounded(path, MOST)
+        content = safe.read_bounded(path, most)
     except (OSError, ValueError) as error:
         raise Unread(f"it cannot be read: {getattr(error, 'strerror', None) or error}") from error
     return decoded(content)

@@ -16,6 +16,10 @@ _RIS_FIELDS = ("L1", "L2", "L3", "L4", "LK")
 _CSL_FIELDS = ("file", "files", "attachment", "attachments", "path", "localPath")
 
 
+#: So many blocks without an end, and it is no bibliography.
+_TORN = 10
+
+
 class Entry(NamedTuple):
     """One BibTeX entry: its key, and its fields by name in small letters."""
 
@@ -32,11 +36,13 @@ def bibtex_entries(text: str) -> Iterator[Entry]:
 
     A value is in braces, in quotes, or plain; pieces joined by ``#`` become one.
     """
-    place = 0
-    while found := _START.search(text, place):
+    place = torn = 0
+    while torn < _TORN and (found := _START.search(text, place)):
         place = found.end()
         if found.group(1).lower() in ("comment", "preamble", "string"):
-            place = _closing(text, place) or place
+            closed = _closing(text, place)
+            torn += closed is None  # each costs a look at all the rest
+            place = closed or place
             continue
         comma = re.compile(r"([^,{}\s]*)\s*,").match(text, place)
         if comma is None:

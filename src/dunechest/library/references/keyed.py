@@ -10,7 +10,9 @@ from pathlib import Path
 from typing import Any
 
 from dunechest.library.kinds import References
-from dunechest.library.references.base import Raw, Unread, text_of
+from dunechest.library.references.base import LONGEST, MOST, Raw, Unread, text_of
+
+_MOST_SETTINGS = 4 << 20
 
 
 def read_keyed(path: Path, spec: References) -> Iterator[Raw]:
@@ -29,10 +31,12 @@ def document_of(path: Path, form: str) -> Any:
     Unread
         If it is not what it should be.
     """
-    text = text_of(path)
+    text = text_of(path, MOST if form == "json" else _MOST_SETTINGS)
     try:
         if form == "json":
             return json.loads(text)
+        if any(len(line) > LONGEST for line in text.split("\n")):
+            raise Unread("it has a line too long for anything that is written by hand")
         if form == "toml":
             return tomllib.loads(text)
         parser = configparser.RawConfigParser(strict=False, allow_no_value=True)

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import os
 import re
+import time
 from collections.abc import Iterator
 from html.parser import HTMLParser
 from pathlib import Path
@@ -11,11 +12,14 @@ from typing import Any
 from xml.etree.ElementTree import Element, ParseError
 
 from dunechest.library.kinds import References
-from dunechest.library.references.base import MOST, Raw, Unread, text_of
+from dunechest.library.references.base import MOST, PATIENCE, Raw, Unread, text_of
 from dunechest.transfer import safe
 
 #: Properties of XMP that name a file: stRef:filePath, stMfs:reference, and their like.
 _XMP_FIELDS = ("filePath", "reference", "SidecarForFile")
+_MOST_HTML, _MOST_MARKDOWN = 32 << 20, 8 << 20
+#: Characters that are parsed at once.
+_PIECE = 32 << 10
 _HTML_ATTRIBUTES = frozenset({"href", "src", "poster", "data", "xlink:href"})
 
 
@@ -70,14 +74,18 @@ class _Links(HTMLParser):
 
 def read_html(path: Path, spec: References) -> Iterator[Raw]:
     """Read the links and sources of an HTML or SVG file."""
-    return _html(text_of(path))
+    return _html(text_of(path, _MOST_HTML))
 
 
 def _html(text: str, first: int = 0) -> Iterator[Raw]:
     parser = _Links()
+    until = time.monotonic() + PATIENCE
     try:
-        parser.feed(text)
-        parser.close()
+        for place in range(0, len(text), _PIECE):
+            parser.feed(text[place : place + _PIECE])
+            if time.monotonic() > until:
+                raise Unread("it takes too long to read")
+        # It is not closed: what hangs unfinished at the end is no link, and going over it costs much.
     except (ValueError, AssertionError) as error:
         raise Unread(f"it is not HTML: {error}") from error
     for raw in parser.found:
@@ -91,10 +99,43 @@ def read_markdown(path: Path, spec: References) -> Iterator[Raw]:
     parser = MarkdownIt("commonmark")
     # Which addresses a page may link to is a page's concern; here all are only looked at.
     parser.validateLink = lambda url: True  # type: ignore[method-assign]
-    for token in parser.parse(text_of(path)):
-        first = token.map[0] if token.map else 0
-        for inner in [token, *(token.children or ())]:
-            yield from _markdown_token(inner, first)
+    until = time.monotonic() + PATIENCE
+    for above, piece in _markdown_pieces(text_of(path, _MOST_MARKDOWN)):
+        for token in parser.parse(piece):
+            first = above + (token.map[0] if token.map else 0)
+            for inner in [token, *(token.children or ())]:
+                yield from _markdown_token(inner, first)
+        if time.monotonic() > until:
+            raise Unread("it takes too long to read")
+
+
+def _markdown_pieces(text: str) -> Iterator[tuple[int, str]]:
+    """Cut a long text at blank lines outside of fenced code; yield the number of lines before a piece, and it.
+
+    Raises
+    ------
+    Unread
+        If a piece is longer than anybody writes without a blank line.
+    """
+    if len(text) <= _PIECE:
+        yield 0, text
+        return
+    fence, begun, size = "", 0, 0
+    piece: list[str] = []
+    for number, line in enumerate(text.splitlines(keepends=True)):
+        mark = re.match(r" {0,3}(```+|~~~+)", line)
+        if mark and not fence:
+            fence = mark.group(1)
+        elif mark and mark.group(1).startswith(fence):
+            fence = ""
+        piece.append(line)
+        size += len(line)
+        if size > 2 * _PIECE and not fence:
+            raise Unread(f"its lines {begun + 1} to {number + 1} have no blank line between them and are too long")
+        if size > _PIECE // 2 and not fence and not line.strip():
+            yield begun, "".join(piece)
+            piece, begun, size = [], number + 1, 0
+    yield begun, "".join(piece)
 
 
 def _markdown_token(token: Any, first: int) -> Iterator[Raw]:
