@@ -17,10 +17,10 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 import dunechest
+from dunechest import words
 from dunechest.cli.output import limited
 from dunechest.findings import Finding, stops, weightiest_first
 from dunechest.names import is_slug, slug
-from dunechest import words
 
 from .conftest import Command, bag_of, flip
 

@@ -171,6 +171,8 @@ def questions(database: Path) -> Iterator[sqlite3.Connection]:
     OSError
         If it cannot be read.
     """
+    # SQLite itself would follow a link, and wait for ever at a pipe.
+    os.close(safe.open_regular(database))
     wal, shm, journal = (Path(p) for p in companions(str(database)))
     filled = any(p.exists() and p.stat().st_size for p in (wal, journal))
     if shm.exists():
