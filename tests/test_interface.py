@@ -219,7 +219,7 @@ KIND = 'format = 1\nname = "a"\ntitle = "A"\n[[signs]]\npath = "x"\n'
         (KIND.replace('path = "x"', "path = 5"), "line 5: signs.1.path"),
         (KIND.partition("[[")[0], "at least one"),
         (KIND + '[places]\nlinux = ["/etc"]\n', "standard folder"),
-        (KIND + '[places]\nbeos = ["{home}/x"]\n', "beos"),
+        (KIND + '[places]\namphora = ["{home}/x"]\n', "amphora"),
     ],
 )
 def test_a_mistake_in_a_kind_file_is_named(text: str, words: str, tmp_path: Path, command: Command) -> None:

@@ -42,8 +42,8 @@ def study(library: Library) -> Contents:
     if library.shape == "folder":
         report = read_references(library.kind, library.path, listing, home)
         parts = list_parts(library.kind, library.path, listing, report.references, home)
-    # Last, so that nobody who opened it meanwhile is missed.
-    uses = in_use(library.path, library.kind, [f.path for f in listing.files], home)
+    # Last, so that nobody who opened it meanwhile is missed. A hollow file would be fetched by asking.
+    uses = in_use(library.path, library.kind, [f.path for f in listing.files if not f.hollow], home)
     return Contents(library, listing, uses, report, parts)
 
 

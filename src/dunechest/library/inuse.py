@@ -40,7 +40,7 @@ def in_use(place: Path, kind: Kind, paths: Collection[str], home: Path) -> tuple
     kind : Kind
         Its kind, which knows the lock marks.
     paths : collection of str
-        Relative paths of its files, from a walk.
+        Relative paths of its files that may be opened, from a walk.
     home : Path
         Whose settings the application reads.
     """

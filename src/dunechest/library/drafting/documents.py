@@ -73,7 +73,7 @@ def keyed_references(ground: Ground) -> list[Observation]:
     documents: dict[str, tuple[Form, Any]] = {}
     for path, file in sorted(ground.files.items()):
         read = _document(ground, path) if 0 < file.size <= 4 << 20 and not file.hollow else None
-        if read is not None:
+        if read is not None and not is_bibliography(read[1]):  # that has a reader of its own
             documents[path] = read
             # Files of one name in many folders are of one sort, and so are those of one ending in one folder.
             groups[_sort(ground, path), read[0]].append(path)
