@@ -90,10 +90,16 @@ def play(stage: Stage) -> None:
     )
     assert holder.stdout is not None
     holder.stdout.readline()
-    stage.shoot("look", office, "dunechest look dune-survey")
+    stage.shoot("look", office, "dunechest look dune-survey --for blue")
     holder.kill()
     holder.communicate()
     (world.photos / ".glasswort-open").unlink(missing_ok=True)
+    stage.shoot(
+        "look-drive", office, "dunechest look storm-film --for blue", "dunechest look old-dune-survey | head -9"
+    )
+    stage.shoot(
+        "kinds-draft", office, "dunechest kinds draft 'office-pc/home/tern/Music/Shore Recordings' | head -44"
+    )
     stage.shoot("archive-plan", office, "dunechest archive tidewrack winter-games --to blue --plan")
     stage.shoot("archive", office, "dunechest archive dune-survey tidewrack winter-games --to blue")
     big = world.folder / "storm footage"

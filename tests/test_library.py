@@ -247,4 +247,4 @@ def test_what_counts_as_a_change(change: object, expected: list[str], tmp_path: 
     if expected:
         (finding,) = [f for f in plan.findings if f.code == "edition-exists"]
         assert all(name in finding.what for name in expected)
-        assert f"in {len(expected)} place(s)" in finding.what
+        assert f"in {len(expected)} place" in finding.what

@@ -19,7 +19,8 @@ from dunechest.progress import Progress, silent
 if TYPE_CHECKING:
     from rich.console import Console
 
-_STYLES = {"stop": "bold red", "warn": "yellow", "note": "cyan"}
+# Tones that can be read on a dark ground and on a light one.
+_STYLES = {"stop": "bold red", "warn": "dark_orange3", "note": "dark_cyan"}
 
 
 @dataclass(frozen=True, slots=True)
@@ -109,9 +110,23 @@ def interrupted(as_json: bool) -> int:
 
 
 def show_findings(console: Console, findings: Sequence[Finding]) -> None:
-    """Show findings, each with what was found and what to do."""
+    """Show findings, each with what was found and what to do.
+
+    A terminal gets them in a column, words kept whole; a file or program a line each.
+    """
+    from rich.table import Table
     from rich.text import Text
 
+    if console.is_terminal:
+        table = Table.grid(padding=(0, 1))
+        table.add_column(justify="right", width=4)
+        table.add_column(overflow="fold")
+        for finding in findings:
+            what = Text.assemble((f"{finding.code}: ", "bold"), shown(finding.what))
+            table.add_row(Text(finding.weight, style=_STYLES[finding.weight]), what)
+            table.add_row("", Text(shown(finding.do), style="dim"))
+        console.print(table)
+        return
     for finding in findings:
         line = Text()
         line.append(f"{finding.weight:>4} ", style=_STYLES[finding.weight])

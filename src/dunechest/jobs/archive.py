@@ -28,7 +28,7 @@ from dunechest.jobs.drive_findings import (
 from dunechest.jobs.find import Library
 from dunechest.jobs.library_findings import library_findings
 from dunechest.jobs.selection import EVERYTHING, Choice, LeftBehind, Selection, Stray, select
-from dunechest.library.roles import Role, databases_among, role_of
+from dunechest.library.roles import Role, databases_among
 from dunechest.machine.drives import Filesystem, Limits
 from dunechest.names import is_slug, shown, slug
 from dunechest.transfer.walk import FileEntry, Walk, walk
@@ -234,7 +234,7 @@ def _plan_one(
     mains: dict[str, PlannedFile] = {}
     beside: dict[str, list[PlannedFile]] = {}
     for entry in fitting:
-        file = PlannedFile(entry, "library/" + names.file(entry.path), role_of(library.kind, entry.path))
+        file = PlannedFile(entry, "library/" + names.file(entry.path), contents.roles.get(entry.path, "essential"))
         if entry.path in companions:
             beside.setdefault(companions[entry.path], []).append(file)
         elif entry.path in databases:

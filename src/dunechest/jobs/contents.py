@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import os
+from collections.abc import Mapping
 from dataclasses import dataclass
 from pathlib import Path
 
@@ -11,6 +12,7 @@ from dunechest.jobs.find import Library
 from dunechest.library.inuse import Use, in_use
 from dunechest.library.parts import Part, list_parts
 from dunechest.library.references.reading import ReferenceReport, read_references
+from dunechest.library.roles import Role, roles_of
 from dunechest.machine.folders import own_home
 from dunechest.names import shown
 from dunechest.transfer.walk import Walk, walk
@@ -18,10 +20,11 @@ from dunechest.transfer.walk import Walk, walk
 
 @dataclass(frozen=True, slots=True)
 class Contents:
-    """A library as it lies there."""
+    """A library as it lies there; `roles` has the roles of those of its files that are not essential."""
 
     library: Library
     listing: Walk
+    roles: Mapping[str, Role]
     uses: tuple[Use, ...]
     references: ReferenceReport
     parts: tuple[Part, ...]
@@ -44,7 +47,7 @@ def study(library: Library) -> Contents:
         parts = list_parts(library.kind, library.path, listing, report.references, home)
     # Last, so that nobody who opened it meanwhile is missed. A hollow file would be fetched by asking.
     uses = in_use(library.path, library.kind, [f.path for f in listing.files if not f.hollow], home)
-    return Contents(library, listing, uses, report, parts)
+    return Contents(library, listing, roles_of(library.kind, listing.files), uses, report, parts)
 
 
 def list_library(library: Library) -> Walk:

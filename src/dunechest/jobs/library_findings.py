@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import os
 from collections.abc import Iterable, Sequence
 
 from dunechest.findings import Finding
@@ -11,7 +12,6 @@ from dunechest.jobs.selection import HOLLOW, Selection, total
 from dunechest.library.inuse import Use
 from dunechest.library.recognise import expand
 from dunechest.library.references.reading import Reference
-from dunechest.library.roles import role_of
 from dunechest.machine.folders import own_home, standard_folders
 from dunechest.names import shown
 from dunechest.transfer.walk import Walk
@@ -54,9 +54,12 @@ def library_findings(contents: Contents, selection: Selection) -> list[Finding]:
 
 
 def _some(names: Iterable[str], most: int = 3) -> str:
-    """Return the first few of many names, made safe to show."""
+    """Return the first few of many names, made safe to show; one's own home is written as ``~``."""
     every = list(dict.fromkeys(names))
-    return ", ".join(shown(name) for name in every[:most]) + (", ..." if len(every) > most else "")
+    home = os.path.realpath(own_home()) + os.sep
+    return ", ".join(shown(n.replace(home, f"~{os.sep}", n.startswith(home))) for n in every[:most]) + (
+        ", ..." if len(every) > most else ""
+    )
 
 
 def _use(library: Library, uses: Sequence[Use]) -> list[Finding]:
@@ -220,8 +223,8 @@ def _strays(selection: Selection) -> list[Finding]:
 
 def _roles(contents: Contents, selection: Selection) -> list[Finding]:
     findings = []
-    kind = contents.library.kind
-    rebuildable = [f for f in selection.listing.files if role_of(kind, f.path) == "rebuildable"]
+    kind, roles = contents.library.kind, contents.roles
+    rebuildable = [f for f in selection.listing.files if roles.get(f.path) == "rebuildable"]
     rebuildable = [f for f in rebuildable if not kind.lock_patterns.match(f.path)]
     size = total(rebuildable)
     if size:
@@ -244,7 +247,7 @@ def _roles(contents: Contents, selection: Selection) -> list[Finding]:
                 "them again."
             )
         findings.append(Finding("rebuildable", "note", what + ".", do))
-    kept = [f for f in selection.listing.files if role_of(kind, f.path) == "must-not-leave"]
+    kept = [f for f in selection.listing.files if roles.get(f.path) == "must-not-leave"]
     if kept:
         findings.append(
             Finding(

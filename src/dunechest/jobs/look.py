@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import os
-from collections.abc import Iterable
+from collections.abc import Iterable, Mapping
 from dataclasses import dataclass
 from typing import TYPE_CHECKING, Literal
 
@@ -16,10 +16,9 @@ from dunechest.jobs.find import Library, library_at
 from dunechest.jobs.library_findings import library_findings
 from dunechest.jobs.selection import EVERYTHING, Choice, Selection, select
 from dunechest.library.inuse import Use
-from dunechest.library.kinds import Kind
 from dunechest.library.parts import Part
 from dunechest.library.references.reading import Reference
-from dunechest.library.roles import RoleTotal, role_of, totals
+from dunechest.library.roles import Role, RoleTotal, totals
 from dunechest.machine.probe import write_speed
 from dunechest.names import shown
 from dunechest.transfer.walk import Walk
@@ -177,19 +176,19 @@ def look(
     return Readiness(
         contents=contents,
         selection=selection,
-        roles=totals(library.kind, contents.listing.files),
-        biggest=_biggest(library.kind, contents.listing),
+        roles=totals(contents.roles, contents.listing.files),
+        biggest=_biggest(contents.roles, contents.listing),
         findings=weightiest_first(findings),
         fit=fit,
     )
 
 
-def _biggest(kind: Kind, listing: Walk) -> tuple[BigThing, ...]:
+def _biggest(roles: Mapping[str, Role], listing: Walk) -> tuple[BigThing, ...]:
     """Return the biggest things directly in the library: its files, and its folders with all in them."""
     sums: dict[tuple[str, str], list[int]] = {}
     for file in listing.files:
         head, inside, _ = file.path.partition("/")
-        entry = sums.setdefault((head + inside, role_of(kind, file.path)), [0, 0])
+        entry = sums.setdefault((head + inside, roles.get(file.path, "essential")), [0, 0])
         entry[0] += 1
         entry[1] += file.size
     things = [BigThing(path, role, count, size) for (path, role), (count, size) in sums.items()]

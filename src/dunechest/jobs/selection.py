@@ -12,7 +12,6 @@ from dunechest.library.databases import COMPANIONS
 from dunechest.library.parts import Part, parts_named
 from dunechest.library.references.reading import Reference
 from dunechest.library.references.resolve import not_taken
-from dunechest.library.roles import role_of
 from dunechest.names import shown
 from dunechest.transfer.walk import FileEntry, Walk, entry_of
 
@@ -125,8 +124,8 @@ def select(contents: Contents, choice: Choice = EVERYTHING) -> Selection:
     ]
     files = []
     for entry in listing.files:
-        role = role_of(kind, entry.path)
-        if kind.lock_patterns.match(entry.path):
+        role = contents.roles.get(entry.path, "essential")
+        if role == "rebuildable" and kind.lock_patterns.match(entry.path):
             left.append(_left(entry, "a lock mark: it says who has the library open", False))
         elif role == "must-not-leave":
             left.append(_left(entry, "bought or licensed: it may not leave this machine", False))
@@ -195,7 +194,7 @@ def _take_rebuildable(contents: Contents, listing: Walk, choice: Choice) -> bool
         return choice.rebuildable
     sums = {"essential": 0, "rebuildable": 0, "must-not-leave": 0}
     for file in listing.files:
-        sums[role_of(contents.library.kind, file.path)] += file.size
+        sums[contents.roles.get(file.path, "essential")] += file.size
     return sums["rebuildable"] <= sums["essential"] * _SMALL
 
 

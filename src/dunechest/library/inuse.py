@@ -47,17 +47,16 @@ def in_use(place: Path, kind: Kind, paths: Collection[str], home: Path) -> tuple
     uses = {
         opener.pid: Use(opener.pid, opener.name, f"it has {opener.path} open") for opener in processes.openers(place)
     }
-    for path in paths:
-        if kind.lock_patterns.match(path):
-            pid = _pid_in(place / path)
-            if pid is not None and pid not in uses and processes.lives(pid):
-                uses[pid] = Use(pid, processes.name_of(pid), f"its lock mark is {path}")
-        if kind.locked_databases.match(path):
-            pid = locks.database_holder(place / path)
-            if pid is not None and pid not in uses:
-                uses[pid] = Use(pid, processes.name_of(pid), f"it holds a lock on the database {path}")
+    for path in kind.lock_patterns.among(paths):
+        pid = _pid_in(place / path)
+        if pid is not None and pid not in uses and processes.lives(pid):
+            uses[pid] = Use(pid, processes.name_of(pid), f"its lock mark is {path}")
+    for path in kind.locked_databases.among(paths):
+        pid = locks.database_holder(place / path)
+        if pid is not None and pid not in uses:
+            uses[pid] = Use(pid, processes.name_of(pid), f"it holds a lock on the database {path}")
     if kind.in_use.processes and points_here(kind, place, home) is not False:
-        for pid, name in processes.named(kind.in_use.processes):
+        for pid, name in processes.named(kind.in_use.processes, home):
             uses.setdefault(pid, Use(pid, name, "the application runs, and this is the library it keeps"))
     return tuple(uses.values())
 

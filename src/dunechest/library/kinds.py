@@ -9,7 +9,7 @@ from __future__ import annotations
 
 import re
 import tomllib
-from collections.abc import Mapping
+from collections.abc import Iterable, Mapping
 from functools import cached_property
 from importlib import resources
 from pathlib import Path
@@ -211,6 +211,11 @@ class Kind(msgspec.Struct, frozen=True, forbid_unknown_fields=True, dict=True):
         return Patterns(self.roles.rebuildable)
 
     @cached_property
+    def not_essential(self) -> Patterns:
+        """Patterns of all files that are anything but essential."""
+        return Patterns((*self.roles.must_not_leave, *self.roles.rebuildable, *self.in_use.lock_marks))
+
+    @cached_property
     def must_not_leave(self) -> Patterns:
         """Patterns of files that may not leave the machine."""
         return Patterns(self.roles.must_not_leave)
@@ -246,6 +251,13 @@ class Patterns:
     def match(self, path: str) -> bool:
         """Whether a relative path matches one of them, whole."""
         return self._one is not None and self._one.fullmatch(path) is not None
+
+    def among(self, paths: Iterable[str]) -> list[str]:
+        """Return those of many paths that match."""
+        if self._one is None:
+            return []
+        matches = self._one.fullmatch
+        return [path for path in paths if matches(path)]
 
 
 def _regex(pattern: str) -> str:

@@ -110,8 +110,8 @@ class _Maker:
                     one.folder = folder.path
                     one.files.update(p for p in self._sizes if p.startswith(folder.path + "/"))
             return [self._finish(spec, name, one, follow=True) for name, one in gathered.items()]
-        for path in self._sizes:
-            if wanted.match(path) and path not in self._hollow:
+        for path in wanted.among(self._sizes):
+            if path not in self._hollow:
                 self._from_file(spec, path, gathered)
         return [self._finish(spec, name, one, follow=spec.form == "files") for name, one in gathered.items()]
 
@@ -196,7 +196,7 @@ class _Maker:
         if not patterns:
             return set()
         wanted = Patterns(patterns)
-        return {path for path in self._sizes if wanted.match(path)}
+        return set(wanted.among(self._sizes))
 
 
 def _name(path: str, patterns: tuple[str, ...]) -> str:

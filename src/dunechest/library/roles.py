@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable
+from collections.abc import Iterable, Mapping
 from dataclasses import dataclass
 from typing import Literal
 
@@ -31,11 +31,20 @@ def role_of(kind: Kind, path: str) -> Role:
     return "essential"
 
 
-def totals(kind: Kind, files: Iterable[FileEntry]) -> tuple[RoleTotal, ...]:
+def roles_of(kind: Kind, files: Iterable[FileEntry]) -> dict[str, Role]:
+    """Return by path the roles of those files that are not essential.
+
+    Most are essential, and there may be hundreds of thousands, so each is held against the patterns once.
+    """
+    special = kind.not_essential
+    return {file.path: role_of(kind, file.path) for file in files if special.match(file.path)}
+
+
+def totals(roles: Mapping[str, Role], files: Iterable[FileEntry]) -> tuple[RoleTotal, ...]:
     """Count files and bytes by role, the essential ones first."""
     counts: dict[Role, list[int]] = {"essential": [0, 0], "rebuildable": [0, 0], "must-not-leave": [0, 0]}
     for file in files:
-        count = counts[role_of(kind, file.path)]
+        count = counts[roles.get(file.path, "essential")]
         count[0] += 1
         count[1] += file.size
     return tuple(RoleTotal(role, *count) for role, count in counts.items() if role != "must-not-leave" or count[0])
@@ -49,12 +58,11 @@ def databases_among(kind: Kind, files: Iterable[FileEntry]) -> dict[str, tuple[s
     """
     sizes = {file.path: file.size for file in files}
     found: dict[str, tuple[str, ...]] = {}
-    for path in sizes:
-        if kind.database_patterns.match(path):
-            found[path] = tuple(path + end for end in COMPANIONS if path + end in sizes)
+    for path in kind.database_patterns.among(sizes):
+        found[path] = tuple(path + end for end in COMPANIONS if path + end in sizes)
     for path, size in sizes.items():
-        for ending in ("-wal", "-journal"):
-            main = path.removesuffix(ending)
-            if path.endswith(ending) and size and main in sizes and main not in found:
+        if path.endswith(("-wal", "-journal")) and size:
+            main = path.removesuffix("-wal").removesuffix("-journal")
+            if main in sizes and main not in found:
                 found[main] = tuple(main + end for end in COMPANIONS if main + end in sizes)
     return found

@@ -37,8 +37,11 @@ def lives(pid: int) -> bool:
         return True
 
 
-def named(names: tuple[str, ...]) -> Iterator[tuple[int, str]]:
-    """Yield number and name of the processes with one of those names; an ending such as ``.exe`` does not count."""
+def named(names: tuple[str, ...], home: Path) -> Iterator[tuple[int, str]]:
+    """Yield number and name of the processes with one of those names; an ending such as ``.exe`` does not count.
+
+    One that is known to run for another home is another person's, who has other libraries.
+    """
     wanted = {name.casefold() for name in names}
     own = os.getpid()
     for process in psutil.process_iter(["name"]):
@@ -47,8 +50,19 @@ def named(names: tuple[str, ...]) -> Iterator[tuple[int, str]]:
             process.pid != own
             and {name.casefold(), name.rpartition(".")[0].casefold()} & wanted
             and lives(process.pid)
+            and _runs_for(process, home)
         ):
             yield process.pid, name
+
+
+def _runs_for(process: psutil.Process, home: Path) -> bool:
+    """Whether a process runs for a home; yes where the system does not tell."""
+    try:
+        environment = process.environ()
+    except (psutil.Error, OSError):
+        return True
+    own = environment.get("USERPROFILE" if os.name == "nt" else "HOME")
+    return not own or os.path.realpath(own) == os.path.realpath(home)
 
 
 def name_of(pid: int) -> str:

@@ -16,6 +16,7 @@ from dunechest.library.drafting.observing import Ground, Observation, Sureness, 
 from dunechest.library.drafting.rebuildable import rebuildable_folders
 from dunechest.library.kinds import Kind, Patterns, parse_kind
 from dunechest.machine.folders import own_home, place_of
+from dunechest.machine.identity import system_name
 from dunechest.names import shown, slug
 from dunechest.transfer.walk import walk
 
@@ -239,8 +240,10 @@ def _text(name: str, title: str, place: str, observed: list[Observation]) -> str
         lines += _single("", key, observed)
     lines += ["", "[places]"]
     for system in ("linux", "macos", "windows"):
-        sure = "# likely: where this one lies" if place and system == "linux" else "# guess"
-        lines += [sure, f"{system} = {toml_text([place] if place else [])}"]
+        if place:
+            here = system == system_name()
+            sure = "# likely: where this one lies" if here else "# guess: the same place on another system"
+            lines += [sure, f"{'' if here else '# '}{system} = {toml_text([place])}"]
     for table in _ORDER:
         inner = [line for key in _keys_of(table, observed) for line in _single(table, key, observed)]
         if inner:

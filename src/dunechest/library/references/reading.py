@@ -6,6 +6,8 @@ from collections.abc import Callable, Iterator
 from dataclasses import dataclass
 from pathlib import Path
 
+import msgspec
+
 from dunechest.library.kinds import Kind, Patterns, References
 from dunechest.library.references import bibliographies, keyed, markup, playlists, tables
 from dunechest.library.references.base import Raw, Unread
@@ -30,8 +32,7 @@ READERS: dict[str, Reader] = {
 }
 
 
-@dataclass(frozen=True, slots=True)
-class Reference:
+class Reference(msgspec.Struct, frozen=True, gc=False):
     """One reference of a library.
 
     Parameters
@@ -100,11 +101,10 @@ def read_references(kind: Kind, library: Path, listing: Walk, home: Path) -> Ref
         if target is not None:
             found.append(Reference(source, raw.spot, raw.text, target.state, target.path, target.moved, target.drive))
 
+    files = {file.path: file for file in listing.files} if kind.references else {}
     for spec in kind.references:
-        wanted = Patterns(spec.files)
-        for file in listing.files:
-            if not wanted.match(file.path):
-                continue
+        for path in Patterns(spec.files).among(files):
+            file = files[path]
             if file.hollow:  # reading it would fetch it
                 unread.append((file.path, "it is hollow"))
                 continue

@@ -7,9 +7,8 @@ import re
 import stat
 import unicodedata
 from collections.abc import Iterable
-from dataclasses import dataclass
 from pathlib import Path
-from typing import Literal
+from typing import Literal, NamedTuple
 from urllib.parse import unquote, urlsplit
 
 from dunechest.library.references.base import Raw
@@ -24,8 +23,7 @@ _DRIVES = re.compile(r"/(?:run/)?media/[^/]+/([^/]+)/|/Volumes/([^/]+)/|^/mnt/([
 _NOT_TAKEN = ("bin", "boot", "dev", "etc", "lib", "lib32", "lib64", "proc", "run", "sbin", "sys", "usr", "var")
 
 
-@dataclass(frozen=True, slots=True)
-class Target:
+class Target(NamedTuple):
     """Where a reference leads.
 
     `path` is relative to the library if it is inside, else the full path; `moved`
@@ -58,6 +56,7 @@ class Resolver:
 
     def __init__(self, library: Path, files: Iterable[str], folders: Iterable[str], home: Path) -> None:
         self._library = os.path.realpath(library)
+        self._below = self._library.rstrip(os.sep) + os.sep
         self._home = str(home)
         self._inside = set(files)
         self._folders = {folder for folder in folders if folder}
@@ -76,6 +75,10 @@ class Resolver:
             What it is relative to: a folder in the library.
         """
         text = raw.text
+        if not raw.uri:  # most of a hundred thousand are written just as the file is called
+            plain = text.removeprefix(self._below) if text.startswith("/") else f"{base}/{text}" if base else text
+            if plain in self._inside:
+                return Target("inside", plain)
         if not text.strip() or text.startswith("#"):
             return None
         if "\0" in text:
@@ -128,11 +131,10 @@ class Resolver:
         if folder not in self._real:
             self._real[folder] = os.path.realpath(folder)
         full = os.path.join(self._real[folder], name)
-        below = self._library.rstrip(os.sep) + os.sep
         if full == self._library:
             return Target("inside", "")
-        if full.startswith(below):
-            path = full[len(below) :].replace(os.sep, "/")
+        if full.startswith(self._below):
+            path = full[len(self._below) :].replace(os.sep, "/")
             if path in self._inside or path in self._folders:
                 return Target("inside", path)
             other = self._same_form(path)
