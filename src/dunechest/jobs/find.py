@@ -229,9 +229,9 @@ def library_at(path: str | os.PathLike[str], *, kinds: Mapping[str, Kind] | None
         here = recognise(place, kinds.values())
         if here is not None:
             return Library(name, here.kind, place, "folder", here.evidence)
-        return Library(name, PLAIN_KIND, place, "folder", ("named by its path",))
+        return Library(name, PLAIN_KIND, place, "folder", ("its path alone",))
     if place.is_file():
-        return Library(name, PLAIN_KIND, place, "file", ("named by its path",))
+        return Library(name, PLAIN_KIND, place, "file", ("its path alone",))
     raise WordsOff(f"There is no folder or file {shown(os.fspath(path))}.")
 
 

@@ -46,7 +46,7 @@ def library_findings(contents: Contents, selection: Selection) -> list[Finding]:
                 "They hold no bytes and will be named and left out.",
             )
         )
-    findings += _missing(contents)
+    findings += _missing(contents, selection)
     findings += _strays(selection)
     findings += _roles(contents, selection)
     findings += _elsewhere(library)
@@ -120,20 +120,24 @@ def _hollow(selection: Selection) -> list[Finding]:
     ]
 
 
-def _missing(contents: Contents) -> list[Finding]:
+def _missing(contents: Contents, selection: Selection) -> list[Finding]:
     findings = []
-    missing = [r for r in contents.references.references if r.state == "missing"]
+    references = contents.references.references
+    if selection.parts:  # what other parts refer to is not this archive's concern
+        taken = {file.path for file in selection.listing.files} | {link.path for link in selection.listing.links}
+        references = tuple(r for r in references if r.source in taken)
+    missing = [r for r in references if r.state == "missing"]
     by_drive: dict[str, list[Reference]] = {}
     for reference in missing:
         by_drive.setdefault(reference.drive, []).append(reference)
     nowhere = by_drive.pop("", [])
-    for drive, references in sorted(by_drive.items()):
+    for drive, away in sorted(by_drive.items()):
         findings.append(
             Finding(
                 "drive-away",
                 "warn",
-                f"{number(len(references), 'reference')} to the drive or card {shown(drive)!r}, which is not here: "
-                f"{_some(r.target for r in references)}.",
+                f"{number(len(away), 'reference')} to the drive or card {shown(drive)!r}, which is not here: "
+                f"{_some(r.target for r in away)}.",
                 f"Plug {shown(drive)} in and look again; what is on it is not protected otherwise.",
             )
         )
@@ -147,7 +151,7 @@ def _missing(contents: Contents) -> list[Finding]:
                 "Look for these files before you free the original; the application will miss them too.",
             )
         )
-    folders = [r for r in contents.references.references if r.state == "folder"]
+    folders = [r for r in references if r.state == "folder"]
     if folders:
         findings.append(
             Finding(
@@ -158,7 +162,7 @@ def _missing(contents: Contents) -> list[Finding]:
                 "If they matter, archive them too, each by its path.",
             )
         )
-    moved = [r for r in contents.references.references if r.moved]
+    moved = [r for r in references if r.moved]
     if moved:
         findings.append(
             Finding(
