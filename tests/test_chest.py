@@ -135,12 +135,12 @@ def test_a_journal_ends_the_same_wherever_it_was_cut(
     renames = tuple(Rename(f"dune/pending/{old}", new) for old, new in some)
     for old, new in some:
         (bag / "dune" / "pending" / old).write_text(new)
-    journal.write(bag, renames)
+    journal.write(bag, (renames,))
     for step in renames[:cut]:
         (bag / step.new).parent.mkdir(parents=True, exist_ok=True)
         (bag / step.old).rename(bag / step.new)
     decided = journal.read(bag)
-    assert decided == renames
+    assert decided == (renames,)
     journal.carry_out(bag, decided)
     assert all((bag / new).read_text() == new for _, new in some)
     assert not (bag / "dune" / "pending").exists()
@@ -153,7 +153,7 @@ def test_a_journal_does_not_go_through_a_link(tmp_path: Path) -> None:
     (bag / "dune" / "pending").mkdir(parents=True)
     (bag / "dune" / "pending" / "a").write_text("x")
     (bag / "door").symlink_to(outside)
-    journal.write(bag, (Rename("dune/pending/a", "door/planted"),))
+    journal.write(bag, ((Rename("dune/pending/a", "door/planted"),),))
     steps_ = journal.read(bag)
     assert steps_ is not None
     with pytest.raises(ChestUnusable, match="is a link"):

@@ -232,7 +232,7 @@ def test_a_change_decided_while_another_waited_is_finished_and_not_cleared(
 def test_a_strange_journal_is_not_carried_out(step: tuple[str, str], chest: dunechest.Chest) -> None:
     bag = chest.folder / "bags" / "shed"
     (bag / "dune" / "pending").mkdir(parents=True)
-    journal.write(bag, (Rename(*step),))
+    journal.write(bag, ((Rename(*step),),))
     before = facts(chest.folder)
     with pytest.raises(dunechest.ChestUnusable):
         dunechest.Chest.open(chest.folder)

@@ -25,6 +25,7 @@ def archive(
     *,
     name: str | None = None,
     choice: Choice = EVERYTHING,
+    reread: bool = False,
     despite: Iterable[str] = (),
     progress: Progress = silent,
 ) -> tuple[ArchiveResult, ...]:
@@ -40,6 +41,8 @@ def archive(
         Another name for the bag of a single library.
     choice : Choice
         Which parts and which files: strays, rebuildable and hollow ones.
+    reread : bool
+        Distrust sizes and times, and read every file.
     despite : iterable of str
         Codes of *stop* findings to overrule.
     progress : Progress
@@ -61,7 +64,7 @@ def archive(
     check_codes(codes)
     target = chest if isinstance(chest, Chest) else resolve_chest(chest)
     known = [one if isinstance(one, Library) else library_at(one) for one in libraries]
-    plans = plan_archive(known, target, name=name, choice=choice)
+    plans = plan_archive(known, target, name=name, choice=choice, reread=reread)
     archiving.refuse_if_stopped(plans, codes)
     return tuple(archiving.carry_out(plan, despite=codes, progress=progress) for plan in plans)
 
@@ -72,6 +75,7 @@ def restore(
     *,
     home: AnyPath | None = None,
     into: AnyPath | None = None,
+    edition: int | None = None,
     outward_links: bool | None = None,
     progress: Progress = silent,
 ) -> RestoreResult:
@@ -90,5 +94,5 @@ def restore(
         If a drive is full, gone or failing; nothing is left half-done.
     """
     source = chest if isinstance(chest, Chest) else resolve_chest(chest)
-    plan = plan_restore(source, library, home=home, into=into, outward_links=outward_links)
+    plan = plan_restore(source, library, home=home, into=into, edition=edition, outward_links=outward_links)
     return restoring.carry_out(plan, progress=progress)

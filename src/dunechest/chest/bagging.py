@@ -4,8 +4,7 @@ from __future__ import annotations
 
 import hashlib
 import os
-from collections.abc import Iterable, Iterator
-from dataclasses import dataclass
+from collections.abc import Iterable, Iterator, Mapping
 from pathlib import Path
 
 from blake3 import blake3
@@ -13,8 +12,9 @@ from blake3 import blake3
 from dunechest.bag.manifest import format_line
 from dunechest.bag.tags import format_declaration, format_info
 from dunechest.chest import journal, records, texts
+from dunechest.chest.editions import Proven, Tag
 from dunechest.chest.journal import PENDING, Rename
-from dunechest.chest.records import FileRecord, LibraryRecord, TagRecord
+from dunechest.chest.records import LibraryRecord, TagRecord
 from dunechest.errors import CutOff
 from dunechest.names import shown
 from dunechest.transfer import copying, medium, safe
@@ -27,23 +27,15 @@ FOR = PENDING + "/for.json"
 CAPTURES = PENDING + "/captures"
 
 
-@dataclass(frozen=True, slots=True)
-class Proven:
-    """A payload file that is on the drive: its record, and its SHA-512 in hexadecimal."""
-
-    record: FileRecord
-    sha512: str
-
-
-@dataclass(frozen=True, slots=True)
-class _Tag:
-    path: str
-    size: int
-    sha512: str
-    blake3: bytes
-
-
-def write_tags(bag: Path, name: str, library: LibraryRecord, files: Iterable[Proven]) -> str:
+def write_tags(
+    bag: Path,
+    name: str,
+    library: LibraryRecord,
+    files: Iterable[Proven],
+    *,
+    earlier: Mapping[str, Iterable[bytes]] | None = None,
+    carried: Iterable[Tag] = (),
+) -> str:
     """Write and prove all tag files of a new edition.
 
     Parameters
@@ -56,6 +48,10 @@ def write_tags(bag: Path, name: str, library: LibraryRecord, files: Iterable[Pro
         What becomes ``dune/library.json``.
     files : iterable of Proven
         The payload, sorted by path; gone through twice.
+    earlier : mapping
+        Records of earlier editions to write: by path in the bag, their lines.
+    carried : iterable of Tag
+        Tag files that are there already, or get there by a rename.
 
     Returns
     -------
@@ -89,12 +85,16 @@ def write_tags(bag: Path, name: str, library: LibraryRecord, files: Iterable[Pro
         _write(bag, "bag-info.txt", [info]),
         _write(bag, "bagit.txt", [format_declaration()]),
     ]
+    tags += [_write(bag, path, lines) for path, lines in (earlier or {}).items()]
+    written = list(tags)
+    tags += carried
     tags.sort(key=lambda tag: tag.path)
-    second = [records.encode_line(TagRecord(tag.path, tag.size, tag.blake3.hex())) for tag in tags]
-    tags.append(_write(bag, "dune/tags.jsonl", second))
+    second = [records.encode_line(TagRecord(tag.path, tag.size, tag.blake3)) for tag in tags]
+    written.append(_write(bag, "dune/tags.jsonl", second))
+    tags.append(written[-1])
     tags.sort(key=lambda tag: tag.path)
     top = _write(bag, "tagmanifest-sha512.txt", (format_line(t.sha512, t.path).encode() for t in tags))
-    _prove(bag, [*tags, top])
+    _prove(bag, [*written, top])
     return top.sha512
 
 
@@ -115,7 +115,7 @@ def _gather(lines: Iterable[bytes]) -> Iterator[bytes]:
     yield b"".join(gathered)
 
 
-def _write(bag: Path, path: str, lines: Iterable[bytes]) -> _Tag:
+def _write(bag: Path, path: str, lines: Iterable[bytes]) -> Tag:
     """Write one tag file in the pending folder, whose names nothing reads yet."""
     target = bag / TAGS / path
     target.parent.mkdir(parents=True, exist_ok=True)
@@ -130,13 +130,13 @@ def _write(bag: Path, path: str, lines: Iterable[bytes]) -> _Tag:
         medium.flush_file(fd)
     finally:
         os.close(fd)
-    return _Tag(path, size, slow.hexdigest(), fast.digest())
+    return Tag(path, size, slow.hexdigest(), fast.hexdigest())
 
 
-def _prove(bag: Path, tags: list[_Tag]) -> None:
+def _prove(bag: Path, tags: list[Tag]) -> None:
     tasks = [DigestTask(os.fsencode(bag / TAGS / tag.path), tag.size) for tag in tags]
     for tag, outcome in zip(tags, copying.digest_files(tasks, lambda count: None), strict=True):
-        if outcome.state != "ok" or outcome.digests != (tag.blake3,):
+        if outcome.state != "ok" or outcome.digests != (bytes.fromhex(tag.blake3),):
             raise CutOff(
                 f"The drive does not give back what was written to it ({tag.path} of {shown(bag.name)}"
                 f"{': ' + outcome.why if outcome.why else ''}). Nothing in the chest was changed. "
@@ -147,15 +147,60 @@ def _prove(bag: Path, tags: list[_Tag]) -> None:
 def commit_new(bag: Path) -> None:
     """Decide and carry out the change that makes a new bag of what is pending.
 
-    The payload goes into place as one folder, then each tag file.
+    The payload goes into place as one folder, then each tag file, the declaration last: a
+    folder without one is not taken for a bag.
     """
+    steps = tag_steps(bag)
+    declaration = tuple(step for step in steps if step.new == "bagit.txt")
+    others = tuple(step for step in steps if step.new != "bagit.txt")
+    commit(bag, ((Rename(PAYLOAD, "data"),), others, declaration))
+
+
+def commit(bag: Path, phases: tuple[journal.Phase, ...]) -> None:
+    """Decide a change, and carry it out."""
+    phases = tuple(phase for phase in phases if phase)
+    journal.write(bag, phases)
+    journal.carry_out(bag, phases)
+
+
+def tag_steps(bag: Path) -> journal.Phase:
+    """Return the steps that put the tag files in place that are pending."""
     tags = bag / TAGS
-    steps = [Rename(PAYLOAD, "data")]
-    for path in sorted(tags.rglob("*")):
-        if path.is_file():
-            inner = path.relative_to(tags).as_posix()
-            steps.append(Rename(f"{TAGS}/{inner}", inner))
-    # The declaration comes last: a folder without one is not taken for a bag.
-    steps.sort(key=lambda step: (step.old != PAYLOAD, step.new == "bagit.txt", step.new))
-    journal.write(bag, tuple(steps))
-    journal.carry_out(bag, tuple(steps))
+    paths = sorted(path.relative_to(tags).as_posix() for path in tags.rglob("*") if path.is_file())
+    return tuple(Rename(f"{TAGS}/{path}", path) for path in paths)
+
+
+def next_edition_phases(
+    bag: Path,
+    *,
+    leaving: Mapping[str, str],
+    moved: Mapping[str, str],
+    arriving: Iterable[str],
+    folders: Iterable[str],
+    old_folders: Iterable[str],
+) -> tuple[journal.Phase, ...]:
+    """Return the phases that turn a bag into its next edition, without the tag files.
+
+    Parameters
+    ----------
+    bag : Path
+        The bag's folder.
+    leaving : mapping
+        What leaves ``data/``: path below it, and path in the bag where it goes.
+    moved : mapping
+        What gets another name: old and new path below ``data/``.
+    arriving : iterable of str
+        What comes from the pending payload: paths below ``data/``.
+    folders, old_folders : iterable of str
+        Folders below ``data/`` that are to be there afterwards, and those that were.
+    """
+    between = f"{PENDING}/moved"
+    out = [Rename(f"data/{old}", new) for old, new in leaving.items()]
+    out += [Rename(f"data/{old}", f"{between}/{n}") for n, old in enumerate(moved)]
+    wanted = set(folders)
+    gone = sorted(set(old_folders) - wanted, key=lambda path: -path.count("/"))
+    tidy = [Rename(f"data/{path}", "") for path in gone]
+    made = [Rename("", f"data/{path}") for path in sorted(wanted - set(old_folders))]
+    into = [Rename(f"{PAYLOAD}/{path}", f"data/{path}") for path in arriving]
+    into += [Rename(f"{between}/{n}", f"data/{new}") for n, new in enumerate(moved.values())]
+    return (tuple(out), tuple(tidy), tuple(made), tuple(into))

@@ -223,11 +223,11 @@ class Chest:
         # A process that is at work in the chest has its own journal in hand: ChestBusy says so.
         with locked(self.folder, machine):
             for name, folder in waiting:
-                steps = journal.read(folder)
-                if steps is None:
+                phases = journal.read(folder)
+                if phases is None:
                     continue
                 try:
-                    journal.carry_out(folder, steps)
+                    journal.carry_out(folder, phases)
                 except OSError as error:
                     raise CutOff(
                         f"A change in {shown(name)} was cut off and cannot be finished now: {error.strerror}. "

@@ -2,8 +2,16 @@
 
 Everything an edition brings is first written and proven below ``dune/pending/``.
 Then ``journal.json`` is written there, which is the moment the edition exists: from
-now on whoever opens the chest carries the renames out, from the first to the last,
+now on whoever opens the chest carries the steps out, from the first to the last,
 each of which either has been done or has not. Before that moment the bag is as it was.
+
+The steps come in phases, because a name may be left by one file and taken by another:
+first all that leaves goes, then what comes is put in place, then the records. When a phase
+is done and on the medium, the journal is replaced by one of the phases that remain, so
+no step is ever done again on what a later phase has brought.
+
+A step is a pair of names relative to the bag. An empty old name makes the folder of the
+new one; an empty new name removes the old one's folder if nothing is in it.
 
 The journal holds its own digest, so a torn one is told from a whole one.
 """
@@ -22,35 +30,42 @@ from dunechest.names import shown, why_unsafe
 from dunechest.transfer import medium, safe
 
 PENDING = "dune/pending"
+EARLIER = "dune/earlier"
+#: Where what thinning removes waits until the records no longer speak of it.
+GONE = PENDING + "/gone"
 JOURNAL = PENDING + "/journal.json"
 _MOST = 1 << 30
 
 
 class Rename(msgspec.Struct, frozen=True, array_like=True):
-    """One step: a file or folder, both names relative to the bag."""
+    """One step: a file or folder, both names relative to the bag; see the module for empty ones."""
 
     old: str
     new: str
 
 
+#: Steps that may be done in any order.
+Phase = tuple[Rename, ...]
+
+
 class _Journal(msgspec.Struct, frozen=True):
     format: int
     digest: str
-    steps: tuple[Rename, ...]
+    phases: tuple[Phase, ...]
 
 
-def _digest(steps: tuple[Rename, ...]) -> str:
-    return blake3(msgspec.json.encode(steps)).hexdigest()
+def _digest(phases: tuple[Phase, ...]) -> str:
+    return blake3(msgspec.json.encode(phases)).hexdigest()
 
 
-def write(bag: Path, steps: tuple[Rename, ...]) -> None:
+def write(bag: Path, phases: tuple[Phase, ...]) -> None:
     """Write the journal; when this returns, the change is decided."""
-    journal = _Journal(1, _digest(steps), steps)
+    journal = _Journal(1, _digest(phases), phases)
     safe.write_file(bag / JOURNAL, msgspec.json.encode(journal))
 
 
-def read(bag: Path) -> tuple[Rename, ...] | None:
-    """Return the steps of a whole journal; None if there is none, or only a torn one.
+def read(bag: Path) -> tuple[Phase, ...] | None:
+    """Return the phases of a whole journal; None if there is none, or only a torn one.
 
     Raises
     ------
@@ -63,39 +78,76 @@ def read(bag: Path) -> tuple[Rename, ...] | None:
         return None
     if journal.format > 1:
         raise ChestUnusable(f"The journal in {shown(str(bag))} is of a newer format. Nothing was touched.")
-    if journal.digest != _digest(journal.steps):
+    if journal.digest != _digest(journal.phases):
         return None
-    for step in journal.steps:
-        why = why_unsafe(step.old) or why_unsafe(step.new)
-        if why is None and not step.old.startswith(PENDING + "/") and not step.new.startswith("dune/earlier/"):
-            why = "it neither brings something from dune/pending nor keeps something in dune/earlier"
+    for step in (step for phase in journal.phases for step in phase):
+        why = _why_not(step)
         if why is not None:
             raise ChestUnusable(
                 f"The journal in {shown(str(bag))} would rename {shown(step.old)!r} to {shown(step.new)!r}: {why}. "
                 "It was not written by Dune Chest, and nothing was touched."
             )
-    return journal.steps
+    return journal.phases
 
 
-def carry_out(bag: Path, steps: tuple[Rename, ...]) -> None:
+def _why_not(step: Rename) -> str | None:
+    """Say why a step of a journal must not be done, or None if it may."""
+    for name in (step.old, step.new):
+        if name and (why := why_unsafe(name)) is not None:
+            return why
+    if not step.old or not step.new:
+        folder = step.old or step.new
+        return None if (folder + "/").startswith(("data/", EARLIER + "/")) else "no folder there is its concern"
+    if step.old.startswith(PENDING + "/") or step.new.startswith((PENDING + "/", EARLIER + "/", GONE + "/")):
+        return None
+    return "it neither brings something from dune/pending nor keeps something in dune/earlier"
+
+
+def carry_out(bag: Path, phases: tuple[Phase, ...]) -> None:
     """Do the steps that are not done yet, then remove what is pending.
 
-    Safe to be cut off anywhere and to be called again.
+    Safe to be cut off anywhere and to be called again with what `read` returns.
     """
-    parents: set[Path] = set()
-    for step in steps:
-        old, new = bag / step.old, bag / step.new
-        _inside(bag, old.parent)
-        _inside(bag, new.parent)
-        if not os.path.lexists(old):
-            continue  # done before the cut
-        new.parent.mkdir(parents=True, exist_ok=True)
+    for number, phase in enumerate(phases):
+        parents: set[Path] = set()
+        for step in phase:
+            _do(bag, step, parents)
+        for parent in sorted(parents):
+            if parent.exists():
+                medium.flush_folder(parent)
+        if number + 1 < len(phases):
+            write(bag, phases[number + 1 :])
+    clear(bag)
+
+
+def _do(bag: Path, step: Rename, parents: set[Path]) -> None:
+    old, new = bag / step.old, bag / step.new
+    _inside(bag, old.parent if step.old else new.parent)
+    _inside(bag, new.parent if step.new else old.parent)
+    if not step.old:
+        new.mkdir(parents=True, exist_ok=True)
+        parents.update((new, new.parent))
+    elif not step.new:
+        try:
+            old.rmdir()
+        except OSError:  # gone before the cut, or something else is in it
+            return
+        parents.add(old.parent)
+    elif os.path.lexists(old):  # otherwise it was done before the cut
+        _make_folders(new.parent, parents)
         os.replace(old, new)
         parents.update((old.parent, new.parent))
-    for parent in sorted(parents):
-        if parent.exists():
-            medium.flush_folder(parent)
-    clear(bag)
+
+
+def _make_folders(folder: Path, parents: set[Path]) -> None:
+    """Make a folder and those above it, and remember whose names are to be flushed."""
+    missing = []
+    while not folder.exists():
+        missing.append(folder)
+        folder = folder.parent
+    for one in reversed(missing):
+        one.mkdir(exist_ok=True)
+        parents.update((one, one.parent))
 
 
 def _inside(bag: Path, folder: Path) -> None:

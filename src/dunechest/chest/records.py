@@ -6,6 +6,8 @@
     `LibraryRecord`, about one archived library.
 ``dune/files.jsonl``
     a `FileRecord` a line, about one payload file each.
+``dune/editions/NUMBER/library.json``, ``changes.jsonl``
+    a `LibraryRecord` of an earlier edition, and an `EarlierFile` a line: in what it differs from the next.
 ``dune/tags.jsonl``
     a `TagRecord` a line: the second digest of each tag file.
 ``dune/pending/proven.jsonl``
@@ -28,6 +30,8 @@ from dunechest.names import RawName, shown
 from dunechest.transfer import safe
 
 FORMAT = 1
+
+EDITIONS = "dune/editions"
 
 #: Bytes; a record larger than this is not one of ours.
 _MOST_CHEST = 1 << 20
@@ -163,6 +167,16 @@ class ReferenceCounts(msgspec.Struct, frozen=True):
     away: int = 0
 
 
+class ChangeCounts(msgspec.Struct, frozen=True):
+    """What an edition changed in the one before it: numbers of files, and the bytes it brought to the drive."""
+
+    added: int = 0
+    changed: int = 0
+    moved: int = 0
+    dropped: int = 0
+    bytes_added: int = 0
+
+
 class LibraryRecord(msgspec.Struct, frozen=True):
     """``dune/library.json``."""
 
@@ -189,6 +203,8 @@ class LibraryRecord(msgspec.Struct, frozen=True):
     strays_left: tuple[LeftOut, ...] = ()
     references: ReferenceCounts = ReferenceCounts()
     incomplete: bool = False
+    changes: ChangeCounts | None = None
+    mass_change: bool = False
 
 
 class FileRecord(msgspec.Struct, frozen=True, gc=False, omit_defaults=True):
@@ -199,6 +215,22 @@ class FileRecord(msgspec.Struct, frozen=True, gc=False, omit_defaults=True):
     mtime_ns: int
     mode: int
     blake3: str
+    role: str = "essential"
+    edition: int = 1
+
+
+class EarlierFile(msgspec.Struct, frozen=True, gc=False, omit_defaults=True):
+    """A line of ``dune/editions/NUMBER/changes.jsonl``: a file as that edition had it, or that it had none.
+
+    Only files in which the edition differs from the next one have a line. The fields are those of `FileRecord`.
+    """
+
+    path: str
+    absent: bool = False
+    size: int = 0
+    mtime_ns: int = 0
+    mode: int = 0
+    blake3: str = ""
     role: str = "essential"
     edition: int = 1
 
@@ -298,6 +330,16 @@ def _without_odd(raw: dict[str, Any], kind: type[msgspec.Struct], optional: tupl
         except msgspec.ValidationError:
             kept.pop(name, None)
     return kept
+
+
+def read_edition(bag: Path, number: int) -> LibraryRecord:
+    """Read the record of an earlier edition; raises as `read_chest` does."""
+    return _checked(edition_folder(bag, number) / "library.json", _MOST_LIBRARY, LibraryRecord, _DESCRIBING)
+
+
+def edition_folder(bag: Path, number: int) -> Path:
+    """Return the folder of an earlier edition's records."""
+    return bag / EDITIONS / f"{number:04d}"
 
 
 def read_lines(path: Path, kind: type[Any]) -> Iterator[tuple[int, Any]]:

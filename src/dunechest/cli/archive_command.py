@@ -21,6 +21,7 @@ from dunechest.cli.output import Out, common
 )
 @click.option("--leave-strays", is_flag=True, help="Do not gather files outside the library that it refers to.")
 @click.option("--take-hollow", is_flag=True, help="Read hollow files all the same; this may download them.")
+@click.option("--reread", is_flag=True, help="Distrust sizes and times: read all, and report silent changes.")
 @click.option("--plan", "plan_only", is_flag=True, help="Say what would be done, and do nothing.")
 @click.option(
     "--despite",
@@ -38,6 +39,7 @@ def command(
     leave_rebuildable: bool | None,
     leave_strays: bool,
     take_hollow: bool,
+    reread: bool,
     plan_only: bool,
     despite: tuple[str, ...],
 ) -> int:
@@ -51,6 +53,11 @@ def command(
     once. With --part only the files of that part are taken, the files outside
     that it refers to, and the database or descriptor it needs; the copy says that
     it is partial. `dunechest look` lists the parts.
+
+    A library that is in the chest already gets its next edition: only new and
+    changed files are read and written, what was replaced or dropped stays in the
+    chest, and `dunechest editions` lists and `restore --edition` brings back
+    every earlier state.
 
     The run ends with an account: what was found, what was copied, and what was
     left out, file by file, with the reason. The status is 1 if a file could not
@@ -71,7 +78,7 @@ def command(
     known = [resolve_library(text) for text in libraries]
     rebuildable = None if leave_rebuildable is None else not leave_rebuildable
     choice = Choice(parts, rebuildable, not leave_strays, take_hollow)
-    plans = plan_archive(known, target, name=name, choice=choice)
+    plans = plan_archive(known, target, name=name, choice=choice, reread=reread)
     if plan_only:
         if out.json:
             out.document(archive_view.plans_document(plans, despite))

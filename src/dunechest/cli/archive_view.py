@@ -5,11 +5,13 @@ from __future__ import annotations
 from collections.abc import Sequence
 from typing import Any
 
+import msgspec
 from rich import box
 from rich.table import Table
 from rich.text import Text
 
 from dunechest.chest.chest import Chest
+from dunechest.chest.records import ChangeCounts
 from dunechest.cli.chest_view import chest_document
 from dunechest.cli.output import Out, finding_document, limited, show_findings
 from dunechest.findings import stops
@@ -22,7 +24,8 @@ from dunechest.words import duration, number, size
 _STATES = {
     "new": "will be archived",
     "unchanged": "nothing has changed since it was archived; nothing will be done",
-    "changed": "cannot be archived under this name",
+    "next": "will get its next edition",
+    "barred": "cannot be archived under this name",
 }
 
 
@@ -46,6 +49,9 @@ def plans_document(plans: Sequence[ArchivePlan], despite: Sequence[str]) -> dict
                 "place": str(plan.library.path),
                 "bag": plan.bag,
                 "state": plan.state,
+                "edition": plan.edition,
+                "files_kept": len(plan.kept) + len(plan.kept_databases),
+                "files_dropped": len(plan.previous.dropped) if plan.previous is not None else 0,
                 "parts": [part.title for part in plan.selection.parts],
                 "strays": [{"path": s.entry.path, "bytes": s.entry.size} for s in plan.strays],
                 "strays_not_gathered": [
@@ -98,8 +104,14 @@ def show_plans(out: Out, plans: Sequence[ArchivePlan], despite: Sequence[str]) -
         held = [_held(c.entry.path, c.entry.size) for d in plan.databases for c in d.companions]
         left = [*plan.left_out, *held]
         copies = len(plan.files) + len(plan.databases)
+        kept = len(plan.kept) + len(plan.kept_databases)
         table.add_row("found", number(plan.files_found, "file"), size(plan.bytes_found))
-        table.add_row("to copy", number(copies, "file"), size(plan.bytes_to_copy))
+        if plan.state == "next" and plan.previous is not None:
+            table.add_row("as before", number(kept, "file"), "not read" if not plan.reread else "read again")
+            table.add_row("new or changed", number(copies, "file"), size(plan.bytes_to_copy))
+            table.add_row("gone since", number(len(plan.previous.dropped), "file"), "kept in the earlier edition")
+        else:
+            table.add_row("to copy", number(copies, "file"), size(plan.bytes_to_copy))
         if plan.strays:
             table.add_row(
                 "of it from outside", number(len(plan.strays), "file"), size(sum(s.entry.size for s in plan.strays))
@@ -109,7 +121,7 @@ def show_plans(out: Out, plans: Sequence[ArchivePlan], despite: Sequence[str]) -
             table.add_row("captured by SQLite", number(len(plan.databases), "database"), "")
         if plan.listing.links:
             table.add_row("recorded", number(len(plan.listing.links), "symbolic link"), "")
-        if plan.state == "new":
+        if plan.state in ("new", "next"):
             table.add_row("room needed", size(plan.need), f"of {size(plan.free)} free")
         console.print(table)
         _show_left(out, left)
@@ -168,6 +180,10 @@ def results_document(results: Sequence[ArchiveResult], chest: Chest) -> dict[str
                 "bag": r.bag,
                 "folder": str(r.folder),
                 "state": r.state,
+                "edition": r.edition,
+                "files_kept": r.kept,
+                "changes": msgspec.to_builtins(r.changes) if r.changes is not None else None,
+                "silent_changes": list(r.silent),
                 "well": r.well,
                 "files_found": r.files_found,
                 "bytes_found": r.bytes_found,
@@ -196,6 +212,18 @@ def results_document(results: Sequence[ArchiveResult], chest: Chest) -> dict[str
     }
 
 
+def changes_in_words(changes: ChangeCounts) -> str:
+    """Say in words what an edition changed."""
+    counts = (
+        (changes.added, "added"),
+        (changes.changed, "changed"),
+        (changes.moved, "moved"),
+        (changes.dropped, "dropped"),
+    )
+    words = ", ".join(f"{count:,} {what}" for count, what in counts if count)
+    return f"since the edition before: {words or 'no file was added, changed, moved or dropped'}"
+
+
 def show_result(out: Out, result: ArchiveResult, chest: Chest) -> None:
     """Show the account of one library."""
     console = out.console
@@ -213,7 +241,8 @@ def show_result(out: Out, result: ArchiveResult, chest: Chest) -> None:
         )
         return
     rate = f", {size(int(result.bytes_copied / result.seconds))}/s" if result.seconds > 1 else ""
-    head = Text(f"Archived {shown(result.library)} in {name}", style="green" if result.well else "yellow")
+    edition = f", edition {result.edition}" if result.edition > 1 else ""
+    head = Text(f"Archived {shown(result.library)} in {name}{edition}", style="green" if result.well else "yellow")
     head.append(f"  ({duration(result.seconds)}{rate})", style="dim")
     console.print(head, soft_wrap=True)
     _show_parts(out, result.parts)
@@ -224,18 +253,27 @@ def show_result(out: Out, result: ArchiveResult, chest: Chest) -> None:
     table.add_column(justify="right")
     table.add_column()
     table.add_row("found", number(result.files_found, "file"), f"{result.bytes_found:,} bytes", "")
-    table.add_row(
-        "copied",
-        number(result.files_copied, "file"),
-        f"{result.bytes_copied:,} bytes",
-        "each read back and compared",
-    )
+    if result.changes is None:
+        table.add_row(
+            "copied",
+            number(result.files_copied, "file"),
+            f"{result.bytes_copied:,} bytes",
+            "each read back and compared",
+        )
+    else:
+        written = result.files_copied - result.kept
+        table.add_row("as before", number(result.kept, "file"), "", "on the drive already")
+        table.add_row(
+            "copied", number(written, "file"), f"{result.changes.bytes_added:,} bytes", "each read back and compared"
+        )
     if result.strays:
         strays = number(result.strays, "file")
         table.add_row("of these", strays, f"{result.strays_bytes:,} bytes", "gathered from outside the library")
     table.add_row("left out", number(len(result.left_out), "file"), f"{result.bytes_left_out:,} bytes", "")
     console.print(table)
     extras = []
+    if result.changes is not None:
+        extras.append(changes_in_words(result.changes))
     if result.databases:
         extras.append(f"{number(result.databases, 'database')} captured by SQLite, with what was in the log")
     if result.links:
@@ -250,6 +288,7 @@ def show_result(out: Out, result: ArchiveResult, chest: Chest) -> None:
     _show_names(out, result.changed_names)
     _warnings(out, "SQLite is not content with these databases:", [f"{a}: {b}" for a, b in result.broken])
     _warnings(out, "These appeared after the run began and are not in the archive:", result.appeared)
+    _warnings(out, "Silent changes: other bytes, though size and time are the same:", result.silent)
     _warnings(out, "These changed after they had been copied:", result.moved_on)
 
 

@@ -12,6 +12,9 @@ from dunechest.cli.output import Out, common
 @click.argument("library", metavar="LIBRARY")
 @click.option("--home", metavar="DIR", type=click.Path(), help="Whose home it goes into; your own by default.")
 @click.option("--into", metavar="FOLDER", type=click.Path(), help="The folder it becomes, exactly.")
+@click.option(
+    "--edition", type=click.IntRange(1), metavar="N", help="An earlier edition; the current one by default."
+)
 @click.option("--plan", "plan_only", is_flag=True, help="Say what would be done, and do nothing.")
 @click.option(
     "--outward-links",
@@ -25,6 +28,7 @@ def command(
     library: str,
     home: str | None,
     into: str | None,
+    edition: int | None,
     plan_only: bool,
     outward_links: bool,
 ) -> int:
@@ -43,7 +47,8 @@ def command(
     from dunechest.jobs.restore import plan_restore
 
     source = resolve_chest(chest)
-    plan = plan_restore(source, library, home=home, into=into, outward_links=True if outward_links else None)
+    links = True if outward_links else None
+    plan = plan_restore(source, library, home=home, into=into, edition=edition, outward_links=links)
     if plan_only:
         if out.json:
             out.document(restore_view.plan_document(plan))

@@ -2,11 +2,12 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Collection, Mapping, Sequence
 from dataclasses import dataclass
 from pathlib import Path
 from typing import TYPE_CHECKING
 
+from dunechest.chest.records import ChangeCounts
 from dunechest.errors import DuneChestError
 from dunechest.findings import Finding
 from dunechest.jobs.archive import ArchivePlan
@@ -29,7 +30,9 @@ class ArchiveResult:
     they could be copied. `resumed` counts files that an earlier, cut-off run had
     already brought to the drive. `parts` are the titles of the parts asked for, empty
     for the whole library; `strays` of the files copied came from outside it, and
-    `strays_left` were not gathered.
+    `strays_left` were not gathered. `edition` is the one that was made, or is there just so;
+    `kept` of the files copied were on the drive already, from an earlier edition; `changes` count
+    what changed since; `silent` are files with other bytes though size and time are the same.
     """
 
     library: str
@@ -57,6 +60,10 @@ class ArchiveResult:
     strays: int = 0
     strays_bytes: int = 0
     strays_left: int = 0
+    edition: int = 1
+    kept: int = 0
+    changes: ChangeCounts | None = None
+    silent: tuple[str, ...] = ()
 
     @property
     def bytes_left_out(self) -> int:
@@ -66,7 +73,9 @@ class ArchiveResult:
     @property
     def well(self) -> bool:
         """Whether everything that can be archived was, and nothing moved meanwhile."""
-        return not (any(one.fault for one in self.left_out) or self.broken or self.appeared or self.moved_on)
+        return not (
+            any(one.fault for one in self.left_out) or self.broken or self.appeared or self.moved_on or self.silent
+        )
 
     def to_frame(self) -> pd.DataFrame:
         """Return one row a file left out: path, bytes, why, fault."""
@@ -93,7 +102,7 @@ def account_unchanged(plan: ArchivePlan, bag: Path, seconds: float) -> ArchiveRe
         left_out=plan.left_out,
         folders=len(plan.listing.folders),
         links=len(plan.listing.links),
-        databases=len(plan.databases),
+        databases=len(plan.databases) + len(plan.kept_databases),
         changed_names=(),
         again=(),
         broken=(),
@@ -104,6 +113,7 @@ def account_unchanged(plan: ArchivePlan, bag: Path, seconds: float) -> ArchiveRe
         findings=plan.findings,
         parts=tuple(part.title for part in plan.selection.parts),
         strays_left=len(plan.selection.strays_not_taken),
+        edition=plan.previous.record.edition if plan.previous is not None else 1,
     )
 
 
@@ -122,6 +132,9 @@ def account_archived(
     moved_on: tuple[str, ...],
     resumed: int,
     seconds: float,
+    there: Collection[str],
+    silent: Sequence[str],
+    changes: ChangeCounts | None,
 ) -> ArchiveResult:
     """Draw up the account of a run.
 
@@ -163,6 +176,10 @@ def account_archived(
         strays=sum(path.startswith("strays/") for path in stored),
         strays_bytes=sum(size for path, size in stored.items() if path.startswith("strays/")),
         strays_left=len(plan.selection.strays_not_taken),
+        edition=plan.edition,
+        kept=len([path for path in there if path in sources]),
+        changes=changes,
+        silent=tuple(silent),
     )
     sums = (result.files_copied + len(result.left_out), result.bytes_copied + result.bytes_left_out)
     if sums != (result.files_found, result.bytes_found):

@@ -6,16 +6,16 @@ A plan is a plain value. `dunechest.jobs.archiving.carry_out` does what it says.
 from __future__ import annotations
 
 import os
-from collections.abc import Iterable, Mapping, Sequence
+from collections.abc import Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from pathlib import Path
 
-from dunechest.chest import journal
-from dunechest.chest.chest import Chest
+from dunechest.chest import editions, journal
+from dunechest.chest.chest import BagEntry, Chest
 from dunechest.chest.stored import StoredNames
-from dunechest.errors import WordsOff
+from dunechest.errors import DuneChestError, WordsOff
 from dunechest.findings import Finding, weightiest_first
-from dunechest.jobs.changes import compare_with_archived, same_library
+from dunechest.jobs.changes import Difference, difference, mass_change, same_library
 from dunechest.jobs.contents import Contents, study
 from dunechest.jobs.drive_findings import (
     Drive,
@@ -27,8 +27,9 @@ from dunechest.jobs.drive_findings import (
 )
 from dunechest.jobs.find import Library
 from dunechest.jobs.library_findings import library_findings
+from dunechest.jobs.planned import PlannedDatabase, PlannedFile
 from dunechest.jobs.selection import EVERYTHING, Choice, LeftBehind, Selection, Stray, select
-from dunechest.library.roles import Role, databases_among
+from dunechest.library.roles import databases_among
 from dunechest.machine.drives import Filesystem, Limits
 from dunechest.names import is_slug, shown, slug
 from dunechest.transfer.walk import FileEntry, Walk, walk
@@ -36,35 +37,16 @@ from dunechest.words import number
 
 
 @dataclass(frozen=True, slots=True)
-class PlannedFile:
-    """A file to copy: as the walk saw it, its path below ``data/``, its role.
-
-    The path in `entry` is the library's own, or for a stray the full one.
-    """
-
-    entry: FileEntry
-    stored: str
-    role: Role
-    stray: bool = False
-
-
-@dataclass(frozen=True, slots=True)
-class PlannedDatabase:
-    """A database to capture, its path below ``data/``, and the companions whose content comes along."""
-
-    file: PlannedFile
-    companions: tuple[PlannedFile, ...]
-
-
-@dataclass(frozen=True, slots=True)
 class ArchivePlan:
     """What archiving one library means.
 
     `state` is ``new`` (a bag will be made), ``unchanged`` (the chest has it just so,
-    nothing is to be done) or ``changed`` (the chest has another edition). `need` is
-    what the drive will give up and `free` what it has, in bytes. `folders` maps
-    each folder's path in the library to its path below ``data/``; `selection` is
-    what was asked for, and `files` are to be copied of it, strays included.
+    nothing is to be done), ``next`` (the bag gets its next edition) or ``barred`` (something else
+    has the name). `need` is what the drive will give up and `free` what it has, in bytes.
+    `folders` maps each folder's path in the library to its path below ``data/``; `selection`
+    is what was asked for, and `files` are to be read of it, strays included. `previous` says in
+    what the library differs from its latest edition, if there is one; `reread` that what
+    looks unchanged is read all the same.
     """
 
     library: Library
@@ -84,6 +66,25 @@ class ArchivePlan:
     free: int
     findings: tuple[Finding, ...]
     whole_sync: bool
+    previous: Difference | None = None
+    reread: bool = False
+
+    @property
+    def edition(self) -> int:
+        """Number of the edition that will be made, or that is there just so."""
+        if self.previous is None:
+            return 1
+        return self.previous.record.edition + (self.state == "next")
+
+    @property
+    def kept(self) -> tuple[PlannedFile, ...]:
+        """Files that are in the chest as they are now; strays and databases copied as they are included."""
+        return self.previous.kept if self.previous is not None else ()
+
+    @property
+    def kept_databases(self) -> tuple[PlannedDatabase, ...]:
+        """Databases that are in the chest as they are now."""
+        return self.previous.kept_databases if self.previous is not None else ()
 
     @property
     def listing(self) -> Walk:
@@ -125,7 +126,7 @@ STOP_CODES = frozenset(
         "half-library",
         "hollow",
         "read-only",
-        "edition-exists",
+        "mass-change",
         "name-taken",
         "chest-inside",
         "inside-chest",
@@ -155,6 +156,7 @@ def plan_archive(
     *,
     name: str | None = None,
     choice: Choice = EVERYTHING,
+    reread: bool = False,
 ) -> tuple[ArchivePlan, ...]:
     """Plan the archive of one or several libraries to a chest.
 
@@ -171,6 +173,8 @@ def plan_archive(
         Name of the bag, for a single library; by default the library's own name.
     choice : Choice
         Which parts and which files.
+    reread : bool
+        Distrust sizes and times: read every file, and compare its bytes with those archived.
 
     Returns
     -------
@@ -194,9 +198,9 @@ def plan_archive(
     promised = 0
     for one in libraries:
         contents = one if isinstance(one, Contents) else study(one)
-        plan = _plan_one(contents, choice, chest, drive, name, taken, promised)
+        plan = _plan_one(contents, choice, chest, drive, name, taken, promised, reread)
         taken[plan.bag] = contents.library
-        if plan.state == "new":
+        if plan.state in ("new", "next"):
             promised += plan.need
         plans.append(plan)
     return tuple(plans)
@@ -210,6 +214,7 @@ def _plan_one(
     name: str | None,
     taken: dict[str, Library],
     promised: int,
+    reread: bool,
 ) -> ArchivePlan:
     library, place = contents.library, drive.place
     selection = select(contents, choice)
@@ -224,8 +229,6 @@ def _plan_one(
             fitting.append(entry)
     findings = library_findings(contents, selection)
     findings += _places(library, chest)
-    bag, state, told, earlier = _state(selection, library, chest, name, taken)
-    findings += told
     databases = databases_among(library.kind, fitting)
     companions = {path: main for main, paths in databases.items() for path in paths}
     names = StoredNames(place.limits)
@@ -243,9 +246,18 @@ def _plan_one(
             files.append(file)
     captured = tuple(PlannedDatabase(mains[path], tuple(beside.get(path, ()))) for path in sorted(mains))
     files += _stray_files(selection.strays, place.limits)
-    need = max(0, _need(files, captured, listing, place) - _already_there(chest, bag))
+    bag, state, told, earlier, previous = _state(selection, library, chest, name, taken, files, captured)
+    findings += told
+    every = len(files) + len(captured)
+    if previous is not None:
+        if reread and state == "unchanged":
+            state = "next"
+        if state == "next":
+            findings += mass_change(previous, library, selection)
+        files, captured = list(previous.to_read), previous.to_capture
+    need = max(0, _need(files, captured, listing, place, every) - _already_there(chest, bag))
     findings += drive_findings(library, chest, drive)
-    if state == "new":
+    if state in ("new", "next"):
         findings += room_findings(need, promised, headroom(earlier, need), drive)
         findings += _too_large(left, place)
         step = drive.probed.time_step_ns if drive.probed is not None else 1
@@ -264,11 +276,13 @@ def _plan_one(
         left_out=tuple(left),
         folders={f.path: "library/" + names.folder(f.path) if f.path else "library" for f in listing.folders},
         changed_names=dict(names.changed),
-        hard_links=_hard_links(f.entry for f in files if not f.stray),
+        hard_links=_hard_links(fitting),
         need=need,
         free=place.free,
         findings=weightiest_first(findings),
         whole_sync=place.whole_sync,
+        previous=previous,
+        reread=reread,
     )
 
 
@@ -289,11 +303,18 @@ def _already_there(chest: Chest, bag: str) -> int:
 
 
 def _state(
-    selection: Selection, library: Library, chest: Chest, name: str | None, taken: dict[str, Library]
-) -> tuple[str, str, list[Finding], list[tuple[str, int]]]:
-    """Decide the bag's name, and whether it is new, there just so, or there in another state.
+    selection: Selection,
+    library: Library,
+    chest: Chest,
+    name: str | None,
+    taken: dict[str, Library],
+    files: Iterable[PlannedFile],
+    databases: Iterable[PlannedDatabase],
+) -> tuple[str, str, list[Finding], list[tuple[str, int]], Difference | None]:
+    """Decide the bag's name, and whether it is new, there just so, or gets its next edition.
 
-    Last come moment and bytes of each earlier archive of the same library.
+    Then come moment and bytes of each earlier edition of the same library, and in what it
+    differs from the latest.
     """
     entries = {entry.name: entry for entry in chest.bags()}
     partial = tuple(sorted(part.name for part in selection.parts))
@@ -302,32 +323,43 @@ def _state(
         for e in entries.values()
         if e.library is not None and same_library(e.library, library) and e.library.partial == partial
     ]
-    earlier = [(e.library.archived, e.library.totals.bytes_stored) for e in own if e.library is not None]
+    earlier = [size for one in own for size in _sizes(one)]
     if name is not None:
         own = [e for e in own if e.name == name]
     usual = slug(f"{library.name} {' '.join(part.title for part in selection.parts)}")
     bag = name or (own[0].name if own else usual)
     if bag in taken:
         holder = f"{shown(str(taken[bag].path))}, archived in the same run,"
-        return bag, "changed", [_taken(bag, holder, entries)], earlier
+        return bag, "barred", [_taken(bag, holder, entries)], earlier, None
     # It may lie here several times, under several names: one that is just so is enough.
-    newest: tuple[str, str, list[str]] | None = None
+    newest: tuple[str, str, Difference] | None = None
     for one in own:
         assert one.library is not None
-        changes = compare_with_archived(one.folder, one.library, library.kind, selection)
-        if not changes:
-            return one.name, "unchanged", [], earlier
+        found = difference(one, files, databases, selection)
+        if found.none:
+            return one.name, "unchanged", [], earlier, found
         if newest is None or one.library.archived > newest[0]:
-            newest = (one.library.archived, one.name, changes)
+            newest = (one.library.archived, one.name, found)
     if newest is not None:
-        return newest[1], "changed", [_edition_exists(*newest, entries)], earlier
+        return newest[1], "next", [], earlier, newest[2]
     entry = entries.get(bag)
     if entry is None or entry.state == "unfinished":
-        return bag, "new", [], earlier
+        return bag, "new", [], earlier, None
     holder = (
         f"another library ({shown(entry.library.name)})" if entry.library else "something Dune Chest did not make"
     )
-    return bag, "changed", [_taken(bag, holder, entries)], earlier
+    return bag, "barred", [_taken(bag, holder, entries)], earlier, None
+
+
+def _sizes(entry: BagEntry) -> Iterator[tuple[str, int]]:
+    """Yield moment and bytes of each edition of a bag that can be read."""
+    assert entry.library is not None
+    for edition in editions.numbers(entry.folder, entry.library.edition):
+        try:
+            record = editions.record_of(entry.folder, entry.library, edition)
+        except DuneChestError:
+            continue
+        yield record.archived, record.totals.bytes_stored
 
 
 def _free_name(bag: str, entries: Mapping[str, object]) -> str:
@@ -336,18 +368,6 @@ def _free_name(bag: str, entries: Mapping[str, object]) -> str:
     while f"{bag}-{number}" in entries:
         number += 1
     return f"{bag}-{number}"
-
-
-def _edition_exists(archived: str, bag: str, changes: list[str], entries: Mapping[str, object]) -> Finding:
-    some = ", ".join(shown(c) for c in changes[:3]) + (", ..." if len(changes) > 3 else "")
-    return Finding(
-        "edition-exists",
-        "stop",
-        f"The chest already holds {shown(bag)}, archived {archived}, and the library has changed since in "
-        f"{number(len(changes), 'place')}: {some}.",
-        "What is archived is never overwritten. Archive it beside that one with --name, for example: "
-        f"--name {_free_name(bag, entries)}",
-    )
 
 
 def _taken(bag: str, holder: str, entries: Mapping[str, object]) -> Finding:
@@ -384,9 +404,16 @@ def _places(library: Library, chest: Chest) -> list[Finding]:
 
 
 def _need(
-    files: Iterable[PlannedFile], databases: Iterable[PlannedDatabase], listing: Walk, place: Filesystem
+    files: Iterable[PlannedFile],
+    databases: Iterable[PlannedDatabase],
+    listing: Walk,
+    place: Filesystem,
+    recorded: int,
 ) -> int:
-    """Count what the drive will give up: whole blocks, records, folders, and what the filesystem keeps for itself."""
+    """Count what the drive will give up: whole blocks, records, folders, and what the filesystem keeps for itself.
+
+    `recorded` files have lines in the records, whether they are copied or are there already.
+    """
     block = max(512, place.block)
     total = 0
     lines = 4096

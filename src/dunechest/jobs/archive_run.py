@@ -7,19 +7,23 @@ from dataclasses import dataclass, field
 from pathlib import Path
 
 from dunechest.chest import bagging
-from dunechest.chest.bagging import Proven
-from dunechest.chest.records import CapturedDatabase
-from dunechest.jobs.archive import ArchivePlan, PlannedFile
+from dunechest.chest.editions import Proven
+from dunechest.chest.records import CapturedDatabase, ChangeCounts
+from dunechest.jobs.archive import ArchivePlan
+from dunechest.jobs.planned import PlannedFile
 from dunechest.jobs.selection import LeftBehind
 from dunechest.names import shown
 from dunechest.transfer.tasks import CopyTask
-from dunechest.transfer.walk import FileEntry
 from dunechest.words import number
 
 
 @dataclass(slots=True)
 class Run:
-    """What gathers while a plan is carried out."""
+    """What gathers while a plan is carried out.
+
+    `proven` is what the edition will hold, by path below ``data/``; `sources` are the bytes of
+    each in the library.
+    """
 
     plan: ArchivePlan
     bag: Path
@@ -31,6 +35,18 @@ class Run:
     broken: list[tuple[str, str]] = field(default_factory=list)
     grown: int = 0
     resumed: int = 0
+    #: Of `proven`, what was in the chest before and is not written.
+    there: set[str] = field(default_factory=set)
+    #: New and old path below ``data/`` of what is only renamed.
+    moves: dict[str, str] = field(default_factory=dict)
+    #: Files with other bytes though their size and time are the same.
+    silent: list[str] = field(default_factory=list)
+    changes: ChangeCounts | None = None
+
+    @property
+    def left_faults(self) -> bool:
+        """Whether something that should have been taken was not."""
+        return any(one.fault for one in self.left)
 
 
 def cut_off_words(run: Run, why: str) -> str:
@@ -60,7 +76,10 @@ def payload_of(run: Run) -> bytes:
     return os.fsencode(run.bag / bagging.PAYLOAD) + b"/"
 
 
-def source_of(run: Run, entry: FileEntry) -> bytes:
+def source_of(run: Run, file: PlannedFile) -> bytes:
     """Return where a file is read from; a stray's own path is a full one."""
     library = run.plan.library
-    return os.fsencode(library.path) if library.shape == "file" else os.fsencode(library.path / entry.path)
+    if file.stray:
+        return raw_path(file.entry.path)
+    root = os.fsencode(library.path)
+    return root if library.shape == "file" else root.rstrip(b"/") + b"/" + raw_path(file.entry.path)

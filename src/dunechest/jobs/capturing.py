@@ -5,12 +5,14 @@ from __future__ import annotations
 import os
 from pathlib import Path
 
+import msgspec
+
 from dunechest.chest import bagging
-from dunechest.chest.bagging import Proven
+from dunechest.chest.editions import Proven
 from dunechest.chest.records import CapturedDatabase, FileRecord, LeftOut
 from dunechest.errors import CutOff
-from dunechest.jobs.archive import PlannedDatabase, PlannedFile
 from dunechest.jobs.archive_run import Run, copy_task, cut_off_words, payload_of, source_of
+from dunechest.jobs.planned import PlannedDatabase, PlannedFile
 from dunechest.jobs.selection import LeftBehind
 from dunechest.library.databases import NotCaptured, capture, looks_like_database
 from dunechest.names import to_wire
@@ -25,7 +27,7 @@ def capture_one(run: Run, crew: Crew, database: PlannedDatabase) -> list[Planned
     scratch.mkdir(exist_ok=True)
     taken = scratch / "captured"
     taken.unlink(missing_ok=True)
-    source = Path(os.fsdecode(source_of(run, file.entry)))
+    source = Path(os.fsdecode(source_of(run, file)))
     try:
         result = capture(source, taken, scratch)
     except NotCaptured as error:
@@ -41,8 +43,19 @@ def capture_one(run: Run, crew: Crew, database: PlannedDatabase) -> list[Planned
         raise CutOff(cut_off_words(run, outcome.why))
     taken.unlink()
     record = FileRecord(
-        file.stored, outcome.size, file.entry.mtime_ns, file.entry.mode, outcome.blake3.hex(), file.role
+        file.stored,
+        outcome.size,
+        file.entry.mtime_ns,
+        file.entry.mode,
+        outcome.blake3.hex(),
+        file.role,
+        run.plan.edition,
     )
+    before = run.plan.previous.files.get(file.stored) if run.plan.previous is not None else None
+    if before is not None and before.record.blake3 == record.blake3:  # written to, and no other for it
+        (run.bag / bagging.PAYLOAD / file.stored).unlink()
+        record = msgspec.structs.replace(record, edition=before.record.edition)
+        run.there.add(file.stored)
     run.proven[file.stored] = Proven(record, outcome.sha512.hex())
     run.sources[file.stored] = file.entry.size
     companions_left = []

@@ -1,21 +1,75 @@
-"""Whether a library is still what a chest has of it, by names, sizes, times and modes, without opening a file."""
+"""In what a library differs from its latest edition in a chest, by names, sizes and times, without opening a file."""
 
 from __future__ import annotations
 
-from collections.abc import Iterable
+import os
+from collections.abc import Iterable, Mapping
+from dataclasses import dataclass
 from pathlib import Path
 
-from dunechest.chest.records import FileRecord, LibraryRecord, read_lines
-from dunechest.errors import DuneChestError
+from dunechest.chest.chest import BagEntry
+from dunechest.chest.editions import Proven, current_files
+from dunechest.chest.records import CapturedDatabase, LibraryRecord
+from dunechest.findings import Finding
 from dunechest.jobs.find import Library
+from dunechest.jobs.planned import PlannedDatabase, PlannedFile
 from dunechest.jobs.selection import Selection
 from dunechest.ledger.notes import state_folder
-from dunechest.library.databases import COMPANIONS
-from dunechest.library.kinds import Kind
-from dunechest.library.roles import databases_among
 from dunechest.machine.identity import this_machine
-from dunechest.names import from_wire, shown
+from dunechest.names import from_wire
+from dunechest.transfer.copying import digest_files
+from dunechest.transfer.tasks import DigestTask
 from dunechest.transfer.walk import FileEntry
+from dunechest.words import number
+
+#: From this share of an edition's files on, their vanishing or changing at once is a surprise,
+_LARGE_SHARE = 0.5
+#: where they are at least so many.
+_ENOUGH = 20
+#: Of files that only have other times so many are read, to see whether they changed at all.
+_SAMPLE = 16
+
+
+@dataclass(frozen=True, slots=True)
+class Difference:
+    """In what a library differs from its latest edition.
+
+    Parameters
+    ----------
+    record : LibraryRecord
+        The latest edition.
+    files : dict
+        Its payload, by path below ``data/``.
+    kept, kept_databases : tuple
+        What is just as it was: it is not read.
+    to_read, to_capture : tuple
+        What is new, or has another size or time.
+    dropped : tuple of str
+        Paths below ``data/`` of what is no longer there.
+    others : tuple of str
+        Links, folders and modes that differ; no bytes are concerned.
+    """
+
+    record: LibraryRecord
+    files: dict[str, Proven]
+    kept: tuple[PlannedFile, ...]
+    kept_databases: tuple[PlannedDatabase, ...]
+    to_read: tuple[PlannedFile, ...]
+    to_capture: tuple[PlannedDatabase, ...]
+    dropped: tuple[str, ...]
+    others: tuple[str, ...]
+
+    @property
+    def none(self) -> bool:
+        """Whether there is none at all."""
+        return not (self.to_read or self.to_capture or self.dropped or self.others)
+
+    @property
+    def paths(self) -> tuple[str, ...]:
+        """Every path in which they differ: the library's own, for what is gone the one below ``data/``."""
+        changed = {file.entry.path for file in self.to_read} | {db.file.entry.path for db in self.to_capture}
+        gone = {path.removeprefix("library/") for path in self.dropped}
+        return tuple(sorted({*changed, *gone, *self.others}))
 
 
 def same_library(record: LibraryRecord, library: Library) -> bool:
@@ -24,93 +78,162 @@ def same_library(record: LibraryRecord, library: Library) -> bool:
     return record.origin.machine_id == machine.id and from_wire(record.origin.path) == str(library.path)
 
 
-def _facts(entry: FileEntry) -> tuple[int, int, int]:
-    return entry.size, entry.mtime_ns, entry.mode
-
-
-def compare_with_archived(bag: Path, record: LibraryRecord, kind: Kind, selection: Selection) -> list[str]:
-    """Return the paths in which a library differs from its archived edition, sorted.
+def difference(
+    entry: BagEntry,
+    files: Iterable[PlannedFile],
+    databases: Iterable[PlannedDatabase],
+    selection: Selection,
+) -> Difference:
+    """Compare what is to be archived with a bag's current edition.
 
     Parameters
     ----------
-    bag : Path
-        The bag's folder.
-    record : LibraryRecord
-        Its ``dune/library.json``.
-    kind : Kind
-        The library's kind, which knows databases and lock marks.
+    entry : BagEntry
+        The bag.
+    files, databases : iterable
+        What is to be archived now.
     selection : Selection
-        What of the library is to be archived now.
+        Where it comes from, with links and folders.
 
     Raises
     ------
     DuneChestError
-        If the bag's list of files cannot be read.
+        If the bag's records cannot be relied on.
     """
-    names = {changed.stored: from_wire(changed.path) for changed in record.changed_names}
+    record = entry.library
+    assert record is not None
+    then = current_files(entry.folder)
     captured = {from_wire(one.path): one for one in record.databases}
-    then: dict[str, tuple[int, int, int]] = {}
-    try:
-        for number, line in read_lines(bag / "dune" / "files.jsonl", FileRecord):
-            if line is None:
-                raise DuneChestError(
-                    f"Line {number} of dune/files.jsonl in {shown(bag.name)} is torn. "
-                    f"Run: dunechest verify, to see what is damaged."
-                )
-            if line.path.startswith("strays/"):
-                continue  # the record itself has what they were
-            stored = line.path.removeprefix("library/")
-            path = names.get(stored, stored)
-            then[path] = (line.size, line.mtime_ns, line.mode)
-    except OSError as error:
-        raise DuneChestError(f"dune/files.jsonl in {shown(bag.name)} cannot be read: {error.strerror}.") from error
+    own_names = {from_wire(stray.path): stray.stored for stray in record.strays}
+    kept, to_read, kept_databases, to_capture = [], [], [], []
+    others: list[str] = []
+    wanted: set[str] = set()
+    for file in files:
+        wanted.add(file.stored)
+        if _unchanged(file, then, captured, own_names):
+            kept.append(file)
+            if then[file.stored].record.mode != file.entry.mode:
+                others.append(file.entry.path)
+        else:
+            to_read.append(file)
+    for database in databases:
+        path, stored = database.file.entry.path, database.file.stored
+        one = captured.get(path)
+        wanted.add(stored)
+        # One that SQLite could not capture was copied like any other, its companions beside it.
+        plain = one is None and stored in then
+        if one is not None and stored in then and _same_database(one, database):
+            kept_databases.append(database)
+        elif plain and all(_unchanged(f, then, captured, own_names) for f in (database.file, *database.companions)):
+            kept += [database.file, *database.companions]
+            wanted.update(companion.stored for companion in database.companions)
+        else:
+            to_capture.append(database)
     listing = selection.listing
-    companions = {p for paths in databases_among(kind, selection.files).values() for p in paths}
-    now: dict[str, tuple[int, int, int]] = {}
-    changed: set[str] = set()
-    for entry in selection.files:
-        if entry.path in companions and _inside(entry.path, captured):
-            continue
-        now[entry.path] = _facts(entry)
-    by_path = {entry.path: entry for entry in selection.files}
-    for path, one in captured.items():
-        # A captured database has a size of its own; what counts is the file it came from.
-        source = by_path.get(path)
-        if source is None or (source.size, source.mtime_ns) != (one.size, one.mtime_ns):
-            changed.add(path)
-        then.pop(path, None)
-        now.pop(path, None)
-        logs_then = {from_wire(c.path): (c.size, c.mtime_ns) for c in one.companions if not _index(from_wire(c.path))}
-        logs_now = {
-            c: (by_path[c].size, by_path[c].mtime_ns) for c in (path + "-wal", path + "-journal") if c in by_path
-        }
-        # An empty log says the same as none.
-        changed.update(
-            p
-            for p in {*logs_then, *logs_now}
-            if logs_then.get(p) != logs_now.get(p) and _filled(p, logs_then, logs_now)
+    for before, now in (
+        (
+            {from_wire(link.path): from_wire(link.target) for link in record.links},
+            {link.path: link.target for link in listing.links},
+        ),
+        (
+            {from_wire(folder.path): folder.mode for folder in record.folders},
+            {folder.path: folder.mode for folder in listing.folders},
+        ),
+    ):
+        others += [path for path in {*before, *now} if before.get(path) != now.get(path)]
+    return Difference(
+        record,
+        then,
+        tuple(kept),
+        tuple(kept_databases),
+        tuple(to_read),
+        tuple(to_capture),
+        tuple(sorted(set(then) - wanted)),
+        tuple(sorted(others)),
+    )
+
+
+def _unchanged(
+    file: PlannedFile,
+    then: Mapping[str, Proven],
+    captured: Mapping[str, CapturedDatabase],
+    own_names: Mapping[str, str],
+) -> bool:
+    proven = then.get(file.stored)
+    if proven is None or file.entry.path in captured:
+        return False
+    # The name of a stray in the chest says little; where it came from counts.
+    if file.stray and own_names.get(file.entry.path) != file.stored:
+        return False
+    return (proven.record.size, proven.record.mtime_ns) == (file.entry.size, file.entry.mtime_ns)
+
+
+def _same_database(one: CapturedDatabase, database: PlannedDatabase) -> bool:
+    """Whether the file a captured database came from is as it was, and its log; an empty one says as much as none."""
+    entry = database.file.entry
+    if (entry.size, entry.mtime_ns) != (one.size, one.mtime_ns):
+        return False
+    then = {from_wire(c.path): (c.size, c.mtime_ns) for c in one.companions if _speaks(from_wire(c.path), c.size)}
+    now = {c.entry.path: (c.entry.size, c.entry.mtime_ns) for c in database.companions if _counts(c.entry)}
+    return then == now
+
+
+def _counts(entry: FileEntry) -> bool:
+    return _speaks(entry.path, entry.size)
+
+
+def _speaks(path: str, size: int) -> bool:
+    """Whether a companion of a database can hold anything: its index holds nothing that matters."""
+    return size > 0 and not path.endswith("-shm")
+
+
+def mass_change(found: Difference, library: Library, selection: Selection) -> list[Finding]:
+    """Stop if a large share of the files vanished or changed at once, as after a mistake or a malicious encryption.
+
+    What was only left out by choice, or has gone to another name, does not count.
+    """
+    before = found.files
+    present = {f"library/{file.path}" for file in selection.listing.files}
+    arrived = {(file.entry.size, file.entry.mtime_ns) for file in found.to_read if file.stored not in before}
+    vanished = [
+        path
+        for path in found.dropped
+        if path not in present
+        and path.startswith("library/")
+        and (before[path].record.size, before[path].record.mtime_ns) not in arrived
+    ]
+    changed = [file for file in found.to_read if file.stored in before and not file.stray]
+    only_times = [file for file in changed if before[file.stored].record.size == file.entry.size]
+    if only_times and _as_before(found, library, only_times):
+        changed = [file for file in changed if before[file.stored].record.size != file.entry.size]
+    total = sum(path.startswith("library/") for path in before)
+    count = len(vanished) + len(changed)
+    if count < _ENOUGH or count < total * _LARGE_SHARE:
+        return []
+    return [
+        Finding(
+            "mass-change",
+            "stop",
+            f"Of {number(total, 'file')} in the latest edition {number(len(vanished), 'file')} vanished and "
+            f"{len(changed):,} changed, all since {found.record.archived}.",
+            "That is what a mistake or malicious encryption looks like: open a few of them first. If it is what you "
+            "did yourself, go on with --despite mass-change; the earlier editions stay as they are.",
+            yields=True,
         )
-    changed.update(path for path in {*then, *now} if then.get(path) != now.get(path))
-    links_then = {from_wire(link.path): from_wire(link.target) for link in record.links}
-    links_now = {link.path: link.target for link in listing.links}
-    changed.update(p for p in {*links_then, *links_now} if links_then.get(p) != links_now.get(p))
-    folders_then = {from_wire(folder.path): folder.mode for folder in record.folders}
-    folders_now = {folder.path: folder.mode for folder in listing.folders}
-    changed.update(p for p in {*folders_then, *folders_now} if folders_then.get(p) != folders_now.get(p))
-    strays_then = {from_wire(stray.path): (stray.size, stray.mtime_ns) for stray in record.strays}
-    strays_now = {stray.entry.path: (stray.entry.size, stray.entry.mtime_ns) for stray in selection.strays}
-    changed.update(p for p in {*strays_then, *strays_now} if strays_then.get(p) != strays_now.get(p))
-    return sorted(changed)
+    ]
 
 
-def _index(path: str) -> bool:
-    """Whether it is a log's index, which holds nothing that matters."""
-    return path.endswith("-shm")
-
-
-def _inside(path: str, captured: Iterable[str]) -> bool:
-    return any(path == main + ending for main in captured for ending in COMPANIONS)
-
-
-def _filled(path: str, then: dict[str, tuple[int, int]], now: dict[str, tuple[int, int]]) -> bool:
-    return any(side.get(path, (0, 0))[0] for side in (then, now))
+def _as_before(found: Difference, library: Library, files: list[PlannedFile]) -> bool:
+    """Read a few of many files that only have other times, to see whether they have other bytes too."""
+    step = max(1, len(files) // _SAMPLE)
+    some = files[::step][:_SAMPLE]
+    root = Path(library.path)
+    tasks = [
+        DigestTask(os.fsencode(root / file.entry.path if library.shape == "folder" else root), file.entry.size)
+        for file in some
+    ]
+    outcomes = digest_files(tasks, lambda count: None)
+    return all(
+        outcome.state == "ok" and outcome.digests[0].hex() == found.files[file.stored].record.blake3
+        for file, outcome in zip(some, outcomes, strict=True)
+    )

@@ -28,6 +28,8 @@ _LIBRARY = "dune/library.json"
 _MANIFEST = "manifest-sha512.txt"
 _TAG_MANIFEST = "tagmanifest-sha512.txt"
 _OPPOSITE = {_FILES: _MANIFEST, _MANIFEST: _FILES, _TAG_MANIFEST: _TAGS, _TAGS: _TAG_MANIFEST}
+#: What earlier editions had is listed as tag files are, and as large as the payload.
+_BULKY = ("data/", journal.EARLIER + "/")
 _OTHER_BYTES = "its bytes are not those that were recorded"
 
 
@@ -143,7 +145,7 @@ def _own(bag: Bag, listed: Mapping[str, list[tuple[str, str]]], lying: Lying, fe
             problems.append(Problem(_TAG_MANIFEST, 0, "it is not written as Dune Chest writes it"))
     for path in list(files):
         # A tag file is small: have both digests computed at once, so that each speaks.
-        if not path.startswith("data/") and files[path].other is not None:
+        if not path.startswith(_BULKY) and files[path].other is not None:
             wanted = files[path]
             assert wanted.other is not None
             files[path] = Wanted((*wanted.digests, wanted.other), wanted.size)
@@ -238,7 +240,7 @@ def _judge(path: str, wanted: Wanted, outcome: DigestOutcome, expected: Expected
         return
     if wanted.fits(outcome):
         return
-    if not path.startswith("data/") and len(wanted.digests) == 2 and expected.own:
+    if not path.startswith(_BULKY) and len(wanted.digests) == 2 and expected.own:
         fits = [d.hex() == digest for d, (_, digest) in zip(outcome.digests, wanted.digests, strict=True)]
         if any(fits):
             record = _TAG_MANIFEST if fits[0] else _TAGS
@@ -249,7 +251,11 @@ def _judge(path: str, wanted: Wanted, outcome: DigestOutcome, expected: Expected
             )
             return
     elif expected.second.get(path):
-        say(_FILES, "changed", f"its digest of {path} is wrong; {path} itself is sound by its other digest")
+        say(
+            _FILES if path.startswith("data/") else _TAGS,
+            "changed",
+            f"its digest of {path} is wrong; {path} itself is sound by its other digest",
+        )
         return
     size = (
         f"; it has {outcome.size:,} bytes instead of {wanted.size:,}"

@@ -7,10 +7,11 @@ read or written through a link, and what cannot be trusted is reported instead.
 from __future__ import annotations
 
 import os
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from pathlib import Path
 
 from dunechest.bag.bag import list_bag, read_bag
+from dunechest.chest import editions
 from dunechest.chest.chest import BagEntry, Chest
 from dunechest.chest.records import FileRecord, LibraryRecord, read_lines
 from dunechest.chest.stored import StoredNames
@@ -31,10 +32,12 @@ _VISIBLE = ("pictures", "music", "videos", "documents", "desktop", "home")
 class RestoreFile:
     """A file to restore.
 
-    `stored` is its path below ``data/``, `path` the one it gets below the place;
-    `blake3` (raw) or else `sha512` (hexadecimal) is what its bytes must have.
+    `source` is its path in the bag, `stored` the one it had below ``data/`` in its edition,
+    `path` the one it gets below the place; `blake3` (raw) or else `sha512` (hexadecimal) is
+    what its bytes must have.
     """
 
+    source: str
     stored: str
     path: str
     size: int
@@ -105,6 +108,7 @@ def plan_restore(
     *,
     home: str | os.PathLike[str] | None = None,
     into: str | os.PathLike[str] | None = None,
+    edition: int | None = None,
     outward_links: bool | None = None,
 ) -> RestorePlan:
     """Plan to restore a library. Writes nothing.
@@ -120,6 +124,8 @@ def plan_restore(
         one's own by default.
     into : path, optional
         The folder it becomes, exactly.
+    edition : int, optional
+        Which edition; the current one by default.
     outward_links : bool, optional
         Whether symbolic links that lead out of the library are made. By default only
         if this machine itself archived the library and the bag is unaltered since.
@@ -143,12 +149,15 @@ def plan_restore(
     if entry.library is None:
         raise Refused(_no_record(entry))
     record = entry.library
+    earlier = edition is not None and edition != record.edition
+    if edition is not None:
+        record = editions.record_of(entry.folder, record, edition)
     findings: list[Finding] = []
     place = _place(record, home, into, findings)
     near = _nearest(place) if place is not None else None
     here = filesystem(near) if near is not None else None
     not_done: list[NotDone] = []
-    files = _files(entry, not_done)
+    files = _earlier_files(entry, record.edition, not_done) if earlier else _files(entry, not_done)
     listed = len(files) + len(not_done)
     paths = _Paths(record, here, not_done)
     folders = paths.folders()
@@ -335,10 +344,43 @@ def _files(entry: BagEntry, not_done: list[NotDone]) -> list[RestoreFile]:
         except ValueError:
             line, fast = None, None
         if line is None:
-            files.append(RestoreFile(stored, stored, lying.files[path], 0, 0o644, None, slow.get(path)))
+            files.append(RestoreFile(path, stored, stored, lying.files[path], 0, 0o644, None, slow.get(path)))
         else:
             size = lying.files[path]
-            files.append(RestoreFile(stored, stored, size, line.mtime_ns, line.mode, fast, slow.get(path)))
+            files.append(RestoreFile(path, stored, stored, size, line.mtime_ns, line.mode, fast, slow.get(path)))
+    return files
+
+
+def _earlier_files(entry: BagEntry, number: int, not_done: list[NotDone]) -> list[RestoreFile]:
+    """Gather the files of an earlier edition, each from wherever its bytes lie in the bag now."""
+    assert entry.library is not None
+    bag = entry.folder
+    current: dict[str, FileRecord] = {}
+    try:
+        for at, line in read_lines(bag / "dune" / "files.jsonl", FileRecord):
+            if line is None or why_unsafe(line.path) is not None:
+                raise Refused(
+                    f"Line {at} of dune/files.jsonl in {shown(entry.name)} is torn, so earlier editions cannot be "
+                    "told for certain. The current one can be restored; its files lie in data/."
+                )
+            current[line.path] = line
+    except OSError as error:
+        raise Refused(f"dune/files.jsonl in {shown(entry.name)} cannot be read: {error.strerror}.") from error
+    wanted = editions.files_of(bag, entry.library.edition, number, current)
+    places = editions.places_of_bytes(bag, current.values())
+    lying = list_bag(bag)
+    files = []
+    for path, line in sorted(wanted.items()):
+        source = places.get(line.blake3)
+        if source is None or source not in lying.files or len(line.blake3) != 64:
+            not_done.append(NotDone(path, "its bytes are missing in the chest", True))
+            continue
+        try:
+            fast = bytes.fromhex(line.blake3)
+        except ValueError:
+            not_done.append(NotDone(path, "its record is torn", True))
+            continue
+        files.append(RestoreFile(source, path, path, lying.files[source], line.mtime_ns, line.mode, fast, None))
     return files
 
 
@@ -457,7 +499,7 @@ class _Paths:
         if name != path:
             self.renamed[path] = name
         self._here[path] = name
-        return RestoreFile(file.stored, name, file.size, file.mtime_ns, file.mode, file.blake3, file.sha512)
+        return replace(file, path=name)
 
     def links(self, outward: bool) -> tuple[tuple[str, str, int], ...]:
         """Return the symbolic links to make."""

@@ -11,14 +11,14 @@ from dunechest.names import shown
 from dunechest.transfer.tasks import CopyOutcome, CopyTask
 
 
-def data_of(plan: RestorePlan) -> bytes:
-    """Return the bag's payload folder, with a slash at the end."""
-    return os.fsencode(plan.chest.folder / "bags" / plan.bag / "data") + b"/"
+def bag_of(plan: RestorePlan) -> bytes:
+    """Return the bag's folder, with a slash at the end."""
+    return os.fsencode(plan.chest.folder / "bags" / plan.bag) + b"/"
 
 
-def copy_task(file: RestoreFile, data: bytes, target: bytes) -> CopyTask:
+def copy_task(file: RestoreFile, bag: bytes, target: bytes) -> CopyTask:
     """Return the order to copy one file to its target."""
-    return CopyTask(data + os.fsencode(file.stored), target, file.size, file.mtime_ns, _mode(file), file.blake3)
+    return CopyTask(bag + os.fsencode(file.source), target, file.size, file.mtime_ns, _mode(file), file.blake3)
 
 
 def _mode(file: RestoreFile) -> int:

@@ -21,7 +21,7 @@ from dunechest.errors import CutOff, DuneChestError, Refused
 from dunechest.findings import Finding, stops
 from dunechest.jobs import strays_restoring
 from dunechest.jobs.restore import NotDone, RestoreFile, RestorePlan
-from dunechest.jobs.restore_copy import copy_task, data_of, why_not, without_overwriting
+from dunechest.jobs.restore_copy import bag_of, copy_task, why_not, without_overwriting
 from dunechest.ledger import notes
 from dunechest.machine.processes import lives
 from dunechest.names import shown
@@ -219,13 +219,13 @@ def _write(plan: RestorePlan, tree: Path, not_done: list[NotDone], progress: Pro
         progress(Step("restoring", len(restored), len(plan.files), min(done_bytes, total), total, plan.bag))
 
     tell(0)
-    data = data_of(plan)
+    bag = bag_of(plan)
     root = os.fsencode(tree) + b"/"
     with Crew.for_job(len(plan.files), total, (plan.chest.folder, tree), tell) as crew:
         for fast in (True, False):
             files = [f for f in plan.files if (f.blake3 is not None) is fast]
             sent: dict[int, list[RestoreFile]] = {}
-            for done in crew.run(_jobs(files, sent, data, root, fast, plan.whole_sync)):
+            for done in crew.run(_jobs(files, sent, bag, root, fast, plan.whole_sync)):
                 for file, outcome in zip(sent.pop(done.number), done.copies or (), strict=True):
                     why = why_not(file, outcome, tree / file.path)
                     if why is None:
@@ -239,14 +239,14 @@ def _write(plan: RestorePlan, tree: Path, not_done: list[NotDone], progress: Pro
 def _jobs(
     files: list[RestoreFile],
     sent: dict[int, list[RestoreFile]],
-    data: bytes,
+    bag: bytes,
     root: bytes,
     fast: bool,
     whole_sync: bool,
 ) -> Iterator[CopyJob]:
     for number, batch in enumerate(batches(files, lambda file: file.size)):
         sent[number] = batch
-        tasks = [copy_task(f, data, root + os.fsencode(f.path)) for f in batch]
+        tasks = [copy_task(f, bag, root + os.fsencode(f.path)) for f in batch]
         yield CopyJob(tasks, not fast, whole_sync)
 
 

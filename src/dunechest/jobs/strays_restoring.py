@@ -7,7 +7,7 @@ from pathlib import Path
 
 from dunechest.errors import CutOff, Refused
 from dunechest.jobs.restore import NotDone, RestorePlan, RestoreStray
-from dunechest.jobs.restore_copy import copy_task, data_of, why_not, without_overwriting
+from dunechest.jobs.restore_copy import bag_of, copy_task, why_not, without_overwriting
 from dunechest.names import shown
 from dunechest.transfer import medium
 from dunechest.transfer.copying import digest_files
@@ -64,7 +64,7 @@ def _one(plan: RestorePlan, stray: RestoreStray, number: int, crew: Crew, not_do
         beside.unlink(missing_ok=True)
         try:
             job = CopyJob(
-                [copy_task(stray.file, data_of(plan), os.fsencode(beside))], stray.file.blake3 is None, False
+                [copy_task(stray.file, bag_of(plan), os.fsencode(beside))], stray.file.blake3 is None, False
             )
             (done,) = crew.run([job])
             (outcome,) = done.copies or (CopyOutcome("cut-off", why="no answer"),)

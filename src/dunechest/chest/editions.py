@@ -1,0 +1,230 @@
+"""The editions of a bag: what it holds now, what earlier editions held, and where their bytes are.
+
+``data/`` is the current edition. An earlier one is described by ``dune/editions/NUMBER/``:
+its whole `LibraryRecord`, and in ``changes.jsonl`` the files in which it differs from
+the next edition that is kept. So the files of an edition are found by going back from the
+current one, change by change. Its bytes lie wherever a file of the same BLAKE3 digest does: in
+``data/``, or in ``dune/earlier/NUMBER/``, where NUMBER is the last edition that had the file.
+"""
+
+from __future__ import annotations
+
+import os
+import re
+from collections.abc import Iterable, Iterator, Mapping
+from dataclasses import dataclass
+from pathlib import Path
+
+from dunechest.bag.bag import read_bag
+from dunechest.chest import journal, records
+from dunechest.chest.records import EarlierFile, FileRecord, LibraryRecord, TagRecord, read_lines
+from dunechest.errors import DuneChestError, WordsOff
+from dunechest.names import shown, why_unsafe
+
+_NUMBER = re.compile(r"\d{4,9}")
+
+
+@dataclass(frozen=True, slots=True)
+class Proven:
+    """A payload file that is on the drive: its record, and its SHA-512 in hexadecimal."""
+
+    record: FileRecord
+    sha512: str
+
+
+@dataclass(frozen=True, slots=True)
+class Tag:
+    """A tag file as the two lists of tag files have it: path, bytes, SHA-512 (hexadecimal), BLAKE3 (hexadecimal)."""
+
+    path: str
+    size: int
+    sha512: str
+    blake3: str
+
+
+def _torn(bag: Path, what: str) -> DuneChestError:
+    return DuneChestError(
+        f"{what} in {shown(bag.name)} cannot be relied on, so no edition was added. "
+        "Run: dunechest verify, to see what is damaged. Archived under another name (--name), the library is safe."
+    )
+
+
+def current_files(bag: Path) -> dict[str, Proven]:
+    """Return the payload of a bag of our own as its records have it, by path below ``data/``.
+
+    Raises
+    ------
+    DuneChestError
+        If the two records do not speak of the same files, or cannot be read.
+    """
+    slow = _manifest(bag, "manifest-sha512.txt")
+    found: dict[str, Proven] = {}
+    try:
+        for number, line in read_lines(bag / "dune" / "files.jsonl", FileRecord):
+            digest = None if line is None else slow.get("data/" + line.path)
+            if line is None or digest is None:
+                raise _torn(bag, f"Line {number} of dune/files.jsonl")
+            found[line.path] = Proven(line, digest)
+    except OSError as error:
+        raise _torn(bag, f"dune/files.jsonl ({error.strerror})") from error
+    if len(found) != len(slow):
+        raise _torn(bag, "manifest-sha512.txt")
+    return found
+
+
+def current_tags(bag: Path) -> dict[str, Tag]:
+    """Return the tag files of a bag of our own as its records have them, by path in the bag.
+
+    Raises
+    ------
+    DuneChestError
+        If the two lists do not speak of the same files, or cannot be read.
+    """
+    slow = _manifest(bag, "tagmanifest-sha512.txt")
+    found: dict[str, Tag] = {}
+    try:
+        for number, line in read_lines(bag / "dune" / "tags.jsonl", TagRecord):
+            if line is None or line.path not in slow:
+                raise _torn(bag, f"Line {number} of dune/tags.jsonl")
+            found[line.path] = Tag(line.path, line.size, slow[line.path], line.blake3)
+    except OSError as error:
+        raise _torn(bag, f"dune/tags.jsonl ({error.strerror})") from error
+    if {*found, "dune/tags.jsonl"} != {*slow, "dune/tags.jsonl"}:
+        raise _torn(bag, "tagmanifest-sha512.txt")
+    return found
+
+
+def _manifest(bag: Path, name: str) -> dict[str, str]:
+    whole = read_bag(bag, assume=True)
+    for manifest in (*whole.payload, *whole.tag):
+        if manifest.name == name and not manifest.problems:
+            return manifest.entries
+    raise _torn(bag, name)
+
+
+def numbers(bag: Path, current: int) -> tuple[int, ...]:
+    """Return the numbers of a bag's editions, the current one last."""
+    try:
+        names = os.listdir(bag / records.EDITIONS)
+    except OSError:
+        names = []
+    earlier = sorted(int(name) for name in names if _NUMBER.fullmatch(name) and int(name) < current)
+    return (*earlier, current)
+
+
+def check_number(bag: Path, current: int, number: int) -> None:
+    """Make sure that there is such an edition.
+
+    Raises
+    ------
+    WordsOff
+        If there is none; the message lists those there are.
+    """
+    known = numbers(bag, current)
+    if number not in known:
+        raise WordsOff(
+            f"{shown(bag.name)} has no edition {number}. It has: {', '.join(map(str, known))}. "
+            "`dunechest editions` shows them."
+        )
+
+
+def record_of(bag: Path, current: LibraryRecord, number: int) -> LibraryRecord:
+    """Return the record of an edition.
+
+    Raises
+    ------
+    WordsOff
+        If there is no such edition.
+    ChestUnusable
+        If its record cannot be read.
+    """
+    if number == current.edition:
+        return current
+    check_number(bag, current.edition, number)
+    return records.read_edition(bag, number)
+
+
+def changes_of(bag: Path, number: int) -> Iterator[EarlierFile]:
+    """Yield in which files an earlier edition differs from the next.
+
+    Raises
+    ------
+    DuneChestError
+        If a line is torn: then this edition and those before it cannot be known for certain.
+    """
+    try:
+        lines = read_lines(records.edition_folder(bag, number) / "changes.jsonl", EarlierFile)
+        for at, line in lines:
+            if line is None or why_unsafe(line.path) is not None:
+                raise DuneChestError(
+                    f"Line {at} of the changes of edition {number} in {shown(bag.name)} is torn. Editions up to "
+                    "that one cannot be told for certain; later ones can. Run: dunechest verify"
+                )
+            yield line
+    except OSError as error:
+        raise DuneChestError(
+            f"The changes of edition {number} in {shown(bag.name)} cannot be read: {error.strerror}."
+        ) from error
+
+
+def files_of(bag: Path, current: int, number: int, files: Mapping[str, FileRecord]) -> dict[str, FileRecord]:
+    """Return the files of an edition by path below ``data/``.
+
+    Parameters
+    ----------
+    bag : Path
+        The bag's folder.
+    current, number : int
+        The current edition, and the one that is wanted.
+    files : mapping
+        The files of the current one.
+    """
+    found = dict(files)
+    for earlier in reversed(numbers(bag, current)[:-1]):
+        if earlier < number:
+            break
+        step_back(found, changes_of(bag, earlier))
+    return found
+
+
+def step_back(files: dict[str, FileRecord], changes: Iterable[EarlierFile]) -> None:
+    """Turn the files of an edition into those of the one before."""
+    for line in changes:
+        if line.absent:
+            files.pop(line.path, None)
+        else:
+            files[line.path] = FileRecord(
+                line.path, line.size, line.mtime_ns, line.mode, line.blake3, line.role, line.edition
+            )
+
+
+def differences(earlier: Mapping[str, FileRecord], later: Mapping[str, FileRecord]) -> list[EarlierFile]:
+    """Return the lines that turn a later edition into an earlier one, by path."""
+    lines = []
+    for path in sorted({*earlier, *later}):
+        then, now = earlier.get(path), later.get(path)
+        if then is None:
+            lines.append(EarlierFile(path, absent=True))
+        elif then != now:
+            lines.append(
+                EarlierFile(path, False, then.size, then.mtime_ns, then.mode, then.blake3, then.role, then.edition)
+            )
+    return lines
+
+
+def places_of_bytes(bag: Path, files: Iterable[FileRecord]) -> dict[str, str]:
+    """Return by BLAKE3 digest where bytes lie in a bag: paths in it, those in ``data/`` first.
+
+    What a list on the drive names is foreign input: no path leaves the bag.
+    """
+    found: dict[str, str] = {}
+    for file in files:
+        found.setdefault(file.blake3, "data/" + file.path)
+    prefix = journal.EARLIER + "/"
+    try:
+        for _, line in read_lines(bag / "dune" / "tags.jsonl", TagRecord):
+            if line is not None and line.path.startswith(prefix) and why_unsafe(line.path) is None:
+                found.setdefault(line.blake3, line.path)
+    except OSError:
+        pass  # then only what is in data/ can be had
+    return found

@@ -1,0 +1,222 @@
+"""The last steps of an archive: the records of the new edition, and the change that makes it the current one."""
+
+from __future__ import annotations
+
+import os
+from collections import Counter
+from pathlib import Path
+
+from dunechest.chest import bagging, editions, journal, records
+from dunechest.chest.chest import now_text, version
+from dunechest.chest.editions import Proven, Tag
+from dunechest.chest.records import (
+    ChangeCounts,
+    ChangedName,
+    FolderRecord,
+    LeftOut,
+    LibraryRecord,
+    LinkRecord,
+    Origin,
+    PartRecord,
+    ReferenceCounts,
+    ReferenceRecord,
+    StrayRecord,
+    Totals,
+)
+from dunechest.jobs.archive import ArchivePlan
+from dunechest.jobs.archive_run import Run
+from dunechest.jobs.changes import Difference
+from dunechest.ledger import notes
+from dunechest.machine.folders import own_home, place_of
+from dunechest.machine.identity import this_machine
+from dunechest.names import to_wire
+from dunechest.transfer import medium
+
+
+def origin_of(plan: ArchivePlan) -> Origin:
+    """Say where a library comes from."""
+    machine = this_machine(notes.state_folder())
+    place = place_of(plan.library.path, Path(os.path.realpath(own_home())))
+    standard, relative = place if place is not None else ("", "")
+    return Origin(
+        machine.id, machine.name, machine.system, to_wire(str(plan.library.path)), standard, to_wire(relative)
+    )
+
+
+def stray_folders(plan: ArchivePlan) -> set[str]:
+    """Return the folders below ``data/`` that gathered strays lie in."""
+    return {file.stored.rpartition("/")[0] for file in (*plan.files, *plan.kept) if file.stray}
+
+
+def finish(run: Run) -> str:
+    """Write the records and decide the change; return the digest of the tag manifest."""
+    plan, bag = run.plan, run.bag
+    by_path = sorted(run.proven.values(), key=lambda proven: proven.record.path)
+    copied = sum(run.sources.values())
+    previous = plan.previous
+    if previous is not None:
+        run.changes = _changes(run, previous)
+    kept = {p.record.path.removeprefix("library/") for p in by_path}
+    kept.update(stored.removeprefix("library/") for stored in plan.folders.values())
+    library = LibraryRecord(
+        format=records.FORMAT,
+        name=plan.library.name,
+        kind=plan.library.kind.name,
+        kind_title=plan.library.kind.title,
+        application=plan.library.kind.application,
+        shape=plan.library.shape,
+        origin=origin_of(plan),
+        edition=plan.edition,
+        archived=now_text(),
+        archived_with=version(),
+        totals=Totals(
+            plan.files_found,
+            plan.bytes_found + run.grown,
+            len(run.sources),
+            copied,
+            len(run.left),
+            sum(one.size for one in run.left),
+            sum(proven.record.size for proven in by_path),
+        ),
+        folders=tuple(FolderRecord(to_wire(f.path), f.mtime_ns, f.mode, f.empty) for f in plan.listing.folders),
+        links=tuple(LinkRecord(to_wire(k.path), to_wire(k.target), k.mtime_ns) for k in plan.listing.links),
+        hard_links=tuple(tuple(to_wire(path) for path in group) for group in plan.hard_links),
+        changed_names=tuple(
+            ChangedName(to_wire(path), stored) for path, stored in plan.changed_names.items() if stored in kept
+        ),
+        databases=tuple(run.captured),
+        left_out=tuple(LeftOut(to_wire(o.path), o.size, o.why, o.mtime_ns) for o in run.left),
+        parts=tuple(PartRecord(p.what, p.name, p.title, len(p.files), p.bytes) for p in plan.contents.parts),
+        partial=tuple(sorted(part.name for part in plan.selection.parts)),
+        strays=_strays(run),
+        strays_left=tuple(
+            LeftOut(to_wire(s.entry.path), s.entry.size, s.why_not, s.entry.mtime_ns)
+            for s in plan.selection.strays_not_taken
+        ),
+        references=_counts(plan),
+        incomplete=run.left_faults,
+        changes=run.changes,
+        mass_change=any(finding.code == "mass-change" for finding in plan.findings),
+    )
+    if previous is None:
+        top = bagging.write_tags(bag, plan.bag, library, by_path)
+        _flush_folders(run)
+        bagging.commit_new(bag)
+        return top
+    return _next_edition(run, previous, library, by_path)
+
+
+def _changes(run: Run, previous: Difference) -> ChangeCounts:
+    moved_from = set(run.moves.values())
+    before, now = previous.files, run.proven
+    return ChangeCounts(
+        added=sum(path not in before and path not in run.moves for path in now),
+        changed=sum(
+            path in before and path not in run.moves and now[path].record.blake3 != before[path].record.blake3
+            for path in now
+        ),
+        moved=len(run.moves),
+        dropped=sum(path not in now and path not in moved_from for path in before),
+        bytes_added=sum(proven.record.size for path, proven in now.items() if path not in run.there),
+    )
+
+
+def _next_edition(run: Run, previous: Difference, library: LibraryRecord, by_path: list[Proven]) -> str:
+    """Write the records of both editions, and decide the change from the one to the other."""
+    plan, bag = run.plan, run.bag
+    number = previous.record.edition
+    moved = {old: new for new, old in run.moves.items()}
+    stays = run.there - run.moves.keys()
+    leaving = {
+        path: f"{journal.EARLIER}/{number:04d}/{path}"
+        for path in previous.files
+        if path not in stays and path not in moved
+    }
+    tags = editions.current_tags(bag)
+    carried = [tag for path, tag in tags.items() if path.startswith((records.EDITIONS + "/", journal.EARLIER + "/"))]
+    for path, kept in leaving.items():
+        proven = previous.files[path]
+        carried.append(Tag(kept, proven.record.size, proven.sha512, proven.record.blake3))
+    before = {path: proven.record for path, proven in previous.files.items()}
+    now = {proven.record.path: proven.record for proven in by_path}
+    folder = f"{records.EDITIONS}/{number:04d}"
+    top = bagging.write_tags(
+        bag,
+        plan.bag,
+        library,
+        by_path,
+        earlier={
+            f"{folder}/library.json": [records.encode_line(previous.record)],
+            f"{folder}/changes.jsonl": map(records.encode_line, editions.differences(before, now)),
+        },
+        carried=carried,
+    )
+    _flush_folders(run)
+    phases = bagging.next_edition_phases(
+        bag,
+        leaving=leaving,
+        moved=moved,
+        arriving=[path for path in run.proven if path not in run.there],
+        folders={"library", *plan.folders.values(), *stray_folders(plan)},
+        old_folders=_old_folders(previous),
+    )
+    bagging.commit(bag, (*phases, bagging.tag_steps(bag)))
+    return top
+
+
+def _old_folders(previous: Difference) -> set[str]:
+    """Return the folders below ``data/`` that the edition before had."""
+    names = {changed.path: changed.stored for changed in previous.record.changed_names}
+    found = {"library"}
+    for folder in previous.record.folders:
+        stored = names.get(folder.path, folder.path)
+        if isinstance(stored, str) and stored:
+            found.add(f"library/{stored}")
+    for path in previous.files:
+        above = path.rpartition("/")[0]
+        while above and above not in found:
+            found.add(above)
+            above = above.rpartition("/")[0]
+    return found
+
+
+def _strays(run: Run) -> tuple[StrayRecord, ...]:
+    stored = {file.entry.path: file.stored for file in run.plan.files if file.stray}
+    home = Path(os.path.realpath(own_home()))
+    found = []
+    for stray in run.plan.strays:
+        proven = run.proven.get(stored[stray.entry.path])
+        if proven is None:
+            continue
+        standard, relative = place_of(Path(stray.entry.path), home) or ("", "")
+        found.append(
+            StrayRecord(
+                to_wire(stray.entry.path),
+                proven.record.path,
+                proven.record.size,
+                proven.record.mtime_ns,
+                tuple(ReferenceRecord(to_wire(r.source), to_wire(r.spot), to_wire(r.text)) for r in stray.references),
+                standard,
+                to_wire(relative),
+            )
+        )
+    return tuple(found)
+
+
+def _counts(plan: ArchivePlan) -> ReferenceCounts:
+    states = Counter(reference.state for reference in plan.contents.references.references)
+    return ReferenceCounts(states["inside"], states["stray"], states["missing"], states["away"])
+
+
+def _flush_folders(run: Run) -> None:
+    """Bring the names in all new folders to the medium before the change is decided."""
+    payload = run.bag / bagging.PAYLOAD
+    if run.plan.whole_sync and hasattr(os, "O_DIRECTORY"):
+        fd = os.open(payload, os.O_RDONLY)
+        try:
+            if medium.flush_filesystem(fd):
+                return
+        finally:
+            os.close(fd)
+    for folder, _, _ in os.walk(run.bag / journal.PENDING):
+        medium.flush_folder(folder)

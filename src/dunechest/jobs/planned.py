@@ -1,0 +1,29 @@
+"""What an archive plan is made of: the files to copy, and the databases to capture."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+from dunechest.library.roles import Role
+from dunechest.transfer.walk import FileEntry
+
+
+@dataclass(frozen=True, slots=True)
+class PlannedFile:
+    """A file to archive: as the walk saw it, its path below ``data/``, its role.
+
+    The path in `entry` is the library's own, or for a stray the full one.
+    """
+
+    entry: FileEntry
+    stored: str
+    role: Role
+    stray: bool = False
+
+
+@dataclass(frozen=True, slots=True)
+class PlannedDatabase:
+    """A database to capture, its path below ``data/``, and the companions whose content comes along."""
+
+    file: PlannedFile
+    companions: tuple[PlannedFile, ...]

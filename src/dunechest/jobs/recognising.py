@@ -1,0 +1,139 @@
+"""What of a next edition is on the drive already: kept, only touched, or moved; known by digest, not by name."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Iterator
+from dataclasses import dataclass
+
+import msgspec
+
+from dunechest.chest.editions import Proven
+from dunechest.jobs.archive_run import Run, source_of
+from dunechest.jobs.planned import PlannedDatabase, PlannedFile
+from dunechest.jobs.selection import LeftBehind
+from dunechest.names import from_wire
+from dunechest.progress import Progress, Step
+from dunechest.transfer.crew import Crew, batches
+from dunechest.transfer.tasks import DigestJob, DigestTask
+
+
+@dataclass(frozen=True, slots=True)
+class Recognised:
+    """What remains to be done: files to copy, and databases to capture."""
+
+    files: list[PlannedFile]
+    databases: list[PlannedDatabase]
+
+
+def recognise(run: Run, progress: Progress) -> Recognised:
+    """Enter into a run what is on the drive already.
+
+    A file of another name whose bytes were dropped elsewhere is *moved*; one that
+    only has another time or mode is *touched*. Both are read once, and not written. Where
+    sizes and times are distrusted, everything is read, and what differs without having
+    another size or time is a silent change.
+
+    Raises
+    ------
+    CutOff
+        If a helper process ended.
+    """
+    plan, previous = run.plan, run.plan.previous
+    assert previous is not None
+    databases = list(plan.databases)
+    if plan.reread:
+        databases += previous.kept_databases
+    else:
+        for database in previous.kept_databases:
+            _keep_database(run, database)
+        for file in previous.kept:
+            _keep(run, file)
+    leaving = {file.stored for file in plan.files if file.stored in previous.files} | set(previous.dropped)
+    sizes = {previous.files[path].record.size for path in leaving}
+    candidates = [file for file in plan.files if file.entry.size in sizes and file.stored not in run.proven]
+    if plan.reread:
+        candidates += previous.kept
+    digests = _digests(run, candidates, progress)
+    unknown = []
+    for file in candidates:
+        before = previous.files.get(file.stored)
+        if before is not None and digests.get(file.stored) == before.record.blake3:
+            _keep(run, file)
+            leaving.discard(file.stored)
+        else:
+            unknown.append(file)
+    if plan.reread:
+        silent = {file.stored for file in previous.kept}
+        run.silent += [file.entry.path for file in unknown if file.stored in silent and file.stored in digests]
+        leaving |= {file.stored for file in unknown if file.stored in silent}
+    pool: dict[str, list[str]] = {}
+    for path in sorted(leaving, reverse=True):
+        pool.setdefault(previous.files[path].record.blake3, []).append(path)
+    for file in unknown:
+        old = pool.get(digests.get(file.stored, ""))
+        if old and file.entry.size:
+            run.moves[file.stored] = old.pop()
+            _keep(run, file, previous.files[run.moves[file.stored]])
+    wanted = [*plan.files, *(previous.kept if plan.reread else ())]
+    return Recognised([file for file in wanted if file.stored not in run.proven], databases)
+
+
+def _keep(run: Run, file: PlannedFile, proven: Proven | None = None) -> None:
+    """Take over a file that is on the drive, with what is new of its name, time, mode and role."""
+    assert run.plan.previous is not None
+    before = proven or run.plan.previous.files[file.stored]
+    entry = file.entry
+    record = before.record
+    if (record.path, record.mtime_ns, record.mode, record.role) != (
+        file.stored,
+        entry.mtime_ns,
+        entry.mode,
+        file.role,
+    ):
+        record = msgspec.structs.replace(
+            record, path=file.stored, mtime_ns=entry.mtime_ns, mode=entry.mode, role=file.role
+        )
+        before = Proven(record, before.sha512)
+    run.proven[file.stored] = before
+    run.sources[file.stored] = entry.size
+    run.there.add(file.stored)
+
+
+def _keep_database(run: Run, database: PlannedDatabase) -> None:
+    previous = run.plan.previous
+    assert previous is not None
+    path, stored = database.file.entry.path, database.file.stored
+    run.proven[stored] = previous.files[stored]
+    run.sources[stored] = database.file.entry.size
+    run.there.add(stored)
+    run.captured += [one for one in previous.record.databases if from_wire(one.path) == path]
+    run.left += [
+        LeftBehind(c.entry.path, c.entry.size, "its content is in the captured database", False, c.entry.mtime_ns)
+        for c in database.companions
+    ]
+
+
+def _digests(run: Run, files: list[PlannedFile], progress: Progress) -> dict[str, str]:
+    """Read files of the library, and return their BLAKE3 digests by stored path."""
+    total = sum(file.entry.size for file in files)
+    done_bytes = 0
+    found: dict[str, str] = {}
+
+    def tell(count: int) -> None:
+        nonlocal done_bytes
+        done_bytes += count
+        progress(Step("comparing", len(found), len(files), min(done_bytes, total), total, run.plan.library.name))
+
+    sent: dict[int, list[PlannedFile]] = {}
+
+    def jobs(files: Iterable[PlannedFile]) -> Iterator[DigestJob]:
+        for number, batch in enumerate(batches(files, lambda file: file.entry.size)):
+            sent[number] = batch
+            yield DigestJob([DigestTask(source_of(run, f), f.entry.size) for f in batch])
+
+    with Crew.for_job(len(files), total, (run.plan.library.path,), tell) as crew:
+        for done in crew.run(jobs(files)):
+            for file, outcome in zip(sent.pop(done.number), done.digests or (), strict=True):
+                if outcome.state == "ok":
+                    found[file.stored] = outcome.digests[0].hex()
+    return found
