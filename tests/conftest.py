@@ -31,6 +31,7 @@ def own_machine(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> Path:
     monkeypatch.setenv("DUNECHEST_HOME", str(tmp_path / "state"))
     # The machine the tests run on has drives too; only a test that asks for them searches them.
     monkeypatch.setattr("dunechest.jobs.find.search_roots", lambda: ((), frozenset()))
+    monkeypatch.setattr("dunechest.jobs.chests.drive_folders", lambda: ())
     for name in ("XDG_CONFIG_HOME", "XDG_DATA_HOME", "XDG_PICTURES_DIR"):
         monkeypatch.delenv(name, raising=False)
     return home

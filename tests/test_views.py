@@ -154,6 +154,10 @@ def test_archive_plan_in_words(library: Path, chest: dunechest.Chest, command: C
     assert "nothing will be done" in command("archive", library, "--to", chest.folder, "--plan").out
     (library / "rope.txt").write_text("cut")
     ran = command("archive", library, "--to", chest.folder, "--plan")
+    assert ran.status == 0
+    assert "shed -> blue/shed: will get its next edition" in ran.out
+    assert "as before" in ran.out
+    ran = command("archive", library, chest.folder.parent, "--to", chest.folder, "--plan")
     assert ran.status == 3
     assert "As it stands, the archive would be refused." in ran.out
 

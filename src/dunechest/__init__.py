@@ -39,11 +39,14 @@ if TYPE_CHECKING:
     from dunechest.jobs.archive import ArchivePlan, plan_archive
     from dunechest.jobs.checking import FileState
     from dunechest.jobs.chests import ChestContents, ChestList, create_chest, list_chests, show_chest
+    from dunechest.jobs.compare import Comparison, compare
+    from dunechest.jobs.editions import EditionList, list_editions
     from dunechest.jobs.find import FindResult, FoundLibrary, Library, find_libraries, library_at
     from dunechest.jobs.look import Readiness, look
     from dunechest.jobs.restore import RestorePlan, plan_restore
     from dunechest.jobs.restoring import RestoreResult
     from dunechest.jobs.selection import Choice, LeftBehind
+    from dunechest.jobs.thinning import ThinPlan, plan_thinning
     from dunechest.jobs.verify import BagCheck, VerifyResult, verify
     from dunechest.library.drafting.draft import Draft, draft_kind
     from dunechest.progress import Progress, Step
@@ -80,6 +83,12 @@ _WHERE = {
     "library_at": "jobs.find",
     "Readiness": "jobs.look",
     "look": "jobs.look",
+    "Comparison": "jobs.compare",
+    "compare": "jobs.compare",
+    "EditionList": "jobs.editions",
+    "list_editions": "jobs.editions",
+    "ThinPlan": "jobs.thinning",
+    "plan_thinning": "jobs.thinning",
     "RestorePlan": "jobs.restore",
     "plan_restore": "jobs.restore",
     "RestoreResult": "jobs.restoring",
@@ -104,9 +113,11 @@ __all__ = [
     "ChestList",
     "ChestUnusable",
     "Choice",
+    "Comparison",
     "CutOff",
     "Draft",
     "DuneChestError",
+    "EditionList",
     "FileState",
     "FindResult",
     "Finding",
@@ -120,17 +131,21 @@ __all__ = [
     "RestorePlan",
     "RestoreResult",
     "Step",
+    "ThinPlan",
     "VerifyResult",
     "WordsOff",
     "archive",
+    "compare",
     "create_chest",
     "draft_kind",
     "find_libraries",
     "library_at",
     "list_chests",
+    "list_editions",
     "look",
     "plan_archive",
     "plan_restore",
+    "plan_thinning",
     "restore",
     "show_chest",
     "verify",

@@ -85,16 +85,37 @@ def write_tags(
         _write(bag, "bag-info.txt", [info]),
         _write(bag, "bagit.txt", [format_declaration()]),
     ]
-    tags += [_write(bag, path, lines) for path, lines in (earlier or {}).items()]
-    written = list(tags)
-    tags += carried
-    tags.sort(key=lambda tag: tag.path)
+    return write_lists(bag, earlier or {}, carried, tags)
+
+
+def write_lists(
+    bag: Path, earlier: Mapping[str, Iterable[bytes]], carried: Iterable[Tag], written: Iterable[Tag] = ()
+) -> str:
+    """Write the records of earlier editions and the two lists of tag files, and prove what was written.
+
+    Parameters
+    ----------
+    bag : Path
+        The bag's folder.
+    earlier : mapping
+        By path in the bag, the lines of a record.
+    carried : iterable of Tag
+        Tag files that are there already.
+    written : iterable of Tag
+        Tag files that are pending already, and not proven.
+
+    Returns
+    -------
+    str
+        SHA-512 (hexadecimal) of the tag manifest.
+    """
+    fresh = [*written, *(_write(bag, path, lines) for path, lines in earlier.items())]
+    tags = sorted((*fresh, *carried), key=lambda tag: tag.path)
     second = [records.encode_line(TagRecord(tag.path, tag.size, tag.blake3)) for tag in tags]
-    written.append(_write(bag, "dune/tags.jsonl", second))
-    tags.append(written[-1])
-    tags.sort(key=lambda tag: tag.path)
+    fresh.append(_write(bag, "dune/tags.jsonl", second))
+    tags = sorted((*tags, fresh[-1]), key=lambda tag: tag.path)
     top = _write(bag, "tagmanifest-sha512.txt", (format_line(t.sha512, t.path).encode() for t in tags))
-    _prove(bag, [*written, top])
+    _prove(bag, [*fresh, top])
     return top.sha512
 
 

@@ -31,6 +31,7 @@ from dunechest.transfer import medium, safe
 
 PENDING = "dune/pending"
 EARLIER = "dune/earlier"
+EDITIONS = "dune/editions"
 #: Where what thinning removes waits until the records no longer speak of it.
 GONE = PENDING + "/gone"
 JOURNAL = PENDING + "/journal.json"
@@ -97,7 +98,11 @@ def _why_not(step: Rename) -> str | None:
             return why
     if not step.old or not step.new:
         folder = step.old or step.new
-        return None if (folder + "/").startswith(("data/", EARLIER + "/")) else "no folder there is its concern"
+        return (
+            None
+            if (folder + "/").startswith(("data/", EARLIER + "/", EDITIONS + "/"))
+            else "no folder there is its concern"
+        )
     if step.old.startswith(PENDING + "/") or step.new.startswith((PENDING + "/", EARLIER + "/", GONE + "/")):
         return None
     return "it neither brings something from dune/pending nor keeps something in dune/earlier"

@@ -25,13 +25,14 @@ from typing import Annotated, Any, Literal, TypeVar
 
 import msgspec
 
+from dunechest.chest import journal
 from dunechest.errors import ChestUnusable
 from dunechest.names import RawName, shown
 from dunechest.transfer import safe
 
 FORMAT = 1
 
-EDITIONS = "dune/editions"
+EDITIONS = journal.EDITIONS
 
 #: Bytes; a record larger than this is not one of ours.
 _MOST_CHEST = 1 << 20

@@ -21,7 +21,9 @@ COMMANDS = {
     "chest": "Make a chest on a drive; list chests; show one.",
     "archive": "Copy libraries to a chest, proving every byte.",
     "verify": "Check a chest or bag against its digests.",
+    "editions": "List the editions of a library; thin them out.",
     "restore": "Bring a library back from a chest.",
+    "compare": "Compare two places file by file.",
     "demo": "Set up Marram Point and go through the whole story.",
 }
 

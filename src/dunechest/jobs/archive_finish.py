@@ -181,7 +181,7 @@ def _old_folders(previous: Difference) -> set[str]:
 
 
 def _strays(run: Run) -> tuple[StrayRecord, ...]:
-    stored = {file.entry.path: file.stored for file in run.plan.files if file.stray}
+    stored = {file.entry.path: file.stored for file in (*run.plan.files, *run.plan.kept) if file.stray}
     home = Path(os.path.realpath(own_home()))
     found = []
     for stray in run.plan.strays:

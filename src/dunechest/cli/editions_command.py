@@ -1,0 +1,57 @@
+"""``dunechest editions``."""
+
+from __future__ import annotations
+
+import click
+
+from dunechest.cli.output import Out, common
+
+
+@click.command("editions")
+@click.argument("chest", metavar="CHEST")
+@click.argument("library", metavar="LIBRARY")
+@click.option(
+    "--thin",
+    is_flag=False,
+    flag_value="",
+    metavar="RULE",
+    help="Thin them out by a rule in plain words; without one: all of the last month, one a month for a year, "
+    "one a year for ever.",
+)
+@click.option("--plan", "plan_only", is_flag=True, help="With --thin: say what would go, and do nothing.")
+@common
+def command(out: Out, chest: str, library: str, thin: str | None, plan_only: bool) -> int:
+    """List the editions of a library, and what changed from one to the next.
+
+    Each archive of a changed library makes an edition. Any of them can be brought
+    back with `dunechest restore CHEST LIBRARY --edition N`.
+
+    With --thin editions are dropped by a rule, such as "the last 5, one a week for
+    two months, one a year for ever". The current one is never dropped, nor are those
+    before an edition in which a large share of the files changed at once.
+    """
+    from dunechest.cli import editions_view
+    from dunechest.errors import WordsOff
+    from dunechest.jobs import thinning
+    from dunechest.jobs.chests import resolve_chest
+    from dunechest.jobs.editions import list_editions
+    from dunechest.jobs.thinning_rule import USUAL
+
+    if plan_only and thin is None:
+        raise WordsOff("--plan goes with --thin: a list changes nothing anyway.")
+    target = resolve_chest(chest)
+    if thin is None:
+        listed = list_editions(target, library)
+        if out.json:
+            out.document(editions_view.document(listed))
+        elif out.shows:
+            editions_view.show(out, listed)
+        return 0
+    plan = thinning.plan_thinning(target, library, thin or USUAL)
+    if not plan_only:
+        thinning.carry_out(plan)
+    if out.json:
+        out.document(editions_view.thin_document(plan, done=not plan_only))
+    elif out.shows:
+        editions_view.show_thin(out, plan, done=not plan_only)
+    return 0

@@ -1,0 +1,203 @@
+"""Compare two places file by file, by their bytes: a library, a folder, a bag, an edition of it."""
+
+from __future__ import annotations
+
+import os
+import re
+from collections.abc import Iterator
+from dataclasses import dataclass
+from pathlib import Path
+from typing import TYPE_CHECKING, Literal
+
+from dunechest.bag.bag import is_bag, list_bag
+from dunechest.chest import editions
+from dunechest.chest.chest import BagEntry, Chest
+from dunechest.chest.records import FileRecord, read_library
+from dunechest.errors import CutOff, WordsOff
+from dunechest.jobs.chests import resolve_chest
+from dunechest.jobs.editions import own_bag
+from dunechest.jobs.find import resolve_library
+from dunechest.names import from_wire, shown
+from dunechest.progress import Progress, Step, silent
+from dunechest.transfer.crew import Crew, batches
+from dunechest.transfer.tasks import DigestJob, DigestTask
+from dunechest.transfer.walk import walk
+
+if TYPE_CHECKING:
+    import pandas as pd
+
+_EDITION = re.compile(r"(.+)@(\d{1,9})", re.DOTALL)
+
+
+@dataclass(frozen=True, slots=True)
+class Place:
+    """One of the two places: how to call it, and its files, each with where its bytes are and its time in ns."""
+
+    name: str
+    files: dict[str, tuple[Path, int, int | None]]
+
+
+@dataclass(frozen=True, slots=True)
+class Unlike:
+    """A file in which two places differ.
+
+    ``silent`` is a change of bytes though size and time are the same; ``unreadable`` one that
+    cannot be told. `path` is relative to both.
+    """
+
+    path: str
+    what: Literal["only in the first", "only in the second", "other bytes", "silent", "unreadable"]
+    why: str = ""
+
+
+@dataclass(frozen=True, slots=True)
+class Comparison:
+    """What two places have in common and what not; `alike` files are the same byte for byte."""
+
+    first: str
+    second: str
+    alike: int
+    bytes: int
+    unlike: tuple[Unlike, ...]
+
+    @property
+    def well(self) -> bool:
+        """Whether they are the same."""
+        return not self.unlike
+
+    def to_frame(self) -> pd.DataFrame:
+        """Return one row a file in which they differ: path, what, why."""
+        import pandas as pd
+
+        rows = [{"path": shown(u.path), "what": u.what, "why": u.why} for u in self.unlike]
+        return pd.DataFrame(rows, columns=["path", "what", "why"])
+
+
+def compare(first: str, second: str, *, progress: Progress = silent) -> Comparison:
+    """Compare two places, every byte.
+
+    Parameters
+    ----------
+    first, second : str
+        Each a folder; a name that `find` showed; ``CHEST/LIBRARY`` for what a chest holds, by the chest's
+        label or place; and with ``@N`` behind that its edition N.
+    progress : Progress
+        Told how far it is.
+
+    Raises
+    ------
+    WordsOff
+        If one of them is nothing that can be compared.
+    CutOff
+        If one cannot be listed.
+    """
+    one, other = _place(first), _place(second)
+    both = sorted(one.files.keys() & other.files.keys())
+    unlike = [Unlike(path, "only in the first") for path in one.files.keys() - other.files.keys()]
+    unlike += [Unlike(path, "only in the second") for path in other.files.keys() - one.files.keys()]
+    same_size = []
+    for path in both:
+        sizes = one.files[path][1], other.files[path][1]
+        if sizes[0] != sizes[1]:
+            unlike.append(Unlike(path, "other bytes", f"{sizes[0]:,} and {sizes[1]:,} bytes"))
+        else:
+            same_size.append(path)
+    wanted = [(place.files[path][0], place.files[path][1]) for path in same_size for place in (one, other)]
+    digests = _digests(wanted, progress)
+    alike = size = 0
+    for path in same_size:
+        pair = [digests[place.files[path][0]] for place in (one, other)]
+        times = {place.files[path][2] for place in (one, other)} - {None}
+        if bad := next((why for state, why in pair if state == "unreadable"), None):
+            unlike.append(Unlike(path, "unreadable", bad))
+        elif pair[0] == pair[1]:
+            alike, size = alike + 1, size + one.files[path][1]
+        elif len(times) == 1:
+            unlike.append(Unlike(path, "silent", "other bytes, though size and time are the same"))
+        else:
+            unlike.append(Unlike(path, "other bytes", "of the same size"))
+    return Comparison(one.name, other.name, alike, size, tuple(sorted(unlike, key=lambda u: u.path)))
+
+
+def _digests(files: list[tuple[Path, int]], progress: Progress) -> dict[Path, tuple[str, str]]:
+    """Read files; return for each state and digest, or state and why it has none."""
+    found: dict[Path, tuple[str, str]] = {}
+    total, done = sum(size for _, size in files), 0
+
+    def tell(count: int) -> None:
+        nonlocal done
+        done += count
+        progress(Step("comparing", len(found), len(files), min(done, total), total, ""))
+
+    sent: dict[int, list[tuple[Path, int]]] = {}
+
+    def jobs() -> Iterator[DigestJob]:
+        for number, batch in enumerate(batches(dict(files).items(), lambda item: item[1])):
+            sent[number] = batch
+            yield DigestJob([DigestTask(os.fsencode(path), size) for path, size in batch])
+
+    folders = {path.parent for path, _ in files[:1]}
+    with Crew.for_job(len(files), total, folders, tell) as crew:
+        for answer in crew.run(jobs()):
+            for (path, _), outcome in zip(sent.pop(answer.number), answer.digests or (), strict=True):
+                ok = outcome.state == "ok"
+                found[path] = ("ok", outcome.digests[0].hex()) if ok else ("unreadable", outcome.why or outcome.state)
+    return found
+
+
+def _place(text: str) -> Place:
+    """Make out what a person named."""
+    plain, number = text, None
+    if not os.path.lexists(text) and (found := _EDITION.fullmatch(text)):
+        plain, number = found.group(1), int(found.group(2))
+    folder = Path(plain)
+    if is_bag(folder) and (folder / "dune").is_dir():
+        return _edition(text, BagEntry(folder.name, folder.resolve(), "whole", read_library(folder)), number)
+    if not os.path.lexists(plain) and "/" in plain:
+        chest, _, library = plain.rpartition("/")
+        return _edition(text, _bag_in(resolve_chest(chest), library), number)
+    if number is not None:
+        raise WordsOff(f"{shown(text)!r}: editions are of what a chest holds: CHEST/LIBRARY@N.")
+    if is_bag(folder):
+        return _folder(text, folder / "data")
+    return _folder(text, resolve_library(plain).path)
+
+
+def _bag_in(chest: Chest, library: str) -> BagEntry:
+    entry, _ = own_bag(chest, library)
+    return entry
+
+
+def _folder(name: str, folder: Path) -> Place:
+    try:
+        listing = walk(str(folder))
+    except OSError as error:
+        raise CutOff(f"{shown(str(folder))} cannot be listed: {error.strerror}.") from error
+    one = len(listing.files) == 1 and folder.is_file()
+    found: dict[str, tuple[Path, int, int | None]] = {
+        f.path: (folder if one else folder / f.path, f.size, f.mtime_ns) for f in listing.files
+    }
+    return Place(name, found)
+
+
+def _edition(name: str, entry: BagEntry, number: int | None) -> Place:
+    """Return the files of an edition under the library's own names, strays left aside."""
+    current = entry.library
+    assert current is not None
+    record = editions.record_of(entry.folder, current, number or current.edition)
+    own_names = {changed.stored: from_wire(changed.path) for changed in record.changed_names}
+    now: dict[str, FileRecord] = {p: proven.record for p, proven in editions.current_files(entry.folder).items()}
+    files = editions.files_of(entry.folder, current.edition, record.edition, now)
+    places = editions.places_of_bytes(entry.folder, now.values())
+    lying = list_bag(entry.folder)
+    captured = {from_wire(one.path) for one in record.databases}
+    found: dict[str, tuple[Path, int, int | None]] = {}
+    for path, line in files.items():
+        if path.startswith("library/"):
+            stored = path.removeprefix("library/")
+            own = own_names.get(stored, stored)
+            source = "data/" + path if record.edition == current.edition else places.get(line.blake3, "")
+            size = lying.files.get(source, -1)
+            # A captured database has bytes of its own, so that its time says nothing.
+            found[own] = (entry.folder / source, size, None if own in captured else line.mtime_ns)
+    return Place(name, found)

@@ -1,0 +1,166 @@
+"""The editions of an archived library: when each was made, where, and what changed from one to the next."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Mapping
+from dataclasses import dataclass
+from typing import TYPE_CHECKING, Literal
+
+from dunechest.chest import editions as stored
+from dunechest.chest.chest import BagEntry, Chest
+from dunechest.chest.records import ChangeCounts, EarlierFile, FileRecord, LibraryRecord
+from dunechest.errors import Refused
+from dunechest.names import shown
+
+if TYPE_CHECKING:
+    import pandas as pd
+
+#: So many changes of an edition are named.
+NAMED = 100
+
+
+@dataclass(frozen=True, slots=True)
+class Change:
+    """One file that changed from an edition to the next; `was` is the former path of one that moved.
+
+    Paths are below ``data/``.
+    """
+
+    what: Literal["added", "changed", "moved", "dropped"]
+    path: str
+    was: str = ""
+
+
+@dataclass(frozen=True, slots=True)
+class Edition:
+    """One state of an archived library.
+
+    Parameters
+    ----------
+    number : int
+        Its number.
+    record : LibraryRecord
+        What was recorded when it was made.
+    current : bool
+        Whether it is what lies in ``data/``.
+    files, bytes : int
+        What it holds.
+    changes : ChangeCounts or None
+        What changed since the edition before that is kept; None for the first.
+    named : tuple of Change
+        The first hundred of these by name.
+    """
+
+    number: int
+    record: LibraryRecord
+    current: bool
+    files: int
+    bytes: int
+    changes: ChangeCounts | None
+    named: tuple[Change, ...]
+
+
+@dataclass(frozen=True, slots=True)
+class EditionList:
+    """The editions of a library in a chest, the first one first, and the bytes that only earlier ones need."""
+
+    chest: Chest
+    bag: str
+    editions: tuple[Edition, ...]
+    earlier_bytes: int
+
+    def to_frame(self) -> pd.DataFrame:
+        """Return one row an edition: number, archived, machine, files, bytes, and what changed."""
+        import pandas as pd
+
+        columns = ["added", "changed", "moved", "dropped", "bytes_added"]
+        rows = [
+            {"number": e.number, "archived": e.record.archived, "machine": shown(e.record.origin.machine)}
+            | {"files": e.files, "bytes": e.bytes}
+            | {name: getattr(e.changes, name) if e.changes is not None else 0 for name in columns}
+            for e in self.editions
+        ]
+        return pd.DataFrame(rows, columns=["number", "archived", "machine", "files", "bytes", *columns])
+
+
+def own_bag(chest: Chest, library: str) -> tuple[BagEntry, LibraryRecord]:
+    """Return a bag of our own by the library's name, and its record.
+
+    Raises
+    ------
+    WordsOff
+        If there is no such library.
+    Refused
+        If it is not a whole bag of Dune Chest's making.
+    """
+    entry = chest.bag(library)
+    if entry.library is None:
+        raise Refused(f"{shown(entry.name)} has no editions: {entry.why or entry.state}. Run: dunechest verify")
+    return entry, entry.library
+
+
+def list_editions(chest: Chest, library: str, *, named: int = NAMED) -> EditionList:
+    """List the editions of a library.
+
+    Parameters
+    ----------
+    chest : Chest
+        Where it is.
+    library : str
+        Its name in the chest.
+    named : int
+        So many of an edition's changes are named.
+
+    Raises
+    ------
+    WordsOff
+        If there is no such library.
+    DuneChestError
+        If the records of its editions are damaged.
+    """
+    entry, current = own_bag(chest, library)
+    bag = entry.folder
+    files = {path: proven.record for path, proven in stored.current_files(bag).items()}
+    numbers = stored.numbers(bag, current.edition)
+    found: list[Edition] = []
+    for at in range(len(numbers) - 1, -1, -1):
+        number = numbers[at]
+        record = stored.record_of(bag, current, number)
+        lines = list(stored.changes_of(bag, numbers[at - 1])) if at else []
+        counts, names = (_changes(lines, files, named)) if at else (None, ())
+        size = sum(file.size for file in files.values())
+        found.append(Edition(number, record, number == current.edition, len(files), size, counts, names))
+        stored.step_back(files, lines)
+    tags = stored.current_tags(bag)
+    earlier = sum(tag.size for path, tag in tags.items() if path.startswith("dune/earlier/"))
+    return EditionList(chest, entry.name, tuple(reversed(found)), earlier)
+
+
+def _changes(
+    lines: Iterable[EarlierFile], later: Mapping[str, FileRecord], named: int
+) -> tuple[ChangeCounts, tuple[Change, ...]]:
+    """Turn the lines that lead back into what happened going forward."""
+    added: list[str] = []
+    dropped: dict[str, list[str]] = {}
+    changes: list[Change] = []
+    size = 0
+    for line in lines:
+        now = later.get(line.path)
+        if line.absent:
+            added.append(line.path)
+        elif now is None:
+            dropped.setdefault(line.blake3, []).append(line.path)
+        elif now.blake3 != line.blake3:
+            changes.append(Change("changed", line.path))
+            size += now.size
+    for path in added:
+        old = dropped.get(later[path].blake3) if path in later and later[path].size else None
+        if old:
+            changes.append(Change("moved", path, old.pop(0)))
+        elif path in later:
+            changes.append(Change("added", path))
+            size += later[path].size
+    changes += [Change("dropped", path) for paths in dropped.values() for path in paths]
+    totals = {what: sum(c.what == what for c in changes) for what in ("added", "changed", "moved", "dropped")}
+    changes.sort(key=lambda c: c.path)
+    return ChangeCounts(**totals, bytes_added=size), tuple(changes[:named])

@@ -1,0 +1,195 @@
+"""Thin out the editions of a library: by a rule, never the current one, and nothing that another edition needs."""
+
+from __future__ import annotations
+
+import datetime
+import os
+from dataclasses import dataclass
+from pathlib import Path
+
+from dunechest.chest import bagging, editions, journal, records
+from dunechest.chest.chest import Chest
+from dunechest.chest.journal import Rename
+from dunechest.chest.records import LibraryRecord
+from dunechest.errors import CutOff, DuneChestError, Refused
+from dunechest.jobs.chests import machine_name
+from dunechest.jobs.editions import own_bag
+from dunechest.jobs.thinning_rule import kept_by, parse_rule
+from dunechest.ledger import notes
+from dunechest.names import shown
+
+
+@dataclass(frozen=True, slots=True)
+class ThinPlan:
+    """What thinning means.
+
+    Parameters
+    ----------
+    chest, bag
+        Where.
+    rule : str
+        The rule, as it was given.
+    record : LibraryRecord
+        The current edition.
+    kept, dropped : tuple of int
+        Editions that stay and that go.
+    exempt : tuple of int
+        Of those that stay, the ones that the rule would drop: they come before a mass change.
+    files : tuple of str
+        Paths in the bag that go.
+    bytes : int
+        What becomes free by that.
+    """
+
+    chest: Chest
+    bag: str
+    rule: str
+    record: LibraryRecord
+    kept: tuple[int, ...]
+    dropped: tuple[int, ...]
+    exempt: tuple[int, ...]
+    files: tuple[str, ...]
+    bytes: int
+
+
+def plan_thinning(chest: Chest, library: str, rule: str, *, now: datetime.datetime | None = None) -> ThinPlan:
+    """Plan to thin out the editions of a library. Changes nothing.
+
+    Parameters
+    ----------
+    chest : Chest
+        Where it is.
+    library : str
+        Its name in the chest.
+    rule : str
+        In plain words; see `dunechest.jobs.thinning_rule`.
+    now : datetime, optional
+        The present moment, for what the rule calls the last month.
+
+    Raises
+    ------
+    WordsOff
+        If there is no such library, or the rule is not understood.
+    DuneChestError
+        If the records of an edition are damaged.
+    """
+    clauses = parse_rule(rule)
+    entry, current = own_bag(chest, library)
+    bag = entry.folder
+    numbers = editions.numbers(bag, current.edition)
+    made = {number: editions.record_of(bag, current, number) for number in numbers}
+    moments = [(number, datetime.datetime.fromisoformat(record.archived)) for number, record in made.items()]
+    wanted = kept_by(clauses, moments, now or datetime.datetime.now(datetime.UTC)) | {current.edition}
+    before = max((number for number, record in made.items() if record.mass_change), default=0)
+    exempt = tuple(number for number in numbers if number < before and number not in wanted)
+    dropped = tuple(number for number in numbers if number not in wanted and number >= before)
+    kept = tuple(number for number in numbers if number not in dropped)
+    files = [
+        f"{records.EDITIONS}/{number:04d}/{name}" for number in dropped for name in ("library.json", "changes.jsonl")
+    ]
+    tags = editions.current_tags(bag)
+    if dropped:
+        needed = _needed(bag, current.edition, kept)
+        files += [
+            path for path, tag in tags.items() if path.startswith(journal.EARLIER + "/") and tag.blake3 not in needed
+        ]
+    size = sum(tags[path].size for path in files if path in tags)
+    return ThinPlan(chest, entry.name, rule, current, kept, dropped, exempt, tuple(files), size)
+
+
+def _needed(bag: Path, current: int, kept: tuple[int, ...]) -> set[str]:
+    """Return the digests of all files of the editions that stay."""
+    files = {path: proven.record for path, proven in editions.current_files(bag).items()}
+    needed = {file.blake3 for file in files.values()}
+    for number in reversed(editions.numbers(bag, current)[:-1]):
+        editions.step_back(files, editions.changes_of(bag, number))
+        if number in kept:
+            needed.update(file.blake3 for file in files.values())
+    return needed
+
+
+def carry_out(plan: ThinPlan) -> ThinPlan:
+    """Thin out as planned: the new records are proven first, then decided, then the files go.
+
+    Raises
+    ------
+    Refused
+        If the library got another edition since the plan was made.
+    CutOff
+        If the drive is full, gone or failing; nothing is lost, and the next command finishes a decided change.
+    """
+    if not plan.dropped:
+        return plan
+    bag = plan.chest.bag_folder(plan.bag)
+    with plan.chest.changing(machine_name()):
+        if (decided := journal.read(bag)) is not None:
+            journal.carry_out(bag, decided)
+        now = records.read_library(bag)
+        if (now.edition, now.archived) != (plan.record.edition, plan.record.archived) or (
+            editions.numbers(bag, now.edition) != tuple(sorted((*plan.kept, *plan.dropped)))
+        ):
+            raise Refused(f"{shown(plan.bag)} changed since. Nothing was changed now; run the command again.")
+        if (bag / journal.PENDING).is_dir():
+            raise Refused(
+                f"An archive of {shown(plan.bag)} was cut off. Archive it again first, so that it is finished. "
+                "Nothing was changed."
+            )
+        try:
+            top = _write(bag, plan)
+        except OSError as error:
+            raise CutOff(f"Thinning {shown(plan.bag)} was cut off: {error.strerror}. Nothing is lost.") from error
+    try:
+        notes.append(
+            "archive",
+            chest=plan.chest.id,
+            bag=plan.bag,
+            origin=shown(str(plan.record.origin.path)),
+            edition=now.edition,
+            files=now.totals.files_copied,
+            bytes=now.totals.bytes_stored,
+            top=top,
+        )
+    except DuneChestError:
+        pass  # only this machine's memory of having made the bag
+    return plan
+
+
+def _write(bag: Path, plan: ThinPlan) -> str:
+    """Write what the editions that stay need, and let go of the rest."""
+    gone = set(plan.files)
+    tags = editions.current_tags(bag)
+    changed = {}
+    for number, lines in _new_changes(bag, plan).items():
+        changed[f"{records.EDITIONS}/{number:04d}/changes.jsonl"] = lines
+    carried = [
+        tag for path, tag in tags.items() if path not in gone and path not in changed and path != "dune/tags.jsonl"
+    ]
+    top = bagging.write_lists(bag, changed, carried)
+    out = tuple(Rename(path, f"{journal.GONE}/{n}") for n, path in enumerate(plan.files))
+    folders = {os.path.dirname(path) for path in plan.files}
+    above = {folder.rpartition("/")[0] for folder in folders}
+    while above - folders:
+        folders |= above
+        above = {folder.rpartition("/")[0] for folder in folders}
+    inner = [f for f in folders if f.startswith((records.EDITIONS + "/", journal.EARLIER + "/"))]
+    tidy = tuple(Rename(folder, "") for folder in sorted(inner, key=lambda f: -f.count("/")))
+    bagging.commit(bag, (bagging.tag_steps(bag), out, tidy))
+    return top
+
+
+def _new_changes(bag: Path, plan: ThinPlan) -> dict[int, list[bytes]]:
+    """Say of each edition whose next one goes in what it differs from the next that stays."""
+    numbers = editions.numbers(bag, plan.record.edition)
+    found: dict[int, list[bytes]] = {}
+    files = {path: proven.record for path, proven in editions.current_files(bag).items()}
+    later = dict(files)  # of the edition last met that stays
+    next_gone = False
+    for number in reversed(numbers[:-1]):
+        editions.step_back(files, editions.changes_of(bag, number))
+        if number in plan.dropped:
+            next_gone = True
+            continue
+        if next_gone:
+            found[number] = [records.encode_line(line) for line in editions.differences(files, later)]
+        later, next_gone = dict(files), False
+    return found
