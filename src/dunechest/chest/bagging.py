@@ -17,7 +17,7 @@ from dunechest.chest.journal import PENDING, Rename
 from dunechest.chest.records import LibraryRecord, TagRecord
 from dunechest.errors import CutOff
 from dunechest.names import shown
-from dunechest.transfer import copying, medium, safe
+from dunechest.transfer import copying, disk, safe
 from dunechest.transfer.tasks import DigestTask
 
 PAYLOAD = PENDING + "/payload"
@@ -139,16 +139,16 @@ def _gather(lines: Iterable[bytes]) -> Iterator[bytes]:
 def _write(bag: Path, path: str, lines: Iterable[bytes]) -> Tag:
     """Write one tag file in the pending folder, whose names nothing reads yet."""
     target = bag / TAGS / path
-    target.parent.mkdir(parents=True, exist_ok=True)
+    disk.make_folder(target.parent)
     slow, fast, size = hashlib.sha512(), blake3(), 0
-    fd = os.open(target, os.O_WRONLY | os.O_CREAT | os.O_TRUNC | getattr(os, "O_BINARY", 0), 0o644)
+    fd = disk.create(target, os.O_WRONLY | os.O_CREAT | os.O_TRUNC | getattr(os, "O_BINARY", 0), 0o644)
     try:
         for piece in _gather(lines):
             slow.update(piece)
             fast.update(piece)
             size += len(piece)
             safe.write_all(fd, piece)
-        medium.flush_file(fd)
+        disk.flush_file(fd)
     finally:
         os.close(fd)
     return Tag(path, size, slow.hexdigest(), fast.hexdigest())

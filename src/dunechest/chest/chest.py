@@ -17,7 +17,7 @@ from dunechest.chest.lock import locked
 from dunechest.chest.records import FORMAT, ChestRecord, LibraryRecord
 from dunechest.errors import ChestUnusable, CutOff, Refused, WordsOff
 from dunechest.names import is_slug, shown
-from dunechest.transfer import safe
+from dunechest.transfer import disk, safe
 
 FOLDER = "dune-chest"
 BAGS = "bags"
@@ -126,11 +126,10 @@ class Chest:
         record = ChestRecord(FORMAT, uuid.uuid4().hex, label, now_text(), version())
         beside = folder.with_name(FOLDER + safe.BESIDE + "-" + record.id[:8])
         try:
-            beside.mkdir()
-            (beside / BAGS).mkdir()
+            disk.make_folder(beside / BAGS)
             safe.write_file(beside / "READ-ME.txt", texts.read_me(record))
             safe.write_file(beside / "chest.json", records.encode_pretty(record))
-            beside.rename(folder)
+            disk.rename(beside, folder)
         except OSError as error:
             raise CutOff(
                 f"A chest cannot be made in {shown(str(place))}: {error.strerror}. No chest is there."
@@ -200,7 +199,7 @@ class Chest:
 
     def _entry(self, name: str, folder: Path) -> BagEntry:
         if not is_bag(folder):
-            if (folder / journal.PENDING).is_dir():
+            if (folder / journal.PENDING).is_dir() or _hardly_begun(folder):
                 return BagEntry(name, folder, "unfinished")
             return BagEntry(name, folder, "unusable", why="it is not a bag: bagit.txt is missing")
         if not (folder / "dune").is_dir():
@@ -235,6 +234,11 @@ class Chest:
                     ) from error
                 done.append(name)
         return tuple(done)
+
+
+def _hardly_begun(folder: Path) -> bool:
+    """Whether a folder in ``bags/`` is what an archive makes first, and nothing else."""
+    return all(path.is_dir() and path.name in ("dune", "pending") for path in folder.rglob("*"))
 
 
 def find_chest(place: Path) -> Path | None:

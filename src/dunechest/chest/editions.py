@@ -108,7 +108,8 @@ def numbers(bag: Path, current: int) -> tuple[int, ...]:
         names = os.listdir(bag / records.EDITIONS)
     except OSError:
         names = []
-    earlier = sorted(int(name) for name in names if _NUMBER.fullmatch(name) and int(name) < current)
+    found = (name for name in names if _NUMBER.fullmatch(name) and int(name) < current)
+    earlier = sorted(int(name) for name in found if (bag / records.EDITIONS / name / "library.json").exists())
     return (*earlier, current)
 
 

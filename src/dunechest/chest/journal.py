@@ -18,8 +18,8 @@ The journal holds its own digest, so a torn one is told from a whole one.
 
 from __future__ import annotations
 
+import errno
 import os
-import shutil
 from pathlib import Path
 
 import msgspec
@@ -27,7 +27,7 @@ from blake3 import blake3
 
 from dunechest.errors import ChestUnusable
 from dunechest.names import shown, why_unsafe
-from dunechest.transfer import medium, safe
+from dunechest.transfer import disk, safe
 
 PENDING = "dune/pending"
 EARLIER = "dune/earlier"
@@ -119,7 +119,7 @@ def carry_out(bag: Path, phases: tuple[Phase, ...]) -> None:
             _do(bag, step, parents)
         for parent in sorted(parents):
             if parent.exists():
-                medium.flush_folder(parent)
+                disk.flush_folder(parent)
         if number + 1 < len(phases):
             write(bag, phases[number + 1 :])
     clear(bag)
@@ -130,17 +130,19 @@ def _do(bag: Path, step: Rename, parents: set[Path]) -> None:
     _inside(bag, old.parent if step.old else new.parent)
     _inside(bag, new.parent if step.new else old.parent)
     if not step.old:
-        new.mkdir(parents=True, exist_ok=True)
-        parents.update((new, new.parent))
+        _make_folders(new, parents)
     elif not step.new:
         try:
-            old.rmdir()
-        except OSError:  # gone before the cut, or something else is in it
+            disk.remove_folder(old)
+        except OSError as error:
+            # Gone before the cut, or something else is in it; Windows and some drives say so in other words.
+            if error.errno not in (errno.ENOENT, errno.ENOTEMPTY, errno.EEXIST, errno.EACCES, errno.EPERM):
+                raise
             return
         parents.add(old.parent)
     elif os.path.lexists(old):  # otherwise it was done before the cut
         _make_folders(new.parent, parents)
-        os.replace(old, new)
+        disk.rename(old, new)
         parents.update((old.parent, new.parent))
 
 
@@ -151,7 +153,7 @@ def _make_folders(folder: Path, parents: set[Path]) -> None:
         missing.append(folder)
         folder = folder.parent
     for one in reversed(missing):
-        one.mkdir(exist_ok=True)
+        disk.make_folder(one)
         parents.update((one, one.parent))
 
 
@@ -168,6 +170,6 @@ def clear(bag: Path) -> None:
     pending = bag / PENDING
     if pending.is_symlink() or not pending.exists():
         return
-    (bag / JOURNAL).unlink(missing_ok=True)
-    shutil.rmtree(pending)
-    medium.flush_folder(pending.parent)
+    disk.remove(bag / JOURNAL, missing_ok=True)
+    disk.remove_tree(pending)
+    disk.flush_folder(pending.parent)

@@ -338,7 +338,7 @@ def _state(
         found = difference(one, files, databases, selection)
         if found.none:
             return one.name, "unchanged", [], earlier, found
-        if newest is None or one.library.archived > newest[0]:
+        if newest is None or one.library.archived >= newest[0]:
             newest = (one.library.archived, one.name, found)
     if newest is not None:
         return newest[1], "next", [], earlier, newest[2]

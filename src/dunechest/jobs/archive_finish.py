@@ -30,7 +30,7 @@ from dunechest.ledger import notes
 from dunechest.machine.folders import own_home, place_of
 from dunechest.machine.identity import this_machine
 from dunechest.names import to_wire
-from dunechest.transfer import medium
+from dunechest.transfer import disk
 
 
 def origin_of(plan: ArchivePlan) -> Origin:
@@ -210,13 +210,15 @@ def _counts(plan: ArchivePlan) -> ReferenceCounts:
 
 def _flush_folders(run: Run) -> None:
     """Bring the names in all new folders to the medium before the change is decided."""
-    payload = run.bag / bagging.PAYLOAD
+    pending = run.bag / journal.PENDING
     if run.plan.whole_sync and hasattr(os, "O_DIRECTORY"):
-        fd = os.open(payload, os.O_RDONLY)
+        fd = os.open(pending, os.O_RDONLY)
         try:
-            if medium.flush_filesystem(fd):
+            if disk.flush_filesystem(fd):
                 return
         finally:
             os.close(fd)
-    for folder, _, _ in os.walk(run.bag / journal.PENDING):
-        medium.flush_folder(folder)
+    for folder, _, _ in os.walk(pending):
+        disk.flush_folder(folder)
+    for above in (run.bag / "dune", run.bag, run.bag.parent):
+        disk.flush_folder(above)

@@ -2,9 +2,9 @@
 
 from __future__ import annotations
 
+import os
 import time
 from collections.abc import Iterable, Iterator
-from typing import BinaryIO
 
 import msgspec
 
@@ -26,7 +26,7 @@ from dunechest.ledger import notes
 from dunechest.library.databases import COMPANIONS
 from dunechest.names import shown
 from dunechest.progress import Progress, Step, silent
-from dunechest.transfer import safe
+from dunechest.transfer import disk, safe
 from dunechest.transfer.crew import Crew, batches
 from dunechest.transfer.tasks import CopyJob, CopyOutcome
 from dunechest.transfer.walk import entry_of, walk
@@ -155,10 +155,10 @@ def _prepare(run: Run) -> None:
             _take_up(run)
         else:
             journal.clear(bag)
-    pending.mkdir(parents=True, exist_ok=True)
+    disk.make_folder(pending)
     safe.write_file(bag / bagging.FOR, owner)
     for folder in sorted(_folders(plan)):
-        (bag / bagging.PAYLOAD / folder).mkdir(parents=True, exist_ok=True)
+        disk.make_folder(bag / bagging.PAYLOAD / folder)
 
 
 def _folders(plan: ArchivePlan) -> set[str]:
@@ -200,13 +200,13 @@ def _take_up(run: Run) -> None:
     run.resumed = len(run.proven)
     for path in there:
         if path not in run.proven:
-            (payload / path).unlink()
+            disk.remove(payload / path)
     # Empty folders of a library that has changed since must not come along.
     wanted_folders = {*_folders(run.plan), "strays"}
     for folder in sorted((f.path for f in walk(str(payload)).folders), reverse=True):
         if folder and folder not in wanted_folders:
             try:
-                (payload / folder).rmdir()
+                disk.remove_folder(payload / folder)
             except OSError:
                 continue
 
@@ -242,14 +242,19 @@ def _copy(run: Run, to_do: Recognised, progress: Progress) -> None:
     missing = [file for file in to_do.files if file.stored not in run.proven]
     total = sum(file.entry.size for file in missing)
     crew_for = Crew.for_job(len(missing), total, (plan.library.path, run.bag), tally)
-    with crew_for as crew, (run.bag / bagging.PROVEN).open("ab") as log:
-        for database in to_do.databases:
-            missing += capture_one(run, crew, database)
-        _copy_files(run, crew, missing, log)
+    flags = os.O_WRONLY | os.O_CREAT | os.O_APPEND | getattr(os, "O_BINARY", 0)
+    log = disk.create(run.bag / bagging.PROVEN, flags, 0o644)
+    try:
+        with crew_for as crew:
+            for database in to_do.databases:
+                missing += capture_one(run, crew, database)
+            _copy_files(run, crew, missing, log)
+    finally:
+        os.close(log)
     tally.tell()
 
 
-def _copy_files(run: Run, crew: Crew, files: list[PlannedFile], log: BinaryIO) -> None:
+def _copy_files(run: Run, crew: Crew, files: list[PlannedFile], log: int) -> None:
     payload = payload_of(run)
     sent: dict[int, list[PlannedFile]] = {}
 
@@ -266,8 +271,8 @@ def _copy_files(run: Run, crew: Crew, files: list[PlannedFile], log: BinaryIO) -
             proven = _take(run, file, outcome)
             if proven is not None:
                 lines.append(records.encode_line(_proven_record(proven, outcome)))
-        log.write(b"".join(lines))
-        log.flush()  # what is proven is to be known to the next run, even if this one is killed
+        if lines:  # what is proven is to be known to the next run, even if this one is killed
+            safe.write_all(log, b"".join(lines))
         for outcome in outcomes:
             if outcome.state == "cut-off":
                 raise CutOff(cut_off_words(run, outcome.why))

@@ -16,6 +16,7 @@ from dunechest.jobs.planned import PlannedDatabase, PlannedFile
 from dunechest.jobs.selection import LeftBehind
 from dunechest.library.databases import NotCaptured, capture, looks_like_database
 from dunechest.names import to_wire
+from dunechest.transfer import disk
 from dunechest.transfer.crew import Crew
 from dunechest.transfer.tasks import CopyJob, CopyOutcome
 
@@ -53,7 +54,7 @@ def capture_one(run: Run, crew: Crew, database: PlannedDatabase) -> list[Planned
     )
     before = run.plan.previous.files.get(file.stored) if run.plan.previous is not None else None
     if before is not None and before.record.blake3 == record.blake3:  # written to, and no other for it
-        (run.bag / bagging.PAYLOAD / file.stored).unlink()
+        disk.remove(run.bag / bagging.PAYLOAD / file.stored)
         record = msgspec.structs.replace(record, edition=before.record.edition)
         run.there.add(file.stored)
     run.proven[file.stored] = Proven(record, outcome.sha512.hex())

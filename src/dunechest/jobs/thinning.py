@@ -17,6 +17,7 @@ from dunechest.jobs.editions import own_bag
 from dunechest.jobs.thinning_rule import kept_by, parse_rule
 from dunechest.ledger import notes
 from dunechest.names import shown
+from dunechest.transfer import disk
 
 
 @dataclass(frozen=True, slots=True)
@@ -129,12 +130,13 @@ def carry_out(plan: ThinPlan) -> ThinPlan:
             editions.numbers(bag, now.edition) != tuple(sorted((*plan.kept, *plan.dropped)))
         ):
             raise Refused(f"{shown(plan.bag)} changed since. Nothing was changed now; run the command again.")
-        if (bag / journal.PENDING).is_dir():
+        if (bag / bagging.FOR).exists():
             raise Refused(
                 f"An archive of {shown(plan.bag)} was cut off. Archive it again first, so that it is finished. "
                 "Nothing was changed."
             )
         try:
+            journal.clear(bag)  # what another thinning that was cut off has left
             top = _write(bag, plan)
         except OSError as error:
             raise CutOff(f"Thinning {shown(plan.bag)} was cut off: {error.strerror}. Nothing is lost.") from error
@@ -173,6 +175,9 @@ def _write(bag: Path, plan: ThinPlan) -> str:
         above = {folder.rpartition("/")[0] for folder in folders}
     inner = [f for f in folders if f.startswith((records.EDITIONS + "/", journal.EARLIER + "/"))]
     tidy = tuple(Rename(folder, "") for folder in sorted(inner, key=lambda f: -f.count("/")))
+    for folder, _, _ in os.walk(bag / journal.PENDING):
+        disk.flush_folder(folder)
+    disk.flush_folder(bag / "dune")
     bagging.commit(bag, (bagging.tag_steps(bag), out, tidy))
     return top
 

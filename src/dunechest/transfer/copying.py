@@ -15,7 +15,7 @@ import time
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 
-from dunechest.transfer import digests, medium, stream
+from dunechest.transfer import digests, disk, medium, stream
 from dunechest.transfer.tasks import (
     AROUND,
     WHOLE,
@@ -178,7 +178,7 @@ def _attempt(task: CopyTask, place: int, waiting: list[_Written], sha512: bool, 
         return CopyOutcome("not-sound", len(data), blake3=fast, why="its bytes differ from the record")
     slow = digests.once("sha512", data) if sha512 else b""
     try:
-        target = os.open(task.target, _WRITE_NEW, task.mode)
+        target = disk.create(task.target, _WRITE_NEW, task.mode)
     except OSError as error:
         raise stream.TargetFailed from error
     try:
@@ -226,7 +226,7 @@ def _write_whole(fd: int, data: bytes | memoryview, around: bool) -> None:
         body = len(rest) - len(rest) % _BLOCK
         try:
             while body:
-                count = os.write(fd, rest[:body])
+                count = disk.write(fd, rest[:body])
                 rest, body = rest[count:], body - count
                 if count % _BLOCK:
                     break
@@ -235,7 +235,7 @@ def _write_whole(fd: int, data: bytes | memoryview, around: bool) -> None:
                 raise
         medium.bypass(fd, False)
     while rest:
-        rest = rest[os.write(fd, rest) :]
+        rest = rest[disk.write(fd, rest) :]
 
 
 def _still(fd: int, before: os.stat_result, got: int, opened_ns: int) -> None:
@@ -279,14 +279,14 @@ def _dress(fd: int, task: CopyTask, info: os.stat_result) -> None:
 
 def _discard(path: bytes) -> None:
     try:
-        os.unlink(path)
+        disk.remove(path)
     except OSError:
         pass  # the drive is gone; its next opening clears it away
 
 
 def _copy_large(task: CopyTask, source: int, before: os.stat_result, sha512: bool, tell: Tell) -> CopyOutcome:
     try:
-        target = os.open(task.target, _WRITE_NEW, task.mode)
+        target = disk.create(task.target, _WRITE_NEW, task.mode)
     except OSError as error:
         raise stream.TargetFailed from error
     kept = False
@@ -318,9 +318,9 @@ def _prove(waiting: Sequence[_Written], outcomes: list[CopyOutcome], job: CopyJo
     if not waiting:
         return
     try:
-        if not (job.whole_sync and medium.flush_filesystem(waiting[0].fd)):
+        if not (job.whole_sync and disk.flush_filesystem(waiting[0].fd)):
             for written in waiting:
-                medium.flush_file(written.fd)
+                disk.flush_file(written.fd)
         for written in waiting:
             medium.forget(written.fd)
         for written in waiting:

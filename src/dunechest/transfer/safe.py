@@ -7,7 +7,7 @@ import os
 import stat
 from pathlib import Path
 
-from dunechest.transfer import medium
+from dunechest.transfer import disk
 
 #: What a file is called until it is whole. Nothing reads such a name.
 BESIDE = ".being-written"
@@ -33,26 +33,26 @@ def write_file(path: Path, content: bytes, *, mode: int = 0o644) -> None:
         If the system refuses; the file is then as it was.
     """
     beside = path.with_name(path.name + BESIDE)
-    beside.unlink(missing_ok=True)
-    fd = os.open(beside, os.O_WRONLY | os.O_CREAT | os.O_EXCL | _NOFOLLOW, mode)
+    disk.remove(beside, missing_ok=True)
+    fd = disk.create(beside, os.O_WRONLY | os.O_CREAT | os.O_EXCL | _NOFOLLOW, mode)
     try:
         try:
             write_all(fd, content)
-            medium.flush_file(fd)
+            disk.flush_file(fd)
         finally:
             os.close(fd)
-        beside.replace(path)
+        disk.rename(beside, path)
     except BaseException:
-        beside.unlink(missing_ok=True)
+        disk.remove(beside, missing_ok=True)
         raise
-    medium.flush_folder(path.parent)
+    disk.flush_folder(path.parent)
 
 
 def write_all(fd: int, content: bytes | memoryview) -> None:
     """Write every byte, however many calls the system needs for it."""
     rest = memoryview(content)
     while rest:
-        rest = rest[os.write(fd, rest) :]
+        rest = rest[disk.write(fd, rest) :]
 
 
 def read_bounded(path: Path, most: int) -> bytes:

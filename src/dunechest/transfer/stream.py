@@ -15,7 +15,7 @@ import queue
 import threading
 from collections.abc import Callable, Iterator
 
-from dunechest.transfer import digests, medium
+from dunechest.transfer import digests, disk, medium
 
 CHUNK = 2 << 20
 _BUFFERS = 6
@@ -170,7 +170,7 @@ class ProvingWriter:
             self._through_cache()
         while view:
             try:
-                count = _pwrite(self._fd, view, self._written)
+                count = disk.write_at(self._fd, view, self._written)
             except OSError as error:
                 if self._bypassed and error.errno == errno.EINVAL:  # this filesystem wants other blocks
                     self._through_cache()
@@ -189,7 +189,7 @@ class ProvingWriter:
 
     def _prove(self) -> None:
         """Flush what was written since the last time, and read it back from the medium."""
-        medium.flush_file(self._fd)
+        disk.flush_file(self._fd)
         medium.forget(self._fd, self._proven, self._written - self._proven)
         view = memoryview(self._spare)
         while self._proven < self._written:
@@ -203,13 +203,6 @@ class ProvingWriter:
             got = min(got, want)
             self._back.update(view[:got])
             self._proven += got
-
-
-def _pwrite(fd: int, view: memoryview, offset: int) -> int:
-    if hasattr(os, "pwrite"):
-        return os.pwrite(fd, view, offset)
-    os.lseek(fd, offset, os.SEEK_SET)
-    return os.write(fd, view)
 
 
 def copy(

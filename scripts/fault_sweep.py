@@ -1,0 +1,48 @@
+"""Let every single operation of an archive fail, and the power with it; count what is lost.
+
+    python scripts/fault_sweep.py
+
+Tried are a first archive, a next edition that adds, changes, moves, swaps and drops files, and thinning. For
+each operation: the power fails (names and bytes that were not flushed are dropped, or torn), the drive is full, the
+drive is gone. Afterwards the chest is opened, verified, every edition restored and compared, and the
+job run again to its end.
+"""
+
+from __future__ import annotations
+
+import os
+import sys
+import tempfile
+from pathlib import Path
+
+ROOT = Path(__file__).resolve().parents[1]
+sys.path.insert(0, str(ROOT))
+
+
+def main() -> int:
+    from tests.sweep import jobs, sweep
+
+    # In memory where the system has such a place: what is flushed is noted, and need not reach a disk.
+    memory = "/dev/shm" if os.access("/dev/shm", os.W_OK) else None
+    with tempfile.TemporaryDirectory(prefix="dunechest-sweep-", dir=memory) as name:
+        top = Path(name)
+        os.environ["HOME"] = str(top)
+        os.environ["DUNECHEST_HOME"] = str(top / "state")
+        outcomes = []
+        for job, prepare, act in jobs():
+            outcome = sweep(job, prepare, act, top / job.replace(" ", "-"))
+            outcomes.append(outcome)
+            print(
+                f"{job:<14} {outcome.operations:>4} operations, {outcome.tried:>5} states tried, losses: {len(outcome.losses)}",
+                flush=True,
+            )
+            for loss in outcome.losses[:5]:
+                print(f"    {loss}")
+    operations, tried = sum(o.operations for o in outcomes), sum(o.tried for o in outcomes)
+    losses = sum(len(o.losses) for o in outcomes)
+    print(f"together: {operations} operations, {tried} states tried, losses: {losses}")
+    return 1 if losses else 0
+
+
+if __name__ == "__main__":
+    sys.exit(main())

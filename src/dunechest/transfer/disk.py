@@ -1,0 +1,113 @@
+"""Every change that an archive makes on a drive goes through here: make, write, rename, remove, flush.
+
+Each function is the system's own call, after a look at `gate`, which in ordinary life is None. A test
+puts something there that counts the operations and lets one of them fail, or lets the power fail: what
+was not flushed by then is dropped or torn. So it can be tried for every operation of a run, one by
+one, that nothing is lost. Reading goes its own ways; it changes nothing.
+"""
+
+from __future__ import annotations
+
+import os
+from collections.abc import Callable
+from pathlib import Path
+from typing import Any
+
+from dunechest.transfer import medium
+
+AnyPath = str | bytes | os.PathLike[str]
+
+#: Called before each operation with its name and what it is about; what it raises happens instead.
+gate: Callable[..., None] | None = None
+
+
+def _pass(operation: str, *what: Any) -> None:
+    if gate is not None:
+        gate(operation, *what)
+
+
+def create(path: AnyPath, flags: int, mode: int) -> int:
+    """Open a file for writing, making it; return the descriptor."""
+    if gate is not None:
+        gate("create", path)
+    return os.open(path, flags, mode)
+
+
+def write(fd: int, data: bytes | memoryview) -> int:
+    """Write as much of `data` as the system takes at once; return how much."""
+    if gate is not None:
+        gate("write", fd, data)
+    return os.write(fd, data)
+
+
+def write_at(fd: int, data: memoryview, offset: int) -> int:
+    """Write at a place in a file; return how much the system took."""
+    if gate is not None:
+        gate("write", fd, data)
+    if hasattr(os, "pwrite"):
+        return os.pwrite(fd, data, offset)
+    os.lseek(fd, offset, os.SEEK_SET)
+    return os.write(fd, data)
+
+
+def rename(old: AnyPath, new: AnyPath) -> None:
+    """Rename a file or folder; a file in the new place is replaced."""
+    _pass("rename", old, new)
+    os.replace(old, new)
+
+
+def remove(path: AnyPath, *, missing_ok: bool = False) -> None:
+    """Remove a file."""
+    _pass("remove", path)
+    try:
+        os.unlink(path)
+    except FileNotFoundError:
+        if not missing_ok:
+            raise
+
+
+def make_folder(path: Path) -> None:
+    """Make a folder and those above it, if they are not there."""
+    if path.is_dir():
+        return
+    make_folder(path.parent)
+    _pass("make-folder", path)
+    path.mkdir(exist_ok=True)
+
+
+def remove_folder(path: AnyPath) -> None:
+    """Remove an empty folder."""
+    _pass("remove-folder", path)
+    os.rmdir(path)
+
+
+def remove_tree(path: Path) -> None:
+    """Remove a folder with all in it, following no link; what is missing already is passed over."""
+    for folder, inner, files in os.walk(path, topdown=False):
+        for name in files:
+            remove(os.path.join(folder, name), missing_ok=True)
+        for name in inner:
+            below = os.path.join(folder, name)
+            if os.path.islink(below):
+                remove(below, missing_ok=True)
+            else:
+                remove_folder(below)
+    remove_folder(path)
+
+
+def flush_file(fd: int) -> None:
+    """Return when the bytes and the size of the open file are on the medium."""
+    _pass("flush", fd)
+    medium.flush_file(fd)
+
+
+def flush_folder(path: AnyPath) -> None:
+    """Return when the names in a folder are on the medium."""
+    _pass("flush-folder", path)
+    medium.flush_folder(os.fsdecode(path))
+
+
+def flush_filesystem(fd: int) -> bool:
+    """Flush the whole filesystem that `fd` lies on; False if that cannot be had."""
+    _pass("flush-all", fd)
+    return medium.flush_filesystem(fd)
