@@ -35,6 +35,7 @@ def write_tags(
     *,
     earlier: Mapping[str, Iterable[bytes]] | None = None,
     carried: Iterable[Tag] = (),
+    archives: Iterable[str] = (),
 ) -> str:
     """Write and prove all tag files of a new edition.
 
@@ -52,6 +53,8 @@ def write_tags(
         Records of earlier editions to write: by path in the bag, their lines.
     carried : iterable of Tag
         Tag files that are there already, or get there by a rename.
+    archives : iterable of str
+        Paths in the bag of archives of pieces that are pending already.
 
     Returns
     -------
@@ -85,7 +88,20 @@ def write_tags(
         _write(bag, "bag-info.txt", [info]),
         _write(bag, "bagit.txt", [format_declaration()]),
     ]
+    tags += [flushed_tag(bag, path) for path in archives]
     return write_lists(bag, earlier or {}, carried, tags)
+
+
+def flushed_tag(bag: Path, path: str) -> Tag:
+    """Flush a pending tag file that something else has written, and return its entry for the lists."""
+    slow, fast, size = hashlib.sha512(), blake3(), 0
+    with (bag / TAGS / path).open("r+b") as file:
+        disk.flush_file(file.fileno())
+        while piece := file.read(1 << 20):
+            slow.update(piece)
+            fast.update(piece)
+            size += len(piece)
+    return Tag(path, size, slow.hexdigest(), fast.hexdigest())
 
 
 def write_lists(

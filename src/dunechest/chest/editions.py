@@ -17,6 +17,7 @@ from pathlib import Path
 
 from dunechest.bag.bag import read_bag
 from dunechest.chest import journal, records
+from dunechest.chest.pieces import Kept, assemble, kept_in
 from dunechest.chest.records import EarlierFile, FileRecord, LibraryRecord, TagRecord, read_lines
 from dunechest.errors import DuneChestError, WordsOff
 from dunechest.names import shown, why_unsafe
@@ -213,19 +214,35 @@ def differences(earlier: Mapping[str, FileRecord], later: Mapping[str, FileRecor
     return lines
 
 
-def places_of_bytes(bag: Path, files: Iterable[FileRecord]) -> dict[str, str]:
-    """Return by BLAKE3 digest where bytes lie in a bag: paths in it, those in ``data/`` first.
+@dataclass(frozen=True, slots=True)
+class Places:
+    """Where a bag's bytes lie, by BLAKE3 digest: paths of plain files, and states that are kept in pieces."""
+
+    plain: dict[str, str]
+    pieces: dict[str, Kept]
+
+    def assemble(self, bag: Path, digest: str) -> Iterator[bytes]:
+        """Put together a state that is kept in pieces; see `pieces.assemble`."""
+        files = {key: bag / path for key, path in self.plain.items()}
+        return assemble(bag, self.pieces[digest], self.pieces.values(), files)
+
+
+def places_of_bytes(bag: Path, files: Iterable[FileRecord]) -> Places:
+    """Say where bytes lie in a bag; of several places one in ``data/`` comes first.
 
     What a list on the drive names is foreign input: no path leaves the bag.
     """
     found: dict[str, str] = {}
     for file in files:
-        found.setdefault(file.blake3, "data/" + file.path)
+        if why_unsafe(file.path) is None:
+            found.setdefault(file.blake3, "data/" + file.path)
     prefix = journal.EARLIER + "/"
+    archives = []
     try:
         for _, line in read_lines(bag / "dune" / "tags.jsonl", TagRecord):
             if line is not None and line.path.startswith(prefix) and why_unsafe(line.path) is None:
                 found.setdefault(line.blake3, line.path)
+                archives.append(line.path)
     except OSError:
         pass  # then only what is in data/ can be had
-    return found
+    return Places(found, kept_in(bag, archives))

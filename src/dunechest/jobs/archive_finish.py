@@ -6,7 +6,9 @@ import os
 from collections import Counter
 from pathlib import Path
 
-from dunechest.chest import bagging, editions, journal, records
+from blake3 import blake3
+
+from dunechest.chest import bagging, editions, journal, pieces, records
 from dunechest.chest.chest import now_text, version
 from dunechest.chest.editions import Proven, Tag
 from dunechest.chest.records import (
@@ -23,6 +25,7 @@ from dunechest.chest.records import (
     StrayRecord,
     Totals,
 )
+from dunechest.errors import DuneChestError
 from dunechest.jobs.archive import ArchivePlan
 from dunechest.jobs.archive_run import Run
 from dunechest.jobs.changes import Difference
@@ -132,6 +135,9 @@ def _next_edition(run: Run, previous: Difference, library: LibraryRecord, by_pat
         for path in previous.files
         if path not in stays and path not in moved
     }
+    in_pieces = _in_pieces(run, previous, leaving)
+    for path in in_pieces:
+        del leaving[path]
     tags = editions.current_tags(bag)
     carried = [tag for path, tag in tags.items() if path.startswith((records.EDITIONS + "/", journal.EARLIER + "/"))]
     for path, kept in leaving.items():
@@ -150,8 +156,10 @@ def _next_edition(run: Run, previous: Difference, library: LibraryRecord, by_pat
             f"{folder}/changes.jsonl": map(records.encode_line, editions.differences(before, now)),
         },
         carried=carried,
+        archives=in_pieces.values(),
     )
     _flush_folders(run)
+    leaving |= {path: f"{journal.GONE}/{at}" for at, path in enumerate(in_pieces)}
     phases = bagging.next_edition_phases(
         bag,
         leaving=leaving,
@@ -162,6 +170,52 @@ def _next_edition(run: Run, previous: Difference, library: LibraryRecord, by_pat
     )
     bagging.commit(bag, (*phases, bagging.tag_steps(bag)))
     return top
+
+
+def _in_pieces(run: Run, previous: Difference, leaving: dict[str, str]) -> dict[str, str]:
+    """Keep earlier states of large files that changed a little in pieces; return paths of files and of archives.
+
+    An archive is believed only when the earlier state was put together from it.
+    """
+    bag = run.bag
+    large = [
+        path
+        for path in leaving
+        if path in run.proven
+        and path not in run.there
+        and pieces.SMALLEST <= previous.files[path].record.size <= pieces.LARGEST
+        and run.proven[path].record.size >= pieces.SMALLEST
+    ]
+    if not large:
+        return {}
+    places = editions.places_of_bytes(bag, [proven.record for proven in previous.files.values()])
+    found: dict[str, str] = {}
+    every = dict(places.pieces)
+    known = {digest for kept in every.values() for digest in kept.pieces}
+    for path in large:
+        old, new = previous.files[path].record, run.proven[path].record
+        name = leaving[path] + pieces.SUFFIX
+        target = bag / bagging.TAGS / name
+        disk.make_folder(target.parent)
+        disk.remove(target, missing_ok=True)
+        arriving = bag / bagging.PAYLOAD / path
+        if not pieces.keep(bag / "data" / path, old.blake3, arriving, new.blake3, target, known.__contains__):
+            continue
+        made = pieces.kept_in(bag / bagging.TAGS, [name])[old.blake3]
+        files = {digest: bag / place for digest, place in places.plain.items()} | {new.blake3: arriving}
+        whole = blake3()
+        try:
+            for piece in pieces.assemble(bag, made, every.values(), files, own=target):
+                whole.update(piece)
+        except DuneChestError:
+            whole.reset()
+        if whole.hexdigest() != old.blake3:  # the old file is damaged, or the drive: keep what is there
+            disk.remove(target)
+            continue
+        every[old.blake3] = made
+        known |= made.pieces
+        found[path] = name
+    return found
 
 
 def _old_folders(previous: Difference) -> set[str]:

@@ -5,15 +5,17 @@ from __future__ import annotations
 import os
 import re
 from collections.abc import Iterator
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from pathlib import Path
 from typing import TYPE_CHECKING, Literal
+
+from blake3 import blake3
 
 from dunechest.bag.bag import is_bag, list_bag
 from dunechest.chest import editions
 from dunechest.chest.chest import BagEntry, Chest
 from dunechest.chest.records import FileRecord, read_library
-from dunechest.errors import CutOff, WordsOff
+from dunechest.errors import CutOff, DuneChestError, WordsOff
 from dunechest.jobs.chests import resolve_chest
 from dunechest.jobs.editions import own_bag
 from dunechest.jobs.find import resolve_library
@@ -35,6 +37,8 @@ class Place:
 
     name: str
     files: dict[str, tuple[Path, int, int | None]]
+    #: State and digest of what is kept in pieces, by the same path.
+    put_together: dict[str, tuple[str, str]] = field(default_factory=dict)
 
 
 @dataclass(frozen=True, slots=True)
@@ -102,11 +106,12 @@ def compare(first: str, second: str, *, progress: Progress = silent) -> Comparis
             unlike.append(Unlike(path, "other bytes", f"{sizes[0]:,} and {sizes[1]:,} bytes"))
         else:
             same_size.append(path)
-    wanted = [(place.files[path][0], place.files[path][1]) for path in same_size for place in (one, other)]
+    pairs = [(place, path) for path in same_size for place in (one, other) if path not in place.put_together]
+    wanted = [(place.files[path][0], place.files[path][1]) for place, path in pairs]
     digests = _digests(wanted, progress)
     alike = size = 0
     for path in same_size:
-        pair = [digests[place.files[path][0]] for place in (one, other)]
+        pair = [p.put_together[path] if path in p.put_together else digests[p.files[path][0]] for p in (one, other)]
         times = {place.files[path][2] for place in (one, other)} - {None}
         if bad := next((why for state, why in pair if state == "unreadable"), None):
             unlike.append(Unlike(path, "unreadable", bad))
@@ -192,12 +197,25 @@ def _edition(name: str, entry: BagEntry, number: int | None) -> Place:
     lying = list_bag(entry.folder)
     captured = {from_wire(one.path) for one in record.databases}
     found: dict[str, tuple[Path, int, int | None]] = {}
+    put_together: dict[str, tuple[str, str]] = {}
     for path, line in files.items():
         if path.startswith("library/"):
             stored = path.removeprefix("library/")
             own = own_names.get(stored, stored)
-            source = "data/" + path if record.edition == current.edition else places.get(line.blake3, "")
+            source = "data/" + path if record.edition == current.edition else places.plain.get(line.blake3, "")
             size = lying.files.get(source, -1)
+            if not source and line.blake3 in places.pieces:
+                size, put_together[own] = line.size, _put_together(places, entry.folder, line.blake3)
             # A captured database has bytes of its own, so that its time says nothing.
             found[own] = (entry.folder / source, size, None if own in captured else line.mtime_ns)
-    return Place(name, found)
+    return Place(name, found, put_together)
+
+
+def _put_together(places: editions.Places, bag: Path, digest: str) -> tuple[str, str]:
+    whole = blake3()
+    try:
+        for piece in places.assemble(bag, digest):
+            whole.update(piece)
+    except DuneChestError as error:
+        return "unreadable", str(error)
+    return "ok", whole.hexdigest()

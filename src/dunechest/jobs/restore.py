@@ -34,7 +34,7 @@ class RestoreFile:
 
     `source` is its path in the bag, `stored` the one it had below ``data/`` in its edition,
     `path` the one it gets below the place; `blake3` (raw) or else `sha512` (hexadecimal) is
-    what its bytes must have.
+    what its bytes must have. `pieces` says that it is to be put together from pieces.
     """
 
     source: str
@@ -45,6 +45,7 @@ class RestoreFile:
     mode: int
     blake3: bytes | None
     sha512: str | None
+    pieces: bool = False
 
 
 @dataclass(frozen=True, slots=True)
@@ -371,7 +372,8 @@ def _earlier_files(entry: BagEntry, number: int, not_done: list[NotDone]) -> lis
     lying = list_bag(bag)
     files = []
     for path, line in sorted(wanted.items()):
-        source = places.get(line.blake3)
+        kept = places.pieces.get(line.blake3)
+        source = places.plain.get(line.blake3, kept.path if kept is not None else None)
         if source is None or source not in lying.files or len(line.blake3) != 64:
             not_done.append(NotDone(path, "its bytes are missing in the chest", True))
             continue
@@ -380,7 +382,9 @@ def _earlier_files(entry: BagEntry, number: int, not_done: list[NotDone]) -> lis
         except ValueError:
             not_done.append(NotDone(path, "its record is torn", True))
             continue
-        files.append(RestoreFile(source, path, path, lying.files[source], line.mtime_ns, line.mode, fast, None))
+        in_pieces = line.blake3 not in places.plain
+        size = line.size if in_pieces else lying.files[source]
+        files.append(RestoreFile(source, path, path, size, line.mtime_ns, line.mode, fast, None, in_pieces))
     return files
 
 

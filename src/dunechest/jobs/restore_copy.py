@@ -3,12 +3,16 @@
 from __future__ import annotations
 
 import os
+from collections.abc import Callable
 from pathlib import Path
 
-from dunechest.errors import CutOff, Refused
+from dunechest.chest import editions
+from dunechest.errors import CutOff, DuneChestError, Refused
 from dunechest.jobs.restore import RestoreFile, RestorePlan
 from dunechest.names import shown
-from dunechest.transfer.tasks import CopyOutcome, CopyTask
+from dunechest.transfer import medium, safe
+from dunechest.transfer.copying import digest_files
+from dunechest.transfer.tasks import CopyOutcome, CopyTask, DigestTask
 
 
 def bag_of(plan: RestorePlan) -> bytes:
@@ -40,6 +44,32 @@ def why_not(file: RestoreFile, outcome: CopyOutcome, target: Path) -> str | None
     if file.blake3 is None and outcome.sha512.hex() != file.sha512:
         target.unlink()
         return "it is not sound: its bytes in the chest are not those that were archived"
+    return None
+
+
+def put_together(plan: RestorePlan, file: RestoreFile, target: Path, tell: Callable[[int], None]) -> str | None:
+    """Write an earlier state that is kept in pieces; say why not, or None if it was and is sound."""
+    bag = plan.chest.folder / "bags" / plan.bag
+    assert file.blake3 is not None
+    try:
+        files = [proven.record for proven in editions.current_files(bag).values()]
+        pieces = editions.places_of_bytes(bag, files).assemble(bag, file.blake3.hex())
+        fd = os.open(target, os.O_WRONLY | os.O_CREAT | os.O_EXCL | getattr(os, "O_BINARY", 0), 0o600)
+        try:
+            for piece in pieces:
+                safe.write_all(fd, piece)
+                tell(len(piece))
+            medium.flush_file(fd)
+        finally:
+            os.close(fd)
+        (outcome,) = digest_files([DigestTask(os.fsencode(target), file.size)], lambda count: None)
+        if outcome.state != "ok" or outcome.digests != (file.blake3,):
+            raise DuneChestError("what was put together is not what was archived.")
+        target.chmod(_mode(file))
+        os.utime(target, ns=(file.mtime_ns, file.mtime_ns))
+    except DuneChestError as error:
+        target.unlink(missing_ok=True)
+        return str(error)
     return None
 
 

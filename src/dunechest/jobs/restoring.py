@@ -21,7 +21,7 @@ from dunechest.errors import CutOff, DuneChestError, Refused
 from dunechest.findings import Finding, stops
 from dunechest.jobs import strays_restoring
 from dunechest.jobs.restore import NotDone, RestoreFile, RestorePlan
-from dunechest.jobs.restore_copy import bag_of, copy_task, why_not, without_overwriting
+from dunechest.jobs.restore_copy import bag_of, copy_task, put_together, why_not, without_overwriting
 from dunechest.ledger import notes
 from dunechest.machine.processes import lives
 from dunechest.names import shown
@@ -222,8 +222,14 @@ def _write(plan: RestorePlan, tree: Path, not_done: list[NotDone], progress: Pro
     bag = bag_of(plan)
     root = os.fsencode(tree) + b"/"
     with Crew.for_job(len(plan.files), total, (plan.chest.folder, tree), tell) as crew:
+        for file in (f for f in plan.files if f.pieces):
+            why = put_together(plan, file, tree / file.path, tell)
+            if why is None:
+                restored.append(file)
+            else:
+                not_done.append(NotDone(file.path, why, True))
         for fast in (True, False):
-            files = [f for f in plan.files if (f.blake3 is not None) is fast]
+            files = [f for f in plan.files if (f.blake3 is not None) is fast and not f.pieces]
             sent: dict[int, list[RestoreFile]] = {}
             for done in crew.run(_jobs(files, sent, bag, root, fast, plan.whole_sync)):
                 for file, outcome in zip(sent.pop(done.number), done.copies or (), strict=True):

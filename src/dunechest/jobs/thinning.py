@@ -7,9 +7,10 @@ import os
 from dataclasses import dataclass
 from pathlib import Path
 
-from dunechest.chest import bagging, editions, journal, records
+from dunechest.chest import bagging, editions, journal, pieces, records
 from dunechest.chest.chest import Chest
 from dunechest.chest.journal import Rename
+from dunechest.chest.pieces import Kept
 from dunechest.chest.records import LibraryRecord
 from dunechest.errors import CutOff, DuneChestError, Refused
 from dunechest.jobs.chests import machine_name
@@ -91,11 +92,54 @@ def plan_thinning(chest: Chest, library: str, rule: str, *, now: datetime.dateti
     tags = editions.current_tags(bag)
     if dropped:
         needed = _needed(bag, current.edition, kept)
-        files += [
-            path for path, tag in tags.items() if path.startswith(journal.EARLIER + "/") and tag.blake3 not in needed
-        ]
+        archives = _archives(bag, needed)
+        files += [one.path for one in archives.dropped.values()]
+        own, digests = archives.paths, needed | archives.bases
+        earlier = [path for path in tags if path.startswith(journal.EARLIER + "/") and path not in own]
+        files += [path for path in earlier if tags[path].blake3 not in digests]
     size = sum(tags[path].size for path in files if path in tags)
     return ThinPlan(chest, entry.name, rule, current, kept, dropped, exempt, tuple(files), size)
+
+
+@dataclass(frozen=True, slots=True)
+class _Archives:
+    """Archives of pieces: those that stay and that go, by digest of the whole, and the files that are their bases."""
+
+    kept: dict[str, Kept]
+    dropped: dict[str, Kept]
+    bases: frozenset[str]
+
+    @property
+    def paths(self) -> set[str]:
+        """Paths of all of them."""
+        return {one.path for one in (*self.kept.values(), *self.dropped.values())}
+
+
+def _archives(bag: Path, needed: set[str]) -> _Archives:
+    every = editions.places_of_bytes(bag, []).pieces
+    kept = {digest: one for digest, one in every.items() if digest in needed}
+    dropped = {digest: one for digest, one in every.items() if digest not in needed}
+    bases = frozenset(pieces.base_of(one, every) for one in kept.values())
+    return _Archives(kept, dropped, bases)
+
+
+def _rewrite(bag: Path, plan: ThinPlan) -> list[str]:
+    """Have the archives that stay hold what they need of those that go; return the paths of those written anew."""
+    archives = _archives(bag, _needed(bag, plan.record.edition, plan.kept))
+    where = {digest: one for one in archives.dropped.values() for digest in one.pieces}
+    there = {digest for one in archives.kept.values() for digest in one.pieces}
+    written = []
+    for one in archives.kept.values():
+        more = {d: where[d] for d in pieces.list_of(bag, one) if d in where and d not in there}
+        there |= more.keys()
+        base = pieces.base_of(one, archives.dropped)
+        if more or base != one.about.base:
+            target = bag / bagging.TAGS / one.path
+            disk.make_folder(target.parent)
+            disk.remove(target, missing_ok=True)
+            pieces.rewrite(bag, one, base, more, target)
+            written.append(one.path)
+    return written
 
 
 def _needed(bag: Path, current: int, kept: tuple[int, ...]) -> set[str]:
@@ -163,10 +207,10 @@ def _write(bag: Path, plan: ThinPlan) -> str:
     changed = {}
     for number, lines in _new_changes(bag, plan).items():
         changed[f"{records.EDITIONS}/{number:04d}/changes.jsonl"] = lines
-    carried = [
-        tag for path, tag in tags.items() if path not in gone and path not in changed and path != "dune/tags.jsonl"
-    ]
-    top = bagging.write_lists(bag, changed, carried)
+    rewritten = _rewrite(bag, plan)
+    fresh = {*changed, *rewritten, "dune/tags.jsonl"}
+    carried = [tag for path, tag in tags.items() if path not in gone and path not in fresh]
+    top = bagging.write_lists(bag, changed, carried, [bagging.flushed_tag(bag, path) for path in rewritten])
     out = tuple(Rename(path, f"{journal.GONE}/{n}") for n, path in enumerate(plan.files))
     folders = {os.path.dirname(path) for path in plan.files}
     above = {folder.rpartition("/")[0] for folder in folders}
