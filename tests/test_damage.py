@@ -180,6 +180,7 @@ def test_parts_of_a_later_version_are_no_obstacle(damaged: dunechest.Chest, tmp_
 
 def test_a_stranger_in_the_chest_is_left_alone(damaged: dunechest.Chest, command: Command) -> None:
     (damaged.folder / "bags" / "holiday").mkdir()
+    (damaged.folder / "bags" / "holiday" / "beach.jpg").write_text("sand")
     (damaged.folder / "bags" / "notes.txt").write_text("hello")
     ran = command("verify", damaged.folder)
     assert ran.status == 1

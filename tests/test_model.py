@@ -1,4 +1,4 @@
-"""One truth: random changes, archives, damage, verifications and restores against a plain dictionary."""
+"""One truth: random changes, archives, kills, thinning, damage, verifications and restores against a plain dictionary."""
 
 from __future__ import annotations
 
@@ -12,8 +12,10 @@ from hypothesis import strategies as st
 from hypothesis.stateful import Bundle, RuleBasedStateMachine, consumes, invariant, rule
 
 import dunechest
+from dunechest.jobs import thinning
 
 from .conftest import flip
+from .power import PowerCut, Recorder
 
 NAMES = st.sampled_from(["a", "b%", "c\nd", "\u00e9", "e\u0301", "-x", "f\udcff", "A", " g"])
 PATHS = st.lists(NAMES, min_size=1, max_size=3).map("/".join)
@@ -22,7 +24,7 @@ Tree = dict[str, bytes | str | None]
 
 
 class Chests(RuleBasedStateMachine):
-    """`now` is the library as it should be; `kept` is what each bag should give back."""
+    """`now` is the library as it should be; `kept` is what each edition of each bag should give back."""
 
     bags = Bundle("bags")
 
@@ -34,7 +36,7 @@ class Chests(RuleBasedStateMachine):
         (self.top / "drive").mkdir()
         self.chest = dunechest.Chest.create(self.top / "drive", "model")
         self.now: Tree = {}
-        self.kept: dict[str, Tree] = {}
+        self.kept: dict[str, dict[int, Tree]] = {}
         self.damaged: dict[str, set[str]] = {}
         self.count = 0
 
@@ -93,19 +95,69 @@ class Chests(RuleBasedStateMachine):
         (account,) = dunechest.archive([self.library], self.chest, name=name)
         assert account.well
         assert account.files_copied == sum(isinstance(v, bytes) for v in self.now.values())
-        self.kept[name] = dict(self.now)
+        self.kept[name] = {1: dict(self.now)}
         self.damaged[name] = set()
         return name
 
-    @rule(bag=bags)
-    def archive_again_under_a_taken_name(self, bag: str) -> None:
-        """Either nothing has changed, or it is refused; the bag is as it was in any case."""
-        try:
-            (account,) = dunechest.archive([self.library], self.chest, name=bag)
-        except dunechest.Refused:
+    def _current(self, bag: str) -> int:
+        return max(self.kept[bag])
+
+    @rule(bag=bags, reread=st.booleans())
+    def archive_again(self, bag: str, reread: bool) -> None:
+        """Nothing has changed, or there is a next edition; the earlier ones stay."""
+        current = self._current(bag)
+        (account,) = dunechest.archive([self.library], self.chest, name=bag, reread=reread, despite=["mass-change"])
+        assert account.well
+        if self.kept[bag][current] == self.now and account.state == "unchanged":
+            assert account.edition == current
+        else:
+            assert account.edition == current + 1
+            self.kept[bag][current + 1] = dict(self.now)
+            self._follow_damage(bag, current)
+
+    def _follow_damage(self, bag: str, last: int) -> None:
+        """What was damaged in the bag is where the next edition has put it, or still in its place."""
+        if not self.damaged[bag]:
             return
-        assert account.state == "unchanged"
-        assert self.kept[bag] == self.now
+        found = dunechest.verify(self.chest, [bag]).checks[0]
+        now = {s.path for s in found.states if s.state == "changed"}
+        assert len(now) == len(self.damaged[bag]), "damage neither heals nor spreads"
+        self.damaged[bag] = now
+
+    @rule(bag=bags, number=st.integers(0, 60), gone=st.booleans())
+    def kill(self, bag: str, number: int, gone: bool) -> None:
+        """The process is killed at some operation; whoever opens the chest next finds the old edition or the new one."""
+        if self.damaged[bag]:
+            return
+        current = self._current(bag)
+        recorder = Recorder(
+            self.top / "drive", fail=lambda at: PowerCut() if at == number or (gone and at > number) else None
+        )
+        with recorder.watching():
+            try:
+                dunechest.archive([self.library], self.chest, name=bag, despite=["mass-change"])
+            except (PowerCut, dunechest.DuneChestError):
+                pass
+        self.chest = dunechest.Chest.open(self.top / "drive")
+        record = self.chest.bag(bag).library
+        assert record is not None
+        assert record.edition in (current, current + 1)
+        if record.edition > current:
+            self.kept[bag][current + 1] = dict(self.now)
+
+    @rule(bag=bags, last=st.integers(1, 3))
+    def thin(self, bag: str, last: int) -> None:
+        if self.damaged[bag]:
+            return
+        plan = thinning.plan_thinning(self.chest, bag, f"the last {last}")
+        try:
+            thinning.carry_out(plan)
+        except dunechest.Refused:  # an archive was cut off in it
+            assert (self.chest.folder / "bags" / bag / "dune" / "pending").exists()
+            return
+        assert set(plan.kept) <= set(self.kept[bag])
+        assert len(plan.kept) >= min(last, len(self.kept[bag]))
+        self.kept[bag] = {number: tree for number, tree in self.kept[bag].items() if number in plan.kept}
 
     @rule(bag=bags, number=st.integers(0, 1000))
     def damage(self, bag: str, number: int) -> None:
@@ -127,15 +179,19 @@ class Chests(RuleBasedStateMachine):
     def reopen(self) -> None:
         self.chest = dunechest.Chest.open(self.top / "drive")
 
-    @rule(bag=bags)
-    def restore(self, bag: str) -> None:
+    @rule(bag=bags, which=st.integers(0, 5))
+    def restore(self, bag: str, which: int) -> None:
+        numbers = sorted(self.kept[bag])
+        number = numbers[which % len(numbers)]
         place = self.top / "back"
-        result = dunechest.restore(self.chest, bag, into=place, outward_links=True)
-        assert result.well == (not self.damaged[bag])
+        result = dunechest.restore(self.chest, bag, into=place, edition=number, outward_links=True)
         found = read(place)
-        wanted = self.kept[bag]
+        wanted = self.kept[bag][number]
         missing = {path for path in wanted if path not in found}
-        assert len(missing) == len(self.damaged[bag])
+        assert result.well == (not missing)
+        if number == max(numbers):
+            assert len(missing) == sum(path.startswith("data/") for path in self.damaged[bag])
+        assert len(missing) <= 0 or self.damaged[bag]
         assert all(isinstance(wanted[path], bytes) for path in missing)
         assert found == {path: value for path, value in wanted.items() if path not in missing}
         shutil.rmtree(place)

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import datetime
+import re
 import time
 
 
@@ -29,6 +30,19 @@ def number(count: int, one: str, many: str | None = None) -> str:
     ('1 file', '1,200 files', '0 libraries')
     """
     return f"{count:,} {one if count == 1 else many or one + 's'}"
+
+
+def seconds_of(text: str) -> float | None:
+    """Read a span of time as a person writes it; None if it is none.
+
+    >>> seconds_of("20min"), seconds_of("1 h 30 min"), seconds_of("45 s"), seconds_of("soon")
+    (1200.0, 5400.0, 45.0, None)
+    """
+    pieces = re.findall(r"(\d+(?:\.\d+)?)\s*(h|hours?|min|minutes?|m|s|seconds?)\b", text.lower())
+    rest = re.sub(r"(\d+(?:\.\d+)?)\s*(h|hours?|min|minutes?|m|s|seconds?)\b", "", text.lower())
+    if not pieces or rest.strip():
+        return None
+    return sum(float(count) * {"h": 3600, "m": 60, "s": 1}[unit[0]] for count, unit in pieces) or None
 
 
 def duration(seconds: float) -> str:

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import datetime
 import os
+import re
 import stat
 import uuid
 from collections.abc import Iterator
@@ -157,6 +158,56 @@ class Chest:
             raise ChestUnusable(f"The folder {BAGS} is missing in the chest {shown(str(folder))}.")
         chest.recovered = chest._recover(machine)
         return chest
+
+    @classmethod
+    def rebuild(cls, place: str | os.PathLike[str], label: str | None = None) -> Chest:
+        """Make ``chest.json`` again, where it is missing or torn. Never done unasked; no bag is touched.
+
+        Parameters
+        ----------
+        place : path
+            The folder ``dune-chest``, or the one it lies in.
+        label : str, optional
+            The label; by default what ``READ-ME.txt`` says.
+
+        Raises
+        ------
+        WordsOff
+            If there are no bags there, or no label is known.
+        Refused
+            If the record is whole, or of a newer format.
+        """
+        folders = [folder for folder in (Path(place), Path(place) / FOLDER) if (folder / BAGS).is_dir()]
+        if not folders:
+            raise WordsOff(f"There is no folder {BAGS} of a chest in {shown(os.fspath(place))}.")
+        folder = folders[0].resolve()
+        path = folder / "chest.json"
+        if os.path.lexists(path):
+            try:
+                records.read_chest(folder)
+            except ChestUnusable as error:
+                if "newer version" in str(error):
+                    raise
+            else:
+                raise Refused(f"The record of the chest in {shown(str(folder))} is whole. Nothing was changed.")
+        try:
+            text = safe.read_bounded(folder / "READ-ME.txt", 1 << 16).decode("utf-8", "replace")
+        except (OSError, ValueError):
+            text = ""
+        said_label = re.search(r"^  Label of this chest: (.+)$", text, re.MULTILINE)
+        said_id = re.search(r"^  Id of this chest:    ([0-9a-f]{32})$", text, re.MULTILINE)
+        if label is None and said_label is None:
+            raise WordsOff("READ-ME.txt does not say the chest's label any more: give one with --label.")
+        label = label if label is not None else said_label.group(1) if said_label is not None else ""
+        _check_label(label)
+        record = ChestRecord(FORMAT, said_id.group(1) if said_id else uuid.uuid4().hex, label, now_text(), version())
+        try:
+            if os.path.lexists(path):  # what is torn may still tell somebody something
+                disk.rename(path, path.with_name(f"chest.json.torn-{now_text()[:10]}"))
+            safe.write_file(path, records.encode_pretty(record))
+        except OSError as error:
+            raise CutOff(f"{shown(str(path))} cannot be written: {error.strerror}.") from error
+        return cls.open(folder)
 
     def bag_folder(self, name: str) -> Path:
         """Return the folder of a bag by its name, which must be a plain one."""

@@ -7,10 +7,10 @@ that its successor does not hold and that no other earlier state in the bag has 
 **Cutting.** A file is cut by its content, so that what is inserted moves the cuts along with it: a piece ends
 after the first three bytes in a row of which the first is 7, the second 13, and the third 20 more than a multiple
 of 26, that lie so that the piece has at least 4,096 bytes; at 65,536 bytes it ends in any case, and at the end of
-the file. The digest of a piece is its BLAKE3.
+the file. The digest of a piece is its SHA-256, which every computer can tell without anything installed.
 
-**Keeping.** ``dune/earlier/NUMBER/PATH.pieces.zip`` is a ZIP archive. In it, ``about.json`` says `format`, the `size`
-and `blake3` of the whole, and the `base`: the BLAKE3 digest of the file that came after it. ``list.txt`` has
+**Keeping.** ``dune/earlier/NUMBER/PATH.pieces.zip`` is a ZIP archive. In it, ``about.json`` says `format`, `size`,
+`blake3` and `sha512` of the whole, and the `base`: the BLAKE3 digest of the file that came after it. ``list.txt`` has
 the digest of each piece in order, a line each. All other entries are kept pieces, each under its digest.
 
 **Putting together.** Go through ``list.txt`` and take each piece from this archive, from any other ``.pieces.zip`` of
@@ -26,11 +26,11 @@ import zipfile
 from collections.abc import Callable, Iterable, Iterator, Mapping
 from contextlib import contextmanager
 from dataclasses import dataclass
+from hashlib import sha256
 from pathlib import Path
 from typing import BinaryIO
 
 import msgspec
-from blake3 import blake3
 
 from dunechest.chest import journal
 from dunechest.errors import DuneChestError
@@ -61,6 +61,7 @@ class About(msgspec.Struct, frozen=True):
     format: int
     size: int
     blake3: str
+    sha512: str
     base: str
 
 
@@ -140,15 +141,15 @@ def list_of(bag: Path, kept: Kept) -> list[str]:
     return lines
 
 
-def keep(old: Path, old_digest: str, new: Path, new_digest: str, target: Path, there: Callable[[str], bool]) -> bool:
+def keep(old: Path, about: About, new: Path, target: Path, there: Callable[[str], bool]) -> bool:
     """Write an archive of the pieces of an old file that a new one does not hold.
 
     Parameters
     ----------
     old, new : Path
         The two files.
-    old_digest, new_digest : str
-        Their BLAKE3 digests, hexadecimal.
+    about : About
+        About the old one; its base is the new one.
     target : Path
         The archive, which must not exist.
     there : callable
@@ -159,15 +160,15 @@ def keep(old: Path, old_digest: str, new: Path, new_digest: str, target: Path, t
     bool
         False if it is not worth it; nothing is left at `target` then.
     """
-    size = old.stat().st_size
+    size = about.size
     with new.open("rb") as file:
-        held = {blake3(piece).digest() for piece in cut(file)}
+        held = {sha256(piece).digest() for piece in cut(file)}
     order: list[str] = []
     written: set[str] = set()
     total = 0
     with old.open("rb") as file, _new_archive(target) as archive:
         for piece in cut(file):
-            raw = blake3(piece).digest()
+            raw = sha256(piece).digest()
             digest = raw.hex()
             order.append(digest)
             if raw in held or digest in written or there(digest):
@@ -179,7 +180,7 @@ def keep(old: Path, old_digest: str, new: Path, new_digest: str, target: Path, t
             archive.writestr(_info(digest), piece)
         else:
             archive.writestr(_info("list.txt"), "\n".join(order) + "\n")
-            archive.writestr(_info("about.json"), msgspec.json.encode(About(1, size, old_digest, new_digest)))
+            archive.writestr(_info("about.json"), msgspec.json.encode(about))
     if total > size * _WORTH:
         disk.remove(target)
         return False
@@ -283,7 +284,7 @@ def assemble(
                     raise DuneChestError(f"A piece of {shown(kept.path)} is missing in the chest.")
                 last.seek(cuts[digest][0])
                 piece = last.read(cuts[digest][1])
-            if blake3(piece).hexdigest() != digest:
+            if sha256(piece).hexdigest() != digest:
                 raise DuneChestError(f"A piece of {shown(kept.path)} is damaged in the chest.")
             yield piece
     except (OSError, ValueError, KeyError, zipfile.BadZipFile) as error:
@@ -303,6 +304,6 @@ def _cuts(path: Path | None) -> tuple[BinaryIO | None, dict[str, tuple[int, int]
     found: dict[str, tuple[int, int]] = {}
     place = 0
     for piece in cut(file):
-        found.setdefault(blake3(piece).hexdigest(), (place, len(piece)))
+        found.setdefault(sha256(piece).hexdigest(), (place, len(piece)))
         place += len(piece)
     return file, found

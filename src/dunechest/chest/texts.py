@@ -27,8 +27,8 @@ Please do not rename, change or delete anything in here.
 
 HOW TO GET FILES BACK, WITHOUT ANY SPECIAL PROGRAM
 ==================================================
-Every file lies here as a plain file under its own name. Nothing is packed or
-encrypted. To get a library back by hand:
+Every file lies here as a plain file under its own name. Nothing is encrypted, and
+nothing of the latest state is packed. To get a library back by hand:
 
   1. Open the folder "bags". Each folder in it is one library.
   2. Open that library's folder and read HOW-TO-RESTORE.txt in it. It says where
@@ -136,6 +136,10 @@ What plain copying cannot bring back stands in dune/library.json, a text file:
 {% if application -%}
 - Start {{ application }} and let it open the library in its place.
 {% endif -%}
+{% if edition > 1 -%}
+- This is edition {{ edition }}. Files as earlier editions had them lie in dune/earlier,
+  in a folder with the number of the last edition that had them.
+{% endif -%}
 - Compare: {{ files|number("file") }} should be there.
 - Keep this drive as it is until you are sure.
 
@@ -206,6 +210,7 @@ def how_to_restore(record: LibraryRecord, bag: str, odd_names: int) -> bytes:
         incomplete=record.incomplete,
         strays=[(shown(stray.stored), shown(from_wire(stray.path))) for stray in record.strays],
         shape=record.shape,
+        edition=record.edition,
         odd_names=odd_names,
         place_words=place_in_words(record),
         links=len(record.links),

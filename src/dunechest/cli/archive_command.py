@@ -64,6 +64,7 @@ def command(
     be copied or changed meanwhile.
     """
     from dunechest.cli import archive_view
+    from dunechest.cli.output import say_recovered
     from dunechest.findings import stops
     from dunechest.jobs import archiving
     from dunechest.jobs.archive import check_codes, plan_archive
@@ -73,8 +74,7 @@ def command(
 
     check_codes(despite)
     target = resolve_chest(chest)
-    if out.shows:
-        archive_view.show_recovered(out, target)
+    say_recovered(out, target)
     known = [resolve_library(text) for text in libraries]
     rebuildable = None if leave_rebuildable is None else not leave_rebuildable
     choice = Choice(parts, rebuildable, not leave_strays, take_hollow)

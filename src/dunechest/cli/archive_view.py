@@ -29,12 +29,6 @@ _STATES = {
 }
 
 
-def show_recovered(out: Out, chest: Chest) -> None:
-    """Say which cut-off changes were finished when the chest was opened."""
-    for name in chest.recovered:
-        out.console.print(f"A cut-off change in {shown(name)} was finished first.", style="yellow")
-
-
 def _left_document(left: Sequence[LeftBehind]) -> list[dict[str, Any]]:
     return [{"path": o.path, "bytes": o.size, "why": o.why, "fault": o.fault} for o in left]
 

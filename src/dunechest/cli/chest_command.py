@@ -48,6 +48,28 @@ def list_all(out: Out) -> int:
     return 0
 
 
+@command.command("rebuild")
+@click.argument("folder", metavar="FOLDER", type=click.Path())
+@click.option("--label", metavar="L", help="What you call the drive; by default what READ-ME.txt in it says.")
+@common
+def rebuild(out: Out, folder: str, label: str | None) -> int:
+    """Make a chest's own record again, where chest.json is missing or torn.
+
+    The bags in it are not touched. The id is taken from READ-ME.txt if that still says it.
+    """
+    from dunechest.cli import chest_view
+    from dunechest.jobs.chests import rebuild_chest
+    from dunechest.names import shown
+
+    chest = rebuild_chest(folder, label)
+    if out.json:
+        out.document(chest_view.chest_document(chest))
+    elif out.shows:
+        out.console.print(f"The record of the chest {shown(chest.label)!r} was made again.")
+        out.console.print(f"Next: dunechest verify {shown(folder)}", soft_wrap=True)
+    return 0
+
+
 @command.command("show")
 @click.argument("chest", metavar="CHEST")
 @common

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import datetime
+import time
 from typing import Any
 
 from rich import box
@@ -115,6 +117,23 @@ def show_document(result: ChestContents) -> dict[str, Any]:
     }
 
 
+#: Days after which a check of every byte should be made again.
+_AGED = 90
+
+
+def _aged(bag: BagEntry, check: PastCheck | None) -> str:
+    """Suggest a check where the last one of every byte, or the archive itself, is long ago."""
+    if bag.library is None:
+        return ""
+    moments = [datetime.datetime.fromisoformat(bag.library.archived).timestamp()]
+    if check is not None and not check.quick:
+        moments.append(check.when)
+    days = int((time.time() - max(moments)) // 86_400)
+    if days <= _AGED:
+        return ""
+    return f"\n{days} days since every byte was looked at: verify it again, an evening at a time with --for 20min"
+
+
 def _checked(check: PastCheck | None) -> str:
     if check is None:
         return "not yet verified on this machine"
@@ -147,7 +166,8 @@ def _below(bag: BagEntry, check: PastCheck | None) -> str:
         return "an archive was cut off here; archive the library again to finish it"
     if record is None:
         return shown(bag.why) or _checked(check)
-    return f"from {shown(record.origin.machine)}, {shown(from_wire(record.origin.path))}\n{_checked(check)}"
+    came = f"from {shown(record.origin.machine)}, {shown(from_wire(record.origin.path))}"
+    return f"{came}\n{_checked(check)}{_aged(bag, check)}"
 
 
 def show_contents(out: Out, result: ChestContents) -> None:

@@ -31,6 +31,7 @@ def command(out: Out, chest: str, library: str, thin: str | None, plan_only: boo
     before an edition in which a large share of the files changed at once.
     """
     from dunechest.cli import editions_view
+    from dunechest.cli.output import say_recovered
     from dunechest.errors import WordsOff
     from dunechest.jobs import thinning
     from dunechest.jobs.chests import resolve_chest
@@ -40,6 +41,7 @@ def command(out: Out, chest: str, library: str, thin: str | None, plan_only: boo
     if plan_only and thin is None:
         raise WordsOff("--plan goes with --thin: a list changes nothing anyway.")
     target = resolve_chest(chest)
+    say_recovered(out, target)
     if thin is None:
         listed = list_editions(target, library)
         if out.json:

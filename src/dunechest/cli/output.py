@@ -19,6 +19,8 @@ from dunechest.progress import Progress, silent
 if TYPE_CHECKING:
     from rich.console import Console
 
+    from dunechest.chest.chest import Chest
+
 # Tones that can be read on a dark ground and on a light one.
 _STYLES = {"stop": "bold red", "warn": "dark_orange3", "note": "dark_cyan"}
 
@@ -134,6 +136,14 @@ def show_findings(console: Console, findings: Sequence[Finding]) -> None:
         line.append(shown(finding.what))
         console.print(line, soft_wrap=True)
         console.print(Text("     " + shown(finding.do), style="dim"), soft_wrap=True)
+
+
+def say_recovered(out: Out, chest: Chest) -> None:
+    """Say on standard error which cut-off changes were finished when a chest was opened."""
+    if out.quiet:
+        return
+    for name in chest.recovered:
+        _console(True).print(f"A cut-off change in {shown(name)} was finished first.", style="dark_orange3")
 
 
 def finding_document(finding: Finding) -> dict[str, Any]:

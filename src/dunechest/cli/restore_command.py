@@ -41,12 +41,14 @@ def command(
     Install the application first, and do not start it until this is done.
     """
     from dunechest.cli import restore_view
+    from dunechest.cli.output import say_recovered
     from dunechest.findings import stops
     from dunechest.jobs import restoring
     from dunechest.jobs.chests import resolve_chest
     from dunechest.jobs.restore import plan_restore
 
     source = resolve_chest(chest)
+    say_recovered(out, source)
     links = True if outward_links else None
     plan = plan_restore(source, library, home=home, into=into, edition=edition, outward_links=links)
     if plan_only:

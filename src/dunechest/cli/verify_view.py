@@ -35,6 +35,7 @@ def document(result: VerifyResult) -> dict[str, Any]:
                 "files": check.files,
                 "bytes": check.bytes,
                 "sound": check.sound,
+                "remaining": check.remaining,
                 "not_sound": [{"path": s.path, "state": s.state, "why": s.why} for s in check.states],
                 "seconds": round(check.seconds, 3),
             }
@@ -57,6 +58,13 @@ def show(out: Out, result: VerifyResult) -> None:
             f"Quick check: names and sizes of {number(files, 'file')} are as recorded. No content was read; "
             "run it without --quick to prove every byte.",
             style="green",
+            soft_wrap=True,
+        )
+    elif result.well and (left := sum(check.remaining for check in result.checks)):
+        console.print(f"So far all is well: {number(files, 'file')} are sound, every byte.", style="green")
+        console.print(
+            f"{number(left, 'file')} of the library begun are left, and other libraries; the same command goes on.",
+            style="dim",
             soft_wrap=True,
         )
     elif result.well:

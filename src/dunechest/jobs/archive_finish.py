@@ -199,7 +199,8 @@ def _in_pieces(run: Run, previous: Difference, leaving: dict[str, str]) -> dict[
         disk.make_folder(target.parent)
         disk.remove(target, missing_ok=True)
         arriving = bag / bagging.PAYLOAD / path
-        if not pieces.keep(bag / "data" / path, old.blake3, arriving, new.blake3, target, known.__contains__):
+        about = pieces.About(1, old.size, old.blake3, previous.files[path].sha512, new.blake3)
+        if not pieces.keep(bag / "data" / path, about, arriving, target, known.__contains__):
             continue
         made = pieces.kept_in(bag / bagging.TAGS, [name])[old.blake3]
         files = {digest: bag / place for digest, place in places.plain.items()} | {new.blake3: arriving}

@@ -93,6 +93,13 @@ def create_chest(place: str | os.PathLike[str], label: str) -> Chest:
     return chest
 
 
+def rebuild_chest(place: str | os.PathLike[str], label: str | None = None) -> Chest:
+    """Make a chest's record again and note it in the ledger; see `Chest.rebuild`."""
+    chest = Chest.rebuild(place, label)
+    note_chest(chest)
+    return chest
+
+
 def note_chest(chest: Chest) -> str | None:
     """Note in the ledger that a chest was met; a failure comes back as words, since the job is done."""
     try:

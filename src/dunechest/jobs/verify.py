@@ -28,7 +28,8 @@ class BagCheck:
     """What verification says of one bag.
 
     `sound` counts files (tag files included) that are as they should be; `states`
-    lists all others; `files` and `bytes` are what was looked at.
+    lists all others; `files` and `bytes` are what was looked at. Where the time was limited, `remaining`
+    files are left, from `next` on.
     """
 
     bag: str
@@ -40,6 +41,8 @@ class BagCheck:
     sound: int
     states: tuple[FileState, ...]
     seconds: float
+    remaining: int = 0
+    next: str = ""
 
     @property
     def well(self) -> bool:
@@ -146,7 +149,28 @@ def _note(chest: Chest, checks: Iterable[BagCheck]) -> None:
             pass  # the result is shown; only the memory of it is missing
 
 
-def _check_guarded(entry: BagEntry, quick: bool, progress: Progress) -> BagCheck:
+def note_checks(chest: Chest, bag: str, *, quick: bool, files: int, wrong: int) -> None:
+    """Note in the ledger that a library was checked.
+
+    Raises
+    ------
+    DuneChestError
+        If the ledger cannot be written.
+    """
+    notes.append("check", chest=chest.id, bag=bag, quick=quick, sound=not wrong, files=files, wrong=wrong)
+
+
+def check_part(entry: BagEntry, first: str, until: float, progress: Progress) -> BagCheck:
+    """Check the files of a bag from the one called `first` on, until a moment (of `time.monotonic`).
+
+    At least one batch of files is checked.
+    """
+    return _check_guarded(entry, False, progress, first, until)
+
+
+def _check_guarded(
+    entry: BagEntry, quick: bool, progress: Progress, first: str = "", until: float = float("inf")
+) -> BagCheck:
     """Check one bag; one that cannot be understood is a result among others."""
     begun = time.monotonic()
     if entry.state == "unfinished":
@@ -158,21 +182,31 @@ def _check_guarded(entry: BagEntry, quick: bool, progress: Progress) -> BagCheck
         state = FileState("", "unlisted", "this folder in bags/ is not a bag; it is left alone")
         return BagCheck(entry.name, entry.folder, "unusable", quick, 0, 0, 0, (state,), 0.0)
     try:
-        return _check(entry, quick, progress, begun, own)
+        return _check(entry, quick, progress, begun, own, first, until)
     except BagUnusable as error:
         bag_file = FileState("bagit.txt", "changed", str(error))
         return BagCheck(entry.name, entry.folder, "unusable", quick, 0, 0, 0, (bag_file,), 0.0)
 
 
-def _check(entry: BagEntry, quick: bool, progress: Progress, begun: float, own: bool) -> BagCheck:
+def _check(
+    entry: BagEntry, quick: bool, progress: Progress, begun: float, own: bool, first: str, until: float
+) -> BagCheck:
     bag = read_bag(entry.folder, assume=own)
     expected = expected_files(bag)
-    total = payload_size(expected)
+    left: list[str] = []
     outcomes: dict[str, DigestOutcome] = {}
+    if first or until < float("inf"):
+        for path in [path for path in expected.files if path < first]:
+            del expected.files[path]
+    total = payload_size(expected)
     if not quick:
-        outcomes = _digest(entry, expected, total, progress)
+        outcomes = _digest(entry, expected, total, progress, until)
+        left = sorted(path for path in expected.files if path in expected.lying.files and path not in outcomes)
+        for path in left:
+            del expected.files[path]
+        total = payload_size(expected)
         _second_reading(entry, expected, outcomes)
-    states = compare(bag, expected, outcomes, quick=quick)
+    states = compare(bag, expected, outcomes, quick=quick, part=bool(first or left))
     wrong = {s.path for s in states if s.state != "noted"}
     looked = [path for path in expected.files if path in expected.lying.files]
     kind: Literal["library", "foreign bag"] = "library" if expected.own else "foreign bag"
@@ -187,12 +221,16 @@ def _check(entry: BagEntry, quick: bool, progress: Progress, begun: float, own: 
         sound,
         tuple(sorted(states, key=lambda s: (s.path, s.state))),
         time.monotonic() - begun,
+        len(left),
+        left[0] if left else "",
     )
 
 
-def _digest(entry: BagEntry, expected: Expected, total: int, progress: Progress) -> dict[str, DigestOutcome]:
-    """Read every file that is both expected and there, with the digests that decide about it."""
-    paths = [path for path in expected.files if path in expected.lying.files]
+def _digest(
+    entry: BagEntry, expected: Expected, total: int, progress: Progress, until: float
+) -> dict[str, DigestOutcome]:
+    """Read every file that is both expected and there, with the digests that decide about it; until a moment."""
+    paths = sorted(path for path in expected.files if path in expected.lying.files)
     done_bytes = 0
     done_files = 0
 
@@ -212,6 +250,8 @@ def _digest(entry: BagEntry, expected: Expected, total: int, progress: Progress)
 
     def jobs() -> Iterator[DigestJob]:
         for number, batch in enumerate(batches(paths, sizes.__getitem__)):
+            if number and time.monotonic() >= until:
+                return
             sent[number] = batch
             yield DigestJob(
                 [

@@ -70,10 +70,21 @@ seen = sa.Table(
     sa.Column("when", sa.Float, nullable=False),
 )
 
+rounds = sa.Table(
+    "rounds",
+    _meta,
+    sa.Column("chest", sa.String, primary_key=True),
+    sa.Column("bag", sa.String, primary_key=True),
+    sa.Column("next", sa.String, nullable=False),
+    sa.Column("wrong", sa.Integer, nullable=False),
+    sa.Column("files", sa.Integer, nullable=False),
+    sa.Column("when", sa.Float, nullable=False),
+)
+
 taken = sa.Table("taken", _meta, sa.Column("note", sa.String, primary_key=True))
 
-_TABLES = {"chest": chests, "archive": archives, "check": checks, "restore": restores, "seen": seen}
-_MERGED = {"chest", "seen"}
+_TABLES = {"chest": chests, "archive": archives, "check": checks, "restore": restores, "seen": seen, "round": rounds}
+_MERGED = {"chest", "seen", "round"}
 
 
 @dataclass(frozen=True, slots=True)
@@ -98,6 +109,16 @@ class PastCheck:
     when: float
 
 
+@dataclass(frozen=True, slots=True)
+class Round:
+    """A check of a library that was begun: the next file, and what was found wrong and looked at so far."""
+
+    bag: str
+    next: str
+    wrong: int
+    files: int
+
+
 class Book:
     """The ledger's database, with every note of this machine in it."""
 
@@ -114,6 +135,11 @@ class Book:
         query = sa.select(checks).where(checks.c.chest == chest)
         rows = self._all(query.order_by(checks.c.when.desc(), checks.c.number.desc()))
         return tuple(PastCheck(r.bag, r.quick, r.sound, r.files, r.wrong, r.when) for r in rows)
+
+    def rounds(self, chest: str) -> tuple[Round, ...]:
+        """The checks of a chest's libraries that were begun and are not complete."""
+        query = sa.select(rounds).where(rounds.c.chest == chest, rounds.c.next != "")
+        return tuple(Round(r.bag, r.next, r.wrong, r.files) for r in self._all(query))
 
     def places_of(self, name: str) -> tuple[Path, ...]:
         """The places of libraries that `find` showed under a name, the latest first."""

@@ -97,7 +97,7 @@ def copy_files(job: CopyJob, tell: Tell) -> list[CopyOutcome]:
         _prove(waiting, outcomes, job)
     finally:
         for written in waiting:
-            os.close(written.fd)
+            _close(written.fd)
     for _ in range(len(outcomes), len(job.tasks)):
         outcomes.append(CopyOutcome("cut-off", why="not begun"))
     return outcomes
@@ -186,7 +186,7 @@ def _attempt(task: CopyTask, place: int, waiting: list[_Written], sha512: bool, 
         _write_whole(target, data, around)
         _dress(target, task, before)
     except OSError as error:
-        os.close(target)
+        _close(target)
         _discard(task.target)
         raise stream.TargetFailed from error
     waiting.append(_Written(target, place, fast, len(data)))
@@ -277,6 +277,14 @@ def _dress(fd: int, task: CopyTask, info: os.stat_result) -> None:
             raise
 
 
+def _close(fd: int) -> None:
+    """Close a written file. A drive that is gone says so here once more; the other files are closed all the same."""
+    try:
+        os.close(fd)
+    except OSError:
+        pass  # what it held was flushed and proven before, or is given up
+
+
 def _discard(path: bytes) -> None:
     try:
         disk.remove(path)
@@ -308,7 +316,7 @@ def _copy_large(task: CopyTask, source: int, before: os.stat_result, sha512: boo
         kept = True
         return CopyOutcome("ok", size, before.st_mtime_ns, stat.S_IMODE(before.st_mode), read, slow)
     finally:
-        os.close(target)
+        _close(target)
         if not kept:
             _discard(task.target)
 

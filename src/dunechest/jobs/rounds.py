@@ -1,0 +1,89 @@
+"""Verify as much as fits into an evening: the longest unchecked first, going on where the last one ended."""
+
+from __future__ import annotations
+
+import time
+from collections.abc import Sequence
+
+from dunechest.chest.chest import BagEntry, Chest
+from dunechest.errors import CutOff, DuneChestError
+from dunechest.jobs.verify import BagCheck, VerifyResult, check_part, note_checks
+from dunechest.ledger import notes
+from dunechest.ledger.book import Round, opened
+from dunechest.names import shown
+from dunechest.progress import Progress, silent
+
+
+def verify_for(
+    chest: Chest, seconds: float, libraries: Sequence[str] = (), *, progress: Progress = silent
+) -> VerifyResult:
+    """Check files of a chest until the time is up, and note how far it came.
+
+    The libraries go in the order of their last complete check, the longest ago first; one that was
+    begun is finished before that. Of a library the files go by name, from where the last time ended. When the
+    last file of a library was checked, its round is complete and counts as a full check.
+
+    Parameters
+    ----------
+    chest : Chest
+        The chest.
+    seconds : float
+        How long; the batch at hand is finished.
+    libraries : sequence of str
+        Names of bags in the chest; all of them if empty.
+    progress : Progress
+        Told how far it is.
+
+    Returns
+    -------
+    VerifyResult
+        What was checked now; `BagCheck.remaining` counts what is left of a library's round.
+
+    Raises
+    ------
+    WordsOff
+        If there is no library of that name.
+    CutOff
+        If the drive went away.
+    DuneChestError
+        If the ledger cannot be used: without it nothing is remembered.
+    """
+    until = time.monotonic() + seconds
+    entries = [chest.bag(name) for name in libraries] if libraries else list(chest.bags())
+    with opened() as book:
+        rounds = {one.bag: one for one in book.rounds(chest.id)}
+        complete: dict[str, float] = {}
+        for past in book.checks(chest.id):
+            if not past.quick:
+                complete.setdefault(past.bag, past.when)
+    order = sorted(
+        {entry.name: entry for entry in entries}.values(),
+        key=lambda e: (e.name not in rounds, complete.get(e.name, 0.0), e.name),
+    )
+    checks: list[BagCheck] = []
+    for entry in order:
+        if checks and time.monotonic() >= until:
+            break
+        begun = rounds.get(entry.name, Round(entry.name, "", 0, 0))
+        check = check_part(entry, begun.next, until, progress)
+        checks.append(check)
+        if not chest.folder.is_dir():
+            raise CutOff(f"The chest {shown(chest.label)} went away while it was verified.")
+        _note(chest, entry, begun, check)
+    return VerifyResult(chest.folder, chest.label, False, tuple(checks))
+
+
+def _note(chest: Chest, entry: BagEntry, begun: Round, check: BagCheck) -> None:
+    """Note how far a library's round has come; a complete one is a full check."""
+    if check.kind not in ("library", "foreign bag"):
+        return
+    wrong = begun.wrong + sum(state.state != "noted" for state in check.states)
+    files = begun.files + check.files
+    try:
+        if check.remaining:
+            notes.append("round", chest=chest.id, bag=entry.name, next=check.next, wrong=wrong, files=files)
+        else:
+            notes.append("round", chest=chest.id, bag=entry.name, next="", wrong=0, files=0)
+            note_checks(chest, entry.name, quick=False, files=files, wrong=wrong)
+    except DuneChestError:
+        pass  # the result is shown; only the memory of it is missing
