@@ -30,6 +30,7 @@ screenshots: $(READY)
 bench: $(READY)
 	$(BIN)/python benchmarks/run.py --write
 	$(BIN)/python benchmarks/looking.py --write
+	$(BIN)/python benchmarks/editions.py --write
 
 $(READY): pyproject.toml
 	$(PYTHON) -c 'import sys; sys.exit(sys.version_info < (3, 11) and "Python 3.11 or later is needed")'

@@ -20,7 +20,7 @@ sys.path.insert(0, str(ROOT))
 
 
 def main() -> int:
-    from tests.sweep import jobs, sweep
+    from tests.sweep import jobs, kill_sweep, sweep
 
     # In memory where the system has such a place: what is flushed is noted, and need not reach a disk.
     memory = "/dev/shm" if os.access("/dev/shm", os.W_OK) else None
@@ -38,7 +38,12 @@ def main() -> int:
             )
             for loss in outcome.losses[:5]:
                 print(f"    {loss}")
-    operations, tried = sum(o.operations for o in outcomes), sum(o.tried for o in outcomes)
+        killed = kill_sweep(top / "kill", 200)
+        print(
+            f"SIGKILL at {killed.tried} random moments, {killed.operations - 1} of them after the change was decided; losses: {len(killed.losses)}"
+        )
+        outcomes.append(killed)
+    operations, tried = sum(o.operations for o in outcomes[:-1]), sum(o.tried for o in outcomes)
     losses = sum(len(o.losses) for o in outcomes)
     print(f"together: {operations} operations, {tried} states tried, losses: {losses}")
     return 1 if losses else 0

@@ -108,6 +108,20 @@ def play(stage: Stage) -> None:
         (big / f"reel {number:02}.raw").write_bytes(os.urandom(50_000_000))
     stage.shoot("progress", office, "dunechest archive 'storm footage' --to sand", wait=4.5)
     stage.run(office, "dunechest archive marram-papers --to blue")
+    for what in (
+        "echo '% looked through in spring' >> papers.bib",
+        'mkdir papers.files/birds; for f in papers.files/*tern*; do mv "$f" papers.files/birds/; done',
+        'rm "$(ls papers.files/*marram* | head -1)"; echo more > papers.files/ring-counts.txt',
+    ):
+        stage.run(
+            office, f"cd '{world.papers}'; {what}", "dunechest archive marram-papers --to blue --despite mass-change"
+        )
+    stage.shoot(
+        "editions", office,
+        "dunechest editions blue marram-papers",
+        "dunechest compare marram-papers blue/marram-papers@2",
+        "dunechest editions blue marram-papers --thin 'the last 2' --plan",
+    )  # fmt: skip
     victim = sorted((world.blue / "dune-chest/bags/dune-survey/data").rglob("*.jpg"))[3]
     damage(victim)
     flawed = world.blue / "dune-chest/bags/winter-games/manifest-sha512.txt"

@@ -4,7 +4,11 @@ from __future__ import annotations
 
 import errno
 import os
+import random
 import shutil
+import subprocess
+import sys
+import time
 from collections.abc import Callable, Iterator
 from dataclasses import dataclass, field
 from pathlib import Path
@@ -212,3 +216,53 @@ def _all_there(chest: dunechest.Chest, wanted: dict[int, Facts], stage: Stage) -
             assert facts(place) == content, f"edition {number} came back otherwise"
         finally:
             shutil.rmtree(place, ignore_errors=True)
+
+
+def kill_sweep(top: Path, times: int) -> Outcome:
+    """Kill the program while it makes an edition, at random moments; each time the next opening must find all there."""
+    stage = Stage(top)
+    stage.library.mkdir(parents=True)
+    stage.drive.mkdir()
+    rng = random.Random()
+    for number in range(60):
+        (stage.library / f"{number:02}").write_bytes(rng.randbytes(30_000))
+    dunechest.Chest.create(stage.drive, "kill")
+    stage.archive()
+    words = [
+        sys.executable,
+        "-m",
+        "dunechest",
+        "archive",
+        stage.library,
+        "--to",
+        stage.drive,
+        "--quiet",
+        "--despite",
+        "mass-change",
+    ]
+    begun = time.monotonic()
+    subprocess.run([*words, "--plan"], check=True)
+    whole = (time.monotonic() - begun) * 1.7
+    outcome = Outcome("kill")
+    for _ in range(times):
+        for number in rng.sample(range(60), 30):
+            (stage.library / f"{number:02}").write_bytes(rng.randbytes(30_000))
+        process = subprocess.Popen(words, stderr=subprocess.DEVNULL)
+        time.sleep(rng.uniform(0.4, 1.0) * whole)
+        process.kill()
+        process.wait()
+        outcome.tried += 1
+        try:
+            chest = stage.chest()
+            record = chest.bag("library").library
+            assert record is not None
+            assert record.edition in (max(stage.truth), max(stage.truth) + 1)
+            stage.truth.setdefault(record.edition, facts(stage.library))
+            newest = sorted(stage.truth)[-3:]
+            _all_there(chest, {number: stage.truth[number] for number in [1, *newest]}, stage)
+        except Exception as error:
+            outcome.losses.append(f"kill {outcome.tried}: {type(error).__name__}: {error}")
+    outcome.operations = max(stage.truth)
+    if subprocess.run(words, check=False, capture_output=True).returncode:
+        outcome.losses.append("the run after the last kill did not end well")
+    return outcome

@@ -5,7 +5,6 @@ from __future__ import annotations
 import os
 import random
 import shutil
-import signal
 import subprocess
 import sys
 import time
@@ -21,7 +20,7 @@ from dunechest.ledger import notes
 
 from .conftest import Command, bag_of, facts, flip
 from .power import Recorder, after_power_cut
-from .sweep import changed_library, first_library, jobs, sweep
+from .sweep import changed_library, first_library, jobs, kill_sweep, sweep
 
 JOBS = {name: (prepare, act) for name, prepare, act in jobs()}
 
@@ -67,49 +66,10 @@ def test_what_was_not_flushed_is_dropped_or_torn(tmp_path: Path) -> None:
 
 @pytest.mark.slow
 def test_killed_at_random_moments(tmp_path: Path) -> None:
-    """SIGKILL while an edition is made; the next opening finds the old one or the new one, sound."""
-    library, drive = tmp_path / "lib", tmp_path / "drive"
-    drive.mkdir()
-    library.mkdir()
-    rng = random.Random()
-    for number in range(60):
-        (library / f"{number:02}").write_bytes(rng.randbytes(30_000))
-    chest = dunechest.Chest.create(drive, "kill")
-    dunechest.archive([library], chest)
-    truth = {1: facts(library)}
-    for number in range(30):
-        (library / f"{number:02}").write_bytes(rng.randbytes(30_000))
-    (library / "40").rename(library / "moved")
-    words = [
-        sys.executable,
-        "-m",
-        "dunechest",
-        "archive",
-        library,
-        "--to",
-        drive,
-        "--quiet",
-        "--despite",
-        "mass-change",
-    ]
-    finished = 0
-    for _ in range(10):
-        process = subprocess.Popen(words, stderr=subprocess.DEVNULL)
-        time.sleep(rng.uniform(0.25, 0.75))
-        process.send_signal(signal.SIGKILL)
-        finished += process.wait() == 0
-        chest = dunechest.Chest.open(drive)
-        assert dunechest.verify(chest).well
-        record = chest.bag("lib").library
-        assert record is not None
-        truth.setdefault(record.edition, facts(library))
-        for number, content in truth.items():
-            if number <= record.edition:
-                assert dunechest.restore(chest, "lib", into=tmp_path / "b", edition=number).well
-                assert facts(tmp_path / "b") == content
-                shutil.rmtree(tmp_path / "b")
-        (library / f"{rng.randrange(39):02}").write_bytes(rng.randbytes(30_000))
-    assert subprocess.run(words, check=False).returncode == 0
+    """`make faults` kills two hundred."""
+    outcome = kill_sweep(tmp_path, 10)
+    assert outcome.tried == 10
+    assert outcome.losses == []
 
 
 def test_what_was_proven_before_a_cut_is_not_copied_again(tmp_path: Path, command: Command) -> None:

@@ -6,7 +6,7 @@ import os
 from collections.abc import Iterable, Sequence
 
 from dunechest.chest.chest import Chest
-from dunechest.jobs import archiving, restoring
+from dunechest.jobs import archiving, glance, restoring
 from dunechest.jobs.account import ArchiveResult
 from dunechest.jobs.archive import check_codes, plan_archive
 from dunechest.jobs.chests import resolve_chest
@@ -64,9 +64,12 @@ def archive(
     check_codes(codes)
     target = chest if isinstance(chest, Chest) else resolve_chest(chest)
     known = [one if isinstance(one, Library) else library_at(one) for one in libraries]
-    plans = plan_archive(known, target, name=name, choice=choice, reread=reread)
+    seen = {} if reread else {one.path: glance.unchanged(one, target, name=name, choice=choice) for one in known}
+    rest = [one for one in known if seen.get(one.path) is None]
+    plans = plan_archive(rest, target, name=name, choice=choice, reread=reread) if rest else ()
     archiving.refuse_if_stopped(plans, codes)
-    return tuple(archiving.carry_out(plan, despite=codes, progress=progress) for plan in plans)
+    done = {plan.library.path: archiving.carry_out(plan, despite=codes, progress=progress) for plan in plans}
+    return tuple(seen.get(one.path) or done[one.path] for one in known)
 
 
 def restore(

@@ -206,6 +206,7 @@ class LibraryRecord(msgspec.Struct, frozen=True):
     incomplete: bool = False
     changes: ChangeCounts | None = None
     mass_change: bool = False
+    fingerprint: str = ""
 
 
 class FileRecord(msgspec.Struct, frozen=True, gc=False, omit_defaults=True):

@@ -66,7 +66,7 @@ def command(
     from dunechest.cli import archive_view
     from dunechest.cli.output import say_recovered
     from dunechest.findings import stops
-    from dunechest.jobs import archiving
+    from dunechest.jobs import archiving, glance
     from dunechest.jobs.archive import check_codes, plan_archive
     from dunechest.jobs.chests import resolve_chest
     from dunechest.jobs.find import resolve_library
@@ -78,7 +78,16 @@ def command(
     known = [resolve_library(text) for text in libraries]
     rebuildable = None if leave_rebuildable is None else not leave_rebuildable
     choice = Choice(parts, rebuildable, not leave_strays, take_hollow)
-    plans = plan_archive(known, target, name=name, choice=choice, reread=reread)
+    results = []
+    if not plan_only and not reread:
+        for library in list(known):
+            seen = glance.unchanged(library, target, name=name, choice=choice)
+            if seen is not None:
+                results.append(seen)
+                known.remove(library)
+                if out.shows:
+                    archive_view.show_result(out, seen, target)
+    plans = plan_archive(known, target, name=name, choice=choice, reread=reread) if known else ()
     if plan_only:
         if out.json:
             out.document(archive_view.plans_document(plans, despite))
@@ -86,7 +95,6 @@ def command(
             archive_view.show_plans(out, plans, despite)
         return 3 if any(stops(plan.findings, despite) for plan in plans) else 0
     archiving.refuse_if_stopped(plans, despite)
-    results = []
     for plan in plans:
         with out.following() as progress:
             result = archiving.carry_out(plan, despite=despite, progress=progress)

@@ -262,7 +262,8 @@ def show_result(out: Out, result: ArchiveResult, chest: Chest) -> None:
         )
     if result.strays:
         strays = number(result.strays, "file")
-        table.add_row("of these", strays, f"{result.strays_bytes:,} bytes", "gathered from outside the library")
+        whole = "of these" if result.changes is None else "of all"
+        table.add_row(whole, strays, f"{result.strays_bytes:,} bytes", "gathered from outside the library")
     table.add_row("left out", number(len(result.left_out), "file"), f"{result.bytes_left_out:,} bytes", "")
     console.print(table)
     extras = []

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import datetime
 import time
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 from rich import box
 from rich.table import Table
@@ -13,9 +13,11 @@ from rich.text import Text
 from dunechest.chest.chest import BagEntry, Chest
 from dunechest.cli.output import Out, listing
 from dunechest.jobs.chests import ChestContents, ChestList
-from dunechest.ledger.book import PastCheck
 from dunechest.names import from_wire, shown
 from dunechest.words import ago, number, size
+
+if TYPE_CHECKING:
+    from dunechest.ledger.book import PastCheck
 
 
 def chest_document(chest: Chest) -> dict[str, Any]:

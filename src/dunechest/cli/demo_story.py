@@ -6,7 +6,7 @@ import json
 import subprocess
 import sys
 import time
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from contextlib import contextmanager
 from dataclasses import dataclass
 from pathlib import Path
@@ -23,13 +23,17 @@ from dunechest.words import duration, number
 
 @dataclass(frozen=True, slots=True)
 class _Scene:
-    """One step: what it is about, on which machine, the words of the command, the status it must end with."""
+    """One step: what it is about, on which machine, the words of the command, the status it must end with.
+
+    `act` is what people do before it.
+    """
 
     about: str
     machine: str
     words: tuple[str, ...]
     status: int = 0
     application: bool = False
+    act: Callable[[World], object] | None = None
 
 
 class _Teller:
@@ -51,6 +55,8 @@ class _Teller:
     def play(self, scene: _Scene) -> None:
         """Run one command as if on its machine."""
         self.say(scene.about)
+        if scene.act is not None:
+            scene.act(self._world)
         if scene.application:
             command = [sys.executable, "-m", "dunechest.demo.applications", *scene.words]
             shown_words = ("python", "-m", "dunechest.demo.applications", *scene.words)
@@ -157,6 +163,14 @@ _HOME = "office-pc/home/tern"
 _SAVES = "cuttlebone-saves"
 _GAMES_HERE = "new-laptop/second-drive/Winter Games"
 
+
+def _work_on_papers(world: World) -> None:
+    """Look the papers through, and add a list."""
+    with (world.papers / "papers.bib").open("a", encoding="utf-8") as bibliography:
+        bibliography.write("% looked through in spring\n")
+    (world.papers / "papers.files" / "ring counts.txt").write_text("seventeen terns\n", encoding="utf-8")
+
+
 _BEFORE = (
     _Scene(
         "1. What is there? Libraries hide in odd places, and on second drives.",
@@ -189,6 +203,13 @@ _ARCHIVE = (
         _OFFICE,
         ("archive", "marram-papers", "--to", "blue"),
     ),
+    _Scene(
+        "In spring somebody works on the papers. Only what is new is copied, and the earlier edition stays.",
+        _OFFICE,
+        ("archive", "marram-papers", "--to", "blue"),
+        act=_work_on_papers,
+    ),
+    _Scene("", _OFFICE, ("editions", "blue", "marram-papers")),
     _Scene(
         "8. The photos go to a second drive as well. One copy is no copy.",
         _OFFICE,

@@ -68,6 +68,7 @@ class ArchivePlan:
     whole_sync: bool
     previous: Difference | None = None
     reread: bool = False
+    choice: Choice = EVERYTHING
 
     @property
     def edition(self) -> int:
@@ -283,6 +284,7 @@ def _plan_one(
         whole_sync=place.whole_sync,
         previous=previous,
         reread=reread,
+        choice=choice,
     )
 
 

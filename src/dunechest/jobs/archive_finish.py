@@ -29,6 +29,7 @@ from dunechest.errors import DuneChestError
 from dunechest.jobs.archive import ArchivePlan
 from dunechest.jobs.archive_run import Run
 from dunechest.jobs.changes import Difference
+from dunechest.jobs.glance import fingerprint
 from dunechest.ledger import notes
 from dunechest.machine.folders import own_home, place_of
 from dunechest.machine.identity import this_machine
@@ -99,6 +100,11 @@ def finish(run: Run) -> str:
         references=_counts(plan),
         incomplete=run.left_faults,
         changes=run.changes,
+        fingerprint=(
+            ""
+            if run.left_faults or run.silent
+            else fingerprint(plan.library.kind, plan.choice, plan.contents.listing)
+        ),
         mass_change=any(finding.code == "mass-change" for finding in plan.findings),
     )
     if previous is None:

@@ -1,0 +1,108 @@
+"""See at a glance that a library is just as it was archived: one walk, one digest, no file opened.
+
+The record of an edition holds a *fingerprint*: the digest of the names, sizes, times and modes the
+library had, of its kind and of what was chosen. Where it is the same, nothing can differ by anything that
+is looked at without reading, and neither the library's references nor the bag's lists need be read.
+Where it is not, the full comparison decides.
+"""
+
+from __future__ import annotations
+
+import time
+
+import msgspec
+from blake3 import blake3
+
+from dunechest.chest.chest import Chest
+from dunechest.chest.records import LibraryRecord
+from dunechest.jobs.account import ArchiveResult
+from dunechest.jobs.changes import same_library
+from dunechest.jobs.find import Library
+from dunechest.jobs.selection import Choice, LeftBehind
+from dunechest.library.kinds import Kind
+from dunechest.names import from_wire
+from dunechest.transfer.walk import Walk, entry_of, walk
+
+
+def fingerprint(kind: Kind, choice: Choice, listing: Walk) -> str:
+    """Return the fingerprint of a library, in hexadecimal."""
+    whole = blake3(msgspec.json.encode((kind, choice)))
+    lines = [f"{f.path}\0{f.size}\0{f.mtime_ns}\0{f.mode}\0{f.hollow}" for f in listing.files]
+    lines += [f"{f.path}\0{f.mode}\0folder" for f in listing.folders]
+    lines += [f"{link.path}\0{link.target}\0link" for link in listing.links]
+    lines += [f"{other.path}\0{other.why}\0other" for other in (*listing.others, *listing.unreadable)]
+    whole.update("\0\0".join(lines).encode("utf-8", "surrogateescape"))
+    return whole.hexdigest()
+
+
+def unchanged(library: Library, chest: Chest, *, name: str | None, choice: Choice) -> ArchiveResult | None:
+    """Return the account of an archive that has nothing to do, or None if that cannot be said at a glance.
+
+    Parameters
+    ----------
+    library, chest, name, choice
+        As for `plan_archive`.
+    """
+    begun = time.monotonic()
+    if choice.parts:
+        return None
+    own = [
+        (entry.library.archived, entry.name, entry.library)
+        for entry in chest.bags()
+        if entry.library is not None
+        and entry.library.fingerprint
+        and (name is None or entry.name == name)
+        and not entry.library.partial
+        and same_library(entry.library, library)
+    ]
+    if not own:
+        return None
+    try:
+        listing = walk(str(library.path))
+    except OSError:
+        return None
+    now = fingerprint(library.kind, choice, listing)
+    for _, bag, record in sorted(own, key=lambda one: one[:2], reverse=True):
+        if record.fingerprint == now and _strays_as_before(record):
+            return _account(library, chest, bag, record, listing, time.monotonic() - begun)
+    return None
+
+
+def _strays_as_before(record: LibraryRecord) -> bool:
+    """Whether the gathered strays are as they were, and no other file can have become one."""
+    if record.references.missing or record.strays_left:
+        return False
+    for stray in record.strays:
+        entry = entry_of(from_wire(stray.path))
+        if entry is None or (entry.size, entry.mtime_ns) != (stray.size, stray.mtime_ns):
+            return False
+    return True
+
+
+def _account(
+    library: Library, chest: Chest, bag: str, record: LibraryRecord, listing: Walk, seconds: float
+) -> ArchiveResult:
+    return ArchiveResult(
+        library=library.name,
+        bag=bag,
+        folder=chest.bag_folder(bag),
+        state="unchanged",
+        files_found=record.totals.files_found,
+        bytes_found=record.totals.bytes_found,
+        files_copied=0,
+        bytes_copied=0,
+        bytes_stored=0,
+        left_out=tuple(LeftBehind(from_wire(o.path), o.size, o.why, False, o.mtime_ns) for o in record.left_out),
+        folders=len(listing.folders),
+        links=len(listing.links),
+        databases=len(record.databases),
+        changed_names=(),
+        again=(),
+        broken=(),
+        appeared=(),
+        moved_on=(),
+        resumed=0,
+        seconds=seconds,
+        findings=(),
+        edition=record.edition,
+    )
