@@ -15,6 +15,8 @@ from collections.abc import Iterable, Iterator, Mapping
 from dataclasses import dataclass
 from pathlib import Path
 
+import msgspec
+
 from dunechest.bag.bag import read_bag
 from dunechest.chest import journal, records
 from dunechest.chest.pieces import Kept, assemble, kept_in
@@ -25,12 +27,16 @@ from dunechest.names import shown, why_unsafe
 _NUMBER = re.compile(r"\d{4,9}")
 
 
-@dataclass(frozen=True, slots=True)
-class Proven:
-    """A payload file that is on the drive: its record, and its SHA-512 in hexadecimal."""
+class Proven(msgspec.Struct, frozen=True, gc=False):
+    """A payload file that is on the drive: its record, and its SHA-512 (raw, since there may be half a million)."""
 
     record: FileRecord
-    sha512: str
+    raw: bytes
+
+    @property
+    def sha512(self) -> str:
+        """SHA-512 in hexadecimal."""
+        return self.raw.hex()
 
 
 @dataclass(frozen=True, slots=True)
@@ -65,7 +71,7 @@ def current_files(bag: Path) -> dict[str, Proven]:
             digest = None if line is None else slow.get("data/" + line.path)
             if line is None or digest is None:
                 raise _torn(bag, f"Line {number} of dune/files.jsonl")
-            found[line.path] = Proven(line, digest)
+            found[line.path] = Proven(line, bytes.fromhex(digest))
     except OSError as error:
         raise _torn(bag, f"dune/files.jsonl ({error.strerror})") from error
     if len(found) != len(slow):

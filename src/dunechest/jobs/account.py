@@ -7,6 +7,7 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import TYPE_CHECKING
 
+from dunechest.chest.editions import Proven
 from dunechest.chest.records import ChangeCounts
 from dunechest.errors import DuneChestError
 from dunechest.findings import Finding
@@ -121,8 +122,9 @@ def account_archived(
     plan: ArchivePlan,
     bag: Path,
     *,
-    stored: Mapping[str, int],
-    sources: Mapping[str, int],
+    stored: Mapping[str, Proven],
+    copied: int,
+    unread: Collection[str],
     grown: int,
     left_out: Sequence[LeftBehind],
     databases: int,
@@ -140,8 +142,12 @@ def account_archived(
 
     Parameters
     ----------
-    stored, sources : mapping
-        Bytes of each copied file, on the drive and as they were read.
+    stored : mapping
+        What the edition holds.
+    copied : int
+        Bytes in the library of what was taken of it.
+    unread : collection of str
+        Of what is stored, what could not be read now and is as it was.
     grown : int
         Bytes by which files were larger when they were read than when they were listed.
 
@@ -157,9 +163,9 @@ def account_archived(
         state="archived",
         files_found=plan.files_found,
         bytes_found=plan.bytes_found + grown,
-        files_copied=len(stored),
-        bytes_copied=sum(sources.values()),
-        bytes_stored=sum(stored.values()),
+        files_copied=len(stored) - len(unread),
+        bytes_copied=copied,
+        bytes_stored=sum(proven.record.size for proven in stored.values()),
         left_out=tuple(sorted(left_out, key=lambda one: one.path)),
         folders=len(plan.listing.folders),
         links=len(plan.listing.links),
@@ -174,10 +180,10 @@ def account_archived(
         findings=plan.findings,
         parts=tuple(part.title for part in plan.selection.parts),
         strays=sum(path.startswith("strays/") for path in stored),
-        strays_bytes=sum(size for path, size in stored.items() if path.startswith("strays/")),
+        strays_bytes=sum(one.record.size for path, one in stored.items() if path.startswith("strays/")),
         strays_left=len(plan.selection.strays_not_taken),
         edition=plan.edition,
-        kept=len([path for path in there if path in sources]),
+        kept=len(there) - len(unread),
         changes=changes,
         silent=tuple(silent),
     )

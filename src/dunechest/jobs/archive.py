@@ -32,7 +32,7 @@ from dunechest.jobs.selection import EVERYTHING, Choice, LeftBehind, Selection, 
 from dunechest.library.roles import databases_among
 from dunechest.machine.drives import Filesystem, Limits
 from dunechest.names import is_slug, shown, slug
-from dunechest.transfer.walk import FileEntry, Walk, walk
+from dunechest.transfer.walk import FileEntry, Walk, each_file
 from dunechest.words import number
 
 
@@ -298,10 +298,7 @@ def _stray_files(strays: Iterable[Stray], limits: Limits) -> list[PlannedFile]:
 def _already_there(chest: Chest, bag: str) -> int:
     """Count what a cut-off run has left on the drive: it is taken up again, or cleared away."""
     pending = chest.bag_folder(bag) / journal.PENDING
-    try:
-        return sum(file.allocated or file.size for file in walk(str(pending)).files)
-    except OSError:
-        return 0
+    return sum(file.size for file in each_file(str(pending)))
 
 
 def _state(

@@ -35,6 +35,7 @@ from dunechest.machine.folders import own_home, place_of
 from dunechest.machine.identity import this_machine
 from dunechest.names import to_wire
 from dunechest.transfer import disk
+from dunechest.transfer.walk import lines_of
 
 
 def origin_of(plan: ArchivePlan) -> Origin:
@@ -56,12 +57,14 @@ def finish(run: Run) -> str:
     """Write the records and decide the change; return the digest of the tag manifest."""
     plan, bag = run.plan, run.bag
     by_path = sorted(run.proven.values(), key=lambda proven: proven.record.path)
-    copied = sum(run.sources.values())
+    copied = sum(map(run.bytes_of, run.taken))
     previous = plan.previous
     if previous is not None:
         run.changes = _changes(run, previous)
-    kept = {p.record.path.removeprefix("library/") for p in by_path}
-    kept.update(stored.removeprefix("library/") for stored in plan.folders.values())
+    kept: set[str] = set()
+    if plan.changed_names:
+        kept.update(p.record.path.removeprefix("library/") for p in by_path)
+        kept.update(stored.removeprefix("library/") for stored in plan.folders.values())
     library = LibraryRecord(
         format=records.FORMAT,
         name=plan.library.name,
@@ -76,7 +79,7 @@ def finish(run: Run) -> str:
         totals=Totals(
             plan.files_found,
             plan.bytes_found + run.grown,
-            len(run.sources),
+            len(run.proven) - len(run.unread),
             copied,
             len(run.left),
             sum(one.size for one in run.left),
@@ -100,11 +103,7 @@ def finish(run: Run) -> str:
         references=_counts(plan),
         incomplete=run.left_faults,
         changes=run.changes,
-        fingerprint=(
-            ""
-            if run.left_faults or run.silent
-            else fingerprint(plan.library.kind, plan.choice, plan.contents.listing)
-        ),
+        fingerprint=("" if run.left_faults or run.silent else _fingerprint(plan)),
         mass_change=any(finding.code == "mass-change" for finding in plan.findings),
     )
     if previous is None:
@@ -262,6 +261,11 @@ def _strays(run: Run) -> tuple[StrayRecord, ...]:
             )
         )
     return tuple(found)
+
+
+def _fingerprint(plan: ArchivePlan) -> str:
+    listing = plan.contents.listing
+    return "" if listing.unreadable else fingerprint(plan.library.kind, plan.choice, lines_of(listing))
 
 
 def _counts(plan: ArchivePlan) -> ReferenceCounts:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import os
+from collections.abc import Iterator
 from dataclasses import dataclass, field
 from pathlib import Path
 
@@ -21,14 +22,15 @@ from dunechest.words import number
 class Run:
     """What gathers while a plan is carried out.
 
-    `proven` is what the edition will hold, by path below ``data/``; `sources` are the bytes of
-    each in the library.
+    `proven` is what the edition will hold, by path below ``data/``. `own_sizes` are the bytes in the
+    library of those that have others on the drive; `unread` could not be read now and are as they were.
     """
 
     plan: ArchivePlan
     bag: Path
     proven: dict[str, Proven] = field(default_factory=dict)
-    sources: dict[str, int] = field(default_factory=dict)
+    own_sizes: dict[str, int] = field(default_factory=dict)
+    unread: set[str] = field(default_factory=set)
     left: list[LeftBehind] = field(default_factory=list)
     captured: list[CapturedDatabase] = field(default_factory=list)
     again: list[str] = field(default_factory=list)
@@ -42,6 +44,15 @@ class Run:
     #: Files with other bytes though their size and time are the same.
     silent: list[str] = field(default_factory=list)
     changes: ChangeCounts | None = None
+
+    def bytes_of(self, path: str) -> int:
+        """Bytes in the library of what is proven under a path."""
+        return self.own_sizes.get(path, self.proven[path].record.size)
+
+    @property
+    def taken(self) -> Iterator[str]:
+        """The paths of what was found in the library and is in the edition."""
+        return (path for path in self.proven if path not in self.unread)
 
     @property
     def left_faults(self) -> bool:

@@ -29,7 +29,7 @@ from dunechest.progress import Progress, Step, silent
 from dunechest.transfer import disk, safe
 from dunechest.transfer.crew import Crew, batches
 from dunechest.transfer.tasks import CopyJob, CopyOutcome
-from dunechest.transfer.walk import entry_of, walk
+from dunechest.transfer.walk import each_file, entry_of, walk
 
 _FAULTS = ("vanished", "unreadable", "changing", "not-sound")
 
@@ -100,8 +100,9 @@ def carry_out(plan: ArchivePlan, *, despite: Iterable[str] = (), progress: Progr
     result = account_archived(
         plan,
         bag,
-        stored={path: run.proven[path].record.size for path in run.sources},
-        sources=run.sources,
+        copied=sum(map(run.bytes_of, run.taken)),
+        stored=run.proven,
+        unread=run.unread,
         there=run.there,
         silent=run.silent,
         changes=run.changes,
@@ -195,8 +196,7 @@ def _take_up(run: Run) -> None:
             record = FileRecord(
                 line.path, line.size, line.mtime_ns, line.mode, line.blake3, file.role, run.plan.edition
             )
-            run.proven[line.path] = Proven(record, line.sha512)
-            run.sources[line.path] = line.size
+            run.proven[line.path] = Proven(record, bytes.fromhex(line.sha512))
     run.resumed = len(run.proven)
     for path in there:
         if path not in run.proven:
@@ -221,7 +221,7 @@ class _Tally:
         self._there = len(run.there)
         self._files = len(every)
         self._total = sum(file.entry.size for file in every)
-        self._bytes = sum(size for path, size in run.sources.items() if path not in run.there)
+        self._bytes = sum(run.bytes_of(path) for path in run.taken if path not in run.there)
 
     def __call__(self, count: int) -> None:
         self._bytes += count
@@ -293,6 +293,7 @@ def _take(run: Run, file: PlannedFile, outcome: CopyOutcome) -> Proven | None:
             # What cannot be read now is kept as it was: an archive never holds less of it than before.
             run.proven[file.stored] = before
             run.there.add(file.stored)
+            run.unread.add(file.stored)
             why += f"; it stays in the archive as edition {run.plan.edition - 1} had it"
         run.left.append(LeftBehind(entry.path, entry.size, why, True, entry.mtime_ns))
         return None
@@ -301,12 +302,13 @@ def _take(run: Run, file: PlannedFile, outcome: CopyOutcome) -> Proven | None:
     if outcome.again:
         run.again.append(entry.path)
     run.grown += outcome.size - entry.size
-    record = FileRecord(
-        file.stored, outcome.size, outcome.mtime_ns, outcome.mode, outcome.blake3.hex(), file.role, run.plan.edition
-    )
-    proven = Proven(record, outcome.sha512.hex())
+    # The walk's own numbers where they are the same: half a million new ones cost memory.
+    size = entry.size if outcome.size == entry.size else outcome.size
+    mtime_ns = entry.mtime_ns if outcome.mtime_ns == entry.mtime_ns else outcome.mtime_ns
+    mode = entry.mode if outcome.mode == entry.mode else outcome.mode
+    record = FileRecord(file.stored, size, mtime_ns, mode, outcome.blake3.hex(), file.role, run.plan.edition)
+    proven = Proven(record, outcome.sha512)
     run.proven[file.stored] = proven
-    run.sources[file.stored] = outcome.size
     return proven
 
 
@@ -315,31 +317,30 @@ def _second_look(run: Run) -> tuple[tuple[str, ...], tuple[str, ...]]:
     plan = run.plan
     if plan.library.shape == "file":
         return (), ()
-    before = {f.path: (f.size, f.mtime_ns) for f in plan.listing.files}
     databases = (*plan.databases, *plan.kept_databases)
     captured = {d.file.entry.path for d in databases}
     captured.update(c.entry.path for d in databases for c in d.companions)
-    copied = {f.entry.path: f.stored for f in (*plan.files, *plan.kept)}
+    copied = {f.entry.path: f for f in (*plan.files, *plan.kept)}
+    others = {f.path for f in plan.listing.files if f.path not in copied}
     appeared, moved_on = [], []
     for stray in plan.strays:
         now = entry_of(stray.entry.path)
         if now is None or (now.size, now.mtime_ns) != (stray.entry.size, stray.entry.mtime_ns):
             moved_on.append(stray.entry.path)
-    for entry in walk(str(plan.library.path)).files:
+    for entry in each_file(str(plan.library.path)):
         if entry.path in captured or plan.library.kind.lock_patterns.match(entry.path):
             continue
-        then = before.get(entry.path)
-        if then is None:
+        file = copied.get(entry.path)
+        if file is None:
             # Of parts only what was asked for is watched.
-            if not plan.selection.parts and not entry.path.endswith(COMPANIONS):
+            if entry.path not in others and not plan.selection.parts and not entry.path.endswith(COMPANIONS):
                 appeared.append(entry.path)
             continue
-        proven = run.proven.get(copied.get(entry.path, ""))
-        if proven is not None and (proven.record.size, proven.record.mtime_ns) != (
-            entry.size,
-            entry.mtime_ns,
-        ):
+        proven = run.proven.get(file.stored)
+        if proven is not None and (proven.record.size, proven.record.mtime_ns) != (entry.size, entry.mtime_ns):
             moved_on.append(entry.path)
+    appeared.sort()
+    moved_on.sort()
     return tuple(appeared), tuple(moved_on)
 
 

@@ -57,8 +57,8 @@ def capture_one(run: Run, crew: Crew, database: PlannedDatabase) -> list[Planned
         disk.remove(run.bag / bagging.PAYLOAD / file.stored)
         record = msgspec.structs.replace(record, edition=before.record.edition)
         run.there.add(file.stored)
-    run.proven[file.stored] = Proven(record, outcome.sha512.hex())
-    run.sources[file.stored] = file.entry.size
+    run.proven[file.stored] = Proven(record, outcome.sha512)
+    run.own_sizes[file.stored] = file.entry.size
     companions_left = []
     for companion in database.companions:
         entry = companion.entry

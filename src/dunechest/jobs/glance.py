@@ -9,6 +9,7 @@ Where it is not, the full comparison decides.
 from __future__ import annotations
 
 import time
+from collections.abc import Iterable
 
 import msgspec
 from blake3 import blake3
@@ -21,18 +22,18 @@ from dunechest.jobs.find import Library
 from dunechest.jobs.selection import Choice, LeftBehind
 from dunechest.library.kinds import Kind
 from dunechest.names import from_wire
-from dunechest.transfer.walk import Walk, entry_of, walk
+from dunechest.transfer.walk import entry_of, lines_of, look_over, walk
 
 
-def fingerprint(kind: Kind, choice: Choice, listing: Walk) -> str:
-    """Return the fingerprint of a library, in hexadecimal."""
-    whole = blake3(msgspec.json.encode((kind, choice)))
-    lines = [f"{f.path}\0{f.size}\0{f.mtime_ns}\0{f.mode}\0{f.hollow}" for f in listing.files]
-    lines += [f"{f.path}\0{f.mode}\0folder" for f in listing.folders]
-    lines += [f"{link.path}\0{link.target}\0link" for link in listing.links]
-    lines += [f"{other.path}\0{other.why}\0other" for other in (*listing.others, *listing.unreadable)]
-    whole.update("\0\0".join(lines).encode("utf-8", "surrogateescape"))
-    return whole.hexdigest()
+def fingerprint(kind: Kind, choice: Choice, lines: Iterable[str]) -> str:
+    """Return the fingerprint of a library, in hexadecimal.
+
+    The texts, one a folder, come in whatever order a disk lists them, so their digests are added up.
+    """
+    total = int.from_bytes(blake3(msgspec.json.encode((kind, choice))).digest())
+    for line in lines:
+        total += int.from_bytes(blake3(line.encode("utf-8", "surrogateescape")).digest())
+    return f"{total % (1 << 256):064x}"
 
 
 def unchanged(library: Library, chest: Chest, *, name: str | None, choice: Choice) -> ArchiveResult | None:
@@ -58,13 +59,14 @@ def unchanged(library: Library, chest: Chest, *, name: str | None, choice: Choic
     if not own:
         return None
     try:
-        listing = walk(str(library.path))
+        place = str(library.path)
+        lines = look_over(place) if library.shape == "folder" else lines_of(walk(place))
+        now = fingerprint(library.kind, choice, lines)
     except OSError:
         return None
-    now = fingerprint(library.kind, choice, listing)
     for _, bag, record in sorted(own, key=lambda one: one[:2], reverse=True):
         if record.fingerprint == now and _strays_as_before(record):
-            return _account(library, chest, bag, record, listing, time.monotonic() - begun)
+            return _account(library, chest, bag, record, time.monotonic() - begun)
     return None
 
 
@@ -79,9 +81,7 @@ def _strays_as_before(record: LibraryRecord) -> bool:
     return True
 
 
-def _account(
-    library: Library, chest: Chest, bag: str, record: LibraryRecord, listing: Walk, seconds: float
-) -> ArchiveResult:
+def _account(library: Library, chest: Chest, bag: str, record: LibraryRecord, seconds: float) -> ArchiveResult:
     return ArchiveResult(
         library=library.name,
         bag=bag,
@@ -93,8 +93,8 @@ def _account(
         bytes_copied=0,
         bytes_stored=0,
         left_out=tuple(LeftBehind(from_wire(o.path), o.size, o.why, False, o.mtime_ns) for o in record.left_out),
-        folders=len(listing.folders),
-        links=len(listing.links),
+        folders=len(record.folders),
+        links=len(record.links),
         databases=len(record.databases),
         changed_names=(),
         again=(),

@@ -4,12 +4,13 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
+import msgspec
+
 from dunechest.library.roles import Role
 from dunechest.transfer.walk import FileEntry
 
 
-@dataclass(frozen=True, slots=True)
-class PlannedFile:
+class PlannedFile(msgspec.Struct, frozen=True, gc=False):
     """A file to archive: as the walk saw it, its path below ``data/``, its role.
 
     The path in `entry` is the library's own, or for a stray the full one.

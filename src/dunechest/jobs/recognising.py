@@ -93,9 +93,8 @@ def _keep(run: Run, file: PlannedFile, proven: Proven | None = None) -> None:
         record = msgspec.structs.replace(
             record, path=file.stored, mtime_ns=entry.mtime_ns, mode=entry.mode, role=file.role
         )
-        before = Proven(record, before.sha512)
+        before = Proven(record, before.raw)
     run.proven[file.stored] = before
-    run.sources[file.stored] = entry.size
     run.there.add(file.stored)
 
 
@@ -104,7 +103,7 @@ def _keep_database(run: Run, database: PlannedDatabase) -> None:
     assert previous is not None
     path, stored = database.file.entry.path, database.file.stored
     run.proven[stored] = previous.files[stored]
-    run.sources[stored] = database.file.entry.size
+    run.own_sizes[stored] = database.file.entry.size
     run.there.add(stored)
     run.captured += [one for one in previous.record.databases if from_wire(one.path) == path]
     run.left += [

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import os
 import stat
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
 from typing import NamedTuple
 
 import msgspec
@@ -17,15 +17,14 @@ class FileEntry(msgspec.Struct, frozen=True, gc=False):
 
     `path` is relative to the walked root with ``/`` between its pieces, in the
     form of ``os.fsdecode``; `size` in bytes; times in nanoseconds since 1970;
-    `allocated` in bytes; `inode` and `device` identify hard links when `names`
-    is over one; `hollow` says that the name is here and the bytes are not.
+    `inode` and `device` identify hard links when `names` is over one; `hollow` says that
+    the name is here and the bytes are not.
     """
 
     path: str
     size: int
     mtime_ns: int
     mode: int
-    allocated: int = 0
     names: int = 1
     inode: int = 0
     device: int = 0
@@ -128,6 +127,74 @@ def walk(root: str, *, skip: Callable[[str], bool] | None = None) -> Walk:
     )
 
 
+def each_file(root: str) -> Iterator[FileEntry]:
+    """Yield the regular files below a folder, in no order; what cannot be listed is passed over."""
+    pending = [""]
+    while pending:
+        found = _Found()
+        try:
+            pending += _list(root, pending.pop(), found)
+        except OSError:
+            continue
+        yield from found.files
+
+
+def lines_of(listing: Walk) -> Iterator[str]:
+    """Yield a text for each folder of a listing, in no order: what `look_over` says of the same."""
+    folders: dict[str, list[str]] = {folder.path: [] for folder in listing.folders}
+    for f in listing.files:
+        above, _, name = f.path.rpartition("/")
+        folders.setdefault(above, []).append(f"{name}\0{f.size}\0{f.mtime_ns}\0{f.mode}\0{f.hollow}")
+    for folder in listing.folders:
+        if folder.path:
+            above, _, name = folder.path.rpartition("/")
+            folders.setdefault(above, []).append(f"{name}\0{folder.mode}")
+    for link in listing.links:
+        above, _, name = link.path.rpartition("/")
+        folders.setdefault(above, []).append(f"{name}\0{link.target}\0")
+    for other in listing.others:
+        above, _, name = other.path.rpartition("/")
+        folders.setdefault(above, []).append(f"{name}\0other")
+    for path, lines in folders.items():
+        yield _of_folder(path, lines)
+
+
+def _of_folder(path: str, lines: list[str]) -> str:
+    lines.sort()
+    return path + "\0\0" + "\0\0".join(lines)
+
+
+def look_over(root: str) -> Iterator[str]:
+    """Yield a text for each folder, itself first, as quickly as the system tells what is in it; see `lines_of`.
+
+    Raises
+    ------
+    OSError
+        If anything cannot be listed or asked about.
+    """
+    is_link, is_folder, is_file, kind_of = stat.S_IFLNK, stat.S_IFDIR, stat.S_IFREG, stat.S_IFMT
+    pending = [""]
+    while pending:
+        folder = pending.pop()
+        prefix = folder + "/" if folder else ""
+        lines = []
+        with os.scandir(os.path.join(root, folder)) as entries:
+            for entry in entries:
+                info = entry.stat(follow_symlinks=False)
+                mode = info.st_mode
+                kind = kind_of(mode)
+                if kind == is_file:
+                    lines.append(f"{entry.name}\0{info.st_size}\0{info.st_mtime_ns}\0{mode & 0o7777}\0{hollow(info)}")
+                elif kind == is_folder:
+                    pending.append(prefix + entry.name)
+                    lines.append(f"{entry.name}\0{mode & 0o7777}")
+                elif kind == is_link:
+                    lines.append(f"{entry.name}\0{os.readlink(entry.path)}\0")
+                else:
+                    lines.append(f"{entry.name}\0other")
+        yield _of_folder(folder, lines)
+
+
 class _Found:
     def __init__(self) -> None:
         self.files: list[FileEntry] = []
@@ -137,14 +204,18 @@ class _Found:
         self.unreadable: list[OtherEntry] = []
 
 
+#: One number object for all files of a mode, instead of one each.
+_MODES: dict[int, int] = {}
+
+
 def _file(path: str, info: os.stat_result) -> FileEntry:
     names = info.st_nlink
+    mode = stat.S_IMODE(info.st_mode)
     return FileEntry(
         path,
         info.st_size,
         info.st_mtime_ns,
-        stat.S_IMODE(info.st_mode),
-        getattr(info, "st_blocks", 0) * 512,
+        _MODES.setdefault(mode, mode),
         names,
         info.st_ino if names > 1 else 0,
         info.st_dev if names > 1 else 0,
