@@ -12,7 +12,8 @@ from rich.text import Text
 
 from dunechest.cli.output import Out, finding_document, limited, show_findings
 from dunechest.findings import stops
-from dunechest.jobs.restore import NotDone, RestorePlan
+from dunechest.jobs.restore import RestorePlan
+from dunechest.jobs.restore_contents import NotDone
 from dunechest.jobs.restoring import RestoreResult
 from dunechest.names import from_wire, shown
 from dunechest.words import duration, number, size

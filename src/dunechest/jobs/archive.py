@@ -6,16 +6,17 @@ A plan is a plain value. `dunechest.jobs.archiving.carry_out` does what it says.
 from __future__ import annotations
 
 import os
-from collections.abc import Iterable, Iterator, Mapping, Sequence
+from collections.abc import Iterable, Sequence
 from dataclasses import dataclass
 from pathlib import Path
 
-from dunechest.chest import editions, journal
-from dunechest.chest.chest import BagEntry, Chest
+from dunechest.chest import journal
+from dunechest.chest.chest import Chest
 from dunechest.chest.stored import StoredNames
-from dunechest.errors import DuneChestError, WordsOff
+from dunechest.errors import WordsOff
 from dunechest.findings import Finding, weightiest_first
-from dunechest.jobs.changes import Difference, difference, mass_change, same_library
+from dunechest.jobs.archive_state import state_in
+from dunechest.jobs.changes import Difference, mass_change
 from dunechest.jobs.contents import Contents, study
 from dunechest.jobs.drive_findings import (
     Drive,
@@ -31,7 +32,7 @@ from dunechest.jobs.planned import PlannedDatabase, PlannedFile
 from dunechest.jobs.selection import EVERYTHING, Choice, LeftBehind, Selection, Stray, select
 from dunechest.library.roles import databases_among
 from dunechest.machine.drives import Filesystem, Limits
-from dunechest.names import is_slug, shown, slug
+from dunechest.names import is_slug, shown
 from dunechest.transfer.walk import FileEntry, Walk, each_file
 from dunechest.words import number
 
@@ -247,7 +248,7 @@ def _plan_one(
             files.append(file)
     captured = tuple(PlannedDatabase(mains[path], tuple(beside.get(path, ()))) for path in sorted(mains))
     files += _stray_files(selection.strays, place.limits)
-    bag, state, told, earlier, previous = _state(selection, library, chest, name, taken, files, captured)
+    bag, state, told, earlier, previous = state_in(selection, library, chest, name, taken, files, captured)
     findings += told
     every = len(files) + len(captured)
     if previous is not None:
@@ -299,83 +300,6 @@ def _already_there(chest: Chest, bag: str) -> int:
     """Count what a cut-off run has left on the drive: it is taken up again, or cleared away."""
     pending = chest.bag_folder(bag) / journal.PENDING
     return sum(file.size for file in each_file(str(pending)))
-
-
-def _state(
-    selection: Selection,
-    library: Library,
-    chest: Chest,
-    name: str | None,
-    taken: dict[str, Library],
-    files: Iterable[PlannedFile],
-    databases: Iterable[PlannedDatabase],
-) -> tuple[str, str, list[Finding], list[tuple[str, int]], Difference | None]:
-    """Decide the bag's name, and whether it is new, there just so, or gets its next edition.
-
-    Then come moment and bytes of each earlier edition of the same library, and in what it
-    differs from the latest.
-    """
-    entries = {entry.name: entry for entry in chest.bags()}
-    partial = tuple(sorted(part.name for part in selection.parts))
-    own = [
-        e
-        for e in entries.values()
-        if e.library is not None and same_library(e.library, library) and e.library.partial == partial
-    ]
-    earlier = [size for one in own for size in _sizes(one)]
-    if name is not None:
-        own = [e for e in own if e.name == name]
-    usual = slug(f"{library.name} {' '.join(part.title for part in selection.parts)}")
-    bag = name or (own[0].name if own else usual)
-    if bag in taken:
-        holder = f"{shown(str(taken[bag].path))}, archived in the same run,"
-        return bag, "barred", [_taken(bag, holder, entries)], earlier, None
-    # It may lie here several times, under several names: one that is just so is enough.
-    newest: tuple[str, str, Difference] | None = None
-    for one in own:
-        assert one.library is not None
-        found = difference(one, files, databases, selection)
-        if found.none:
-            return one.name, "unchanged", [], earlier, found
-        if newest is None or one.library.archived >= newest[0]:
-            newest = (one.library.archived, one.name, found)
-    if newest is not None:
-        return newest[1], "next", [], earlier, newest[2]
-    entry = entries.get(bag)
-    if entry is None or entry.state == "unfinished":
-        return bag, "new", [], earlier, None
-    holder = (
-        f"another library ({shown(entry.library.name)})" if entry.library else "something Dune Chest did not make"
-    )
-    return bag, "barred", [_taken(bag, holder, entries)], earlier, None
-
-
-def _sizes(entry: BagEntry) -> Iterator[tuple[str, int]]:
-    """Yield moment and bytes of each edition of a bag that can be read."""
-    assert entry.library is not None
-    for edition in editions.numbers(entry.folder, entry.library.edition):
-        try:
-            record = editions.record_of(entry.folder, entry.library, edition)
-        except DuneChestError:
-            continue
-        yield record.archived, record.totals.bytes_stored
-
-
-def _free_name(bag: str, entries: Mapping[str, object]) -> str:
-    """Return a name beside `bag` that nothing in the chest has."""
-    number = 2
-    while f"{bag}-{number}" in entries:
-        number += 1
-    return f"{bag}-{number}"
-
-
-def _taken(bag: str, holder: str, entries: Mapping[str, object]) -> Finding:
-    return Finding(
-        "name-taken",
-        "stop",
-        f"The name {shown(bag)} is already taken by {holder} in this chest.",
-        f"Give this library another name with --name, for example: --name {_free_name(bag, entries)}",
-    )
 
 
 def _places(library: Library, chest: Chest) -> list[Finding]:

@@ -8,7 +8,8 @@ from pathlib import Path
 
 from dunechest.chest import editions
 from dunechest.errors import CutOff, DuneChestError, Refused
-from dunechest.jobs.restore import RestoreFile, RestorePlan
+from dunechest.jobs.restore import RestorePlan
+from dunechest.jobs.restore_contents import RestoreFile
 from dunechest.names import shown
 from dunechest.transfer import medium, safe
 from dunechest.transfer.copying import digest_files

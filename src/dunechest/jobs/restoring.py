@@ -20,7 +20,8 @@ import msgspec
 from dunechest.errors import CutOff, DuneChestError, Refused
 from dunechest.findings import Finding, stops
 from dunechest.jobs import strays_restoring
-from dunechest.jobs.restore import NotDone, RestoreFile, RestorePlan
+from dunechest.jobs.restore import RestorePlan
+from dunechest.jobs.restore_contents import NotDone, RestoreFile
 from dunechest.jobs.restore_copy import bag_of, copy_task, put_together, why_not, without_overwriting
 from dunechest.ledger import notes
 from dunechest.machine.processes import lives

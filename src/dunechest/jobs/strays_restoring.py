@@ -6,7 +6,8 @@ import os
 from pathlib import Path
 
 from dunechest.errors import CutOff, Refused
-from dunechest.jobs.restore import NotDone, RestorePlan, RestoreStray
+from dunechest.jobs.restore import RestorePlan
+from dunechest.jobs.restore_contents import NotDone, RestoreStray
 from dunechest.jobs.restore_copy import bag_of, copy_task, why_not, without_overwriting
 from dunechest.names import shown
 from dunechest.transfer import medium
