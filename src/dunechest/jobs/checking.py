@@ -65,6 +65,10 @@ class Wanted(NamedTuple):
         return [d.hex() for d in found] == [digest for _, digest in self.digests]
 
 
+#: What stands for the outcome of any payload file whose digest is the one expected.
+SOUND = DigestOutcome("ok")
+
+
 @dataclass(slots=True)
 class Expected:
     """What a bag should hold (`files`, by path), what lies in it, and problems of its records.
@@ -89,15 +93,16 @@ def payload_size(expected: Expected) -> int:
 def expected_files(bag: Bag) -> Expected:
     """Gather from a bag's manifests and records what it should hold."""
     lying = list_bag(bag.folder)
-    listed: dict[str, list[tuple[str, str]]] = {}
-    for manifest in (*bag.payload, *bag.tag):
-        for path, digest in manifest.entries.items():
-            listed.setdefault(path, []).append((manifest.algorithm, digest))
     fetched = frozenset(entry.path for entry in bag.fetch)
-    if not is_own(lying):
-        files = {path: Wanted(tuple(digests)) for path, digests in listed.items()}
-        return Expected(False, files, lying, list(bag.problems), fetched)
-    return _own(bag, listed, lying, fetched)
+    if is_own(lying):
+        return _own(bag, lying, fetched)
+    files = {path: Wanted(tuple(_listed(bag, path))) for m in (*bag.payload, *bag.tag) for path in m.entries}
+    return Expected(False, files, lying, list(bag.problems), fetched)
+
+
+def _listed(bag: Bag, path: str) -> list[tuple[str, str]]:
+    """Return algorithm and digest of a path from each manifest that names it."""
+    return [(m.algorithm, m.entries[path]) for m in (*bag.payload, *bag.tag) if path in m.entries]
 
 
 def is_own(lying: Lying) -> bool:
@@ -105,37 +110,34 @@ def is_own(lying: Lying) -> bool:
     return not lying.files.keys().isdisjoint((_FILES, _TAGS, _LIBRARY))
 
 
-def _own(bag: Bag, listed: Mapping[str, list[tuple[str, str]]], lying: Lying, fetched: frozenset[str]) -> Expected:
+def _own(bag: Bag, lying: Lying, fetched: frozenset[str]) -> Expected:
     # A payload manifest that is gone is missed by name, as a tag file.
     problems = [problem for problem in bag.problems if problem.file]
-    fast: dict[str, tuple[int, str]] = {}
+    manifests = (*bag.payload, *bag.tag)
+    files: dict[str, Wanted] = {}
+    disagree: dict[str, str] = {}
+    # Half a million lines are turned into what is wanted one by one: no list of them is kept beside.
     for name, kind, prefix in ((_FILES, FileRecord, "data/"), (_TAGS, TagRecord, "")):
         if name not in lying.files:
             continue
         try:
             for number, line in read_lines(bag.folder / name, kind):
+                path = "" if line is None else prefix + line.path
+                slow = next(((m.algorithm, m.entries[path]) for m in manifests if path in m.entries), None)
                 # A path that a manifest lists has been looked at there.
-                path = None if line is None else prefix + line.path
-                if path is None or (path not in listed and why_unsafe(line.path) is not None):
+                if line is None or (slow is None and why_unsafe(line.path) is not None):
                     problems.append(Problem(name, number, "the line is torn"))
-                else:
-                    fast[path] = (line.size, line.blake3)
+                    continue
+                files[path] = Wanted((("blake3", line.blake3),), line.size, slow)
+                record = _MANIFEST if path.startswith("data/") else _TAG_MANIFEST
+                if slow is None and record in lying.files:
+                    disagree[path] = record
         except OSError as error:
             problems.append(Problem(name, 0, f"it cannot be read: {error.strerror}"))
-    files: dict[str, Wanted] = {}
-    disagree: dict[str, str] = {}
-    for path in sorted({*listed, *fast}):
-        slow = listed.get(path, [])
-        if path not in fast:
-            files[path] = Wanted(tuple(slow))
-            record = _FILES if path.startswith("data/") else _TAGS
-            if path != _TAGS and record in lying.files:
-                disagree[path] = record
-            continue
-        size, digest = fast[path]
-        files[path] = Wanted((("blake3", digest),), size, slow[0] if slow else None)
-        record = _MANIFEST if path.startswith("data/") else _TAG_MANIFEST
-        if not slow and record in lying.files:
+    for path in [path for manifest in manifests for path in manifest.entries if path not in files]:
+        files[path] = Wanted(tuple(_listed(bag, path)))
+        record = _FILES if path.startswith("data/") else _TAGS
+        if path != _TAGS and record in lying.files:
             disagree[path] = record
     if _TAG_MANIFEST not in lying.files:
         problems.append(Problem(_TAG_MANIFEST, 0, "it is missing"))
@@ -235,6 +237,8 @@ def _absent(bag: Bag, expected: Expected, path: str, say: _Say) -> None:
 
 def _judge(path: str, wanted: Wanted, outcome: DigestOutcome, expected: Expected, say: _Say) -> None:
     """Decide whether a file or a record of it is damaged."""
+    if outcome is SOUND:
+        return
     if outcome.state == "vanished":
         say(path, "missing", "it went away while it was verified")
         return
