@@ -197,7 +197,7 @@ def _strays(selection: Selection) -> list[Finding]:
                 "note",
                 f"It refers to {number(len(selection.strays), 'file')} outside the library, {size:,} bytes: "
                 f"{_some(stray.entry.path for stray in selection.strays)}.",
-                "They are gathered into the archive; --leave-strays leaves them where they are.",
+                "Gathered into the archive; --leave-strays leaves them where they are.",
             )
         )
     asked = [s for s in selection.strays_not_taken if s.why_not == "left where it is, as asked for"]
@@ -241,7 +241,7 @@ def _roles(contents: Contents, selection: Selection) -> list[Finding]:
         if selection.rebuildable_taken:
             what = again
             do = (
-                f"They are taken along; --leave-rebuildable saves {share} % of the room, and costs the time to make "
+                f"Taken along; --leave-rebuildable saves {share} % of the room, and costs the time to make "
                 "them again."
             )
         else:
