@@ -124,6 +124,29 @@ def test_the_next_command_finishes_a_decided_change_and_says_so(
     assert record.edition == 2
 
 
+def test_a_damaged_journal_never_costs_what_was_in_the_chest(library: Path, chest: dunechest.Chest) -> None:
+    """Cut off between two phases, and the journal spoilt as well: what waits in between is not cleared away."""
+    dunechest.archive([library], chest)
+    (library / "rope.txt").rename(library / "line.txt")
+
+    def fail(number: int) -> BaseException | None:
+        away = any(step[0] == "rename" and "/pending/moved/" in step[2] for step in recorder.noted)
+        return OSError(5, "Input/output error") if away else None
+
+    recorder = Recorder(chest.folder, fail=fail)
+    with recorder.watching(), pytest.raises(dunechest.CutOff):
+        dunechest.archive([library], chest)
+    journal = bag_of(chest, "shed") / "dune" / "pending" / "journal.json"
+    whole = journal.read_bytes()
+    journal.write_bytes(whole[:-9])
+    before = facts(bag_of(chest, "shed"))
+    with pytest.raises(dunechest.ChestUnusable, match="journal is damaged"):
+        dunechest.archive([library], dunechest.Chest.open(chest.folder))
+    assert facts(bag_of(chest, "shed")) == before
+    journal.write_bytes(whole)
+    assert dunechest.verify(dunechest.Chest.open(chest.folder)).well
+
+
 def test_large_files_kept_in_pieces_survive_power_cuts(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
     monkeypatch.setattr(pieces, "SMALLEST", 100_000)
 

@@ -231,7 +231,7 @@ def next_edition_phases(
     folders, old_folders : iterable of str
         Folders below ``data/`` that are to be there afterwards, and those that were.
     """
-    between = f"{PENDING}/moved"
+    between = journal.MOVED
     out = [Rename(f"data/{old}", new) for old, new in leaving.items()]
     out += [Rename(f"data/{old}", f"{between}/{n}") for n, old in enumerate(moved)]
     wanted = set(folders)

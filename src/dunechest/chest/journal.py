@@ -34,6 +34,8 @@ EARLIER = "dune/earlier"
 EDITIONS = "dune/editions"
 #: Where what thinning removes waits until the records no longer speak of it.
 GONE = PENDING + "/gone"
+#: Where what only gets another name waits between two phases.
+MOVED = PENDING + "/moved"
 JOURNAL = PENDING + "/journal.json"
 _MOST = 1 << 30
 
@@ -122,7 +124,7 @@ def carry_out(bag: Path, phases: tuple[Phase, ...]) -> None:
                 disk.flush_folder(parent)
         if number + 1 < len(phases):
             write(bag, phases[number + 1 :])
-    clear(bag)
+    _remove(bag)
 
 
 def _do(bag: Path, step: Rename, parents: set[Path]) -> None:
@@ -165,7 +167,29 @@ def _inside(bag: Path, folder: Path) -> None:
         folder = folder.parent
 
 
+def refuse_if_decided(bag: Path) -> None:
+    """Make sure that nothing is pending that was in the chest before, now that no whole journal speaks of it.
+
+    Raises
+    ------
+    ChestUnusable
+        If there is: then a change was decided, and its journal is damaged.
+    """
+    if any((bag / place).is_dir() and any((bag / place).iterdir()) for place in (MOVED, GONE)):
+        raise ChestUnusable(
+            f"A change in {shown(bag.name)} was cut off after it had been decided, and its journal is damaged. "
+            f"Nothing was touched: archived files lie in {PENDING} of that bag. Archive the library under another "
+            "name (--name)."
+        )
+
+
 def clear(bag: Path) -> None:
+    """Remove what is pending and was never decided; raises as `refuse_if_decided` does."""
+    refuse_if_decided(bag)
+    _remove(bag)
+
+
+def _remove(bag: Path) -> None:
     """Remove what is pending, the journal first."""
     pending = bag / PENDING
     if pending.is_symlink() or not pending.exists():

@@ -148,6 +148,7 @@ def _prepare(run: Run) -> None:
     if pending.is_symlink() or bag.is_symlink() or (bag / "dune").is_symlink():
         raise Refused(f"{shown(str(bag))} is or holds a link where a folder belongs. Nothing was changed.")
     if pending.exists():
+        journal.refuse_if_decided(bag)
         try:
             ours = safe.read_bounded(bag / bagging.FOR, 1 << 20) == owner
         except (OSError, ValueError):
