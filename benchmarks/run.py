@@ -96,6 +96,8 @@ def timed(command: str, cwd: Path) -> Timing:
 def run_dunechest(words: list[str], state: Path, *, watched: bool = False) -> Timing:
     """Run dunechest and time it; or watch the memory of it and its helpers, which costs too much to do both."""
     environment = {**os.environ, "DUNECHEST_HOME": str(state)}
+    # An installed program is compiled once; a developer's setting must not have it compiled at each start.
+    environment.pop("PYTHONDONTWRITEBYTECODE", None)
     begun = time.monotonic()
     process = subprocess.Popen(
         [sys.executable, "-P", "-m", "dunechest", *words, "--quiet"], env=environment, cwd=state.parent

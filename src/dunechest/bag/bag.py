@@ -5,6 +5,7 @@ from __future__ import annotations
 import os
 import re
 import stat
+from collections.abc import Iterator
 from dataclasses import dataclass, field
 from pathlib import Path
 
@@ -12,7 +13,8 @@ from dunechest.bag import manifest as manifests
 from dunechest.bag import tags
 from dunechest.bag.manifest import FetchEntry, Manifest, Problem
 from dunechest.errors import BagUnusable
-from dunechest.names import shown
+from dunechest.names import shown, why_unsafe
+from dunechest.transfer import safe
 
 #: Hexadecimal digits of each algorithm's digest.
 DIGITS = {"md5": 32, "sha1": 40, "sha224": 56, "sha256": 64, "sha384": 96, "sha512": 128}
@@ -143,6 +145,38 @@ def _read(path: Path, most: int) -> bytes:
     if info.st_size > most:
         raise ValueError("it is far too large")
     return path.read_bytes()
+
+
+def read_manifest(folder: Path, name: str) -> Manifest | None:
+    """Read one manifest of a bag by its name; None if it is not there or no line of it can be read."""
+    found = _MANIFEST.match(name)
+    assert found is not None
+    algorithm = found.group(2).lower().replace("-", "")
+    bag = Bag(folder, tags.Declaration())
+    if (text := _text(bag, name)) is None:
+        return None
+    payload = found.group(1) is None
+    manifest = manifests.parse_manifest(name, algorithm, text, payload=payload, digest_length=DIGITS[algorithm])
+    manifest.problems += bag.problems
+    return manifest
+
+
+def payload_lines(path: Path) -> Iterator[tuple[str, bytes]]:
+    """Yield path below ``data/`` and raw SHA-512 of each line of a payload manifest, one by one.
+
+    Raises
+    ------
+    OSError
+        If it cannot be read.
+    ValueError
+        At a line that is not just as Dune Chest writes it; `read_bag` understands others.
+    """
+    with os.fdopen(safe.open_regular(path), "rb") as file:
+        while line := file.readline(manifests.LONGEST_LINE):
+            digest, path_text = line[:128], line[135:-1].decode()
+            if line[128:135] != b"  data/" or line[-1:] != b"\n" or "\r" in path_text or why_unsafe(path_text):
+                raise ValueError("a line of the manifest is out of the ordinary")
+            yield manifests.decode_path(path_text), bytes.fromhex(digest.decode())
 
 
 def _text(bag: Bag, name: str, *, required: bool = True) -> str | None:

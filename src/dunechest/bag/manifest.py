@@ -23,6 +23,7 @@ import re
 from collections.abc import Iterable, Iterator
 from dataclasses import dataclass, field
 
+from dunechest.bag.digests import Digests
 from dunechest.names import why_unsafe
 
 #: Longest line that is taken for one, in characters; paths are far shorter on every system.
@@ -58,7 +59,7 @@ class Manifest:
 
     name: str
     algorithm: str
-    entries: dict[str, str] = field(default_factory=dict)
+    entries: Digests
     problems: list[Problem] = field(default_factory=list)
 
 
@@ -124,7 +125,7 @@ def parse_manifest(name: str, algorithm: str, text: str, *, payload: bool, diges
         Every line that could be read, and a problem for each that could not. A
         path that would leave the bag is a problem, never an entry.
     """
-    manifest = Manifest(name, algorithm)
+    manifest = Manifest(name, algorithm, Digests(digest_length))
     if payload and (entries := _plain_entries(text, digest_length)) is not None:
         manifest.entries = entries
         return manifest
@@ -141,13 +142,15 @@ def parse_manifest(name: str, algorithm: str, text: str, *, payload: bool, diges
 _ODD = re.compile(r"%|\r|\0|\ufeff|/\.{0,2}(?:/|$)", re.MULTILINE)
 
 
-def _plain_entries(text: str, digest_length: int) -> dict[str, str] | None:
+def _plain_entries(text: str, digest_length: int) -> Digests | None:
     """Read a payload manifest in which nothing is out of the ordinary, quickly; None for any other."""
     if _ODD.search(text) is not None or (os.sep == "\\" and ("\\" in text or ":" in text)):
         return None
     line = re.compile(rf"^([0-9a-f]{{{digest_length}}})  (data/.{{1,4000}})$", re.MULTILINE)
     # One by one, since a list of half a million pairs beside the entries costs as much memory as they do.
-    entries = {found[2]: found[1] for found in line.finditer(text)}
+    entries = Digests(digest_length)
+    for found in line.finditer(text):
+        entries[found[2]] = found[1]
     whole = text.count("\n") + (not text.endswith("\n"))
     return entries if len(entries) == whole else None
 

@@ -12,9 +12,10 @@ from blake3 import blake3
 from dunechest.bag.manifest import format_line
 from dunechest.bag.tags import format_declaration, format_info
 from dunechest.chest import journal, records, texts
-from dunechest.chest.editions import Proven, Tag
+from dunechest.chest.editions import Tag
 from dunechest.chest.journal import PENDING, Rename
 from dunechest.chest.records import LibraryRecord, TagRecord
+from dunechest.chest.shelf import Proven, Shelf
 from dunechest.errors import CutOff
 from dunechest.names import shown
 from dunechest.transfer import copying, disk, safe
@@ -31,7 +32,7 @@ def write_tags(
     bag: Path,
     name: str,
     library: LibraryRecord,
-    files: Iterable[Proven],
+    files: Shelf,
     *,
     earlier: Mapping[str, Iterable[bytes]] | None = None,
     carried: Iterable[Tag] = (),
@@ -47,8 +48,8 @@ def write_tags(
         The bag's name, for the text.
     library : LibraryRecord
         What becomes ``dune/library.json``.
-    files : iterable of Proven
-        The payload, sorted by path; gone through twice.
+    files : Shelf
+        The payload.
     earlier : mapping
         Records of earlier editions to write: by path in the bag, their lines.
     carried : iterable of Tag
@@ -68,8 +69,7 @@ def write_tags(
     OSError
         If it cannot be written.
     """
-    every = list(files)
-    odd = sum(any(c in proven.record.path for c in "%\r\n") for proven in every)
+    odd = sum("%" in path or "\r" in path or "\n" in path for path in files)
     info = format_info(
         [
             ("Source-Organization", library.origin.machine),
@@ -77,12 +77,12 @@ def write_tags(
             ("External-Identifier", name),
             ("Bagging-Date", library.archived[:10]),
             ("Bag-Software-Agent", library.archived_with),
-            ("Payload-Oxum", f"{library.totals.bytes_stored}.{len(every)}"),
+            ("Payload-Oxum", f"{library.totals.bytes_stored}.{len(files)}"),
         ]
     )
     tags = [
-        _write(bag, "manifest-sha512.txt", (_manifest_line(proven) for proven in every)),
-        _write(bag, "dune/files.jsonl", (records.encode_line(proven.record) for proven in every)),
+        _write(bag, "manifest-sha512.txt", map(_manifest_line, files.by_path())),
+        _write(bag, "dune/files.jsonl", map(records.encode_line, files.records())),
         _write(bag, "dune/library.json", [records.encode_pretty(library)]),
         _write(bag, "HOW-TO-RESTORE.txt", [texts.how_to_restore(library, name, odd)]),
         _write(bag, "bag-info.txt", [info]),

@@ -13,30 +13,20 @@ import os
 import re
 from collections.abc import Iterable, Iterator, Mapping
 from dataclasses import dataclass
+from itertools import zip_longest
 from pathlib import Path
 
-import msgspec
-
-from dunechest.bag.bag import read_bag
+from dunechest.bag.bag import payload_lines, read_manifest
+from dunechest.bag.digests import Digests
 from dunechest.chest import journal, records
 from dunechest.chest.pieces import Kept, assemble, kept_in
 from dunechest.chest.records import EarlierFile, FileRecord, LibraryRecord, TagRecord, read_lines
+from dunechest.chest.shelf import Proven, Shelf
 from dunechest.errors import DuneChestError, WordsOff
 from dunechest.names import shown, why_unsafe
 
 _NUMBER = re.compile(r"\d{4,9}")
-
-
-class Proven(msgspec.Struct, frozen=True, gc=False):
-    """A payload file that is on the drive: its record, and its SHA-512 (raw, since there may be half a million)."""
-
-    record: FileRecord
-    raw: bytes
-
-    @property
-    def sha512(self) -> str:
-        """SHA-512 in hexadecimal."""
-        return self.raw.hex()
+_FILES = "dune/files.jsonl"
 
 
 @dataclass(frozen=True, slots=True)
@@ -56,7 +46,7 @@ def _torn(bag: Path, what: str) -> DuneChestError:
     )
 
 
-def current_files(bag: Path) -> dict[str, Proven]:
+def current_files(bag: Path) -> Shelf:
     """Return the payload of a bag of our own as its records have it, by path below ``data/``.
 
     Raises
@@ -64,10 +54,30 @@ def current_files(bag: Path) -> dict[str, Proven]:
     DuneChestError
         If the two records do not speak of the same files, or cannot be read.
     """
-    slow = _manifest(bag, "manifest-sha512.txt")
-    found: dict[str, Proven] = {}
+    found = Shelf()
+    count = 0
     try:
-        for number, line in read_lines(bag / "dune" / "files.jsonl", FileRecord):
+        # Both lists are written in the same order: half a million lines need no table to be found in.
+        pairs = zip_longest(payload_lines(bag / "manifest-sha512.txt"), read_lines(bag / _FILES, FileRecord))
+        for listed, numbered in pairs:
+            if listed is None or numbered is None or numbered[1] is None or listed[0] != numbered[1].path:
+                break
+            found[listed[0]] = Proven(numbered[1], listed[1])
+            count += 1
+        else:
+            if len(found) == count:
+                return found
+    except (OSError, ValueError):
+        pass  # the longer way says what is wrong
+    return _current_files(bag)
+
+
+def _current_files(bag: Path) -> Shelf:
+    """Read two lists that are not in the same order, or say what is wrong with them."""
+    slow = _manifest(bag, "manifest-sha512.txt")
+    found = Shelf()
+    try:
+        for number, line in read_lines(bag / _FILES, FileRecord):
             digest = None if line is None else slow.get("data/" + line.path)
             if line is None or digest is None:
                 raise _torn(bag, f"Line {number} of dune/files.jsonl")
@@ -101,12 +111,11 @@ def current_tags(bag: Path) -> dict[str, Tag]:
     return found
 
 
-def _manifest(bag: Path, name: str) -> dict[str, str]:
-    whole = read_bag(bag, assume=True)
-    for manifest in (*whole.payload, *whole.tag):
-        if manifest.name == name and not manifest.problems:
-            return manifest.entries
-    raise _torn(bag, name)
+def _manifest(bag: Path, name: str) -> Digests:
+    manifest = read_manifest(bag, name)
+    if manifest is None or manifest.problems:
+        raise _torn(bag, name)
+    return manifest.entries
 
 
 def numbers(bag: Path, current: int) -> tuple[int, ...]:
@@ -206,18 +215,23 @@ def step_back(files: dict[str, FileRecord], changes: Iterable[EarlierFile]) -> N
             )
 
 
-def differences(earlier: Mapping[str, FileRecord], later: Mapping[str, FileRecord]) -> list[EarlierFile]:
-    """Return the lines that turn a later edition into an earlier one, by path."""
-    lines = []
-    for path in sorted({*earlier, *later}):
-        then, now = earlier.get(path), later.get(path)
-        if then is None:
-            lines.append(EarlierFile(path, absent=True))
-        elif then != now:
-            lines.append(
-                EarlierFile(path, False, then.size, then.mtime_ns, then.mode, then.blake3, then.role, then.edition)
+def differences(earlier: Iterable[FileRecord], later: Iterable[FileRecord]) -> Iterator[EarlierFile]:
+    """Yield the lines that turn a later edition into an earlier one; all of them sorted by path."""
+    old, new = iter(earlier), iter(later)
+    then, now = next(old, None), next(new, None)
+    while then is not None or now is not None:
+        if then is None or (now is not None and now.path < then.path):
+            assert now is not None
+            yield EarlierFile(now.path, absent=True)
+            now = next(new, None)
+            continue
+        if then != now:
+            yield EarlierFile(
+                then.path, False, then.size, then.mtime_ns, then.mode, then.blake3, then.role, then.edition
             )
-    return lines
+        if now is not None and now.path == then.path:
+            now = next(new, None)
+        then = next(old, None)
 
 
 @dataclass(frozen=True, slots=True)

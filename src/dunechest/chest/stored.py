@@ -9,11 +9,16 @@ old one's digest: two names never become one.
 from __future__ import annotations
 
 import hashlib
+import re
 import unicodedata
 from collections.abc import Iterable
 
 from dunechest.machine.drives import Limits
 from dunechest.names import is_device, is_text
+
+#: The name of a file or folder that is a changed one, or could be taken for one: where a drive tells all names
+#: apart, only these can meet.
+_MARKED = re.compile(r"~[0-9a-f]{8}(\.[^/]*)?$")
 
 
 class StoredNames:
@@ -60,13 +65,17 @@ class StoredNames:
         prefix = self._folders.get(parent, parent)
         prefix = prefix + "/" if prefix else ""
         stored = prefix + self._fit(name)
+        if self._plain and _MARKED.search(stored) is None:
+            return path if stored == path else self._changed(path, stored)
         key = self._folded(stored)
         if key in self._taken:
             stored = prefix + self._mark(name)
             key = self._folded(stored)
         self._taken.add(key)
-        if stored != path:
-            self.changed[path] = stored
+        return path if stored == path else self._changed(path, stored)
+
+    def _changed(self, path: str, stored: str) -> str:
+        self.changed[path] = stored
         return stored
 
     def _folded(self, path: str) -> str:

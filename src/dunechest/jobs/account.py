@@ -2,13 +2,13 @@
 
 from __future__ import annotations
 
-from collections.abc import Collection, Mapping, Sequence
+from collections.abc import Collection, Sequence
 from dataclasses import dataclass
 from pathlib import Path
 from typing import TYPE_CHECKING
 
-from dunechest.chest.editions import Proven
 from dunechest.chest.records import ChangeCounts
+from dunechest.chest.shelf import Shelf
 from dunechest.errors import DuneChestError
 from dunechest.findings import Finding
 from dunechest.jobs.archive import ArchivePlan
@@ -122,7 +122,7 @@ def account_archived(
     plan: ArchivePlan,
     bag: Path,
     *,
-    stored: Mapping[str, Proven],
+    stored: Shelf,
     copied: int,
     unread: Collection[str],
     grown: int,
@@ -134,7 +134,6 @@ def account_archived(
     moved_on: tuple[str, ...],
     resumed: int,
     seconds: float,
-    there: Collection[str],
     silent: Sequence[str],
     changes: ChangeCounts | None,
 ) -> ArchiveResult:
@@ -142,7 +141,7 @@ def account_archived(
 
     Parameters
     ----------
-    stored : mapping
+    stored : Shelf
         What the edition holds.
     copied : int
         Bytes in the library of what was taken of it.
@@ -165,7 +164,7 @@ def account_archived(
         bytes_found=plan.bytes_found + grown,
         files_copied=len(stored) - len(unread),
         bytes_copied=copied,
-        bytes_stored=sum(proven.record.size for proven in stored.values()),
+        bytes_stored=stored.bytes,
         left_out=tuple(sorted(left_out, key=lambda one: one.path)),
         folders=len(plan.listing.folders),
         links=len(plan.listing.links),
@@ -180,10 +179,10 @@ def account_archived(
         findings=plan.findings,
         parts=tuple(part.title for part in plan.selection.parts),
         strays=sum(path.startswith("strays/") for path in stored),
-        strays_bytes=sum(one.record.size for path, one in stored.items() if path.startswith("strays/")),
+        strays_bytes=sum(stored.size(path) for path in stored if path.startswith("strays/")),
         strays_left=len(plan.selection.strays_not_taken),
         edition=plan.edition,
-        kept=len(there) - len(unread),
+        kept=stored.count_there - len(unread),
         changes=changes,
         silent=tuple(silent),
     )

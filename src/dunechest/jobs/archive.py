@@ -239,7 +239,9 @@ def _plan_one(
     mains: dict[str, PlannedFile] = {}
     beside: dict[str, list[PlannedFile]] = {}
     for entry in fitting:
-        file = PlannedFile(entry, "library/" + names.file(entry.path), contents.roles.get(entry.path, "essential"))
+        stored = names.file(entry.path)
+        other = "" if stored == entry.path else "library/" + stored
+        file = PlannedFile(entry, contents.roles.get(entry.path, "essential"), other)
         if entry.path in companions:
             beside.setdefault(companions[entry.path], []).append(file)
         elif entry.path in databases:
@@ -293,7 +295,7 @@ def _stray_files(strays: Iterable[Stray], limits: Limits) -> list[PlannedFile]:
     """Give strays names that the drive can hold."""
     names = StoredNames(limits)
     names.folders(sorted({stray.stored.rpartition("/")[0] for stray in strays}))
-    return [PlannedFile(s.entry, "strays/" + names.file(s.stored), "essential", True) for s in strays]
+    return [PlannedFile(s.entry, "essential", "strays/" + names.file(s.stored), True) for s in strays]
 
 
 def _already_there(chest: Chest, bag: str) -> int:

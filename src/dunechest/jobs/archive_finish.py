@@ -10,7 +10,7 @@ from blake3 import blake3
 
 from dunechest.chest import bagging, editions, journal, pieces, records
 from dunechest.chest.chest import now_text, version
-from dunechest.chest.editions import Proven, Tag
+from dunechest.chest.editions import Tag
 from dunechest.chest.records import (
     ChangeCounts,
     ChangedName,
@@ -56,14 +56,13 @@ def stray_folders(plan: ArchivePlan) -> set[str]:
 def finish(run: Run) -> str:
     """Write the records and decide the change; return the digest of the tag manifest."""
     plan, bag = run.plan, run.bag
-    by_path = sorted(run.proven.values(), key=lambda proven: proven.record.path)
     copied = sum(map(run.bytes_of, run.taken))
     previous = plan.previous
     if previous is not None:
         run.changes = _changes(run, previous)
     kept: set[str] = set()
     if plan.changed_names:
-        kept.update(p.record.path.removeprefix("library/") for p in by_path)
+        kept.update(path.removeprefix("library/") for path in run.proven)
         kept.update(stored.removeprefix("library/") for stored in plan.folders.values())
     library = LibraryRecord(
         format=records.FORMAT,
@@ -83,7 +82,7 @@ def finish(run: Run) -> str:
             copied,
             len(run.left),
             sum(one.size for one in run.left),
-            sum(proven.record.size for proven in by_path),
+            run.proven.bytes,
         ),
         folders=tuple(FolderRecord(to_wire(f.path), f.mtime_ns, f.mode, f.empty) for f in plan.listing.folders),
         links=tuple(LinkRecord(to_wire(k.path), to_wire(k.target), k.mtime_ns) for k in plan.listing.links),
@@ -107,38 +106,37 @@ def finish(run: Run) -> str:
         mass_change=any(finding.code == "mass-change" for finding in plan.findings),
     )
     if previous is None:
-        top = bagging.write_tags(bag, plan.bag, library, by_path)
+        top = bagging.write_tags(bag, plan.bag, library, run.proven)
         _flush_folders(run)
         bagging.commit_new(bag)
         return top
-    return _next_edition(run, previous, library, by_path)
+    return _next_edition(run, previous, library)
 
 
 def _changes(run: Run, previous: Difference) -> ChangeCounts:
     moved_from = set(run.moves.values())
     before, now = previous.files, run.proven
     return ChangeCounts(
-        added=sum(path not in before and path not in run.moves for path in now),
+        added=sum(path not in before and path not in run.moves for path in now.own()),
         changed=sum(
             path in before and path not in run.moves and now[path].record.blake3 != before[path].record.blake3
-            for path in now
+            for path in now.own()
         ),
         moved=len(run.moves),
         dropped=sum(path not in now and path not in moved_from for path in before),
-        bytes_added=sum(proven.record.size for path, proven in now.items() if path not in run.there),
+        bytes_added=sum(now.size(path) for path in now.own() if not now.there(path)),
     )
 
 
-def _next_edition(run: Run, previous: Difference, library: LibraryRecord, by_path: list[Proven]) -> str:
+def _next_edition(run: Run, previous: Difference, library: LibraryRecord) -> str:
     """Write the records of both editions, and decide the change from the one to the other."""
     plan, bag = run.plan, run.bag
     number = previous.record.edition
     moved = {old: new for new, old in run.moves.items()}
-    stays = run.there - run.moves.keys()
     leaving = {
         path: f"{journal.EARLIER}/{number:04d}/{path}"
         for path in previous.files
-        if path not in stays and path not in moved
+        if path not in moved and (path in run.moves or not run.proven.there(path))
     }
     in_pieces = _in_pieces(run, previous, leaving)
     for path in in_pieces:
@@ -148,17 +146,16 @@ def _next_edition(run: Run, previous: Difference, library: LibraryRecord, by_pat
     for path, kept in leaving.items():
         proven = previous.files[path]
         carried.append(Tag(kept, proven.record.size, proven.sha512, proven.record.blake3))
-    before = {path: proven.record for path, proven in previous.files.items()}
-    now = {proven.record.path: proven.record for proven in by_path}
+    changes = editions.differences(previous.files.records(), run.proven.records())
     folder = f"{records.EDITIONS}/{number:04d}"
     top = bagging.write_tags(
         bag,
         plan.bag,
         library,
-        by_path,
+        run.proven,
         earlier={
             f"{folder}/library.json": [records.encode_line(previous.record)],
-            f"{folder}/changes.jsonl": map(records.encode_line, editions.differences(before, now)),
+            f"{folder}/changes.jsonl": map(records.encode_line, changes),
         },
         carried=carried,
         archives=in_pieces.values(),
@@ -169,7 +166,7 @@ def _next_edition(run: Run, previous: Difference, library: LibraryRecord, by_pat
         bag,
         leaving=leaving,
         moved=moved,
-        arriving=[path for path in run.proven if path not in run.there],
+        arriving=[path for path in run.proven.own() if not run.proven.there(path)],
         folders={"library", *plan.folders.values(), *stray_folders(plan)},
         old_folders=_old_folders(previous),
     )
@@ -187,13 +184,13 @@ def _in_pieces(run: Run, previous: Difference, leaving: dict[str, str]) -> dict[
         path
         for path in leaving
         if path in run.proven
-        and path not in run.there
+        and not run.proven.there(path)
         and pieces.SMALLEST <= previous.files[path].record.size <= pieces.LARGEST
         and run.proven[path].record.size >= pieces.SMALLEST
     ]
     if not large:
         return {}
-    places = editions.places_of_bytes(bag, [proven.record for proven in previous.files.values()])
+    places = editions.places_of_bytes(bag, previous.files.records())
     found: dict[str, str] = {}
     every = dict(places.pieces)
     known = {digest for kept in every.values() for digest in kept.pieces}

@@ -8,8 +8,8 @@ from dataclasses import dataclass, field
 from pathlib import Path
 
 from dunechest.chest import bagging
-from dunechest.chest.editions import Proven
 from dunechest.chest.records import CapturedDatabase, ChangeCounts
+from dunechest.chest.shelf import Shelf
 from dunechest.jobs.archive import ArchivePlan
 from dunechest.jobs.planned import PlannedFile
 from dunechest.jobs.selection import LeftBehind
@@ -28,7 +28,7 @@ class Run:
 
     plan: ArchivePlan
     bag: Path
-    proven: dict[str, Proven] = field(default_factory=dict)
+    proven: Shelf = field(init=False)
     own_sizes: dict[str, int] = field(default_factory=dict)
     unread: set[str] = field(default_factory=set)
     left: list[LeftBehind] = field(default_factory=list)
@@ -37,17 +37,18 @@ class Run:
     broken: list[tuple[str, str]] = field(default_factory=list)
     grown: int = 0
     resumed: int = 0
-    #: Of `proven`, what was in the chest before and is not written.
-    there: set[str] = field(default_factory=set)
     #: New and old path below ``data/`` of what is only renamed.
     moves: dict[str, str] = field(default_factory=dict)
     #: Files with other bytes though their size and time are the same.
     silent: list[str] = field(default_factory=list)
     changes: ChangeCounts | None = None
 
+    def __post_init__(self) -> None:
+        self.proven = Shelf(self.plan.previous.files if self.plan.previous is not None else None)
+
     def bytes_of(self, path: str) -> int:
         """Bytes in the library of what is proven under a path."""
-        return self.own_sizes.get(path, self.proven[path].record.size)
+        return self.own_sizes[path] if path in self.own_sizes else self.proven.size(path)
 
     @property
     def taken(self) -> Iterator[str]:

@@ -9,8 +9,8 @@ from collections.abc import Iterable, Iterator
 import msgspec
 
 from dunechest.chest import bagging, journal, records
-from dunechest.chest.editions import Proven
 from dunechest.chest.records import FileRecord, ProvenRecord
+from dunechest.chest.shelf import Proven
 from dunechest.errors import CutOff, DuneChestError, Refused
 from dunechest.findings import stops
 from dunechest.jobs import archive_finish
@@ -103,7 +103,6 @@ def carry_out(plan: ArchivePlan, *, despite: Iterable[str] = (), progress: Progr
         copied=sum(map(run.bytes_of, run.taken)),
         stored=run.proven,
         unread=run.unread,
-        there=run.there,
         silent=run.silent,
         changes=run.changes,
         grown=run.grown,
@@ -137,7 +136,7 @@ def _still_as_planned(run: Run) -> None:
 def _nothing(run: Run) -> bool:
     """Whether a second reading found everything as it was."""
     previous = run.plan.previous
-    return previous is not None and not previous.others and not run.left_faults and run.proven == previous.files
+    return previous is not None and not previous.others and not run.left_faults and run.proven.same_as_before
 
 
 def _prepare(run: Run) -> None:
@@ -219,10 +218,10 @@ class _Tally:
         self._run = run
         self._progress = progress
         every = [*to_do.files, *(database.file for database in to_do.databases)]
-        self._there = len(run.there)
+        self._there = run.proven.count_there
         self._files = len(every)
         self._total = sum(file.entry.size for file in every)
-        self._bytes = sum(run.bytes_of(path) for path in run.taken if path not in run.there)
+        self._bytes = sum(run.bytes_of(path) for path in run.taken if not run.proven.there(path))
 
     def __call__(self, count: int) -> None:
         self._bytes += count
@@ -292,8 +291,7 @@ def _take(run: Run, file: PlannedFile, outcome: CopyOutcome) -> Proven | None:
         before = run.plan.previous.files.get(file.stored) if run.plan.previous is not None else None
         if before is not None and outcome.state != "vanished":
             # What cannot be read now is kept as it was: an archive never holds less of it than before.
-            run.proven[file.stored] = before
-            run.there.add(file.stored)
+            run.proven.keep(file.stored)
             run.unread.add(file.stored)
             why += f"; it stays in the archive as edition {run.plan.edition - 1} had it"
         run.left.append(LeftBehind(entry.path, entry.size, why, True, entry.mtime_ns))
@@ -309,7 +307,7 @@ def _take(run: Run, file: PlannedFile, outcome: CopyOutcome) -> Proven | None:
     mode = entry.mode if outcome.mode == entry.mode else outcome.mode
     record = FileRecord(file.stored, size, mtime_ns, mode, outcome.blake3.hex(), file.role, run.plan.edition)
     proven = Proven(record, outcome.sha512)
-    run.proven[file.stored] = proven
+    run.proven.put(record.path, proven, "" if file.other_name else entry.path)
     return proven
 
 

@@ -8,8 +8,8 @@ from pathlib import Path
 import msgspec
 
 from dunechest.chest import bagging
-from dunechest.chest.editions import Proven
 from dunechest.chest.records import CapturedDatabase, FileRecord, LeftOut
+from dunechest.chest.shelf import Proven
 from dunechest.errors import CutOff
 from dunechest.jobs.archive_run import Run, copy_task, cut_off_words, payload_of, source_of
 from dunechest.jobs.planned import PlannedDatabase, PlannedFile
@@ -56,8 +56,9 @@ def capture_one(run: Run, crew: Crew, database: PlannedDatabase) -> list[Planned
     if before is not None and before.record.blake3 == record.blake3:  # written to, and no other for it
         disk.remove(run.bag / bagging.PAYLOAD / file.stored)
         record = msgspec.structs.replace(record, edition=before.record.edition)
-        run.there.add(file.stored)
-    run.proven[file.stored] = Proven(record, outcome.sha512)
+        run.proven.put_there(file.stored, Proven(record, outcome.sha512))
+    else:
+        run.proven[file.stored] = Proven(record, outcome.sha512)
     run.own_sizes[file.stored] = file.entry.size
     companions_left = []
     for companion in database.companions:

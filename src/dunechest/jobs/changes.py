@@ -8,8 +8,9 @@ from dataclasses import dataclass
 from pathlib import Path
 
 from dunechest.chest.chest import BagEntry
-from dunechest.chest.editions import Proven, current_files
+from dunechest.chest.editions import current_files
 from dunechest.chest.records import CapturedDatabase, LibraryRecord
+from dunechest.chest.shelf import Marks, Proven, Shelf
 from dunechest.findings import Finding
 from dunechest.jobs.find import Library
 from dunechest.jobs.planned import PlannedDatabase, PlannedFile
@@ -38,7 +39,7 @@ class Difference:
     ----------
     record : LibraryRecord
         The latest edition.
-    files : dict
+    files : Shelf
         Its payload, by path below ``data/``.
     kept, kept_databases : tuple
         What is just as it was: it is not read.
@@ -51,7 +52,7 @@ class Difference:
     """
 
     record: LibraryRecord
-    files: dict[str, Proven]
+    files: Shelf
     kept: tuple[PlannedFile, ...]
     kept_databases: tuple[PlannedDatabase, ...]
     to_read: tuple[PlannedFile, ...]
@@ -107,7 +108,7 @@ def difference(
     own_names = {from_wire(stray.path): stray.stored for stray in record.strays}
     kept, to_read, kept_databases, to_capture = [], [], [], []
     others: list[str] = []
-    wanted: set[str] = set()
+    wanted = Marks(then)
     for file in files:
         wanted.add(file.stored)
         if _unchanged(file, then, captured, own_names):
@@ -126,7 +127,8 @@ def difference(
             kept_databases.append(database)
         elif plain and all(_unchanged(f, then, captured, own_names) for f in (database.file, *database.companions)):
             kept += [database.file, *database.companions]
-            wanted.update(companion.stored for companion in database.companions)
+            for companion in database.companions:
+                wanted.add(companion.stored)
         else:
             to_capture.append(database)
     listing = selection.listing
@@ -148,7 +150,7 @@ def difference(
         tuple(kept_databases),
         tuple(to_read),
         tuple(to_capture),
-        tuple(sorted(set(then) - wanted)),
+        tuple(sorted(wanted.others())),
         tuple(sorted(others)),
     )
 
@@ -193,7 +195,9 @@ def mass_change(found: Difference, library: Library, selection: Selection) -> li
     What was only left out by choice, or has gone to another name, does not count.
     """
     before = found.files
-    present = {f"library/{file.path}" for file in selection.listing.files}
+    gone = set(found.dropped)
+    # Only of what is no longer taken it matters whether it is still there.
+    present = {path for file in selection.listing.files if gone and (path := f"library/{file.path}") in gone}
     arrived = {(file.entry.size, file.entry.mtime_ns) for file in found.to_read if file.stored not in before}
     vanished = [
         path

@@ -10,12 +10,13 @@ from __future__ import annotations
 
 from collections.abc import Callable, Mapping
 from dataclasses import dataclass, field
-from typing import Literal, NamedTuple
+from typing import Literal
 
 from dunechest.bag.bag import Bag, Lying, list_bag
 from dunechest.bag.manifest import Manifest, Problem, format_manifest
 from dunechest.chest import journal
 from dunechest.chest.records import FileRecord, TagRecord, read_lines
+from dunechest.jobs.wanted import Wanted, WantedFiles
 from dunechest.names import why_unsafe
 from dunechest.transfer.tasks import DigestOutcome
 
@@ -45,26 +46,6 @@ class FileState:
     why: str
 
 
-class Wanted(NamedTuple):
-    """What a file should be: digests by algorithm that decide, its size if recorded, and a second digest."""
-
-    digests: tuple[tuple[str, str], ...]
-    size: int | None = None
-    other: tuple[str, str] | None = None
-
-    @property
-    def algorithms(self) -> tuple[str, ...]:
-        """The algorithms to compute."""
-        return tuple([name for name, _ in self.digests])
-
-    def fits(self, outcome: DigestOutcome) -> bool:
-        """Whether all computed digests are the expected ones."""
-        found = outcome.digests
-        if len(found) == 1 == len(self.digests):  # nearly always
-            return found[0].hex() == self.digests[0][1]
-        return [d.hex() for d in found] == [digest for _, digest in self.digests]
-
-
 #: What stands for the outcome of any payload file whose digest is the one expected.
 SOUND = DigestOutcome("ok")
 
@@ -77,7 +58,7 @@ class Expected:
     """
 
     own: bool
-    files: dict[str, Wanted]
+    files: WantedFiles
     lying: Lying
     problems: list[Problem]
     fetched: frozenset[str]
@@ -96,7 +77,8 @@ def expected_files(bag: Bag) -> Expected:
     fetched = frozenset(entry.path for entry in bag.fetch)
     if is_own(lying):
         return _own(bag, lying, fetched)
-    files = {path: Wanted(tuple(_listed(bag, path))) for m in (*bag.payload, *bag.tag) for path in m.entries}
+    files = WantedFiles()
+    files.update((path, Wanted(tuple(_listed(bag, path)))) for m in (*bag.payload, *bag.tag) for path in m.entries)
     return Expected(False, files, lying, list(bag.problems), fetched)
 
 
@@ -114,7 +96,8 @@ def _own(bag: Bag, lying: Lying, fetched: frozenset[str]) -> Expected:
     # A payload manifest that is gone is missed by name, as a tag file.
     problems = [problem for problem in bag.problems if problem.file]
     manifests = (*bag.payload, *bag.tag)
-    files: dict[str, Wanted] = {}
+    # One manifest is what every bag of ours has; another beside it may say other things of the same paths.
+    files = WantedFiles(bag.payload[0] if len(bag.payload) == 1 else None)
     disagree: dict[str, str] = {}
     # Half a million lines are turned into what is wanted one by one: no list of them is kept beside.
     for name, kind, prefix in ((_FILES, FileRecord, "data/"), (_TAGS, TagRecord, "")):
@@ -123,6 +106,8 @@ def _own(bag: Bag, lying: Lying, fetched: frozenset[str]) -> Expected:
         try:
             for number, line in read_lines(bag.folder / name, kind):
                 path = "" if line is None else prefix + line.path
+                if prefix and line is not None and files.put(path, line.blake3, line.size):
+                    continue
                 slow = next(((m.algorithm, m.entries[path]) for m in manifests if path in m.entries), None)
                 # A path that a manifest lists has been looked at there.
                 if line is None or (slow is None and why_unsafe(line.path) is not None):
@@ -178,7 +163,10 @@ def compare(
     for path, record in expected.disagree.items():
         if path in expected.lying.files:
             say(record, "changed", f"it says nothing of {path}, which another record lists and which is there")
-    for path, wanted in expected.files.items():
+    for path in expected.files:
+        if outcomes.get(path) is SOUND and path not in expected.disagree:
+            continue
+        wanted = expected.files[path]
         if path in expected.disagree and path not in expected.lying.files:
             # One record alone names it and it is not there: that record's line is damaged.
             record = _OPPOSITE[expected.disagree[path]]

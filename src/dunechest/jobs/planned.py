@@ -11,15 +11,20 @@ from dunechest.transfer.walk import FileEntry
 
 
 class PlannedFile(msgspec.Struct, frozen=True, gc=False):
-    """A file to archive: as the walk saw it, its path below ``data/``, its role.
+    """A file to archive: as the walk saw it, its role, and its path below ``data/`` where that is another.
 
     The path in `entry` is the library's own, or for a stray the full one.
     """
 
     entry: FileEntry
-    stored: str
     role: Role
+    other_name: str = ""
     stray: bool = False
+
+    @property
+    def stored(self) -> str:
+        """Path below ``data/``; of half a million files it is made when it is asked for."""
+        return self.other_name or "library/" + self.entry.path
 
 
 @dataclass(frozen=True, slots=True)

@@ -7,7 +7,7 @@ from dataclasses import dataclass
 
 import msgspec
 
-from dunechest.chest.editions import Proven
+from dunechest.chest.shelf import Proven
 from dunechest.jobs.archive_run import Run, source_of
 from dunechest.jobs.planned import PlannedDatabase, PlannedFile
 from dunechest.jobs.selection import LeftBehind
@@ -93,18 +93,17 @@ def _keep(run: Run, file: PlannedFile, proven: Proven | None = None) -> None:
         record = msgspec.structs.replace(
             record, path=file.stored, mtime_ns=entry.mtime_ns, mode=entry.mode, role=file.role
         )
-        before = Proven(record, before.raw)
-    run.proven[file.stored] = before
-    run.there.add(file.stored)
+        run.proven.put_there(file.stored, Proven(record, before.raw))
+    else:
+        run.proven.keep(file.stored)
 
 
 def _keep_database(run: Run, database: PlannedDatabase) -> None:
     previous = run.plan.previous
     assert previous is not None
     path, stored = database.file.entry.path, database.file.stored
-    run.proven[stored] = previous.files[stored]
+    run.proven.keep(stored)
     run.own_sizes[stored] = database.file.entry.size
-    run.there.add(stored)
     run.captured += [one for one in previous.record.databases if from_wire(one.path) == path]
     run.left += [
         LeftBehind(c.entry.path, c.entry.size, "its content is in the captured database", False, c.entry.mtime_ns)

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import datetime
 import os
+from collections.abc import Iterator, Mapping
 from dataclasses import dataclass
 from pathlib import Path
 
@@ -11,7 +12,7 @@ from dunechest.chest import bagging, editions, journal, pieces, records
 from dunechest.chest.chest import Chest
 from dunechest.chest.journal import Rename
 from dunechest.chest.pieces import Kept
-from dunechest.chest.records import LibraryRecord
+from dunechest.chest.records import FileRecord, LibraryRecord
 from dunechest.errors import CutOff, DuneChestError, Refused
 from dunechest.jobs.chests import machine_name
 from dunechest.jobs.editions import own_bag
@@ -239,6 +240,11 @@ def _new_changes(bag: Path, plan: ThinPlan) -> dict[int, list[bytes]]:
             next_gone = True
             continue
         if next_gone:
-            found[number] = [records.encode_line(line) for line in editions.differences(files, later)]
+            lines = editions.differences(_sorted(files), _sorted(later))
+            found[number] = [records.encode_line(line) for line in lines]
         later, next_gone = dict(files), False
     return found
+
+
+def _sorted(files: Mapping[str, FileRecord]) -> Iterator[FileRecord]:
+    return (files[path] for path in sorted(files))

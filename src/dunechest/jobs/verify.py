@@ -275,10 +275,11 @@ def _second_reading(entry: BagEntry, expected: Expected, outcomes: dict[str, Dig
     from dunechest.transfer.copying import digest_files
 
     quiet: Callable[[int], None] = lambda count: None  # noqa: E731
-    for path, wanted in expected.files.items():
-        outcome = outcomes.get(path)
+    for path, outcome in outcomes.items():
+        if outcome is SOUND or outcome.state != "ok" or (wanted := expected.files.get(path)) is None:
+            continue
         other = wanted.other
-        if outcome is None or outcome is SOUND or other is None or outcome.state != "ok" or wanted.fits(outcome):
+        if other is None or wanted.fits(outcome):
             continue
         task = DigestTask(os.fsencode(entry.folder / path), outcome.size, (other[0],))
         (again,) = digest_files([task], quiet)

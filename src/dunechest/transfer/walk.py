@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import os
 import stat
+from collections import Counter
 from collections.abc import Callable, Iterator
 from typing import NamedTuple
 
@@ -142,9 +143,6 @@ def each_file(root: str) -> Iterator[FileEntry]:
 def lines_of(listing: Walk) -> Iterator[str]:
     """Yield a text for each folder of a listing, in no order: what `look_over` says of the same."""
     folders: dict[str, list[str]] = {folder.path: [] for folder in listing.folders}
-    for f in listing.files:
-        above, _, name = f.path.rpartition("/")
-        folders.setdefault(above, []).append(f"{name}\0{f.size}\0{f.mtime_ns}\0{f.mode}\0{f.hollow}")
     for folder in listing.folders:
         if folder.path:
             above, _, name = folder.path.rpartition("/")
@@ -155,6 +153,14 @@ def lines_of(listing: Walk) -> Iterator[str]:
     for other in listing.others:
         above, _, name = other.path.rpartition("/")
         folders.setdefault(above, []).append(f"{name}\0other")
+    # A folder's lines go as soon as its last file is met: those of half a million files take memory.
+    remaining = Counter(f.path.rpartition("/")[0] for f in listing.files)
+    for f in listing.files:
+        above, _, name = f.path.rpartition("/")
+        folders.setdefault(above, []).append(f"{name}\0{f.size}\0{f.mtime_ns}\0{f.mode}\0{f.hollow}")
+        remaining[above] -= 1
+        if not remaining[above]:
+            yield _of_folder(above, folders.pop(above))
     for path, lines in folders.items():
         yield _of_folder(path, lines)
 
