@@ -207,6 +207,7 @@ class LibraryRecord(msgspec.Struct, frozen=True):
     changes: ChangeCounts | None = None
     mass_change: bool = False
     fingerprint: str = ""
+    chosen: bool | None = None
 
 
 class FileRecord(msgspec.Struct, frozen=True, gc=False, omit_defaults=True):

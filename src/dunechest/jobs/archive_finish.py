@@ -31,6 +31,7 @@ from dunechest.jobs.archive_run import Run
 from dunechest.jobs.changes import Difference
 from dunechest.jobs.glance import fingerprint
 from dunechest.ledger import notes
+from dunechest.library.inuse import points_here
 from dunechest.machine.folders import own_home, place_of
 from dunechest.machine.identity import this_machine
 from dunechest.names import to_wire
@@ -103,6 +104,7 @@ def finish(run: Run) -> str:
         incomplete=run.left_faults,
         changes=run.changes,
         fingerprint=("" if run.left_faults or run.silent else _fingerprint(plan)),
+        chosen=points_here(plan.library.kind, plan.library.path, own_home()),
         mass_change=any(finding.code == "mass-change" for finding in plan.findings),
     )
     if previous is None:

@@ -18,7 +18,7 @@ import msgspec
 from dunechest.names import shown, slug
 
 if TYPE_CHECKING:
-    from dunechest.library.kinds import Kind, Parts, References
+    from dunechest.library.kinds import Joins, Kind, Parts, References
 
 FORMAT = 1
 
@@ -151,7 +151,31 @@ def off(kind: Kind) -> list[tuple[Place, str]]:
         found += [(("references", index, key), why) for key, why in _references_off(reference)]
     for index, part in enumerate(kind.parts):
         found += [(("parts", index, key), why) for key, why in _parts_off(part, names)]
+    for index, join in enumerate(kind.joins):
+        found += [(("joins", index, key), why) for key, why in _joins_off(join)]
+    for index, agreement in enumerate(kind.agreements):
+        if not agreement.files or not agreement.folder or not (agreement.count or agreement.bytes):
+            found.append(
+                (("agreements", index, "files"), "name descriptors, the folder's key, and 'count' or 'bytes'")
+            )
     return found
+
+
+def _joins_off(one: Joins) -> Iterator[tuple[str, str]]:
+    if not one.files:
+        yield "files", "name the files that can be joined"
+    if (one.form == "sqlite") != bool(one.tables):
+        yield "from", "sqlite, and nothing else, needs the key 'tables'"
+    if (one.form in ("json", "ini")) != bool(one.keys):
+        yield "from", "json and ini, and nothing else, need the key 'keys'"
+    before: set[str] = set()
+    for table in one.tables:
+        if not table.same:
+            yield "tables", f"{table.name!r} needs 'same': the columns by which two rows are known as one"
+        for column, other in table.refers.items():
+            if other not in before:
+                yield "tables", f"{table.name}.{column} refers to {other!r}, which must stand before it in the list"
+        before.add(table.name)
 
 
 def _inside(path: str) -> bool:

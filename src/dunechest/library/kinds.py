@@ -7,9 +7,8 @@ shipped one of the same name.
 
 from __future__ import annotations
 
-import re
 import tomllib
-from collections.abc import Iterable, Mapping
+from collections.abc import Mapping
 from functools import cached_property
 from importlib import resources
 from pathlib import Path
@@ -20,6 +19,7 @@ import msgspec
 from dunechest.errors import KindFileError, WordsOff
 from dunechest.library import kindcheck
 from dunechest.library.kindcheck import FORMAT, PLAIN
+from dunechest.library.patterns import Patterns
 from dunechest.names import shown
 from dunechest.transfer import safe
 
@@ -43,11 +43,14 @@ class Roles(msgspec.Struct, frozen=True, forbid_unknown_fields=True, rename="keb
     """Patterns of files by role; a file that none names is essential.
 
     `rebuildable` files the application can make again; `must_not_leave` ones were
-    bought or licensed for this machine and are never archived.
+    bought or licensed for this machine and are never archived. `half_made` are files of
+    something the application has begun and not finished, a download: where a library is joined
+    into one that has such, they are set aside.
     """
 
     rebuildable: tuple[str, ...] = ()
     must_not_leave: tuple[str, ...] = ()
+    half_made: tuple[str, ...] = ()
 
 
 class InUse(msgspec.Struct, frozen=True, forbid_unknown_fields=True, rename="kebab"):
@@ -150,6 +153,67 @@ class Parts(msgspec.Struct, frozen=True, forbid_unknown_fields=True, omit_defaul
     field: str = ""
 
 
+class JoinTable(msgspec.Struct, frozen=True, forbid_unknown_fields=True, omit_defaults=True):
+    """A table of a database that can be joined with another of its sort.
+
+    Attributes
+    ----------
+    name : str
+        The table.
+    same : tuple of str
+        Two rows are the same thing if these columns are.
+    refers : dict
+        Columns that hold the number of a row in another table of the list: column, and table.
+    """
+
+    name: str
+    same: tuple[str, ...]
+    refers: dict[str, str] = {}
+
+
+class Joins(msgspec.Struct, frozen=True, forbid_unknown_fields=True, omit_defaults=True):
+    """Files of which two can be made one, where a library joins another of its kind.
+
+    Attributes
+    ----------
+    form : str
+        ``sqlite``, ``bibtex``, ``json`` or ``ini``; ``from`` in the kind file.
+    files : tuple of str
+        Patterns of those files.
+    tables : tuple of JoinTable
+        For ``sqlite``: the tables that are joined, each after those it refers to.
+    keys : tuple of str
+        For ``json`` and ``ini``: the tables whose keys are brought together, with dots between names.
+    """
+
+    form: Literal["sqlite", "bibtex", "json", "ini"] = msgspec.field(name="from")
+    files: tuple[str, ...]
+    tables: tuple[JoinTable, ...] = ()
+    keys: tuple[str, ...] = ()
+
+
+class Agreement(msgspec.Struct, frozen=True, forbid_unknown_fields=True, omit_defaults=True):
+    """Descriptors that say what is in a folder: JSON, TOML or INI files, read as `form` says.
+
+    Attributes
+    ----------
+    form : str
+        ``json``, ``toml`` or ``ini``; ``from`` in the kind file.
+    files : tuple of str
+        Patterns of the descriptors.
+    folder : str
+        The key that holds the folder, a path in the library.
+    count, bytes : str
+        The keys that hold how many files are in it, and their bytes; empty if none does.
+    """
+
+    form: Literal["json", "toml", "ini"] = msgspec.field(name="from")
+    files: tuple[str, ...]
+    folder: str
+    count: str = ""
+    bytes: str = ""
+
+
 class Setting(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     """A setting of the application that holds the library's path: JSON, TOML or INI `file`, and the `key` in it."""
 
@@ -184,7 +248,7 @@ class Kind(msgspec.Struct, frozen=True, forbid_unknown_fields=True, dict=True):
         Patterns of the SQLite databases.
     sidecars : tuple of str
         Endings of the files that go with one of the same name: ``.xmp``.
-    roles, in_use, references, parts, settings, elsewhere
+    roles, in_use, references, parts, settings, elsewhere, joins, agreements
         See their types.
     """
 
@@ -204,6 +268,8 @@ class Kind(msgspec.Struct, frozen=True, forbid_unknown_fields=True, dict=True):
     parts: tuple[Parts, ...] = ()
     settings: tuple[Setting, ...] = ()
     elsewhere: tuple[Elsewhere, ...] = ()
+    joins: tuple[Joins, ...] = ()
+    agreements: tuple[Agreement, ...] = ()
 
     @cached_property
     def rebuildable(self) -> Patterns:
@@ -221,6 +287,11 @@ class Kind(msgspec.Struct, frozen=True, forbid_unknown_fields=True, dict=True):
         return Patterns(self.roles.must_not_leave)
 
     @cached_property
+    def half_made(self) -> Patterns:
+        """Patterns of what the application has begun and not finished."""
+        return Patterns(self.roles.half_made)
+
+    @cached_property
     def locked_databases(self) -> Patterns:
         """Patterns of databases on which a lock means that the library is in use."""
         return Patterns(self.in_use.databases)
@@ -234,52 +305,6 @@ class Kind(msgspec.Struct, frozen=True, forbid_unknown_fields=True, dict=True):
     def lock_patterns(self) -> Patterns:
         """Patterns of lock marks."""
         return Patterns(self.in_use.lock_marks)
-
-
-class Patterns:
-    """Path patterns: ``*`` within a name, ``**`` across folders, ``?`` one character.
-
-    >>> p = Patterns(["previews/**", "*.cache"])
-    >>> [p.match(x) for x in ("previews/a/b.jpg", "a.cache", "x/a.cache")]
-    [True, True, False]
-    """
-
-    def __init__(self, patterns: tuple[str, ...] | list[str]) -> None:
-        self.patterns = tuple(patterns)
-        self._one = re.compile("|".join(f"(?:{_regex(p)})" for p in patterns), re.DOTALL) if patterns else None
-
-    def match(self, path: str) -> bool:
-        """Whether a relative path matches one of them, whole."""
-        return self._one is not None and self._one.fullmatch(path) is not None
-
-    def among(self, paths: Iterable[str]) -> list[str]:
-        """Return those of many paths that match."""
-        if self._one is None:
-            return []
-        matches = self._one.fullmatch
-        return [path for path in paths if matches(path)]
-
-
-def _regex(pattern: str) -> str:
-    out = []
-    place = 0
-    while place < len(pattern):
-        if pattern.startswith("**/", place):
-            out.append("(?:[^/]+/)*")
-            place += 3
-        elif pattern.startswith("**", place):
-            out.append(".*")
-            place += 2
-        elif pattern[place] == "*":
-            out.append("[^/]*")
-            place += 1
-        elif pattern[place] == "?":
-            out.append("[^/]")
-            place += 1
-        else:
-            out.append(re.escape(pattern[place]))
-            place += 1
-    return "".join(out)
 
 
 def parse_kind(text: str, where: str) -> Kind:

@@ -7,7 +7,8 @@ from collections.abc import Iterable, Mapping
 from dataclasses import dataclass
 from pathlib import Path
 
-from dunechest.library.kinds import Kind, Parts, Patterns, References
+from dunechest.library.kinds import Kind, Parts, References
+from dunechest.library.patterns import Patterns
 from dunechest.library.references.base import Raw, Unread, text_of
 from dunechest.library.references.bibliographies import attachments, bibtex_entries
 from dunechest.library.references.keyed import document_of, values

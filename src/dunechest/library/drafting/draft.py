@@ -14,7 +14,8 @@ from dunechest.library.drafting.databases import column_references, databases_in
 from dunechest.library.drafting.documents import csl_references, keyed_references, text_references, toml_text
 from dunechest.library.drafting.observing import Ground, Observation, Sureness, ending, pattern_of
 from dunechest.library.drafting.rebuildable import rebuildable_folders
-from dunechest.library.kinds import Kind, Patterns, parse_kind
+from dunechest.library.kinds import Kind, parse_kind
+from dunechest.library.patterns import Patterns
 from dunechest.machine.folders import own_home, place_of
 from dunechest.machine.identity import system_name
 from dunechest.names import shown, slug

@@ -36,6 +36,11 @@ def bibtex_entries(text: str) -> Iterator[Entry]:
 
     A value is in braces, in quotes, or plain; pieces joined by ``#`` become one.
     """
+    return (entry for entry, _, _ in bibtex_spans(text))
+
+
+def bibtex_spans(text: str) -> Iterator[tuple[Entry, int, int]]:
+    """Yield the entries of a BibTeX text, and from where to where each is written."""
     place = torn = 0
     while torn < _TORN and (found := _START.search(text, place)):
         place = found.end()
@@ -54,7 +59,12 @@ def bibtex_entries(text: str) -> Iterator[Entry]:
             fields.setdefault(field.group(1).lower(), value)
             while place < len(text) and text[place] in ", \t\r\n":
                 place += 1
-        yield Entry(comma.group(1), fields)
+        end = place
+        while end < len(text) and text[end] in " \t\r\n":
+            end += 1
+        if end < len(text) and text[end] in "})":
+            place = end + 1
+        yield Entry(comma.group(1), fields), found.start(), place
 
 
 def _closing(text: str, place: int) -> int | None:

@@ -8,7 +8,8 @@ from pathlib import Path
 
 import msgspec
 
-from dunechest.library.kinds import Kind, Patterns, References
+from dunechest.library.kinds import Kind, References
+from dunechest.library.patterns import Patterns
 from dunechest.library.references import bibliographies, keyed, markup, playlists, tables
 from dunechest.library.references.base import Raw, Unread
 from dunechest.library.references.resolve import Resolver, State

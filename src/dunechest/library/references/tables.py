@@ -19,37 +19,37 @@ _ALLOWED = frozenset({sqlite3.SQLITE_SELECT, sqlite3.SQLITE_READ, sqlite3.SQLITE
 def read_sqlite(path: Path, spec: References) -> Iterator[Raw]:
     """Read the paths in a column: whole ones, or a folder and a name."""
     columns, joins = _columns(spec)
-    source = " ".join([_quoted(spec.table), *joins])
-    own = f"{_quoted(spec.table)}.rowid"
+    source = " ".join([quoted(spec.table), *joins])
+    own = f"{quoted(spec.table)}.rowid"
     sql = f"SELECT {own}, {', '.join(columns)} FROM {source}"  # noqa: S608 - every name is quoted
     for number, *pieces in _rows(path, sql):
-        if (text := _path(pieces)) is not None:
+        if (text := join_path(pieces)) is not None:
             yield Raw(f"{spec.table} {number}", text)
 
 
 def part_rows(path: Path, part: Parts, spec: References) -> Iterator[tuple[str, str | None]]:
     """Yield the name of each part, and the paths of its files one by one; None for a part without any."""
     columns, joins = _columns(spec)
-    names = f"{_quoted(part.table)}.{_quoted(part.column)}"
-    for (name,) in _rows(path, f"SELECT DISTINCT {names} FROM {_quoted(part.table)}"):  # noqa: S608
+    names = f"{quoted(part.table)}.{quoted(part.column)}"
+    for (name,) in _rows(path, f"SELECT DISTINCT {names} FROM {quoted(part.table)}"):  # noqa: S608
         if isinstance(name, str) and name:
             yield name, None
     chain = _chain(part)
-    source = " ".join([_quoted(part.table), *chain, *joins])
+    source = " ".join([quoted(part.table), *chain, *joins])
     for name, *pieces in _rows(path, f"SELECT {names}, {', '.join(columns)} FROM {source}"):  # noqa: S608
-        if isinstance(name, str) and name and (text := _path(pieces)) is not None:
+        if isinstance(name, str) and name and (text := join_path(pieces)) is not None:
             yield name, text
 
 
 def _columns(spec: References) -> tuple[list[str], list[str]]:
-    own = _quoted(spec.table)
-    columns = [f"{own}.{_quoted(spec.column)}"]
+    own = quoted(spec.table)
+    columns = [f"{own}.{quoted(spec.column)}"]
     joins = []
     if spec.folder:
         table, dot, column = spec.folder.rpartition(".")
-        columns.insert(0, f"{_quoted(table) if dot else own}.{_quoted(column)}")
+        columns.insert(0, f"{quoted(table) if dot else own}.{quoted(column)}")
         if dot and spec.join:
-            joins.append(f"JOIN {_quoted(table)} ON {_equal(spec.join)}")
+            joins.append(f"JOIN {quoted(table)} ON {_equal(spec.join)}")
     return columns, joins
 
 
@@ -61,7 +61,7 @@ def _chain(part: Parts) -> list[str]:
         tables = [side.strip().partition(".")[0] for side in join.split("=")]
         new = next((table for table in tables if table not in there), tables[-1])
         there.add(new)
-        clauses.append(f"JOIN {_quoted(new)} ON {_equal(join)}")
+        clauses.append(f"JOIN {quoted(new)} ON {_equal(join)}")
     return clauses
 
 
@@ -69,15 +69,16 @@ def _equal(join: str) -> str:
     sides = []
     for side in join.split("="):
         table, _, column = side.strip().partition(".")
-        sides.append(f"{_quoted(table)}.{_quoted(column)}")
+        sides.append(f"{quoted(table)}.{quoted(column)}")
     return " = ".join(sides)
 
 
-def _quoted(name: str) -> str:
+def quoted(name: str) -> str:
+    """Return a name of a table or column as SQL has it."""
     return '"' + name.replace('"', '""') + '"'
 
 
-def _path(pieces: list[object]) -> str | None:
+def join_path(pieces: list[object]) -> str | None:
     """Join a folder and a name as they were written."""
     if not all(isinstance(piece, str) for piece in pieces) or not pieces[-1]:
         return None

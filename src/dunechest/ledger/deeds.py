@@ -1,0 +1,263 @@
+"""Deeds: what was done to this machine, step by step, so that it can be taken back.
+
+A deed is a file of JSON lines in ``deeds/`` of the state folder: a head, a line for each step written *before*
+the step is taken, and a last line when it is done. A step says enough to be taken back whether it was
+taken or not. Files that were replaced are kept beside, in ``deeds/NUMBER.kept/``.
+"""
+
+from __future__ import annotations
+
+import os
+import re
+import time
+from collections.abc import Iterable, Iterator
+from dataclasses import dataclass
+from pathlib import Path
+
+import msgspec
+
+from dunechest.errors import DuneChestError
+from dunechest.ledger.notes import state_folder
+from dunechest.names import WireName, from_wire, shown
+from dunechest.transfer import medium, safe
+
+FOLDER = "deeds"
+_NAME = re.compile(r"(\d{6})\.jsonl")
+_MOST = 1 << 31
+
+
+class Head(msgspec.Struct, frozen=True, tag="head"):
+    """What a deed is: the job, of which library, to which place, when (seconds since 1970), by which process."""
+
+    job: str
+    about: str
+    place: WireName
+    when: float
+    pid: int
+
+
+class Aside(msgspec.Struct, frozen=True, tag="aside"):
+    """Something existing got another name in the same folder, or on the same drive."""
+
+    old: WireName
+    new: WireName
+
+
+class Tree(msgspec.Struct, frozen=True, tag="tree"):
+    """A whole folder was put in its place; `listing` is the file beside the deed that lists what is in it."""
+
+    path: WireName
+    listing: str
+
+
+class Made(msgspec.Struct, frozen=True, tag="made"):
+    """A file was made: bytes and time (ns), and BLAKE3 (hexadecimal) where it is known."""
+
+    path: WireName
+    size: int
+    mtime_ns: int
+    blake3: str = ""
+
+
+class MadeFolder(msgspec.Struct, frozen=True, tag="folder"):
+    """A folder was made."""
+
+    path: WireName
+
+
+class MadeLink(msgspec.Struct, frozen=True, tag="link"):
+    """A symbolic link was made."""
+
+    path: WireName
+    target: WireName
+
+
+class Rewritten(msgspec.Struct, frozen=True, tag="rewritten"):
+    """A file got other bytes: where the old ones are kept, their mode and time (ns), and the new ones' BLAKE3.
+
+    `why` is ``references``, ``setting``, ``joined`` or ``replaced``.
+    """
+
+    path: WireName
+    kept: str
+    mode: int
+    mtime_ns: int
+    after: str
+    why: str
+
+
+class Closed(msgspec.Struct, frozen=True, tag="closed"):
+    """How a deed ended: ``done`` or ``taken back``."""
+
+    how: str
+
+
+Step = Aside | Tree | Made | MadeFolder | MadeLink | Rewritten
+_Line = Head | Aside | Tree | Made | MadeFolder | MadeLink | Rewritten | Closed
+
+
+class Listed(msgspec.Struct, frozen=True, array_like=True):
+    """A line of a tree's listing: path, and for a file bytes and time (ns); -1 for a folder, -2 for a link."""
+
+    path: WireName
+    size: int
+    mtime_ns: int
+
+
+@dataclass(frozen=True, slots=True)
+class Deed:
+    """A deed as its file has it."""
+
+    number: int
+    head: Head
+    steps: tuple[Step, ...]
+    how: str
+
+    @property
+    def finished(self) -> bool:
+        """Whether it came to its end."""
+        return bool(self.how)
+
+
+def _folder() -> Path:
+    return state_folder() / FOLDER
+
+
+def kept_folder(number: int) -> Path:
+    """Return where a deed keeps what it replaced."""
+    return _folder() / f"{number:06d}.kept"
+
+
+def listing_of(number: int, name: str) -> Path:
+    """Return the file that lists a tree."""
+    return _folder() / Path(name).name
+
+
+class OpenDeed:
+    """A deed that is being done."""
+
+    def __init__(self, number: int, fd: int) -> None:
+        self.number = number
+        self._fd = fd
+        self._kept = 0
+
+    def will(self, *steps: Step) -> None:
+        """Write down steps that are about to be taken, and see that this is on the medium."""
+        if steps:
+            safe.write_all(self._fd, b"".join(msgspec.json.encode(step) + b"\n" for step in steps))
+            medium.flush_file(self._fd)
+
+    def listing(self, lines: Iterable[Listed]) -> str:
+        """Write down what is in a tree; return the name of the list."""
+        name = f"{self.number:06d}.tree-{self._kept}"
+        self._kept += 1
+        safe.write_file(_folder() / name, b"".join(msgspec.json.encode(line) + b"\n" for line in lines), mode=0o600)
+        return name
+
+    def keep(self, path: Path) -> str:
+        """Keep a copy of a file that is about to get other bytes; return the copy's name."""
+        folder = kept_folder(self.number)
+        folder.mkdir(mode=0o700, exist_ok=True)
+        name = f"{self._kept:06d}"
+        self._kept += 1
+        target = os.open(folder / name, os.O_WRONLY | os.O_CREAT | os.O_EXCL | getattr(os, "O_BINARY", 0), 0o600)
+        try:
+            source = safe.open_regular(path)
+            try:
+                while piece := os.read(source, 1 << 20):
+                    safe.write_all(target, piece)
+            finally:
+                os.close(source)
+            medium.flush_file(target)
+        finally:
+            os.close(target)
+        medium.flush_folder(str(folder))
+        return name
+
+    def close(self, how: str = "done") -> None:
+        """Write down how it ended."""
+        try:
+            safe.write_all(self._fd, msgspec.json.encode(Closed(how)) + b"\n")
+            medium.flush_file(self._fd)
+        finally:
+            os.close(self._fd)
+
+
+def begin(job: str, about: str, place: WireName) -> OpenDeed:
+    """Begin a deed.
+
+    Raises
+    ------
+    DuneChestError
+        If it cannot be written down: then nothing is done.
+    """
+    folder = _folder()
+    try:
+        folder.mkdir(parents=True, exist_ok=True, mode=0o700)
+        number = max((int(name[:6]) for name in os.listdir(folder) if re.match(r"\d{6}\.", name)), default=0)
+        while True:
+            number += 1
+            try:
+                flags = os.O_WRONLY | os.O_CREAT | os.O_EXCL | os.O_APPEND | getattr(os, "O_BINARY", 0)
+                fd = os.open(folder / f"{number:06d}.jsonl", flags, 0o600)
+                break
+            except FileExistsError:  # another process took this number just now
+                continue
+        deed = OpenDeed(number, fd)
+        safe.write_all(fd, msgspec.json.encode(Head(job, about, place, time.time(), os.getpid())) + b"\n")
+        medium.flush_file(fd)
+        medium.flush_folder(str(folder))
+    except OSError as error:
+        raise DuneChestError(
+            f"What is to be done cannot be written down in {shown(str(folder))} ({error.strerror}), and without "
+            "that it could not be taken back. Nothing was changed."
+        ) from error
+    return deed
+
+
+def close(number: int, how: str) -> None:
+    """Write down the end of a deed that was read from its file."""
+    fd = os.open(_folder() / f"{number:06d}.jsonl", os.O_WRONLY | os.O_APPEND | getattr(os, "O_BINARY", 0))
+    OpenDeed(number, fd).close(how)
+
+
+def deeds() -> Iterator[Deed]:
+    """Yield all deeds, the latest first; what cannot be read is passed over."""
+    try:
+        names = sorted((name for name in os.listdir(_folder()) if _NAME.fullmatch(name)), reverse=True)
+    except OSError:
+        return
+    decoder = msgspec.json.Decoder(_Line)
+    for name in names:
+        head, how = None, ""
+        steps: list[Step] = []
+        try:
+            content = safe.read_bounded(_folder() / name, _MOST)
+        except (OSError, ValueError):
+            continue
+        for line in content.splitlines():
+            try:
+                one = decoder.decode(line)
+            except (msgspec.MsgspecError, UnicodeDecodeError):
+                break  # the last line, cut off by a crash: that step was not taken
+            if isinstance(one, Head):
+                head = one
+            elif isinstance(one, Closed):
+                how = one.how
+            else:
+                steps.append(one)
+        if head is not None:
+            yield Deed(int(name[:6]), head, tuple(steps), how)
+
+
+def tree_lines(deed: Deed, name: str) -> dict[str, Listed]:
+    """Return what a tree held when it was put in its place, by path.
+
+    Raises
+    ------
+    OSError, ValueError
+        If the list cannot be read.
+    """
+    content = safe.read_bounded(listing_of(deed.number, name), _MOST)
+    lines = (msgspec.json.decode(line, type=Listed) for line in content.splitlines())
+    return {from_wire(line.path): line for line in lines}

@@ -1,0 +1,177 @@
+"""Join two catalogues, bibliographies or indexes."""
+
+from __future__ import annotations
+
+import configparser
+import json
+import re
+from collections.abc import Collection
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Any
+
+from dunechest.library.joining.rows import join_rows
+from dunechest.library.kinds import Joins, Kind
+from dunechest.library.patterns import Patterns
+from dunechest.library.references.base import Unread, text_of
+from dunechest.library.references.bibliographies import bibtex_spans
+from dunechest.library.references.keyed import document_of
+from dunechest.transfer import safe
+
+
+@dataclass(frozen=True, slots=True)
+class Joined:
+    """What joining brought: things `added`, and things that are in both and differ, by name."""
+
+    added: int
+    differ: tuple[str, ...] = ()
+
+
+class NotJoined(Exception):
+    """Why two files cannot be made one, in words; neither was changed."""
+
+
+def joins_of(kind: Kind, path: str) -> Joins | None:
+    """Return how a file of a library can be joined; None if the kind does not say."""
+    return next((one for one in kind.joins if Patterns(one.files).match(path)), None)
+
+
+def join(
+    kind: Kind, spec: Joins, here: Path, other: Path, parts: Collection[str], files: Collection[str], *, theirs: bool
+) -> Joined:
+    """Bring what `other` holds into `here`.
+
+    Parameters
+    ----------
+    kind : Kind
+        The library's kind.
+    spec : Joins
+        How such files are joined.
+    here, other : Path
+        Two files; `here` is changed, `other` is not.
+    parts : collection of str
+        Names of the parts that are brought along; everything if empty.
+    files : collection of str
+        The paths of those parts' files in the library.
+    theirs : bool
+        Whether `other` wins where both have a thing and it differs.
+
+    Raises
+    ------
+    NotJoined
+        If one of them is not what it should be.
+    """
+    try:
+        if spec.form == "sqlite":
+            return Joined(*join_rows(kind, spec, here, other, parts, theirs=theirs))
+        if spec.form == "bibtex":
+            return _bibliography(kind, here, other, parts, theirs=theirs)
+        if spec.form == "json":
+            return _json(spec, here, other, files if parts else None, theirs=theirs)
+        return _ini(spec, here, other, theirs=theirs)
+    except (Unread, OSError, ValueError) as error:
+        raise NotJoined(str(error)) from error
+
+
+def _write(path: Path, text: str) -> None:
+    mode = path.stat().st_mode & 0o777
+    safe.write_file(path, text.encode("utf-8", "surrogateescape"), mode=mode | 0o600)
+
+
+def _bibliography(kind: Kind, here: Path, other: Path, parts: Collection[str], *, theirs: bool) -> Joined:
+    text = text_of(here)
+    known = {entry.key: text[start:end] for entry, start, end in bibtex_spans(text)}
+    theirs_text = text_of(other)
+    field = next((part.field for part in kind.parts if part.form == "bibtex"), "")
+    added, differ = [], []
+    for entry, start, end in bibtex_spans(theirs_text):
+        names = {name.strip() for name in entry.fields.get(field.lower(), "").split(",")} if field else set()
+        if parts and names.isdisjoint(parts):
+            continue
+        written = theirs_text[start:end]
+        if entry.key not in known:
+            added.append(written)
+            known[entry.key] = written
+        elif known[entry.key].split() != written.split():
+            differ.append(entry.key)
+            if theirs:
+                text = text.replace(known[entry.key], written, 1)
+                known[entry.key] = written
+    if added or (theirs and differ):
+        tail = "" if not added else ("" if text.endswith("\n") or not text else "\n") + "\n".join(["", *added]) + "\n"
+        _write(here, text + tail)
+    return Joined(len(added), tuple(differ))
+
+
+def _json(spec: Joins, here: Path, other: Path, files: Collection[str] | None, *, theirs: bool) -> Joined:
+    document, arriving = document_of(here, "json"), document_of(other, "json")
+    added, differ = 0, []
+    for key in spec.keys:
+        mine, others = _table(document, key), _table(arriving, key)
+        for name, value in others.items():
+            # Of a part only what speaks of its files comes along.
+            if files is not None and not any(text in files for text in _texts(value)):
+                continue
+            if name not in mine:
+                mine[name] = value
+                added += 1
+            elif mine[name] != value:
+                differ.append(name)
+                if theirs:
+                    mine[name] = value
+    if added or (theirs and differ):
+        text = text_of(here)
+        indent = re.search(r"^[{\[]\r?\n([ \t]+)", text)
+        made = json.dumps(document, ensure_ascii=text.isascii(), indent=indent.group(1) if indent else None)
+        _write(here, made + ("\n" if text.endswith("\n") else ""))
+    return Joined(added, tuple(differ))
+
+
+def _table(document: Any, key: str) -> dict[str, Any]:
+    for name in key.split("."):
+        if not isinstance(document, dict):
+            break
+        document = document.setdefault(name, {})
+    if not isinstance(document, dict):
+        raise ValueError(f"{key} is not a table in both files")
+    return document
+
+
+def _texts(value: Any) -> list[str]:
+    if isinstance(value, str):
+        return [value]
+    inner = value.values() if isinstance(value, dict) else value if isinstance(value, list) else ()
+    return [text for one in inner for text in _texts(one)]
+
+
+def _ini(spec: Joins, here: Path, other: Path, *, theirs: bool) -> Joined:
+    document, arriving = document_of(here, "ini"), document_of(other, "ini")
+    text = text_of(here)
+    added, differ = 0, []
+    for section in spec.keys:
+        mine, others = document.get(section, {}), arriving.get(section, {})
+        lines = []
+        for name, value in others.items():
+            if name not in mine:
+                lines.append(f"{name} = {value}\n")
+            elif mine[name] != value:
+                differ.append(name)
+                if theirs:
+                    text = _with_value(text, name, str(mine[name]), str(value))
+        added += len(lines)
+        if lines:
+            header = re.search(rf"^\[{re.escape(section)}\][^\n]*\n", text, re.MULTILINE)
+            if header is None:
+                text += ("" if text.endswith("\n") or not text else "\n") + f"[{section}]\n" + "".join(lines)
+            else:
+                text = text[: header.end()] + "".join(lines) + text[header.end() :]
+    if added or (theirs and differ):
+        check = configparser.RawConfigParser(strict=False, allow_no_value=True)
+        check.read_string(text)
+        _write(here, text)
+    return Joined(added, tuple(differ))
+
+
+def _with_value(text: str, name: str, old: str, new: str) -> str:
+    pattern = re.compile(rf"^({re.escape(name)}\s*[=:]\s*){re.escape(old)}$", re.MULTILINE)
+    return pattern.sub(lambda found: f"{found.group(1)}{new}", text)

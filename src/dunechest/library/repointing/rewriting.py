@@ -1,0 +1,169 @@
+"""Write new references into a file, and believe it only when they can be read back.
+
+A text file is not taken apart and put together again, which would change what a person or an application
+wrote in its own way: where an old reference stands as a whole, the new one is put. Then the file is read as
+before; if what comes is not exactly what was wanted, the file stays as it was.
+"""
+
+from __future__ import annotations
+
+import json
+import os
+import re
+from collections.abc import Callable, Iterable, Mapping, Sequence
+from pathlib import Path
+from urllib.parse import quote, unquote
+from xml.sax.saxutils import escape
+
+from dunechest.library.kinds import References
+from dunechest.library.references.base import Raw, Unread
+from dunechest.library.references.reading import READERS
+from dunechest.library.repointing.tables import rewrite_sqlite
+from dunechest.transfer import safe
+
+_MOST = 64 << 20
+
+
+class NotRewritten(Exception):
+    """Why a file could not be rewritten, in words; it is as it was."""
+
+
+#: What the new text of each reference is, by where it is and its old text.
+Wanted = Mapping[tuple[str, str], str]
+
+
+def rewrite(path: Path, spec: References, wanted: Wanted) -> list[tuple[str, str, str]]:
+    """Write new references into a file.
+
+    Parameters
+    ----------
+    path : Path
+        The file; it is replaced at the last moment, if at all. Its time becomes the present.
+    spec : References
+        How they are written.
+    wanted : mapping
+        New text by spot and old text.
+
+    Returns
+    -------
+    list of tuple
+        Spot and text of those that could not be written, and why.
+
+    Raises
+    ------
+    NotRewritten
+        If none could be.
+    OSError
+        If the system refuses.
+    """
+    if spec.form == "sqlite":
+        try:
+            return rewrite_sqlite(path, spec, wanted)
+        except Unread as error:
+            raise NotRewritten(str(error)) from error
+    try:
+        content = safe.read_bounded(path, _MOST)
+        before = list(READERS[spec.form](path, spec))
+    except (OSError, ValueError, Unread) as error:
+        raise NotRewritten(str(error)) from error
+    encoding = "utf-16" if content.startswith((b"\xff\xfe", b"\xfe\xff")) else "utf-8"
+    errors = "strict" if encoding == "utf-16" else "surrogateescape"
+    try:
+        text = content.decode(encoding, errors)
+    except UnicodeDecodeError as error:
+        raise NotRewritten("it is neither UTF-8 nor UTF-16") from error
+    left: list[tuple[str, str, str]] = []
+    new, left = _replaced(text, before, spec, wanted)
+    beside = path.with_name(path.name[:200] + ".repointing")
+    mode = path.stat().st_mode & 0o777
+    try:
+        safe.write_file(beside, new.encode(encoding, errors), mode=mode | 0o600)
+        after = list(READERS[spec.form](beside, spec))
+        failed = {(spot, old) for spot, old, _ in left}
+        for old, now in zip(before, after, strict=True):
+            key = (old.spot, old.text)
+            expected = wanted.get(key, old.text) if key not in failed else old.text
+            if now.text != expected or now.spot != old.spot:
+                raise NotRewritten("what was written did not come back as it should have")
+        os.chmod(beside, mode)
+        os.replace(beside, path)
+    except (ValueError, Unread) as error:
+        raise NotRewritten("what was written could not be read back") from error
+    finally:
+        beside.unlink(missing_ok=True)
+    return left
+
+
+def _replaced(
+    text: str, raws: Sequence[Raw], spec: References, wanted: Wanted
+) -> tuple[str, list[tuple[str, str, str]]]:
+    """Put new texts where old ones stand as a whole; return those that stand nowhere, too."""
+    left = []
+    pairs = {raw.text: wanted[raw.spot, raw.text] for raw in raws if (raw.spot, raw.text) in wanted}
+    for raw in raws:
+        key = (raw.spot, raw.text)
+        if key in wanted and pairs[raw.text] != wanted[key]:
+            left.append((raw.spot, raw.text, "it stands in the file twice and would have to become two things"))
+            pairs.pop(raw.text, None)
+    marks: dict[str, str] = {}
+    for old, new in pairs.items():
+        for one, other in _spellings(old, new, spec.form):
+            marks.setdefault(one, other)
+    if not marks:
+        return text, left
+    alternatives = "|".join(re.escape(mark) for mark in sorted(marks, key=len, reverse=True))
+    before, after = _BOUNDS[spec.form]
+    pattern = re.compile(f"{before}({alternatives}){after}", re.MULTILINE)
+    return pattern.sub(lambda found: marks[found.group(1)], text), left
+
+
+#: What must stand before and after a reference, for it to be a whole one.
+_BOUNDS = {
+    "m3u8": (r"(?:(?<=^)|(?<=^\ufeff))", r"(?=[ \t]*\r?$)"),
+    "ris": (r"(?<=[-; ])", r"(?=[ \t]*(?:;|\r?$))"),
+    "ini": (r"(?<=[=:\s])", r"(?=[ \t]*\r?$)"),
+    "bibtex": (r"(?<=[{\";:\s=])", r"(?=[}\";:,\s])"),
+    "json": ('(?<=")', '(?=")'),
+    "csl-json": ('(?<=")', '(?=")'),
+    "toml": (r"(?<=[\"'])", r"(?=[\"'])"),
+    "xspf": (r"(?<=[>\s])", r"(?=[<\s])"),
+    "xmp": (r"(?<=[>\"'\s])", r"(?=[<\"'\s])"),
+    "html": (r"(?<=[\"'=\s])", r"(?=[\"'\s>])"),
+    "markdown": (r"(?<=[(<\"'\s=])", r"(?=[)>\"'\s])"),
+}
+
+Spelling = Callable[[str], Iterable[str]]
+
+
+def _spellings(old: str, new: str, form: str) -> list[tuple[str, str]]:
+    """Return the ways in which the old text may stand in the file, each with the new one spelled likewise."""
+    spellings: list[Callable[[str], str]] = [lambda text: text]
+    if form in ("json", "csl-json"):
+        spellings = [
+            lambda text: json.dumps(text, ensure_ascii=False)[1:-1],
+            lambda text: json.dumps(text)[1:-1],
+            lambda text: json.dumps(text)[1:-1].replace("/", "\\/"),
+            lambda text: json.dumps(text, ensure_ascii=False)[1:-1].replace("/", "\\/"),
+        ]
+    elif form == "toml":
+        spellings.insert(0, lambda text: json.dumps(text, ensure_ascii=False)[1:-1])
+    elif form in ("xspf", "xmp", "html"):
+        spellings = [
+            lambda text: escape(text, {'"': "&quot;", "'": "&apos;"}),
+            lambda text: escape(text, {'"': "&quot;"}),
+            escape,
+            lambda text: text,
+        ]
+    elif form == "bibtex":
+        spellings.append(lambda text: re.sub(r"([:;\\])", r"\\\1", text))
+    elif form == "markdown":
+        spellings += [
+            unquote,
+            lambda text: text.replace("%20", " "),
+            lambda text: quote(unquote(text), safe="/:@!$&'()*+,;=~-._#?"),
+        ]
+    found: dict[str, str] = {}
+    for spell in spellings:
+        if spell(old):
+            found.setdefault(spell(old), spell(new))
+    return list(found.items())
