@@ -40,18 +40,30 @@ if TYPE_CHECKING:
     from dunechest.jobs.checking import FileState
     from dunechest.jobs.chests import ChestContents, ChestList, create_chest, list_chests, show_chest
     from dunechest.jobs.compare import Comparison, compare
+    from dunechest.jobs.drill import Drill, drill
     from dunechest.jobs.editions import EditionList, list_editions
     from dunechest.jobs.find import FindResult, FoundLibrary, Library, find_libraries, library_at
+    from dunechest.jobs.landing import RestoreChoice, remember_counterpart
     from dunechest.jobs.look import Readiness, look
+    from dunechest.jobs.proof import Proof
     from dunechest.jobs.restore import RestorePlan, plan_restore
     from dunechest.jobs.restoring import RestoreResult
     from dunechest.jobs.selection import Choice, LeftBehind
     from dunechest.jobs.thinning import ThinPlan, plan_thinning
+    from dunechest.jobs.undoing import UndoPlan, plan_undo, undo
     from dunechest.jobs.verify import BagCheck, VerifyResult, verify
     from dunechest.library.drafting.draft import Draft, draft_kind
     from dunechest.progress import Progress, Step
 
 _WHERE = {
+    "Drill": "jobs.drill",
+    "drill": "jobs.drill",
+    "RestoreChoice": "jobs.landing",
+    "remember_counterpart": "jobs.landing",
+    "Proof": "jobs.proof",
+    "UndoPlan": "jobs.undoing",
+    "plan_undo": "jobs.undoing",
+    "undo": "jobs.undoing",
     "archive": "api",
     "restore": "api",
     "BagEntry": "chest.chest",
@@ -116,6 +128,7 @@ __all__ = [
     "Comparison",
     "CutOff",
     "Draft",
+    "Drill",
     "DuneChestError",
     "EditionList",
     "FileState",
@@ -126,18 +139,22 @@ __all__ = [
     "LeftBehind",
     "Library",
     "Progress",
+    "Proof",
     "Readiness",
     "Refused",
+    "RestoreChoice",
     "RestorePlan",
     "RestoreResult",
     "Step",
     "ThinPlan",
+    "UndoPlan",
     "VerifyResult",
     "WordsOff",
     "archive",
     "compare",
     "create_chest",
     "draft_kind",
+    "drill",
     "find_libraries",
     "library_at",
     "list_chests",
@@ -146,8 +163,11 @@ __all__ = [
     "plan_archive",
     "plan_restore",
     "plan_thinning",
+    "plan_undo",
+    "remember_counterpart",
     "restore",
     "show_chest",
+    "undo",
     "verify",
 ]
 

@@ -11,6 +11,7 @@ from dunechest.jobs.account import ArchiveResult
 from dunechest.jobs.archive import check_codes, plan_archive
 from dunechest.jobs.chests import resolve_chest
 from dunechest.jobs.find import Library, library_at
+from dunechest.jobs.landing import RestoreChoice
 from dunechest.jobs.restore import plan_restore
 from dunechest.jobs.restoring import RestoreResult
 from dunechest.jobs.selection import EVERYTHING, Choice
@@ -80,6 +81,7 @@ def restore(
     into: AnyPath | None = None,
     edition: int | None = None,
     outward_links: bool | None = None,
+    choice: RestoreChoice | None = None,
     progress: Progress = silent,
 ) -> RestoreResult:
     """Restore a library from a chest; parameters as for `plan_restore`.
@@ -97,5 +99,14 @@ def restore(
         If a drive is full, gone or failing; nothing is left half-done.
     """
     source = chest if isinstance(chest, Chest) else resolve_chest(chest)
-    plan = plan_restore(source, library, home=home, into=into, edition=edition, outward_links=outward_links)
+    plan = plan_restore(
+        source,
+        library,
+        home=home,
+        into=into,
+        edition=edition,
+        outward_links=outward_links,
+        choice=choice,
+        progress=progress,
+    )
     return restoring.carry_out(plan, progress=progress)

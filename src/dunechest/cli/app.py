@@ -22,7 +22,9 @@ COMMANDS = {
     "archive": "Copy libraries to a chest, proving every byte.",
     "verify": "Check a chest or bag against its digests.",
     "editions": "List the editions of a library; thin them out.",
-    "restore": "Bring a library back from a chest.",
+    "restore": "Bring libraries back from a chest, and prove them.",
+    "drill": "Rehearse a restore; proof that a real one would work.",
+    "undo": "Take back the last change on this machine.",
     "compare": "Compare two places file by file.",
     "demo": "Set up Marram Point and go through the whole story.",
 }

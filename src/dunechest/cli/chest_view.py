@@ -17,7 +17,7 @@ from dunechest.names import from_wire, shown
 from dunechest.words import ago, number, size
 
 if TYPE_CHECKING:
-    from dunechest.ledger.book import PastCheck
+    from dunechest.ledger.book import PastCheck, PastDrill
 
 
 def chest_document(chest: Chest) -> dict[str, Any]:
@@ -89,6 +89,10 @@ def _check_document(check: PastCheck | None) -> dict[str, Any] | None:
     }
 
 
+def _drill_document(past: PastDrill | None) -> dict[str, Any] | None:
+    return {"when": past.when, "passed": past.passed, "edition": past.edition} if past is not None else None
+
+
 def show_document(result: ChestContents) -> dict[str, Any]:
     """Return the JSON document of `chest show`."""
     libraries = []
@@ -107,6 +111,8 @@ def show_document(result: ChestContents) -> dict[str, Any]:
                 "bytes": record.totals.bytes_stored if record else None,
                 "left_out": record.totals.files_left_out if record else None,
                 "last_check": _check_document(result.checks.get(bag.name)),
+                "proven": bag.name in result.proven,
+                "last_drill": _drill_document(result.drills.get(bag.name)),
             }
         )
     return {
@@ -161,7 +167,18 @@ def _row(bag: BagEntry) -> tuple[str, str, str, str, str]:
     )
 
 
-def _below(bag: BagEntry, check: PastCheck | None) -> str:
+def _drilled(bag: BagEntry, past: PastDrill | None, proven: bool) -> str:
+    """Say whether the copy is proven by a rehearsal."""
+    if bag.library is None or past is None:
+        return ""
+    if proven:
+        return f"\nproven: a rehearsed restore passed {ago(past.when)}"
+    if not past.passed:
+        return f"\nthe restore rehearsed {ago(past.when)}: NOT WELL"
+    return f"\na restore was rehearsed {ago(past.when)}; the library has changed since: drill it again"
+
+
+def _below(bag: BagEntry, check: PastCheck | None, past: PastDrill | None, proven: bool) -> str:
     """Return what stands below a bag: where it came from and its last check, or what is the matter."""
     record = bag.library
     if bag.state == "unfinished":
@@ -169,7 +186,7 @@ def _below(bag: BagEntry, check: PastCheck | None) -> str:
     if record is None:
         return shown(bag.why) or _checked(check)
     came = f"from {shown(record.origin.machine)}, {shown(from_wire(record.origin.path))}"
-    return f"{came}\n{_checked(check)}{_aged(bag, check)}"
+    return f"{came}\n{_checked(check)}{_aged(bag, check)}{_drilled(bag, past, proven)}"
 
 
 def show_contents(out: Out, result: ChestContents) -> None:
@@ -195,6 +212,9 @@ def show_contents(out: Out, result: ChestContents) -> None:
         console,
         ("library", "kind", "size", "files", "archived"),
         [_row(bag) for bag in result.bags],
-        [_below(bag, result.checks.get(bag.name)) for bag in result.bags],
+        [
+            _below(bag, result.checks.get(bag.name), result.drills.get(bag.name), bag.name in result.proven)
+            for bag in result.bags
+        ],
         right=(2, 3),
     )

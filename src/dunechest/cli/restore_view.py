@@ -1,4 +1,4 @@
-"""How the plan and the account of a restore are shown."""
+"""How offers, plans and accounts of a restore are shown."""
 
 from __future__ import annotations
 
@@ -6,17 +6,97 @@ from collections.abc import Sequence
 from pathlib import Path
 from typing import Any
 
+import msgspec
 from rich import box
 from rich.table import Table
 from rich.text import Text
 
-from dunechest.cli.output import Out, finding_document, limited, show_findings
+from dunechest.chest.chest import Chest
+from dunechest.cli import proof_view
+from dunechest.cli.output import Out, finding_document, limited, listing, show_findings
 from dunechest.findings import stops
+from dunechest.jobs.repointing import ByHand, SettingChange
 from dunechest.jobs.restore import RestorePlan
 from dunechest.jobs.restore_contents import NotDone
+from dunechest.jobs.restore_many import Offer, kept_plan
 from dunechest.jobs.restoring import RestoreResult
+from dunechest.ledger.deeds import Deed
 from dunechest.names import from_wire, shown
 from dunechest.words import duration, number, size
+
+
+def say_taken_back(out: Out, deed: Deed) -> None:
+    """Say that something cut off was taken back, on standard error where a document goes to standard output."""
+    if out.shows:
+        out.console.print(
+            f"A restore of {shown(deed.head.about)} had been cut off; what it had begun was taken back.",
+            style="yellow",
+            soft_wrap=True,
+        )
+
+
+def offers_document(chest: Chest, offers: Sequence[Offer]) -> dict[str, Any]:
+    """Return the JSON document of `restore` without a library."""
+    libraries = []
+    for offer in offers:
+        record = offer.entry.library
+        libraries.append(
+            {
+                "library": offer.entry.name,
+                "kind": record.kind if record else None,
+                "editions": list(offer.editions),
+                "archived": record.archived if record else None,
+                "from_machine": record.origin.machine if record else None,
+                "from_place": from_wire(record.origin.path) if record else None,
+                "files": record.totals.files_copied if record else None,
+                "bytes": record.totals.bytes_stored if record else None,
+                "place": str(offer.landing.place) if offer.landing.place is not None else None,
+                "existing": offer.existing,
+                "why_not": offer.why_not,
+            }
+        )
+    return {"chest": chest.id, "label": chest.label, "libraries": libraries}
+
+
+def show_offers(out: Out, chest: Chest, offers: Sequence[Offer]) -> None:
+    """Show what a chest holds and where each library would go."""
+    console = out.console
+    if not offers:
+        console.print(f"The chest {shown(chest.label)} holds nothing yet.")
+        return
+    console.print(Text(f"{shown(chest.label)} holds, and where each would go on this machine:", style="bold"))
+    console.print()
+    rows, below = [], []
+    for offer in offers:
+        record = offer.entry.library
+        if record is None:
+            rows.append((shown(offer.entry.name), "", "", "", ""))
+            below.append(shown(offer.why_not))
+            continue
+        numbers = offer.editions
+        several = f"{numbers[-1]}" if len(numbers) == 1 else f"{numbers[0]} to {numbers[-1]}"
+        rows.append(
+            (
+                shown(offer.entry.name),
+                shown(record.kind_title),
+                size(record.totals.bytes_stored),
+                several,
+                record.archived[:10],
+            )
+        )
+        came = f"from {shown(record.origin.machine)}, {shown(from_wire(record.origin.path))}"
+        below.append(f"{came}\n{_goes(offer)}")
+    listing(console, ("library", "kind", "size", "editions", "archived"), rows, below, right=(2,))
+    label = shown(chest.label)
+    console.print(f"One:  dunechest restore {label} LIBRARY --plan", soft_wrap=True)
+    console.print(f"All:  dunechest restore {label} --all --plan", soft_wrap=True)
+
+
+def _goes(offer: Offer) -> str:
+    place = offer.landing.place
+    if place is None:
+        return "to: not known here; say it with --counterpart OLD=NEW or --into FOLDER"
+    return f"to {shown(str(place))}" + (" (something is there)" if offer.existing else "")
 
 
 def _not_done_document(items: Sequence[NotDone]) -> list[dict[str, Any]]:
@@ -24,15 +104,35 @@ def _not_done_document(items: Sequence[NotDone]) -> list[dict[str, Any]]:
 
 
 def plan_document(plan: RestorePlan) -> dict[str, Any]:
-    """Return the JSON document of `restore --plan`."""
+    """Return one plan's part of the JSON document."""
+    meeting = plan.meeting
     return {
         "bag": plan.bag,
+        "edition": plan.record.edition,
         "place": str(plan.place) if plan.place is not None else None,
+        "how_known": plan.landing.how,
+        "parts": [part.name for part in plan.parts],
         "files": len(plan.files),
         "bytes": plan.bytes,
         "folders": len(plan.folders),
         "links": len(plan.links),
-        "strays": [{"was": s.origin, "goes": str(s.places[0]), "bytes": s.file.size} for s in plan.strays],
+        "in_the_way": meeting.mode,
+        "set_aside": [{"was": str(old), "becomes": str(new)} for old, new in meeting.set_aside],
+        "already_here": len(meeting.same),
+        "left_as_here": [file.path for file in meeting.kept],
+        "replaced": [file.path for file in meeting.replaced],
+        "under_another_name": [{"path": file.path, "becomes": other} for file, other in meeting.beside],
+        "joined": [file.path for file in meeting.joined],
+        "strays": [
+            {"was": s.origin, "goes": str(s.place), "bytes": s.file.size, "there": s.there} for s in plan.strays
+        ],
+        "references": {
+            "stay": plan.references.stay,
+            "anew": [{"file": r.source, "spot": r.spot, "old": r.old, "new": r.new} for r in plan.references.anew],
+            "by_hand": _by_hand_document(plan.references.lost),
+        },
+        "settings": [_setting_document(change) for change in plan.settings],
+        "settings_left": [_setting_document(change) for change in plan.settings_left],
         "partial": list(plan.record.partial),
         "need": plan.need,
         "free": plan.free,
@@ -43,29 +143,119 @@ def plan_document(plan: RestorePlan) -> dict[str, Any]:
     }
 
 
-def show_plan(out: Out, plan: RestorePlan) -> None:
-    """Show `restore --plan`."""
+def _by_hand_document(items: Sequence[ByHand]) -> list[dict[str, Any]]:
+    return [{"file": b.source, "spot": b.spot, "text": b.text, "do": b.why} for b in items]
+
+
+def _setting_document(change: SettingChange) -> dict[str, Any]:
+    return {"file": str(change.file), "key": change.key, "old": change.old or None, "new": change.new}
+
+
+def plans_document(chest: Chest, plans: Sequence[RestorePlan]) -> dict[str, Any]:
+    """Return the JSON document of `restore --plan`, which `--follow` takes again."""
+    return {
+        "chest": chest.id,
+        "libraries": [plan_document(plan) for plan in plans],
+        "would_run": not any(stops(plan.findings) for plan in plans),
+        "kept": msgspec.to_builtins(kept_plan(chest, plans)),
+    }
+
+
+def show_plans(out: Out, chest: Chest, plans: Sequence[RestorePlan], *, asking: bool = False) -> None:
+    """Show plans, one below the other."""
+    for plan in plans:
+        show_plan(out, plan)
     console = out.console
-    record = plan.record
+    if any(stops(plan.findings) for plan in plans):
+        console.print("As it stands, the restore would be refused.", style="bold red")
+    if len(plans) > 1:
+        files = sum(len(plan.files) + len(plan.strays) for plan in plans)
+        console.print(
+            f"Together: {number(len(plans), 'library', 'libraries')}, {number(files, 'file')}, "
+            f"{size(sum(plan.bytes for plan in plans))}."
+        )
+    if not asking:
+        console.print("This is a plan: nothing was changed.", style="dim")
+
+
+def show_plan(out: Out, plan: RestorePlan) -> None:
+    """Show one plan: where from, where to, what is in the way, what is written anew, what to do first and last."""
+    console = out.console
+    record, meeting = plan.record, plan.meeting
     where = shown(str(plan.place)) if plan.place is not None else "(no place known)"
     console.print(Text(shown(record.name), style="bold").append(f" -> {where}", style="not bold"), soft_wrap=True)
+    edition = f", edition {record.edition}" if record.edition > 1 or plan.choice.edition else ""
     console.print(
-        f"from {shown(record.origin.machine)}, {shown(from_wire(record.origin.path))}, archived {record.archived}",
+        f"from {shown(record.origin.machine)}, {shown(from_wire(record.origin.path))}, "
+        f"archived {record.archived[:10]}{edition}",
         style="dim",
         soft_wrap=True,
     )
     show_findings(console, plan.findings)
     table = Table(box=box.SIMPLE, show_header=False, pad_edge=False)
+    if plan.choice.parts:
+        table.add_row("only", ", ".join(shown(part.title) for part in plan.parts), "")
     table.add_row("to restore", number(len(plan.files) + len(plan.strays), "file"), size(plan.bytes))
+    for words, count in (
+        ("here already, only checked", len(meeting.same) + sum(s.there for s in plan.strays)),
+        ("left as they are here", len(meeting.kept)),
+        ("replaced, the old ones kept", len(meeting.replaced)),
+        ("come under another name", len(meeting.beside)),
+        ("made one with those here", len(meeting.joined)),
+    ):
+        if count:
+            table.add_row("  of them", number(count, "file"), words)
     table.add_row("", number(len(plan.folders), "folder"), number(len(plan.links), "symbolic link"))
     table.add_row("room needed", size(plan.need), f"of {size(plan.free)} free")
+    anew = plan.references.anew
+    if plan.kind.references:
+        files = len({one.source for one in anew})
+        said = f"{len(anew):,} written anew in {number(files, 'file')}" if anew else "none has to change"
+        table.add_row("references", said, f"{plan.references.stay:,} are right as they are")
     console.print(table)
-    _show_strays(out, [(s.origin, s.places[0]) for s in plan.strays])
+    for change in plan.settings:
+        console.print(f"Setting of the application, to name the new place: {shown(str(change.file))}", soft_wrap=True)
+    _show_anew(out, plan)
+    _show_by_hand(out, plan.references.lost)
+    _show_strays(out, [(s.origin, s.place) for s in plan.strays])
     _show_not_done(out, plan.not_done)
     _show_renamed(out, plan.renamed)
-    if stops(plan.findings):
-        console.print("As it stands, the restore would be refused.", style="bold red")
-    console.print("This is a plan: nothing was written.", style="dim")
+    if record.application and not stops(plan.findings):
+        name = shown(record.application)
+        console.print(f"First: install {name}, and do not start it. Last: start it; {_look(plan)}", soft_wrap=True)
+    console.print()
+
+
+def _look(plan: RestorePlan) -> str:
+    if plan.settings or not plan.kind.settings:
+        return f"it should show what it showed on {shown(plan.record.origin.machine)}."
+    return f"let it open {shown(str(plan.place))}."
+
+
+def _show_anew(out: Out, plan: RestorePlan) -> None:
+    anew = plan.references.anew
+    if not anew:
+        return
+    some, more = limited(anew, out.verbose, 3)
+    for one in some:
+        line = Text(f"  {shown(one.old)}")
+        line.append(f"\n    -> {shown(one.new)}", style="dim")
+        out.console.print(line, soft_wrap=True)
+    if more:
+        out.console.print(f"  and {more:,} more; --verbose shows all.", style="dim")
+
+
+def _show_by_hand(out: Out, items: Sequence[ByHand]) -> None:
+    if not items:
+        return
+    out.console.print(f"{number(len(items), 'reference')} to look at by hand:", soft_wrap=True)
+    some, more = limited(items, out.verbose, 5)
+    for one in some:
+        line = Text(f"  {shown(one.text)}")
+        line.append(f"  in {shown(one.source)}, {shown(one.spot)}: {shown(one.why)}.", style="dim")
+        out.console.print(line, soft_wrap=True)
+    if more:
+        out.console.print(f"  and {more:,} more; --verbose shows all.")
 
 
 def _show_strays(out: Out, strays: Sequence[tuple[str, Path]]) -> None:
@@ -106,22 +296,49 @@ def _show_renamed(out: Out, items: Sequence[tuple[str, str]]) -> None:
 
 
 def result_document(result: RestoreResult) -> dict[str, Any]:
-    """Return the JSON document of `restore`."""
+    """Return one account's part of the JSON document."""
     return {
         "bag": result.bag,
+        "edition": result.edition,
         "place": str(result.place),
         "well": result.well,
+        "parts": list(result.parts),
         "files_listed": result.files_listed,
         "files": result.files,
+        "already_here": result.same,
+        "left_as_here": list(result.kept),
+        "replaced": list(result.replaced),
+        "under_another_name": [{"path": a, "becomes": b} for a, b in result.beside],
+        "joined": [
+            {"path": b.path, "added": b.added, "differ": list(b.differ), "taken_out": b.taken} for b in result.brought
+        ],
         "bytes": result.bytes,
         "folders": result.folders,
         "links": result.links,
+        "set_aside": [{"was": str(old), "becomes": str(new)} for old, new in result.set_aside],
         "strays": [{"was": origin, "place": str(place)} for origin, place in result.strays],
+        "references": {
+            "anew": [{"file": r.source, "spot": r.spot, "old": r.old, "new": r.new} for r in result.anew],
+            "by_hand": _by_hand_document(result.by_hand),
+        },
+        "settings": [
+            {**_setting_document(change), "written": not why, "why": why} for change, why in result.settings
+        ],
+        "proof": proof_view.document(result.proof),
         "not_done": _not_done_document(result.not_done),
         "renamed": [{"path": a, "here": b} for a, b in result.renamed],
         "application": result.application or None,
         "seconds": round(result.seconds, 3),
         "findings": [finding_document(f) for f in result.findings],
+    }
+
+
+def results_document(chest: Chest, results: Sequence[RestoreResult]) -> dict[str, Any]:
+    """Return the JSON document of `restore`."""
+    return {
+        "chest": chest.id,
+        "libraries": [result_document(result) for result in results],
+        "well": all(result.well for result in results),
     }
 
 
@@ -136,13 +353,72 @@ def show_result(out: Out, result: RestoreResult) -> None:
     head.append(f"  ({duration(result.seconds)})", style="dim")
     console.print(head, soft_wrap=True)
     console.print(
-        f"{result.files:,} of {number(result.files_listed, 'file')}, {result.bytes:,} bytes, each checked by digest "
-        f"as it was written; {number(result.folders, 'folder')}, {number(result.links, 'symbolic link')}.",
+        f"{result.files:,} of {number(result.files_listed, 'file')}, {result.bytes:,} bytes, each checked by digest"
+        f"{_how(result)}; {number(result.folders, 'folder')}, {number(result.links, 'symbolic link')}.",
         soft_wrap=True,
     )
+    for old, new in result.set_aside:
+        console.print(f"Set aside: {shown(str(old))} is now {shown(str(new))}", soft_wrap=True)
+    _show_joining(out, result)
     _show_strays(out, result.strays)
     _show_not_done(out, result.not_done)
     _show_renamed(out, result.renamed)
+    if result.anew:
+        files = len({one.source for one in result.anew})
+        console.print(
+            f"{number(len(result.anew), 'reference')} in {number(files, 'file')} written anew for this machine.",
+            soft_wrap=True,
+        )
+    _show_by_hand(out, result.by_hand)
+    for change, why in result.settings:
+        console.print(
+            f"Not written: {why}" if why else f"{shown(str(change.file))} names the library's place now.",
+            style="yellow" if why else "",
+            soft_wrap=True,
+        )
+    proof_view.show(out, result.proof)
     show_findings(console, result.findings)
     if result.application:
-        console.print(f"Next: start {shown(result.application)} and let it open this place.", soft_wrap=True)
+        opens = "" if result.settings else f" and let it open {shown(str(result.place))}"
+        console.print(f"Next: start {shown(result.application)}{opens}.", soft_wrap=True)
+
+
+def _how(result: RestoreResult) -> str:
+    if result.same:
+        return f" as it was written, or (of {result.same:,}) where it was already"
+    return " as it was written"
+
+
+def _show_joining(out: Out, result: RestoreResult) -> None:
+    console = out.console
+    for brought in result.brought:
+        if brought.taken:
+            words = f"{shown(brought.path)}: {brought.taken:,} entries of other parts were left out"
+        elif brought.added:
+            words = (
+                f"{shown(brought.path)}: {number(brought.added, 'entry', 'entries')} joined to those that were here"
+            )
+        else:
+            words = f"{shown(brought.path)}: nothing in it was missing here"
+        console.print(words + ".", soft_wrap=True)
+        if brought.differ:
+            some = ", ".join(shown(name) for name in brought.differ[:5])
+            console.print(
+                f"  {number(len(brought.differ), 'entry', 'entries')} in both that differ: {some}", soft_wrap=True
+            )
+    if result.beside:
+        console.print(f"{number(len(result.beside), 'file')} of a name that is taken here, kept beside:")
+        some_files, more = limited(result.beside, out.verbose, 5)
+        for path, other in some_files:
+            console.print(f"  {shown(path)} -> {shown(other)}", soft_wrap=True)
+        if more:
+            console.print(f"  and {more:,} more; --verbose shows all.")
+    for words, paths in (("left as they are here", result.kept), ("replaced, the old ones kept", result.replaced)):
+        if paths:
+            console.print(f"{number(len(paths), 'file')} {words}, the first: {shown(paths[0])}", soft_wrap=True)
+
+
+def show_last(out: Out, results: Sequence[RestoreResult]) -> None:
+    """Say at the end what can be done if it was not what was wanted."""
+    if results:
+        out.console.print("To take the last restore back: dunechest undo", style="dim")

@@ -2,9 +2,10 @@
 
 from __future__ import annotations
 
+import hashlib
 import os
 from collections.abc import Iterable
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from pathlib import Path
 from typing import TYPE_CHECKING
 
@@ -18,7 +19,7 @@ from dunechest.names import shown
 if TYPE_CHECKING:
     import pandas as pd
 
-    from dunechest.ledger.book import PastCheck
+    from dunechest.ledger.book import PastCheck, PastDrill
 
 
 @dataclass(frozen=True, slots=True)
@@ -58,7 +59,10 @@ class ChestList:
 
 @dataclass(frozen=True, slots=True)
 class ChestContents:
-    """What a chest holds, the latest check of each bag, and whether this machine met it before."""
+    """What a chest holds, the latest check of each bag, and whether this machine met it before.
+
+    `drills` are the latest rehearsals; `proven` names the bags that passed one and are just as they were then.
+    """
 
     chest: Chest
     bags: tuple[BagEntry, ...]
@@ -67,6 +71,16 @@ class ChestContents:
     total: int
     filesystem: str
     known_before: bool
+    drills: dict[str, PastDrill] = field(default_factory=dict)
+    proven: frozenset[str] = frozenset()
+
+
+def top_of(chest: Chest, bag: str) -> str:
+    """Return SHA-512 (hexadecimal) of a bag's tag manifest, which stands for the whole bag; empty if it has none."""
+    try:
+        return hashlib.sha512((chest.folder / "bags" / bag / "tagmanifest-sha512.txt").read_bytes()).hexdigest()
+    except OSError:
+        return ""
 
 
 def machine_name() -> str:
@@ -217,5 +231,11 @@ def show_chest(text: str | os.PathLike[str] | Chest) -> ChestContents:
             # A quick check that found nothing says less than a full one before it.
             if told.quick and told.sound and not check.quick:
                 checks[check.bag] = check
+        drills: dict[str, PastDrill] = {}
+        for past in book.drills(chest.id):
+            drills.setdefault(past.bag, past)
+    proven = frozenset(bag for bag, past in drills.items() if past.passed and past.top == top_of(chest, bag) != "")
     place = filesystem(chest.folder)
-    return ChestContents(chest, chest.bags(), checks, place.free, place.total, place.type, chest.id in known)
+    return ChestContents(
+        chest, chest.bags(), checks, place.free, place.total, place.type, chest.id in known, drills, proven
+    )

@@ -1,4 +1,4 @@
-"""Plan a restore: where a library goes, what will be written, and whether it may be done.
+"""Plan a restore: where a library goes, what is in the way, what will be written anew, and whether it may be done.
 
 A chest is foreign input. Every path in it is looked at before it is used, nothing is
 read or written through a link, and what cannot be trusted is reported instead.
@@ -6,32 +6,34 @@ read or written through a link, and what cannot be trusted is reported instead.
 
 from __future__ import annotations
 
+import hashlib
 import os
-from dataclasses import dataclass
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, field, replace
 from pathlib import Path
 
-from dunechest.bag.bag import read_bag
-from dunechest.chest import editions
-from dunechest.chest.chest import BagEntry, Chest
-from dunechest.chest.records import LibraryRecord
-from dunechest.errors import DuneChestError, Refused, WordsOff
-from dunechest.findings import Finding, weightiest_first
-from dunechest.jobs.restore_contents import (
-    NotDone,
-    Paths,
-    RestoreFile,
-    RestoreStray,
-    current_files,
-    earlier_files,
-)
-from dunechest.machine.drives import Filesystem, filesystem
-from dunechest.machine.folders import own_home, standard_folders
-from dunechest.names import from_wire, shown, why_unsafe
-from dunechest.words import number
+import msgspec
 
-_STRAYS = "strays/"
-#: Standard folders that hold a person's documents; a stray from a drive goes nowhere else in a home.
-_VISIBLE = ("pictures", "music", "videos", "documents", "desktop", "home")
+from dunechest.bag.bag import read_bag
+from dunechest.chest.chest import BagEntry, Chest
+from dunechest.chest.records import LibraryRecord, ReferenceRecord
+from dunechest.errors import DuneChestError, WordsOff
+from dunechest.findings import Finding, weightiest_first
+from dunechest.jobs import restore_findings
+from dunechest.jobs.landing import Landing, RestoreChoice, land, no_place, today
+from dunechest.jobs.meeting import Meeting, meet
+from dunechest.jobs.proof import Then, then_of
+from dunechest.jobs.repointing import References, SettingChange, moves_of, plan_references, plan_settings
+from dunechest.jobs.restore_contents import NotDone, Paths, RestoreFile, RestoreStray
+from dunechest.jobs.restore_reading import BagTree, bag_tree
+from dunechest.jobs.restore_source import Source, source_of
+from dunechest.jobs.stray_places import place_strays
+from dunechest.ledger.notes import state_folder
+from dunechest.library.kinds import PLAIN_KIND, Kind, load_kinds
+from dunechest.library.parts import Part, parts_named
+from dunechest.machine.drives import Filesystem, filesystem
+from dunechest.names import from_wire, shown
+from dunechest.progress import Progress, Step, silent
 
 
 @dataclass(frozen=True, slots=True)
@@ -39,16 +41,20 @@ class RestorePlan:
     """What restoring one library means.
 
     `place` is the folder (or for a single file: the file) that will be there
-    afterwards; None if no place is known. `folders` are (path, time in ns, mode),
+    afterwards; None if no place is known. `files` are all that belong there then, `meeting` says what becomes of
+    each and of what is in the way. `folders` are (path, time in ns, mode),
     deepest last; `links` are (path, target, time in ns). `need` and `free` in bytes.
     `listed` counts the files that the records list, whether they are there or not;
-    `renamed` maps an archived path to the one it gets here, where these differ.
+    `renamed` maps an archived path to the one it gets here, where these differ. `references` and `settings` are
+    what will be written anew; `then` is what the library was, to be compared afterwards.
     """
 
     chest: Chest
     bag: str
     record: LibraryRecord
-    place: Path | None
+    kind: Kind
+    choice: RestoreChoice
+    landing: Landing
     files: tuple[RestoreFile, ...]
     strays: tuple[RestoreStray, ...]
     folders: tuple[tuple[str, int, int], ...]
@@ -61,11 +67,28 @@ class RestorePlan:
     free: int
     findings: tuple[Finding, ...]
     whole_sync: bool
+    meeting: Meeting
+    then: Then
+    parts: tuple[Part, ...] = ()
+    references: References = field(default_factory=References)
+    settings: tuple[SettingChange, ...] = ()
+    settings_left: tuple[SettingChange, ...] = ()
+    device: int = 0
+
+    @property
+    def place(self) -> Path | None:
+        """Where the library goes."""
+        return self.landing.place
 
     @property
     def bytes(self) -> int:
         """Bytes of the files to restore."""
         return sum(file.size for file in self.files) + sum(stray.file.size for stray in self.strays)
+
+    @property
+    def part_names(self) -> tuple[str, ...]:
+        """Names and titles of the parts that are restored; empty for the whole library."""
+        return tuple({name: None for part in self.parts for name in (part.name, part.title)})
 
 
 def plan_restore(
@@ -76,8 +99,10 @@ def plan_restore(
     into: str | os.PathLike[str] | None = None,
     edition: int | None = None,
     outward_links: bool | None = None,
+    choice: RestoreChoice | None = None,
+    progress: Progress = silent,
 ) -> RestorePlan:
-    """Plan to restore a library. Writes nothing.
+    """Plan to restore a library. Changes nothing.
 
     Parameters
     ----------
@@ -95,6 +120,10 @@ def plan_restore(
     outward_links : bool, optional
         Whether symbolic links that lead out of the library are made. By default only
         if this machine itself archived the library and the bag is unaltered since.
+    choice : RestoreChoice, optional
+        All of these at once, and more: parts, what becomes of what is in the way, references, settings.
+    progress : Progress
+        Told how far the comparing of what is there already is.
 
     Returns
     -------
@@ -103,153 +132,177 @@ def plan_restore(
     Raises
     ------
     WordsOff
-        If there is no such library or home, or `home` and `into` are both given.
+        If there is no such library, part or home, or `home` and `into` are both given.
     Refused
         If its records are too damaged to restore from.
     """
-    if home is not None and into is not None:
+    if choice is None:
+        choice = RestoreChoice(
+            home=os.fspath(home) if home is not None else None,
+            into=os.fspath(into) if into is not None else None,
+            edition=edition,
+            outward_links=outward_links,
+        )
+    if not choice.day:
+        choice = msgspec.structs.replace(choice, day=today())
+    if choice.home is not None and choice.into is not None:
         raise WordsOff("--home and --into exclude each other: say whose home, or exactly which folder.")
-    if home is not None and not os.path.isdir(home):
-        raise WordsOff(f"There is no folder {shown(os.fspath(home))} to be the home. Nothing was changed.")
-    entry = chest.bag(library)
-    if entry.library is None:
-        raise Refused(_no_record(entry))
-    record = entry.library
-    earlier = edition is not None and edition != record.edition
-    if edition is not None:
-        record = editions.record_of(entry.folder, record, edition)
-    findings: list[Finding] = []
-    place = _place(record, home, into, findings)
-    near = _nearest(place) if place is not None else None
-    here = filesystem(near) if near is not None else None
+    if choice.home is not None and not os.path.isdir(choice.home):
+        raise WordsOff(f"There is no folder {shown(choice.home)} to be the home. Nothing was changed.")
+    return _plan(chest, chest.bag(library), choice, progress)
+
+
+def _plan(chest: Chest, entry: BagEntry, choice: RestoreChoice, progress: Progress) -> RestorePlan:
     not_done: list[NotDone] = []
-    files = earlier_files(entry, record.edition, not_done) if earlier else current_files(entry, not_done)
-    listed = len(files) + len(not_done)
+    source = source_of(entry, choice, not_done)
+    record = source.record
+    kind = load_kinds(state_folder()).get(record.kind, PLAIN_KIND)
+    landing = land(record, kind, choice)
+    place = landing.place
+    near = nearest(place) if place is not None else None
+    here = filesystem(near) if near is not None else None
     paths = Paths(record, here, not_done)
     folders = paths.folders()
-    ready = tuple(paths.file(file) for file in files if not file.stored.startswith(_STRAYS))
-    made_here = _made_here(chest, entry)
-    links = paths.links(outward_links if outward_links is not None else made_here)
-    loose = [file for file in files if file.stored.startswith(_STRAYS)]
-    strays = _strays(record, loose, place, home, own_places=made_here and home is None and into is None, into=into)
-    need = _need((*ready, *loose), folders, here)
+    ready = [paths.file(file) for file in source.files if not file.stored.startswith("strays/")]
+    loose = [file for file in source.files if file.stored.startswith("strays/")]
+    with bag_tree(entry.folder, record, kind, ready, choice.home_folder) as tree:
+        parts = _parts(tree, record, choice, entry)
+        links = paths.links(choice.outward_links if choice.outward_links is not None else _made_here(chest, entry))
+        if choice.parts:
+            ready, loose, folders, links = _only(parts, source, ready, loose, folders, links)
+        return _with_place(
+            chest, entry, choice, source, kind, landing, here, paths, tree,
+            ready, loose, folders, links, parts, not_done, progress,
+        )  # fmt: skip
+
+
+def _with_place(
+    chest: Chest,
+    entry: BagEntry,
+    choice: RestoreChoice,
+    source: Source,
+    kind: Kind,
+    landing: Landing,
+    here: Filesystem | None,
+    paths: Paths,
+    tree: BagTree,
+    ready: Sequence[RestoreFile],
+    loose: Sequence[RestoreFile],
+    folders: tuple[tuple[str, int, int], ...],
+    links: tuple[tuple[str, str, int], ...],
+    parts: tuple[Part, ...],
+    not_done: list[NotDone],
+    progress: Progress,
+) -> RestorePlan:
+    record, place = source.record, landing.place
+    compared, total = 0, sum(file.size for file in ready)
+
+    def tell(count: int) -> None:
+        nonlocal compared
+        compared += count
+        progress(Step("comparing", 0, len(ready), min(compared, total), total, entry.name))
+
+    meeting, references = Meeting("free", list(ready)), References()
+    strays: tuple[RestoreStray, ...] = ()
+    settings: list[SettingChange] = []
+    settings_left: list[SettingChange] = []
     if place is not None:
-        findings += _occupied(place, record)
-        if here is not None and need > here.free:
-            findings.append(
-                Finding(
-                    "no-room",
-                    "stop",
-                    f"{need:,} bytes are needed where the library goes, and {here.free:,} are free: "
-                    f"{need - here.free:,} bytes are missing.",
-                    "Free that much, or restore to another drive with --into FOLDER.",
-                )
-            )
-        if near is not None and not os.access(near, os.W_OK):
-            findings.append(
-                Finding(
-                    "no-access",
-                    "stop",
-                    f"You may not write in {shown(str(near))}.",
-                    "Restore as someone who may, or elsewhere with --into FOLDER.",
-                )
-            )
-    if record.kind != "folder" and record.application:
-        findings.append(
-            Finding(
-                "first",
-                "note",
-                f"The library belongs to the application {shown(record.application)}.",
-                "Install it first, and do not start it until the restore is done.",
-            )
-        )
-    if record.partial:
-        findings.append(
-            Finding(
-                "partial",
-                "note",
-                f"This archive holds only a part of the library: {', '.join(shown(p) for p in record.partial)}.",
-                "The rest of the library is not in it.",
-            )
-        )
-    if record.incomplete:
-        lost = [left for left in record.left_out if left.why.startswith("hollow")]
-        findings.append(
-            Finding(
-                "incomplete",
-                "warn",
-                f"This archive is not complete: {number(len(record.left_out), 'file')} could not be taken for it"
-                + (f", {len(lost)} of them because they were hollow" if lost else "")
-                + ".",
-                "dune/library.json in the bag names each, with the reason, under left_out.",
-            )
-        )
-    return RestorePlan(
+        strays = place_strays(record, loose, place, choice, own_places=_made_here(chest, entry))
+        meeting = meet(place, record, kind, ready, choice, chest.label, tell)
+        inside = [*(file.own for file in ready), *(from_wire(folder.path) for folder in record.folders)]
+        moves = moves_of(record, place, choice, paths.renamed, [*inside, *meeting.existing], strays)
+        if choice.repoint and record.shape == "folder":
+            names = [*(file.path for file in ready), *meeting.existing]
+            coming = [file.own for file in ready if file not in meeting.kept]
+            references = plan_references(kind, tree, coming, moves, names, _left(record))
+        settings, settings_left = plan_settings(kind, place, choice, record)
+    written = (*meeting.writes, *meeting.replaced, *(file for file, _ in meeting.beside), *meeting.joined)
+    need = need_of((*written, *(s.file for s in strays if not s.there)), folders, here)
+    plan = RestorePlan(
         chest=chest,
         bag=entry.name,
         record=record,
-        place=place,
-        files=ready,
+        kind=kind,
+        choice=choice,
+        landing=landing,
+        files=tuple(ready),
         strays=strays,
         folders=folders,
         links=links,
         hard_links=paths.hard_links(),
         not_done=tuple(not_done),
         renamed=tuple(sorted(paths.renamed.items())),
-        listed=listed,
+        listed=source.listed if not choice.parts else len(ready) + len(loose),
         need=need,
         free=here.free if here is not None else 0,
-        findings=weightiest_first(findings),
+        findings=(),
         whole_sync=here.whole_sync if here is not None else False,
+        meeting=meeting,
+        then=then_of(record, kind, tree, [file.own for file in ready], parts),
+        parts=parts if choice.parts or record.partial else (),
+        references=references,
+        settings=tuple(settings),
+        settings_left=tuple(settings_left),
+        device=os.stat(nearest(place)).st_dev if place is not None else 0,
     )
+    findings = list(source.findings)
+    if place is None:
+        findings.append(no_place(record))
+    findings += restore_findings.findings_of(plan)
+    return replace(plan, findings=weightiest_first(findings))
 
 
-def _no_record(entry: BagEntry) -> str:
-    if entry.state == "unfinished":
-        return f"The archive of {shown(entry.name)} was cut off before it was whole; there is nothing to restore yet."
-    if entry.state == "foreign":
-        return (
-            f"{shown(entry.name)} is a bag that Dune Chest did not make: its files lie in "
-            f"{shown(str(entry.folder / 'data'))} and can be copied from there. Nothing was changed."
-        )
-    return (
-        f"{shown(entry.name)} cannot be restored by itself: {entry.why} Its files lie in "
-        f"{shown(str(entry.folder / 'data'))} and can be copied from there; HOW-TO-RESTORE.txt beside says how."
-    )
+def _parts(tree: BagTree, record: LibraryRecord, choice: RestoreChoice, entry: BagEntry) -> tuple[Part, ...]:
+    """Return the parts that are restored: those asked for, or those that the archive holds, if it is not whole."""
+    if choice.parts:
+        try:
+            return tuple(parts_named(tree.parts, choice.parts).values())
+        except KeyError as error:
+            known = ", ".join(shown(part.title) for part in tree.parts) or "none"
+            raise WordsOff(
+                f"{shown(entry.name)} has no part {shown(str(error.args[0]))!r}, or several. Its parts: {known}."
+            ) from None
+    wanted = set(record.partial)
+    return tuple(part for part in tree.parts if part.name in wanted)
 
 
-def _place(
-    record: LibraryRecord,
-    home: str | os.PathLike[str] | None,
-    into: str | os.PathLike[str] | None,
-    findings: list[Finding],
-) -> Path | None:
-    """Decide where the library goes."""
-    own_name = from_wire(record.origin.path).replace("\\", "/").rstrip("/").rpartition("/")[2]
-    if into is not None:
-        target = Path(os.path.abspath(into))
-        if record.shape != "file":
-            return target
-        if why_unsafe(own_name) is None:
-            return target / own_name
-    elif record.origin.standard:
-        relative = from_wire(record.origin.relative)
-        base = standard_folders(Path(os.path.abspath(home)) if home is not None else own_home())
-        if record.origin.standard in base and why_unsafe(relative) is None:
-            return base[record.origin.standard] / relative
-    findings.append(
-        Finding(
-            "no-place",
-            "stop",
-            f"The library was in {shown(from_wire(record.origin.path))}, which is in no standard folder, so "
-            "its place on this machine is not known.",
-            "Say where it goes with --into FOLDER.",
-        )
-    )
-    return None
+def _only(
+    parts: Sequence[Part],
+    source: Source,
+    ready: list[RestoreFile],
+    loose: list[RestoreFile],
+    folders: tuple[tuple[str, int, int], ...],
+    links: tuple[tuple[str, str, int], ...],
+) -> tuple[list[RestoreFile], list[RestoreFile], tuple[tuple[str, int, int], ...], tuple[tuple[str, str, int], ...]]:
+    """Leave only what belongs to some parts: their files, what they need, their folders, and strays they refer to."""
+    wanted = {path for part in parts for path in (*part.files, *part.needs)}
+    tops = tuple(part.folder + "/" for part in parts if part.folder)
+    files = [file for file in ready if file.own in wanted]
+    above = {""}
+    for path in (*(file.path for file in files), *(top + "x" for top in tops)):
+        while path := path.rpartition("/")[0]:
+            above.add(path)
+    kept_folders = tuple(f for f in folders if f[0] in above or f"{f[0]}/".startswith(tops or ("\0",)))
+    kept_links = tuple(link for link in links if link[0].startswith(tops or ("\0",)))
+    led_to = {stray.stored for stray in source.record.strays if _of_part(stray.references, parts)}
+    return files, [file for file in loose if file.stored in led_to], kept_folders, kept_links
 
 
-def _nearest(place: Path) -> Path:
+def _of_part(references: Sequence[ReferenceRecord], parts: Sequence[Part]) -> bool:
+    """Whether a stray is referred to by a part's own file, or by what an index that all share says of the part."""
+    own = {path for part in parts for path in part.files}
+    said = {text for part in parts for text in part.elsewhere}
+    return any(from_wire(one.source) in own or from_wire(one.text) in said for one in references)
+
+
+def _left(record: LibraryRecord) -> Mapping[str, str]:
+    """Return old full paths of what was not archived, and why."""
+    base = from_wire(record.origin.path)
+    left = {f"{base}/{from_wire(one.path)}": one.why for one in record.left_out}
+    return left | {from_wire(one.path): one.why for one in record.strays_left}
+
+
+def nearest(place: Path) -> Path:
     """Return the closest folder above `place` that exists."""
     folder = place.parent
     while not folder.is_dir():
@@ -257,69 +310,8 @@ def _nearest(place: Path) -> Path:
     return folder
 
 
-def _occupied(place: Path, record: LibraryRecord) -> list[Finding]:
-    """Stop if anything is already there; an empty folder is nothing."""
-    parent = place.parent
-    while not os.path.lexists(parent):
-        parent = parent.parent
-    if not parent.is_dir():
-        what = f"{shown(str(parent))} is in the way: it is not a folder."
-    elif not os.path.lexists(place) or (
-        place.is_dir() and not place.is_symlink() and record.shape == "folder" and not os.listdir(place)
-    ):
-        return []
-    else:
-        what = f"Something is already in {shown(str(place))}, and nothing existing is ever overwritten."
-    return [
-        Finding(
-            "occupied",
-            "stop",
-            what,
-            "Rename what is there, for example by adding today's date, or restore elsewhere with --into FOLDER.",
-        )
-    ]
-
-
-def _strays(
-    record: LibraryRecord,
-    files: list[RestoreFile],
-    place: Path | None,
-    home: str | os.PathLike[str] | None,
-    *,
-    own_places: bool,
-    into: str | os.PathLike[str] | None,
-) -> tuple[RestoreStray, ...]:
-    """Say where the strays go: to their old places if these make sense here, else into a folder beside the library.
-
-    A chest is foreign input: its full paths are believed only if this machine wrote
-    them, and in a home only the folders that a person sees are filled.
-    """
-    if place is None:
-        return ()
-    known = {stray.stored: stray for stray in record.strays}
-    base = standard_folders(Path(os.path.abspath(home)) if home is not None else own_home())
-    beside = place.parent / f"{place.name} strays"
-    found = []
-    for file in files:
-        stray = known.get(file.stored)
-        places = []
-        origin = from_wire(stray.path) if stray is not None else ""
-        if stray is not None and own_places and os.path.isabs(origin) and "\0" not in origin:
-            places.append(Path(origin))
-        elif stray is not None and into is None and stray.standard in _VISIBLE:
-            relative = from_wire(stray.relative)
-            hidden = any(piece.startswith(".") for piece in relative.split("/"))
-            if why_unsafe(relative) is None and not hidden:
-                places.append(base[stray.standard] / relative)
-        places.append(beside / file.stored.removeprefix(_STRAYS))
-        found.append(RestoreStray(file, origin, tuple(places)))
-    return tuple(found)
-
-
 def _made_here(chest: Chest, entry: BagEntry) -> bool:
     """Whether this machine made the bag and it is unaltered since, so that its records are its own."""
-    import hashlib
-
     from dunechest.ledger.book import opened
 
     record = entry.library
@@ -335,7 +327,8 @@ def _made_here(chest: Chest, entry: BagEntry) -> bool:
         return False
 
 
-def _need(files: tuple[RestoreFile, ...], folders: tuple[tuple[str, int, int], ...], here: Filesystem | None) -> int:
+def need_of(files: Sequence[RestoreFile], folders: Sequence[object], here: Filesystem | None) -> int:
+    """Count the bytes that a drive gives up for files and folders: whole blocks, and its own notes of them."""
     block = max(512, here.block) if here is not None else 4096
     total = sum(-(-file.size // block) * block + 512 for file in files) + (len(folders) + 4) * block
     return total + total // 200

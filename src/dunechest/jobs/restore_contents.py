@@ -24,7 +24,9 @@ class RestoreFile:
 
     `source` is its path in the bag, `stored` the one it had below ``data/`` in its edition,
     `path` the one it gets below the place; `blake3` (raw) or else `sha512` (hexadecimal) is
-    what its bytes must have. `pieces` says that it is to be put together from pieces.
+    what its bytes must have (another algorithm stands before it, with a colon).
+    `pieces` says that it is to be put together from pieces; `own` is its
+    path in the library.
     """
 
     source: str
@@ -36,15 +38,25 @@ class RestoreFile:
     blake3: bytes | None
     sha512: str | None
     pieces: bool = False
+    own: str = ""
+
+    @property
+    def proof(self) -> tuple[str, bytes]:
+        """The algorithm by which its bytes are believed, and the digest (raw)."""
+        if self.blake3 is not None:
+            return "blake3", self.blake3
+        algorithm, _, digest = (self.sha512 or "").rpartition(":")
+        return algorithm or "sha512", bytes.fromhex(digest)
 
 
 @dataclass(frozen=True, slots=True)
 class RestoreStray:
-    """A gathered stray to restore: where it was, and the places it may get, the first that is free counting."""
+    """A gathered stray to restore: where it was, the place it gets, and whether it is there already."""
 
     file: RestoreFile
     origin: str
-    places: tuple[Path, ...]
+    place: Path
+    there: bool = False
 
 
 @dataclass(frozen=True, slots=True)
@@ -186,7 +198,7 @@ class Paths:
         if name != path:
             self.renamed[path] = name
         self._here[path] = name
-        return replace(file, path=name)
+        return replace(file, path=name, own=path)
 
     def links(self, outward: bool) -> tuple[tuple[str, str, int], ...]:
         """Return the symbolic links to make."""

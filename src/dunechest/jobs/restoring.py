@@ -1,14 +1,14 @@
-"""Carry out a restore plan: every file checked by digest as it is written, nothing existing touched.
+"""Carry out a restore plan: every file checked by digest as it is written, nothing existing lost.
 
-The library is put together in a folder of its own beside its place and renamed there
-when it is whole, so that an application never meets half of it.
+The library is put together in a folder of its own beside its place, its references written anew there,
+and put in its place when it is whole, so that an application never meets half of it. Each step that changes
+what was on this machine is written down before it is taken; a restore that fails is taken back.
 """
 
 from __future__ import annotations
 
 import os
 import shutil
-import stat
 import time
 from collections.abc import Iterable, Iterator
 from dataclasses import dataclass
@@ -19,13 +19,17 @@ import msgspec
 
 from dunechest.errors import CutOff, DuneChestError, Refused
 from dunechest.findings import Finding, stops
-from dunechest.jobs import strays_restoring
+from dunechest.jobs import placing, strays_restoring, undoing
+from dunechest.jobs.anew import Anew, write_references, write_setting
+from dunechest.jobs.joins import Brought, join_files, only_those
+from dunechest.jobs.proof import Proof, prove
+from dunechest.jobs.repointing import ByHand, Repoint, SettingChange
 from dunechest.jobs.restore import RestorePlan
 from dunechest.jobs.restore_contents import NotDone, RestoreFile
-from dunechest.jobs.restore_copy import bag_of, copy_task, put_together, why_not, without_overwriting
-from dunechest.ledger import notes
+from dunechest.jobs.restore_copy import bag_of, copy_task, put_together, why_not
+from dunechest.ledger import deeds, notes
 from dunechest.machine.processes import lives
-from dunechest.names import shown
+from dunechest.names import shown, to_wire
 from dunechest.progress import Progress, Step, silent
 from dunechest.transfer import medium, safe
 from dunechest.transfer.crew import Crew, batches
@@ -41,17 +45,26 @@ _MARK = "restoring.json"
 class RestoreResult:
     """The account of a restore.
 
-    `files` and `bytes` were brought back and proven; `not_done` lists everything
-    of the archive that was not, with the reason; `renamed` what has another name here;
+    `files` and `bytes` are in place and proven, `same` of them were there already; `kept` were left as they
+    are here though the chest has other bytes, and `beside` came under another name; `not_done` lists everything
+    of the archive that was not brought back, with the reason; `renamed` what has another name here;
     `application` what keeps such a library, if that is known; `strays` says of each file from
-    outside the library where it was and where it is now.
+    outside the library where it was and where it is now. `set_aside` are old and new places of what was in the way.
+    `anew` are references written anew, `by_hand` those that a person has to look at, `settings` what was written
+    of the application's, each with the reason if it was not. `brought` is what joining brought; `proof` what the library
+    was and is.
     """
 
     bag: str
     place: Path
+    edition: int
     files_listed: int
     files: int
     bytes: int
+    same: int
+    kept: tuple[str, ...]
+    beside: tuple[tuple[str, str], ...]
+    replaced: tuple[str, ...]
     folders: int
     links: int
     not_done: tuple[NotDone, ...]
@@ -59,12 +72,19 @@ class RestoreResult:
     application: str
     seconds: float
     findings: tuple[Finding, ...]
+    proof: Proof
+    parts: tuple[str, ...] = ()
     strays: tuple[tuple[str, Path], ...] = ()
+    set_aside: tuple[tuple[Path, Path], ...] = ()
+    anew: tuple[Repoint, ...] = ()
+    by_hand: tuple[ByHand, ...] = ()
+    settings: tuple[tuple[SettingChange, str], ...] = ()
+    brought: tuple[Brought, ...] = ()
 
     @property
     def well(self) -> bool:
-        """Whether everything that could be brought back was, and no damage was met."""
-        return not any(one.fault for one in self.not_done)
+        """Whether everything that could be brought back was, no damage was met, and it is what it was."""
+        return not any(one.fault for one in self.not_done) and self.proof.well
 
     def to_frame(self) -> pd.DataFrame:
         """Return one row for each thing not brought back: path, why, fault."""
@@ -91,7 +111,7 @@ def refuse_if_stopped(plans: Iterable[RestorePlan]) -> None:
         raise Refused("Nothing was restored.", remaining)
 
 
-def carry_out(plan: RestorePlan, *, progress: Progress = silent) -> RestoreResult:
+def carry_out(plan: RestorePlan, *, progress: Progress = silent, rehearsal: bool = False) -> RestoreResult:
     """Restore the library of a plan.
 
     Parameters
@@ -100,6 +120,9 @@ def carry_out(plan: RestorePlan, *, progress: Progress = silent) -> RestoreResul
         From `plan_restore`.
     progress : Progress
         Told how far it is.
+    rehearsal : bool
+        It goes to a scratch folder and is thrown away: that the application is open does not matter, and
+        nothing of it is there to be taken back afterwards.
 
     Returns
     -------
@@ -110,54 +133,143 @@ def carry_out(plan: RestorePlan, *, progress: Progress = silent) -> RestoreResul
     Refused
         If a *stop* finding remains, or the place is occupied by now.
     CutOff
-        If the target or the chest's drive is full, gone or failing; what was written
-        is removed again.
+        If the target or the chest's drive is full, gone or failing; what was done by then
+        is taken back.
     """
-    refuse_if_stopped([plan])
+    if not rehearsal:
+        refuse_if_stopped([plan])
     assert plan.place is not None
     begun = time.monotonic()
     staging = plan.place.parent / f".dune-restore-{plan.chest.id[:8]}-{plan.bag}"
+    if os.path.ismount(plan.place):  # the top of a drive: what is beside it lies on another one
+        staging = plan.place / f".dune-restore-{plan.chest.id[:8]}-{plan.bag}"
     # Only what this run has made, or taken over by its mark, is ever removed again.
     _take_staging(staging, plan)
+    deed = deeds.begin("restore", plan.bag, to_wire(str(plan.place)))
     try:
-        _fill_staging(staging, plan)
-        tree = staging / "tree"
-        not_done = list(plan.not_done)
-        restored = _write(plan, tree, not_done, progress)
-        links = _finish(plan, tree, restored, not_done)
-        _into_place(plan, tree)
+        result = _carry_out(plan, staging, deed, begun, progress)
     except OSError as error:
-        _remove(staging)
+        _give_up(staging, deed)
         raise CutOff(
-            f"The restore of {shown(plan.bag)} was cut off: {error.strerror or error}. Nothing was changed in "
-            f"{shown(str(plan.place))}; the same command begins again."
+            f"The restore of {shown(plan.bag)} was cut off: {error.strerror or error}. What it had done is taken back, "
+            f"and {shown(str(plan.place))} is as it was; the same command begins again."
         ) from error
     except BaseException:
-        _remove(staging)
+        _give_up(staging, deed)
         raise
+    deed.close("taken back" if rehearsal else "done")
+    if rehearsal:
+        return result
+    try:
+        notes.append("restore", chest=plan.chest.id, bag=plan.bag, place=shown(str(plan.place)), files=result.files)
+    except DuneChestError:
+        pass  # the files are in place; only this machine's memory of it is missing
+    return result
+
+
+def _give_up(staging: Path, deed: deeds.OpenDeed) -> None:
+    """Take back what was done, and remove the folder to work in."""
+    known = next((one for one in deeds.deeds() if one.number == deed.number), None)
+    try:
+        if known is not None:
+            undoing.take_back(known)
+    except OSError:
+        pass  # a drive that is gone: the next command that restores or takes back finishes this
     _remove(staging)
-    strays = strays_restoring.restore_strays(plan, not_done)
-    result = RestoreResult(
+
+
+def _carry_out(
+    plan: RestorePlan, staging: Path, deed: deeds.OpenDeed, begun: float, progress: Progress
+) -> RestoreResult:
+    place, meeting = plan.place, plan.meeting
+    assert place is not None
+    _fill_staging(staging, plan)
+    tree = staging / "tree"
+    not_done = list(plan.not_done)
+    restored = _write(plan, tree, not_done, progress)
+    staged = {file.own: tree / file.path for file in restored}
+    names = {file.own: file.path for file in plan.files}
+    others = {file.own: other for file, other in meeting.beside}
+
+    def final(own: str) -> Path:
+        return place if plan.record.shape == "file" else place / others.get(own, names[own])
+
+    joined_paths = {file.own for file in meeting.joined}
+    anew = write_references(plan.kind, plan.references.anew, staged.get, final, deed)
+    brought: tuple[Brought, ...] = ()
+    if meeting.mode == "join":
+        brought = join_files(plan, place, tree, staging, staged)
+        joined = {one.path: one.staged for one in brought if one.staged is not None}
+        # A joined file is kept as it was here, not as it came.
+        steps = [s for s in anew.steps if s.path not in {to_wire(str(final(own))) for own in joined_paths}]
+        plain = [file.path for file in restored if file.own not in joined_paths]
+        links = len(plan.links)
+        placing.join_into_place(plan, tree, [f for f in restored if f.path in set(plain)], joined, deed, not_done)
+        deed.will(*(s for s in steps if s.path not in {to_wire(str(final(f.own))) for f in meeting.replaced}))
+        anew = _and(anew, _in_place(plan, place, deed))
+    else:
+        if plan.parts:
+            brought = tuple(only_those(plan, staged))
+        links = _finish(plan, tree, restored, not_done)
+        placing.whole_into_place(plan, tree, anew.steps, deed)
+    _remove(staging)
+    strays = strays_restoring.restore_strays(plan, not_done, deed)
+    settings = tuple((change, write_setting(change, deed)) for change in plan.settings)
+    there = [*meeting.same, *meeting.kept]
+    proof = prove(plan, place, files=len(restored) + len(there), strays=len(strays))
+    return RestoreResult(
         bag=plan.bag,
-        place=plan.place,
+        place=place,
+        edition=plan.record.edition,
         files_listed=plan.listed,
-        files=len(restored) + len(strays),
-        bytes=sum(file.size for file in restored) + sum(stray.file.size for stray, _ in strays),
+        files=len(restored) + len(meeting.same) + len(strays),
+        bytes=sum(file.size for file in (*restored, *meeting.same)) + sum(stray.file.size for stray in strays),
+        same=len(meeting.same) + sum(stray.there for stray in strays),
+        kept=tuple(file.path for file in meeting.kept),
+        beside=tuple((file.path, other) for file, other in meeting.beside),
+        replaced=tuple(file.path for file in meeting.replaced),
         folders=len(plan.folders),
         links=links,
         not_done=tuple(not_done),
         renamed=plan.renamed,
         application=plan.record.application,
         seconds=time.monotonic() - begun,
-        # What was to be done before is no news afterwards.
-        findings=tuple(f for f in plan.findings if f.code != "first"),
-        strays=tuple((stray.origin, place) for stray, place in strays),
+        # What was to be done or decided before is no news afterwards.
+        findings=tuple(f for f in plan.findings if f.code not in ("first", "set-aside", "references-lost")),
+        proof=proof,
+        parts=tuple(part.title for part in plan.parts),
+        strays=tuple((stray.origin, stray.place) for stray in strays),
+        set_aside=tuple(meeting.set_aside),
+        anew=anew.done,
+        by_hand=(*plan.references.lost, *anew.by_hand),
+        settings=settings,
+        brought=brought,
     )
+
+
+def _and(one: Anew, other: Anew) -> Anew:
+    return Anew((*one.done, *other.done), (*one.by_hand, *other.by_hand), (*one.steps, *other.steps))
+
+
+def _in_place(plan: RestorePlan, place: Path, deed: deeds.OpenDeed) -> Anew:
+    """Write references anew in files that were here already, as they came from the other machine."""
+    same = {file.own: place / file.path for file in plan.meeting.same}
+    wanted = [one for one in plan.references.anew if one.source in same]
+    by_source = {one.source for one in wanted}
+    before: dict[str, Path] = {}
+    for source in by_source:
+        copy = place / f".{deed.number:06d}-{len(before)}.repointing"
+        shutil.copy2(same[source], copy)
+        before[source] = copy
     try:
-        notes.append("restore", chest=plan.chest.id, bag=plan.bag, place=shown(str(plan.place)), files=result.files)
-    except DuneChestError:
-        pass  # the files are in place; only this machine's memory of it is missing
-    return result
+        made = write_references(plan.kind, wanted, before.get, same.__getitem__, deed)
+        deed.will(*made.steps)
+        for source, copy in before.items():
+            os.replace(copy, same[source])
+    finally:
+        for copy in before.values():
+            copy.unlink(missing_ok=True)
+    return made
 
 
 def _take_staging(staging: Path, plan: RestorePlan) -> None:
@@ -190,7 +302,7 @@ def _fill_staging(staging: Path, plan: RestorePlan) -> None:
     for path, _, _ in plan.folders:
         if path:
             (tree / path).mkdir(parents=True, exist_ok=True)
-    for file in plan.files:
+    for file in _to_write(plan):
         # A record that lost its folders still gets them.
         parent = file.path.rpartition("/")[0]
         if parent and not (tree / parent).is_dir():
@@ -208,29 +320,36 @@ def _remove(staging: Path) -> None:
     shutil.rmtree(staging, ignore_errors=True)
 
 
+def _to_write(plan: RestorePlan) -> list[RestoreFile]:
+    """Return the files that are copied: all but those that are here already or stay as they are here."""
+    meeting = plan.meeting
+    return [*meeting.writes, *meeting.replaced, *(file for file, _ in meeting.beside), *meeting.joined]
+
+
 def _write(plan: RestorePlan, tree: Path, not_done: list[NotDone], progress: Progress) -> list[RestoreFile]:
     """Copy and prove the files; return those that came through."""
-    total = plan.bytes
+    every = _to_write(plan)
+    total = sum(file.size for file in every)
     restored: list[RestoreFile] = []
     done_bytes = 0
 
     def tell(count: int) -> None:
         nonlocal done_bytes
         done_bytes += count
-        progress(Step("restoring", len(restored), len(plan.files), min(done_bytes, total), total, plan.bag))
+        progress(Step("restoring", len(restored), len(every), min(done_bytes, total), total, plan.bag))
 
     tell(0)
     bag = bag_of(plan)
     root = os.fsencode(tree) + b"/"
-    with Crew.for_job(len(plan.files), total, (plan.chest.folder, tree), tell) as crew:
-        for file in (f for f in plan.files if f.pieces):
+    with Crew.for_job(len(every), total, (plan.chest.folder, tree), tell) as crew:
+        for file in (f for f in every if f.pieces):
             why = put_together(plan, file, tree / file.path, tell)
             if why is None:
                 restored.append(file)
             else:
                 not_done.append(NotDone(file.path, why, True))
         for fast in (True, False):
-            files = [f for f in plan.files if (f.blake3 is not None) is fast and not f.pieces]
+            files = [f for f in every if (f.blake3 is not None) is fast and not f.pieces]
             sent: dict[int, list[RestoreFile]] = {}
             for done in crew.run(_jobs(files, sent, bag, root, fast, plan.whole_sync)):
                 for file, outcome in zip(sent.pop(done.number), done.copies or (), strict=True):
@@ -272,10 +391,7 @@ def _finish(plan: RestorePlan, tree: Path, restored: list[RestoreFile], not_done
             not_done.append(NotDone(path, "something else has the name of the link", True))
             continue
         try:
-            place.parent.mkdir(parents=True, exist_ok=True)
-            os.symlink(target, place)
-            if os.utime in os.supports_follow_symlinks:
-                os.utime(place, ns=(mtime_ns, mtime_ns), follow_symlinks=False)
+            placing.make_link(place, target, mtime_ns)
         except OSError as error:
             why = f"the link to {target} cannot be made here: {error.strerror}"
             not_done.append(NotDone(path, why, True))
@@ -284,17 +400,8 @@ def _finish(plan: RestorePlan, tree: Path, restored: list[RestoreFile], not_done
     _flush(plan, tree)
     for path, mtime_ns, mode in reversed(plan.folders):
         if path:
-            _dress(tree / path, mtime_ns, mode)
+            placing.dress(tree / path, mtime_ns, mode)
     return made
-
-
-def _dress(folder: Path, mtime_ns: int, mode: int) -> None:
-    """Give a folder its mode and time, deepest first, since filling a folder changes its time."""
-    try:
-        folder.chmod(mode & 0o1777)
-        os.utime(folder, ns=(mtime_ns, mtime_ns))
-    except OSError:
-        pass  # a filesystem without modes or with coarser times
 
 
 def _join(first: Path, other: Path) -> None:
@@ -317,30 +424,3 @@ def _flush(plan: RestorePlan, tree: Path) -> None:
             os.close(fd)
     for folder, _, _ in os.walk(tree):
         medium.flush_folder(folder)
-
-
-def _into_place(plan: RestorePlan, tree: Path) -> None:
-    """Rename the finished library to its place, if that is still free."""
-    place = plan.place
-    assert place is not None
-    source = tree
-    if plan.record.shape == "file":
-        if not plan.files:
-            return
-        source = tree / plan.files[0].path
-        if not source.exists():  # it was not sound, and is in the account
-            return
-    if os.path.lexists(place):
-        info = place.lstat()
-        if not stat.S_ISDIR(info.st_mode) or os.listdir(place):
-            raise Refused(f"Something came to be in {shown(str(place))} meanwhile. Nothing was changed there.")
-        place.rmdir()
-    if plan.record.shape == "file":
-        without_overwriting(source, place)
-    else:
-        source.rename(place)  # a folder never takes the place of anything but an empty one
-    # The top folder last: one that may not be written to could not be moved.
-    for path, mtime_ns, mode in plan.folders:
-        if not path and plan.record.shape == "folder":
-            _dress(place, mtime_ns, mode)
-    medium.flush_folder(place.parent)

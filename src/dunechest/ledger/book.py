@@ -81,9 +81,30 @@ rounds = sa.Table(
     sa.Column("when", sa.Float, nullable=False),
 )
 
+drills = sa.Table(
+    "drills",
+    _meta,
+    sa.Column("number", sa.Integer, primary_key=True),
+    sa.Column("chest", sa.String, nullable=False, index=True),
+    sa.Column("bag", sa.String, nullable=False),
+    sa.Column("edition", sa.Integer, nullable=False),
+    sa.Column("passed", sa.Boolean, nullable=False),
+    sa.Column("files", sa.Integer, nullable=False),
+    sa.Column("top", sa.String, nullable=False),
+    sa.Column("when", sa.Float, nullable=False),
+)
+
 taken = sa.Table("taken", _meta, sa.Column("note", sa.String, primary_key=True))
 
-_TABLES = {"chest": chests, "archive": archives, "check": checks, "restore": restores, "seen": seen, "round": rounds}
+_TABLES = {
+    "chest": chests,
+    "archive": archives,
+    "check": checks,
+    "restore": restores,
+    "seen": seen,
+    "round": rounds,
+    "drill": drills,
+}
 _MERGED = {"chest", "seen", "round"}
 
 
@@ -106,6 +127,17 @@ class PastCheck:
     sound: bool
     files: int
     wrong: int
+    when: float
+
+
+@dataclass(frozen=True, slots=True)
+class PastDrill:
+    """The outcome of a rehearsal: of which edition, whether it passed, the bag's tag manifest, and when."""
+
+    bag: str
+    edition: int
+    passed: bool
+    top: str
     when: float
 
 
@@ -135,6 +167,12 @@ class Book:
         query = sa.select(checks).where(checks.c.chest == chest)
         rows = self._all(query.order_by(checks.c.when.desc(), checks.c.number.desc()))
         return tuple(PastCheck(r.bag, r.quick, r.sound, r.files, r.wrong, r.when) for r in rows)
+
+    def drills(self, chest: str) -> tuple[PastDrill, ...]:
+        """The rehearsals of one chest, the latest first."""
+        query = sa.select(drills).where(drills.c.chest == chest)
+        rows = self._all(query.order_by(drills.c.when.desc(), drills.c.number.desc()))
+        return tuple(PastDrill(r.bag, r.edition, r.passed, r.top, r.when) for r in rows)
 
     def rounds(self, chest: str) -> tuple[Round, ...]:
         """The checks of a chest's libraries that were begun and are not complete."""

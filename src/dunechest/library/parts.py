@@ -36,6 +36,8 @@ class Part:
         Of its files and strays, without what it needs.
     folder : str
         The folder in the library that it is, if it is one: links and empty folders in it belong to it.
+    elsewhere : tuple of str
+        What an index says of it that leads to no file that is there, as it is written.
     """
 
     what: str
@@ -46,11 +48,13 @@ class Part:
     strays: tuple[str, ...]
     bytes: int
     folder: str = ""
+    elsewhere: tuple[str, ...] = ()
 
 
 class _Gathering:
     def __init__(self) -> None:
         self.files: set[str] = set()
+        self.elsewhere: set[str] = set()
         self.strays: set[str] = set()
         self.folder = ""
 
@@ -148,6 +152,8 @@ class _Maker:
             one.files.add(found.path)
         elif found is not None and found.state == "stray":
             one.strays.add(found.path)
+        else:
+            one.elsewhere.add(text)
 
     def _finish(self, spec: Parts, name: str, one: _Gathering, *, follow: bool) -> Part:
         """Add what the part's files refer to, what goes with them, and what it needs."""
@@ -178,6 +184,7 @@ class _Maker:
             tuple(sorted(one.strays)),
             size,
             one.folder,
+            tuple(sorted(one.elsewhere)),
         )
 
     def _title(self, spec: Parts, name: str, folder: str) -> str:

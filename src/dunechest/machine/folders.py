@@ -67,6 +67,15 @@ def standard_folders(home: Path, system: str | None = None) -> dict[str, Path]:
     return folders
 
 
+def usual_below(standard: str, system: str) -> str | None:
+    """Return where below a home a standard folder usually is on a system; None for what is neither.
+
+    >>> usual_below("videos", "macos"), usual_below("home", "linux"), usual_below("attic", "linux")
+    ('Movies', '', None)
+    """
+    return _BY_SYSTEM.get(system, {}).get(standard)
+
+
 def _from_user_dirs(home: Path) -> dict[str, Path]:
     try:
         text = (home / ".config" / "user-dirs.dirs").read_text(encoding="utf-8", errors="surrogateescape")

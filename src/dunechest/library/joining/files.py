@@ -10,6 +10,7 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
+from dunechest.library.joining import rows
 from dunechest.library.joining.rows import join_rows
 from dunechest.library.kinds import Joins, Kind
 from dunechest.library.patterns import Patterns
@@ -73,6 +74,60 @@ def join(
         raise NotJoined(str(error)) from error
 
 
+def only_parts(kind: Kind, spec: Joins, path: Path, parts: Collection[str], files: Collection[str]) -> int:
+    """Take from a file what belongs to other parts; return how many things went.
+
+    Raises
+    ------
+    NotJoined
+        If it is not what it should be; it was not changed.
+    """
+    try:
+        if spec.form == "sqlite":
+            return rows.only_parts(kind, spec, path, parts)
+        if spec.form == "bibtex":
+            return _only_entries(kind, path, parts)
+        return _only_keys(spec, path, files) if spec.form == "json" else 0
+    except (Unread, OSError, ValueError) as error:
+        raise NotJoined(str(error)) from error
+
+
+def _only_entries(kind: Kind, path: Path, parts: Collection[str]) -> int:
+    field = next((part.field for part in kind.parts if part.form == "bibtex"), "")
+    text = text_of(path)
+    kept, place, gone = [], 0, 0
+    for entry, start, end in bibtex_spans(text):
+        names = {name.strip() for name in entry.fields.get(field.lower(), "").split(",")}
+        if field and names.isdisjoint(parts):
+            kept.append(text[place:start])
+            place = end
+            gone += 1
+    if gone:
+        _write(path, "".join([*kept, text[place:]]))
+    return gone
+
+
+def _only_keys(spec: Joins, path: Path, files: Collection[str]) -> int:
+    document = document_of(path, "json")
+    gone = 0
+    for key in spec.keys:
+        table = _table(document, key)
+        for name in [name for name, value in table.items() if not any(text in files for text in _texts(value))]:
+            del table[name]
+            gone += 1
+    if gone:
+        _write_json(path, document)
+    return gone
+
+
+def _write_json(path: Path, document: Any) -> None:
+    """Write a JSON document the way the old one was written."""
+    text = text_of(path)
+    indent = re.search(r"^[{\[]\r?\n([ \t]+)", text)
+    made = json.dumps(document, ensure_ascii=text.isascii(), indent=indent.group(1) if indent else None)
+    _write(path, made + ("\n" if text.endswith("\n") else ""))
+
+
 def _write(path: Path, text: str) -> None:
     mode = path.stat().st_mode & 0o777
     safe.write_file(path, text.encode("utf-8", "surrogateescape"), mode=mode | 0o600)
@@ -120,10 +175,7 @@ def _json(spec: Joins, here: Path, other: Path, files: Collection[str] | None, *
                 if theirs:
                     mine[name] = value
     if added or (theirs and differ):
-        text = text_of(here)
-        indent = re.search(r"^[{\[]\r?\n([ \t]+)", text)
-        made = json.dumps(document, ensure_ascii=text.isascii(), indent=indent.group(1) if indent else None)
-        _write(here, made + ("\n" if text.endswith("\n") else ""))
+        _write_json(here, document)
     return Joined(added, tuple(differ))
 
 

@@ -106,7 +106,8 @@ def point(raw: Raw, base: str, moves: Moves, resolver: Resolver) -> Pointed:
     if known is None or known.state in ("away", "stray", "folder"):
         return Pointed("stays")
     if known.state == "inside":
-        if not known.moved and written.full:
+        # A relative one that was found all the same, by another form of its accents, led here before, too.
+        if not known.moved and (written.full or not written.backslashes):
             return Pointed("stays")
         full = os.path.join(moves.new, *known.path.split("/"))
         return _written(full, written, base, moves, raw.text)

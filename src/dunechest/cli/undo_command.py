@@ -1,0 +1,36 @@
+"""``dunechest undo``."""
+
+from __future__ import annotations
+
+import click
+
+from dunechest.cli.output import Out, common
+
+
+@click.command("undo")
+@click.option("--plan", "plan_only", is_flag=True, help="Say what would be done, and do nothing.")
+@click.option(
+    "--only-references", is_flag=True, help="Take back only what was written anew: references and settings."
+)
+@common
+def command(out: Out, plan_only: bool, only_references: bool) -> int:
+    """Take back the last change on this machine: a restore, with all that it did.
+
+    What was put here is removed, what was renamed gets its name back, and what was
+    written anew is as it was. If somebody changed any of it since, nothing is
+    done, and it is said what changed.
+    """
+    from dunechest.cli import undo_view
+    from dunechest.cli.restore_view import say_taken_back
+    from dunechest.jobs import undoing
+
+    for deed in undoing.recover():
+        say_taken_back(out, deed)
+    plan = undoing.plan_undo(only_references=only_references)
+    if not plan_only:
+        undoing.undo(plan)
+    if out.json:
+        out.document(undo_view.document(plan, done=not plan_only))
+    elif out.shows:
+        undo_view.show(out, plan, done=not plan_only)
+    return 3 if plan_only and plan.changed else 0

@@ -1,0 +1,136 @@
+"""Drill: restore into a scratch folder, look at it as an application would, and throw it away.
+
+Only after that a copy counts as proven: its bytes can be read, and they are a library.
+"""
+
+from __future__ import annotations
+
+import os
+import shutil
+import tempfile
+from collections.abc import Sequence
+from dataclasses import dataclass
+from pathlib import Path
+
+from dunechest.chest.chest import Chest
+from dunechest.errors import CutOff, DuneChestError, Refused, WordsOff
+from dunechest.findings import stops
+from dunechest.jobs import restoring
+from dunechest.jobs.chests import top_of
+from dunechest.jobs.landing import RestoreChoice
+from dunechest.jobs.restore import RestorePlan, plan_restore
+from dunechest.jobs.restoring import RestoreResult
+from dunechest.ledger import notes
+from dunechest.names import shown
+from dunechest.progress import Progress, silent
+
+#: What a drill does not ask: nobody starts an application in the scratch folder.
+_BESIDE_THE_POINT = ("in-use",)
+
+
+@dataclass(frozen=True, slots=True)
+class Drill:
+    """What the rehearsal of one library showed."""
+
+    bag: str
+    result: RestoreResult
+
+    @property
+    def passed(self) -> bool:
+        """Whether a real restore would have brought everything back, well."""
+        return self.result.well
+
+
+def drill(
+    chest: Chest,
+    libraries: Sequence[str] = (),
+    *,
+    scratch: str | os.PathLike[str] | None = None,
+    progress: Progress = silent,
+) -> tuple[Drill, ...]:
+    """Rehearse the restore of libraries, one after the other.
+
+    Parameters
+    ----------
+    chest : Chest
+        Where they are.
+    libraries : sequence of str
+        Their names; all of the chest if empty.
+    scratch : path, optional
+        An existing folder on a drive with room for the largest; the cache folder of this person by default.
+    progress : Progress
+        Told how far it is.
+
+    Returns
+    -------
+    tuple of Drill
+        Nothing of them is left but what the ledger knows.
+
+    Raises
+    ------
+    WordsOff
+        If there is no such library or folder.
+    Refused
+        If there is not enough room, or a library cannot be restored.
+    """
+    names = libraries or [entry.name for entry in chest.bags() if entry.library is not None]
+    if not names:
+        raise WordsOff(f"The chest {shown(chest.label)} holds no library to rehearse with.")
+    if scratch is not None and not os.path.isdir(scratch):
+        raise WordsOff(f"There is no folder {shown(os.fspath(scratch))} to rehearse in.")
+    return tuple(_one(chest, name, _scratch(scratch), progress) for name in names)
+
+
+def _scratch(folder: str | os.PathLike[str] | None) -> Path:
+    if folder is None:
+        import platformdirs
+
+        folder = platformdirs.user_cache_dir("dunechest", appauthor=False)
+    try:
+        os.makedirs(folder, exist_ok=True)
+        return Path(tempfile.mkdtemp(prefix="dunechest-drill-", dir=folder))
+    except OSError as error:
+        raise CutOff(f"{shown(os.fspath(folder))} cannot be written to: {error.strerror}.") from error
+
+
+def _one(chest: Chest, name: str, scratch: Path, progress: Progress) -> Drill:
+    try:
+        plan = _plan(chest, name, scratch, progress)
+        remaining = [f for f in stops(plan.findings) if f.code not in _BESIDE_THE_POINT]
+        if remaining:
+            raise Refused(f"{shown(plan.bag)} was not rehearsed.", remaining)
+        result = restoring.carry_out(plan, progress=progress, rehearsal=True)
+        done = Drill(plan.bag, result)
+    finally:
+        _remove(scratch)
+    try:
+        notes.append(
+            "drill",
+            chest=chest.id,
+            bag=done.bag,
+            edition=plan.record.edition,
+            passed=done.passed,
+            files=result.files,
+            top=top_of(chest, done.bag),
+        )
+    except DuneChestError:
+        pass  # the result is shown; only the memory of it is missing
+    return done
+
+
+def _plan(chest: Chest, name: str, scratch: Path, progress: Progress) -> RestorePlan:
+    home = scratch / "home"
+    home.mkdir(exist_ok=True)
+    plan = plan_restore(chest, name, choice=RestoreChoice(home=str(home)), progress=progress)
+    if plan.place is None or not plan.place.is_relative_to(scratch):
+        plan = plan_restore(chest, name, choice=RestoreChoice(into=str(scratch / "library"), settings=False))
+    return plan
+
+
+def _remove(scratch: Path) -> None:
+    for folder, inner, _ in os.walk(scratch):  # a folder that may not be written to cannot be emptied
+        for one in inner:
+            place = os.path.join(folder, one)
+            if not os.path.islink(place):
+                os.chmod(place, 0o700)
+    shutil.rmtree(scratch, ignore_errors=True)

@@ -1,0 +1,83 @@
+"""Make one of the catalogues, bibliographies and indexes of two libraries, or take of one what belongs to a part."""
+
+from __future__ import annotations
+
+import shutil
+from collections.abc import Iterator, Mapping
+from dataclasses import dataclass
+from pathlib import Path
+
+from dunechest.errors import Refused
+from dunechest.jobs.restore import RestorePlan
+from dunechest.library.databases import NotCaptured, capture
+from dunechest.library.joining.files import NotJoined, join, joins_of, only_parts
+from dunechest.library.patterns import Patterns
+from dunechest.names import shown
+
+
+@dataclass(frozen=True, slots=True)
+class Brought:
+    """What joining one file brought: so many things were `added`; those that are in both and `differ`, by name.
+
+    `staged` is the joined file, on its way to its place; None if nothing changed. `taken` things were taken
+    out, where only a part was asked for.
+    """
+
+    path: str
+    added: int
+    differ: tuple[str, ...]
+    staged: Path | None = None
+    taken: int = 0
+
+
+def join_files(
+    plan: RestorePlan, place: Path, tree: Path, staging: Path, staged: Mapping[str, Path]
+) -> tuple[Brought, ...]:
+    """Join files that are in both libraries, in the folder to work in; nothing in its place is changed.
+
+    Raises
+    ------
+    Refused
+        If one of them cannot be joined.
+    """
+    found = []
+    parts = plan.part_names
+    ours = {path for part in plan.parts for path in part.files}
+    for number, file in enumerate(plan.meeting.joined):
+        if file.own not in staged:  # it was not sound in the chest, and is in the account
+            continue
+        spec = joins_of(plan.kind, file.own)
+        assert spec is not None
+        target = staging / f"joined-{number}"
+        here = place / file.path
+        theirs = plan.choice.prefer == "chest" or (
+            plan.choice.prefer == "newer" and file.mtime_ns > here.stat().st_mtime_ns
+        )
+        try:
+            if spec.form == "sqlite":
+                capture(here, target, staging)
+            else:
+                shutil.copy2(here, target)
+            target.chmod(here.stat().st_mode & 0o777 | 0o600)
+            joined = join(plan.kind, spec, target, staged[file.own], parts, ours, theirs=theirs)
+        except (NotJoined, NotCaptured) as error:
+            raise Refused(
+                f"{shown(file.path)} is in both libraries, and the two cannot be made one: {shown(str(error))}. "
+                "Use --existing set-aside, or --prefer here."
+            ) from error
+        changed = joined.added or (theirs and joined.differ)
+        found.append(Brought(file.path, joined.added, joined.differ, target if changed else None))
+    return tuple(found)
+
+
+def only_those(plan: RestorePlan, staged: Mapping[str, Path]) -> Iterator[Brought]:
+    """Take from catalogues and the like what belongs to other parts than those that are restored."""
+    ours = {path for part in plan.parts for path in part.files}
+    for spec in plan.kind.joins:
+        for own in Patterns(spec.files).among(staged):
+            try:
+                taken = only_parts(plan.kind, spec, staged[own], plan.part_names, ours)
+            except NotJoined:
+                continue  # then the application sees the others, too, and misses their files
+            if taken:
+                yield Brought(own, 0, (), taken=taken)

@@ -1,0 +1,249 @@
+"""Proof of a restore: after the bytes, the meaning. What the library was, and what it is here, side by side."""
+
+from __future__ import annotations
+
+import sqlite3
+from collections import Counter
+from collections.abc import Iterable, Mapping, Sequence
+from dataclasses import dataclass
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+from dunechest.chest.records import LibraryRecord
+from dunechest.jobs.restore_reading import BagTree
+from dunechest.library.databases import questions
+from dunechest.library.kinds import Kind
+from dunechest.library.parts import Part, list_parts
+from dunechest.library.patterns import Patterns
+from dunechest.library.references.base import Unread
+from dunechest.library.references.keyed import document_of, values
+from dunechest.library.references.reading import read_references
+from dunechest.names import from_wire, shown, why_unsafe
+from dunechest.transfer.walk import Walk, walk
+from dunechest.words import number
+
+if TYPE_CHECKING:
+    from dunechest.jobs.restore import RestorePlan
+
+
+@dataclass(frozen=True, slots=True)
+class Then:
+    """What the library was when it was archived.
+
+    `references` are counts by where they led, None where only some of them come back; `parts` the number
+    of files of each part by what it is and its name; `databases` their paths; `agreements` the
+    number of descriptors.
+    """
+
+    references: Mapping[str, int] | None
+    parts: Mapping[tuple[str, str], int]
+    databases: tuple[str, ...]
+    agreements: int
+
+
+@dataclass(frozen=True, slots=True)
+class Compared:
+    """A line of the proof: what, how it was then, how it is now, whether that is well, and what is not."""
+
+    what: str
+    then: str
+    now: str
+    well: bool
+    why: tuple[str, ...] = ()
+
+
+@dataclass(frozen=True, slots=True)
+class Proof:
+    """What was compared after a restore."""
+
+    lines: tuple[Compared, ...]
+
+    @property
+    def well(self) -> bool:
+        """Whether everything is as it was."""
+        return all(line.well for line in self.lines)
+
+
+def then_of(record: LibraryRecord, kind: Kind, tree: BagTree, sources: Sequence[str], parts: Sequence[Part]) -> Then:
+    """Gather what the library was, of what comes back of it."""
+    coming = set(sources)
+    databases = [from_wire(one.path) for one in record.databases if from_wire(one.path) in coming]
+    whole = not parts
+    references = None
+    if whole and kind.name == record.kind and not record.partial:
+        counts = record.references
+        references = {
+            "inside": counts.inside,
+            "stray": counts.strays,
+            "missing": counts.missing,
+            "away": counts.away,
+        }
+    chosen = parts if parts else tree.parts
+    sizes = {(part.what, part.name): len(part.files) for part in chosen}
+    agreements = sum(len(Patterns(spec.files).among(coming)) for spec in kind.agreements)
+    return Then(references, sizes, tuple(databases), agreements)
+
+
+def prove(plan: RestorePlan, place: Path, *, files: int, strays: int) -> Proof:
+    """Look at a restored library as an application would, and compare it with what it was.
+
+    Parameters
+    ----------
+    plan : RestorePlan
+        What was restored.
+    place : Path
+        Where it is.
+    files, strays : int
+        So many files are in the library and outside of it, proven by digest.
+    """
+    expected = plan.listed
+    lines = [
+        Compared("files", f"{expected:,}", f"{files + strays:,}", files + strays == expected),
+    ]
+    if plan.record.shape == "file":
+        if plan.then.databases:
+            lines.append(_databases(plan, lambda path: place))
+        return Proof(tuple(lines))
+    names = dict(plan.renamed)
+    if plan.then.databases:
+        lines.append(_databases(plan, lambda path: place / (names.get(path) or path)))
+    kind = plan.kind
+    if kind.references or kind.parts or kind.agreements:
+        listing = walk(str(place))
+        report = read_references(kind, place, listing, plan.choice.home_folder)
+        lines += _references(plan, listing, Counter(r.state for r in report.references), report.unread, report)
+        if plan.then.parts:
+            found = list_parts(kind, place, listing, report.references, plan.choice.home_folder)
+            lines += _parts(plan, found)
+        if plan.then.agreements:
+            lines.append(_agreements(kind, place, listing, plan, names))
+    return Proof(tuple(lines))
+
+
+def _databases(plan: RestorePlan, at: object) -> Compared:
+    assert callable(at)
+    wrong = []
+    for path in plan.then.databases:
+        try:
+            with questions(at(path)) as connection:
+                words = "; ".join(str(row[0]) for row in connection.execute("PRAGMA integrity_check(3)"))
+        except (sqlite3.Error, OSError) as error:
+            words = str(error)
+        if words != "ok":
+            wrong.append(f"{shown(path)}: {shown(words)}")
+    total = len(plan.then.databases)
+    return Compared("databases sound", f"{total:,}", f"{total - len(wrong):,}", not wrong, tuple(wrong))
+
+
+_STATES = (
+    ("inside", "references to files of the library"),
+    ("stray", "references to files outside it"),
+    ("missing", "references that lead nowhere"),
+)
+
+
+def _references(
+    plan: RestorePlan, listing: Walk, now: Counter[str], unread: Sequence[tuple[str, str]], report: object
+) -> list[Compared]:
+    """Compare where references lead; of a part, or in a library that had others, only that none of ours is lost."""
+    then = plan.then.references
+    if not plan.kind.references:
+        return []
+    references = getattr(report, "references", ())
+    if then is None or plan.meeting.mode == "join":
+        ours = {file.path for file in plan.files} - {file.path for file in plan.meeting.joined}
+        lost = [r for r in references if r.source in ours and r.state == "missing"]
+        allowed = len(plan.references.lost)
+        total = sum(r.source in ours for r in references)
+        why = tuple(f"{shown(r.source)}, {shown(r.spot)}: {shown(r.text)}" for r in lost[:20])
+        well = len(lost) <= allowed
+        return [
+            Compared(
+                "references that lead somewhere", f"{total:,}", f"{total - len(lost):,}", well, () if well else why
+            )
+        ]
+    # What was never archived cannot be there: the account of the archive named it.
+    left = len(plan.record.left_out) + len(plan.record.strays_left)
+    lines = []
+    for state, words in _STATES:
+        was, is_now = then.get(state, 0), now[state]
+        if not was and not is_now:
+            continue
+        fewer = was - is_now if state != "missing" else is_now - was
+        well = fewer <= 0 or (left > 0 and fewer <= len(plan.references.lost))
+        why = (
+            ()
+            if well
+            else tuple(
+                f"{shown(r.source)}, {shown(r.spot)}: {shown(r.text)}" for r in references if r.state == "missing"
+            )[:20]
+        )
+        lines.append(Compared(words, f"{was:,}", f"{is_now:,}", well, why))
+    if unread:
+        wrong = tuple(f"{shown(path)}: {shown(why)}" for path, why in unread)
+        before = len(plan.references.unread)
+        lines.append(
+            Compared(
+                "files of references that can be read", "all", f"{len(wrong):,} not", len(wrong) <= before, wrong
+            )
+        )
+    return lines
+
+
+def _parts(plan: RestorePlan, found: Iterable[Part]) -> list[Compared]:
+    now = {(part.what, part.name): len(part.files) for part in found}
+    wrong: dict[str, list[str]] = {}
+    then_counts: Counter[str] = Counter()
+    now_counts: Counter[str] = Counter()
+    # A file that an archive could not take makes its part smaller; the account of the archive named it.
+    for (what, name), count in plan.then.parts.items():
+        then_counts[what] += 1
+        is_now = now.get((what, name))
+        if is_now is None:
+            wrong.setdefault(what, []).append(f"{shown(name)} is not there")
+            continue
+        now_counts[what] += 1
+        if is_now < count:
+            wrong.setdefault(what, []).append(f"{shown(name)}: {number(is_now, 'file')} instead of {count:,}")
+    return [
+        Compared(f"{what}s", f"{count:,}", f"{now_counts[what]:,}", what not in wrong, tuple(wrong.get(what, ())))
+        for what, count in sorted(then_counts.items())
+    ]
+
+
+def _agreements(kind: Kind, place: Path, listing: Walk, plan: RestorePlan, names: Mapping[str, str]) -> Compared:
+    """Compare what descriptors say with the folders they speak of."""
+    sizes = {file.path: file.size for file in listing.files}
+    ours = {file.path for file in plan.files}
+    agree, wrong = 0, []
+    for spec in kind.agreements:
+        for path in Patterns(spec.files).among(ours):
+            try:
+                document = document_of(place / path, spec.form)
+            except Unread as error:
+                wrong.append(f"{shown(path)}: {error}")
+                continue
+            folder = next((text for _, text in values(document, tuple(spec.folder.split(".")), ())), "")
+            if not folder or why_unsafe(folder) is not None:
+                wrong.append(f"{shown(path)} names no folder")
+                continue
+            folder = names.get(folder, folder)
+            inside = [size for file, size in sizes.items() if file.startswith(folder + "/")]
+            said = (_number(document, spec.count), _number(document, spec.bytes))
+            is_now = (len(inside) if spec.count else None, sum(inside) if spec.bytes else None)
+            if said == is_now:
+                agree += 1
+            else:
+                wrong.append(f"{shown(folder)} is not what {shown(path)} says of it")
+    total = plan.then.agreements
+    return Compared(
+        "descriptors that agree with their folders", f"{total:,}", f"{agree:,}", agree == total, tuple(wrong)
+    )
+
+
+def _number(document: object, key: str) -> int | None:
+    if not key:
+        return None
+    for name in key.split("."):
+        document = document.get(name) if isinstance(document, dict) else None
+    return document if isinstance(document, int) and not isinstance(document, bool) else -1

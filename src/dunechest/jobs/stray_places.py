@@ -1,0 +1,79 @@
+"""Where gathered strays go: to their old places if these make sense here, else into a folder beside the library."""
+
+from __future__ import annotations
+
+import os
+from collections.abc import Sequence
+from pathlib import Path
+
+from dunechest.chest.records import LibraryRecord
+from dunechest.jobs.landing import RestoreChoice
+from dunechest.jobs.restore_contents import RestoreFile, RestoreStray
+from dunechest.machine.folders import standard_folders
+from dunechest.names import from_wire, why_unsafe
+from dunechest.transfer.copying import digest_files
+from dunechest.transfer.tasks import DigestTask
+
+_STRAYS = "strays/"
+#: Standard folders that hold a person's documents; a stray from a drive goes nowhere else in a home.
+_VISIBLE = ("pictures", "music", "videos", "documents", "desktop", "home")
+
+
+def place_strays(
+    record: LibraryRecord, files: Sequence[RestoreFile], place: Path, choice: RestoreChoice, *, own_places: bool
+) -> tuple[RestoreStray, ...]:
+    """Say where each stray goes, and whether the very same file is there already.
+
+    A chest is foreign input: its full paths are believed only if this machine wrote
+    them, and in a home only the folders that a person sees are filled.
+    """
+    known = {stray.stored: stray for stray in record.strays}
+    base = standard_folders(choice.home_folder)
+    beside = place.parent / f"{place.name} strays"
+    own_places = own_places and choice.home is None and choice.into is None
+    found: list[RestoreStray] = []
+    taken: set[Path] = set()
+    for file in files:
+        stray = known.get(file.stored)
+        places = []
+        origin = from_wire(stray.path) if stray is not None else ""
+        if stray is not None and own_places and os.path.isabs(origin) and "\0" not in origin:
+            places.append(Path(origin))
+        elif stray is not None and choice.into is None and stray.standard in _VISIBLE:
+            relative = from_wire(stray.relative)
+            hidden = any(piece.startswith(".") for piece in relative.split("/"))
+            if why_unsafe(relative) is None and not hidden:
+                places.append(base[stray.standard] / relative)
+        last = beside / file.stored.removeprefix(_STRAYS)
+        places += [last, *(last.with_name(f"{last.stem} {count}{last.suffix}") for count in range(2, 1000))]
+        for one in places:
+            if one in taken or not _may_be(one):
+                continue
+            if not os.path.lexists(one):
+                found.append(RestoreStray(file, origin, one))
+            elif same_bytes(file, one):
+                found.append(RestoreStray(file, origin, one, there=True))
+            else:
+                continue
+            taken.add(one)
+            break
+    return tuple(found)
+
+
+def _may_be(place: Path) -> bool:
+    """Whether a file can be made there: nothing above it is a file, and somebody may write there."""
+    above = place.parent
+    while not os.path.lexists(above):
+        above = above.parent
+    return above.is_dir() and os.access(above, os.W_OK)
+
+
+def same_bytes(file: RestoreFile, place: Path) -> bool:
+    """Whether the very same file is there already."""
+    try:
+        if place.is_symlink() or not place.is_file() or place.stat().st_size != file.size:
+            return False
+    except OSError:
+        return False
+    (outcome,) = digest_files([DigestTask(os.fsencode(place), file.size, (file.proof[0],))], lambda count: None)
+    return outcome.state == "ok" and outcome.digests == (file.proof[1],)

@@ -1,0 +1,299 @@
+"""Take back what was done to this machine: exactly, or not at all."""
+
+from __future__ import annotations
+
+import os
+import stat
+from collections.abc import Iterable
+from dataclasses import dataclass
+from pathlib import Path
+
+from blake3 import blake3
+
+from dunechest.errors import CutOff, DuneChestError, Refused, WordsOff
+from dunechest.ledger import deeds
+from dunechest.ledger.deeds import Aside, Deed, Made, MadeFolder, MadeLink, Rewritten, Step, Tree
+from dunechest.machine.processes import lives
+from dunechest.names import from_wire, shown
+from dunechest.transfer import disk, safe
+from dunechest.transfer.walk import walk
+from dunechest.words import number
+
+
+@dataclass(frozen=True, slots=True)
+class Back:
+    """One thing that taking back does: to what, and what (``removed``, ``as before``, ``name given back``)."""
+
+    path: Path
+    what: str
+
+
+@dataclass(frozen=True, slots=True)
+class UndoPlan:
+    """What taking back a deed means; `changed` says what somebody changed since, which forbids it."""
+
+    deed: Deed
+    backs: tuple[Back, ...]
+    changed: tuple[str, ...]
+    only_references: bool = False
+
+
+@dataclass(frozen=True, slots=True)
+class UndoResult:
+    """What was taken back."""
+
+    deed: Deed
+    backs: tuple[Back, ...]
+
+
+def last_deed() -> Deed:
+    """Return the last deed that stands.
+
+    Raises
+    ------
+    WordsOff
+        If there is none.
+    """
+    for deed in deeds.deeds():
+        if deed.how != "taken back" and deed.steps:
+            return deed
+    raise WordsOff("Nothing was done to this machine that could be taken back.")
+
+
+def plan_undo(deed: Deed | None = None, *, only_references: bool = False) -> UndoPlan:
+    """Plan to take back the last deed. Changes nothing.
+
+    Parameters
+    ----------
+    deed : Deed, optional
+        Another one.
+    only_references : bool
+        Only what was written anew: references and settings.
+
+    Raises
+    ------
+    WordsOff
+        If there is nothing to take back.
+    """
+    deed = deed if deed is not None else last_deed()
+    steps = _steps(deed, only_references)
+    if only_references and not steps:
+        raise WordsOff("The last change on this machine wrote no references or settings anew.")
+    changed: list[str] = []
+    backs: list[Back] = []
+    rewritten = {from_wire(s.path): s for s in deed.steps if isinstance(s, Rewritten)}
+    for step in reversed(steps):
+        back = _look(deed, step, rewritten, changed)
+        if back is not None:
+            backs.append(back)
+    return UndoPlan(deed, tuple(backs), tuple(changed), only_references)
+
+
+def _steps(deed: Deed, only_references: bool) -> list[Step]:
+    """Return the steps to take back; what was written in a tree goes with the tree."""
+    if only_references:
+        return [s for s in deed.steps if isinstance(s, Rewritten) and s.why in ("references", "setting")]
+    trees = [from_wire(step.path) + os.sep for step in deed.steps if isinstance(step, Tree)]
+    return [
+        step
+        for step in deed.steps
+        if not (isinstance(step, Rewritten) and from_wire(step.path).startswith(tuple(trees) or ("\0",)))
+    ]
+
+
+def undo(plan: UndoPlan) -> UndoResult:
+    """Take a deed back.
+
+    Raises
+    ------
+    Refused
+        If somebody changed something since; nothing was changed then.
+    CutOff
+        If the system refuses in the middle; the same command goes on from there.
+    """
+    if plan.changed:
+        some = "; ".join(shown(one) for one in plan.changed[:5])
+        more = f"; and {len(plan.changed) - 5:,} more" if len(plan.changed) > 5 else ""
+        raise Refused(
+            f"It cannot be taken back exactly, since {number(len(plan.changed), 'thing')} changed meanwhile: {some}{more}. "
+            "Nothing was changed. Look at them; what you want to be rid of can be removed by hand."
+        )
+    try:
+        take_back(plan.deed, only_references=plan.only_references)
+    except OSError as error:
+        raise CutOff(
+            f"Taking back was cut off: {error.strerror or error}. The same command goes on from there."
+        ) from error
+    return UndoResult(plan.deed, plan.backs)
+
+
+def recover() -> tuple[Deed, ...]:
+    """Take back what a process that is no more had begun and not finished; return those deeds.
+
+    Raises
+    ------
+    DuneChestError
+        If something of it was changed since, so that a person has to look.
+    """
+    found = []
+    for deed in deeds.deeds():
+        if deed.finished or deed.head.pid == os.getpid() or lives(deed.head.pid):
+            continue
+        plan = plan_undo(deed)
+        if plan.changed:
+            some = "; ".join(shown(one) for one in plan.changed[:3])
+            raise DuneChestError(
+                f"A restore of {shown(deed.head.about)} was cut off, and what it had begun was changed since: {some}. "
+                f"Nothing was changed now. What was renamed or written is listed in {_file(deed)}; put it in order, then "
+                "remove that file."
+            )
+        take_back(deed)
+        found.append(deed)
+    return tuple(found)
+
+
+def _file(deed: Deed) -> str:
+    return shown(str(deeds.kept_folder(deed.number).with_suffix(".jsonl")))
+
+
+def take_back(deed: Deed, *, only_references: bool = False) -> None:
+    """Take a deed back without asking; each step whether it was taken or not.
+
+    Raises
+    ------
+    OSError
+        If the system refuses.
+    """
+    for step in reversed(_steps(deed, only_references)):
+        _back(deed, step)
+    if not only_references:
+        deeds.close(deed.number, "taken back")
+
+
+def _back(deed: Deed, step: Step) -> None:
+    if isinstance(step, Aside):
+        old, new = Path(from_wire(step.old)), Path(from_wire(step.new))
+        if os.path.lexists(new) and (not os.path.lexists(old) or _empty(old)):
+            if os.path.lexists(old):
+                old.rmdir()
+            disk.make_folder(old.parent)
+            os.rename(new, old)
+            disk.flush_folder(old.parent)
+        return
+    path = Path(from_wire(step.path))
+    if isinstance(step, Rewritten):
+        kept = deeds.kept_folder(deed.number) / step.kept
+        if _digest(path) == step.after:
+            safe.write_file(path, kept.read_bytes(), mode=step.mode)
+            os.chmod(path, step.mode)
+            os.utime(path, ns=(step.mtime_ns, step.mtime_ns))
+    elif not os.path.lexists(path):
+        return
+    elif isinstance(step, Tree):
+        _writable(path)
+        disk.remove_tree(path)
+        disk.flush_folder(path.parent)
+    elif isinstance(step, Made | MadeLink):
+        disk.remove(path)
+    elif isinstance(step, MadeFolder) and _empty(path):
+        path.rmdir()
+
+
+def _writable(folder: Path) -> None:
+    """Let a tree be removed whose folders may not be written to."""
+    for above, inner, _ in os.walk(folder):
+        os.chmod(above, stat.S_IMODE(os.lstat(above).st_mode) | 0o700)
+        for name in inner:
+            below = os.path.join(above, name)
+            if not os.path.islink(below):
+                os.chmod(below, stat.S_IMODE(os.lstat(below).st_mode) | 0o700)
+
+
+def _empty(path: Path) -> bool:
+    return path.is_dir() and not path.is_symlink() and not os.listdir(path)
+
+
+def _digest(path: Path) -> str:
+    try:
+        fd = safe.open_regular(path)
+    except OSError:
+        return ""
+    whole = blake3()
+    with os.fdopen(fd, "rb") as file:
+        while piece := file.read(1 << 20):
+            whole.update(piece)
+    return whole.hexdigest()
+
+
+def _look(deed: Deed, step: Step, rewritten: dict[str, Rewritten], changed: list[str]) -> Back | None:
+    """Say what taking a step back does; note what forbids it."""
+    if isinstance(step, Aside):
+        old, new = Path(from_wire(step.old)), Path(from_wire(step.new))
+        if not os.path.lexists(new):
+            if not os.path.lexists(old):
+                changed.append(f"{new} is gone")
+            return None
+        return Back(old, "name given back")
+    path = Path(from_wire(step.path))
+    if isinstance(step, Rewritten):
+        return _look_rewritten(deed, step, path, changed)
+    if not os.path.lexists(path):
+        return None
+    if isinstance(step, Tree):
+        changed += _tree_changes(deed, step, path, rewritten)
+        return Back(path, "removed")
+    if isinstance(step, Made):
+        info = path.lstat()
+        as_made = (info.st_size, info.st_mtime_ns) == (step.size, step.mtime_ns) and stat.S_ISREG(info.st_mode)
+        own = rewritten.get(str(path))
+        if own is not None:
+            as_made = _digest(path) in (own.after, _digest(deeds.kept_folder(deed.number) / own.kept))
+        elif not as_made and step.blake3:
+            as_made = _digest(path) == step.blake3
+        if not as_made:
+            changed.append(f"{path} was changed")
+        return Back(path, "removed")
+    if isinstance(step, MadeLink):
+        if not path.is_symlink() or os.readlink(path) != from_wire(step.target):
+            changed.append(f"{path} was changed")
+        return Back(path, "removed")
+    return None
+
+
+def _look_rewritten(deed: Deed, step: Rewritten, path: Path, changed: list[str]) -> Back | None:
+    kept = deeds.kept_folder(deed.number) / step.kept
+    now = _digest(path)
+    if now != step.after:
+        # It may be as before: the step was not taken, or was taken back already.
+        if now == "" or now != _digest(kept):
+            changed.append(f"{path} was changed")
+        return None
+    if not kept.is_file():
+        changed.append(f"what {path} was is no longer kept")
+    return Back(path, "as before")
+
+
+def _tree_changes(deed: Deed, step: Tree, path: Path, rewritten: dict[str, Rewritten]) -> Iterable[str]:
+    """Name what in a tree is not as it was put there."""
+    try:
+        then = deeds.tree_lines(deed, step.listing)
+    except (OSError, ValueError) as error:
+        return [f"the list of what was in {path} cannot be read ({error})"]
+    listing = walk(str(path))
+    now: dict[str, tuple[int, int]] = {file.path: (file.size, file.mtime_ns) for file in listing.files}
+    now |= {folder.path: (-1, 0) for folder in listing.folders if folder.path}
+    now |= {link.path: (-2, 0) for link in listing.links}
+    now |= {other.path: (-3, 0) for other in (*listing.others, *listing.unreadable)}
+    found = []
+    for name in sorted({*then, *now}):
+        line, here = then.get(name), now.get(name)
+        if line is None:
+            found.append(f"{path / name} is new")
+        elif here is None:
+            found.append(f"{path / name} is gone")
+        elif here != (line.size, line.mtime_ns if line.size >= 0 else 0):
+            own = rewritten.get(str(path / name))
+            kept = deeds.kept_folder(deed.number) / own.kept if own is not None else None
+            if kept is None or _digest(path / name) != _digest(kept):
+                found.append(f"{path / name} was changed")
+    return found
