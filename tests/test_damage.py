@@ -125,8 +125,8 @@ def test_what_is_sound_is_restored_and_the_rest_named(
     ran = command("restore", damaged.folder, "shed", "--into", tmp_path / "back", "--json")
     assert ran.status == 1
     assert sorted(p.name for p in (tmp_path / "back" / "rafters").iterdir()) == ["0.txt", "1.txt", "4.txt", "5.txt"]
-    assert {n["path"].rpartition("/")[2] for n in ran.json["not_done"]} == {"2.txt", "3.txt"}
-    assert ran.json["files_listed"] == 6
+    assert {n["path"].rpartition("/")[2] for n in ran.json["libraries"][0]["not_done"]} == {"2.txt", "3.txt"}
+    assert ran.json["libraries"][0]["files_listed"] == 6
 
 
 def test_damaged_records_still_give_the_files_back(damaged: dunechest.Chest, tmp_path: Path) -> None:

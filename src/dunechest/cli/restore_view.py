@@ -118,7 +118,7 @@ def plan_document(plan: RestorePlan) -> dict[str, Any]:
         "links": len(plan.links),
         "in_the_way": meeting.mode,
         "set_aside": [{"was": str(old), "becomes": str(new)} for old, new in meeting.set_aside],
-        "already_here": len(meeting.same),
+        "already_here": len(meeting.same) + len(meeting.anew_already),
         "left_as_here": [file.path for file in meeting.kept],
         "replaced": [file.path for file in meeting.replaced],
         "under_another_name": [{"path": file.path, "becomes": other} for file, other in meeting.beside],
@@ -197,7 +197,10 @@ def show_plan(out: Out, plan: RestorePlan) -> None:
         table.add_row("only", ", ".join(shown(part.title) for part in plan.parts), "")
     table.add_row("to restore", number(len(plan.files) + len(plan.strays), "file"), size(plan.bytes))
     for words, count in (
-        ("here already, only checked", len(meeting.same) + sum(s.there for s in plan.strays)),
+        (
+            "here already, only checked",
+            len(meeting.same) + len(meeting.anew_already) + sum(s.there for s in plan.strays),
+        ),
         ("left as they are here", len(meeting.kept)),
         ("replaced, the old ones kept", len(meeting.replaced)),
         ("come under another name", len(meeting.beside)),

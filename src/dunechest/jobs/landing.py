@@ -188,6 +188,13 @@ def _of_kind(record: LibraryRecord, kind: Kind, folders: dict[str, Path]) -> Pat
 
 def no_place(record: LibraryRecord) -> Finding:
     """Return the finding that no place is known."""
+    if not from_wire(record.origin.path):
+        return Finding(
+            "no-place",
+            "stop",
+            "It is not recorded where this was, so its place on this machine is not known.",
+            "Say where it goes with --into FOLDER. Its files lie in the folder data of the bag, too.",
+        )
     folder = old_path(record).rpartition("/")[0]
     return Finding(
         "no-place",

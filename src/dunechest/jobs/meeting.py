@@ -22,7 +22,7 @@ from dunechest.library.references.keyed import document_of, values
 from dunechest.names import from_wire, shown, slug, why_unsafe
 from dunechest.transfer.crew import Crew, batches
 from dunechest.transfer.tasks import DigestJob, DigestTask
-from dunechest.transfer.walk import Walk, each_file, walk
+from dunechest.transfer.walk import each_file, walk
 from dunechest.words import number
 
 Mode = Literal["free", "set-aside", "join", "stop"]
@@ -46,6 +46,8 @@ class Meeting:
     joined: list[RestoreFile] = field(default_factory=list)
     set_aside: list[tuple[Path, Path]] = field(default_factory=list)
     findings: list[Finding] = field(default_factory=list)
+    #: Files that are here as an earlier restore has written them anew.
+    anew_already: list[RestoreFile] = field(default_factory=list)
     #: Paths of files that were there before, by their names here.
     existing: set[str] = field(default_factory=set)
 
@@ -151,6 +153,7 @@ class _Join:
         self._sizes = {entry.path: entry.size for entry in self._listing.files}
         self._times = {entry.path: entry.mtime_ns for entry in self._listing.files}
         self._gone: set[str] = set()
+        self._beside = aside_name(place.with_name(f"{place.name} half-made"), choice.day)
         databases = {from_wire(one.path) for one in record.databases}
         self._databases = {file.own for file in files if kind.database_patterns.match(file.own)} | databases
 
@@ -183,8 +186,11 @@ class _Join:
                 found.writes.append(file)
         alike = [file for file in candidates if self._sizes[file.path] == file.size]
         same = self._same(alike)
+        gone = self._half_there(same)
         for file in candidates:
-            if file.path in same:
+            if file.path in gone:
+                found.writes.append(file)
+            elif file.path in same:
                 found.same.append(file)
             else:
                 self._differs(file)
@@ -264,29 +270,20 @@ class _Join:
 
     def _half_made(self) -> None:
         """Set aside what the application has begun and not finished, so that what is whole can take its place."""
-        beside = aside_name(self._place.with_name(f"{self._place.name} half-made"), self._choice.day)
-        moved: set[str] = set()
-        coming = {file.own: file for file in self._files}
-        for folder in self._disagreeing(coming):
-            moved.add(folder)
-        for path in self._kind.half_made.among(self._sizes):
-            if path not in coming and not any(path.startswith(folder + "/") for folder in moved):
-                moved.add(path)
-        for path in sorted(moved):
-            self._found.set_aside.append((self._place / path, beside / path))
-            self._gone.add(path)
-            self._gone.update(self._below(path))
+        coming = {file.own for file in self._files}
+        for path in sorted(self._kind.half_made.among(self._sizes)):
+            if path not in coming:
+                self._found.set_aside.append((self._place / path, self._beside / path))
+                self._gone.add(path)
         self._sizes = {path: size for path, size in self._sizes.items() if path not in self._gone}
 
-    def _below(self, folder: str) -> set[str]:
-        listing: Walk = self._listing
-        every = [one.path for one in listing.files] + [one.path for one in listing.folders]
-        every += [one.path for one in listing.links] + [one.path for one in listing.others]
-        return {path for path in every if path.startswith(folder + "/")}
+    def _half_there(self, same: set[str]) -> set[str]:
+        """Set aside folders that hold nothing but pieces of what comes whole from the chest; return their files.
 
-    def _disagreeing(self, coming: dict[str, RestoreFile]) -> list[str]:
-        """Return folders here that are only part of what comes whole from the chest: half a download."""
-        found = []
+        A title of which half is downloaded agrees with no descriptor, nor would it with both halves in it.
+        """
+        gone: set[str] = set()
+        coming = {file.own: file for file in self._files}
         for spec in self._kind.agreements:
             for path in Patterns(spec.files).among(coming):
                 folder = _folder_named(self._place / path, spec.form, spec.folder)
@@ -294,12 +291,12 @@ class _Join:
                 there = {p: s for p, s in self._sizes.items() if folder and p.startswith(folder + "/")}
                 if not inside or not there:
                     continue
-                wanted = {file.own: file.size for file in inside}
-                # Only what is no more than a piece of the whole; what has something of its own is a person's.
-                piece = all(path in wanted and size <= wanted[path] for path, size in there.items())
-                if piece and there != wanted:
-                    found.append(folder)
-        return found
+                # What has something of its own is a person's; what is as it should be is only added to.
+                if set(there) <= {file.path for file in inside} and not set(there) <= same:
+                    self._found.set_aside.append((self._place / folder, self._beside / folder))
+                    gone.update(there)
+        self._found.existing -= gone
+        return gone
 
 
 def _folder_named(descriptor: Path, form: str, key: str) -> str:

@@ -149,12 +149,13 @@ def join_into_place(
 
 def _make_room(plan: RestorePlan, deed: OpenDeed) -> None:
     for old, new in plan.meeting.set_aside:
-        _make_above(new.parent, deed)
+        make_above(new.parent, deed)
         deed.will(Aside(to_wire(str(old)), to_wire(str(new))))
         os.rename(old, new)
 
 
-def _make_above(folder: Path, deed: OpenDeed) -> None:
+def make_above(folder: Path, deed: OpenDeed) -> None:
+    """Make a folder and those above it that are not there."""
     missing = []
     while not folder.is_dir():
         missing.append(folder)

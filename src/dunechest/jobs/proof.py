@@ -170,7 +170,9 @@ def _references(
         if not was and not is_now:
             continue
         fewer = was - is_now if state != "missing" else is_now - was
-        well = fewer <= 0 or (left > 0 and fewer <= len(plan.references.lost))
+        # References that were left as they are still name the old places.
+        left_alone = state != "missing" and not plan.choice.repoint
+        well = fewer <= 0 or left_alone or (left > 0 and fewer <= len(plan.references.lost))
         why = (
             ()
             if well

@@ -27,6 +27,7 @@ from dunechest.jobs.repointing import References, SettingChange, moves_of, plan_
 from dunechest.jobs.restore_contents import NotDone, Paths, RestoreFile, RestoreStray
 from dunechest.jobs.restore_reading import BagTree, bag_tree
 from dunechest.jobs.restore_source import Source, source_of
+from dunechest.jobs.settling import settle
 from dunechest.jobs.stray_places import place_strays
 from dunechest.ledger.notes import state_folder
 from dunechest.library.kinds import PLAIN_KIND, Kind, load_kinds
@@ -215,6 +216,8 @@ def _with_place(
             names = [*(file.path for file in ready), *meeting.existing]
             coming = [file.own for file in ready if file not in meeting.kept]
             references = plan_references(kind, tree, coming, moves, names, _left(record))
+            if meeting.mode == "join":
+                references = settle(meeting, kind, tree, place, references)
         settings, settings_left = plan_settings(kind, place, choice, record)
     written = (*meeting.writes, *meeting.replaced, *(file for file, _ in meeting.beside), *meeting.joined)
     need = need_of((*written, *(s.file for s in strays if not s.there)), folders, here)

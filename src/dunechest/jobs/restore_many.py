@@ -121,7 +121,7 @@ def decisions(plan: RestorePlan) -> dict[str, Any]:
     meeting = plan.meeting
     actions = {
         "new": [file.path for file in meeting.writes],
-        "already here": [file.path for file in meeting.same],
+        "already here": [file.path for file in (*meeting.same, *meeting.anew_already)],
         "left as it is here": [file.path for file in meeting.kept],
         "replaced": [file.path for file in meeting.replaced],
         "under another name": [f"{file.path} -> {other}" for file, other in meeting.beside],

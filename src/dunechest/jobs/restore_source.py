@@ -51,6 +51,8 @@ def source_of(entry: BagEntry, choice: RestoreChoice, not_done: list[NotDone]) -
             raise Refused(
                 f"The archive of {shown(entry.name)} was cut off before it was whole; there is nothing to restore yet."
             )
+        if "newer version" in entry.why:
+            raise Refused(f"{shown(entry.name)} cannot be restored by this version: {entry.why}")
         return _as_files(entry, choice, not_done)
     record = entry.library
     earlier = choice.edition is not None and choice.edition != record.edition
@@ -102,7 +104,7 @@ def _as_files(entry: BagEntry, choice: RestoreChoice, not_done: list[NotDone]) -
         kind_title=PLAIN_KIND.title,
         application="",
         shape="folder",
-        origin=Origin("", "", "", f"/{entry.name}"),
+        origin=Origin("", "", "", ""),
         edition=1,
         archived=now_text(),
         archived_with="",
@@ -113,7 +115,8 @@ def _as_files(entry: BagEntry, choice: RestoreChoice, not_done: list[NotDone]) -
         "as-files",
         "warn",
         f"{shown(entry.name)} is restored as files, without links, empty folders, times and modes: {shown(why)}",
-        "Look whether the application opens them; references in them are not written anew.",
+        f"Look whether the application opens them; references in them are not written anew. They lie in "
+        f"{shown(str(entry.folder / 'data'))}, too, and can be copied from there.",
     )
     return Source(record, tuple(files), listed, (finding,))
 

@@ -169,13 +169,13 @@ def carry_out(plan: RestorePlan, *, progress: Progress = silent, rehearsal: bool
 
 def _give_up(staging: Path, deed: deeds.OpenDeed) -> None:
     """Take back what was done, and remove the folder to work in."""
+    _remove(staging)
     known = next((one for one in deeds.deeds() if one.number == deed.number), None)
     try:
         if known is not None:
             undoing.take_back(known)
     except OSError:
         pass  # a drive that is gone: the next command that restores or takes back finishes this
-    _remove(staging)
 
 
 def _carry_out(
@@ -183,6 +183,7 @@ def _carry_out(
 ) -> RestoreResult:
     place, meeting = plan.place, plan.meeting
     assert place is not None
+    placing.make_above(place.parent, deed)
     _fill_staging(staging, plan)
     tree = staging / "tree"
     not_done = list(plan.not_done)
@@ -206,7 +207,9 @@ def _carry_out(
         links = len(plan.links)
         placing.join_into_place(plan, tree, [f for f in restored if f.path in set(plain)], joined, deed, not_done)
         deed.will(*(s for s in steps if s.path not in {to_wire(str(final(f.own))) for f in meeting.replaced}))
-        anew = _and(anew, _in_place(plan, place, deed))
+        untouched = {one.path for one in brought if one.staged is None}
+        done = tuple(one for one in anew.done if names[one.source] not in untouched)
+        anew = _and(Anew(done, anew.by_hand, anew.steps), _in_place(plan, place, deed))
     else:
         if plan.parts:
             brought = tuple(only_those(plan, staged))
@@ -215,16 +218,17 @@ def _carry_out(
     _remove(staging)
     strays = strays_restoring.restore_strays(plan, not_done, deed)
     settings = tuple((change, write_setting(change, deed)) for change in plan.settings)
-    there = [*meeting.same, *meeting.kept]
+    there = [*meeting.same, *meeting.anew_already, *meeting.kept]
     proof = prove(plan, place, files=len(restored) + len(there), strays=len(strays))
     return RestoreResult(
         bag=plan.bag,
         place=place,
         edition=plan.record.edition,
         files_listed=plan.listed,
-        files=len(restored) + len(meeting.same) + len(strays),
-        bytes=sum(file.size for file in (*restored, *meeting.same)) + sum(stray.file.size for stray in strays),
-        same=len(meeting.same) + sum(stray.there for stray in strays),
+        files=len(restored) + len(meeting.same) + len(meeting.anew_already) + len(strays),
+        bytes=sum(f.size for f in (*restored, *meeting.same, *meeting.anew_already))
+        + sum(s.file.size for s in strays),
+        same=len(meeting.same) + len(meeting.anew_already) + sum(stray.there for stray in strays),
         kept=tuple(file.path for file in meeting.kept),
         beside=tuple((file.path, other) for file, other in meeting.beside),
         replaced=tuple(file.path for file in meeting.replaced),

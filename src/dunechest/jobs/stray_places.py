@@ -30,6 +30,7 @@ def place_strays(
     known = {stray.stored: stray for stray in record.strays}
     base = standard_folders(choice.home_folder)
     beside = place.parent / f"{place.name} strays"
+    made_here = own_places
     own_places = own_places and choice.home is None and choice.into is None
     found: list[RestoreStray] = []
     taken: set[Path] = set()
@@ -44,6 +45,8 @@ def place_strays(
             hidden = any(piece.startswith(".") for piece in relative.split("/"))
             if why_unsafe(relative) is None and not hidden:
                 places.append(base[stray.standard] / relative)
+        elif stray is not None and made_here and os.path.isabs(origin) and same_bytes(file, Path(origin)):
+            places.append(Path(origin))  # it never went away
         last = beside / file.stored.removeprefix(_STRAYS)
         places += [last, *(last.with_name(f"{last.stem} {count}{last.suffix}") for count in range(2, 1000))]
         for one in places:

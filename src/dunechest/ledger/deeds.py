@@ -16,7 +16,7 @@ from pathlib import Path
 
 import msgspec
 
-from dunechest.errors import DuneChestError
+from dunechest.errors import CutOff
 from dunechest.ledger.notes import state_folder
 from dunechest.names import WireName, from_wire, shown
 from dunechest.transfer import medium, safe
@@ -188,7 +188,7 @@ def begin(job: str, about: str, place: WireName) -> OpenDeed:
 
     Raises
     ------
-    DuneChestError
+    CutOff
         If it cannot be written down: then nothing is done.
     """
     folder = _folder()
@@ -208,7 +208,7 @@ def begin(job: str, about: str, place: WireName) -> OpenDeed:
         medium.flush_file(fd)
         medium.flush_folder(str(folder))
     except OSError as error:
-        raise DuneChestError(
+        raise CutOff(
             f"What is to be done cannot be written down in {shown(str(folder))} ({error.strerror}), and without "
             "that it could not be taken back. Nothing was changed."
         ) from error
