@@ -1,4 +1,4 @@
-"""Measure archive and verify against the operating system's own plain commands, in the same run, in turn.
+"""Measure archive, verify and restore against the operating system's own plain commands, in the same run, in turn.
 
     python benchmarks/run.py                 all shapes, medians of three
     python benchmarks/run.py --shape small --rounds 1
@@ -41,6 +41,9 @@ AIMS = {
     ("verify", "medium"): 0.25,
     ("verify", "small"): 0.8,
     ("verify", "large"): 0.25,
+    ("restore", "medium"): 0.6,
+    ("restore", "small"): 1.2,
+    ("restore", "large"): 0.6,
 }
 
 
@@ -79,7 +82,7 @@ def drop_caches() -> bool:
         return False
     # The programs themselves are loaded again, on both sides: it is the data that is to be cold.
     everything = "import dunechest.cli.archive_view, dunechest.cli.verify_view, dunechest.jobs.archiving, jinja2"
-    everything += ", dunechest.jobs.verify, dunechest.transfer.worker, dunechest.jobs.find, sqlite3, filelock"
+    everything += ", dunechest.jobs.verify, dunechest.transfer.worker, dunechest.jobs.restoring, dunechest.cli.restore_view, sqlite3, filelock"
     subprocess.run([sys.executable, "-c", everything], check=True)
     subprocess.run("sha512sum /dev/null; cp --version; find --version; xargs --version", shell=True, check=True,
                    stdout=subprocess.DEVNULL)  # fmt: skip
@@ -132,14 +135,14 @@ def bench_shape(name: str, rounds: int, work: Path) -> dict[str, object]:
     if not source.exists():
         make_shape(source, count, size)
     times: dict[str, list[Timing]] = {
-        key: [] for key in ("archive", "plain archive", "verify", "plain verify", "cat")
+        key: [] for key in ("archive", "plain archive", "verify", "plain verify", "cat", "restore", "plain restore")
     }
     memory: dict[str, int] = {}
     cold = False
-    copy, drive, state = work / "copy", work / "drive", work / "state"
+    copy, drive, state, back = work / "copy", work / "drive", work / "state", work / "back"
     for turn in range(rounds + 1):
         watched = turn == rounds  # one more turn, not timed
-        for place in (copy, drive, state):
+        for place in (copy, drive, state, back):
             shutil.rmtree(place, ignore_errors=True)
         drive.mkdir()
         run_dunechest(["chest", "new", str(drive), "--label", "bench"], state)
@@ -147,14 +150,22 @@ def bench_shape(name: str, rounds: int, work: Path) -> dict[str, object]:
         archived = run_dunechest(["archive", str(source), "--to", str(drive)], state, watched=watched)
         drop_caches()
         verified = run_dunechest(["verify", str(drive)], state, watched=watched)
+        drop_caches()
+        restored = run_dunechest(["restore", str(drive), name, "--into", str(back)], state, watched=watched)
         if watched:
-            memory = {"archive": archived.memory, "verify": verified.memory}
+            memory = {"archive": archived.memory, "verify": verified.memory, "restore": restored.memory}
             break
+        times["restore"].append(restored)
+        shutil.rmtree(back)
         times["archive"].append(archived)
         times["verify"].append(verified)
         drop_caches()
         bag = drive / "dune-chest" / "bags" / name
         times["plain verify"].append(timed("sha512sum --quiet -c manifest-sha512.txt", bag))
+        drop_caches()
+        check = f"cd '{copy}'; sha512sum --quiet -c '{bag}/manifest-sha512.txt'"
+        times["plain restore"].append(timed(f"mkdir '{copy}'; cp -a '{bag}/data' '{copy}'; sync; {check}", work))
+        shutil.rmtree(copy)
         drop_caches()
         times["cat"].append(timed("find data -type f -print0 | xargs -0 cat > /dev/null", bag))
         cold = drop_caches()
@@ -170,6 +181,7 @@ def bench_shape(name: str, rounds: int, work: Path) -> dict[str, object]:
         "seconds": {key: round(value, 2) for key, value in medians.items()},
         "archive ratio": round(medians["archive"] / medians["plain archive"], 2),
         "verify ratio": round(medians["verify"] / medians["plain verify"], 2),
+        "restore ratio": round(medians["restore"] / medians["plain restore"], 2),
         "memory MB": {key: round(value / 1e6) for key, value in memory.items()},
     }
 
@@ -218,7 +230,7 @@ def table(results: list[dict[str, object]], start: dict[str, float]) -> str:
         seconds = result["seconds"]
         memory = result["memory MB"]
         assert isinstance(seconds, dict) and isinstance(memory, dict)
-        for job in ("archive", "verify"):
+        for job in ("archive", "verify", "restore"):
             ratio, aim = result[f"{job} ratio"], AIMS[job, str(result["name"])]
             lines.append(
                 f"| {result['shape']} | {job} | {seconds[job]} s | {seconds[f'plain {job}']} s | "

@@ -157,7 +157,7 @@ def _set(file: Path, form: str, change: SettingChange) -> None:
     else:
         text = _with_key(text, form, change.key, change.new)
     safe.write_file(file, text.encode(), mode=file.stat().st_mode & 0o777)
-    if said(file, change.key) != change.new:
+    if said(file, change.key, form) != change.new:
         raise NotRewritten("the key could not be put in")
 
 

@@ -186,12 +186,12 @@ def form_of(file: Path) -> str:
     return {".json": "json", ".ini": "ini"}.get(file.suffix, "toml")
 
 
-def said(file: Path, key: str) -> str | None:
+def said(file: Path, key: str, form: str = "") -> str | None:
     """Return what a setting says; empty if it says nothing, None if its file cannot be understood."""
     if not os.path.lexists(file):
         return ""
     try:
-        document: Any = document_of(file, form_of(file))
+        document: Any = document_of(file, form or form_of(file))
     except Unread:
         return None
     return next((text for _, text in values(document, tuple(key.split(".")), ())), "")

@@ -12,7 +12,7 @@ from dunechest.library.kinds import References
 from dunechest.library.references.base import Raw, Unread, lines_of, text_of
 
 _BIBTEX_FIELDS = ("file", "pdf", "localfile")
-_RIS_FIELDS = ("L1", "L2", "L3", "L4", "LK")
+RIS_FIELDS = ("L1", "L2", "L3", "L4", "LK")
 _CSL_FIELDS = ("file", "files", "attachment", "attachments", "path", "localPath")
 
 
@@ -65,6 +65,20 @@ def bibtex_spans(text: str) -> Iterator[tuple[Entry, int, int]]:
         if end < len(text) and text[end] in "})":
             place = end + 1
         yield Entry(comma.group(1), fields), found.start(), place
+
+
+def bibtex_fields(text: str, spec: References) -> Iterator[tuple[int, int]]:
+    """Yield from where to where the values of attachment fields are written."""
+    wanted = {field.lower() for field in spec.fields or _BIBTEX_FIELDS}
+    for _, start, end in bibtex_spans(text):
+        place = text.find(",", start, end)
+        while 0 <= place < end and (field := _FIELD.match(text, place + 1 if text[place] == "," else place)):
+            first = field.end()
+            _, place = _value(text, first)
+            if field.group(1).lower() in wanted:
+                yield first, place
+            while place < end and text[place] in " \t\r\n":
+                place += 1
 
 
 def _closing(text: str, place: int) -> int | None:
@@ -138,7 +152,7 @@ def attachments(value: str) -> list[str]:
 
 def read_ris(path: Path, spec: References) -> Iterator[Raw]:
     """Read the attachments of a RIS file: two-letter tags, two blanks, a hyphen."""
-    wanted = spec.fields or _RIS_FIELDS
+    wanted = spec.fields or RIS_FIELDS
     for number, line in lines_of(path):
         found = re.fullmatch(r"([A-Z][A-Z0-9])  ?-\s?(.*)", line.strip())
         if found and found.group(1) in wanted:

@@ -92,14 +92,17 @@ def point(raw: Raw, base: str, moves: Moves, resolver: Resolver) -> Pointed:
     written = forms.read(raw.text, raw.uri)
     if written is None:
         return Pointed("stays")
-    found = _exactly(written, base, moves)
-    if found is None and raw.uri and any(mark in raw.text for mark in "?#"):
+    full_uri = bool(written.scheme)
+    found = _exactly(written, base, moves) if not full_uri else None
+    if found is None and (raw.uri or full_uri) and any(mark in raw.text for mark in "?#"):
         # What stands after it says where in the file; it stays as it is.
         at = min(raw.text.find(mark) for mark in "?#" if mark in raw.text)
         cut = forms.read(raw.text[:at], True)
         if cut is not None and (inner := _exactly(cut, base, moves)) is not None:
             tail = raw.text[at:]
             return Pointed(inner.state, inner.text + tail if inner.text else "", inner.why)
+    if found is None and full_uri:
+        found = _exactly(written, base, moves)
     if found is not None:
         return found
     known = resolver.resolve(raw, base)

@@ -12,11 +12,13 @@ import os
 import re
 from collections.abc import Callable, Iterable, Mapping, Sequence
 from pathlib import Path
+from typing import Any
 from urllib.parse import quote, unquote
 from xml.sax.saxutils import escape
 
 from dunechest.library.kinds import References
 from dunechest.library.references.base import Raw, Unread
+from dunechest.library.references.bibliographies import RIS_FIELDS, bibtex_fields
 from dunechest.library.references.reading import READERS
 from dunechest.library.repointing.tables import rewrite_sqlite
 from dunechest.transfer import safe
@@ -74,6 +76,8 @@ def rewrite(path: Path, spec: References, wanted: Wanted) -> list[tuple[str, str
         raise NotRewritten("it is neither UTF-8 nor UTF-16") from error
     left: list[tuple[str, str, str]] = []
     new, left = _replaced(text, before, spec, wanted)
+    if spec.form == "json":
+        new = _json_anew(text, spec, wanted) or new
     beside = path.with_name(path.name[:200] + ".repointing")
     mode = path.stat().st_mode & 0o777
     try:
@@ -102,7 +106,7 @@ def _replaced(
     pairs = {raw.text: wanted[raw.spot, raw.text] for raw in raws if (raw.spot, raw.text) in wanted}
     for raw in raws:
         key = (raw.spot, raw.text)
-        if key in wanted and pairs[raw.text] != wanted[key]:
+        if key in wanted and pairs.get(raw.text, "") != wanted[key]:
             left.append((raw.spot, raw.text, "it stands in the file twice and would have to become two things"))
             pairs.pop(raw.text, None)
     marks: dict[str, str] = {}
@@ -114,7 +118,80 @@ def _replaced(
     alternatives = "|".join(re.escape(mark) for mark in sorted(marks, key=len, reverse=True))
     before, after = _BOUNDS[spec.form]
     pattern = re.compile(f"{before}({alternatives}){after}", re.MULTILINE)
-    return pattern.sub(lambda found: marks[found.group(1)], text), left
+
+    def put(piece: str) -> str:
+        return pattern.sub(lambda found: marks[found.group(1)], piece)
+
+    areas = _areas(text, spec)
+    if areas is None:
+        return put(text), left
+    # Elsewhere a path is only mentioned: in a note, a remark, a title.
+    pieces, place = [], 0
+    for start, end in areas:
+        pieces += [text[place:start], put(text[start:end])]
+        place = end
+    return "".join([*pieces, text[place:]]), left
+
+
+def _areas(text: str, spec: References) -> list[tuple[int, int]] | None:
+    """Return where in a text references can stand; None for anywhere."""
+    if spec.form == "bibtex":
+        return list(bibtex_fields(text, spec))
+    if spec.form == "ris":
+        tags = "|".join(map(re.escape, spec.fields or RIS_FIELDS))
+        return [found.span() for found in re.finditer(rf"^\s*(?:{tags})  ?-.*$", text, re.MULTILINE)]
+    if spec.form == "html":
+        return [found.span(1) for found in _HTML_VALUE.finditer(text)]
+    return None
+
+
+_HTML_VALUE = re.compile(
+    r"""(?<![\w:-])(?:href|src|poster|data|xlink:href)\s*=\s*("[^"]*"|'[^']*'|[^\s>"']+)""", re.IGNORECASE
+)
+
+
+def _json_anew(text: str, spec: References, wanted: Wanted) -> str:
+    """Write a JSON text anew where only the keys in question change; empty if its way of writing is not known.
+
+    So a text that stands elsewhere, too, in a history for example, stays there as it is.
+    """
+    try:
+        document = json.loads(text)
+    except (ValueError, RecursionError):
+        return ""
+    for indent in (None, 1, 2, 3, 4, "\t"):
+        for compact in ((", ", ": "), (",", ":")) if indent is None else ((",", ": "),):
+            for plain in (True, False):
+                style = {"indent": indent, "separators": compact, "ensure_ascii": plain}
+                made = json.dumps(document, **style)  # type: ignore[arg-type]
+                if made == text.rstrip("\r\n"):
+                    ending = text[len(made) :]
+                    for key in spec.keys:
+                        _put(document, tuple(key.split(".")), (), wanted)
+                    return json.dumps(document, **style) + ending  # type: ignore[arg-type]
+    return ""
+
+
+def _put(document: Any, key: tuple[str, ...], above: tuple[str, ...], wanted: Wanted) -> None:
+    """Put new texts where a key with dots and stars leads; the counterpart of `keyed.values`."""
+    head, *rest = key
+    if isinstance(document, dict):
+        chosen: list[Any] = list(document) if head == "*" else [head] if head in document else []
+    elif isinstance(document, list) and head == "*":
+        chosen = list(range(len(document)))
+    else:
+        return
+    for name in chosen:
+        inner = document[name]
+        spot = (*above, str(name + 1 if isinstance(document, list) else name))
+        if rest:
+            _put(inner, tuple(rest), spot, wanted)
+        elif isinstance(inner, str):
+            document[name] = wanted.get((".".join(spot), inner), inner)
+        elif isinstance(inner, list):
+            for at, text in enumerate(inner):
+                if isinstance(text, str):
+                    inner[at] = wanted.get((".".join((*spot, str(at + 1))), text), text)
 
 
 #: What must stand before and after a reference, for it to be a whole one.
@@ -128,7 +205,7 @@ _BOUNDS = {
     "toml": (r"(?<=[\"'])", r"(?=[\"'])"),
     "xspf": (r"(?<=[>\s])", r"(?=[<\s])"),
     "xmp": (r"(?<=[>\"'\s])", r"(?=[<\"'\s])"),
-    "html": (r"(?<=[\"'=\s])", r"(?=[\"'\s>])"),
+    "html": (r"(?:(?<=[\"'\s])|\A)", r"(?=[\"'\s]|\Z)"),
     "markdown": (r"(?<=[(<\"'\s=])", r"(?=[)>\"'\s])"),
 }
 
