@@ -196,6 +196,7 @@ def bench_start(rounds: int, work: Path) -> dict[str, float]:
     for number in range(10):
         (library / f"{number}.txt").write_text(str(number))
     environment = {**os.environ, "DUNECHEST_HOME": str(state)}
+    environment.pop("PYTHONDONTWRITEBYTECODE", None)
     run = [sys.executable, "-P", "-m", "dunechest"]
     subprocess.run([*run, "chest", "new", str(drive), "--label", "start", "--quiet"], env=environment, check=True)
     subprocess.run([*run, "archive", str(library), "--to", str(drive), "--quiet"], env=environment, check=True)

@@ -12,7 +12,7 @@ from typing import Any
 from blake3 import blake3
 
 from dunechest.jobs.repointing import ByHand, Repoint, SettingChange, form_of, said
-from dunechest.ledger.deeds import Made, MadeFolder, OpenDeed, Rewritten
+from dunechest.ledger.deeds import Made, MadeFolder, OpenDeed, Rewritten, Working
 from dunechest.library.kinds import Kind, References
 from dunechest.library.repointing.rewriting import NotRewritten, rewrite
 from dunechest.names import shown, to_wire
@@ -116,6 +116,7 @@ def write_setting(change: SettingChange, deed: OpenDeed) -> str:
         info = file.stat()
         kept = deed.keep(file)
         beside = file.with_name(file.name[:200] + ".repointing")
+        deed.will(Working(to_wire(str(beside))))
         try:
             safe.write_file(beside, file.read_bytes(), mode=info.st_mode & 0o777)
             _set(beside, form_of(file), change)

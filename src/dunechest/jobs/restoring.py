@@ -184,6 +184,7 @@ def _carry_out(
     place, meeting = plan.place, plan.meeting
     assert place is not None
     placing.make_above(place.parent, deed)
+    deed.will(deeds.Working(to_wire(str(staging))))
     _fill_staging(staging, plan)
     tree = staging / "tree"
     not_done = list(plan.not_done)
@@ -209,7 +210,7 @@ def _carry_out(
         deed.will(*(s for s in steps if s.path not in {to_wire(str(final(f.own))) for f in meeting.replaced}))
         untouched = {one.path for one in brought if one.staged is None}
         done = tuple(one for one in anew.done if names[one.source] not in untouched)
-        anew = _and(Anew(done, anew.by_hand, anew.steps), _in_place(plan, place, deed))
+        anew = _and(Anew(done, anew.by_hand, anew.steps), _in_place(plan, place, staging, deed))
     else:
         if plan.parts:
             brought = tuple(only_those(plan, staged))
@@ -255,14 +256,14 @@ def _and(one: Anew, other: Anew) -> Anew:
     return Anew((*one.done, *other.done), (*one.by_hand, *other.by_hand), (*one.steps, *other.steps))
 
 
-def _in_place(plan: RestorePlan, place: Path, deed: deeds.OpenDeed) -> Anew:
+def _in_place(plan: RestorePlan, place: Path, staging: Path, deed: deeds.OpenDeed) -> Anew:
     """Write references anew in files that were here already, as they came from the other machine."""
     same = {file.own: place / file.path for file in plan.meeting.same}
     wanted = [one for one in plan.references.anew if one.source in same]
     by_source = {one.source for one in wanted}
     before: dict[str, Path] = {}
     for source in by_source:
-        copy = place / f".{deed.number:06d}-{len(before)}.repointing"
+        copy = staging / f"anew-{len(before)}"
         shutil.copy2(same[source], copy)
         before[source] = copy
     try:

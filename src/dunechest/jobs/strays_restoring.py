@@ -9,7 +9,7 @@ from dunechest.errors import CutOff, Refused
 from dunechest.jobs.restore import RestorePlan
 from dunechest.jobs.restore_contents import NotDone, RestoreStray
 from dunechest.jobs.restore_copy import bag_of, copy_task, put_together, why_not, without_overwriting
-from dunechest.ledger.deeds import Made, MadeFolder, OpenDeed
+from dunechest.ledger.deeds import Made, MadeFolder, OpenDeed, Working
 from dunechest.names import shown, to_wire
 from dunechest.transfer import medium
 from dunechest.transfer.crew import Crew
@@ -62,6 +62,7 @@ def _one(
     place.parent.mkdir(parents=True, exist_ok=True)
     beside = place.parent / f".dune-restore-{plan.chest.id[:8]}-{number}"
     beside.unlink(missing_ok=True)
+    deed.will(Working(to_wire(str(beside))))
     try:
         why = _copy(plan, stray, beside, crew)
         if why is not None:

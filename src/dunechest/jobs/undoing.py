@@ -12,7 +12,7 @@ from blake3 import blake3
 
 from dunechest.errors import CutOff, DuneChestError, Refused, WordsOff
 from dunechest.ledger import deeds
-from dunechest.ledger.deeds import Aside, Deed, Made, MadeFolder, MadeLink, Rewritten, Step, Tree
+from dunechest.ledger.deeds import Aside, Deed, Made, MadeFolder, MadeLink, Rewritten, Step, Tree, Working
 from dunechest.machine.processes import lives
 from dunechest.names import from_wire, shown
 from dunechest.transfer import disk, safe
@@ -55,7 +55,7 @@ def last_deed() -> Deed:
         If there is none.
     """
     for deed in deeds.deeds():
-        if deed.how != "taken back" and deed.steps:
+        if deed.how != "taken back" and any(not isinstance(step, Working) for step in deed.steps):
             return deed
     raise WordsOff("Nothing was done to this machine that could be taken back.")
 
@@ -189,6 +189,8 @@ def _back(deed: Deed, step: Step) -> None:
             os.utime(path, ns=(step.mtime_ns, step.mtime_ns))
     elif not os.path.lexists(path):
         return
+    elif isinstance(step, Working):
+        _clear(path)
     elif isinstance(step, Tree):
         _writable(path)
         disk.remove_tree(path)
@@ -197,6 +199,17 @@ def _back(deed: Deed, step: Step) -> None:
         disk.remove(path)
     elif isinstance(step, MadeFolder) and _empty(path):
         path.rmdir()
+
+
+def _clear(path: Path) -> None:
+    """Remove what a restore worked in, by its name; nothing else."""
+    if not (path.name.startswith(deeds.WORKING[0]) or path.name.endswith(deeds.WORKING[1])):
+        return
+    if path.is_dir() and not path.is_symlink():
+        _writable(path)
+        disk.remove_tree(path)
+    else:
+        disk.remove(path)
 
 
 def _writable(folder: Path) -> None:

@@ -22,6 +22,8 @@ from dunechest.names import WireName, from_wire, shown
 from dunechest.transfer import medium, safe
 
 FOLDER = "deeds"
+#: How the name of whatever a restore works in begins or ends.
+WORKING = (".dune-restore-", ".repointing")
 _NAME = re.compile(r"(\d{6})\.jsonl")
 _MOST = 1 << 31
 
@@ -41,6 +43,12 @@ class Aside(msgspec.Struct, frozen=True, tag="aside"):
 
     old: WireName
     new: WireName
+
+
+class Working(msgspec.Struct, frozen=True, tag="working"):
+    """A folder or file to work in was made, under a name that only a restore gives; it goes when that is done."""
+
+    path: WireName
 
 
 class Tree(msgspec.Struct, frozen=True, tag="tree"):
@@ -92,8 +100,8 @@ class Closed(msgspec.Struct, frozen=True, tag="closed"):
     how: str
 
 
-Step = Aside | Tree | Made | MadeFolder | MadeLink | Rewritten
-_Line = Head | Aside | Tree | Made | MadeFolder | MadeLink | Rewritten | Closed
+Step = Aside | Working | Tree | Made | MadeFolder | MadeLink | Rewritten
+_Line = Head | Aside | Working | Tree | Made | MadeFolder | MadeLink | Rewritten | Closed
 
 
 class Listed(msgspec.Struct, frozen=True, array_like=True):

@@ -1,0 +1,228 @@
+"""What a restore did to a machine can be taken back, exactly; and one that is cut off takes itself back."""
+
+from __future__ import annotations
+
+import json
+import os
+import random
+import shutil
+import signal
+import subprocess
+import sys
+import time
+from pathlib import Path
+
+import pytest
+
+import dunechest
+from dunechest.jobs import restoring, undoing
+from dunechest.jobs.landing import RestoreChoice
+from dunechest.ledger import deeds
+
+from .conftest import Command, facts
+from .test_homecoming import Departed, departed, new_home, opens, place_in  # noqa: F401
+
+
+def restore(departed: Departed, name: str, **choice: str) -> dunechest.RestorePlan:  # noqa: F811
+    return dunechest.plan_restore(departed.chest, name, choice=RestoreChoice(**choice))  # type: ignore[arg-type]
+
+
+@pytest.mark.parametrize("at", ["strays", "settings", "proof", "place"])
+def test_a_restore_that_fails_in_the_middle_is_taken_back(
+    at: str,
+    departed: Departed,  # noqa: F811
+    new_home: Path,  # noqa: F811
+    monkeypatch: pytest.MonkeyPatch,
+) -> None:
+    place = new_home / "Images" / "Dune Survey"
+    place.mkdir()
+    (place / "mine").write_text("mine")
+    before = facts(new_home, times=False)
+
+    def full(*args: object, **words: object) -> None:
+        raise OSError(28, "No space left on device")
+
+    target = {
+        "strays": (restoring.strays_restoring, "restore_strays"),
+        "settings": (restoring, "write_setting"),
+        "proof": (restoring, "prove"),
+        "place": (restoring.placing, "whole_into_place"),
+    }[at]
+    monkeypatch.setattr(*target, full)
+    with pytest.raises(dunechest.CutOff, match="as it was"):
+        restoring.carry_out(restore(departed, "dune-survey", existing="set-aside"))
+    assert facts(new_home, times=False) == before
+    monkeypatch.undo()
+    assert undoing.recover() == ()
+
+
+KILLED = """
+import sys, os
+from dunechest.jobs import restoring
+from dunechest.ledger import deeds
+from dunechest.cli.app import run
+count = int(sys.argv[1])
+plain = deeds.OpenDeed.will
+def will(self, *steps):
+    global count
+    plain(self, *steps)
+    count -= 1
+    if count < 0:
+        os.kill(os.getpid(), 9)
+deeds.OpenDeed.will = will
+sys.exit(run(sys.argv[2:]))
+"""
+
+
+@pytest.mark.parametrize("existing", ["set-aside", "join"])
+def test_killed_after_any_step_was_written_down_it_is_taken_back(
+    existing: str,
+    departed: Departed,  # noqa: F811
+    new_home: Path,  # noqa: F811
+    command: Command,
+) -> None:
+    """The step itself was not taken then, but all before it were."""
+    place = new_home / "Images" / "Dune Survey"
+    assert command("restore", departed.chest.folder, "dune-survey").status == 0
+    for path in [*(place / "originals" / "2021").rglob("*.jpg")][:2]:
+        path.unlink()
+    shutil.rmtree(new_home / "Table" / "for the wall")
+    (new_home / ".config" / "glasswort" / "settings.json").write_text('{"library": "/nowhere"}')
+    before = facts(new_home, times=False)
+    words = ["restore", str(departed.chest.folder), "dune-survey", "--existing", existing, "--json"]
+    for steps in range(0, 40, 2 if existing == "join" else 1):
+        run = [sys.executable, "-c", KILLED, str(steps), *words]
+        ran = subprocess.run(run, capture_output=True, text=True, check=False)
+        if ran.returncode == 0:
+            break
+        assert ran.returncode == -signal.SIGKILL, ran.stderr
+        told = command("undo", "--plan")
+        assert "had been cut off" in told.out
+        assert facts(new_home, times=False) == before, steps
+    assert steps > 3
+    assert json.loads(ran.stdout)["well"] is True
+    opens("glasswort", new_home, departed)
+
+
+def test_killed_at_any_moment_it_is_as_before_or_done(
+    departed: Departed,  # noqa: F811
+    new_home: Path,  # noqa: F811
+    command: Command,
+) -> None:
+    place = new_home / "Images" / "Dune Survey"
+    place.mkdir()
+    (place / "mine").write_text("mine")
+    before = facts(new_home, times=False)
+    words = ["restore", str(departed.chest.folder), "dune-survey", "--existing", "set-aside", "--quiet"]
+    rng = random.Random(5)
+    for _ in range(8):
+        process = subprocess.Popen([sys.executable, "-m", "dunechest", *words])
+        time.sleep(0.3 + rng.random() * 0.5)
+        process.kill()
+        process.wait()
+        undoing.recover()
+        done = [deed for deed in deeds.deeds() if deed.how == "done"]
+        if done:
+            assert (place / "catalogue.glw").exists()
+            assert command("undo").status == 0
+        for left in new_home.rglob(".dune-restore-*"):
+            shutil.rmtree(left, ignore_errors=True)  # a folder to work in; the next restore clears it
+        assert facts(new_home, times=False) == before
+
+
+def test_what_was_changed_after_a_cut_off_restore_is_for_a_person_to_see(
+    departed: Departed,  # noqa: F811
+    new_home: Path,  # noqa: F811
+    command: Command,
+) -> None:
+    place = new_home / "Papers" / "Marram Papers"
+    assert command("restore", departed.chest.folder, "marram-papers").status == 0
+    (deed,) = deeds.deeds()
+    path = Path(os.environ["DUNECHEST_HOME"]) / "deeds" / f"{deed.number:06d}.jsonl"
+    lines = path.read_bytes().splitlines(keepends=True)
+    head = json.loads(lines[0]) | {"pid": 2**22 + 5}
+    path.write_bytes(json.dumps(head).encode() + b"\n" + b"".join(lines[1:-1]) + b'{"type":"ma')
+    (place / "written since").touch()
+    ran = command("restore", departed.chest.folder, "marram-papers")
+    assert (ran.status, "was changed since" in ran.err, "written since" in ran.err) == (1, True, True)
+    (place / "written since").unlink()
+    ran = command("restore", departed.chest.folder, "marram-papers")
+    assert (ran.status, "was taken back" in ran.out) == (0, True)
+    opens("seaholly", new_home, departed)
+
+
+def test_references_alone_are_taken_back_and_then_the_rest(
+    departed: Departed,  # noqa: F811
+    new_home: Path,  # noqa: F811
+    command: Command,
+) -> None:
+    before = facts(new_home, times=False)
+    assert command("restore", departed.chest.folder, "storm-film").status == 0
+    place = new_home / "Films" / "Storm Film"
+    project = next(place.glob("projects/*.spindrift/project.json"))
+    bag = departed.chest.folder / "bags" / "storm-film" / "data" / "library"
+    assert project.read_bytes() != (bag / project.relative_to(place)).read_bytes()
+    ran = command("undo", "--only-references", "--json")
+    assert (ran.status, {one["what"] for one in ran.json["taken_back"]}) == (0, {"as before"})
+    assert project.read_bytes() == (bag / project.relative_to(place)).read_bytes()
+    assert project.stat().st_mtime_ns == (bag / project.relative_to(place)).stat().st_mtime_ns
+    assert command("undo").status == 0
+    assert facts(new_home, times=False) == before
+    assert command("undo", "--only-references").status == 2
+
+
+def test_what_is_kept_beside_and_replaced_comes_and_goes(
+    departed: Departed,  # noqa: F811
+    new_home: Path,  # noqa: F811
+    command: Command,
+) -> None:
+    words = ("restore", departed.chest.folder, "storm-film")
+    assert command(*words).status == 0
+    place = new_home / "Films" / "Storm Film"
+    clip = place / "clips" / "shared sky.mov"
+    theirs = clip.read_bytes()
+    clip.write_bytes(b"cut anew")
+    before = facts(new_home, times=False)
+    (account,) = command(*words, "--existing", "join", "--json").json["libraries"]
+    (beside,) = account["under_another_name"]
+    assert beside == {"path": "clips/shared sky.mov", "becomes": "clips/shared sky (from blue).mov"}
+    assert (clip.read_bytes(), (place / beside["becomes"]).read_bytes()) == (b"cut anew", theirs)
+    assert command("undo").status == 0
+    assert facts(new_home, times=False) == before
+    os.utime(clip, ns=(0, 0))
+    for prefer, now in (("here", b"cut anew"), ("newer", theirs), ("chest", theirs)):
+        (account,) = command(*words, "--existing", "join", "--prefer", prefer, "--json").json["libraries"]
+        assert account["under_another_name"] == []
+        assert clip.read_bytes() == now
+        if now == theirs:
+            assert account["replaced"] == ["clips/shared sky.mov"]
+            assert command("undo").status == 0
+        assert clip.read_bytes() == b"cut anew"
+    clip.unlink()
+    clip.symlink_to(place / "clips")
+    ran = command(*words, "--existing", "join", "--json")
+    assert (ran.status, ran.json["findings"][0]["code"]) == (3, "in-the-way")
+    shutil.rmtree(place / "projects")
+    (place / "projects").symlink_to(new_home)
+    ran = command(*words, "--existing", "join", "--json")
+    assert {finding["code"] for finding in ran.json["findings"]} == {"in-the-way"}
+    assert os.readlink(place / "projects") == str(new_home)
+
+
+def test_a_restore_waits_for_nobody_and_says_who_has_it_open(
+    departed: Departed,  # noqa: F811
+    new_home: Path,  # noqa: F811
+    command: Command,
+) -> None:
+    assert command("restore", departed.chest.folder, "tidewrack").status == 0
+    application = [sys.executable, "-m", "dunechest.demo.applications", "tidewrack", "open", "--hold", "60"]
+    holding = subprocess.Popen(application, stdout=subprocess.PIPE)
+    try:
+        assert holding.stdout is not None
+        holding.stdout.readline()
+        for words in (("--existing", "set-aside"), ("--existing", "join")):
+            ran = command("restore", departed.chest.folder, "tidewrack", *words, "--json")
+            assert (ran.status, ran.json["findings"][0]["code"]) == (3, "in-use"), words
+    finally:
+        holding.kill()
+        holding.communicate()
