@@ -3,10 +3,12 @@
 from __future__ import annotations
 
 import os
-from dataclasses import dataclass, replace
+from dataclasses import dataclass
 from pathlib import Path
 
-from dunechest.bag.bag import list_bag, read_bag
+import msgspec
+
+from dunechest.bag.bag import Lying, list_bag, read_bag
 from dunechest.chest import editions
 from dunechest.chest.chest import BagEntry
 from dunechest.chest.records import FileRecord, LibraryRecord, read_lines
@@ -18,8 +20,7 @@ from dunechest.names import from_wire, shown, why_unsafe
 _PREFIX = "library/"
 
 
-@dataclass(frozen=True, slots=True)
-class RestoreFile:
+class RestoreFile(msgspec.Struct, frozen=True, gc=False):
     """A file to restore.
 
     `source` is its path in the bag, `stored` the one it had below ``data/`` in its edition,
@@ -73,8 +74,36 @@ class NotDone:
 
 def current_files(entry: BagEntry, not_done: list[NotDone]) -> list[RestoreFile]:
     """Gather what the bag lists, from both records, and what of it really lies there as a plain file."""
-    bag = read_bag(entry.folder, assume=True)
     lying = list_bag(entry.folder)
+    try:
+        shelf = editions.current_files(entry.folder)
+    except DuneChestError:
+        return _from_damaged(entry, lying, not_done)
+    files = []
+    for proven in shelf.by_path():
+        line = proven.record
+        if len(line.blake3) != 64 or why_unsafe(line.path) is not None:
+            return _from_damaged(entry, lying, not_done)
+        size = lying.files.get("data/" + line.path)
+        if size is None:
+            not_done.append(_gone(line.path, lying))
+            continue
+        fast = bytes.fromhex(line.blake3)
+        files.append(
+            RestoreFile("data/" + line.path, line.path, line.path, size, line.mtime_ns, line.mode, fast, None)
+        )
+    return files
+
+
+def _gone(stored: str, lying: Lying) -> NotDone:
+    why = lying.others.get("data/" + stored)
+    return NotDone(stored, f"it is {why}" if why else "it is missing in the chest", True)
+
+
+def _from_damaged(entry: BagEntry, lying: Lying, not_done: list[NotDone]) -> list[RestoreFile]:
+    """Gather what two records say that do not agree: each line counts that can be read in either."""
+    not_done.clear()
+    bag = read_bag(entry.folder, assume=True)
     slow = {
         path: digest
         for manifest in bag.payload
@@ -93,8 +122,7 @@ def current_files(entry: BagEntry, not_done: list[NotDone]) -> list[RestoreFile]
         stored = path.removeprefix("data/")
         line = known.get(path)
         if path not in lying.files:
-            why = lying.others.get(path)
-            not_done.append(NotDone(stored, f"it is {why}" if why else "it is missing in the chest", True))
+            not_done.append(_gone(stored, lying))
             continue
         try:
             fast = bytes.fromhex(line.blake3) if line is not None else None
@@ -198,7 +226,7 @@ class Paths:
         if name != path:
             self.renamed[path] = name
         self._here[path] = name
-        return replace(file, path=name, own=path)
+        return msgspec.structs.replace(file, path=name, own=path)
 
     def links(self, outward: bool) -> tuple[tuple[str, str, int], ...]:
         """Return the symbolic links to make."""

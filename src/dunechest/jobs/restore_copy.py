@@ -31,7 +31,7 @@ def _mode(file: RestoreFile) -> int:
     return file.mode & 0o777
 
 
-def why_not(file: RestoreFile, outcome: CopyOutcome, target: Path) -> str | None:
+def why_not(file: RestoreFile, outcome: CopyOutcome, target: str | Path) -> str | None:
     """Say why a file was not brought back, or None if it was."""
     if outcome.state == "cut-off":
         raise CutOff(
@@ -50,7 +50,7 @@ def why_not(file: RestoreFile, outcome: CopyOutcome, target: Path) -> str | None
         (again,) = digest_files([DigestTask(os.fsencode(target), file.size, (algorithm,))], lambda count: None)
         found = again.digests[0] if again.state == "ok" else b""
     if found != wanted:
-        target.unlink()
+        os.unlink(target)
         return "it is not sound: its bytes in the chest are not those that were archived"
     return None
 

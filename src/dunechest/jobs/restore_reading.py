@@ -66,6 +66,9 @@ def bag_tree(
     home : Path
         What ``~`` stands for.
     """
+    if not (kind.references or kind.parts or kind.agreements):
+        yield BagTree(bag / "data" / "library", Walk((), (), (), (), ()), ReferenceReport(), ())
+        return
     listing = _listing(record, files)
     wanted = [file for file in files if _readable(kind).match(file.own)]
     plain = all(file.source == "data/library/" + file.own and not file.pieces for file in wanted)

@@ -10,35 +10,27 @@ from __future__ import annotations
 import os
 import shutil
 import time
-from collections.abc import Iterable, Iterator
+from collections.abc import Iterable
 from dataclasses import dataclass
 from pathlib import Path
 from typing import TYPE_CHECKING
 
-import msgspec
-
 from dunechest.errors import CutOff, DuneChestError, Refused
 from dunechest.findings import Finding, stops
-from dunechest.jobs import placing, strays_restoring, undoing
+from dunechest.jobs import placing, restore_staging, strays_restoring, undoing
 from dunechest.jobs.anew import Anew, write_references, write_setting
 from dunechest.jobs.joins import Brought, join_files, only_those
 from dunechest.jobs.proof import Proof, prove
 from dunechest.jobs.repointing import ByHand, Repoint, SettingChange
 from dunechest.jobs.restore import RestorePlan
 from dunechest.jobs.restore_contents import NotDone, RestoreFile
-from dunechest.jobs.restore_copy import bag_of, copy_task, put_together, why_not
 from dunechest.ledger import deeds, notes
-from dunechest.machine.processes import lives
+from dunechest.library.patterns import Patterns
 from dunechest.names import shown, to_wire
-from dunechest.progress import Progress, Step, silent
-from dunechest.transfer import medium, safe
-from dunechest.transfer.crew import Crew, batches
-from dunechest.transfer.tasks import CopyJob
+from dunechest.progress import Progress, silent
 
 if TYPE_CHECKING:
     import pandas as pd
-
-_MARK = "restoring.json"
 
 
 @dataclass(frozen=True, slots=True)
@@ -96,14 +88,6 @@ class RestoreResult:
         )
 
 
-class _Mark(msgspec.Struct, frozen=True):
-    """Whose working folder it is: chest, bag, and the process that is or was at it."""
-
-    chest: str
-    bag: str
-    pid: int = 0
-
-
 def refuse_if_stopped(plans: Iterable[RestorePlan]) -> None:
     """Raise `Refused` if any plan has a *stop* finding; none of a restore yields."""
     remaining = [finding for plan in plans for finding in stops(plan.findings)]
@@ -144,7 +128,7 @@ def carry_out(plan: RestorePlan, *, progress: Progress = silent, rehearsal: bool
     if os.path.ismount(plan.place):  # the top of a drive: what is beside it lies on another one
         staging = plan.place / f".dune-restore-{plan.chest.id[:8]}-{plan.bag}"
     # Only what this run has made, or taken over by its mark, is ever removed again.
-    _take_staging(staging, plan)
+    restore_staging.take_staging(staging, plan)
     deed = deeds.begin("restore", plan.bag, to_wire(str(plan.place)))
     try:
         result = _carry_out(plan, staging, deed, begun, progress)
@@ -169,7 +153,7 @@ def carry_out(plan: RestorePlan, *, progress: Progress = silent, rehearsal: bool
 
 def _give_up(staging: Path, deed: deeds.OpenDeed) -> None:
     """Take back what was done, and remove the folder to work in."""
-    _remove(staging)
+    restore_staging.remove(staging)
     known = next((one for one in deeds.deeds() if one.number == deed.number), None)
     try:
         if known is not None:
@@ -185,11 +169,11 @@ def _carry_out(
     assert place is not None
     placing.make_above(place.parent, deed)
     deed.will(deeds.Working(to_wire(str(staging))))
-    _fill_staging(staging, plan)
+    restore_staging.fill_staging(staging, plan)
     tree = staging / "tree"
     not_done = list(plan.not_done)
-    restored = _write(plan, tree, not_done, progress)
-    staged = {file.own: tree / file.path for file in restored}
+    restored = restore_staging.write(plan, tree, not_done, progress)
+    staged = _staged(plan, tree, restored)
     names = {file.own: file.path for file in plan.files}
     others = {file.own: other for file, other in meeting.beside}
 
@@ -214,9 +198,9 @@ def _carry_out(
     else:
         if plan.parts:
             brought = tuple(only_those(plan, staged))
-        links = _finish(plan, tree, restored, not_done)
+        links = restore_staging.finish(plan, tree, restored, not_done)
         placing.whole_into_place(plan, tree, anew.steps, deed)
-    _remove(staging)
+    restore_staging.remove(staging)
     strays = strays_restoring.restore_strays(plan, not_done, deed)
     settings = tuple((change, write_setting(change, deed)) for change in plan.settings)
     there = [*meeting.same, *meeting.anew_already, *meeting.kept]
@@ -252,6 +236,13 @@ def _carry_out(
     )
 
 
+def _staged(plan: RestorePlan, tree: Path, restored: list[RestoreFile]) -> dict[str, Path]:
+    """Return where the files are that something is done to: with references to write, or to be joined."""
+    wanted = {one.source for one in plan.references.anew} | {file.own for file in plan.meeting.joined}
+    joins = Patterns(tuple(pattern for spec in plan.kind.joins for pattern in spec.files) if plan.parts else ())
+    return {file.own: tree / file.path for file in restored if file.own in wanted or joins.match(file.own)}
+
+
 def _and(one: Anew, other: Anew) -> Anew:
     return Anew((*one.done, *other.done), (*one.by_hand, *other.by_hand), (*one.steps, *other.steps))
 
@@ -275,157 +266,3 @@ def _in_place(plan: RestorePlan, place: Path, staging: Path, deed: deeds.OpenDee
         for copy in before.values():
             copy.unlink(missing_ok=True)
     return made
-
-
-def _take_staging(staging: Path, plan: RestorePlan) -> None:
-    """Make sure that the folder to work in can be made; what an interrupted restore of the same bag left goes."""
-    if not os.path.lexists(staging):
-        return
-    try:
-        mark = msgspec.json.decode(safe.read_bounded(staging / _MARK, 4096), type=_Mark)
-    except (OSError, ValueError, msgspec.MsgspecError):
-        mark = _Mark("", "")
-    if staging.is_symlink() or (mark.chest, mark.bag) != (plan.chest.id, plan.bag):
-        raise Refused(
-            f"{shown(str(staging))} is in the way and was not left by a restore of this library. "
-            "Look at it and move it away."
-        )
-    if mark.pid != os.getpid() and lives(mark.pid):
-        raise Refused(
-            f"Process {mark.pid} is restoring this library to the same place right now. Nothing was changed; "
-            "wait until it is done."
-        )
-    _remove(staging)
-
-
-def _fill_staging(staging: Path, plan: RestorePlan) -> None:
-    """Make the folder to work in, its mark first, and the library's folders in it."""
-    staging.mkdir(parents=True)
-    safe.write_file(staging / _MARK, msgspec.json.encode(_Mark(plan.chest.id, plan.bag, os.getpid())))
-    tree = staging / "tree"
-    tree.mkdir()
-    for path, _, _ in plan.folders:
-        if path:
-            (tree / path).mkdir(parents=True, exist_ok=True)
-    for file in _to_write(plan):
-        # A record that lost its folders still gets them.
-        parent = file.path.rpartition("/")[0]
-        if parent and not (tree / parent).is_dir():
-            (tree / parent).mkdir(parents=True)
-
-
-def _remove(staging: Path) -> None:
-    if not os.path.lexists(staging) or staging.is_symlink():
-        return
-    for folder, inner, _ in os.walk(staging):  # a folder that may not be written to cannot be emptied
-        for name in inner:
-            place = os.path.join(folder, name)
-            if not os.path.islink(place):
-                os.chmod(place, 0o700)
-    shutil.rmtree(staging, ignore_errors=True)
-
-
-def _to_write(plan: RestorePlan) -> list[RestoreFile]:
-    """Return the files that are copied: all but those that are here already or stay as they are here."""
-    meeting = plan.meeting
-    return [*meeting.writes, *meeting.replaced, *(file for file, _ in meeting.beside), *meeting.joined]
-
-
-def _write(plan: RestorePlan, tree: Path, not_done: list[NotDone], progress: Progress) -> list[RestoreFile]:
-    """Copy and prove the files; return those that came through."""
-    every = _to_write(plan)
-    total = sum(file.size for file in every)
-    restored: list[RestoreFile] = []
-    done_bytes = 0
-
-    def tell(count: int) -> None:
-        nonlocal done_bytes
-        done_bytes += count
-        progress(Step("restoring", len(restored), len(every), min(done_bytes, total), total, plan.bag))
-
-    tell(0)
-    bag = bag_of(plan)
-    root = os.fsencode(tree) + b"/"
-    with Crew.for_job(len(every), total, (plan.chest.folder, tree), tell) as crew:
-        for file in (f for f in every if f.pieces):
-            why = put_together(plan, file, tree / file.path, tell)
-            if why is None:
-                restored.append(file)
-            else:
-                not_done.append(NotDone(file.path, why, True))
-        for fast in (True, False):
-            files = [f for f in every if (f.blake3 is not None) is fast and not f.pieces]
-            sent: dict[int, list[RestoreFile]] = {}
-            for done in crew.run(_jobs(files, sent, bag, root, fast, plan.whole_sync)):
-                for file, outcome in zip(sent.pop(done.number), done.copies or (), strict=True):
-                    why = why_not(file, outcome, tree / file.path)
-                    if why is None:
-                        restored.append(file)
-                    else:
-                        not_done.append(NotDone(file.path, why, True))
-    tell(0)
-    return restored
-
-
-def _jobs(
-    files: list[RestoreFile],
-    sent: dict[int, list[RestoreFile]],
-    bag: bytes,
-    root: bytes,
-    fast: bool,
-    whole_sync: bool,
-) -> Iterator[CopyJob]:
-    for number, batch in enumerate(batches(files, lambda file: file.size)):
-        sent[number] = batch
-        tasks = [copy_task(f, bag, root + os.fsencode(f.path)) for f in batch]
-        yield CopyJob(tasks, not fast, whole_sync)
-
-
-def _finish(plan: RestorePlan, tree: Path, restored: list[RestoreFile], not_done: list[NotDone]) -> int:
-    """Join hard links, make symbolic links, give folders their times and modes; return the number of links."""
-    there = {file.path: file for file in restored}
-    for group in plan.hard_links:
-        names = [name for name in group if name in there]
-        for name in names[1:]:
-            if there[name].blake3 == there[names[0]].blake3 is not None:
-                _join(tree / names[0], tree / name)
-    made = 0
-    for path, target, mtime_ns in plan.links:
-        place = tree / path
-        if os.path.lexists(place):
-            not_done.append(NotDone(path, "something else has the name of the link", True))
-            continue
-        try:
-            placing.make_link(place, target, mtime_ns)
-        except OSError as error:
-            why = f"the link to {target} cannot be made here: {error.strerror}"
-            not_done.append(NotDone(path, why, True))
-            continue
-        made += 1
-    _flush(plan, tree)
-    for path, mtime_ns, mode in reversed(plan.folders):
-        if path:
-            placing.dress(tree / path, mtime_ns, mode)
-    return made
-
-
-def _join(first: Path, other: Path) -> None:
-    """Make two names of equal content one file, as they were; two files are as good where that fails."""
-    beside = other.with_name(other.name[:200] + ".joining")
-    try:
-        os.link(first, beside)
-        os.replace(beside, other)
-    except OSError:
-        beside.unlink(missing_ok=True)
-
-
-def _flush(plan: RestorePlan, tree: Path) -> None:
-    if plan.whole_sync and hasattr(os, "O_DIRECTORY"):
-        fd = os.open(tree, os.O_RDONLY)
-        try:
-            if medium.flush_filesystem(fd):
-                return
-        finally:
-            os.close(fd)
-    for folder, _, _ in os.walk(tree):
-        medium.flush_folder(folder)

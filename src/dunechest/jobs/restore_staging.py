@@ -1,0 +1,186 @@
+"""Put a library together in a folder to work in, every file checked by digest as it is written."""
+
+from __future__ import annotations
+
+import os
+import shutil
+from collections.abc import Iterator
+from pathlib import Path
+
+import msgspec
+
+from dunechest.errors import Refused
+from dunechest.jobs import placing
+from dunechest.jobs.restore import RestorePlan
+from dunechest.jobs.restore_contents import NotDone, RestoreFile
+from dunechest.jobs.restore_copy import bag_of, copy_task, put_together, why_not
+from dunechest.machine.processes import lives
+from dunechest.names import shown
+from dunechest.progress import Progress, Step
+from dunechest.transfer import medium, safe
+from dunechest.transfer.crew import Crew, batches
+from dunechest.transfer.tasks import CopyJob
+
+_MARK = "restoring.json"
+
+
+class _Mark(msgspec.Struct, frozen=True):
+    """Whose working folder it is: chest, bag, and the process that is or was at it."""
+
+    chest: str
+    bag: str
+    pid: int = 0
+
+
+def take_staging(staging: Path, plan: RestorePlan) -> None:
+    """Make sure that the folder to work in can be made; what an interrupted restore of the same bag left goes."""
+    if not os.path.lexists(staging):
+        return
+    try:
+        mark = msgspec.json.decode(safe.read_bounded(staging / _MARK, 4096), type=_Mark)
+    except (OSError, ValueError, msgspec.MsgspecError):
+        mark = _Mark("", "")
+    if staging.is_symlink() or (mark.chest, mark.bag) != (plan.chest.id, plan.bag):
+        raise Refused(
+            f"{shown(str(staging))} is in the way and was not left by a restore of this library. "
+            "Look at it and move it away."
+        )
+    if mark.pid != os.getpid() and lives(mark.pid):
+        raise Refused(
+            f"Process {mark.pid} is restoring this library to the same place right now. Nothing was changed; "
+            "wait until it is done."
+        )
+    remove(staging)
+
+
+def fill_staging(staging: Path, plan: RestorePlan) -> None:
+    """Make the folder to work in, its mark first, and the library's folders in it."""
+    staging.mkdir(parents=True)
+    safe.write_file(staging / _MARK, msgspec.json.encode(_Mark(plan.chest.id, plan.bag, os.getpid())))
+    tree = staging / "tree"
+    tree.mkdir()
+    for path, _, _ in plan.folders:
+        if path:
+            (tree / path).mkdir(parents=True, exist_ok=True)
+    # A record that lost its folders still gets them.
+    for parent in {file.path.rpartition("/")[0] for file in to_write(plan)} - {path for path, _, _ in plan.folders}:
+        if parent:
+            (tree / parent).mkdir(parents=True, exist_ok=True)
+
+
+def remove(staging: Path) -> None:
+    """Remove a folder to work in, and all in it."""
+    if not os.path.lexists(staging) or staging.is_symlink():
+        return
+    for folder, inner, _ in os.walk(staging):  # a folder that may not be written to cannot be emptied
+        for name in inner:
+            place = os.path.join(folder, name)
+            if not os.path.islink(place):
+                os.chmod(place, 0o700)
+    shutil.rmtree(staging, ignore_errors=True)
+
+
+def to_write(plan: RestorePlan) -> list[RestoreFile]:
+    """Return the files that are copied: all but those that are here already or stay as they are here."""
+    meeting = plan.meeting
+    return [*meeting.writes, *meeting.replaced, *(file for file, _ in meeting.beside), *meeting.joined]
+
+
+def write(plan: RestorePlan, tree: Path, not_done: list[NotDone], progress: Progress) -> list[RestoreFile]:
+    """Copy and prove the files; return those that came through."""
+    every = to_write(plan)
+    total = sum(file.size for file in every)
+    restored: list[RestoreFile] = []
+    done_bytes = 0
+
+    def tell(count: int) -> None:
+        nonlocal done_bytes
+        done_bytes += count
+        progress(Step("restoring", len(restored), len(every), min(done_bytes, total), total, plan.bag))
+
+    tell(0)
+    bag = bag_of(plan)
+    root = os.fsencode(tree) + b"/"
+    with Crew.for_job(len(every), total, (plan.chest.folder, tree), tell) as crew:
+        for file in (f for f in every if f.pieces):
+            why = put_together(plan, file, tree / file.path, tell)
+            if why is None:
+                restored.append(file)
+            else:
+                not_done.append(NotDone(file.path, why, True))
+        for fast in (True, False):
+            files = [f for f in every if (f.blake3 is not None) is fast and not f.pieces]
+            sent: dict[int, list[RestoreFile]] = {}
+            for done in crew.run(_jobs(files, sent, bag, root, fast, plan.whole_sync)):
+                for file, outcome in zip(sent.pop(done.number), done.copies or (), strict=True):
+                    why = why_not(file, outcome, os.path.join(tree, file.path))
+                    if why is None:
+                        restored.append(file)
+                    else:
+                        not_done.append(NotDone(file.path, why, True))
+    tell(0)
+    return restored
+
+
+def _jobs(
+    files: list[RestoreFile],
+    sent: dict[int, list[RestoreFile]],
+    bag: bytes,
+    root: bytes,
+    fast: bool,
+    whole_sync: bool,
+) -> Iterator[CopyJob]:
+    for number, batch in enumerate(batches(files, lambda file: file.size)):
+        sent[number] = batch
+        tasks = [copy_task(f, bag, root + os.fsencode(f.path)) for f in batch]
+        yield CopyJob(tasks, not fast, whole_sync)
+
+
+def finish(plan: RestorePlan, tree: Path, restored: list[RestoreFile], not_done: list[NotDone]) -> int:
+    """Join hard links, make symbolic links, give folders their times and modes; return the number of links."""
+    there = {file.path: file for file in restored}
+    for group in plan.hard_links:
+        names = [name for name in group if name in there]
+        for name in names[1:]:
+            if there[name].blake3 == there[names[0]].blake3 is not None:
+                _join(tree / names[0], tree / name)
+    made = 0
+    for path, target, mtime_ns in plan.links:
+        place = tree / path
+        if os.path.lexists(place):
+            not_done.append(NotDone(path, "something else has the name of the link", True))
+            continue
+        try:
+            placing.make_link(place, target, mtime_ns)
+        except OSError as error:
+            why = f"the link to {target} cannot be made here: {error.strerror}"
+            not_done.append(NotDone(path, why, True))
+            continue
+        made += 1
+    _flush(plan, tree)
+    for path, mtime_ns, mode in reversed(plan.folders):
+        if path:
+            placing.dress(tree / path, mtime_ns, mode)
+    return made
+
+
+def _join(first: Path, other: Path) -> None:
+    """Make two names of equal content one file, as they were; two files are as good where that fails."""
+    beside = other.with_name(other.name[:200] + ".joining")
+    try:
+        os.link(first, beside)
+        os.replace(beside, other)
+    except OSError:
+        beside.unlink(missing_ok=True)
+
+
+def _flush(plan: RestorePlan, tree: Path) -> None:
+    if plan.whole_sync and hasattr(os, "O_DIRECTORY"):
+        fd = os.open(tree, os.O_RDONLY)
+        try:
+            if medium.flush_filesystem(fd):
+                return
+        finally:
+            os.close(fd)
+    for folder, _, _ in os.walk(tree):
+        medium.flush_folder(folder)
