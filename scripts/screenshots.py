@@ -102,6 +102,7 @@ def play(stage: Stage) -> None:
     )
     stage.shoot("archive-plan", office, "dunechest archive tidewrack winter-games --to blue --plan")
     stage.shoot("archive", office, "dunechest archive dune-survey tidewrack winter-games --to blue")
+    stage.run(office, "dunechest archive dune-survey --to sand", "dunechest drill blue tidewrack")
     big = world.folder / "storm footage"
     big.mkdir()
     for number in range(40):
@@ -131,13 +132,25 @@ def play(stage: Stage) -> None:
     stage.shoot("chest-show", office, "dunechest chest list", "dunechest chest show blue")
     stage.shoot("how-to-restore", office, "head -42 drives/blue/dune-chest/bags/tidewrack/HOW-TO-RESTORE.txt")
     wipe(world, office)
+    stage.shoot("restore-list", laptop, "dunechest restore drives/blue")
+    places = f"--counterpart {world.folder}/office-pc/second-drive={world.folder}/new-laptop/second-drive"
+    stage.shoot(
+        "restore-plan", laptop,
+        f"dunechest restore drives/blue dune-survey winter-games {places} --plan",
+    )  # fmt: skip
+    stage.run(laptop, "dunechest restore drives/blue tidewrack")
     stage.shoot(
         "restore", laptop,
-        "dunechest restore drives/blue winter-games",
-        "dunechest restore drives/blue dune-survey --plan",
-        "dunechest restore drives/blue dune-survey",
-        "dunechest restore drives/blue tidewrack",
-        "python -m dunechest.demo.applications tidewrack open",
+        "dunechest restore drives/blue winter-games --yes",
+        "dunechest restore drives/sand dune-survey --yes",
+        "python -m dunechest.demo.applications glasswort open",
+    )  # fmt: skip
+    stage.run(laptop, f"rm -r '{world.laptop_home}/Pictures/Dune Survey/originals/2022'")
+    stage.shoot(
+        "join-and-undo", laptop,
+        "dunechest restore drives/sand dune-survey --yes",
+        "dunechest restore drives/sand dune-survey --existing join --yes",
+        "dunechest undo",
     )  # fmt: skip
 
 

@@ -57,12 +57,13 @@ class _Teller:
         self.say(scene.about)
         if scene.act is not None:
             scene.act(self._world)
+        scene_words = tuple(word.replace("{world}", str(self._world.folder)) for word in scene.words)
         if scene.application:
-            command = [sys.executable, "-m", "dunechest.demo.applications", *scene.words]
-            shown_words = ("python", "-m", "dunechest.demo.applications", *scene.words)
+            command = [sys.executable, "-m", "dunechest.demo.applications", *scene_words]
+            shown_words = ("python", "-m", "dunechest.demo.applications", *scene_words)
         else:
-            command = [sys.executable, "-m", "dunechest", *scene.words]
-            shown_words = ("dunechest", *scene.words)
+            command = [sys.executable, "-m", "dunechest", *scene_words]
+            shown_words = ("dunechest", *scene_words)
         if self._out.json and not scene.application:
             command.append("--json")
         if self._out.shows:
@@ -83,6 +84,7 @@ class _Teller:
             command,
             cwd=self._world.folder,
             env=environment,
+            stdin=subprocess.DEVNULL,  # nobody is there to be asked
             stdout=subprocess.PIPE if silent else None,
             stderr=subprocess.PIPE if silent else None,
             check=False,
@@ -161,7 +163,6 @@ def tell(out: Out, folder: str, size: float, only_world: bool) -> int:
 _OFFICE, _LAPTOP = "office-pc", "new-laptop"
 _HOME = "office-pc/home/tern"
 _SAVES = "cuttlebone-saves"
-_GAMES_HERE = "new-laptop/second-drive/Winter Games"
 
 
 def _work_on_papers(world: World) -> None:
@@ -217,6 +218,11 @@ _ARCHIVE = (
     ),
     _Scene("", _OFFICE, ("archive", "dune-survey", "--to", "sand")),
     _Scene("9. Is everything on the first drive as it was archived?", _OFFICE, ("verify", "drives/blue")),
+    _Scene(
+        "Would it come back? A rehearsal: all of it, into a scratch folder, looked at as an application would.",
+        _OFFICE,
+        ("drill", "sand", "dune-survey"),
+    ),
 )
 _AFTER_DAMAGE = (
     _Scene(
@@ -226,44 +232,52 @@ _AFTER_DAMAGE = (
     ),
     _Scene("A full one finds it, and names it.", _OFFICE, ("verify", "drives/blue"), 1),
 )
+
+
+def _new_notebook(world: World) -> None:
+    """Leave what an application makes that is started too early."""
+    place = world.laptop_home / ".tidewrack"
+    place.mkdir()
+    (place / "notes.tide").write_bytes(b"")
+
+
+_PLACES = ("--counterpart", "{world}/office-pc/second-drive={world}/new-laptop/second-drive")
 _RESTORE = (
-    _Scene("A clean machine, which has never seen these drives:", _LAPTOP, ("chest", "show", "drives/blue")),
     _Scene(
-        "12. Notes, papers and saves come from blue, to the same places in the new home.",
+        "12. A clean machine, which has never seen these drives: what is there, and where would it go?",
+        _LAPTOP,
+        ("restore", "drives/blue"),
+    ),
+    _Scene(
+        "13. The games were on a second drive; which folder stands for that one here is said once. A plan, to be read.",
+        _LAPTOP,
+        ("restore", "drives/blue", "marram-papers", "winter-games", *_PLACES, "--plan"),
+    ),
+    _Scene("Yes.", _LAPTOP, ("restore", "drives/blue", "marram-papers", "winter-games", _SAVES)),
+    _Scene(
+        "14. Somebody had started the notes already, so there is a new, empty notebook in the way. Nothing existing "
+        "is ever overwritten,",
         _LAPTOP,
         ("restore", "drives/blue", "tidewrack"),
+        3,
+        act=_new_notebook,
     ),
-    _Scene("", _LAPTOP, ("restore", "drives/blue", "marram-papers")),
-    _Scene("", _LAPTOP, ("restore", "drives/blue", _SAVES)),
+    _Scene("but it can be set aside.", _LAPTOP, ("restore", "drives/blue", "tidewrack", "--existing", "set-aside")),
     _Scene(
-        "13. The photos come from sand, where every picture is sound.",
+        "15. The photos come from sand, where every picture is sound. Their catalogue named places of the old machine; "
+        "it names the new ones now.",
         _LAPTOP,
         ("restore", "drives/sand", "dune-survey"),
     ),
     _Scene(
-        "14. The games were on a second drive; say where they go here.",
+        "16. Now the applications are started on the new machine, each by its own setting. Photos:",
         _LAPTOP,
-        ("restore", "drives/blue", "winter-games", "--into", _GAMES_HERE),
-    ),
-    _Scene(
-        "15. Now the applications are started on the new machine. Photos:",
-        _LAPTOP,
-        ("glasswort", "open", "--library", "new-laptop/home/plover/Pictures/Dune Survey"),
+        ("glasswort", "open"),
         application=True,
     ),
-    _Scene("Notes, in their usual place:", _LAPTOP, ("tidewrack", "open"), application=True),
-    _Scene(
-        "Papers:",
-        _LAPTOP,
-        ("seaholly", "open", "--library", "new-laptop/home/plover/Documents/Marram Papers"),
-        application=True,
-    ),
-    _Scene(
-        "Games, adopted without a download:",
-        _LAPTOP,
-        ("cuttlebone", "open", "--library", _GAMES_HERE),
-        application=True,
-    ),
+    _Scene("Notes:", _LAPTOP, ("tidewrack", "open"), application=True),
+    _Scene("Papers:", _LAPTOP, ("seaholly", "open"), application=True),
+    _Scene("Games, adopted without a download:", _LAPTOP, ("cuttlebone", "open"), application=True),
 )
 
 

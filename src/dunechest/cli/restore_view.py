@@ -191,7 +191,8 @@ def show_plan(out: Out, plan: RestorePlan) -> None:
         style="dim",
         soft_wrap=True,
     )
-    show_findings(console, plan.findings)
+    # What to do first stands below, with what to do last.
+    show_findings(console, [finding for finding in plan.findings if finding.code != "first"])
     table = Table(box=box.SIMPLE, show_header=False, pad_edge=False)
     if plan.choice.parts:
         table.add_row("only", ", ".join(shown(part.title) for part in plan.parts), "")
@@ -240,6 +241,7 @@ def _show_anew(out: Out, plan: RestorePlan) -> None:
     if not anew:
         return
     some, more = limited(anew, out.verbose, 3)
+    out.console.print(f"{number(len(anew), 'reference')} to be written anew, the first:", soft_wrap=True)
     for one in some:
         line = Text(f"  {shown(one.old)}")
         line.append(f"\n    -> {shown(one.new)}", style="dim")
@@ -264,11 +266,15 @@ def _show_by_hand(out: Out, items: Sequence[ByHand]) -> None:
 def _show_strays(out: Out, strays: Sequence[tuple[str, Path]]) -> None:
     if not strays:
         return
-    out.console.print(f"{number(len(strays), 'file')} from outside the library, and where they go:", soft_wrap=True)
+    where = "it goes" if len(strays) == 1 else "they go"
+    out.console.print(f"{number(len(strays), 'file')} from outside the library, and where {where}:", soft_wrap=True)
     some, more = limited(strays, out.verbose, 5)
     for origin, place in some:
-        where = "" if str(place) == origin else f"  (was {shown(origin)})"
-        out.console.print(Text(f"  {shown(str(place))}").append(where, style="dim"), soft_wrap=True)
+        if not origin or str(place) == origin:
+            out.console.print(f"  {shown(str(place))}", soft_wrap=True)
+            continue
+        line = Text(f"  {shown(origin)}")
+        out.console.print(line.append(f"\n    -> {shown(str(place))}", style="dim"), soft_wrap=True)
     if more:
         out.console.print(f"  and {more:,} more; --verbose shows all.")
 

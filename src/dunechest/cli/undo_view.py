@@ -38,11 +38,13 @@ def show(out: Out, plan: UndoPlan, *, done: bool) -> None:
         ).append(f", {ago(head.when)}", style="not bold"),
         soft_wrap=True,
     )
-    some, more = limited(plan.backs, out.verbose)
-    for back in some:
-        console.print(f"  {back.what}: {shown(str(back.path))}", soft_wrap=True)
-    if more:
-        console.print(f"  and {more:,} more; --verbose shows all.")
+    for what in dict.fromkeys(back.what for back in plan.backs):
+        ones = [back for back in plan.backs if back.what == what]
+        some, more = limited(ones, out.verbose, 4)
+        for back in some:
+            console.print(f"  {what}: {shown(str(back.path))}", soft_wrap=True)
+        if more:
+            console.print(f"  {what}: {more:,} more; --verbose shows all.")
     if plan.changed:
         console.print("It would be refused, since this changed meanwhile:", style="bold red")
         few, rest = limited(plan.changed, out.verbose)
