@@ -76,7 +76,7 @@ def meet(
     blocked = _blocked(place)
     if blocked is not None:
         return Meeting("stop", list(files), findings=[blocked])
-    if not os.path.lexists(place) or (record.shape == "folder" and _is_folder(place) and not os.listdir(place)):
+    if not os.path.lexists(place) or (record.shape == "folder" and _is_folder(place) and nothing_in(place)):
         return Meeting("free", list(files))
     if choice.existing == "set-aside":
         if os.path.ismount(place):
@@ -94,6 +94,12 @@ def meet(
         )
         return Meeting("stop", list(files), findings=[what])
     return _Join(place, record, kind, files, choice, label, tell).meeting()
+
+
+def nothing_in(place: Path, working: str = "") -> bool:
+    """Whether a folder is empty, but for what is worked in and what a filesystem itself puts in its top folder."""
+    own = {working} | ({"lost+found"} if os.path.ismount(place) else set())
+    return not set(os.listdir(place)) - own
 
 
 def _is_folder(place: Path) -> bool:

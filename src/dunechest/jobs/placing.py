@@ -9,7 +9,7 @@ from pathlib import Path
 
 from dunechest.errors import Refused
 from dunechest.jobs.anew import digest_of
-from dunechest.jobs.meeting import companions_here
+from dunechest.jobs.meeting import companions_here, nothing_in
 from dunechest.jobs.restore import RestorePlan
 from dunechest.jobs.restore_contents import NotDone, RestoreFile
 from dunechest.jobs.restore_copy import without_overwriting
@@ -50,7 +50,7 @@ def whole_into_place(plan: RestorePlan, tree: Path, steps: Iterable[Rewritten], 
     emptied = False
     if os.path.lexists(place):
         info = place.lstat()
-        if not stat.S_ISDIR(info.st_mode) or os.listdir(place):
+        if not stat.S_ISDIR(info.st_mode) or not nothing_in(place, tree.parent.name):
             raise Refused(f"Something came to be in {shown(str(place))} meanwhile. Nothing was changed there.")
         if os.path.ismount(place):
             _onto_mount(plan, tree, place, lines, deed)

@@ -16,6 +16,7 @@ from dunechest.chest.chest import BagEntry, Chest
 from dunechest.errors import DuneChestError, Refused, WordsOff
 from dunechest.findings import Finding, weightiest_first
 from dunechest.jobs.landing import Landing, RestoreChoice, land, today
+from dunechest.jobs.meeting import nothing_in
 from dunechest.jobs.restore import RestorePlan, plan_restore
 from dunechest.ledger.notes import state_folder
 from dunechest.library.kinds import PLAIN_KIND, load_kinds
@@ -56,7 +57,7 @@ def offers(chest: Chest, choice: RestoreChoice) -> tuple[Offer, ...]:
             continue
         landing = land(record, kinds.get(record.kind, PLAIN_KIND), choice)
         place = landing.place
-        existing = place is not None and place.exists() and not (place.is_dir() and not any(place.iterdir()))
+        existing = place is not None and place.exists() and not (place.is_dir() and nothing_in(place))
         found.append(Offer(entry, editions.numbers(entry.folder, record.edition), landing, existing))
     return tuple(found)
 
