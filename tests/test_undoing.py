@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 import json
 import os
 import random
@@ -226,3 +227,59 @@ def test_a_restore_waits_for_nobody_and_says_who_has_it_open(
     finally:
         holding.kill()
         holding.communicate()
+
+
+def test_what_somebody_makes_in_the_moment_of_a_failure_is_not_removed(
+    departed: Departed,  # noqa: F811
+    new_home: Path,  # noqa: F811
+    monkeypatch: pytest.MonkeyPatch,
+) -> None:
+    """It fails after the step was written down and before it was taken; meanwhile another program makes that very thing."""
+    place = new_home / "Images" / "Dune Survey"
+    settings = new_home / ".config" / "glasswort" / "settings.json"
+    stray = new_home / "Table" / "for the wall" / "wall 1.jpg"
+    plain = deeds.OpenDeed.will
+
+    def will(self: deeds.OpenDeed, *steps: deeds.Step) -> None:
+        plain(self, *steps)
+        for step in steps:
+            path = Path(str(getattr(step, "path", "")))
+            if isinstance(step, deeds.Tree | deeds.Made) and path in targets:
+                path.parent.mkdir(parents=True, exist_ok=True)
+                if isinstance(step, deeds.Tree):
+                    path.mkdir()
+                    path /= "somebody's"
+                path.write_text("another program's")
+                raise OSError(5, "Input/output error")
+
+    monkeypatch.setattr(deeds.OpenDeed, "will", will)
+    for targets, kept in (({place}, place / "somebody's"), ({stray}, stray), ({settings}, settings)):
+        with pytest.raises(dunechest.CutOff) if targets == {place} else _nothing():
+            restoring.carry_out(restore(departed, "dune-survey"))
+        assert kept.read_text() == "another program's"
+        if kept.parent == place:
+            shutil.rmtree(place)
+        elif kept == stray:
+            stray.unlink()
+
+
+def _nothing() -> contextlib.AbstractContextManager[None]:
+    return contextlib.nullcontext()
+
+
+def test_a_setting_that_is_a_link_stays_one(
+    departed: Departed,  # noqa: F811
+    new_home: Path,  # noqa: F811
+    command: Command,
+) -> None:
+    kept = new_home / "all my settings" / "saltpan.json"
+    kept.parent.mkdir()
+    kept.write_text('{"library": "/nowhere", "grid": 5}')
+    link = new_home / ".config" / "saltpan" / "settings.json"
+    link.parent.mkdir()
+    link.symlink_to(kept)
+    assert command("restore", departed.chest.folder, "sign-shop").status == 0
+    assert os.readlink(link) == str(kept)
+    assert json.loads(kept.read_text()) == {"library": str(new_home / "Papers" / "Sign Shop"), "grid": 5}
+    assert command("undo").status == 0
+    assert kept.read_text() == '{"library": "/nowhere", "grid": 5}'

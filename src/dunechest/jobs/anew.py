@@ -103,7 +103,7 @@ def write_setting(change: SettingChange, deed: OpenDeed) -> str:
 
     Its file is made if there is none, since a freshly installed application has none before its first start.
     """
-    file = change.file
+    file = Path(os.path.realpath(change.file))  # a link to where somebody keeps all settings stays one
     try:
         if said(file, change.key) != change.old:
             return f"{shown(str(file))} says something else by now; it is left alone"

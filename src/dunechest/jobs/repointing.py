@@ -191,7 +191,7 @@ def said(file: Path, key: str, form: str = "") -> str | None:
     if not os.path.lexists(file):
         return ""
     try:
-        document: Any = document_of(file, form or form_of(file))
+        document: Any = document_of(Path(os.path.realpath(file)), form or form_of(file))
     except Unread:
         return None
     return next((text for _, text in values(document, tuple(key.split(".")), ())), "")

@@ -102,6 +102,16 @@ def _open(plan: RestorePlan, place: Path) -> list[Finding]:
 def _about_the_archive(plan: RestorePlan) -> list[Finding]:
     record = plan.record
     found = []
+    if record.kind not in ("folder", plan.kind.name):
+        found.append(
+            Finding(
+                "kind-unknown",
+                "warn",
+                f"It is of the kind {shown(record.kind)}, which is not known on this machine.",
+                "It comes back as files; to have references and settings written anew, put the kind file into the "
+                "folder kinds of this machine's state first (dunechest kinds list says which are known).",
+            )
+        )
     if record.partial:
         found.append(
             Finding(

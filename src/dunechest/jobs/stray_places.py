@@ -45,7 +45,13 @@ def place_strays(
             hidden = any(piece.startswith(".") for piece in relative.split("/"))
             if why_unsafe(relative) is None and not hidden:
                 places.append(base[stray.standard] / relative)
-        elif stray is not None and made_here and os.path.isabs(origin) and same_bytes(file, Path(origin)):
+        elif (
+            stray is not None
+            and made_here
+            and choice.home is None
+            and os.path.isabs(origin)
+            and same_bytes(file, Path(origin))
+        ):
             places.append(Path(origin))  # it never went away
         last = beside / file.stored.removeprefix(_STRAYS)
         places += [last, *(last.with_name(f"{last.stem} {count}{last.suffix}") for count in range(2, 1000))]

@@ -192,11 +192,15 @@ def _back(deed: Deed, step: Step) -> None:
     elif isinstance(step, Working):
         _clear(path)
     elif isinstance(step, Tree):
-        _writable(path)
-        disk.remove_tree(path)
-        disk.flush_folder(path.parent)
+        # Whatever somebody put there in the very moment in which it failed is not ours to remove.
+        rewritten = {from_wire(s.path): s for s in deed.steps if isinstance(s, Rewritten)}
+        if path.is_dir() and not path.is_symlink() and not list(_tree_changes(deed, step, path, rewritten)):
+            _writable(path)
+            disk.remove_tree(path)
+            disk.flush_folder(path.parent)
     elif isinstance(step, Made | MadeLink):
-        disk.remove(path)
+        if _as_made(deed, step, path):
+            disk.remove(path)
     elif isinstance(step, MadeFolder) and _empty(path):
         path.rmdir()
 
@@ -255,22 +259,26 @@ def _look(deed: Deed, step: Step, rewritten: dict[str, Rewritten], changed: list
     if isinstance(step, Tree):
         changed += _tree_changes(deed, step, path, rewritten)
         return Back(path, "removed")
-    if isinstance(step, Made):
-        info = path.lstat()
-        as_made = (info.st_size, info.st_mtime_ns) == (step.size, step.mtime_ns) and stat.S_ISREG(info.st_mode)
-        own = rewritten.get(str(path))
-        if own is not None:
-            as_made = _digest(path) in (own.after, _digest(deeds.kept_folder(deed.number) / own.kept))
-        elif not as_made and step.blake3:
-            as_made = _digest(path) == step.blake3
-        if not as_made:
-            changed.append(f"{path} was changed")
-        return Back(path, "removed")
-    if isinstance(step, MadeLink):
-        if not path.is_symlink() or os.readlink(path) != from_wire(step.target):
+    if isinstance(step, Made | MadeLink):
+        if not _as_made(deed, step, path):
             changed.append(f"{path} was changed")
         return Back(path, "removed")
     return None
+
+
+def _as_made(deed: Deed, step: Made | MadeLink, path: Path) -> bool:
+    """Whether a file or link is as it was made."""
+    if isinstance(step, MadeLink):
+        return path.is_symlink() and os.readlink(path) == from_wire(step.target)
+    info = path.lstat()
+    if not stat.S_ISREG(info.st_mode):
+        return False
+    own = next((s for s in deed.steps if isinstance(s, Rewritten) and from_wire(s.path) == str(path)), None)
+    if own is not None:
+        return _digest(path) in (own.after, _digest(deeds.kept_folder(deed.number) / own.kept))
+    if (info.st_size, info.st_mtime_ns) == (step.size, step.mtime_ns):
+        return True
+    return bool(step.blake3) and _digest(path) == step.blake3
 
 
 def _look_rewritten(deed: Deed, step: Rewritten, path: Path, changed: list[str]) -> Back | None:

@@ -69,7 +69,8 @@ def points_here(kind: Kind, place: Path, home: Path) -> bool | None:
         for path in expand(setting.file, folders):
             form = {".json": "json", ".ini": "ini"}.get(path.suffix, "toml")
             try:
-                document = document_of(path, form)
+                # A person's own settings may be kept elsewhere, with a link to them.
+                document = document_of(Path(os.path.realpath(path)), form)
             except Unread:
                 continue
             for _, value in values(document, tuple(setting.key.split(".")), ()):
