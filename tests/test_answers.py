@@ -1,3 +1,4 @@
+# ruff: noqa: F401, F811 - fixtures of other tests
 """Questions a restore asks on a terminal; parts of earlier editions; single files; readers that are asked in any order."""
 
 from __future__ import annotations
@@ -21,7 +22,7 @@ from dunechest.demo.world import World
 from dunechest.jobs.landing import RestoreChoice
 
 from .conftest import Command, facts
-from .test_homecoming import Departed, departed, new_home, opens, second_drive  # noqa: F401
+from .test_homecoming import Departed, departed, new_home, opens, second_drive
 from .test_world import Move
 
 
@@ -54,7 +55,7 @@ def talk(words: list[str], answers: dict[bytes, bytes]) -> tuple[int, str]:
     return status, seen.decode(errors="replace")
 
 
-def test_a_plan_is_read_and_answered(departed: Departed, new_home: Path) -> None:  # noqa: F811
+def test_a_plan_is_read_and_answered(departed: Departed, new_home: Path) -> None:
     before = facts(new_home, times=False)
     words = ["restore", str(departed.chest.folder), "marram-papers"]
     status, seen = talk(words, {b"Do this? [y/N]": b"n\n"})
@@ -65,7 +66,7 @@ def test_a_plan_is_read_and_answered(departed: Departed, new_home: Path) -> None
     opens("seaholly", new_home, departed)
 
 
-def test_one_command_lists_asks_where_and_restores_all(departed: Departed, new_home: Path) -> None:  # noqa: F811
+def test_one_command_lists_asks_where_and_restores_all(departed: Departed, new_home: Path) -> None:
     """A person plugs the drive in, types one command, reads, and says yes."""
     place = second_drive(new_home)
     answers = {
@@ -138,8 +139,8 @@ def test_a_single_file_that_is_in_the_way(
 
 
 def test_a_library_goes_onto_the_top_of_an_empty_drive(
-    departed: Departed,  # noqa: F811
-    new_home: Path,  # noqa: F811
+    departed: Departed,
+    new_home: Path,
     tmp_path: Path,
     command: Command,
 ) -> None:
@@ -166,8 +167,8 @@ def test_a_library_goes_onto_the_top_of_an_empty_drive(
 
 
 def test_too_little_room_for_all_of_them_together_is_seen_before(
-    departed: Departed,  # noqa: F811
-    new_home: Path,  # noqa: F811
+    departed: Departed,
+    new_home: Path,
     monkeypatch: pytest.MonkeyPatch,
 ) -> None:
     from dataclasses import replace

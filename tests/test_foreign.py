@@ -1,3 +1,4 @@
+# ruff: noqa: F401, F811 - fixtures of other tests
 """A chest is foreign input: whatever is in its files, a restore crashes nothing, leaves nowhere, and says nothing odd."""
 
 from __future__ import annotations
@@ -19,7 +20,7 @@ import dunechest
 
 from .conftest import Command, bag_of, facts
 from .test_bag import make_bag
-from .test_homecoming import Departed, departed, new_home  # noqa: F401
+from .test_homecoming import Departed, departed, new_home
 from .test_mounted import MAKERS
 
 NASTY = [
@@ -40,7 +41,7 @@ NASTY = [
 
 
 @pytest.fixture(scope="module")
-def foreign(departed: Departed, tmp_path_factory: pytest.TempPathFactory) -> Iterator[dunechest.Chest]:  # noqa: F811
+def foreign(departed: Departed, tmp_path_factory: pytest.TempPathFactory) -> Iterator[dunechest.Chest]:
     """A chest of one's own to spoil: papers and games, with an earlier edition."""
     folder = tmp_path_factory.mktemp("foreign")
     shutil.copytree(departed.chest.folder, folder / "dune-chest")
@@ -78,7 +79,7 @@ def spoilt(content: bytes, data: st.DataObject) -> bytes:
 
 @settings(max_examples=30)
 @given(st.data())
-def test_whatever_its_files_say(foreign: dunechest.Chest, departed: Departed, data: st.DataObject) -> None:  # noqa: F811
+def test_whatever_its_files_say(foreign: dunechest.Chest, departed: Departed, data: st.DataObject) -> None:
     from dunechest.cli.app import run
 
     bag = bag_of(foreign, data.draw(st.sampled_from(["marram-papers", "shore-recordings"])))
@@ -170,8 +171,8 @@ def test_a_file_made_to_swell_costs_no_more_memory_than_it_has(
 
 
 def test_a_chest_that_cannot_be_written_to_gives_all_it_has(
-    departed: Departed,  # noqa: F811
-    new_home: Path,  # noqa: F811
+    departed: Departed,
+    new_home: Path,
     tmp_path: Path,
     command: Command,
 ) -> None:
@@ -220,7 +221,7 @@ def test_a_plain_bag_of_somebody_elses_comes_as_files(
 
 def test_a_record_of_an_old_version_has_less_in_it_and_restores_all_the_same(
     foreign: dunechest.Chest,
-    new_home: Path,  # noqa: F811
+    new_home: Path,
     command: Command,
 ) -> None:
 

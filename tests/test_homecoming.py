@@ -1,3 +1,4 @@
+# ruff: noqa: F401, F811 - fixtures of other tests
 """The day it is all for: eight libraries of an old machine come home to a new one, whatever is in the way."""
 
 from __future__ import annotations
@@ -18,7 +19,7 @@ from dunechest.demo.applications import APPLICATIONS
 from dunechest.demo.world import World, make_world, wipe
 
 from .conftest import Command, facts
-from .test_mounted import mounted  # noqa: F401
+from .test_mounted import mounted
 from .test_world import NAMES, place_of
 
 #: What the new machine calls its folders: other names than the old one's.
@@ -216,7 +217,7 @@ def test_only_what_is_missing_is_joined(name: str, departed: Departed, new_home:
 
 
 def test_by_way_of_a_real_drive(
-    mounted: Path,  # noqa: F811
+    mounted: Path,
     new_home: Path,
     tmp_path: Path,
     command: Command,

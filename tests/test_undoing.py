@@ -1,3 +1,4 @@
+# ruff: noqa: F401, F811 - fixtures of other tests
 """What a restore did to a machine can be taken back, exactly; and one that is cut off takes itself back."""
 
 from __future__ import annotations
@@ -21,18 +22,18 @@ from dunechest.jobs.landing import RestoreChoice
 from dunechest.ledger import deeds
 
 from .conftest import Command, facts
-from .test_homecoming import Departed, departed, new_home, opens, place_in  # noqa: F401
+from .test_homecoming import Departed, departed, new_home, opens, place_in
 
 
-def restore(departed: Departed, name: str, **choice: str) -> dunechest.RestorePlan:  # noqa: F811
+def restore(departed: Departed, name: str, **choice: str) -> dunechest.RestorePlan:
     return dunechest.plan_restore(departed.chest, name, choice=RestoreChoice(**choice))  # type: ignore[arg-type]
 
 
 @pytest.mark.parametrize("at", ["strays", "settings", "proof", "place"])
 def test_a_restore_that_fails_in_the_middle_is_taken_back(
     at: str,
-    departed: Departed,  # noqa: F811
-    new_home: Path,  # noqa: F811
+    departed: Departed,
+    new_home: Path,
     monkeypatch: pytest.MonkeyPatch,
 ) -> None:
     place = new_home / "Images" / "Dune Survey"
@@ -78,8 +79,8 @@ sys.exit(run(sys.argv[2:]))
 @pytest.mark.parametrize("existing", ["set-aside", "join"])
 def test_killed_after_any_step_was_written_down_it_is_taken_back(
     existing: str,
-    departed: Departed,  # noqa: F811
-    new_home: Path,  # noqa: F811
+    departed: Departed,
+    new_home: Path,
     command: Command,
 ) -> None:
     """The step itself was not taken then, but all before it were."""
@@ -106,8 +107,8 @@ def test_killed_after_any_step_was_written_down_it_is_taken_back(
 
 
 def test_killed_at_any_moment_it_is_as_before_or_done(
-    departed: Departed,  # noqa: F811
-    new_home: Path,  # noqa: F811
+    departed: Departed,
+    new_home: Path,
     command: Command,
 ) -> None:
     place = new_home / "Images" / "Dune Survey"
@@ -132,8 +133,8 @@ def test_killed_at_any_moment_it_is_as_before_or_done(
 
 
 def test_what_was_changed_after_a_cut_off_restore_is_for_a_person_to_see(
-    departed: Departed,  # noqa: F811
-    new_home: Path,  # noqa: F811
+    departed: Departed,
+    new_home: Path,
     command: Command,
 ) -> None:
     place = new_home / "Papers" / "Marram Papers"
@@ -153,8 +154,8 @@ def test_what_was_changed_after_a_cut_off_restore_is_for_a_person_to_see(
 
 
 def test_references_alone_are_taken_back_and_then_the_rest(
-    departed: Departed,  # noqa: F811
-    new_home: Path,  # noqa: F811
+    departed: Departed,
+    new_home: Path,
     command: Command,
 ) -> None:
     before = facts(new_home, times=False)
@@ -173,8 +174,8 @@ def test_references_alone_are_taken_back_and_then_the_rest(
 
 
 def test_what_is_kept_beside_and_replaced_comes_and_goes(
-    departed: Departed,  # noqa: F811
-    new_home: Path,  # noqa: F811
+    departed: Departed,
+    new_home: Path,
     command: Command,
 ) -> None:
     words = ("restore", departed.chest.folder, "storm-film")
@@ -211,8 +212,8 @@ def test_what_is_kept_beside_and_replaced_comes_and_goes(
 
 
 def test_a_restore_waits_for_nobody_and_says_who_has_it_open(
-    departed: Departed,  # noqa: F811
-    new_home: Path,  # noqa: F811
+    departed: Departed,
+    new_home: Path,
     command: Command,
 ) -> None:
     assert command("restore", departed.chest.folder, "tidewrack").status == 0
@@ -230,8 +231,8 @@ def test_a_restore_waits_for_nobody_and_says_who_has_it_open(
 
 
 def test_what_somebody_makes_in_the_moment_of_a_failure_is_not_removed(
-    departed: Departed,  # noqa: F811
-    new_home: Path,  # noqa: F811
+    departed: Departed,
+    new_home: Path,
     monkeypatch: pytest.MonkeyPatch,
 ) -> None:
     """It fails after the step was written down and before it was taken; meanwhile another program makes that very thing."""
@@ -267,8 +268,8 @@ def _nothing() -> contextlib.AbstractContextManager[None]:
 
 
 def test_a_setting_that_is_a_link_stays_one(
-    departed: Departed,  # noqa: F811
-    new_home: Path,  # noqa: F811
+    departed: Departed,
+    new_home: Path,
     command: Command,
 ) -> None:
     kept = new_home / "all my settings" / "saltpan.json"

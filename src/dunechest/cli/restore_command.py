@@ -98,7 +98,7 @@ def command(
 
     Install the application first, and do not start it until this is done.
     """
-    from dunechest.cli import restore_view
+    from dunechest.cli import offers_view, restore_view
     from dunechest.cli.output import say_recovered
     from dunechest.errors import WordsOff
     from dunechest.findings import stops
@@ -137,9 +137,9 @@ def command(
         if not names:
             offers = restore_many.offers(source, choice)
             if out.json:
-                out.document(restore_view.offers_document(source, offers))
+                out.document(offers_view.offers_document(source, offers))
             elif out.shows:
-                restore_view.show_offers(out, source, offers)
+                offers_view.show_offers(out, source, offers)
             if not asks or not offers or not click.confirm("Plan to restore all of these?", default=False):
                 return 0
             names = restore_many.restorable(source)

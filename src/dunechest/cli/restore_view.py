@@ -13,12 +13,12 @@ from rich.text import Text
 
 from dunechest.chest.chest import Chest
 from dunechest.cli import proof_view
-from dunechest.cli.output import Out, finding_document, limited, listing, show_findings
+from dunechest.cli.output import Out, finding_document, limited, show_findings
 from dunechest.findings import stops
 from dunechest.jobs.repointing import ByHand, SettingChange
 from dunechest.jobs.restore import RestorePlan
 from dunechest.jobs.restore_contents import NotDone
-from dunechest.jobs.restore_many import Offer, kept_plan
+from dunechest.jobs.restore_many import kept_plan
 from dunechest.jobs.restoring import RestoreResult
 from dunechest.ledger.deeds import Deed
 from dunechest.names import from_wire, shown
@@ -33,70 +33,6 @@ def say_taken_back(out: Out, deed: Deed) -> None:
             style="yellow",
             soft_wrap=True,
         )
-
-
-def offers_document(chest: Chest, offers: Sequence[Offer]) -> dict[str, Any]:
-    """Return the JSON document of `restore` without a library."""
-    libraries = []
-    for offer in offers:
-        record = offer.entry.library
-        libraries.append(
-            {
-                "library": offer.entry.name,
-                "kind": record.kind if record else None,
-                "editions": list(offer.editions),
-                "archived": record.archived if record else None,
-                "from_machine": record.origin.machine if record else None,
-                "from_place": from_wire(record.origin.path) if record else None,
-                "files": record.totals.files_copied if record else None,
-                "bytes": record.totals.bytes_stored if record else None,
-                "place": str(offer.landing.place) if offer.landing.place is not None else None,
-                "existing": offer.existing,
-                "why_not": offer.why_not,
-            }
-        )
-    return {"chest": chest.id, "label": chest.label, "libraries": libraries}
-
-
-def show_offers(out: Out, chest: Chest, offers: Sequence[Offer]) -> None:
-    """Show what a chest holds and where each library would go."""
-    console = out.console
-    if not offers:
-        console.print(f"The chest {shown(chest.label)} holds nothing yet.")
-        return
-    console.print(Text(f"{shown(chest.label)} holds, and where each would go on this machine:", style="bold"))
-    console.print()
-    rows, below = [], []
-    for offer in offers:
-        record = offer.entry.library
-        if record is None:
-            rows.append((shown(offer.entry.name), "", "", "", ""))
-            below.append(shown(offer.why_not))
-            continue
-        numbers = offer.editions
-        several = f"{numbers[-1]}" if len(numbers) == 1 else f"{numbers[0]} to {numbers[-1]}"
-        rows.append(
-            (
-                shown(offer.entry.name),
-                shown(record.kind_title),
-                size(record.totals.bytes_stored),
-                several,
-                record.archived[:10],
-            )
-        )
-        came = f"from {shown(record.origin.machine)}, {shown(from_wire(record.origin.path))}"
-        below.append(f"{came}\n{_goes(offer)}")
-    listing(console, ("library", "kind", "size", "editions", "archived"), rows, below, right=(2,))
-    label = shown(chest.label)
-    console.print(f"One:  dunechest restore {label} LIBRARY --plan", soft_wrap=True)
-    console.print(f"All:  dunechest restore {label} --all --plan", soft_wrap=True)
-
-
-def _goes(offer: Offer) -> str:
-    place = offer.landing.place
-    if place is None:
-        return "to: not known here; say it with --counterpart OLD=NEW or --into FOLDER"
-    return f"to {shown(str(place))}" + (" (something is there)" if offer.existing else "")
 
 
 def _not_done_document(items: Sequence[NotDone]) -> list[dict[str, Any]]:

@@ -108,7 +108,7 @@ def write_setting(change: SettingChange, deed: OpenDeed) -> str:
         if said(file, change.key) != change.old:
             return f"{shown(str(file))} says something else by now; it is left alone"
         if not os.path.lexists(file):
-            _make_folders(file.parent, deed)
+            make_above(file.parent, deed)
             content = _new_settings(form_of(file), change.key, change.new)
             deed.will(Made(to_wire(str(file)), len(content), -1, blake3(content).hexdigest()))
             safe.write_file(file, content)
@@ -132,7 +132,8 @@ def write_setting(change: SettingChange, deed: OpenDeed) -> str:
     return ""
 
 
-def _make_folders(folder: Path, deed: OpenDeed) -> None:
+def make_above(folder: Path, deed: OpenDeed) -> None:
+    """Make a folder and those above it that are not there."""
     missing = []
     while not folder.is_dir():
         missing.append(folder)

@@ -6,7 +6,6 @@ Only after that a copy counts as proven: its bytes can be read, and they are a l
 from __future__ import annotations
 
 import os
-import shutil
 import tempfile
 from collections.abc import Sequence
 from dataclasses import dataclass
@@ -15,7 +14,7 @@ from pathlib import Path
 from dunechest.chest.chest import Chest
 from dunechest.errors import CutOff, DuneChestError, Refused, WordsOff
 from dunechest.findings import stops
-from dunechest.jobs import restoring
+from dunechest.jobs import restore_staging, restoring
 from dunechest.jobs.chests import top_of
 from dunechest.jobs.landing import RestoreChoice
 from dunechest.jobs.restore import RestorePlan, plan_restore
@@ -102,7 +101,7 @@ def _one(chest: Chest, name: str, scratch: Path, progress: Progress) -> Drill:
         result = restoring.carry_out(plan, progress=progress, rehearsal=True)
         done = Drill(plan.bag, result)
     finally:
-        _remove(scratch)
+        restore_staging.remove(scratch)
     try:
         notes.append(
             "drill",
@@ -125,12 +124,3 @@ def _plan(chest: Chest, name: str, scratch: Path, progress: Progress) -> Restore
     if plan.place is None or not plan.place.is_relative_to(scratch):
         plan = plan_restore(chest, name, choice=RestoreChoice(into=str(scratch / "library"), settings=False))
     return plan
-
-
-def _remove(scratch: Path) -> None:
-    for folder, inner, _ in os.walk(scratch):  # a folder that may not be written to cannot be emptied
-        for one in inner:
-            place = os.path.join(folder, one)
-            if not os.path.islink(place):
-                os.chmod(place, 0o700)
-    shutil.rmtree(scratch, ignore_errors=True)

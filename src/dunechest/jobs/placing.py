@@ -8,7 +8,7 @@ from collections.abc import Iterable
 from pathlib import Path
 
 from dunechest.errors import Refused
-from dunechest.jobs.anew import digest_of
+from dunechest.jobs.anew import digest_of, make_above
 from dunechest.jobs.meeting import companions_here, nothing_in
 from dunechest.jobs.restore import RestorePlan
 from dunechest.jobs.restore_contents import NotDone, RestoreFile
@@ -152,17 +152,6 @@ def _make_room(plan: RestorePlan, deed: OpenDeed) -> None:
         make_above(new.parent, deed)
         deed.will(Aside(to_wire(str(old)), to_wire(str(new))))
         os.rename(old, new)
-
-
-def make_above(folder: Path, deed: OpenDeed) -> None:
-    """Make a folder and those above it that are not there."""
-    missing = []
-    while not folder.is_dir():
-        missing.append(folder)
-        folder = folder.parent
-    for one in reversed(missing):
-        deed.will(MadeFolder(to_wire(str(one))))
-        one.mkdir()
 
 
 def _folders(plan: RestorePlan, place: Path, deed: OpenDeed) -> set[str]:

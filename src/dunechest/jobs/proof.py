@@ -32,13 +32,13 @@ class Then:
 
     `references` are counts by where they led, None where only some of them come back; `parts` the number
     of files of each part by what it is and its name; `databases` their paths; `agreements` the
-    number of descriptors.
+    number of descriptors that agreed with their folders, None if there are none.
     """
 
     references: Mapping[str, int] | None
     parts: Mapping[tuple[str, str], int]
     databases: tuple[str, ...]
-    agreements: int
+    agreements: int | None
 
 
 @dataclass(frozen=True, slots=True)
@@ -64,8 +64,15 @@ class Proof:
         return all(line.well for line in self.lines)
 
 
-def then_of(record: LibraryRecord, kind: Kind, tree: BagTree, sources: Sequence[str], parts: Sequence[Part]) -> Then:
-    """Gather what the library was, of what comes back of it."""
+def then_of(
+    record: LibraryRecord,
+    kind: Kind,
+    tree: BagTree,
+    sources: Sequence[str],
+    parts: Sequence[Part],
+    missing: Sequence[str] = (),
+) -> Then:
+    """Gather what the library was, of what comes back of it; `missing` are paths of what the chest has lost."""
     coming = set(sources)
     databases = [from_wire(one.path) for one in record.databases if from_wire(one.path) in coming]
     whole = not parts
@@ -80,8 +87,11 @@ def then_of(record: LibraryRecord, kind: Kind, tree: BagTree, sources: Sequence[
         }
     chosen = parts if parts else tree.parts
     sizes = {(part.what, part.name): len(part.files) for part in chosen}
-    agreements = sum(len(Patterns(spec.files).among(coming)) for spec in kind.agreements)
-    return Then(references, sizes, tuple(databases), agreements)
+    lying = {file.path: file.size for file in tree.listing.files if file.path in coming}
+    found = _agreements_in(kind, tree.root, coming, lying, {})
+    # A folder of which the chest has lost something agreed when it was archived.
+    agreed = sum(not why or any(path.startswith(f"{folder}/") for path in missing) for folder, why in found)
+    return Then(references, sizes, tuple(databases), agreed if found else None)
 
 
 def prove(plan: RestorePlan, place: Path, *, files: int, strays: int) -> Proof:
@@ -115,8 +125,8 @@ def prove(plan: RestorePlan, place: Path, *, files: int, strays: int) -> Proof:
         if plan.then.parts:
             found = list_parts(kind, place, listing, report.references, plan.choice.home_folder)
             lines += _parts(plan, found)
-        if plan.then.agreements:
-            lines.append(_agreements(kind, place, listing, plan, names))
+        if plan.then.agreements is not None:
+            lines.append(_agreements(plan, plan.then.agreements, place, listing, names))
     return Proof(tuple(lines))
 
 
@@ -130,7 +140,8 @@ def _databases(plan: RestorePlan, at: object) -> Compared:
         except (sqlite3.Error, OSError) as error:
             words = str(error)
         if words != "ok":
-            wrong.append(f"{shown(path)}: {shown(words)}")
+            anew = any(one.source == path for one in plan.references.anew)
+            wrong.append(f"{shown(path)}: {shown(words)}" + ("" if anew else "; it was so when it was archived"))
     total = len(plan.then.databases)
     return Compared("databases sound", f"{total:,}", f"{total - len(wrong):,}", not wrong, tuple(wrong))
 
@@ -213,34 +224,40 @@ def _parts(plan: RestorePlan, found: Iterable[Part]) -> list[Compared]:
     ]
 
 
-def _agreements(kind: Kind, place: Path, listing: Walk, plan: RestorePlan, names: Mapping[str, str]) -> Compared:
+def _agreements(plan: RestorePlan, then: int, place: Path, listing: Walk, names: Mapping[str, str]) -> Compared:
     """Compare what descriptors say with the folders they speak of."""
     sizes = {file.path: file.size for file in listing.files}
-    ours = {file.path for file in plan.files}
-    agree, wrong = 0, []
+    found = _agreements_in(plan.kind, place, {file.path for file in plan.files}, sizes, names)
+    agree, wrong = sum(not why for _, why in found), tuple(why for _, why in found if why)
+    well = agree >= then
+    return Compared(
+        "descriptors that agree with their folders", f"{then:,}", f"{agree:,}", well, () if well else wrong
+    )
+
+
+def _agreements_in(
+    kind: Kind, root: Path, paths: Iterable[str], sizes: Mapping[str, int], names: Mapping[str, str]
+) -> list[tuple[str, str]]:
+    """Return the folder of each descriptor, and what is wrong with it; nothing if the two agree."""
+    found = []
     for spec in kind.agreements:
-        for path in Patterns(spec.files).among(ours):
+        for path in Patterns(spec.files).among(paths):
             try:
-                document = document_of(place / path, spec.form)
+                document = document_of(root / path, spec.form)
             except Unread as error:
-                wrong.append(f"{shown(path)}: {error}")
+                found.append(("", f"{shown(path)}: {error}"))
                 continue
             folder = next((text for _, text in values(document, tuple(spec.folder.split(".")), ())), "")
             if not folder or why_unsafe(folder) is not None:
-                wrong.append(f"{shown(path)} names no folder")
+                found.append(("", f"{shown(path)} names no folder"))
                 continue
             folder = names.get(folder, folder)
             inside = [size for file, size in sizes.items() if file.startswith(folder + "/")]
             said = (_number(document, spec.count), _number(document, spec.bytes))
             is_now = (len(inside) if spec.count else None, sum(inside) if spec.bytes else None)
-            if said == is_now:
-                agree += 1
-            else:
-                wrong.append(f"{shown(folder)} is not what {shown(path)} says of it")
-    total = plan.then.agreements
-    return Compared(
-        "descriptors that agree with their folders", f"{total:,}", f"{agree:,}", agree == total, tuple(wrong)
-    )
+            why = "" if said == is_now else f"{shown(folder)} is not what {shown(path)} says of it"
+            found.append((folder, why))
+    return found
 
 
 def _number(document: object, key: str) -> int | None:

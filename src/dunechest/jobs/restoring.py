@@ -18,7 +18,7 @@ from typing import TYPE_CHECKING
 from dunechest.errors import CutOff, DuneChestError, Refused
 from dunechest.findings import Finding, stops
 from dunechest.jobs import placing, restore_staging, strays_restoring, undoing
-from dunechest.jobs.anew import Anew, write_references, write_setting
+from dunechest.jobs.anew import Anew, make_above, write_references, write_setting
 from dunechest.jobs.joins import Brought, join_files, only_those
 from dunechest.jobs.proof import Proof, prove
 from dunechest.jobs.repointing import ByHand, Repoint, SettingChange
@@ -167,7 +167,7 @@ def _carry_out(
 ) -> RestoreResult:
     place, meeting = plan.place, plan.meeting
     assert place is not None
-    placing.make_above(place.parent, deed)
+    make_above(place.parent, deed)
     deed.will(deeds.Working(to_wire(str(staging))))
     restore_staging.fill_staging(staging, plan)
     tree = staging / "tree"

@@ -8,9 +8,8 @@ from collections.abc import Iterable
 from dataclasses import dataclass
 from pathlib import Path
 
-from blake3 import blake3
-
 from dunechest.errors import CutOff, DuneChestError, Refused, WordsOff
+from dunechest.jobs.anew import digest_of
 from dunechest.ledger import deeds
 from dunechest.ledger.deeds import Aside, Deed, Made, MadeFolder, MadeLink, Rewritten, Step, Tree, Working
 from dunechest.machine.processes import lives
@@ -232,14 +231,9 @@ def _empty(path: Path) -> bool:
 
 def _digest(path: Path) -> str:
     try:
-        fd = safe.open_regular(path)
+        return digest_of(path)
     except OSError:
         return ""
-    whole = blake3()
-    with os.fdopen(fd, "rb") as file:
-        while piece := file.read(1 << 20):
-            whole.update(piece)
-    return whole.hexdigest()
 
 
 def _look(deed: Deed, step: Step, rewritten: dict[str, Rewritten], changed: list[str]) -> Back | None:
