@@ -150,7 +150,7 @@ def play(stage: Stage) -> None:
         "join-and-undo", laptop,
         "dunechest restore drives/sand dune-survey --yes",
         "dunechest restore drives/sand dune-survey --existing join --yes",
-        "dunechest undo",
+        "dunechest undo --yes",
     )  # fmt: skip
 
 

@@ -64,6 +64,12 @@ def test_a_plan_is_read_and_answered(departed: Departed, new_home: Path) -> None
     status, seen = talk(words, {b"Do this? [y/N]": b"y\n"})
     assert (status, "as it was" in seen) == (0, True)
     opens("seaholly", new_home, departed)
+    place = new_home / "Papers" / "Marram Papers"
+    status, seen = talk(["undo"], {b"Do this? [y/N]": b"n\n"})
+    assert (status, "To take back" in seen, place.exists()) == (0, True, True)
+    status, seen = talk(["undo"], {b"Do this? [y/N]": b"y\n"})
+    assert (status, "Taken back" in seen) == (0, True)
+    assert facts(new_home, times=False) == before
 
 
 def test_one_command_lists_asks_where_and_restores_all(departed: Departed, new_home: Path) -> None:
@@ -87,7 +93,10 @@ def test_a_part_of_an_earlier_edition(world: World, on_machine: Move, tmp_path: 
     chest = dunechest.Chest.create(world.blue, "blue")
     dunechest.archive([world.photos], chest)
     with closing(sqlite3.connect(world.photos / "catalogue.glw")) as catalogue:
-        (first,) = catalogue.execute("SELECT title FROM album ORDER BY id LIMIT 1").fetchone()
+        (first,) = catalogue.execute(
+            "SELECT title FROM album JOIN album_picture ON album = album.id JOIN picture ON picture = picture.id "
+            "JOIN folder ON folder.id = picture.folder WHERE path LIKE '%/originals/%' LIMIT 1"
+        ).fetchone()
         query = "SELECT picture.name FROM picture JOIN album_picture ON picture = picture.id JOIN album ON album = album.id"
         then = {name for (name,) in catalogue.execute(f"{query} WHERE title = ?", (first,))}
         catalogue.execute("DELETE FROM album_picture WHERE album = (SELECT id FROM album WHERE title = ?)", (first,))
@@ -107,6 +116,14 @@ def test_a_part_of_an_earlier_edition(world: World, on_machine: Move, tmp_path: 
         assert {name for _, name in rows} == then
         assert catalogue.execute("SELECT title FROM album").fetchall() == [(first,)]
     assert all((Path(folder) / name).is_file() for folder, name in rows)
+    # Before it was pointed anew it was a catalogue of that part already.
+    assert command("undo", "--only-references").status == 0
+    with closing(sqlite3.connect(tmp_path / "back" / "catalogue.glw")) as catalogue:
+        assert {name for (name,) in catalogue.execute("SELECT name FROM picture")} == then
+    assert command("undo").status == 0
+    assert not (tmp_path / "back").exists()
+    kept = [path.name for path in (world.state("office-pc") / "deeds").iterdir()]
+    assert kept == ["000001.jsonl"], "nothing is kept of what was taken back"
     whole = command("restore", "blue", "dune-survey", "--edition", "1", "--into", tmp_path / "whole", "--json")
     assert whole.status == 0
     assert all(line["well"] for line in whole.json["libraries"][0]["proof"]["lines"])

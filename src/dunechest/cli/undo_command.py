@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import sys
+
 import click
 
 from dunechest.cli.output import Out, common
@@ -12,8 +14,9 @@ from dunechest.cli.output import Out, common
 @click.option(
     "--only-references", is_flag=True, help="Take back only what was written anew: references and settings."
 )
+@click.option("--yes", is_flag=True, help="Do not ask; on a terminal it is shown first, and asked about.")
 @common
-def command(out: Out, plan_only: bool, only_references: bool) -> int:
+def command(out: Out, plan_only: bool, only_references: bool, yes: bool) -> int:
     """Take back the last change on this machine: a restore, with all that it did.
 
     What was put here is removed, what was renamed gets its name back, and what was
@@ -27,6 +30,10 @@ def command(out: Out, plan_only: bool, only_references: bool) -> int:
     for deed in undoing.recover():
         say_taken_back(out, deed)
     plan = undoing.plan_undo(only_references=only_references)
+    if out.shows and not plan_only and not yes and sys.stdin.isatty() and sys.stdout.isatty():
+        undo_view.show(out, plan, done=False)
+        if not plan.changed and not click.confirm("Do this?", default=False):
+            return 0
     if not plan_only:
         undoing.undo(plan)
     if out.json:

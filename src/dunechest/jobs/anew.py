@@ -14,6 +14,8 @@ from blake3 import blake3
 from dunechest.jobs.repointing import ByHand, Repoint, SettingChange, form_of, said
 from dunechest.ledger.deeds import Made, MadeFolder, OpenDeed, Rewritten, Working
 from dunechest.library.kinds import Kind, References
+from dunechest.library.references.base import Unread
+from dunechest.library.references.reading import READERS
 from dunechest.library.repointing.rewriting import NotRewritten, rewrite
 from dunechest.names import shown, to_wire
 from dunechest.transfer import safe
@@ -78,8 +80,10 @@ def write_references(
             if source not in before:
                 info = path.stat()
                 before[source] = (deed.keep(path), info.st_mode & 0o7777, info.st_mtime_ns)
+            there = {(raw.spot, raw.text) for raw in READERS[kind.references[spec].form](path, kind.references[spec])}
+            ones = [one for one in ones if (one.spot, one.old) in there]
             left = rewrite(path, kind.references[spec], {(one.spot, one.old): one.new for one in ones})
-        except (NotRewritten, OSError) as error:
+        except (NotRewritten, Unread, OSError) as error:
             why = f"the file could not be rewritten ({error})"
             by_hand += [ByHand(source, one.spot, one.old, f"{why}; it should be: {one.new}") for one in ones]
             continue

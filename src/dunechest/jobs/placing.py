@@ -13,7 +13,7 @@ from dunechest.jobs.meeting import companions_here, nothing_in
 from dunechest.jobs.restore import RestorePlan
 from dunechest.jobs.restore_contents import NotDone, RestoreFile
 from dunechest.jobs.restore_copy import without_overwriting
-from dunechest.ledger.deeds import Aside, Listed, Made, MadeFolder, MadeLink, OpenDeed, Rewritten, Tree
+from dunechest.ledger.deeds import Aside, Listed, Made, MadeFolder, MadeLink, OpenDeed, Rewritten, Tree, WasEmpty
 from dunechest.names import shown, to_wire
 from dunechest.transfer import disk, medium
 from dunechest.transfer.walk import walk
@@ -56,6 +56,8 @@ def whole_into_place(plan: RestorePlan, tree: Path, steps: Iterable[Rewritten], 
             _onto_mount(plan, tree, place, lines, deed)
             return
         emptied = True
+    if emptied:
+        deed.will(WasEmpty(to_wire(str(place)), stat.S_IMODE(place.stat().st_mode)))
     deed.will(Tree(to_wire(str(place)), deed.listing(lines)), *steps)
     if emptied:
         place.rmdir()

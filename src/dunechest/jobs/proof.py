@@ -10,6 +10,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 from dunechest.chest.records import LibraryRecord
+from dunechest.jobs.landing import old_path
 from dunechest.jobs.restore_reading import BagTree
 from dunechest.library.databases import questions
 from dunechest.library.kinds import Kind
@@ -120,10 +121,13 @@ def prove(plan: RestorePlan, place: Path, *, files: int, strays: int) -> Proof:
     kind = plan.kind
     if kind.references or kind.parts or kind.agreements:
         listing = walk(str(place))
-        report = read_references(kind, place, listing, plan.choice.home_folder)
+        # References that were left as they are name the old place, and mean this one.
+        former = "" if plan.choice.repoint else old_path(plan.record)
+        report = read_references(kind, place, listing, plan.choice.home_folder, former=former)
         lines += _references(plan, listing, Counter(r.state for r in report.references), report.unread, report)
         if plan.then.parts:
-            found = list_parts(kind, place, listing, report.references, plan.choice.home_folder)
+            home = plan.choice.home_folder
+            found = list_parts(kind, place, listing, report.references, home, former=former)
             lines += _parts(plan, found)
         if plan.then.agreements is not None:
             lines.append(_agreements(plan, plan.then.agreements, place, listing, names))

@@ -16,7 +16,7 @@ import msgspec
 
 from dunechest.bag.bag import read_bag
 from dunechest.chest.chest import BagEntry, Chest
-from dunechest.chest.records import LibraryRecord, ReferenceRecord
+from dunechest.chest.records import LibraryRecord, StrayRecord
 from dunechest.errors import DuneChestError, WordsOff
 from dunechest.findings import Finding, weightiest_first
 from dunechest.jobs import restore_findings
@@ -294,15 +294,18 @@ def _only(
             above.add(path)
     kept_folders = tuple(f for f in folders if f[0] in above or f"{f[0]}/".startswith(tops or ("\0",)))
     kept_links = tuple(link for link in links if link[0].startswith(tops or ("\0",)))
-    led_to = {stray.stored for stray in source.record.strays if _of_part(stray.references, parts)}
+    led_to = {stray.stored for stray in source.record.strays if _of_part(stray, parts)}
     return files, [file for file in loose if file.stored in led_to], kept_folders, kept_links
 
 
-def _of_part(references: Sequence[ReferenceRecord], parts: Sequence[Part]) -> bool:
+def _of_part(stray: StrayRecord, parts: Sequence[Part]) -> bool:
     """Whether a stray is referred to by a part's own file, or by what an index that all share says of the part."""
+    # On the machine it was archived on it may lie there still, and be known by its place.
+    if any(from_wire(stray.path) in part.strays for part in parts):
+        return True
     own = {path for part in parts for path in part.files}
     said = {text for part in parts for text in part.elsewhere}
-    return any(from_wire(one.source) in own or from_wire(one.text) in said for one in references)
+    return any(from_wire(one.source) in own or from_wire(one.text) in said for one in stray.references)
 
 
 def _left(record: LibraryRecord) -> Mapping[str, str]:

@@ -19,6 +19,7 @@ from blake3 import blake3
 from dunechest.chest import editions
 from dunechest.chest.records import LibraryRecord
 from dunechest.errors import DuneChestError
+from dunechest.jobs.landing import old_path
 from dunechest.jobs.restore_contents import RestoreFile
 from dunechest.library.kinds import Kind
 from dunechest.library.parts import Part, list_parts
@@ -73,16 +74,18 @@ def bag_tree(
     wanted = [file for file in files if _readable(kind).match(file.own)]
     plain = all(file.source == "data/library/" + file.own and not file.pieces for file in wanted)
     if plain or sum(file.size for file in wanted) > _MOST or not wanted:
-        yield _tree(bag / "data" / "library", listing, kind, home)
+        yield _tree(bag / "data" / "library", listing, kind, home, record)
         return
     with tempfile.TemporaryDirectory(prefix="dunechest-") as scratch:
         _put_aside(bag, Path(scratch), wanted)
-        yield _tree(Path(scratch), listing, kind, home)
+        yield _tree(Path(scratch), listing, kind, home, record)
 
 
-def _tree(root: Path, listing: Walk, kind: Kind, home: Path) -> BagTree:
-    report = read_references(kind, root, listing, home)
-    return BagTree(root, listing, report, list_parts(kind, root, listing, report.references, home))
+def _tree(root: Path, listing: Walk, kind: Kind, home: Path, record: LibraryRecord) -> BagTree:
+    former = old_path(record) if record.origin.system != "windows" and from_wire(record.origin.path) else ""
+    report = read_references(kind, root, listing, home, former=former)
+    parts = list_parts(kind, root, listing, report.references, home, former=former)
+    return BagTree(root, listing, report, parts)
 
 
 def _readable(kind: Kind) -> Patterns:

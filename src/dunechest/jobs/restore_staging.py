@@ -9,7 +9,7 @@ from pathlib import Path
 
 import msgspec
 
-from dunechest.errors import Refused
+from dunechest.errors import CutOff, Refused
 from dunechest.jobs import placing
 from dunechest.jobs.restore import RestorePlan
 from dunechest.jobs.restore_contents import NotDone, RestoreFile
@@ -19,7 +19,7 @@ from dunechest.names import shown
 from dunechest.progress import Progress, Step
 from dunechest.transfer import medium, safe
 from dunechest.transfer.crew import Crew, batches
-from dunechest.transfer.tasks import CopyJob
+from dunechest.transfer.tasks import WHOLE, CopyJob, DigestJob, DigestTask
 
 _MARK = "restoring.json"
 
@@ -108,16 +108,19 @@ def write(plan: RestorePlan, tree: Path, not_done: list[NotDone], progress: Prog
                 restored.append(file)
             else:
                 not_done.append(NotDone(file.path, why, True))
+        later = plan.whole_sync and hasattr(os, "O_DIRECTORY")
         for fast in (True, False):
             files = [f for f in every if (f.blake3 is not None) is fast and not f.pieces]
             sent: dict[int, list[RestoreFile]] = {}
-            for done in crew.run(_jobs(files, sent, bag, root, fast, plan.whole_sync)):
+            for done in crew.run(_jobs(files, sent, bag, root, fast, plan.whole_sync, later)):
                 for file, outcome in zip(sent.pop(done.number), done.copies or (), strict=True):
                     why = why_not(file, outcome, os.path.join(tree, file.path))
                     if why is None:
                         restored.append(file)
                     else:
                         not_done.append(NotDone(file.path, why, True))
+        if later:
+            _prove(plan, tree, crew, restored, progress)
     tell(0)
     return restored
 
@@ -129,11 +132,49 @@ def _jobs(
     root: bytes,
     fast: bool,
     whole_sync: bool,
+    later: bool,
 ) -> Iterator[CopyJob]:
     for number, batch in enumerate(batches(files, lambda file: file.size)):
         sent[number] = batch
         tasks = [copy_task(f, bag, root + os.fsencode(f.path)) for f in batch]
-        yield CopyJob(tasks, not fast, whole_sync)
+        yield CopyJob(tasks, not fast, whole_sync, later)
+
+
+def _prove(plan: RestorePlan, tree: Path, crew: Crew, restored: list[RestoreFile], progress: Progress) -> None:
+    """Flush all small files at once, and read each back: nothing but the finished library has to survive anything.
+
+    Large ones were flushed and read back stretch by stretch while they were written.
+    """
+    small = [file for file in restored if file.size <= WHOLE and not file.pieces]
+    fd = os.open(tree, os.O_RDONLY)
+    try:
+        flushed = medium.flush_filesystem(fd)
+    finally:
+        os.close(fd)
+    for file in () if flushed else small:
+        fd = os.open(tree / file.path, os.O_RDONLY)
+        try:
+            medium.flush_file(fd)
+        finally:
+            os.close(fd)
+    root = os.fsencode(tree) + b"/"
+    sent: dict[int, list[RestoreFile]] = {}
+
+    def jobs() -> Iterator[DigestJob]:
+        for number, batch in enumerate(batches(small, lambda file: file.size)):
+            sent[number] = batch
+            yield DigestJob([DigestTask(root + os.fsencode(f.path), f.size, (f.proof[0],)) for f in batch])
+
+    checked = 0
+    for done in crew.run(jobs()):
+        for file, outcome in zip(sent.pop(done.number), done.digests or (), strict=True):
+            if outcome.state != "ok" or outcome.digests != (file.proof[1],):
+                raise CutOff(
+                    f"What the drive gives back differs from what was written to it ({shown(file.path)}"
+                    f"{': ' + outcome.why if outcome.why else ''}). The restore is taken back; use another drive."
+                )
+            checked += 1
+        progress(Step("proving", checked, len(small), checked, len(small), plan.bag))
 
 
 def finish(plan: RestorePlan, tree: Path, restored: list[RestoreFile], not_done: list[NotDone]) -> int:

@@ -143,6 +143,7 @@ def carry_out(plan: RestorePlan, *, progress: Progress = silent, rehearsal: bool
         raise
     deed.close("taken back" if rehearsal else "done")
     if rehearsal:
+        deeds.forget(deed.number)
         return result
     try:
         notes.append("restore", chest=plan.chest.id, bag=plan.bag, place=shown(str(plan.place)), files=result.files)
@@ -181,28 +182,29 @@ def _carry_out(
         return place if plan.record.shape == "file" else place / others.get(own, names[own])
 
     joined_paths = {file.own for file in meeting.joined}
-    anew = write_references(plan.kind, plan.references.anew, staged.get, final, deed)
     brought: tuple[Brought, ...] = ()
+    if plan.parts and meeting.mode != "join":
+        brought = tuple(only_those(plan, staged))
+    anew = write_references(plan.kind, plan.references.anew, staged.get, final, deed)
     if meeting.mode == "join":
         brought = join_files(plan, place, tree, staging, staged)
         joined = {one.path: one.staged for one in brought if one.staged is not None}
-        # A joined file is kept as it was here, not as it came.
-        steps = [s for s in anew.steps if s.path not in {to_wire(str(final(own))) for own in joined_paths}]
-        plain = [file.path for file in restored if file.own not in joined_paths]
+        # A file that is joined or replaced is kept as it was here, not as it came.
+        others_kept = {to_wire(str(final(own))) for own in (*joined_paths, *(f.own for f in meeting.replaced))}
         links = len(plan.links)
-        placing.join_into_place(plan, tree, [f for f in restored if f.path in set(plain)], joined, deed, not_done)
-        deed.will(*(s for s in steps if s.path not in {to_wire(str(final(f.own))) for f in meeting.replaced}))
+        plain = [file for file in restored if file.own not in joined_paths]
+        placing.join_into_place(plan, tree, plain, joined, deed, not_done)
+        deed.will(*(step for step in anew.steps if step.path not in others_kept))
         untouched = {one.path for one in brought if one.staged is None}
         done = tuple(one for one in anew.done if names[one.source] not in untouched)
         anew = _and(Anew(done, anew.by_hand, anew.steps), _in_place(plan, place, staging, deed))
     else:
-        if plan.parts:
-            brought = tuple(only_those(plan, staged))
         links = restore_staging.finish(plan, tree, restored, not_done)
         placing.whole_into_place(plan, tree, anew.steps, deed)
     restore_staging.remove(staging)
     strays = strays_restoring.restore_strays(plan, not_done, deed)
     settings = tuple((change, write_setting(change, deed)) for change in plan.settings)
+    there_now = set(restored) if meeting.replaced else set()
     there = [*meeting.same, *meeting.anew_already, *meeting.kept]
     proof = prove(plan, place, files=len(restored) + len(there), strays=len(strays))
     return RestoreResult(
@@ -216,7 +218,7 @@ def _carry_out(
         same=len(meeting.same) + len(meeting.anew_already) + sum(stray.there for stray in strays),
         kept=tuple(file.path for file in meeting.kept),
         beside=tuple((file.path, other) for file, other in meeting.beside),
-        replaced=tuple(file.path for file in meeting.replaced),
+        replaced=tuple(file.path for file in meeting.replaced if file in there_now),
         folders=len(plan.folders),
         links=links,
         not_done=tuple(not_done),

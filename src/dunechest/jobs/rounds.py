@@ -4,14 +4,17 @@ from __future__ import annotations
 
 import time
 from collections.abc import Sequence
+from typing import TYPE_CHECKING
 
 from dunechest.chest.chest import BagEntry, Chest
 from dunechest.errors import CutOff, DuneChestError
 from dunechest.jobs.verify import BagCheck, VerifyResult, check_part, note_checks
 from dunechest.ledger import notes
-from dunechest.ledger.book import Round, opened
 from dunechest.names import shown
 from dunechest.progress import Progress, silent
+
+if TYPE_CHECKING:
+    from dunechest.ledger.book import Round
 
 
 def verify_for(
@@ -50,7 +53,10 @@ def verify_for(
     """
     until = time.monotonic() + seconds
     entries = [chest.bag(name) for name in libraries] if libraries else list(chest.bags())
-    with opened() as book:
+    # A database library is loaded only where the ledger is asked: an ordinary check does not wait for it.
+    from dunechest.ledger import book as books
+
+    with books.opened() as book:
         rounds = {one.bag: one for one in book.rounds(chest.id)}
         complete: dict[str, float] = {}
         for past in book.checks(chest.id):
@@ -64,7 +70,7 @@ def verify_for(
     for entry in order:
         if checks and time.monotonic() >= until:
             break
-        begun = rounds.get(entry.name, Round(entry.name, "", 0, 0))
+        begun = rounds.get(entry.name, books.Round(entry.name, "", 0, 0))
         check = check_part(entry, begun.next, until, progress)
         checks.append(check)
         if not chest.folder.is_dir():

@@ -11,7 +11,7 @@ from pathlib import Path
 from dunechest.errors import CutOff, DuneChestError, Refused, WordsOff
 from dunechest.jobs.anew import digest_of
 from dunechest.ledger import deeds
-from dunechest.ledger.deeds import Aside, Deed, Made, MadeFolder, MadeLink, Rewritten, Step, Tree, Working
+from dunechest.ledger.deeds import Aside, Deed, Made, MadeFolder, MadeLink, Rewritten, Step, Tree, WasEmpty, Working
 from dunechest.machine.processes import lives
 from dunechest.names import from_wire, shown
 from dunechest.transfer import disk, safe
@@ -167,6 +167,7 @@ def take_back(deed: Deed, *, only_references: bool = False) -> None:
         _back(deed, step)
     if not only_references:
         deeds.close(deed.number, "taken back")
+        deeds.forget(deed.number)
 
 
 def _back(deed: Deed, step: Step) -> None:
@@ -186,6 +187,10 @@ def _back(deed: Deed, step: Step) -> None:
             safe.write_file(path, kept.read_bytes(), mode=step.mode)
             os.chmod(path, step.mode)
             os.utime(path, ns=(step.mtime_ns, step.mtime_ns))
+    elif isinstance(step, WasEmpty):
+        if not os.path.lexists(path):
+            path.mkdir()
+            path.chmod(step.mode)
     elif not os.path.lexists(path):
         return
     elif isinstance(step, Working):
@@ -248,7 +253,7 @@ def _look(deed: Deed, step: Step, rewritten: dict[str, Rewritten], changed: list
     path = Path(from_wire(step.path))
     if isinstance(step, Rewritten):
         return _look_rewritten(deed, step, path, changed)
-    if not os.path.lexists(path):
+    if not os.path.lexists(path) or isinstance(step, WasEmpty):
         return None
     if isinstance(step, Tree):
         changed += _tree_changes(deed, step, path, rewritten)

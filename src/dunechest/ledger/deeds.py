@@ -58,6 +58,13 @@ class Tree(msgspec.Struct, frozen=True, tag="tree"):
     listing: str
 
 
+class WasEmpty(msgspec.Struct, frozen=True, tag="was-empty"):
+    """An empty folder went, because a whole one took its place; its mode."""
+
+    path: WireName
+    mode: int
+
+
 class Made(msgspec.Struct, frozen=True, tag="made"):
     """A file was made: bytes and time (ns), and BLAKE3 (hexadecimal) where it is known."""
 
@@ -100,8 +107,8 @@ class Closed(msgspec.Struct, frozen=True, tag="closed"):
     how: str
 
 
-Step = Aside | Working | Tree | Made | MadeFolder | MadeLink | Rewritten
-_Line = Head | Aside | Working | Tree | Made | MadeFolder | MadeLink | Rewritten | Closed
+Step = Aside | Working | WasEmpty | Tree | Made | MadeFolder | MadeLink | Rewritten
+_Line = Head | Aside | Working | WasEmpty | Tree | Made | MadeFolder | MadeLink | Rewritten | Closed
 
 
 class Listed(msgspec.Struct, frozen=True, array_like=True):
@@ -227,6 +234,15 @@ def close(number: int, how: str) -> None:
     """Write down the end of a deed that was read from its file."""
     fd = os.open(_folder() / f"{number:06d}.jsonl", os.O_WRONLY | os.O_APPEND | getattr(os, "O_BINARY", 0))
     OpenDeed(number, fd).close(how)
+
+
+def forget(number: int) -> None:
+    """Remove what a deed kept, once it is taken back and nothing can be wanted of it."""
+    folder = _folder()
+    for path in (*folder.glob(f"{number:06d}.tree-*"), *kept_folder(number).glob("*")):
+        path.unlink(missing_ok=True)
+    if kept_folder(number).is_dir():
+        kept_folder(number).rmdir()
 
 
 def deeds() -> Iterator[Deed]:

@@ -60,7 +60,7 @@ class _Gathering:
 
 
 def list_parts(
-    kind: Kind, library: Path, listing: Walk, references: Iterable[Reference], home: Path
+    kind: Kind, library: Path, listing: Walk, references: Iterable[Reference], home: Path, *, former: str = ""
 ) -> tuple[Part, ...]:
     """List the parts of a library, by what they are and by name.
 
@@ -76,10 +76,12 @@ def list_parts(
         What its files refer to.
     home : Path
         What ``~`` stands for.
+    former : str
+        Where the library was, if it lies elsewhere now; see `Resolver`.
     """
     if not kind.parts:
         return ()
-    maker = _Maker(kind, library, listing, references, home)
+    maker = _Maker(kind, library, listing, references, home, former)
     found: list[Part] = []
     for spec in kind.parts:
         found += maker.parts(spec)
@@ -87,7 +89,15 @@ def list_parts(
 
 
 class _Maker:
-    def __init__(self, kind: Kind, library: Path, listing: Walk, references: Iterable[Reference], home: Path) -> None:
+    def __init__(
+        self,
+        kind: Kind,
+        library: Path,
+        listing: Walk,
+        references: Iterable[Reference],
+        home: Path,
+        former: str,
+    ) -> None:
         self._kind = kind
         self._library = library
         self._listing = listing
@@ -96,7 +106,7 @@ class _Maker:
         self._by_source: dict[str, list[Reference]] = {}
         for reference in references:
             self._by_source.setdefault(reference.source, []).append(reference)
-        self._resolver = Resolver(library, self._sizes, (f.path for f in listing.folders), home)
+        self._resolver = Resolver(library, self._sizes, (f.path for f in listing.folders), home, former)
         self._stems: dict[str, list[str]] = {}
         if kind.sidecars:
             for path in self._sizes:

@@ -91,9 +91,11 @@ def copy_files(job: CopyJob, tell: Tell) -> list[CopyOutcome]:
     waiting: list[_Written] = []
     try:
         for place, task in enumerate(job.tasks):
-            outcomes.append(_copy_one(task, place, waiting, job.sha512, tell))
+            outcomes.append(_copy_one(task, place, waiting, job, tell))
             if outcomes[-1].state == "cut-off":
                 break
+            if job.later and waiting:
+                _close(waiting.pop().fd)
         _prove(waiting, outcomes, job)
     finally:
         for written in waiting:
@@ -103,11 +105,11 @@ def copy_files(job: CopyJob, tell: Tell) -> list[CopyOutcome]:
     return outcomes
 
 
-def _copy_one(task: CopyTask, place: int, waiting: list[_Written], sha512: bool, tell: Tell) -> CopyOutcome:
+def _copy_one(task: CopyTask, place: int, waiting: list[_Written], job: CopyJob, tell: Tell) -> CopyOutcome:
     """Copy a file, again if it changed meanwhile."""
     for again, pause in enumerate((*_PAUSES, None)):
         try:
-            outcome = _attempt(task, place, waiting, sha512, tell if again == 0 else _untold)
+            outcome = _attempt(task, place, waiting, job, tell if again == 0 else _untold)
         except _Moved:
             if pause is None:
                 why = f"it changed each of the {len(_PAUSES) + 1} times it was read"
@@ -158,14 +160,14 @@ _BLOCK = 4096
 _BUFFER = _Buffer()
 
 
-def _attempt(task: CopyTask, place: int, waiting: list[_Written], sha512: bool, tell: Tell) -> CopyOutcome:
+def _attempt(task: CopyTask, place: int, waiting: list[_Written], job: CopyJob, tell: Tell) -> CopyOutcome:
     source = os.open(task.source, _READ)
     try:
         before = os.fstat(source)
         if not stat.S_ISREG(before.st_mode):
             raise OSError(errno.EINVAL, "it is no longer a regular file")
         if before.st_size > WHOLE:
-            return _copy_large(task, source, before, sha512, tell)
+            return _copy_large(task, source, before, job.sha512, tell)
         opened = time.time_ns()
         data = _read_whole(source, before.st_size)
         if task.expect is None:  # otherwise the digest decides
@@ -176,7 +178,7 @@ def _attempt(task: CopyTask, place: int, waiting: list[_Written], sha512: bool, 
     fast = digests.once("blake3", data)
     if task.expect is not None and fast != task.expect:
         return CopyOutcome("not-sound", len(data), blake3=fast, why="its bytes differ from the record")
-    slow = digests.once("sha512", data) if sha512 else b""
+    slow = digests.once("sha512", data) if job.sha512 else b""
     try:
         target = disk.create(task.target, _WRITE_NEW, task.mode)
     except OSError as error:

@@ -64,12 +64,14 @@ class CopyJob(msgspec.Struct, frozen=True, array_like=True, tag=True):
     """A batch of files to copy.
 
     `sha512` asks for the second digest; `whole_sync` allows one flush of the
-    whole target filesystem for the batch instead of one a file.
+    whole target filesystem for the batch instead of one a file. With `later` small
+    files are only written: whoever asks flushes them all, and has them read back.
     """
 
     tasks: list[CopyTask]
     sha512: bool
     whole_sync: bool
+    later: bool = False
 
 
 class DigestJob(msgspec.Struct, frozen=True, array_like=True, tag=True):

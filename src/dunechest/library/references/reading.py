@@ -79,7 +79,7 @@ def base_of(spec: References, source: str) -> str:
     return spec.base or source.rpartition("/")[0]
 
 
-def read_references(kind: Kind, library: Path, listing: Walk, home: Path) -> ReferenceReport:
+def read_references(kind: Kind, library: Path, listing: Walk, home: Path, *, former: str = "") -> ReferenceReport:
     """Read the references of a library by its kind, symbolic links included.
 
     Parameters
@@ -92,8 +92,10 @@ def read_references(kind: Kind, library: Path, listing: Walk, home: Path) -> Ref
         What lies in it.
     home : Path
         What ``~`` stands for in them.
+    former : str
+        Where the library was, if it lies elsewhere now; see `Resolver`.
     """
-    resolver = Resolver(library, (f.path for f in listing.files), (f.path for f in listing.folders), home)
+    resolver = Resolver(library, (f.path for f in listing.files), (f.path for f in listing.folders), home, former)
     found: list[Reference] = []
     unread: list[tuple[str, str]] = []
 

@@ -52,9 +52,14 @@ class Resolver:
         What a walk found in it.
     home : Path
         What ``~`` stands for.
+    former : str
+        Where the library was: a full path below it means the file in this one, even if the former is there still.
     """
 
-    def __init__(self, library: Path, files: Iterable[str], folders: Iterable[str], home: Path) -> None:
+    def __init__(
+        self, library: Path, files: Iterable[str], folders: Iterable[str], home: Path, former: str = ""
+    ) -> None:
+        self._former = former.rstrip("/")
         self._library = os.path.realpath(library)
         self._below = self._library.rstrip(os.sep) + os.sep
         self._home = str(home)
@@ -127,6 +132,8 @@ class Resolver:
 
     def _here(self, text: str, base: str) -> Target:
         full = os.path.normpath(os.path.join(self._library, base, text))
+        if self._former and (full == self._former or full.startswith(self._former + "/")):
+            full = self._library + full[len(self._former) :]
         folder, name = os.path.split(full)
         if folder not in self._real:
             self._real[folder] = os.path.realpath(folder)
