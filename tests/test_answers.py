@@ -109,6 +109,8 @@ def test_a_part_of_an_earlier_edition(world: World, on_machine: Move, tmp_path: 
     ran = command(*words, "--edition", "1")
     assert ran.status == 0, ran.out
     assert (ran.json["libraries"][0]["edition"], ran.json["libraries"][0]["parts"]) == (1, [first])
+    by_hand = ran.json["libraries"][0]["references"]["by_hand"]
+    assert all("not part of what is restored" in one["do"] for one in by_hand)
     with closing(sqlite3.connect(tmp_path / "back" / "catalogue.glw")) as catalogue:
         rows = catalogue.execute(
             "SELECT path, name FROM picture JOIN folder ON folder.id = picture.folder"

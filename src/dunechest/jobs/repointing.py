@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import os
-from collections.abc import Iterable, Mapping
+from collections.abc import Collection, Iterable, Mapping
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
@@ -115,6 +115,7 @@ def plan_references(
     """
     resolver = Resolver(Path(moves.new), here, (), Path(moves.home))
     coming = set(sources)
+    archived = {file.path for file in tree.listing.files}
     stay = 0
     anew: list[Repoint] = []
     lost: list[ByHand] = []
@@ -129,7 +130,9 @@ def plan_references(
                         anew.append(Repoint(path, index, raw.spot, raw.text, pointed.text))
                     elif pointed.state == "lost":
                         lost.append(
-                            ByHand(path, raw.spot, raw.text, _what_to_do(raw.text, raw.uri, base, moves, left))
+                            ByHand(
+                                path, raw.spot, raw.text, _what_to_do(raw.text, raw.uri, base, moves, left, archived)
+                            )
                         )
                     else:
                         stay += 1
@@ -138,11 +141,16 @@ def plan_references(
     return References(stay, tuple(anew), tuple(lost), tuple(unread))
 
 
-def _what_to_do(text: str, uri: bool, base: str, moves: Moves, left: Mapping[str, str]) -> str:
+def _what_to_do(
+    text: str, uri: bool, base: str, moves: Moves, left: Mapping[str, str], archived: Collection[str]
+) -> str:
     written = forms.read(text, uri)
     if written is not None:
         path = written.path if written.full else "/".join(filter(None, (moves.old, base, written.path)))
         why = left.get(forms.normal(path))
+        inner = forms.below(forms.normal(path), moves.old, cases=moves.cases)
+        if inner in archived:
+            return "it is in the archive, and not part of what is restored. Restore that, too, if it is wanted"
         if why:
             return f"it was not archived: {why}. Bring that file yourself, or let the application look for it"
     return "what it names was not in the archive. Let the application look for it, or leave it out there"
