@@ -159,6 +159,7 @@ class _Join:
         self._sizes = {entry.path: entry.size for entry in self._listing.files}
         self._times = {entry.path: entry.mtime_ns for entry in self._listing.files}
         self._gone: set[str] = set()
+        self._others: set[str] = set()
         self._beside = aside_name(place.with_name(f"{place.name} half-made"), choice.day)
         databases = {from_wire(one.path) for one in record.databases}
         self._databases = {file.own for file in files if kind.database_patterns.match(file.own)} | databases
@@ -265,12 +266,12 @@ class _Join:
         stem, dot, ending = name.rpartition(".")
         if not stem or len(ending) > 12:
             stem, dot, ending = name, "", ""
-        taken = {other for _, other in self._found.beside}
         for count in range(1, 100_000):
             mark = f"from {self._label}" if count == 1 else f"from {self._label} {count}"
             other = f"{stem[:150]} ({mark}){dot}{ending}"
             other = f"{above}/{other}" if above else other
-            if other not in self._sizes and other not in taken:
+            if other not in self._sizes and other not in self._others:
+                self._others.add(other)
                 return other
         raise AssertionError("a hundred thousand files of one name")
 

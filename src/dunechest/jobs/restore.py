@@ -214,7 +214,8 @@ def _with_place(
         moves = moves_of(record, place, choice, paths.renamed, [*inside, *meeting.existing], strays)
         if choice.repoint and record.shape == "folder":
             names = [*(file.path for file in ready), *meeting.existing]
-            coming = [file.own for file in ready if file not in meeting.kept]
+            left = {file.own for file in meeting.kept}
+            coming = [file.own for file in ready if file.own not in left]
             references = plan_references(kind, tree, coming, moves, names, _left(record))
             if meeting.mode == "join":
                 references = settle(meeting, kind, tree, place, references)

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import os
 from collections.abc import Sequence
+from itertools import chain
 from pathlib import Path
 
 from dunechest.chest.records import LibraryRecord
@@ -54,8 +55,8 @@ def place_strays(
         ):
             places.append(Path(origin))  # it never went away
         last = beside / file.stored.removeprefix(_STRAYS)
-        places += [last, *(last.with_name(f"{last.stem} {count}{last.suffix}") for count in range(2, 1000))]
-        for one in places:
+        others = (last.with_name(f"{last.stem} {count}{last.suffix}") for count in range(2, 1000))
+        for one in chain(places, (last,), others):
             if one in taken or not _may_be(one):
                 continue
             if not os.path.lexists(one):

@@ -80,7 +80,7 @@ def plan_undo(deed: Deed | None = None, *, only_references: bool = False) -> Und
         raise WordsOff("The last change on this machine wrote no references or settings anew.")
     changed: list[str] = []
     backs: list[Back] = []
-    rewritten = {from_wire(s.path): s for s in deed.steps if isinstance(s, Rewritten)}
+    rewritten = _rewritten(deed)
     for step in reversed(steps):
         back = _look(deed, step, rewritten, changed)
         if back is not None:
@@ -163,14 +163,19 @@ def take_back(deed: Deed, *, only_references: bool = False) -> None:
     OSError
         If the system refuses.
     """
+    rewritten = _rewritten(deed)
     for step in reversed(_steps(deed, only_references)):
-        _back(deed, step)
+        _back(deed, step, rewritten)
     if not only_references:
         deeds.close(deed.number, "taken back")
         deeds.forget(deed.number)
 
 
-def _back(deed: Deed, step: Step) -> None:
+def _rewritten(deed: Deed) -> dict[str, Rewritten]:
+    return {from_wire(step.path): step for step in deed.steps if isinstance(step, Rewritten)}
+
+
+def _back(deed: Deed, step: Step, rewritten: dict[str, Rewritten]) -> None:
     if isinstance(step, Aside):
         old, new = Path(from_wire(step.old)), Path(from_wire(step.new))
         if os.path.lexists(new) and (not os.path.lexists(old) or _empty(old)):
@@ -197,13 +202,12 @@ def _back(deed: Deed, step: Step) -> None:
         _clear(path)
     elif isinstance(step, Tree):
         # Whatever somebody put there in the very moment in which it failed is not ours to remove.
-        rewritten = {from_wire(s.path): s for s in deed.steps if isinstance(s, Rewritten)}
         if path.is_dir() and not path.is_symlink() and not list(_tree_changes(deed, step, path, rewritten)):
             _writable(path)
             disk.remove_tree(path)
             disk.flush_folder(path.parent)
     elif isinstance(step, Made | MadeLink):
-        if _as_made(deed, step, path):
+        if _as_made(deed, step, path, rewritten):
             disk.remove(path)
     elif isinstance(step, MadeFolder) and _empty(path):
         path.rmdir()
@@ -259,20 +263,20 @@ def _look(deed: Deed, step: Step, rewritten: dict[str, Rewritten], changed: list
         changed += _tree_changes(deed, step, path, rewritten)
         return Back(path, "removed")
     if isinstance(step, Made | MadeLink):
-        if not _as_made(deed, step, path):
+        if not _as_made(deed, step, path, rewritten):
             changed.append(f"{path} was changed")
         return Back(path, "removed")
     return None
 
 
-def _as_made(deed: Deed, step: Made | MadeLink, path: Path) -> bool:
+def _as_made(deed: Deed, step: Made | MadeLink, path: Path, rewritten: dict[str, Rewritten]) -> bool:
     """Whether a file or link is as it was made."""
     if isinstance(step, MadeLink):
         return path.is_symlink() and os.readlink(path) == from_wire(step.target)
     info = path.lstat()
     if not stat.S_ISREG(info.st_mode):
         return False
-    own = next((s for s in deed.steps if isinstance(s, Rewritten) and from_wire(s.path) == str(path)), None)
+    own = rewritten.get(str(path))
     if own is not None:
         return _digest(path) in (own.after, _digest(deeds.kept_folder(deed.number) / own.kept))
     if (info.st_size, info.st_mtime_ns) == (step.size, step.mtime_ns):
