@@ -283,3 +283,30 @@ def test_a_setting_that_is_a_link_stays_one(
     assert json.loads(kept.read_text()) == {"library": str(new_home / "Papers" / "Sign Shop"), "grid": 5}
     assert command("undo").status == 0
     assert kept.read_text() == '{"library": "/nowhere", "grid": 5}'
+
+
+def test_taking_back_that_is_cut_off_goes_on(
+    departed: Departed, new_home: Path, monkeypatch: pytest.MonkeyPatch, command: Command
+) -> None:
+    """Half of a tree is removed when the drive fails: the same command removes the rest."""
+    place = new_home / "Papers" / "Marram Papers"
+    place.mkdir()
+    (place / "mine").write_text("mine")
+    before = facts(new_home, times=False)
+    assert command("restore", departed.chest.folder, "marram-papers", "--existing", "set-aside").status == 0
+    plain, count = undoing.disk.remove, 0
+
+    def failing(path: Path, **words: bool) -> None:
+        nonlocal count
+        count += 1
+        if count == 4:
+            raise OSError(5, "Input/output error")
+        plain(path, **words)
+
+    monkeypatch.setattr(undoing.disk, "remove", failing)
+    ran = command("undo")
+    assert (ran.status, "goes on from there" in ran.err) == (4, True)
+    assert facts(new_home, times=False) != before
+    ran = command("undo", "--json")
+    assert (ran.status, ran.json["changed_since"]) == (0, [])
+    assert facts(new_home, times=False) == before

@@ -13,7 +13,7 @@ from dunechest.jobs.anew import digest_of
 from dunechest.ledger import deeds
 from dunechest.ledger.deeds import Aside, Deed, Made, MadeFolder, MadeLink, Rewritten, Step, Tree, WasEmpty, Working
 from dunechest.machine.processes import lives
-from dunechest.names import from_wire, shown
+from dunechest.names import from_wire, shown, to_wire
 from dunechest.transfer import disk, safe
 from dunechest.transfer.walk import walk
 from dunechest.words import number
@@ -203,9 +203,12 @@ def _back(deed: Deed, step: Step, rewritten: dict[str, Rewritten]) -> None:
     elif isinstance(step, Tree):
         # Whatever somebody put there in the very moment in which it failed is not ours to remove.
         if path.is_dir() and not path.is_symlink() and not list(_tree_changes(deed, step, path, rewritten)):
-            _writable(path)
-            disk.remove_tree(path)
+            # Gone from its place in one step: cut off while it is removed, it can be told from a changed one.
+            aside = path.with_name(f"{deeds.WORKING[0]}undo-{deed.number:06d}-{path.name[:100]}")
+            deeds.add(deed.number, Working(to_wire(str(aside))))
+            os.rename(path, aside)
             disk.flush_folder(path.parent)
+            _clear(aside)
     elif isinstance(step, Made | MadeLink):
         if _as_made(deed, step, path, rewritten):
             disk.remove(path)

@@ -230,10 +230,22 @@ def begin(job: str, about: str, place: WireName) -> OpenDeed:
     return deed
 
 
+def _open_again(number: int) -> int:
+    return os.open(_folder() / f"{number:06d}.jsonl", os.O_WRONLY | os.O_APPEND | getattr(os, "O_BINARY", 0))
+
+
+def add(number: int, step: Step) -> None:
+    """Write down one more step of a deed that was read from its file."""
+    fd = _open_again(number)
+    try:
+        OpenDeed(number, fd).will(step)
+    finally:
+        os.close(fd)
+
+
 def close(number: int, how: str) -> None:
     """Write down the end of a deed that was read from its file."""
-    fd = os.open(_folder() / f"{number:06d}.jsonl", os.O_WRONLY | os.O_APPEND | getattr(os, "O_BINARY", 0))
-    OpenDeed(number, fd).close(how)
+    OpenDeed(number, _open_again(number)).close(how)
 
 
 def forget(number: int) -> None:
