@@ -10,6 +10,7 @@ import pytest
 
 import dunechest
 
+from . import sealing
 from .conftest import Command, bag_of, flip
 
 TAG_FILES = [
@@ -140,12 +141,30 @@ def test_damaged_records_still_give_the_files_back(damaged: dunechest.Chest, tmp
 
 
 @pytest.mark.parametrize("content", [b"", b"{", b"[]", b"null", b"\xff", b'{"format": "x"}', b"[" * 100_000])
-def test_a_torn_chest_record_is_refused_untouched(content: bytes, damaged: dunechest.Chest, command: Command) -> None:
+def test_a_torn_chest_record_is_named_and_read_around(
+    content: bytes, damaged: dunechest.Chest, tmp_path: Path, library: Path, command: Command
+) -> None:
     (damaged.folder / "chest.json").write_bytes(content)
     ran = command("verify", damaged.folder)
+    assert ran.status == 1
+    assert "chest.json" in ran.out
+    assert command("chest", "show", damaged.folder).status == 1
+    assert command("restore", damaged.folder, "shed", "--into", tmp_path / "back").status == 1
+    assert (tmp_path / "back" / "rafters" / "3.txt").exists()
+    ran = command("archive", library, "--to", damaged.folder)
     assert ran.status == 3
-    assert "torn" in ran.err
+    assert "chest rebuild" in ran.err
     assert (damaged.folder / "chest.json").read_bytes() == content
+    assert command("chest", "rebuild", damaged.folder).status == 0
+    assert command("verify", damaged.folder).status == 0
+
+
+def test_without_any_record_a_chest_is_refused_untouched(damaged: dunechest.Chest, command: Command) -> None:
+    (damaged.folder / "chest.json").write_bytes(b"torn")
+    (damaged.folder / "READ-ME.txt").unlink()
+    ran = command("verify", damaged.folder)
+    assert ran.status == 3
+    assert "rebuild" in ran.err
 
 
 def test_a_newer_format_is_refused_untouched(damaged: dunechest.Chest, library: Path, command: Command) -> None:
@@ -175,7 +194,9 @@ def test_parts_of_a_later_version_are_no_obstacle(damaged: dunechest.Chest, tmp_
     ran = command("verify", damaged.folder, "shed", "SHED")
     assert ran.status == 1
     assert ran.out.count("NOT WELL shed") == 1
-    assert command("restore", damaged.folder, "shed", "--into", tmp_path / "back").status == 0
+    assert command("restore", damaged.folder, "shed", "--into", tmp_path / "back").status == 1
+    sealing.reseal(bag_of(damaged, "shed"))
+    assert command("restore", damaged.folder, "shed", "--into", tmp_path / "back 2").status == 0
 
 
 def test_a_stranger_in_the_chest_is_left_alone(damaged: dunechest.Chest, command: Command) -> None:

@@ -18,6 +18,7 @@ from hypothesis import given, settings
 
 import dunechest
 
+from . import sealing
 from .conftest import Command, bag_of, facts
 from .test_bag import make_bag
 from .test_homecoming import Departed, departed, new_home
@@ -226,15 +227,18 @@ def test_a_record_of_an_old_version_has_less_in_it_and_restores_all_the_same(
 ) -> None:
 
     path = bag_of(foreign, "marram-papers") / "dune" / "library.json"
-    whole = path.read_bytes()
-    record = json.loads(whole)
+    bag = bag_of(foreign, "marram-papers")
+    before = {one: one.read_bytes() for one in sealing.tag_files(bag)}
+    record = json.loads(path.read_bytes())
     needed = {"format", "name", "kind", "kind_title", "application", "shape", "origin", "edition", "archived"}
     needed |= {"archived_with", "totals"}
     try:
         path.write_text(json.dumps({key: value for key, value in record.items() if key in needed}))
+        sealing.reseal(bag)
         ran = command("restore", foreign.folder, "marram-papers", "--json")
         (account,) = ran.json["libraries"]
         assert account["files"] == account["files_listed"]
         assert (new_home / "Papers" / "Marram Papers" / "papers.bib").exists()
     finally:
-        path.write_bytes(whole)
+        for one, content in before.items():
+            one.write_bytes(content)

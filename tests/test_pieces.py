@@ -123,12 +123,12 @@ def test_a_hostile_archive_of_pieces_is_bounded(tmp_path: Path) -> None:
         archive_.writestr("list.txt", ("b" * 64 + "\n") * 3)
         archive_.writestr("b" * 64, bytes(80_000_000))
         archive_.writestr("../../escape", "x")
-    found = pieces.kept_in(tmp_path, [name])
+    found = pieces.kept_in(tmp_path.joinpath, [name])
     with pytest.raises(dunechest.DuneChestError, match="too large"):
-        list(pieces.assemble(tmp_path, found["a" * 64], found.values(), {}))
+        list(pieces.assemble(tmp_path.joinpath, found["a" * 64], found.values(), {}))
     for content in (b"", b"PK", b"no archive at all"):
         place.write_bytes(content)
-        assert pieces.kept_in(tmp_path, [name]) == {}
+        assert pieces.kept_in(tmp_path.joinpath, [name]) == {}
 
 
 @given(st.binary(max_size=300_000), st.binary(max_size=5000), st.integers(0, 300_000))

@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-import hashlib
-import json
 import os
 import shutil
 from collections.abc import Callable
@@ -22,26 +20,10 @@ from dunechest.jobs.restore_contents import leads_out
 from dunechest.machine.drives import Limits, limits_of
 from dunechest.names import shown, why_unsafe
 
+from . import sealing
 from .conftest import Command, bag_of, facts
 
 Edit = Callable[[dict[str, Any]], None]
-
-
-def reseal(bag: Path) -> None:
-    """Make a tampered bag consistent again, as a clever stranger would."""
-    lines = []
-    for path in sorted(p for p in bag.rglob("*") if p.is_file() and "data" not in p.relative_to(bag).parts):
-        name = path.relative_to(bag).as_posix()
-        if name not in ("tagmanifest-sha512.txt", "dune/tags.jsonl"):
-            content = path.read_bytes()
-            lines.append(records.TagRecord(name, len(content), __import__("blake3").blake3(content).hexdigest()))
-    (bag / "dune" / "tags.jsonl").write_bytes(b"".join(msgspec.json.encode(line) + b"\n" for line in lines))
-    manifest = ""
-    for path in sorted(p for p in bag.rglob("*") if p.is_file() and "data" not in p.relative_to(bag).parts):
-        name = path.relative_to(bag).as_posix()
-        if name != "tagmanifest-sha512.txt":
-            manifest += f"{hashlib.sha512(path.read_bytes()).hexdigest()}  {name}\n"
-    (bag / "tagmanifest-sha512.txt").write_text(manifest)
 
 
 @pytest.fixture
@@ -51,11 +33,7 @@ def tampered(library: Path, chest: dunechest.Chest) -> Callable[[Edit], duneches
     dunechest.archive([library], chest)
 
     def tamper(edit: Edit) -> dunechest.Chest:
-        path = bag_of(chest, "shed") / "dune" / "library.json"
-        record = json.loads(path.read_bytes())
-        edit(record)
-        path.write_text(json.dumps(record))
-        reseal(bag_of(chest, "shed"))
+        sealing.edit(bag_of(chest, "shed"), edit)
         return chest
 
     return tamper
@@ -157,8 +135,9 @@ def test_escape_codes_reach_no_terminal(tmp_path: Path, chest: dunechest.Chest, 
     for made in ("2026-11-24T00:00:00Z", "now\x1b[0m"):
         hostile = records.ChestRecord(1, "0" * 32, "red\x1b[31m", made)
         (chest.folder / "chest.json").write_bytes(msgspec.json.encode(hostile))
+        sealing.reseal_chest(chest.folder)
         ran = command("chest", "show", chest.folder)
-        assert ran.status == (3 if "\x1b" in made else 0)
+        assert ran.status == (1 if "\x1b" in made else 0)
         assert "\x1b" not in ran.out + ran.err
     for text in (chest.folder / "bags").rglob("*.txt"):
         assert b"\x1b" not in text.read_bytes().replace(b"lib\x1b[2J", b"") or text.name.startswith("manifest")
@@ -175,11 +154,11 @@ def test_a_torn_library_record_leaves_files_that_come_back(
     ran = command("restore", chest.folder, "shed")
     assert ran.status == 3
     assert "data" in ran.err
-    assert command("restore", chest.folder, "shed", "--into", tmp_path / "as files").status == 0
+    assert command("restore", chest.folder, "shed", "--into", tmp_path / "as files").status == 1
     assert (tmp_path / "as files" / "rafters" / "oar.txt").read_text() == "two of them\n"
     assert command("restore", chest.folder, "shed", "--into", tmp_path / "b", "--edition", "1").status == 2
     assert command("verify", chest.folder).status == 1
-    assert command("chest", "show", chest.folder).status == 0
+    assert command("chest", "show", chest.folder).status == 1
 
 
 @given(st.text(max_size=60))

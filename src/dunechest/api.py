@@ -6,7 +6,7 @@ import os
 from collections.abc import Iterable, Sequence
 
 from dunechest.chest.chest import Chest
-from dunechest.jobs import archiving, glance, restoring
+from dunechest.jobs import archiving, glance, restore_jobs, restoring, undoing
 from dunechest.jobs.account import ArchiveResult
 from dunechest.jobs.archive import check_codes, plan_archive
 from dunechest.jobs.chests import resolve_chest
@@ -99,6 +99,7 @@ def restore(
         If a drive is full, gone or failing; nothing is left half-done.
     """
     source = chest if isinstance(chest, Chest) else resolve_chest(chest)
+    undoing.recover()
     plan = plan_restore(
         source,
         library,
@@ -109,4 +110,6 @@ def restore(
         choice=choice,
         progress=progress,
     )
-    return restoring.carry_out(plan, progress=progress)
+    restoring.refuse_if_stopped([plan])
+    (result,) = restore_jobs.carry_out_each([plan], progress=progress)
+    return result

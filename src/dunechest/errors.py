@@ -70,6 +70,27 @@ class BagUnusable(DuneChestError):
     """A folder that is not a bag, or whose declaration cannot be read (RFC 8493, section 2.1.1)."""
 
 
+class RecordDamaged(DuneChestError):
+    """A record of a chest that no digest proves, so that nothing it says is believed.
+
+    Attributes
+    ----------
+    bag, path : str
+        Name of the bag, and the record's path in it.
+    state : str
+        ``changed``, ``missing`` or ``unreadable``.
+    why : str
+        The reason, as part of a sentence.
+    """
+
+    def __init__(self, message: str, *, bag: str, path: str, state: str, why: str) -> None:
+        super().__init__(message)
+        self.bag = bag
+        self.path = path
+        self.state = state
+        self.why = why
+
+
 class CutOff(DuneChestError):
     """The system stopped the job: the drive is gone, full or unreadable.
 
@@ -77,3 +98,11 @@ class CutOff(DuneChestError):
     """
 
     status = 4
+
+
+class NotConnected(CutOff):
+    """A chest that this machine knows and whose drive is not connected. Nothing was done."""
+
+
+class Meanwhile(Refused):
+    """The archive was changed by another process while it was read. Nothing was changed; planning again helps."""

@@ -17,6 +17,7 @@ from __future__ import annotations
 
 import os
 import re
+import shlex
 import unicodedata
 
 import msgspec
@@ -58,6 +59,15 @@ def shown(name: str) -> str:
         return f"\\x{code:02x}" if code < 0x100 else f"\\u{code:04x}"
 
     return _ACTS.sub(visible, name)
+
+
+def quoted(name: str) -> str:
+    """Return a name as a word of a command that can be pasted into a shell, whatever it holds.
+
+    >>> quoted("blue"), quoted("blue; rm -rf ~")
+    ('blue', "'blue; rm -rf ~'")
+    """
+    return shlex.quote(shown(name))
 
 
 def is_text(name: str) -> bool:

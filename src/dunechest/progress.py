@@ -17,7 +17,7 @@ class Step:
     files_done, files_total : int
         Files.
     bytes_done, bytes_total : int
-        Bytes.
+        Bytes; both 0 where only files are counted.
     subject : str
         The library or bag it concerns.
     """

@@ -5,9 +5,10 @@ from __future__ import annotations
 import os
 import re
 import stat
-from collections.abc import Iterator
+from collections.abc import Callable, Iterable, Iterator
 from dataclasses import dataclass, field
 from pathlib import Path
+from typing import BinaryIO
 
 from dunechest.bag import manifest as manifests
 from dunechest.bag import tags
@@ -79,7 +80,9 @@ def is_bag(folder: Path) -> bool:
         return False
 
 
-def read_bag(folder: Path, *, assume: bool = False) -> Bag:
+def read_bag(
+    folder: Path, *, assume: bool = False, at: Callable[[str], Path] | None = None, names: Iterable[str] | None = None
+) -> Bag:
     """Read a bag's own files.
 
     Parameters
@@ -89,6 +92,10 @@ def read_bag(folder: Path, *, assume: bool = False) -> Bag:
     assume : bool
         Take a bag whose declaration is damaged or missing for one of version 1.0 in
         UTF-8 and make that a problem: for a bag that other records tell to be one.
+    at : callable, optional
+        Says where a file of the bag lies, by its name; in the folder itself by default.
+    names : iterable of str, optional
+        Names in the top folder, where they are known already.
 
     Returns
     -------
@@ -99,19 +106,22 @@ def read_bag(folder: Path, *, assume: bool = False) -> Bag:
     BagUnusable
         If there is no readable declaration.
     """
+    place = at or folder.joinpath
     try:
-        bag = Bag(folder, tags.parse_declaration(_read(folder / "bagit.txt", 4096)))
+        bag = Bag(folder, tags.parse_declaration(_read(place("bagit.txt"), 4096)))
     except FileNotFoundError as error:
         if not assume:
             raise BagUnusable(f"{shown(str(folder))} is not a bag: there is no bagit.txt in it.") from error
         bag = Bag(folder, tags.Declaration(), problems=[Problem("bagit.txt", 0, "it is missing")])
     except (OSError, ValueError) as error:
-        raise BagUnusable(f"{shown(str(folder))}: bagit.txt cannot be read: {error}") from error
+        if not assume:
+            raise BagUnusable(f"{shown(str(folder))}: bagit.txt cannot be read: {error}") from error
+        bag = Bag(folder, tags.Declaration(), problems=[Problem("bagit.txt", 0, f"it cannot be read: {error}")])
     except BagUnusable as error:
         if not assume:
             raise
         bag = Bag(folder, tags.Declaration(), problems=[Problem("bagit.txt", 0, str(error))])
-    for name in sorted(os.listdir(folder)):
+    for name in sorted(os.listdir(folder) if names is None else names):
         found = _MANIFEST.match(name)
         if found is None:
             continue
@@ -119,17 +129,17 @@ def read_bag(folder: Path, *, assume: bool = False) -> Bag:
         if algorithm not in DIGITS:
             bag.problems.append(Problem(name, 0, f"the algorithm {found.group(2)} is not known here"))
             continue
-        text = _text(bag, name)
+        text = _text(bag, name, place)
         if text is None:
             continue
         payload = found.group(1) is None
         manifest = manifests.parse_manifest(name, algorithm, text, payload=payload, digest_length=DIGITS[algorithm])
         (bag.payload if payload else bag.tag).append(manifest)
         bag.problems.extend(manifest.problems)
-    if (text := _text(bag, "bag-info.txt", required=False)) is not None:
+    if (text := _text(bag, "bag-info.txt", place, required=False)) is not None:
         bag.info, problems = tags.parse_info(text)
         bag.problems.extend(problems)
-    if (text := _text(bag, "fetch.txt", required=False)) is not None:
+    if (text := _text(bag, "fetch.txt", place, required=False)) is not None:
         bag.fetch, problems = manifests.parse_fetch(text)
         bag.problems.extend(problems)
     if not bag.payload:
@@ -139,30 +149,14 @@ def read_bag(folder: Path, *, assume: bool = False) -> Bag:
 
 def _read(path: Path, most: int) -> bytes:
     """Read a small file that must be a regular one (a link could lead out of the bag)."""
-    info = path.lstat()
-    if not stat.S_ISREG(info.st_mode):
-        raise OSError("it is not a regular file")
-    if info.st_size > most:
-        raise ValueError("it is far too large")
-    return path.read_bytes()
+    try:
+        return safe.read_bounded(path, most)
+    except ValueError as error:
+        raise ValueError("it is far too large") from error
 
 
-def read_manifest(folder: Path, name: str) -> Manifest | None:
-    """Read one manifest of a bag by its name; None if it is not there or no line of it can be read."""
-    found = _MANIFEST.match(name)
-    assert found is not None
-    algorithm = found.group(2).lower().replace("-", "")
-    bag = Bag(folder, tags.Declaration())
-    if (text := _text(bag, name)) is None:
-        return None
-    payload = found.group(1) is None
-    manifest = manifests.parse_manifest(name, algorithm, text, payload=payload, digest_length=DIGITS[algorithm])
-    manifest.problems += bag.problems
-    return manifest
-
-
-def payload_lines(path: Path) -> Iterator[tuple[str, bytes]]:
-    """Yield path below ``data/`` and raw SHA-512 of each line of a payload manifest, one by one.
+def payload_lines(file: BinaryIO) -> Iterator[tuple[str, bytes]]:
+    """Yield path below ``data/`` and raw SHA-512 of each line of an open payload manifest, one by one.
 
     Raises
     ------
@@ -171,17 +165,16 @@ def payload_lines(path: Path) -> Iterator[tuple[str, bytes]]:
     ValueError
         At a line that is not just as Dune Chest writes it; `read_bag` understands others.
     """
-    with os.fdopen(safe.open_regular(path), "rb") as file:
-        while line := file.readline(manifests.LONGEST_LINE):
-            digest, path_text = line[:128], line[135:-1].decode()
-            if line[128:135] != b"  data/" or line[-1:] != b"\n" or "\r" in path_text or why_unsafe(path_text):
-                raise ValueError("a line of the manifest is out of the ordinary")
-            yield manifests.decode_path(path_text), bytes.fromhex(digest.decode())
+    while line := file.readline(manifests.LONGEST_LINE):
+        digest, path_text = line[:128], line[135:-1].decode()
+        if line[128:135] != b"  data/" or line[-1:] != b"\n" or "\r" in path_text or why_unsafe(path_text):
+            raise ValueError("a line of the manifest is out of the ordinary")
+        yield manifests.decode_path(path_text), bytes.fromhex(digest.decode())
 
 
-def _text(bag: Bag, name: str, *, required: bool = True) -> str | None:
+def _text(bag: Bag, name: str, place: Callable[[str], Path], *, required: bool = True) -> str | None:
     try:
-        content = _read(bag.folder / name, _MOST)
+        content = _read(place(name), _MOST)
     except FileNotFoundError:
         if required:
             bag.problems.append(Problem(name, 0, "it is missing"))

@@ -12,7 +12,7 @@ from blake3 import blake3
 from dunechest.bag.manifest import format_line
 from dunechest.bag.tags import format_declaration, format_info
 from dunechest.chest import journal, records, texts
-from dunechest.chest.editions import Tag
+from dunechest.chest.bag_records import EditionTotals, Tag, edition_line, manifest_of, totals_of
 from dunechest.chest.journal import PENDING, Rename
 from dunechest.chest.records import LibraryRecord, TagRecord
 from dunechest.chest.shelf import Proven, Shelf
@@ -20,6 +20,7 @@ from dunechest.errors import CutOff
 from dunechest.names import shown
 from dunechest.transfer import copying, disk, safe
 from dunechest.transfer.tasks import DigestTask
+from dunechest.transfer.walk import each_file
 
 PAYLOAD = PENDING + "/payload"
 TAGS = PENDING + "/tags"
@@ -37,6 +38,7 @@ def write_tags(
     earlier: Mapping[str, Iterable[bytes]] | None = None,
     carried: Iterable[Tag] = (),
     archives: Iterable[str] = (),
+    before: Mapping[int, EditionTotals] | None = None,
 ) -> str:
     """Write and prove all tag files of a new edition.
 
@@ -56,6 +58,8 @@ def write_tags(
         Tag files that are there already, or get there by a rename.
     archives : iterable of str
         Paths in the bag of archives of pieces that are pending already.
+    before : mapping
+        The totals of earlier editions, by number.
 
     Returns
     -------
@@ -70,16 +74,7 @@ def write_tags(
         If it cannot be written.
     """
     odd = sum("%" in path or "\r" in path or "\n" in path for path in files)
-    info = format_info(
-        [
-            ("Source-Organization", library.origin.machine),
-            ("External-Description", f"{library.kind_title}: {library.name}"),
-            ("External-Identifier", name),
-            ("Bagging-Date", library.archived[:10]),
-            ("Bag-Software-Agent", library.archived_with),
-            ("Payload-Oxum", f"{library.totals.bytes_stored}.{len(files)}"),
-        ]
-    )
+    info = bag_info(library, name, len(files), {**(before or {}), library.edition: totals_of(library)})
     tags = [
         _write(bag, "manifest-sha512.txt", map(_manifest_line, files.by_path())),
         _write(bag, "dune/files.jsonl", map(records.encode_line, files.records())),
@@ -90,6 +85,21 @@ def write_tags(
     ]
     tags += [flushed_tag(bag, path) for path in archives]
     return write_lists(bag, earlier or {}, carried, tags)
+
+
+def bag_info(library: LibraryRecord, name: str, files: int, totals: Mapping[int, EditionTotals]) -> bytes:
+    """Return ``bag-info.txt``: about the bag (RFC 8493, section 2.2.2), and the totals of each edition."""
+    return format_info(
+        [
+            ("Source-Organization", library.origin.machine),
+            ("External-Description", f"{library.kind_title}: {library.name}"),
+            ("External-Identifier", name),
+            ("Bagging-Date", library.archived[:10]),
+            ("Bag-Software-Agent", library.archived_with),
+            ("Payload-Oxum", f"{library.totals.bytes_stored}.{files}"),
+            *(edition_line(number, totals[number]) for number in sorted(totals)),
+        ]
+    )
 
 
 def flushed_tag(bag: Path, path: str) -> Tag:
@@ -127,10 +137,9 @@ def write_lists(
     """
     fresh = [*written, *(_write(bag, path, lines) for path, lines in earlier.items())]
     tags = sorted((*fresh, *carried), key=lambda tag: tag.path)
-    second = [records.encode_line(TagRecord(tag.path, tag.size, tag.blake3)) for tag in tags]
+    second = [records.encode_line(TagRecord(tag.path, tag.size, tag.blake3, tag.sha512)) for tag in tags]
     fresh.append(_write(bag, "dune/tags.jsonl", second))
-    tags = sorted((*tags, fresh[-1]), key=lambda tag: tag.path)
-    top = _write(bag, "tagmanifest-sha512.txt", (format_line(t.sha512, t.path).encode() for t in tags))
+    top = _write(bag, "tagmanifest-sha512.txt", [manifest_of([*tags, fresh[-1]])])
     _prove(bag, [*fresh, top])
     return top.sha512
 
@@ -196,6 +205,7 @@ def commit_new(bag: Path) -> None:
 def commit(bag: Path, phases: tuple[journal.Phase, ...]) -> None:
     """Decide a change, and carry it out."""
     phases = tuple(phase for phase in phases if phase)
+    journal.refuse_if_impossible(bag, phases)
     journal.write(bag, phases)
     journal.carry_out(bag, phases)
 
@@ -203,7 +213,7 @@ def commit(bag: Path, phases: tuple[journal.Phase, ...]) -> None:
 def tag_steps(bag: Path) -> journal.Phase:
     """Return the steps that put the tag files in place that are pending."""
     tags = bag / TAGS
-    paths = sorted(path.relative_to(tags).as_posix() for path in tags.rglob("*") if path.is_file())
+    paths = sorted(file.path for file in each_file(str(tags)))
     return tuple(Rename(f"{TAGS}/{path}", path) for path in paths)
 
 

@@ -9,14 +9,15 @@ import stat
 import uuid
 from collections.abc import Iterator
 from contextlib import contextmanager
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from pathlib import Path
 
 from dunechest.bag.bag import is_bag
-from dunechest.chest import journal, records, texts
+from dunechest.chest import chest_record, journal
+from dunechest.chest.bag_records import TAGS, BagRecords, RecordFault
 from dunechest.chest.lock import locked
 from dunechest.chest.records import FORMAT, ChestRecord, LibraryRecord
-from dunechest.errors import ChestUnusable, CutOff, Refused, WordsOff
+from dunechest.errors import ChestBusy, ChestUnusable, CutOff, DuneChestError, RecordDamaged, Refused, WordsOff
 from dunechest.names import is_slug, shown
 from dunechest.transfer import disk, safe
 
@@ -40,12 +41,19 @@ def now_text() -> str:
     return datetime.datetime.now(datetime.UTC).strftime("%Y-%m-%dT%H:%M:%SZ")
 
 
+#: What operating systems put into any folder by themselves: no part of a chest, and no fault.
+_OF_SYSTEMS = re.compile(
+    r"\._.*|\.DS_Store|\.Spotlight-.*|\.fseventsd|\.Trash.*|Thumbs\.db|desktop\.ini", re.IGNORECASE
+)
+
+
 @dataclass(frozen=True, slots=True)
 class BagEntry:
-    """A folder in ``bags/``.
+    """Something in ``bags/``.
 
-    `state` is ``whole``, ``unfinished`` (an archive was cut off), ``foreign`` (a bag
-    that is not of this library's making) or ``unusable``; `why` says more for the last.
+    `state` is ``whole``; ``damaged`` (of ours, and the record of the library is not proven);
+    ``unfinished`` (an archive was cut off before it was whole); ``foreign`` (a bag
+    that is not of this library's making) or ``unusable``; `why` says more.
     """
 
     name: str
@@ -53,6 +61,12 @@ class BagEntry:
     state: str
     library: LibraryRecord | None = None
     why: str = ""
+    _records: BagRecords | None = field(default=None, compare=False, repr=False)
+
+    @property
+    def records(self) -> BagRecords:
+        """The records of the bag."""
+        return self._records if self._records is not None else BagRecords(self.folder)
 
 
 class Chest:
@@ -68,6 +82,10 @@ class Chest:
         ``chest.json``.
     recovered : tuple of str
         Names of the bags in which a cut-off change was finished on opening.
+    unfinished : dict
+        Names of the bags in which a decided change could not be finished, and why. They can be read all the same.
+    faults : tuple of RecordFault
+        What is damaged of the chest's own records.
 
     Examples
     --------
@@ -79,10 +97,12 @@ class Chest:
     'blue'
     """
 
-    def __init__(self, folder: Path, record: ChestRecord, recovered: tuple[str, ...] = ()) -> None:
+    def __init__(self, folder: Path, record: ChestRecord, faults: tuple[RecordFault, ...] = ()) -> None:
         self.folder = folder
         self.record = record
-        self.recovered = recovered
+        self.faults = faults
+        self.recovered: tuple[str, ...] = ()
+        self.unfinished: dict[str, str] = {}
 
     @property
     def id(self) -> str:
@@ -128,8 +148,7 @@ class Chest:
         beside = folder.with_name(FOLDER + safe.BESIDE + "-" + record.id[:8])
         try:
             disk.make_folder(beside / BAGS)
-            safe.write_file(beside / "READ-ME.txt", texts.read_me(record))
-            safe.write_file(beside / "chest.json", records.encode_pretty(record))
+            chest_record.write_chest(beside, record)
             disk.rename(beside, folder)
         except OSError as error:
             raise CutOff(
@@ -141,22 +160,23 @@ class Chest:
     def open(cls, place: str | os.PathLike[str], *, machine: str = "") -> Chest:
         """Open a chest by its folder or the folder it lies in.
 
-        If a change in it was cut off after it had been decided, it is finished first.
+        If a change in it was cut off after it had been decided, it is finished, where that can be done now. Where
+        not, reading sees the bag as it will be then.
 
         Raises
         ------
         WordsOff
             If there is no chest.
         ChestUnusable
-            If its records are torn, or of a newer format; it is left untouched.
+            If no record tells which chest it is, or it is of a newer format; it is left untouched.
         """
         folder = find_chest(Path(place))
         if folder is None:
             raise WordsOff(f"There is no chest in {shown(os.fspath(place))}.")
-        chest = cls(folder, records.read_chest(folder))
+        chest = cls(folder, *chest_record.read_chest(folder))
         if not (folder / BAGS).is_dir() or (folder / BAGS).is_symlink():
             raise ChestUnusable(f"The folder {BAGS} is missing in the chest {shown(str(folder))}.")
-        chest.recovered = chest._recover(machine)
+        chest._recover(machine)
         return chest
 
     @classmethod
@@ -181,30 +201,30 @@ class Chest:
         if not folders:
             raise WordsOff(f"There is no folder {BAGS} of a chest in {shown(os.fspath(place))}.")
         folder = folders[0].resolve()
-        path = folder / "chest.json"
-        if os.path.lexists(path):
-            try:
-                records.read_chest(folder)
-            except ChestUnusable as error:
-                if "newer version" in str(error):
-                    raise
-            else:
-                raise Refused(f"The record of the chest in {shown(str(folder))} is whole. Nothing was changed.")
+        before: ChestRecord | None = None
         try:
-            text = safe.read_bounded(folder / "READ-ME.txt", 1 << 16).decode("utf-8", "replace")
-        except (OSError, ValueError):
-            text = ""
-        said_label = re.search(r"^  Label of this chest: (.+)$", text, re.MULTILINE)
-        said_id = re.search(r"^  Id of this chest:    ([0-9a-f]{32})$", text, re.MULTILINE)
-        if label is None and said_label is None:
+            before, faults = chest_record.read_chest(folder)
+            if not faults:
+                raise Refused(f"The records of the chest in {shown(str(folder))} are whole. Nothing was changed.")
+        except ChestUnusable as error:
+            if "Install a newer version" in str(error):
+                raise
+        if label is None and before is None:
             raise WordsOff("READ-ME.txt does not say the chest's label any more: give one with --label.")
-        label = label if label is not None else said_label.group(1) if said_label is not None else ""
+        label = label if label is not None else before.label if before is not None else ""
         _check_label(label)
-        record = ChestRecord(FORMAT, said_id.group(1) if said_id else uuid.uuid4().hex, label, now_text(), version())
+        if before is not None:
+            record = ChestRecord(FORMAT, before.id, label, before.made, before.made_with or version())
+        else:
+            record = ChestRecord(FORMAT, uuid.uuid4().hex, label, now_text(), version())
+        path = folder / chest_record.RECORD
         try:
             if os.path.lexists(path):  # what is torn may still tell somebody something
                 disk.rename(path, path.with_name(f"chest.json.torn-{now_text()[:10]}"))
-            safe.write_file(path, records.encode_pretty(record))
+            for name in (chest_record.TEXT, chest_record.SUMS):
+                if os.path.lexists(folder / name) and not stat.S_ISREG((folder / name).lstat().st_mode):
+                    disk.rename(folder / name, folder / f"{name}.torn-{now_text()[:10]}")
+            chest_record.write_chest(folder, record)
         except OSError as error:
             raise CutOff(f"{shown(str(path))} cannot be written: {error.strerror}.") from error
         return cls.open(folder)
@@ -217,28 +237,36 @@ class Chest:
 
     def bags(self) -> tuple[BagEntry, ...]:
         """List what lies in ``bags/``, by name."""
-        entries = []
-        for name in sorted(os.listdir(self.folder / BAGS)):
-            folder = self.folder / BAGS / name
-            if stat.S_ISDIR(folder.lstat().st_mode):
-                entries.append(self._entry(name, folder))
-        return tuple(entries)
+        names = sorted(os.listdir(self.folder / BAGS))
+        return tuple(
+            self._entry(name, self.folder / BAGS / name) for name in names if not _OF_SYSTEMS.fullmatch(name)
+        )
 
     def bag(self, name: str) -> BagEntry:
-        """Return one bag's entry.
+        """Return one bag's entry, by the name of the bag or else of the library in it.
 
         Raises
         ------
         WordsOff
-            If there is no such bag; the message lists those there are.
+            If there is no such bag, the message listing those there are; or several hold a library of that name.
         """
-        wanted = name.casefold()
         entries = self.bags()
+        wanted = name.casefold()
         for entry in entries:
-            if entry.name.casefold() == wanted or (
-                entry.library is not None and entry.library.name.casefold() == wanted
-            ):
+            if entry.name == name:
                 return entry
+        found = [entry for entry in entries if entry.name.casefold() == wanted]
+        found = found or [
+            entry for entry in entries if entry.library is not None and entry.library.name.casefold() == wanted
+        ]
+        if len(found) > 1:
+            choices = "; ".join(_choice(entry) for entry in found)
+            raise WordsOff(
+                f"The chest {shown(self.label)} holds several libraries called {shown(name)!r}. Name one of these: "
+                f"{choices}."
+            )
+        if found:
+            return found[0]
         names = ", ".join(shown(e.name) for e in entries) or "none yet"
         raise WordsOff(f"The chest {shown(self.label)} holds no library {shown(name)!r}. It holds: {names}.")
 
@@ -249,58 +277,110 @@ class Chest:
             yield
 
     def _entry(self, name: str, folder: Path) -> BagEntry:
-        if not is_bag(folder):
-            if (folder / journal.PENDING).is_dir() or _hardly_begun(folder):
-                return BagEntry(name, folder, "unfinished")
+        mode = folder.lstat().st_mode
+        if not stat.S_ISDIR(mode):
+            what = "a link; nothing in a chest is read through one" if stat.S_ISLNK(mode) else "not a folder"
+            return BagEntry(name, folder, "unusable", why=f"it is {what}")
+        records = BagRecords(folder)
+        if not _of_ours(records):
+            if is_bag(folder):
+                return BagEntry(name, folder, "foreign")
+            if _never_whole(folder):
+                return BagEntry(name, folder, "unfinished", why="an archive was cut off here before it was whole")
             return BagEntry(name, folder, "unusable", why="it is not a bag: bagit.txt is missing")
-        if not (folder / "dune").is_dir():
-            return BagEntry(name, folder, "foreign")
         try:
-            return BagEntry(name, folder, "whole", records.read_library(folder))
+            return BagEntry(name, folder, "whole", records.library(), _records=records)
+        except RecordDamaged as error:
+            return BagEntry(name, folder, "damaged", why=str(error), _records=records)
         except ChestUnusable as error:
-            return BagEntry(name, folder, "unusable", why=str(error))
+            return BagEntry(name, folder, "unusable", why=str(error), _records=records)
 
-    def _recover(self, machine: str) -> tuple[str, ...]:
-        """Finish changes that were decided and cut off; see `dunechest.chest.journal`."""
-        waiting = []
+    def _recover(self, machine: str) -> None:
+        """Finish changes that were decided and cut off; see `dunechest.chest.journal`.
+
+        What cannot be finished now concerns its own bag only, and keeps nobody from reading it.
+        """
+        done = []
         for name in sorted(os.listdir(self.folder / BAGS)):
             folder = self.folder / BAGS / name
-            if not folder.is_symlink() and (folder / journal.JOURNAL).exists():
-                waiting.append((name, folder))
-        if not waiting:
-            return ()
-        done = []
-        # A process that is at work in the chest has its own journal in hand: ChestBusy says so.
-        with locked(self.folder, machine):
-            for name, folder in waiting:
-                phases = journal.read(folder)
-                if phases is None:
-                    continue
-                try:
-                    journal.carry_out(folder, phases)
-                except OSError as error:
-                    raise CutOff(
-                        f"A change in {shown(name)} was cut off and cannot be finished now: {error.strerror}. "
-                        "Every file is on the drive; connect it so that it can be written to."
-                    ) from error
-                done.append(name)
-        return tuple(done)
+            if folder.is_symlink() or not os.path.lexists(folder / journal.JOURNAL):
+                continue
+            try:
+                # A process that is at work in the chest has its own journal in hand: ChestBusy says so.
+                with locked(self.folder, machine):
+                    if journal.finish(folder):
+                        done.append(name)
+            except ChestBusy:
+                self.unfinished[name] = "another process is changing it now"
+            except OSError as error:
+                self.unfinished[name] = error.strerror or str(error)
+            except DuneChestError as error:
+                self.unfinished[name] = str(error)
+        self.recovered = tuple(done)
 
 
-def _hardly_begun(folder: Path) -> bool:
-    """Whether a folder in ``bags/`` is what an archive makes first, and nothing else."""
-    return all(path.is_dir() and path.name in ("dune", "pending") for path in folder.rglob("*"))
+def _choice(entry: BagEntry) -> str:
+    """Say how two libraries of one name are told apart."""
+    parts = ", ".join(map(shown, entry.library.partial)) if entry.library is not None else ""
+    day = entry.library.archived[:10] if entry.library is not None else ""
+    return f"{shown(entry.name)} ({f'only {parts}, ' if parts else ''}archived {day})"
+
+
+def _of_ours(records: BagRecords) -> bool:
+    """Whether Dune Chest made a bag; any one of its records may be what is damaged."""
+    names = (TAGS, "dune/library.json", "dune/files.jsonl", journal.EDITIONS, journal.EARLIER)
+    if any(os.path.lexists(records.at(name)) for name in names):
+        return True
+    return any(path.startswith("dune/") for path in records.lists.tags)
+
+
+#: What a bag has from the moment on in which it is whole.
+_OF_A_WHOLE_BAG = ("data", "bagit.txt", "bag-info.txt", "manifest-sha512.txt", "tagmanifest-sha512.txt")
+
+
+def _never_whole(folder: Path) -> bool:
+    """Whether a folder in ``bags/`` holds what an archive leaves that was cut off before it was whole, and no more."""
+    if any(os.path.lexists(folder / name) for name in _OF_A_WHOLE_BAG):
+        return False
+    pending = folder / journal.PENDING
+    if pending.is_dir() and not pending.is_symlink():
+        return True
+    return {*os.listdir(folder)} <= {"dune"} and not (
+        (folder / "dune").is_dir() and any(name != "pending" for name in os.listdir(folder / "dune"))
+    )
 
 
 def find_chest(place: Path) -> Path | None:
-    """Return the chest's folder if `place` is one, holds one, or lies at its top; else None."""
+    """Return the chest's folder if `place` is one, or lies at its top; else None.
+
+    A chest is known by any of its own records beside the folder of its bags.
+    """
     for folder in (place, place / FOLDER):
         try:
-            if stat.S_ISREG((folder / "chest.json").lstat().st_mode):
+            if _is_regular(folder / chest_record.RECORD):
+                return folder.resolve()
+            if not stat.S_ISDIR((folder / BAGS).lstat().st_mode):
+                continue
+            if _is_regular(folder / chest_record.SUMS) or _says_chest(folder / chest_record.TEXT):
                 return folder.resolve()
         except (OSError, ValueError):
             continue
     return None
+
+
+def _is_regular(path: Path) -> bool:
+    try:
+        return stat.S_ISREG(path.lstat().st_mode)
+    except OSError:
+        return False
+
+
+def _says_chest(path: Path) -> bool:
+    """Whether a text is that of a chest: another program's folder may have one of that name beside a ``bags``."""
+    try:
+        return chest_record.label_in(safe.read_bounded(path, 1 << 20).decode("utf-8", "replace")) is not None
+    except (OSError, ValueError):
+        return False
 
 
 def _check_label(label: str) -> None:

@@ -9,127 +9,59 @@ current one, change by change. Its bytes lie wherever a file of the same BLAKE3 
 
 from __future__ import annotations
 
-import os
-import re
 from collections.abc import Iterable, Iterator, Mapping
 from dataclasses import dataclass
 from itertools import zip_longest
-from pathlib import Path
 
-from dunechest.bag.bag import payload_lines, read_manifest
-from dunechest.bag.digests import Digests
-from dunechest.chest import journal, records
+from dunechest.bag.bag import payload_lines
+from dunechest.chest import journal
+from dunechest.chest.bag_records import FILES, MANIFEST, BagRecords, RecordFault, Tag, changes_path
 from dunechest.chest.pieces import Kept, assemble, kept_in
-from dunechest.chest.records import EarlierFile, FileRecord, LibraryRecord, TagRecord, read_lines
+from dunechest.chest.records import EarlierFile, FileRecord, LibraryRecord
 from dunechest.chest.shelf import Proven, Shelf
-from dunechest.errors import DuneChestError, WordsOff
+from dunechest.errors import WordsOff
 from dunechest.names import shown, why_unsafe
 
-_NUMBER = re.compile(r"\d{4,9}")
-_FILES = "dune/files.jsonl"
 
-
-@dataclass(frozen=True, slots=True)
-class Tag:
-    """A tag file as the two lists of tag files have it: path, bytes, SHA-512 (hexadecimal), BLAKE3 (hexadecimal)."""
-
-    path: str
-    size: int
-    sha512: str
-    blake3: str
-
-
-def _torn(bag: Path, what: str) -> DuneChestError:
-    return DuneChestError(
-        f"{what} in {shown(bag.name)} cannot be relied on, so no edition was added. "
-        "Run: dunechest verify, to see what is damaged. Archived under another name (--name), the library is safe."
-    )
-
-
-def current_files(bag: Path) -> Shelf:
+def current_files(own: BagRecords) -> Shelf:
     """Return the payload of a bag of our own as its records have it, by path below ``data/``.
 
     Raises
     ------
-    DuneChestError
-        If the two records do not speak of the same files, or cannot be read.
+    RecordDamaged
+        If one of the two records is not proven, or they do not speak of the same files.
     """
     found = Shelf()
-    count = 0
-    try:
-        # Both lists are written in the same order: half a million lines need no table to be found in.
-        pairs = zip_longest(payload_lines(bag / "manifest-sha512.txt"), read_lines(bag / _FILES, FileRecord))
-        for listed, numbered in pairs:
-            if listed is None or numbered is None or numbered[1] is None or listed[0] != numbered[1].path:
-                break
-            found[listed[0]] = Proven(numbered[1], listed[1])
-            count += 1
-        else:
-            if len(found) == count:
-                return found
-    except (OSError, ValueError):
-        pass  # the longer way says what is wrong
-    return _current_files(bag)
-
-
-def _current_files(bag: Path) -> Shelf:
-    """Read two lists that are not in the same order, or say what is wrong with them."""
-    slow = _manifest(bag, "manifest-sha512.txt")
-    found = Shelf()
-    try:
-        for number, line in read_lines(bag / _FILES, FileRecord):
-            digest = None if line is None else slow.get("data/" + line.path)
-            if line is None or digest is None:
-                raise _torn(bag, f"Line {number} of dune/files.jsonl")
-            found[line.path] = Proven(line, bytes.fromhex(digest))
-    except OSError as error:
-        raise _torn(bag, f"dune/files.jsonl ({error.strerror})") from error
-    if len(found) != len(slow):
-        raise _torn(bag, "manifest-sha512.txt")
+    file, finish = own.open_lines(MANIFEST)
+    with file:
+        try:
+            # Both lists are written in the same order: half a million lines need no table to be found in.
+            for listed, line in zip_longest(payload_lines(file), own.lines(FILES, FileRecord)):
+                if listed is None or line is None or listed[0] != line.path:
+                    raise own.damaged(
+                        RecordFault(MANIFEST, "changed", f"it does not name the files that {FILES} names")
+                    )
+                found[listed[0]] = Proven(line, listed[1])
+        except (OSError, ValueError) as error:
+            raise own.damaged(RecordFault(MANIFEST, "changed", str(error))) from error
+        finish()
     return found
 
 
-def current_tags(bag: Path) -> dict[str, Tag]:
-    """Return the tag files of a bag of our own as its records have them, by path in the bag.
+def current_tags(own: BagRecords) -> dict[str, Tag]:
+    """Return the tag files of a bag of our own as its lists have them, by path in the bag.
 
     Raises
     ------
-    DuneChestError
-        If the two lists do not speak of the same files, or cannot be read.
+    RecordDamaged
+        If one of the two lists is not proven.
     """
-    slow = _manifest(bag, "tagmanifest-sha512.txt")
-    found: dict[str, Tag] = {}
-    try:
-        for number, line in read_lines(bag / "dune" / "tags.jsonl", TagRecord):
-            if line is None or line.path not in slow:
-                raise _torn(bag, f"Line {number} of dune/tags.jsonl")
-            found[line.path] = Tag(line.path, line.size, slow[line.path], line.blake3)
-    except OSError as error:
-        raise _torn(bag, f"dune/tags.jsonl ({error.strerror})") from error
-    if {*found, "dune/tags.jsonl"} != {*slow, "dune/tags.jsonl"}:
-        raise _torn(bag, "tagmanifest-sha512.txt")
-    return found
+    for fault in own.lists.faults:
+        raise own.damaged(fault)
+    return dict(own.lists.tags)
 
 
-def _manifest(bag: Path, name: str) -> Digests:
-    manifest = read_manifest(bag, name)
-    if manifest is None or manifest.problems:
-        raise _torn(bag, name)
-    return manifest.entries
-
-
-def numbers(bag: Path, current: int) -> tuple[int, ...]:
-    """Return the numbers of a bag's editions, the current one last."""
-    try:
-        names = os.listdir(bag / records.EDITIONS)
-    except OSError:
-        names = []
-    found = (name for name in names if _NUMBER.fullmatch(name) and int(name) < current)
-    earlier = sorted(int(name) for name in found if (bag / records.EDITIONS / name / "library.json").exists())
-    return (*earlier, current)
-
-
-def check_number(bag: Path, current: int, number: int) -> None:
+def check_number(own: BagRecords, current: int, number: int) -> None:
     """Make sure that there is such an edition.
 
     Raises
@@ -137,70 +69,62 @@ def check_number(bag: Path, current: int, number: int) -> None:
     WordsOff
         If there is none; the message lists those there are.
     """
-    known = numbers(bag, current)
+    known = own.numbers(current)
     if number not in known:
         raise WordsOff(
-            f"{shown(bag.name)} has no edition {number}. It has: {', '.join(map(str, known))}. "
+            f"{shown(own.bag.name)} has no edition {number}. It has: {', '.join(map(str, known))}. "
             "`dunechest editions` shows them."
         )
 
 
-def record_of(bag: Path, current: LibraryRecord, number: int) -> LibraryRecord:
+def record_of(own: BagRecords, current: LibraryRecord, number: int) -> LibraryRecord:
     """Return the record of an edition.
 
     Raises
     ------
     WordsOff
         If there is no such edition.
-    ChestUnusable
-        If its record cannot be read.
+    RecordDamaged
+        If its record is not proven.
     """
     if number == current.edition:
         return current
-    check_number(bag, current.edition, number)
-    return records.read_edition(bag, number)
+    check_number(own, current.edition, number)
+    return own.edition(number)
 
 
-def changes_of(bag: Path, number: int) -> Iterator[EarlierFile]:
-    """Yield in which files an earlier edition differs from the next.
+def changes_of(own: BagRecords, number: int) -> Iterator[EarlierFile]:
+    """Yield in which files an earlier edition differs from the next; all of it counts only if no error follows.
 
     Raises
     ------
-    DuneChestError
-        If a line is torn: then this edition and those before it cannot be known for certain.
+    RecordDamaged
+        If the list is not proven: then this edition and those before it cannot be known for certain.
     """
-    try:
-        lines = read_lines(records.edition_folder(bag, number) / "changes.jsonl", EarlierFile)
-        for at, line in lines:
-            if line is None or why_unsafe(line.path) is not None:
-                raise DuneChestError(
-                    f"Line {at} of the changes of edition {number} in {shown(bag.name)} is torn. Editions up to "
-                    "that one cannot be told for certain; later ones can. Run: dunechest verify"
-                )
-            yield line
-    except OSError as error:
-        raise DuneChestError(
-            f"The changes of edition {number} in {shown(bag.name)} cannot be read: {error.strerror}."
-        ) from error
+    path = changes_path(number)
+    for line in own.lines(path, EarlierFile):
+        if why_unsafe(line.path) is not None:
+            raise own.damaged(RecordFault(path, "changed", "it names a path that must not be used"))
+        yield line
 
 
-def files_of(bag: Path, current: int, number: int, files: Mapping[str, FileRecord]) -> dict[str, FileRecord]:
+def files_of(own: BagRecords, current: int, number: int, files: Mapping[str, FileRecord]) -> dict[str, FileRecord]:
     """Return the files of an edition by path below ``data/``.
 
     Parameters
     ----------
-    bag : Path
-        The bag's folder.
+    own : BagRecords
+        The bag.
     current, number : int
         The current edition, and the one that is wanted.
     files : mapping
         The files of the current one.
     """
     found = dict(files)
-    for earlier in reversed(numbers(bag, current)[:-1]):
+    for earlier in reversed(own.numbers(current)[:-1]):
         if earlier < number:
             break
-        step_back(found, changes_of(bag, earlier))
+        step_back(found, changes_of(own, earlier))
     return found
 
 
@@ -241,13 +165,15 @@ class Places:
     plain: dict[str, str]
     pieces: dict[str, Kept]
 
-    def assemble(self, bag: Path, digest: str) -> Iterator[bytes]:
+    own: BagRecords
+
+    def assemble(self, digest: str) -> Iterator[bytes]:
         """Put together a state that is kept in pieces; see `pieces.assemble`."""
-        files = {key: bag / path for key, path in self.plain.items()}
-        return assemble(bag, self.pieces[digest], self.pieces.values(), files)
+        files = {key: self.own.at(path) for key, path in self.plain.items()}
+        return assemble(self.own.at, self.pieces[digest], self.pieces.values(), files)
 
 
-def places_of_bytes(bag: Path, files: Iterable[FileRecord]) -> Places:
+def places_of_bytes(own: BagRecords, files: Iterable[FileRecord]) -> Places:
     """Say where bytes lie in a bag; of several places one in ``data/`` comes first.
 
     What a list on the drive names is foreign input: no path leaves the bag.
@@ -258,11 +184,9 @@ def places_of_bytes(bag: Path, files: Iterable[FileRecord]) -> Places:
             found.setdefault(file.blake3, "data/" + file.path)
     prefix = journal.EARLIER + "/"
     archives = []
-    try:
-        for _, line in read_lines(bag / "dune" / "tags.jsonl", TagRecord):
-            if line is not None and line.path.startswith(prefix) and why_unsafe(line.path) is None:
-                found.setdefault(line.blake3, line.path)
-                archives.append(line.path)
-    except OSError:
-        pass  # then only what is in data/ can be had
-    return Places(found, kept_in(bag, archives))
+    for path, tag in own.lists.tags.items():
+        if path.startswith(prefix) and why_unsafe(path) is None:
+            if tag.blake3:
+                found.setdefault(tag.blake3, path)
+            archives.append(path)
+    return Places(found, kept_in(own.at, archives), own)

@@ -13,13 +13,16 @@ no step is ever done again on what a later phase has brought.
 A step is a pair of names relative to the bag. An empty old name makes the folder of the
 new one; an empty new name removes the old one's folder if nothing is in it.
 
-The journal holds its own digest, so a torn one is told from a whole one.
+The journal holds its own digest, so a torn one is told from a whole one. It keeps the phases that are done, too, so that
+a change that turns out to be impossible (something else has a name that it needs) is rolled back, as long as no
+record was replaced.
 """
 
 from __future__ import annotations
 
 import errno
 import os
+import stat
 from pathlib import Path
 
 import msgspec
@@ -28,6 +31,7 @@ from blake3 import blake3
 from dunechest.errors import ChestUnusable
 from dunechest.names import shown, why_unsafe
 from dunechest.transfer import disk, safe
+from dunechest.transfer.below import folders_in
 
 PENDING = "dune/pending"
 EARLIER = "dune/earlier"
@@ -55,42 +59,50 @@ class _Journal(msgspec.Struct, frozen=True):
     format: int
     digest: str
     phases: tuple[Phase, ...]
+    done: tuple[Phase, ...] = ()
 
 
-def _digest(phases: tuple[Phase, ...]) -> str:
-    return blake3(msgspec.json.encode(phases)).hexdigest()
+def _digest(phases: tuple[Phase, ...], done: tuple[Phase, ...]) -> str:
+    return blake3(msgspec.json.encode((phases, done))).hexdigest()
 
 
-def write(bag: Path, phases: tuple[Phase, ...]) -> None:
+def write(bag: Path, phases: tuple[Phase, ...], done: tuple[Phase, ...] = ()) -> None:
     """Write the journal; when this returns, the change is decided."""
-    journal = _Journal(1, _digest(phases), phases)
+    journal = _Journal(1, _digest(phases, done), phases, done)
     safe.write_file(bag / JOURNAL, msgspec.json.encode(journal))
 
 
 def read(bag: Path) -> tuple[Phase, ...] | None:
-    """Return the phases of a whole journal; None if there is none, or only a torn one.
+    """Return the phases that remain of a whole journal; None if there is none, or only a torn one.
 
     Raises
     ------
     ChestUnusable
         If a step would lead out of the bag, or the journal is of a newer format.
     """
+    journal = _read(bag)
+    return journal.phases if journal is not None else None
+
+
+def _read(bag: Path) -> _Journal | None:
+    if (bag / "dune").is_symlink() or (bag / PENDING).is_symlink():
+        return None
     try:
         journal = msgspec.json.decode(safe.read_bounded(bag / JOURNAL, _MOST), type=_Journal)
     except (OSError, ValueError, msgspec.MsgspecError, RecursionError):
         return None
     if journal.format > 1:
         raise ChestUnusable(f"The journal in {shown(str(bag))} is of a newer format. Nothing was touched.")
-    if journal.digest != _digest(journal.phases):
+    if journal.digest != _digest(journal.phases, journal.done):
         return None
-    for step in (step for phase in journal.phases for step in phase):
+    for step in (step for phase in (*journal.phases, *journal.done) for step in phase):
         why = _why_not(step)
         if why is not None:
             raise ChestUnusable(
                 f"The journal in {shown(str(bag))} would rename {shown(step.old)!r} to {shown(step.new)!r}: {why}. "
                 "It was not written by Dune Chest, and nothing was touched."
             )
-    return journal.phases
+    return journal
 
 
 def _why_not(step: Rename) -> str | None:
@@ -107,10 +119,145 @@ def _why_not(step: Rename) -> str | None:
         )
     if step.old.startswith(PENDING + "/") or step.new.startswith((PENDING + "/", EARLIER + "/", GONE + "/")):
         return None
+    if step.old.startswith(EARLIER + "/") and step.new.startswith("data/"):  # a change that is rolled back
+        return None
     return "it neither brings something from dune/pending nor keeps something in dune/earlier"
 
 
-def carry_out(bag: Path, phases: tuple[Phase, ...]) -> None:
+def refuse_if_impossible(bag: Path, phases: tuple[Phase, ...]) -> None:
+    """Look at all that a change needs, before it is decided.
+
+    Raises
+    ------
+    ChestUnusable
+        If something else has a name that the change needs, a folder of the bag is a link, or a path is too long.
+    """
+    left = {step.old for phase in phases for step in phase if step.old}
+    longest = _longest_path(bag)
+    real: set[str] = {""}
+    for step in (step for phase in phases for step in phase if step.new):
+        if len(os.fsencode(bag / step.new)) > longest:
+            raise _impossible(bag, step.new, "its path is longer than this system allows")
+        missing = False
+        above = step.new.rpartition("/")[0]
+        pieces = above.split("/") if above else []
+        for count in range(1, len(pieces) + 1):
+            folder = "/".join(pieces[:count])
+            if folder in real or missing:
+                continue
+            mode = _mode(bag / folder)
+            if mode is None or folder in left:
+                missing = True  # it will be made
+            elif not stat.S_ISDIR(mode):
+                raise _impossible(bag, folder, "it has to be a folder and is something else")
+            else:
+                real.add(folder)
+        if step.old and not missing:
+            _free_or_file(bag, step, left)
+
+
+def _free_or_file(bag: Path, step: Rename, left: set[str]) -> None:
+    """Refuse if a folder has the name that a file gets, and will not be gone by then."""
+    mode = _mode(bag / step.new)
+    if mode is None or not stat.S_ISDIR(mode):
+        return
+    for folder in folders_in(bag / step.new):
+        with os.scandir(folder) as entries:
+            others = [entry.path for entry in entries if not entry.is_dir(follow_symlinks=False)]
+        for other in others:
+            path = os.path.relpath(other, bag).replace(os.sep, "/")
+            if path not in left:
+                raise _impossible(bag, path, "it is no part of the archive and lies where a file of it goes")
+    if step.new not in left and step.new != "data":
+        raise _impossible(bag, step.new, "it has to be a file and is a folder")
+
+
+def _mode(path: Path) -> int | None:
+    try:
+        return path.lstat().st_mode
+    except (FileNotFoundError, NotADirectoryError):
+        return None
+
+
+def _longest_path(bag: Path) -> int:
+    """Bytes that a path may have on this system."""
+    try:
+        return os.pathconf(bag, "PC_PATH_MAX") - 1
+    except (AttributeError, ValueError, OSError):
+        return 32_000
+
+
+def _impossible(bag: Path, path: str, why: str) -> ChestUnusable:
+    return ChestUnusable(
+        f"{shown(path)} in {shown(bag.name)} is in the way: {why}. Nothing was changed. Move it away from the chest, "
+        "or archive the library under another name (--name)."
+    )
+
+
+#: What the system says where something else has a name that a step needs: trying again would not help.
+_IN_THE_WAY = frozenset({errno.ENOTDIR, errno.EISDIR, errno.ENOTEMPTY, errno.EEXIST, errno.ENAMETOOLONG, errno.ELOOP})
+
+
+def finish(bag: Path) -> bool:
+    """Carry out a decided change of a bag; False if there is none.
+
+    Raises
+    ------
+    ChestUnusable
+        If something is in the way of it: then it was rolled back, where no record was replaced yet.
+    OSError
+        If the drive does not let it be done now.
+    """
+    journal = _read(bag)
+    if journal is None:
+        return False
+    try:
+        carry_out(bag, journal.phases, journal.done)
+    except (OSError, ChestUnusable) as error:
+        if isinstance(error, OSError) and error.errno not in _IN_THE_WAY:
+            raise
+        journal = _read(bag) or journal
+        why = str(error) if isinstance(error, ChestUnusable) else f"{error.strerror}: {shown(str(error.filename))}"
+        if not _can_roll_back(bag, journal):
+            raise ChestUnusable(
+                f"A decided change of {shown(bag.name)} cannot be finished: {why} Every file is on the drive."
+            ) from error
+        _roll_back(bag, journal)
+        raise ChestUnusable(
+            f"A change of {shown(bag.name)} was cut off and could not be finished ({why}), so it was rolled back: the "
+            "archive is as it was before."
+        ) from error
+    return True
+
+
+def _can_roll_back(bag: Path, journal: _Journal) -> bool:
+    """Whether no record was replaced yet: then the bag can be what it was."""
+    records = [step for phase in (*journal.phases, *journal.done) for step in phase if step.old.startswith(_TAGS)]
+    return bool(records) and all(os.path.lexists(bag / step.old) for step in records)
+
+
+_TAGS = PENDING + "/tags/"
+
+
+def _roll_back(bag: Path, journal: _Journal) -> None:
+    """Take back what was done; cut off, this is finished as any decided change is."""
+    back = []
+    for phase in reversed((*journal.done, *journal.phases[:1])):
+        steps = []
+        for step in reversed(phase):
+            if not step.old:
+                steps.append(Rename(step.new, ""))
+            elif not step.new:
+                steps.append(Rename("", step.old))
+            elif os.path.lexists(bag / step.new) and not os.path.lexists(bag / step.old):
+                steps.append(Rename(step.new, step.old))
+        if steps:
+            back.append(tuple(steps))
+    write(bag, tuple(back))
+    carry_out(bag, tuple(back))
+
+
+def carry_out(bag: Path, phases: tuple[Phase, ...], done: tuple[Phase, ...] = ()) -> None:
     """Do the steps that are not done yet, then remove what is pending.
 
     Safe to be cut off anywhere and to be called again with what `read` returns.
@@ -123,7 +270,7 @@ def carry_out(bag: Path, phases: tuple[Phase, ...]) -> None:
             if parent.exists():
                 disk.flush_folder(parent)
         if number + 1 < len(phases):
-            write(bag, phases[number + 1 :])
+            write(bag, phases[number + 1 :], (*done, *phases[: number + 1]))
     _remove(bag)
 
 
@@ -195,5 +342,10 @@ def _remove(bag: Path) -> None:
     if pending.is_symlink() or not pending.exists():
         return
     disk.remove(bag / JOURNAL, missing_ok=True)
-    disk.remove_tree(pending)
+    try:
+        disk.remove_tree(pending)
+    except OSError as error:
+        # The change is done by now; what cannot be removed (a folder that may not be written to) does no harm.
+        if error.errno not in (errno.ENOTEMPTY, errno.EEXIST, errno.EACCES, errno.EPERM):
+            raise
     disk.flush_folder(pending.parent)

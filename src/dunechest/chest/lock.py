@@ -8,11 +8,12 @@ second one gets.
 from __future__ import annotations
 
 import os
+import stat
 from collections.abc import Iterator
 from contextlib import contextmanager
 from pathlib import Path
 
-from dunechest.errors import ChestBusy, CutOff
+from dunechest.errors import ChestBusy, ChestUnusable, CutOff
 from dunechest.names import shown
 from dunechest.transfer import safe
 
@@ -33,6 +34,7 @@ def locked(folder: Path, machine: str) -> Iterator[None]:
     """
     from filelock import FileLock, Timeout  # only here, since reading a chest needs no lock
 
+    _regular_or_none(folder / LOCK)
     try:
         lock = FileLock(folder / LOCK, timeout=0)
         lock.acquire()
@@ -46,7 +48,7 @@ def locked(folder: Path, machine: str) -> Iterator[None]:
     owner = folder / OWNER
     try:
         try:
-            owner.write_text(f"process {os.getpid()} on {machine}\n", encoding="utf-8")
+            _say_who(owner, f"process {os.getpid()} on {machine}\n")
         except OSError:
             pass  # only for the message; a full drive may have no room for a line
         yield
@@ -58,6 +60,29 @@ def locked(folder: Path, machine: str) -> Iterator[None]:
         except OSError:
             pass  # the drive went away
         lock.release()
+
+
+def _regular_or_none(path: Path) -> None:
+    """Refuse a lock that is no regular file: opening a link would empty the file that it leads to."""
+    try:
+        mode = path.lstat().st_mode
+    except OSError:
+        return
+    if not stat.S_ISREG(mode):
+        raise ChestUnusable(
+            f"{shown(str(path))} is not a regular file. It was not made by Dune Chest, and nothing was touched. "
+            "Look at it, and remove it if nothing needs it."
+        )
+
+
+def _say_who(path: Path, text: str) -> None:
+    """Write down who has the chest, in a new file: whatever has that name now is not written to."""
+    path.unlink(missing_ok=True)
+    fd = os.open(path, os.O_WRONLY | os.O_CREAT | os.O_EXCL | getattr(os, "O_NOFOLLOW", 0), 0o644)
+    try:
+        os.write(fd, text.encode("utf-8", "replace"))
+    finally:
+        os.close(fd)
 
 
 def _owner(folder: Path) -> str:

@@ -24,7 +24,7 @@ import os
 import re
 import zipfile
 from collections.abc import Callable, Iterable, Iterator, Mapping
-from contextlib import contextmanager
+from contextlib import ExitStack, contextmanager
 from dataclasses import dataclass
 from hashlib import sha256
 from pathlib import Path
@@ -95,14 +95,25 @@ class Kept:
     pieces: frozenset[str]
 
 
-def kept_in(bag: Path, paths: Iterable[str]) -> dict[str, Kept]:
+#: Says where a path of a bag lies.
+At = Callable[[str], Path]
+
+
+@contextmanager
+def _opened(path: Path) -> Iterator[zipfile.ZipFile]:
+    """Open an archive, which must be a regular file: a pipe would be waited for, a link may lead anywhere."""
+    with os.fdopen(safe.open_regular(path), "rb") as file, zipfile.ZipFile(file) as archive:
+        yield archive
+
+
+def kept_in(at: At, paths: Iterable[str]) -> dict[str, Kept]:
     """Return the archives of pieces among some paths of a bag, by the digest of the whole; others are passed over."""
     found: dict[str, Kept] = {}
     for path in paths:
         if not path.endswith(SUFFIX) or not path.startswith(journal.EARLIER + "/"):
             continue
         try:
-            with zipfile.ZipFile(bag / path) as archive:
+            with _opened(at(path)) as archive:
                 about = msgspec.json.decode(_entry(archive, "about.json", 1 << 16), type=About)
                 names = frozenset(name for name in archive.namelist() if _DIGEST.fullmatch(name))
         except (OSError, ValueError, KeyError, zipfile.BadZipFile, msgspec.MsgspecError, NotImplementedError):
@@ -123,7 +134,7 @@ def _entry(archive: zipfile.ZipFile, name: str, most: int) -> bytes:
     return content
 
 
-def list_of(bag: Path, kept: Kept) -> list[str]:
+def list_of(at: At, kept: Kept) -> list[str]:
     """Return the digests of the pieces of a state, in order.
 
     Raises
@@ -132,7 +143,7 @@ def list_of(bag: Path, kept: Kept) -> list[str]:
         If the list is torn.
     """
     try:
-        with zipfile.ZipFile(bag / kept.path) as archive:
+        with _opened(at(kept.path)) as archive:
             lines = _entry(archive, "list.txt", _MOST_LIST).decode("ascii").split()
     except (OSError, ValueError, KeyError, zipfile.BadZipFile) as error:
         raise DuneChestError(f"{shown(kept.path)} cannot be read: {shown(str(error))}.") from error
@@ -161,12 +172,12 @@ def keep(old: Path, about: About, new: Path, target: Path, there: Callable[[str]
         False if it is not worth it; nothing is left at `target` then.
     """
     size = about.size
-    with new.open("rb") as file:
+    with os.fdopen(safe.open_regular(new), "rb") as file:
         held = {sha256(piece).digest() for piece in cut(file)}
     order: list[str] = []
     written: set[str] = set()
     total = 0
-    with old.open("rb") as file, _new_archive(target) as archive:
+    with os.fdopen(safe.open_regular(old), "rb") as file, _new_archive(target) as archive:
         for piece in cut(file):
             raw = sha256(piece).digest()
             digest = raw.hex()
@@ -219,13 +230,13 @@ class _Outgoing:
         """Do nothing: what flushes to the medium comes later, once for all of it."""
 
 
-def rewrite(bag: Path, kept: Kept, base: str, more: Mapping[str, Kept], target: Path) -> None:
+def rewrite(at: At, kept: Kept, base: str, more: Mapping[str, Kept], target: Path) -> None:
     """Write an archive of pieces anew with another base, and with pieces taken over from other archives."""
-    with zipfile.ZipFile(bag / kept.path) as old, _new_archive(target) as new:
+    with _opened(at(kept.path)) as old, _new_archive(target) as new:
         for name in sorted(kept.pieces):
             new.writestr(_info(name), _entry(old, name, _MOST))
         for path in sorted({other.path for other in more.values()}):
-            with zipfile.ZipFile(bag / path) as other_archive:
+            with _opened(at(path)) as other_archive:
                 for digest in sorted(d for d, other in more.items() if other.path == path):
                     new.writestr(_info(digest), _entry(other_archive, digest, _MOST))
         new.writestr(_info("list.txt"), _entry(old, "list.txt", _MOST_LIST))
@@ -242,14 +253,14 @@ def base_of(kept: Kept, others: Mapping[str, Kept]) -> str:
 
 
 def assemble(
-    bag: Path, kept: Kept, every: Iterable[Kept], plain: Mapping[str, Path], own: Path | None = None
+    at: At, kept: Kept, every: Iterable[Kept], plain: Mapping[str, Path], own: Path | None = None
 ) -> Iterator[bytes]:
     """Put an earlier state together again, piece by piece.
 
     Parameters
     ----------
-    bag : Path
-        The bag's folder.
+    at : callable
+        Says where a path of the bag lies.
     kept : Kept
         The state.
     every : iterable of Kept
@@ -268,14 +279,16 @@ def assemble(
     where = {digest: other.path for other in known.values() for digest in other.pieces}
     base = base_of(kept, {digest: other for digest, other in known.items() if digest not in plain})
     archives: dict[str, zipfile.ZipFile] = {}
+    opened = ExitStack()
     cuts: dict[str, tuple[int, int]] | None = None
     last: BinaryIO | None = None
     try:
-        for digest in list_of(own.parent if own else bag, Kept(own.name, kept.about, kept.pieces) if own else kept):
+        for digest in list_of((lambda path: own) if own is not None else at, kept):
             path = "" if own is not None and digest in kept.pieces else where.get(digest)
             if path is not None:
                 if path not in archives:
-                    archives[path] = zipfile.ZipFile(own if not path and own is not None else bag / path)
+                    place = own if not path and own is not None else at(path)
+                    archives[path] = opened.enter_context(_opened(place))
                 piece = _entry(archives[path], digest, _MOST)
             else:
                 if cuts is None:
@@ -290,8 +303,7 @@ def assemble(
     except (OSError, ValueError, KeyError, zipfile.BadZipFile) as error:
         raise DuneChestError(f"{shown(kept.path)} cannot be put together: {shown(str(error))}.") from error
     finally:
-        for archive in archives.values():
-            archive.close()
+        opened.close()
         if last is not None:
             last.close()
 
@@ -300,7 +312,7 @@ def _cuts(path: Path | None) -> tuple[BinaryIO | None, dict[str, tuple[int, int]
     """Open a plain file and say where which piece is in it."""
     if path is None:
         return None, {}
-    file = path.open("rb")
+    file = os.fdopen(safe.open_regular(path), "rb")
     found: dict[str, tuple[int, int]] = {}
     place = 0
     for piece in cut(file):

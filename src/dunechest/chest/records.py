@@ -34,10 +34,8 @@ FORMAT = 1
 
 EDITIONS = journal.EDITIONS
 
-#: Bytes; a record larger than this is not one of ours.
-_MOST_CHEST = 1 << 20
-_MOST_LIBRARY = 1 << 30
-_MOST_LINE = 1 << 20
+#: Bytes of a line of a list.
+LONGEST_LINE = 1 << 20
 
 Name = str | RawName
 
@@ -45,6 +43,11 @@ Name = str | RawName
 Id = Annotated[str, msgspec.Meta(pattern=r"\A[0-9a-f]{32}\Z")]
 Moment = Annotated[str, msgspec.Meta(pattern=r"\A[0-9TZ:.+-]{10,40}\Z")]
 Plain = Annotated[str, msgspec.Meta(pattern=r"\A[a-z0-9-]{0,80}\Z")]
+# Numbers that no file has would end in a system call that cannot take them.
+Size = Annotated[int, msgspec.Meta(ge=0, le=1 << 60)]
+Time = Annotated[int, msgspec.Meta(ge=-(1 << 62), le=1 << 62)]
+Mode = Annotated[int, msgspec.Meta(ge=0, le=0o177777)]
+Number = Annotated[int, msgspec.Meta(ge=0, le=1_000_000_000)]
 
 
 class ChestRecord(msgspec.Struct, frozen=True):
@@ -76,8 +79,8 @@ class FolderRecord(msgspec.Struct, frozen=True):
     """A folder: path in the library (``""`` is the library itself), time in ns, mode, empty or not."""
 
     path: Name
-    mtime_ns: int
-    mode: int
+    mtime_ns: Time
+    mode: Mode
     empty: bool = False
 
 
@@ -86,7 +89,7 @@ class LinkRecord(msgspec.Struct, frozen=True):
 
     path: Name
     target: Name
-    mtime_ns: int
+    mtime_ns: Time
 
 
 class ChangedName(msgspec.Struct, frozen=True):
@@ -100,30 +103,31 @@ class LeftOut(msgspec.Struct, frozen=True):
     """A file that was found and not copied: path, bytes, why, and its time in ns where it has one."""
 
     path: Name
-    size: int
+    size: Size
     why: str
-    mtime_ns: int = 0
+    mtime_ns: Time = 0
 
 
 class CapturedDatabase(msgspec.Struct, frozen=True):
     """A database that SQLite captured: path, and size (bytes) and time (ns) of the file it came from."""
 
     path: Name
-    size: int
-    mtime_ns: int
+    size: Size
+    mtime_ns: Time
     companions: tuple[LeftOut, ...] = ()
 
 
 class Totals(msgspec.Struct, frozen=True):
-    """Counts of the edition: files and bytes found, copied, left out, and bytes now in the bag."""
+    """Counts of the edition: files and bytes found, copied, left out, and files and bytes now in the bag."""
 
-    files_found: int
-    bytes_found: int
-    files_copied: int
-    bytes_copied: int
-    files_left_out: int
-    bytes_left_out: int
-    bytes_stored: int
+    files_found: Size
+    bytes_found: Size
+    files_copied: Size
+    bytes_copied: Size
+    files_left_out: Size
+    bytes_left_out: Size
+    files_stored: Size
+    bytes_stored: Size
 
 
 class PartRecord(msgspec.Struct, frozen=True):
@@ -132,8 +136,8 @@ class PartRecord(msgspec.Struct, frozen=True):
     what: str
     name: str
     title: str
-    files: int
-    bytes: int
+    files: Size
+    bytes: Size
 
 
 class ReferenceRecord(msgspec.Struct, frozen=True):
@@ -152,8 +156,8 @@ class StrayRecord(msgspec.Struct, frozen=True):
 
     path: Name
     stored: str
-    size: int
-    mtime_ns: int
+    size: Size
+    mtime_ns: Time
     references: tuple[ReferenceRecord, ...]
     standard: Plain = ""
     relative: Name = ""
@@ -162,20 +166,20 @@ class StrayRecord(msgspec.Struct, frozen=True):
 class ReferenceCounts(msgspec.Struct, frozen=True):
     """How many references of the library led where when it was archived."""
 
-    inside: int = 0
-    strays: int = 0
-    missing: int = 0
-    away: int = 0
+    inside: Size = 0
+    strays: Size = 0
+    missing: Size = 0
+    away: Size = 0
 
 
 class ChangeCounts(msgspec.Struct, frozen=True):
     """What an edition changed in the one before it: numbers of files, and the bytes it brought to the drive."""
 
-    added: int = 0
-    changed: int = 0
-    moved: int = 0
-    dropped: int = 0
-    bytes_added: int = 0
+    added: Size = 0
+    changed: Size = 0
+    moved: Size = 0
+    dropped: Size = 0
+    bytes_added: Size = 0
 
 
 class LibraryRecord(msgspec.Struct, frozen=True):
@@ -188,7 +192,7 @@ class LibraryRecord(msgspec.Struct, frozen=True):
     application: str
     shape: Literal["folder", "file"]
     origin: Origin
-    edition: int
+    edition: Number
     archived: Moment
     archived_with: str
     totals: Totals
@@ -214,12 +218,12 @@ class FileRecord(msgspec.Struct, frozen=True, gc=False, omit_defaults=True):
     """A payload file: path below ``data/``, bytes, time (ns), mode, BLAKE3 (hexadecimal), role, edition."""
 
     path: str
-    size: int
-    mtime_ns: int
-    mode: int
+    size: Size
+    mtime_ns: Time
+    mode: Mode
     blake3: str
     role: str = "essential"
-    edition: int = 1
+    edition: Number = 1
 
 
 class EarlierFile(msgspec.Struct, frozen=True, gc=False, omit_defaults=True):
@@ -230,29 +234,30 @@ class EarlierFile(msgspec.Struct, frozen=True, gc=False, omit_defaults=True):
 
     path: str
     absent: bool = False
-    size: int = 0
-    mtime_ns: int = 0
-    mode: int = 0
+    size: Size = 0
+    mtime_ns: Time = 0
+    mode: Mode = 0
     blake3: str = ""
     role: str = "essential"
-    edition: int = 1
+    edition: Number = 1
 
 
 class TagRecord(msgspec.Struct, frozen=True):
-    """A tag file: path in the bag, bytes, BLAKE3 (hexadecimal)."""
+    """A tag file: path in the bag, bytes, BLAKE3 and SHA-512 (hexadecimal)."""
 
     path: str
-    size: int
+    size: Size
     blake3: str
+    sha512: str
 
 
 class ProvenRecord(msgspec.Struct, frozen=True, gc=False):
     """A file that is on the drive and proven: path below ``data/``, what the source was, digests."""
 
     path: str
-    size: int
-    mtime_ns: int
-    mode: int
+    size: Size
+    mtime_ns: Time
+    mode: Mode
     blake3: str
     sha512: str
 
@@ -271,25 +276,34 @@ def encode_line(record: msgspec.Struct) -> bytes:
     return msgspec.json.encode(record) + b"\n"
 
 
-def read_chest(folder: Path) -> ChestRecord:
-    """Read ``chest.json`` of a chest's folder.
+def format_of(content: bytes) -> int | None:
+    """Return the format number that a record has, or None if it has none that can be read."""
+    try:
+        return msgspec.json.decode(content, type=_Formatted).format
+    except (msgspec.MsgspecError, UnicodeDecodeError, RecursionError):
+        return None
+
+
+def newer_words(path: Path, number: int) -> str:
+    """Say that a record is of a newer format."""
+    return (
+        f"{shown(str(path))} is of format {number}, and this version of Dune Chest knows formats up to {FORMAT}. "
+        "Nothing was touched. Install a newer version to use it; the files in it can be read without."
+    )
+
+
+def decode_library(content: bytes, path: Path) -> LibraryRecord:
+    """Decode ``library.json`` of an edition.
+
+    What only describes the library (its parts, references, strays) is passed over
+    where it is not of the right form: the files can be restored without.
 
     Raises
     ------
     ChestUnusable
-        If it is missing, torn, or of a newer format.
+        If it is torn, or of a newer format.
     """
-    path = folder / "chest.json"
-    return _checked(path, _MOST_CHEST, ChestRecord)
-
-
-def read_library(bag: Path) -> LibraryRecord:
-    """Read ``dune/library.json`` of a bag; raises as `read_chest` does.
-
-    What only describes the library (its parts, references, strays) is passed over
-    where it is not as it should be: the files can be restored without.
-    """
-    return _checked(bag / "dune" / "library.json", _MOST_LIBRARY, LibraryRecord, _DESCRIBING)
+    return _decoded(content, path, LibraryRecord, _DESCRIBING)
 
 
 _Record = TypeVar("_Record", bound=msgspec.Struct)
@@ -298,33 +312,23 @@ _Record = TypeVar("_Record", bound=msgspec.Struct)
 _DESCRIBING = ("parts", "partial", "strays", "strays_left", "references")
 
 
-def _checked(path: Path, most: int, kind: type[_Record], optional: tuple[str, ...] = ()) -> _Record:
-    where = shown(str(path))
+def _decoded(content: bytes, path: Path, kind: type[_Record], optional: tuple[str, ...] = ()) -> _Record:
+    number = format_of(content)
+    if number is not None and number > FORMAT:
+        raise ChestUnusable(newer_words(path, number))
     try:
-        content = safe.read_bounded(path, most)
-    except FileNotFoundError as error:
-        raise ChestUnusable(f"{where} is missing.") from error
-    except (OSError, ValueError) as error:
-        raise ChestUnusable(f"{where} cannot be read: {error}.") from error
-    try:
-        number = msgspec.json.decode(content, type=_Formatted).format
-        if number > FORMAT:
-            raise ChestUnusable(
-                f"{where} is of format {number}, and this version of Dune Chest knows formats up to {FORMAT}. "
-                "Nothing was touched. Install a newer version to use it; the files in it can be read without."
-            )
         try:
             return msgspec.json.decode(content, type=kind)
         except msgspec.ValidationError:
             if not optional:
                 raise
             return msgspec.convert(_without_odd(msgspec.json.decode(content), kind, optional), kind)
-    except (msgspec.MsgspecError, UnicodeDecodeError, RecursionError) as error:
-        raise ChestUnusable(f"{where} is torn or not what it should be: {shown(str(error))}.") from error
+    except (msgspec.MsgspecError, UnicodeDecodeError, RecursionError, AttributeError) as error:
+        raise ChestUnusable(f"{shown(str(path))} is torn or not a record: {shown(str(error))}.") from error
 
 
 def _without_odd(raw: dict[str, Any], kind: type[msgspec.Struct], optional: tuple[str, ...]) -> dict[str, Any]:
-    """Leave out optional fields that are not as they should be."""
+    """Leave out optional fields that are not of the right form."""
     types = {field.encode_name: field.type for field in msgspec.structs.fields(kind)}
     kept = dict(raw)
     for name in optional:
@@ -333,11 +337,6 @@ def _without_odd(raw: dict[str, Any], kind: type[msgspec.Struct], optional: tupl
         except msgspec.ValidationError:
             kept.pop(name, None)
     return kept
-
-
-def read_edition(bag: Path, number: int) -> LibraryRecord:
-    """Read the record of an earlier edition; raises as `read_chest` does."""
-    return _checked(edition_folder(bag, number) / "library.json", _MOST_LIBRARY, LibraryRecord, _DESCRIBING)
 
 
 def edition_folder(bag: Path, number: int) -> Path:
@@ -358,7 +357,7 @@ def read_lines(path: Path, kind: type[Any]) -> Iterator[tuple[int, Any]]:
     decoder = msgspec.json.Decoder(kind)
     with os.fdopen(safe.open_regular(path), "rb") as file:
         number = 0
-        while line := file.readline(_MOST_LINE):
+        while line := file.readline(LONGEST_LINE):
             number += 1
             if not line.strip():
                 continue

@@ -1,12 +1,54 @@
-"""The command line: parse, call, show. The only rooms that print, prompt or exit."""
+"""The command line: parse, call, show. The only modules that print, prompt or exit."""
 
 from __future__ import annotations
 
+import io
+import os
+import signal
 import sys
+from types import FrameType
+
+
+class _Tolerant(io.TextIOWrapper):
+    """Standard output that goes on where its reader has enough, so that the work behind it is not lost."""
+
+    def write(self, text: str) -> int:
+        try:
+            return super().write(text)
+        except BrokenPipeError:
+            self._to_nowhere()
+            return len(text)
+
+    def flush(self) -> None:
+        try:
+            super().flush()
+        except BrokenPipeError:
+            self._to_nowhere()
+
+    def _to_nowhere(self) -> None:
+        nowhere = os.open(os.devnull, os.O_WRONLY)
+        os.dup2(nowhere, self.fileno())
+        os.close(nowhere)
+
+
+def _interrupt(number: int, frame: FrameType | None) -> None:
+    raise KeyboardInterrupt
 
 
 def main() -> None:
     """Run the command and end with its exit status."""
     from dunechest.cli.app import run
 
-    sys.exit(run(sys.argv[1:]))
+    # Ended by the system, it is to stop as neatly as by Ctrl-C.
+    signal.signal(signal.SIGTERM, _interrupt)
+    if sys.stdout is not None:
+        out = sys.stdout
+        sys.stdout = _Tolerant(
+            out.buffer, encoding=out.encoding, errors="backslashreplace", line_buffering=bool(out.line_buffering)
+        )
+    if isinstance(sys.stderr, io.TextIOWrapper):
+        sys.stderr.reconfigure(errors="backslashreplace")
+    status = run(sys.argv[1:])
+    if sys.stdout is not None:
+        sys.stdout.flush()
+    sys.exit(status)

@@ -30,10 +30,10 @@ COMMANDS = {
 }
 
 EPILOG = """\b
-Exit status: 0 all well; 1 it ran, and something is not as it should be;
-2 the words of the command are off; 3 refused, nothing changed; 4 cut off by
-the system (drive gone, full, unreadable), the same command goes on from
-there; 130 interrupted, the same."""
+Exit status: 0 all well; 1 finished, with problems; 2 mistake in the command
+line; 3 refused, nothing changed (or the answer was no); 4 interrupted by the
+system (drive gone, not connected, full, unreadable): run the same command
+again to continue; 70 a fault in Dune Chest itself; 130 interrupted."""
 
 
 class _Group(click.Group):
@@ -118,7 +118,26 @@ def run(args: Sequence[str]) -> int:
         os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
         return 0
     except OSError as error:
-        return fail(f"The system refused: {error}. What was safe is safe.", 4, as_json)
+        return fail(f"The system refused: {error}. Run the same command again to continue.", 4, as_json)
+    except Exception as error:
+        return _fault(error, as_json)
+
+
+def _fault(error: Exception, as_json: bool) -> int:
+    """Say that something is wrong with this program itself, and what to report."""
+    import traceback
+
+    from dunechest.cli.output import fail
+
+    place = traceback.extract_tb(error.__traceback__)[-1]
+    where = f"{os.path.basename(place.filename)}, line {place.lineno}"
+    message = (
+        f"This is a fault in Dune Chest itself: {type(error).__name__}: {error} ({where}). Nothing that was archived is "
+        "changed by it. Please report it with the lines below."
+    )
+    status = fail(message, 70, as_json)
+    click.echo("".join(traceback.format_exception(error)).encode("ascii", "backslashreplace").decode(), err=True)
+    return status
 
 
 def _usage(error: click.ClickException) -> str:

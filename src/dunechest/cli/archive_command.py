@@ -9,7 +9,14 @@ from dunechest.cli.output import Out, common
 
 @click.command("archive")
 @click.argument("libraries", nargs=-1, required=True, metavar="LIBRARY...")
-@click.option("--to", "chest", required=True, metavar="CHEST", help="The chest: its label, id, folder or drive.")
+@click.option(
+    "--to",
+    "chests",
+    required=True,
+    multiple=True,
+    metavar="CHEST",
+    help="The chest: its label, id, folder or drive. One only.",
+)
 @click.option("--name", metavar="N", help="Another name for the library in the chest.")
 @click.option("--part", "parts", multiple=True, metavar="P", help="Only this part (an album, a title); repeatable.")
 @click.option(
@@ -33,7 +40,7 @@ from dunechest.cli.output import Out, common
 def command(
     out: Out,
     libraries: tuple[str, ...],
-    chest: str,
+    chests: tuple[str, ...],
     name: str | None,
     parts: tuple[str, ...],
     leave_rebuildable: bool | None,
@@ -65,6 +72,7 @@ def command(
     """
     from dunechest.cli import archive_view
     from dunechest.cli.output import say_recovered
+    from dunechest.errors import WordsOff
     from dunechest.findings import stops
     from dunechest.jobs import archiving, glance
     from dunechest.jobs.archive import check_codes, plan_archive
@@ -72,6 +80,9 @@ def command(
     from dunechest.jobs.find import resolve_library
     from dunechest.jobs.selection import Choice
 
+    if len(chests) > 1:
+        raise WordsOff("--to is given more than once. Archive to one chest at a time. Nothing was changed.")
+    (chest,) = chests
     check_codes(despite)
     target = resolve_chest(chest)
     say_recovered(out, target)
@@ -85,6 +96,7 @@ def command(
             if seen is not None:
                 results.append(seen)
                 known.remove(library)
+                out.problem(*archive_view.problems(seen))
                 if out.shows:
                     archive_view.show_result(out, seen, target)
     plans = plan_archive(known, target, name=name, choice=choice, reread=reread) if known else ()
@@ -99,6 +111,7 @@ def command(
         with out.following() as progress:
             result = archiving.carry_out(plan, despite=despite, progress=progress)
         results.append(result)
+        out.problem(*archive_view.problems(result))
         if out.shows:
             archive_view.show_result(out, result, target)
     if out.json:

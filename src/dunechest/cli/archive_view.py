@@ -178,6 +178,8 @@ def results_document(results: Sequence[ArchiveResult], chest: Chest) -> dict[str
                 "files_kept": r.kept,
                 "changes": msgspec.to_builtins(r.changes) if r.changes is not None else None,
                 "silent_changes": list(r.silent),
+                "healed": list(r.healed),
+                "lost": [{"path": path, "why": why} for path, why in r.lost],
                 "well": r.well,
                 "files_found": r.files_found,
                 "bytes_found": r.bytes_found,
@@ -218,11 +220,38 @@ def changes_in_words(changes: ChangeCounts) -> str:
     return f"since the edition before: {words or 'no file was added, changed, moved or dropped'}"
 
 
+def problems(result: ArchiveResult) -> list[str]:
+    """Return a line for each thing that keeps an archive from being well."""
+    name = result.library
+    found = [f"{name}: {one.path}: left out: {one.why}" for one in result.left_out if one.fault]
+    found += [f"{name}: {path}: {why}" for path, why in result.broken]
+    found += [f"{name}: {path}: it came after the archive had begun" for path in result.appeared]
+    found += [f"{name}: {path}: it changed after it was copied" for path in result.moved_on]
+    found += [f"{name}: {path}: its content changed without a new size or date" for path in result.silent]
+    return found + [f"{name}: {path}: lost in the chest: {why}" for path, why in result.lost]
+
+
+def _show_mended(out: Out, result: ArchiveResult, name: str) -> None:
+    """Say what the chest had lost, and whether the library could give it back."""
+    for paths, words, style in (
+        (result.healed, f"had gone from {name}, or had another size there; copied again, byte for byte", "yellow"),
+        (tuple(path for path, _ in result.lost), f"LOST from {name}: the library has other bytes by now", "bold red"),
+    ):
+        if paths:
+            out.console.print(f"{number(len(paths), 'file')} {words}:", style=style, soft_wrap=True)
+            some, more = limited(paths, out.verbose, 5)
+            for path in some:
+                out.console.print(f"  {shown(path)}", soft_wrap=True)
+            if more:
+                out.console.print(f"  and {more:,} more; --verbose shows all.")
+
+
 def show_result(out: Out, result: ArchiveResult, chest: Chest) -> None:
     """Show the account of one library."""
     console = out.console
     console.print()
     name = f"{shown(chest.label)}/{shown(result.bag)}"
+    _show_mended(out, result, name)
     if result.state == "unchanged":
         console.print(
             f"{shown(result.library)}: nothing has changed since it was archived in {name}.",
@@ -230,7 +259,8 @@ def show_result(out: Out, result: ArchiveResult, chest: Chest) -> None:
             soft_wrap=True,
         )
         console.print(
-            f"{number(result.files_found, 'file')} compared by name, size and time; nothing was written.",
+            f"{number(result.files_found, 'file')} compared by name, size and time; names and sizes in the chest fit, too. "
+            "dunechest verify looks at every byte.",
             style="dim",
         )
         return

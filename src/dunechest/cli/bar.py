@@ -19,6 +19,8 @@ class _Bytes(ProgressColumn):
     """How many of how many bytes."""
 
     def render(self, task: Task) -> Text:
+        if not task.fields["bytes"]:  # what is counted are files, and they are shown already
+            return Text("")
         return Text(f"{size(int(task.completed))} of {size(int(task.total or 0))}")
 
 
@@ -27,6 +29,8 @@ class _Rate(ProgressColumn):
 
     def render(self, task: Task) -> Text:
         speed = task.finished_speed or task.speed
+        if not task.fields["bytes"]:
+            return Text(f"{int(speed):,} files/s" if speed else "-", style="cyan")
         return Text(f"{size(int(speed))}/s" if speed else "-", style="cyan")
 
 
@@ -39,20 +43,25 @@ def bar(console: Console) -> Iterator[Progress]:
         TextColumn("{task.fields[files]}"),
         _Bytes(),
         _Rate(),
-        TimeRemainingColumn(elapsed_when_finished=True),
+        TimeRemainingColumn(),
         TextColumn("left"),
         console=console,
         transient=True,
     )
     tasks: dict[tuple[str, str], TaskID] = {}
+    counted: dict[tuple[str, str], bool] = {}
 
     def follow(step: Step, /) -> None:
         key = (step.stage, step.subject)
         files = f"{step.files_done:,} of {step.files_total:,} files"
         if key not in tasks:
             title = f"{step.stage} {shown(step.subject)}"
-            tasks[key] = display.add_task(title, total=max(step.bytes_total, 1), files=files)
-        display.update(tasks[key], completed=step.bytes_done, files=files)
+            in_bytes = step.bytes_total > 0
+            total = step.bytes_total if in_bytes else max(step.files_total, 1)
+            tasks[key] = display.add_task(title, total=total, files=files, bytes=in_bytes)
+            counted[key] = in_bytes
+        done = step.bytes_done if counted[key] else step.files_done
+        display.update(tasks[key], completed=done, files=files)
 
     with display:
         yield follow

@@ -79,8 +79,33 @@ def show(out: Out, chest: str) -> int:
     from dunechest.jobs.chests import show_chest
 
     result = show_chest(chest)
+    out.problem(*chest_view.problems(result))
     if out.json:
         out.document(chest_view.show_document(result))
     elif out.shows:
         chest_view.show_contents(out, result)
+    return 0 if result.well else 1
+
+
+@command.command("forget")
+@click.argument("chest", metavar="CHEST")
+@click.argument("library", metavar="LIBRARY")
+@common
+def forget(out: Out, chest: str, library: str) -> int:
+    """Stop expecting a library that you removed from a chest on purpose.
+
+    This computer remembers what it archived or checked in a chest, and verify reports
+    what is missing. Nothing on the drive is changed.
+    """
+    from dunechest.jobs.chests import forget_library, resolve_chest
+    from dunechest.names import shown
+
+    target = resolve_chest(chest)
+    forget_library(target, library)
+    if out.json:
+        out.document({"chest": target.id, "library": library, "expected": False})
+    elif out.shows:
+        out.console.print(
+            f"{shown(library)} is no longer expected in the chest {shown(target.label)}.", soft_wrap=True
+        )
     return 0

@@ -13,7 +13,7 @@ from rich.text import Text
 from dunechest.chest.chest import BagEntry, Chest
 from dunechest.cli.output import Out, listing
 from dunechest.jobs.chests import ChestContents, ChestList
-from dunechest.names import from_wire, shown
+from dunechest.names import from_wire, quoted, shown
 from dunechest.words import ago, number, size
 
 if TYPE_CHECKING:
@@ -121,8 +121,20 @@ def show_document(result: ChestContents) -> dict[str, Any]:
         "free": result.free,
         "total": result.total,
         "known_before": result.known_before,
+        "well": result.well,
+        "missing": list(result.missing),
+        "damaged": [{"path": f.path, "state": f.state, "why": f.why} for f in result.chest.faults],
+        "unfinished": [{"library": name, "why": why} for name, why in result.chest.unfinished.items()],
         "libraries": libraries,
     }
+
+
+def problems(result: ChestContents) -> list[str]:
+    """Return a line for each thing that is wrong with a chest, as far as its records tell."""
+    found = [f"{fault.path}: {fault.why}" for fault in result.chest.faults]
+    found += [f"{name}: a change could not be finished: {why}" for name, why in result.chest.unfinished.items()]
+    found += [f"{bag.name}: {bag.why}" for bag in result.bags if bag.state in ("damaged", "unusable")]
+    return found + [f"{name}: it is missing" for name in result.missing]
 
 
 #: Days after which a check of every byte should be made again.
@@ -155,7 +167,12 @@ def _row(bag: BagEntry) -> tuple[str, str, str, str, str]:
     """Return a bag's columns: name, kind, size, files, day of archiving."""
     record = bag.library
     if record is None:
-        words = {"unfinished": "cut off", "foreign": "another program's bag", "unusable": "not usable"}
+        words = {
+            "unfinished": "cut off",
+            "foreign": "another program's bag",
+            "unusable": "not usable",
+            "damaged": "DAMAGED",
+        }
         return shown(bag.name), words.get(bag.state, bag.state), "", "", ""
     totals = record.totals
     return (
@@ -201,6 +218,25 @@ def show_contents(out: Out, result: ChestContents) -> None:
         console.print("This machine meets this chest for the first time, and will remember it.", style="cyan")
     for name in chest.recovered:
         console.print(f"A cut-off change in {shown(name)} was finished.", style="yellow")
+    for name, why in chest.unfinished.items():
+        console.print(
+            f"A change in {shown(name)} could not be finished: {shown(why)}", style="yellow", soft_wrap=True
+        )
+    for fault in chest.faults:
+        console.print(
+            f"The chest's own record {fault.path} is damaged: {shown(fault.why)}", style="bold red", soft_wrap=True
+        )
+        console.print(f"-> dunechest chest rebuild {quoted(str(chest.folder))}", soft_wrap=True)
+    for name in result.missing:
+        console.print(
+            f"MISSING: {shown(name)}; this computer met it here, and its folder is gone or was renamed.",
+            style="bold red",
+            soft_wrap=True,
+        )
+        console.print(
+            f"-> If you removed it yourself: dunechest chest forget {quoted(chest.label)} {quoted(name)}",
+            soft_wrap=True,
+        )
     if not result.bags:
         console.print(
             "It holds nothing yet. To archive: dunechest archive NAME --to " + shown(chest.label),

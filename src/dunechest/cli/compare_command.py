@@ -24,6 +24,7 @@ def command(out: Out, first: str, second: str) -> int:
 
     with out.following() as progress:
         result = compare(first, second, progress=progress)
+    out.problem(*compare_view.problems(result))
     if out.json:
         out.document(compare_view.document(result))
     elif out.shows:

@@ -26,6 +26,11 @@ def document(result: Comparison) -> dict[str, Any]:
     }
 
 
+def problems(result: Comparison) -> list[str]:
+    """Return a line for each file that differs."""
+    return [f"{one.what}: {one.path}" + (f": {one.why}" if one.why else "") for one in result.unlike]
+
+
 def show(out: Out, result: Comparison) -> None:
     """Show what is unlike, then the sum."""
     console = out.console

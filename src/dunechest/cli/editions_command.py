@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import sys
+
 import click
 
 from dunechest.cli.output import Out, common
@@ -19,8 +21,9 @@ from dunechest.cli.output import Out, common
     "one a year for ever.",
 )
 @click.option("--plan", "plan_only", is_flag=True, help="With --thin: say what would go, and do nothing.")
+@click.option("--yes", is_flag=True, help="With --thin: do not ask. Without a terminal it is needed.")
 @common
-def command(out: Out, chest: str, library: str, thin: str | None, plan_only: bool) -> int:
+def command(out: Out, chest: str, library: str, thin: str | None, plan_only: bool, yes: bool) -> int:
     """List the editions of a library, and what changed from one to the next.
 
     Each archive of a changed library makes an edition. Any of them can be brought
@@ -32,11 +35,13 @@ def command(out: Out, chest: str, library: str, thin: str | None, plan_only: boo
     """
     from dunechest.cli import editions_view
     from dunechest.cli.output import say_recovered
-    from dunechest.errors import WordsOff
+    from dunechest.errors import Refused, WordsOff
     from dunechest.jobs import thinning
     from dunechest.jobs.chests import resolve_chest
     from dunechest.jobs.editions import list_editions
     from dunechest.jobs.thinning_rule import USUAL
+    from dunechest.names import shown
+    from dunechest.words import number
 
     if plan_only and thin is None:
         raise WordsOff("--plan goes with --thin: a list changes nothing anyway.")
@@ -44,12 +49,23 @@ def command(out: Out, chest: str, library: str, thin: str | None, plan_only: boo
     say_recovered(out, target)
     if thin is None:
         listed = list_editions(target, library)
+        out.problem(*(f"{listed.bag}: {fault.path}: {fault.why}" for fault in listed.damage))
         if out.json:
             out.document(editions_view.document(listed))
         elif out.shows:
             editions_view.show(out, listed)
         return 0
     plan = thinning.plan_thinning(target, library, thin or USUAL)
+    if not plan_only and plan.dropped and not yes:
+        if out.json or out.quiet or not (sys.stdin.isatty() and sys.stdout.isatty()):
+            raise Refused(
+                f"{number(len(plan.dropped), 'edition')} of {shown(plan.bag)} would be deleted for good. Nothing was changed. "
+                "To see which: --plan. To do it without being asked: --yes"
+            )
+        editions_view.show_thin(out, plan, done=False)
+        if not click.confirm(f"Delete {number(len(plan.dropped), 'edition')} for good?", default=False):
+            out.console.print("Nothing was changed.")
+            return 3
     if not plan_only:
         thinning.carry_out(plan)
     if out.json:

@@ -10,11 +10,11 @@ from rich.text import Text
 from dunechest.chest.chest import Chest
 from dunechest.cli.output import Out, listing
 from dunechest.jobs.restore_many import Offer
-from dunechest.names import from_wire, shown
+from dunechest.names import from_wire, quoted, shown
 from dunechest.words import size
 
 
-def offers_document(chest: Chest, offers: Sequence[Offer]) -> dict[str, Any]:
+def offers_document(chest: Chest, offers: Sequence[Offer], left: Sequence[tuple[str, str]] = ()) -> dict[str, Any]:
     """Return the JSON document of `restore` without a library."""
     libraries = []
     for offer in offers:
@@ -34,10 +34,11 @@ def offers_document(chest: Chest, offers: Sequence[Offer]) -> dict[str, Any]:
                 "why_not": offer.why_not,
             }
         )
-    return {"chest": chest.id, "label": chest.label, "libraries": libraries}
+    behind = [{"library": name, "why": why} for name, why in left]
+    return {"chest": chest.id, "label": chest.label, "libraries": libraries, "left_behind": behind}
 
 
-def show_offers(out: Out, chest: Chest, offers: Sequence[Offer]) -> None:
+def show_offers(out: Out, chest: Chest, offers: Sequence[Offer], left: Sequence[tuple[str, str]] = ()) -> None:
     """Show what a chest holds and where each library would go."""
     console = out.console
     if not offers:
@@ -66,7 +67,11 @@ def show_offers(out: Out, chest: Chest, offers: Sequence[Offer]) -> None:
         came = f"from {shown(record.origin.machine)}, {shown(from_wire(record.origin.path))}"
         below.append(f"{came}\n{_goes(offer)}")
     listing(console, ("library", "kind", "size", "editions", "archived"), rows, below, right=(2,))
-    label = shown(chest.label)
+    listed = {offer.entry.name for offer in offers}
+    for name, why in left:
+        if name not in listed:
+            console.print(f"MISSING: {shown(name)}: {shown(why)}", style="bold red", soft_wrap=True)
+    label = quoted(chest.label)
     console.print(f"One:  dunechest restore {label} LIBRARY --plan", soft_wrap=True)
     console.print(f"All:  dunechest restore {label} --all --plan", soft_wrap=True)
 

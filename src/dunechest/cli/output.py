@@ -7,13 +7,13 @@ import json
 import sys
 from collections.abc import Callable, Iterable, Iterator, Sequence
 from contextlib import contextmanager
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from typing import TYPE_CHECKING, Any
 
 import click
 
 from dunechest.findings import Finding
-from dunechest.names import shown
+from dunechest.names import quoted, shown
 from dunechest.progress import Progress, silent
 
 if TYPE_CHECKING:
@@ -27,12 +27,20 @@ _STYLES = {"stop": "bold red", "warn": "dark_orange3", "note": "dark_cyan"}
 
 @dataclass(frozen=True, slots=True)
 class Out:
-    """The output options that every command has."""
+    """The output options that every command has, and the problems it met: with any, the status is 1 at least."""
 
     json: bool
     quiet: bool
     progress: bool
     verbose: bool
+    problems: list[str] = field(default_factory=list)
+
+    def problem(self, *lines: str) -> None:
+        """Note problems. With ``--quiet`` each is a line on standard error: damage is never silent."""
+        self.problems.extend(lines)
+        if self.quiet:
+            for line in lines:
+                click.echo(shown(line), err=True)
 
     def document(self, value: dict[str, Any]) -> None:
         """Print the one JSON document. Escapes keep every byte of odd names, and keep terminals safe."""
@@ -72,12 +80,14 @@ def common(function: Callable[..., int | None]) -> Callable[..., int | None]:
     """Give a command the options that every command has; it gets them as its first argument."""
 
     @click.option("--json", "as_json", is_flag=True, help="Print one JSON document and nothing else.")
-    @click.option("--quiet", is_flag=True, help="Print nothing but errors.")
+    @click.option("--quiet", is_flag=True, help="Print nothing but errors, and a line for each problem.")
     @click.option("--no-progress", is_flag=True, help="Show no progress.")
     @click.option("--verbose", is_flag=True, help="Show every line, however many there are.")
     @functools.wraps(function)
     def wrapped(as_json: bool, quiet: bool, no_progress: bool, verbose: bool, **rest: Any) -> int | None:
-        return function(Out(as_json, quiet, not no_progress, verbose), **rest)
+        out = Out(as_json, quiet, not no_progress, verbose)
+        status = function(out, **rest)
+        return 1 if out.problems and not status else status
 
     return wrapped
 
@@ -108,7 +118,7 @@ def fail(
 
 def interrupted(as_json: bool) -> int:
     """Say that the job was interrupted, and return the exit status."""
-    return fail("Interrupted. What was safe is safe; the same command goes on from there.", 130, as_json)
+    return fail("Interrupted. Run the same command again to continue.", 130, as_json)
 
 
 def show_findings(console: Console, findings: Sequence[Finding]) -> None:
@@ -140,10 +150,21 @@ def show_findings(console: Console, findings: Sequence[Finding]) -> None:
 
 def say_recovered(out: Out, chest: Chest) -> None:
     """Say on standard error which cut-off changes were finished when a chest was opened."""
+    for fault in chest.faults:
+        where = f"the chest's own record {fault.path} is damaged: {fault.why}"
+        out.problem(f"{chest.label}: {where}")
+        if not out.quiet and not out.json:
+            words = f"In the chest {shown(chest.label)}, {shown(where)}."
+            _console(True).print(words, style="bold red", soft_wrap=True)
+            how = f"-> dunechest chest rebuild {quoted(str(chest.folder))}"
+            _console(True).print(how, soft_wrap=True)
     if out.quiet:
         return
     for name in chest.recovered:
         _console(True).print(f"A cut-off change in {shown(name)} was finished first.", style="dark_orange3")
+    for name, why in chest.unfinished.items():
+        words = f"A change in {shown(name)} was cut off and waits: {shown(why)}. It can be read all the same."
+        _console(True).print(words, style="dark_orange3", soft_wrap=True)
 
 
 def finding_document(finding: Finding) -> dict[str, Any]:

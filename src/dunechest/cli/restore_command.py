@@ -11,7 +11,10 @@ import click
 from dunechest.cli.output import Out, common
 
 if TYPE_CHECKING:
+    from collections.abc import Iterator
+
     from dunechest.jobs.restore import RestorePlan
+    from dunechest.jobs.restoring import RestoreResult
 
 
 @click.command("restore")
@@ -98,13 +101,15 @@ def command(
 
     Install the application first, and do not start it until this is done.
     """
+    import msgspec
+
     from dunechest.cli import offers_view, restore_view
     from dunechest.cli.output import say_recovered
     from dunechest.errors import WordsOff
     from dunechest.findings import stops
-    from dunechest.jobs import restore_many, restoring, undoing
+    from dunechest.jobs import restore_jobs, restore_many, restoring
     from dunechest.jobs.chests import resolve_chest
-    from dunechest.jobs.landing import RestoreChoice
+    from dunechest.jobs.landing import RestoreChoice, remember_counterpart
 
     if prefer != "both" and existing != "join":
         raise WordsOff("--prefer decides between two files when joining: it goes with --existing join.")
@@ -114,9 +119,7 @@ def command(
         raise WordsOff("--follow does what the kept plan says: name no library beside it.")
     source = resolve_chest(chest)
     say_recovered(out, source)
-    for deed in undoing.recover():
-        restore_view.say_taken_back(out, deed)
-    _remember(counterparts)
+    told = tuple(_pair(word) for word in counterparts)
     choice = RestoreChoice(
         home=home,
         into=into,
@@ -127,64 +130,105 @@ def command(
         outward_links=True if outward_links else None,
         repoint=not leave_references,
         settings=settings,
+        counterparts=told,
     )
     asks = not yes and not plan_only and out.shows and sys.stdin.isatty() and sys.stdout.isatty()
+    left: tuple[tuple[str, str], ...] = ()
     if follow:
+        _take_back_first(out)
         with out.following() as progress:
             plans = restore_many.follow(source, Path(follow), progress=progress)
     else:
         names = restore_many.restorable(source) if everything else libraries
         if not names:
             offers = restore_many.offers(source, choice)
+            left = restore_many.left_behind(source)
+            out.problem(*(f"{name}: {why}" for name, why in left))
             if out.json:
-                out.document(offers_view.offers_document(source, offers))
+                out.document(offers_view.offers_document(source, offers, left))
             elif out.shows:
-                offers_view.show_offers(out, source, offers)
+                offers_view.show_offers(out, source, offers, left)
             if not asks or not offers or not click.confirm("Plan to restore all of these?", default=False):
                 return 0
-            names = restore_many.restorable(source)
+            names, everything = restore_many.restorable(source), True
         restore_many.check_names(source, names)
+        left = restore_many.left_behind(source) if everything else ()
+        if not plan_only:
+            _take_back_first(out)
         with out.following() as progress:
             plans = restore_many.plan_many(source, names, choice, progress=progress)
-        if asks and (told := _ask_places(out, plans)):
-            _remember(told)
+        if asks and (answers := _ask_places(out, plans)):
+            told = (*told, *map(_pair, answers))
+            choice = msgspec.structs.replace(choice, counterparts=told)
             with out.following() as progress:
                 plans = restore_many.plan_many(source, names, choice, progress=progress)
+    out.problem(*(f"{name}: not restored: {why}" for name, why in left))
+    for plan in plans:
+        if plan_only:
+            out.problem(*(f"{plan.bag}: {fault.path}: {fault.why}" for fault in plan.damage))
+            out.problem(*(f"{plan.bag}: {one.path}: {one.why}" for one in plan.not_done if one.fault))
     if plan_only:
         if out.json:
             out.document(restore_view.plans_document(source, plans))
         elif out.shows:
             restore_view.show_plans(out, source, plans)
+            restore_view.show_left_behind(out, left)
         return 3 if any(stops(plan.findings) for plan in plans) else 0
     if asks:
         restore_view.show_plans(out, source, plans, asking=True)
+        restore_view.show_left_behind(out, left)
     restoring.refuse_if_stopped(plans)
     if asks and not click.confirm("Do this?", default=False):
         out.console.print("Nothing was changed.")
-        return 0
+        return 3
+    for old, new in told:
+        remember_counterpart(old, new)
     results = []
-    for plan in plans:
-        with out.following() as progress:
-            result = restoring.carry_out(plan, progress=progress)
-        results.append(result)
-        if out.shows:
-            restore_view.show_result(out, result)
+    with out.following() as progress:
+        # A plan that a person read, or kept, is not made again behind their back.
+        each = restore_jobs.carry_out_each(plans, progress=progress, again=not asks and not follow)
+        results = _gather(out, each)
     if out.json:
-        out.document(restore_view.results_document(source, results))
+        out.document(restore_view.results_document(source, results, left))
     elif out.shows:
+        restore_view.show_left_behind(out, left)
         restore_view.show_last(out, results)
     return 0 if all(result.well for result in results) else 1
 
 
-def _remember(words: tuple[str, ...]) -> None:
-    from dunechest.errors import WordsOff
-    from dunechest.jobs.landing import remember_counterpart
+def _gather(out: Out, each: Iterator[RestoreResult]) -> list[RestoreResult]:
+    """Show each result as it comes."""
+    from dunechest.cli import restore_view
 
-    for word in words:
-        old, mark, new = word.partition("=")
-        if not mark or not old or not new:
-            raise WordsOff(f"--counterpart {word}: write the old folder, an equals sign, and the one here: OLD=NEW.")
-        remember_counterpart(old, new)
+    results = []
+    for result in each:
+        results.append(result)
+        out.problem(*restore_view.problems(result))
+        if out.shows:
+            restore_view.show_result(out, result)
+    return results
+
+
+def _take_back_first(out: Out) -> None:
+    """Take back what an earlier restore had begun and not finished; only a command that restores does."""
+    from dunechest.cli.restore_view import say_taken_back
+    from dunechest.jobs import undoing
+
+    for deed in undoing.recover():
+        say_taken_back(out, deed)
+
+
+def _pair(word: str) -> tuple[str, str]:
+    from dunechest.errors import WordsOff
+    from dunechest.jobs.landing import counterpart
+    from dunechest.names import shown
+
+    old, mark, new = word.partition("=")
+    if not mark or not old or not new:
+        raise WordsOff(
+            f"--counterpart {shown(word)}: write the old folder, an equals sign, and the one here: OLD=NEW."
+        )
+    return counterpart(old, new)
 
 
 def _ask_places(out: Out, plans: tuple[RestorePlan, ...]) -> tuple[str, ...]:

@@ -11,6 +11,7 @@ from rich import box
 from rich.table import Table
 from rich.text import Text
 
+from dunechest.chest.bag_records import RecordFault
 from dunechest.chest.chest import Chest
 from dunechest.cli import proof_view
 from dunechest.cli.output import Out, finding_document, limited, show_findings
@@ -73,6 +74,7 @@ def plan_document(plan: RestorePlan) -> dict[str, Any]:
         "need": plan.need,
         "free": plan.free,
         "not_done": _not_done_document(plan.not_done),
+        "damaged_records": [{"path": f.path, "state": f.state, "why": f.why} for f in plan.damage],
         "renamed": [{"path": a, "here": b} for a, b in plan.renamed],
         "findings": [finding_document(f) for f in plan.findings],
         "would_run": not stops(plan.findings),
@@ -127,6 +129,7 @@ def show_plan(out: Out, plan: RestorePlan) -> None:
         style="dim",
         soft_wrap=True,
     )
+    show_damage(out, plan.damage)
     # What to do first stands below, with what to do last.
     show_findings(console, [finding for finding in plan.findings if finding.code != "first"])
     table = Table(box=box.SIMPLE, show_header=False, pad_edge=False)
@@ -240,6 +243,24 @@ def _show_renamed(out: Out, items: Sequence[tuple[str, str]]) -> None:
         out.console.print(f"  and {more:,} more; --verbose shows all.")
 
 
+def problems(result: RestoreResult) -> list[str]:
+    """Return a line for each thing that keeps a restore from being well."""
+    found = [f"{result.bag}: {fault.path}: {fault.why}" for fault in result.damage]
+    found += [f"{result.bag}: {one.path}: {one.why}" for one in result.not_done if one.fault]
+    found += [
+        f"{result.bag}: {one.what}: {one.then} then, {one.now} now" for one in result.proof.lines if not one.well
+    ]
+    return found
+
+
+def show_damage(out: Out, damage: Sequence[RecordFault]) -> None:
+    """Show which records of an archive are damaged."""
+    for fault in damage:
+        line = Text(f"Damaged record in the archive: {shown(fault.path)}", style="red")
+        line.append(f"  {shown(fault.why)}", style="dim")
+        out.console.print(line, soft_wrap=True)
+
+
 def result_document(result: RestoreResult) -> dict[str, Any]:
     """Return one account's part of the JSON document."""
     return {
@@ -271,6 +292,7 @@ def result_document(result: RestoreResult) -> dict[str, Any]:
         ],
         "proof": proof_view.document(result.proof),
         "not_done": _not_done_document(result.not_done),
+        "damaged_records": [{"path": f.path, "state": f.state, "why": f.why} for f in result.damage],
         "renamed": [{"path": a, "here": b} for a, b in result.renamed],
         "application": result.application or None,
         "seconds": round(result.seconds, 3),
@@ -278,7 +300,9 @@ def result_document(result: RestoreResult) -> dict[str, Any]:
     }
 
 
-def results_document(chest: Chest, results: Sequence[RestoreResult]) -> dict[str, Any]:
+def results_document(
+    chest: Chest, results: Sequence[RestoreResult], left: Sequence[tuple[str, str]] = ()
+) -> dict[str, Any]:
     """Return the JSON document of `restore`."""
     return {
         "chest": chest.id,
@@ -290,13 +314,19 @@ def results_document(chest: Chest, results: Sequence[RestoreResult]) -> dict[str
 def show_result(out: Out, result: RestoreResult) -> None:
     """Show the account of a restore."""
     console = out.console
-    if result.files or not result.files_listed:
-        title = f"Restored {shown(result.bag)} to {shown(str(result.place))}"
+    if result.files < result.files_listed and not result.well:
+        title = (
+            f"INCOMPLETE: {result.files:,} of {number(result.files_listed, 'file')} of {shown(result.bag)} restored to "
+            f"{shown(str(result.place))}"
+        )
+    elif not result.well:
+        title = f"Restored {shown(result.bag)} to {shown(str(result.place))}, WITH PROBLEMS"
     else:
-        title = f"Nothing of {shown(result.bag)} could be restored"
-    head = Text(title, style="green" if result.well else "yellow")
+        title = f"Restored {shown(result.bag)} to {shown(str(result.place))}"
+    head = Text(title, style="green" if result.well else "bold red")
     head.append(f"  ({duration(result.seconds)})", style="dim")
     console.print(head, soft_wrap=True)
+    show_damage(out, result.damage)
     console.print(
         f"{result.files:,} of {number(result.files_listed, 'file')}, {result.bytes:,} bytes, each checked by digest"
         f"{_how(result)}; {number(result.folders, 'folder')}, {number(result.links, 'symbolic link')}.",
@@ -323,7 +353,7 @@ def show_result(out: Out, result: RestoreResult) -> None:
         )
     proof_view.show(out, result.proof)
     show_findings(console, result.findings)
-    if result.application:
+    if result.application and result.well:
         opens = "" if result.settings else f" and let it open {shown(str(result.place))}"
         console.print(f"Next: start {shown(result.application)}{opens}.", soft_wrap=True)
 
@@ -365,5 +395,15 @@ def _show_joining(out: Out, result: RestoreResult) -> None:
 
 def show_last(out: Out, results: Sequence[RestoreResult]) -> None:
     """Say at the end what can be done if it was not what was wanted."""
-    if results:
-        out.console.print("To take the last restore back: dunechest undo", style="dim")
+    if any(result.undoable for result in results):
+        out.console.print("To undo this restore: dunechest undo", style="dim")
+
+
+def show_left_behind(out: Out, items: Sequence[tuple[str, str]]) -> None:
+    """Name the libraries that a restore of all leaves out."""
+    for name, why in items:
+        out.console.print(f"NOT RESTORED: {shown(name)}: {shown(why)}", style="bold red", soft_wrap=True)
+        out.console.print(
+            "-> What is intact of it can be restored by itself, with --into FOLDER; dunechest verify says what is not.",
+            soft_wrap=True,
+        )

@@ -27,13 +27,16 @@ def command(out: Out, plan_only: bool, only_references: bool, yes: bool) -> int:
     from dunechest.cli.restore_view import say_taken_back
     from dunechest.jobs import undoing
 
-    for deed in undoing.recover():
+    taken_back = () if plan_only else undoing.recover()
+    for deed in taken_back:
         say_taken_back(out, deed)
+    if taken_back:
+        return 0  # what was cut off was the last change; taking it back was what was asked for
     plan = undoing.plan_undo(only_references=only_references)
     if out.shows and not plan_only and not yes and sys.stdin.isatty() and sys.stdout.isatty():
         undo_view.show(out, plan, done=False)
         if not plan.changed and not click.confirm("Do this?", default=False):
-            return 0
+            return 3
     if not plan_only:
         undoing.undo(plan)
     if out.json:

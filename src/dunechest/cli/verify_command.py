@@ -46,6 +46,7 @@ def command(out: Out, chest: str, libraries: tuple[str, ...], quick: bool, span:
             result = verify_for(target, seconds, libraries, progress=progress)
         else:
             result = verify(target, libraries, quick=quick, progress=progress)
+    out.problem(*verify_view.problems(result))
     if out.json:
         out.document(verify_view.document(result))
     elif out.shows:

@@ -16,6 +16,7 @@ _STYLES = {
     "missing": "bold red",
     "unreadable": "bold red",
     "unlisted": "yellow",
+    "unfinished": "yellow",
     "noted": "cyan",
 }
 
@@ -42,6 +43,16 @@ def document(result: VerifyResult) -> dict[str, Any]:
             for check in result.checks
         ],
     }
+
+
+def problems(result: VerifyResult) -> list[str]:
+    """Return a line for each fault."""
+    return [
+        f"{check.bag}: {state.path or 'the whole'}: {state.state}: {state.why}"
+        for check in result.checks
+        for state in check.states
+        if state.state != "noted"
+    ]
 
 
 def show(out: Out, result: VerifyResult) -> None:
@@ -85,8 +96,11 @@ def _show_bag(out: Out, check: BagCheck) -> None:
     line = Text()
     if check.kind == "unfinished":
         line.append("cut off  ", style="yellow")
+    elif check.kind == "missing":
+        line.append("MISSING  ", style="bold red")
     else:
-        line.append("sound    " if check.well else "NOT WELL ", style="green" if check.well else "bold red")
+        well = "there    " if check.quick else "sound    "  # a quick check never says what only a full one can
+        line.append(well if check.well else "NOT WELL ", style="green" if check.well else "bold red")
     line.append(shown(check.bag), style="bold")
     kind = ", made by another program" if check.kind == "foreign bag" else ""
     line.append(

@@ -33,7 +33,8 @@ class ArchiveResult:
     for the whole library; `strays` of the files copied came from outside it, and
     `strays_left` were not gathered. `edition` is the one that was made, or is there just so;
     `kept` of the files copied were on the drive already, from an earlier edition; `changes` count
-    what changed since; `silent` are files with other bytes though size and time are the same.
+    what changed since; `silent` are files with other bytes though size and time are the same. `healed` are files that had gone from
+    the chest, or had another size there, and were copied again; `lost` those of which the library has other bytes by now.
     """
 
     library: str
@@ -65,6 +66,8 @@ class ArchiveResult:
     kept: int = 0
     changes: ChangeCounts | None = None
     silent: tuple[str, ...] = ()
+    healed: tuple[str, ...] = ()
+    lost: tuple[tuple[str, str], ...] = ()
 
     @property
     def bytes_left_out(self) -> int:
@@ -75,7 +78,12 @@ class ArchiveResult:
     def well(self) -> bool:
         """Whether everything that can be archived was, and nothing moved meanwhile."""
         return not (
-            any(one.fault for one in self.left_out) or self.broken or self.appeared or self.moved_on or self.silent
+            any(one.fault for one in self.left_out)
+            or self.broken
+            or self.appeared
+            or self.moved_on
+            or self.silent
+            or self.lost
         )
 
     def to_frame(self) -> pd.DataFrame:

@@ -134,6 +134,8 @@ STOP_CODES = frozenset(
         "inside-chest",
         "no-room",
         "file-too-large",
+        "damaged-archive",
+        "chest-damaged",
     }
 )
 

@@ -9,8 +9,8 @@ from pathlib import Path
 from blake3 import blake3
 
 from dunechest.chest import bagging, editions, journal, pieces, records
+from dunechest.chest.bag_records import BagRecords, Tag
 from dunechest.chest.chest import now_text, version
-from dunechest.chest.editions import Tag
 from dunechest.chest.records import (
     ChangeCounts,
     ChangedName,
@@ -36,6 +36,7 @@ from dunechest.machine.folders import own_home, place_of
 from dunechest.machine.identity import this_machine
 from dunechest.names import to_wire
 from dunechest.transfer import disk
+from dunechest.transfer.below import folders_in
 from dunechest.transfer.walk import lines_of
 
 
@@ -83,6 +84,7 @@ def finish(run: Run) -> str:
             copied,
             len(run.left),
             sum(one.size for one in run.left),
+            len(run.proven),
             run.proven.bytes,
         ),
         folders=tuple(FolderRecord(to_wire(f.path), f.mtime_ns, f.mode, f.empty) for f in plan.listing.folders),
@@ -93,7 +95,7 @@ def finish(run: Run) -> str:
         ),
         databases=tuple(run.captured),
         left_out=tuple(LeftOut(to_wire(o.path), o.size, o.why, o.mtime_ns) for o in run.left),
-        parts=tuple(PartRecord(p.what, p.name, p.title, len(p.files), p.bytes) for p in plan.contents.parts),
+        parts=_parts(run),
         partial=tuple(sorted(part.name for part in plan.selection.parts)),
         strays=_strays(run),
         strays_left=tuple(
@@ -143,7 +145,8 @@ def _next_edition(run: Run, previous: Difference, library: LibraryRecord) -> str
     in_pieces = _in_pieces(run, previous, leaving)
     for path in in_pieces:
         del leaving[path]
-    tags = editions.current_tags(bag)
+    own = BagRecords(bag)
+    tags = editions.current_tags(own)
     carried = [tag for path, tag in tags.items() if path.startswith((records.EDITIONS + "/", journal.EARLIER + "/"))]
     for path, kept in leaving.items():
         proven = previous.files[path]
@@ -161,6 +164,7 @@ def _next_edition(run: Run, previous: Difference, library: LibraryRecord) -> str
         },
         carried=carried,
         archives=in_pieces.values(),
+        before=own.told(),
     )
     _flush_folders(run)
     leaving |= {path: f"{journal.GONE}/{at}" for at, path in enumerate(in_pieces)}
@@ -192,7 +196,8 @@ def _in_pieces(run: Run, previous: Difference, leaving: dict[str, str]) -> dict[
     ]
     if not large:
         return {}
-    places = editions.places_of_bytes(bag, previous.files.records())
+    own = BagRecords(bag)
+    places = editions.places_of_bytes(own, previous.files.records())
     found: dict[str, str] = {}
     every = dict(places.pieces)
     known = {digest for kept in every.values() for digest in kept.pieces}
@@ -206,11 +211,11 @@ def _in_pieces(run: Run, previous: Difference, leaving: dict[str, str]) -> dict[
         about = pieces.About(1, old.size, old.blake3, previous.files[path].sha512, new.blake3)
         if not pieces.keep(bag / "data" / path, about, arriving, target, known.__contains__):
             continue
-        made = pieces.kept_in(bag / bagging.TAGS, [name])[old.blake3]
+        made = pieces.kept_in((bag / bagging.TAGS).joinpath, [name])[old.blake3]
         files = {digest: bag / place for digest, place in places.plain.items()} | {new.blake3: arriving}
         whole = blake3()
         try:
-            for piece in pieces.assemble(bag, made, every.values(), files, own=target):
+            for piece in pieces.assemble(own.at, made, every.values(), files, own=target):
                 whole.update(piece)
         except DuneChestError:
             whole.reset()
@@ -262,6 +267,21 @@ def _strays(run: Run) -> tuple[StrayRecord, ...]:
     return tuple(found)
 
 
+def _parts(run: Run) -> tuple[PartRecord, ...]:
+    """Return the parts that the library has, each with the number of its files that the edition holds."""
+    changed = run.plan.changed_names
+    return tuple(
+        PartRecord(
+            part.what,
+            part.name,
+            part.title,
+            sum(f"library/{changed.get(path, path)}" in run.proven for path in part.files),
+            part.bytes,
+        )
+        for part in run.plan.contents.parts
+    )
+
+
 def _fingerprint(plan: ArchivePlan) -> str:
     listing = plan.contents.listing
     return "" if listing.unreadable else fingerprint(plan.library.kind, plan.choice, lines_of(listing))
@@ -282,7 +302,7 @@ def _flush_folders(run: Run) -> None:
                 return
         finally:
             os.close(fd)
-    for folder, _, _ in os.walk(pending):
+    for folder in folders_in(pending):
         disk.flush_folder(folder)
     for above in (run.bag / "dune", run.bag, run.bag.parent):
         disk.flush_folder(above)

@@ -42,6 +42,9 @@ class Run:
     #: Files with other bytes though their size and time are the same.
     silent: list[str] = field(default_factory=list)
     changes: ChangeCounts | None = None
+    #: Files that had gone from the chest and were copied again, and those that could not be, with the reason.
+    healed: list[str] = field(default_factory=list)
+    lost: list[tuple[str, str]] = field(default_factory=list)
 
     def __post_init__(self) -> None:
         self.proven = Shelf(self.plan.previous.files if self.plan.previous is not None else None)

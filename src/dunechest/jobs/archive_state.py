@@ -12,7 +12,7 @@ from dunechest.jobs.changes import Difference, difference, same_library
 from dunechest.jobs.find import Library
 from dunechest.jobs.planned import PlannedDatabase, PlannedFile
 from dunechest.jobs.selection import Selection
-from dunechest.names import shown, slug
+from dunechest.names import quoted, shown, slug
 
 
 def state_in(
@@ -30,6 +30,7 @@ def state_in(
     differs from the latest.
     """
     entries = {entry.name: entry for entry in chest.bags()}
+    told = list(_about_the_chest(chest))
     partial = tuple(sorted(part.name for part in selection.parts))
     own = [
         e
@@ -43,33 +44,83 @@ def state_in(
     bag = name or (own[0].name if own else usual)
     if bag in taken:
         holder = f"{shown(str(taken[bag].path))}, archived in the same run,"
-        return bag, "barred", [_taken(bag, holder, entries)], earlier, None
+        return bag, "barred", [*told, _taken(bag, holder, entries)], earlier, None
+    entry = entries.get(bag)
+    spoilt = [*own, *([entry] if entry is not None and entry.state in ("damaged", "unusable") else [])]
+    for one in spoilt:
+        if (finding := damaged(one, chest.unfinished.get(one.name, ""), entries)) is not None:
+            return one.name, "barred", [*told, finding], earlier, None
     # It may lie here several times, under several names: one that is just so is enough.
     newest: tuple[str, str, Difference] | None = None
     for one in own:
         assert one.library is not None
         found = difference(one, files, databases, selection)
         if found.none:
-            return one.name, "unchanged", [], earlier, found
+            return one.name, "unchanged", told, earlier, found
         if newest is None or one.library.archived >= newest[0]:
             newest = (one.library.archived, one.name, found)
     if newest is not None:
-        return newest[1], "next", [], earlier, newest[2]
-    entry = entries.get(bag)
+        return newest[1], "next", told, earlier, newest[2]
     if entry is None or entry.state == "unfinished":
-        return bag, "new", [], earlier, None
+        return bag, "new", told, earlier, None
     holder = (
         f"another library ({shown(entry.library.name)})" if entry.library else "something Dune Chest did not make"
     )
-    return bag, "barred", [_taken(bag, holder, entries)], earlier, None
+    return bag, "barred", [*told, _taken(bag, holder, entries)], earlier, None
+
+
+def _about_the_chest(chest: Chest) -> Iterator[Finding]:
+    """Stop where the chest's own records are damaged: what is added would lie in a chest that nothing proves."""
+    if chest.faults:
+        fault = chest.faults[0]
+        yield Finding(
+            "chest-damaged",
+            "stop",
+            f"The chest's own record {shown(fault.path)} is damaged: {shown(fault.why)}.",
+            f"Write it again: dunechest chest rebuild {quoted(str(chest.folder))}",
+        )
+
+
+def damaged(entry: BagEntry, unfinished: str, entries: Mapping[str, object]) -> Finding | None:
+    """Stop where a record of the archive is not proven: a new edition would seal the damage with new digests.
+
+    Parameters
+    ----------
+    entry : BagEntry
+        The bag that would get the edition.
+    unfinished : str
+        Why a decided change of it could not be finished, if so.
+    entries : mapping
+        What the chest holds, by name.
+    """
+    if entry.state == "unusable" and not (entry.folder / "dune").is_dir():
+        return None
+    if unfinished:
+        words = f"A decided change of {shown(entry.name)} waits to be finished: {unfinished}"
+        return Finding("damaged-archive", "stop", words, "Mend that first; nothing in the archive is lost.")
+    faults = entry.records.faults()
+    if not faults and entry.state == "whole":
+        return None
+    path, why = (faults[0].path, faults[0].why) if faults else ("dune/library.json", entry.why)
+    more = f", and {len(faults) - 1} more" if len(faults) > 1 else ""
+    other = _free_name(entry.name, entries)
+    return Finding(
+        "damaged-archive",
+        "stop",
+        f"The archive {shown(entry.name)} in this chest is damaged ({shown(path)}: {shown(why)}{more}), so no edition is "
+        "added to it: that would hide the damage.",
+        f"Keep it as it is, and archive the library again beside it: --name {other}. What is intact in the damaged one can "
+        "be restored; dunechest verify names the rest.",
+    )
 
 
 def _sizes(entry: BagEntry) -> Iterator[tuple[str, int]]:
     """Yield moment and bytes of each edition of a bag that can be read."""
     assert entry.library is not None
-    for edition in editions.numbers(entry.folder, entry.library.edition):
+    own = entry.records
+    for edition in own.numbers(entry.library.edition):
         try:
-            record = editions.record_of(entry.folder, entry.library, edition)
+            record = editions.record_of(own, entry.library, edition)
         except DuneChestError:
             continue
         yield record.archived, record.totals.bytes_stored

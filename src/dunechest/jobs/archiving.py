@@ -5,15 +5,17 @@ from __future__ import annotations
 import os
 import time
 from collections.abc import Iterable, Iterator
+from dataclasses import replace
 
 import msgspec
 
 from dunechest.chest import bagging, journal, records
+from dunechest.chest.bag_records import BagRecords
 from dunechest.chest.records import FileRecord, ProvenRecord
 from dunechest.chest.shelf import Proven
 from dunechest.errors import CutOff, DuneChestError, Refused
 from dunechest.findings import stops
-from dunechest.jobs import archive_finish
+from dunechest.jobs import archive_finish, healing
 from dunechest.jobs.account import ArchiveResult, account_archived, account_unchanged
 from dunechest.jobs.archive import ArchivePlan, check_codes
 from dunechest.jobs.archive_run import Run, copy_task, cut_off_words, payload_of, source_of
@@ -24,6 +26,7 @@ from dunechest.jobs.recognising import Recognised, recognise
 from dunechest.jobs.selection import LeftBehind
 from dunechest.ledger import notes
 from dunechest.library.databases import COMPANIONS
+from dunechest.machine.volumes import identity
 from dunechest.names import shown
 from dunechest.progress import Progress, Step, silent
 from dunechest.transfer import disk, safe
@@ -76,15 +79,25 @@ def carry_out(plan: ArchivePlan, *, despite: Iterable[str] = (), progress: Progr
     refuse_if_stopped([plan], despite)
     begun = time.monotonic()
     bag = plan.chest.bag_folder(plan.bag)
-    if plan.state == "unchanged":
+    lost = plan.previous.lost if plan.previous is not None else ()
+    if plan.state == "unchanged" and not lost:
         return account_unchanged(plan, bag, time.monotonic() - begun)
     run = Run(plan, bag, left=list(plan.left_out))
     with plan.chest.changing(machine_name()):
         # Whoever had the chest before may have died after deciding a change.
-        if (decided := journal.read(bag)) is not None:
-            journal.carry_out(bag, decided)
+        try:
+            journal.finish(bag)
+        except OSError as error:
+            raise CutOff(
+                f"A change of {shown(plan.bag)} was cut off and cannot be finished now: {error.strerror}. Every file is on "
+                "the drive."
+            ) from error
         _still_as_planned(run)
         try:
+            if lost:
+                healing.heal(run, lost, progress)
+            if plan.state == "unchanged":
+                return _mended(run, time.monotonic() - begun)
             _prepare(run)
             to_do = (
                 recognise(run, progress) if plan.state == "next" else Recognised(list(plan.files), [*plan.databases])
@@ -92,7 +105,7 @@ def carry_out(plan: ArchivePlan, *, despite: Iterable[str] = (), progress: Progr
             _copy(run, to_do, progress)
             if plan.reread and _nothing(run):
                 journal.clear(bag)
-                return account_unchanged(plan, bag, time.monotonic() - begun)
+                return _mended(run, time.monotonic() - begun)
             appeared, moved_on = _second_look(run)
             top = archive_finish.finish(run)
         except OSError as error:
@@ -115,8 +128,15 @@ def carry_out(plan: ArchivePlan, *, despite: Iterable[str] = (), progress: Progr
         resumed=run.resumed,
         seconds=time.monotonic() - begun,
     )
+    result = replace(result, healed=tuple(run.healed), lost=tuple(run.lost))
     _note(run, result, top)
     return result
+
+
+def _mended(run: Run, seconds: float) -> ArchiveResult:
+    """Return the account of a run in which nothing had changed, with what the chest had lost."""
+    account = account_unchanged(run.plan, run.bag, seconds)
+    return replace(account, healed=tuple(run.healed), lost=tuple(run.lost))
 
 
 def _still_as_planned(run: Run) -> None:
@@ -126,7 +146,7 @@ def _still_as_planned(run: Run) -> None:
         if (bag / "bagit.txt").exists():
             raise Refused(f"The chest has a bag {shown(plan.bag)} by now. Nothing was changed; plan again.")
         return
-    now = records.read_library(bag)
+    now = BagRecords(bag).library()
     assert plan.previous is not None
     then = plan.previous.record
     if (now.edition, now.archived, now.totals) != (then.edition, then.archived, then.totals):
@@ -359,6 +379,7 @@ def _note(run: Run, result: ArchiveResult, top: str) -> None:
                         "files": result.files_copied,
                         "bytes": result.bytes_stored,
                         "top": top,
+                        "where": identity(chest.folder),
                     },
                 ),
             ]

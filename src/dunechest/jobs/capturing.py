@@ -12,6 +12,7 @@ from dunechest.chest.records import CapturedDatabase, FileRecord, LeftOut
 from dunechest.chest.shelf import Proven
 from dunechest.errors import CutOff
 from dunechest.jobs.archive_run import Run, copy_task, cut_off_words, payload_of, source_of
+from dunechest.jobs.changes import is_there
 from dunechest.jobs.planned import PlannedDatabase, PlannedFile
 from dunechest.jobs.selection import LeftBehind
 from dunechest.library.databases import NotCaptured, capture, looks_like_database
@@ -53,7 +54,8 @@ def capture_one(run: Run, crew: Crew, database: PlannedDatabase) -> list[Planned
         run.plan.edition,
     )
     before = run.plan.previous.files.get(file.stored) if run.plan.previous is not None else None
-    if before is not None and before.record.blake3 == record.blake3:  # written to, and no other for it
+    there = before is not None and is_there(run.bag, file.stored, before.record.size)
+    if before is not None and there and before.record.blake3 == record.blake3:  # written to, and no other for it
         disk.remove(run.bag / bagging.PAYLOAD / file.stored)
         record = msgspec.structs.replace(record, edition=before.record.edition)
         run.proven.put_there(file.stored, Proven(record, outcome.sha512))

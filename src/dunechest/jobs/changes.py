@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import os
+import stat
 from collections.abc import Iterable, Mapping
 from dataclasses import dataclass
 from pathlib import Path
@@ -20,7 +21,7 @@ from dunechest.machine.identity import this_machine
 from dunechest.names import from_wire
 from dunechest.transfer.copying import digest_files
 from dunechest.transfer.tasks import DigestTask
-from dunechest.transfer.walk import FileEntry
+from dunechest.transfer.walk import FileEntry, each_file
 from dunechest.words import number
 
 #: From this share of an edition's files on, their vanishing or changing at once is a surprise,
@@ -49,6 +50,8 @@ class Difference:
         Paths below ``data/`` of what is no longer there.
     others : tuple of str
         Links, folders and modes that differ; no bytes are concerned.
+    lost : tuple
+        Of what is kept, files that the chest does not have any more, or not in their size.
     """
 
     record: LibraryRecord
@@ -59,6 +62,7 @@ class Difference:
     to_capture: tuple[PlannedDatabase, ...]
     dropped: tuple[str, ...]
     others: tuple[str, ...]
+    lost: tuple[PlannedFile, ...] = ()
 
     @property
     def none(self) -> bool:
@@ -103,16 +107,20 @@ def difference(
     """
     record = entry.library
     assert record is not None
-    then = current_files(entry.folder)
+    then = current_files(entry.records)
     captured = {from_wire(one.path): one for one in record.databases}
     own_names = {from_wire(stray.path): stray.stored for stray in record.strays}
     kept, to_read, kept_databases, to_capture = [], [], [], []
+    gone = lost_in(entry.folder, then)
+    lost: list[PlannedFile] = []
     others: list[str] = []
     wanted = Marks(then)
     for file in files:
         wanted.add(file.stored)
         if _unchanged(file, then, captured, own_names):
             kept.append(file)
+            if file.stored in gone:
+                lost.append(file)
             if then[file.stored].record.mode != file.entry.mode:
                 others.append(file.entry.path)
         else:
@@ -123,10 +131,11 @@ def difference(
         wanted.add(stored)
         # One that SQLite could not capture was copied like any other, its companions beside it.
         plain = one is None and stored in then
-        if one is not None and stored in then and _same_database(one, database):
+        if one is not None and stored in then and stored not in gone and _same_database(one, database):
             kept_databases.append(database)
         elif plain and all(_unchanged(f, then, captured, own_names) for f in (database.file, *database.companions)):
             kept += [database.file, *database.companions]
+            lost += [one_file for one_file in (database.file, *database.companions) if one_file.stored in gone]
             for companion in database.companions:
                 wanted.add(companion.stored)
         else:
@@ -152,7 +161,26 @@ def difference(
         tuple(to_capture),
         tuple(sorted(wanted.others())),
         tuple(sorted(others)),
+        tuple(lost),
     )
+
+
+def is_there(bag: Path, path: str, size: int) -> bool:
+    """Whether a file lies in a bag in the size that was recorded."""
+    try:
+        info = (bag / "data" / path).lstat()
+    except OSError:
+        return False
+    return stat.S_ISREG(info.st_mode) and info.st_size == size
+
+
+def lost_in(bag: Path, files: Shelf) -> set[str]:
+    """Return the paths below ``data/`` of what should lie in a bag and is not there, or has another size."""
+    marks = Marks(files)
+    for entry in each_file(str(bag / "data")):
+        if entry.path in files and files.size(entry.path) == entry.size:
+            marks.add(entry.path)
+    return set(marks.others())
 
 
 def _unchanged(

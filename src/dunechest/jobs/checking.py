@@ -13,22 +13,25 @@ from dataclasses import dataclass, field
 from typing import Literal
 
 from dunechest.bag.bag import Bag, Lying, list_bag
-from dunechest.bag.manifest import Manifest, Problem, format_manifest
+from dunechest.bag.manifest import Problem
 from dunechest.chest import journal
-from dunechest.chest.records import FileRecord, TagRecord, read_lines
+from dunechest.chest.bag_records import NOT_RECORDED, BagRecords, edition_path, totals_of
+from dunechest.chest.records import FileRecord, read_lines
+from dunechest.errors import ChestUnusable, RecordDamaged
 from dunechest.jobs.wanted import Wanted, WantedFiles
 from dunechest.names import why_unsafe
 from dunechest.transfer.tasks import DigestOutcome
 
 _Say = Callable[[str, "State", str], None]
-State = Literal["changed", "missing", "unlisted", "unreadable", "noted"]
+State = Literal["changed", "missing", "unlisted", "unreadable", "unfinished", "noted"]
 
 _FILES = "dune/files.jsonl"
 _TAGS = "dune/tags.jsonl"
 _LIBRARY = "dune/library.json"
 _MANIFEST = "manifest-sha512.txt"
 _TAG_MANIFEST = "tagmanifest-sha512.txt"
-_OPPOSITE = {_FILES: _MANIFEST, _MANIFEST: _FILES, _TAG_MANIFEST: _TAGS, _TAGS: _TAG_MANIFEST}
+_INFO = "bag-info.txt"
+_OPPOSITE = {_FILES: _MANIFEST, _MANIFEST: _FILES}
 #: What earlier editions had is listed as tag files are, and as large as the payload.
 _BULKY = ("data/", journal.EARLIER + "/")
 _OTHER_BYTES = "its bytes are not those that were recorded"
@@ -71,12 +74,12 @@ def payload_size(expected: Expected) -> int:
     return sum(size for path, size in expected.lying.files.items() if path in expected.files)
 
 
-def expected_files(bag: Bag) -> Expected:
-    """Gather from a bag's manifests and records what it should hold."""
-    lying = list_bag(bag.folder)
+def expected_files(bag: Bag, own: BagRecords | None = None) -> Expected:
+    """Gather from a bag's manifests and records what it should hold; `own` are the records of one of our own."""
     fetched = frozenset(entry.path for entry in bag.fetch)
-    if is_own(lying):
-        return _own(bag, lying, fetched)
+    if own is not None:
+        return _own(bag, own, fetched)
+    lying = list_bag(bag.folder)
     files = WantedFiles()
     files.update((path, Wanted(tuple(_listed(bag, path)))) for m in (*bag.payload, *bag.tag) for path in m.entries)
     return Expected(False, files, lying, list(bag.problems), fetched)
@@ -87,68 +90,58 @@ def _listed(bag: Bag, path: str) -> list[tuple[str, str]]:
     return [(m.algorithm, m.entries[path]) for m in (*bag.payload, *bag.tag) if path in m.entries]
 
 
-def is_own(lying: Lying) -> bool:
-    """Whether a bag holds records of Dune Chest; one of them may well be what is damaged."""
-    return not lying.files.keys().isdisjoint((_FILES, _TAGS, _LIBRARY))
-
-
-def _own(bag: Bag, lying: Lying, fetched: frozenset[str]) -> Expected:
-    # A payload manifest that is gone is missed by name, as a tag file.
-    problems = [problem for problem in bag.problems if problem.file]
-    manifests = (*bag.payload, *bag.tag)
+def _own(bag: Bag, own: BagRecords, fetched: frozenset[str]) -> Expected:
+    lying = own.lying
+    # A payload manifest that is gone is missed by name, as a tag file. The tag manifest is judged with its twin.
+    problems = [problem for problem in bag.problems if problem.file and problem.file != _TAG_MANIFEST]
+    problems += [Problem(fault.path, 0, fault.why) for fault in own.lists.faults]
     # One manifest is what every bag of ours has; another beside it may say other things of the same paths.
     files = WantedFiles(bag.payload[0] if len(bag.payload) == 1 else None)
     disagree: dict[str, str] = {}
     # Half a million lines are turned into what is wanted one by one: no list of them is kept beside.
-    for name, kind, prefix in ((_FILES, FileRecord, "data/"), (_TAGS, TagRecord, "")):
-        if name not in lying.files:
-            continue
+    if _FILES in lying.files:
         try:
-            for number, line in read_lines(bag.folder / name, kind):
-                path = "" if line is None else prefix + line.path
-                if prefix and line is not None and files.put(path, line.blake3, line.size):
+            for number, line in read_lines(own.at(_FILES), FileRecord):
+                if line is not None and files.put("data/" + line.path, line.blake3, line.size):
                     continue
-                slow = next(((m.algorithm, m.entries[path]) for m in manifests if path in m.entries), None)
+                path = "" if line is None else "data/" + line.path
+                slow = next(((m.algorithm, m.entries[path]) for m in bag.payload if path in m.entries), None)
                 # A path that a manifest lists has been looked at there.
                 if line is None or (slow is None and why_unsafe(line.path) is not None):
-                    problems.append(Problem(name, number, "the line is torn"))
+                    problems.append(Problem(_FILES, number, "the line is torn"))
                     continue
                 files[path] = Wanted((("blake3", line.blake3),), line.size, slow)
-                record = _MANIFEST if path.startswith("data/") else _TAG_MANIFEST
-                if slow is None and record in lying.files:
-                    disagree[path] = record
+                if slow is None and _MANIFEST in lying.files:
+                    disagree[path] = _MANIFEST
         except OSError as error:
-            problems.append(Problem(name, 0, f"it cannot be read: {error.strerror}"))
-    for path in [path for manifest in manifests for path in manifest.entries if path not in files]:
+            problems.append(Problem(_FILES, 0, f"it cannot be read: {error.strerror}"))
+    for path in [path for manifest in bag.payload for path in manifest.entries if path not in files]:
         files[path] = Wanted(tuple(_listed(bag, path)))
-        record = _FILES if path.startswith("data/") else _TAGS
-        if path != _TAGS and record in lying.files:
-            disagree[path] = record
-    if _TAG_MANIFEST not in lying.files:
-        problems.append(Problem(_TAG_MANIFEST, 0, "it is missing"))
-    for manifest in bag.tag:
-        # No other record speaks of the tag manifest itself, but it was written in one way only.
-        if manifest.name == _TAG_MANIFEST and not manifest.problems and not _as_written(bag, manifest):
-            problems.append(Problem(_TAG_MANIFEST, 0, "it is not written as Dune Chest writes it"))
-    for path in list(files):
-        # A tag file is small: have both digests computed at once, so that each speaks.
-        if not path.startswith(_BULKY) and files[path].other is not None:
-            wanted = files[path]
-            assert wanted.other is not None
-            files[path] = Wanted((*wanted.digests, wanted.other), wanted.size)
+        if _FILES in lying.files:
+            disagree[path] = _FILES
+    for path, tag in own.lists.tags.items():
+        slow = ("sha512", tag.sha512) if tag.sha512 else None
+        fast = ("blake3", tag.blake3) if tag.blake3 else None
+        both = tuple(one for one in (fast, slow) if one is not None)
+        size = tag.size if tag.size >= 0 else None
+        if path == _TAGS and any(fault.path == _TAGS for fault in own.lists.faults):
+            continue  # judged already
+        if path.startswith(_BULKY) and len(both) == 2:
+            files[path] = Wanted(both[:1], size, slow)
+        else:
+            # A tag file is small: have both digests computed at once, so that each speaks.
+            files[path] = Wanted(both, size)
     return Expected(True, files, lying, problems, fetched, disagree)
 
 
-def _as_written(bag: Bag, manifest: Manifest) -> bool:
-    try:
-        content = (bag.folder / manifest.name).read_bytes()
-    except OSError:
-        return False
-    return content == format_manifest(manifest.entries.items())
-
-
 def compare(
-    bag: Bag, expected: Expected, outcomes: Mapping[str, DigestOutcome], *, quick: bool, part: bool = False
+    bag: Bag,
+    expected: Expected,
+    outcomes: Mapping[str, DigestOutcome],
+    *,
+    quick: bool,
+    part: bool = False,
+    own: BagRecords | None = None,
 ) -> list[FileState]:
     """Say of each file that is not sound what is wrong with it; of a part, nothing of what no list names."""
     states: dict[tuple[str, str], FileState] = {}
@@ -158,7 +151,7 @@ def compare(
 
     for problem in expected.problems:
         where = f"line {problem.line}: " if problem.line else ""
-        state: State = "missing" if problem.why == "it is missing" else "changed"
+        state: State = "missing" if problem.why.startswith("it is missing") else "changed"
         say(problem.file, state, where + problem.why)
     for path, record in expected.disagree.items():
         if path in expected.lying.files:
@@ -182,9 +175,36 @@ def compare(
     if not part:
         _unlisted(bag, expected, say)
     _right_the_tags(expected, outcomes, states)
-    if not expected.own and not states and not part:
+    if not part and not any(state.path.startswith("data/") for state in states.values()):
         _oxum(bag, expected, say)
+    if own is not None:
+        _records(bag, own, expected, say, counted=not states and not part)
     return list(states.values())
+
+
+def _records(bag: Bag, own: BagRecords, expected: Expected, say: _Say, *, counted: bool) -> None:
+    """Hold the records of our own bag against each other: its name, its totals, its editions."""
+    identifier = next((value for label, value in bag.info if label == "External-Identifier"), None)
+    if identifier is not None and identifier != own.bag.name and own.fault_of(_INFO) is None:
+        say(".", "changed", f"this folder was called {identifier} when it was archived; give it that name again")
+    try:
+        library = own.library()
+        own.totals(library.edition, library)
+    except (RecordDamaged, ChestUnusable) as error:
+        if isinstance(error, RecordDamaged) and error.path == _INFO:
+            say(_INFO, "changed", error.why)
+        elif isinstance(error, ChestUnusable):
+            say(_LIBRARY, "changed", str(error))
+        return
+    for number in own.numbers(library.edition)[:-1]:
+        if edition_path(number) not in own.lists.tags:
+            say(edition_path(number), "missing", "it is recorded as an edition of this library, and no list has it")
+        elif number not in own.told() and own.fault_of(_INFO) is None:
+            say(_INFO, "changed", f"it does not count edition {number}")
+    totals = totals_of(library)
+    found = sum(path.startswith("data/") for path in expected.files)
+    if counted and found != totals.files:
+        say(_FILES, "changed", f"it lists {found:,} files; {totals.files:,} were archived")
 
 
 def _right_the_tags(
@@ -195,20 +215,21 @@ def _right_the_tags(
     Only the tag manifest has a digest of ``dune/tags.jsonl``. Where it does not fit, but
     every line of that file fits the tag file it speaks of, the manifest is the wrong one.
     """
-    if (_TAGS, "changed") not in states or any(p.file == _TAGS for p in expected.problems):
-        return
-    if states[_TAGS, "changed"].why != _OTHER_BYTES:
+    problems = [problem for problem in expected.problems if problem.file == _TAGS]
+    if len(problems) != 1 or problems[0].why != NOT_RECORDED or not outcomes:
         return
     spoken = [p for p, w in expected.files.items() if not p.startswith("data/") and w.size is not None]
     for path in spoken:
         outcome, wanted = outcomes.get(path), expected.files[path]
-        if outcome is None or outcome.state != "ok" or outcome.size != wanted.size:
-            return
-        if outcome.digests[0].hex() != wanted.digests[0][1]:
+        if outcome is SOUND or outcome is None:
+            if outcome is None:
+                return
+            continue
+        if outcome.state != "ok" or outcome.size != wanted.size or not wanted.fits(outcome):
             return
     if spoken:
         del states[_TAGS, "changed"]
-        why = f"its digest of {_TAGS} is wrong; that file itself is sound, all it says is true"
+        why = f"its digest of {_TAGS} is wrong; that file itself is intact, all it says is true"
         states.setdefault((_TAG_MANIFEST, "changed"), FileState(_TAG_MANIFEST, "changed", why))
 
 
@@ -269,9 +290,8 @@ def _unlisted(bag: Bag, expected: Expected, say: _Say) -> None:
             continue
         if path.startswith("data/"):
             say(path, "unlisted", "no manifest lists it")
-        elif path == _TAGS:  # it is always there and listed, so that the list is what was damaged
-            if tag_listed:
-                say(_TAG_MANIFEST, "changed", f"it says nothing of {path}")
+        elif path == _TAGS and expected.own:
+            continue  # judged with the tag manifest
         elif expected.own and tag_listed and path not in manifests and not path.startswith("tagmanifest-"):
             say(path, "unlisted", "the tag manifest does not list it")
     for path, why in expected.lying.others.items():

@@ -9,12 +9,15 @@ from dataclasses import dataclass, field
 from pathlib import Path
 from typing import TYPE_CHECKING
 
-from dunechest.chest.chest import BagEntry, Chest, find_chest
-from dunechest.errors import DuneChestError, WordsOff
-from dunechest.ledger import notes
+from dunechest.bag.bag import is_bag
+from dunechest.chest.chest import FOLDER, BagEntry, Chest, find_chest
+from dunechest.chest.chest_record import read_chest
+from dunechest.errors import DuneChestError, NotConnected, WordsOff
+from dunechest.ledger import memory, notes
 from dunechest.machine.drives import drive_folders, filesystem
 from dunechest.machine.identity import this_machine
-from dunechest.names import shown
+from dunechest.machine.volumes import identity
+from dunechest.names import quoted, shown
 
 if TYPE_CHECKING:
     import pandas as pd
@@ -61,7 +64,8 @@ class ChestList:
 class ChestContents:
     """What a chest holds, the latest check of each bag, and whether this machine met it before.
 
-    `drills` are the latest rehearsals; `proven` names the bags that passed one and are just as they were then.
+    `drills` are the latest rehearsals; `proven` names the bags that passed one, are just as they were then, and passed every
+    check since. `missing` names what this machine met here and is no longer there.
     """
 
     chest: Chest
@@ -73,6 +77,17 @@ class ChestContents:
     known_before: bool
     drills: dict[str, PastDrill] = field(default_factory=dict)
     proven: frozenset[str] = frozenset()
+    missing: tuple[str, ...] = ()
+
+    @property
+    def well(self) -> bool:
+        """Whether every record that was read is intact, and every library is there that this machine met here."""
+        return not (
+            self.missing
+            or self.chest.faults
+            or self.chest.unfinished
+            or any(bag.state in ("damaged", "unusable") for bag in self.bags)
+        )
 
 
 def top_of(chest: Chest, bag: str) -> str:
@@ -97,14 +112,35 @@ def create_chest(place: str | os.PathLike[str], label: str) -> Chest:
         Also if a chest of the same label is plugged in: labels tell drives apart.
     """
     for known in list_chests().chests:
-        if known.present and known.label.casefold() == label.casefold():
-            raise WordsOff(
-                f"A chest labelled {shown(label)!r} is already there, in {shown(str(known.folder))}. "
-                "Choose another label, so that the drives can be told apart."
-            )
+        if known.label.casefold() == label.casefold():
+            if known.present:
+                words = f"A chest labelled {shown(label)!r} is already there, in {shown(str(known.folder))}."
+            else:
+                words = (
+                    f"This computer knows a chest labelled {shown(label)!r}, last seen in {shown(str(known.folder))}; its "
+                    "drive is not connected."
+                )
+            raise WordsOff(f"{words} Choose another label, so that the drives can be told apart.")
+    _refuse_inside(Path(place))
     chest = Chest.create(place, label)
     note_chest(chest)
     return chest
+
+
+def _refuse_inside(place: Path) -> None:
+    """Refuse to make a chest inside another one, or inside a bag."""
+    real = Path(os.path.realpath(place))
+    for folder in (real, *real.parents):
+        if folder.name == FOLDER and find_chest(folder) is not None:
+            raise WordsOff(
+                f"{shown(str(place))} lies inside the chest {shown(str(folder))}. Nothing was changed. Name the folder where "
+                "a drive appears."
+            )
+        if is_bag(folder):
+            raise WordsOff(
+                f"{shown(str(place))} lies inside {shown(str(folder))}, which is a bag: an archive that must not be "
+                "changed. Nothing was changed. Name the folder where a drive appears."
+            )
 
 
 def rebuild_chest(place: str | os.PathLike[str], label: str | None = None) -> Chest:
@@ -129,28 +165,28 @@ def list_chests() -> ChestList:
 
     with opened() as book:
         known = {chest.id: chest for chest in book.chests()}
-    statuses = {}
-    for one in known.values():
-        chest = _at(one.folder)
-        present = chest is not None and chest.id == one.id
-        free = _free(one.folder) if present else None
-        statuses[one.id] = ChestStatus(one.id, one.label, one.folder, present, one.seen, free)
-    for folder in _on_drives():
+    found: dict[tuple[str, str], ChestStatus] = {}
+    places = [*(one.folder for one in known.values()), *_on_drives()]
+    for folder in places:
         chest = _at(folder)
-        if chest is not None and not (chest.id in statuses and statuses[chest.id].present):
+        # Two chests of one id, one of them copied by hand, are two chests: each is shown with its place.
+        if chest is not None:
             seen = known[chest.id].seen if chest.id in known else None
-            statuses[chest.id] = ChestStatus(chest.id, chest.label, chest.folder, True, seen, _free(chest.folder))
-    ordered = sorted(statuses.values(), key=lambda s: (not s.present, s.label.casefold(), s.id))
+            status = ChestStatus(chest.id, chest.label, chest.folder, True, seen, _free(chest.folder))
+            found[chest.id, os.path.realpath(chest.folder)] = status
+    there = {status.id for status in found.values()}
+    for one in known.values():
+        if one.id not in there:
+            found[one.id, ""] = ChestStatus(one.id, one.label, one.folder, False, one.seen, None)
+    ordered = sorted(found.values(), key=lambda s: (not s.present, s.label.casefold(), s.id, str(s.folder)))
     return ChestList(tuple(ordered))
 
 
 def _at(folder: Path) -> Chest | None:
     """Look at a chest without recovering anything in it; None if there is no usable one."""
-    from dunechest.chest.records import read_chest
-
     try:
         place = find_chest(folder)
-        return Chest(place, read_chest(place)) if place is not None else None
+        return Chest(place, *read_chest(place)) if place is not None else None
     except (DuneChestError, OSError):
         return None
 
@@ -189,6 +225,13 @@ def resolve_chest(text: str | os.PathLike[str]) -> Chest:
     if not wanted and len(name) >= 6:
         wanted = [c for c in chests if c.id.startswith(name)]
     present = [c for c in wanted if c.present]
+    away = [c for c in wanted if not c.present]
+    if present and away:
+        raise NotConnected(
+            f"The chest {shown(name)!r} that this computer knows is not connected. Another chest with that label is, in "
+            f"{shown(str(present[0].folder))}. Nothing was changed. Connect the right drive; or, if you mean that other "
+            f"one, name its folder: {quoted(str(present[0].folder.parent))}"
+        )
     if len(present) == 1:
         chest = Chest.open(present[0].folder, machine=machine)
         note_chest(chest)
@@ -197,13 +240,20 @@ def resolve_chest(text: str | os.PathLike[str]) -> Chest:
         places = "; ".join(shown(str(c.folder)) for c in present)
         raise WordsOff(f"Several chests are called {shown(name)!r}. Name one by its folder: {places}.")
     if wanted:
-        raise WordsOff(
-            f"The chest {shown(name)!r} is not plugged in; it was last in {shown(str(wanted[0].folder))}. "
+        raise NotConnected(
+            f"The chest {shown(name)!r} is not connected; it was last in {shown(str(wanted[0].folder))}. "
             "Connect its drive, or name the folder where it is now."
         )
     if os.path.isdir(name):
+        real = os.path.realpath(name)
+        was = [c for c in chests if not c.present and real in (str(c.folder), str(c.folder.parent))]
+        if was:
+            raise NotConnected(
+                f"The chest {shown(was[0].label)!r} was in {shown(name)}, and is not there now: its drive is not connected, "
+                "or is mounted in another place. Nothing was changed."
+            )
         raise WordsOff(
-            f"There is no chest in {shown(name)}. To make one: dunechest chest new {shown(name)} --label NAME"
+            f"There is no chest in {shown(name)}. To make one: dunechest chest new {quoted(name)} --label NAME"
         )
     labels = ", ".join(shown(c.label) for c in chests) or "none yet"
     raise WordsOff(f"No chest is called {shown(name)!r} and there is no such folder. Known chests: {labels}.")
@@ -224,18 +274,56 @@ def show_chest(text: str | os.PathLike[str] | Chest) -> ChestContents:
     with opened() as book:
         known = {c.id for c in book.chests()}
     chest = chest or resolve_chest(name)
+    where = identity(chest.folder)
     with opened() as book:
         checks: dict[str, PastCheck] = {}
+        failed: dict[str, float] = {}
         for check in book.checks(chest.id):
+            if not _counts(check.where, where):
+                continue
+            if not check.sound:
+                failed.setdefault(check.bag, check.when)
             told = checks.setdefault(check.bag, check)
-            # A quick check that found nothing says less than a full one before it.
-            if told.quick and told.sound and not check.quick:
+            # A quick check says less than a full one before it, and cannot take back what that one found.
+            if told.quick and not check.quick and (told.sound or not check.sound):
                 checks[check.bag] = check
         drills: dict[str, PastDrill] = {}
         for past in book.drills(chest.id):
-            drills.setdefault(past.bag, past)
-    proven = frozenset(bag for bag, past in drills.items() if past.passed and past.top == top_of(chest, bag) != "")
+            if _counts(past.where, where):
+                drills.setdefault(past.bag, past)
+    bags = chest.bags()
+    proven = frozenset(
+        bag
+        for bag, past in drills.items()
+        if past.passed and past.top == top_of(chest, bag) != "" and failed.get(bag, 0.0) < past.when
+    )
+    there = {bag.name for bag in bags}
+    missing = tuple(sorted(memory.libraries_of(chest.id, where).keys() - there))
     place = filesystem(chest.folder)
     return ChestContents(
-        chest, chest.bags(), checks, place.free, place.total, place.type, chest.id in known, drills, proven
+        chest, bags, checks, place.free, place.total, place.type, chest.id in known, drills, proven, missing
     )
+
+
+def _counts(there: str, here: str) -> bool:
+    """Whether what was noted of a chest in one place counts for the one in another: not if that is a copy of it."""
+    return not there or not here or there == here
+
+
+def forget_library(chest: Chest, library: str) -> None:
+    """Stop expecting a library that was removed from a chest on purpose.
+
+    Raises
+    ------
+    WordsOff
+        If it is there, or this machine never met it in this chest.
+    DuneChestError
+        If it cannot be written down.
+    """
+    if any(bag.name == library for bag in chest.bags()):
+        raise WordsOff(f"{shown(library)} is in the chest {shown(chest.label)}. Nothing was changed.")
+    known = memory.libraries_of(chest.id, identity(chest.folder))
+    if library not in known:
+        names = ", ".join(map(shown, sorted(known))) or "none"
+        raise WordsOff(f"This computer never met {shown(library)} in {shown(chest.label)}. It met: {names}.")
+    notes.append("forget", chest=chest.id, bag=library)

@@ -11,10 +11,11 @@ from typing import TYPE_CHECKING, Literal
 
 from blake3 import blake3
 
-from dunechest.bag.bag import is_bag, list_bag
+from dunechest.bag.bag import is_bag
 from dunechest.chest import editions
+from dunechest.chest.bag_records import BagRecords
 from dunechest.chest.chest import BagEntry, Chest
-from dunechest.chest.records import FileRecord, read_library
+from dunechest.chest.records import FileRecord
 from dunechest.errors import CutOff, DuneChestError, WordsOff
 from dunechest.jobs.chests import resolve_chest
 from dunechest.jobs.editions import own_bag
@@ -157,7 +158,8 @@ def _place(text: str) -> Place:
         plain, number = found.group(1), int(found.group(2))
     folder = Path(plain)
     if is_bag(folder) and (folder / "dune").is_dir():
-        return _edition(text, BagEntry(folder.name, folder.resolve(), "whole", read_library(folder)), number)
+        bag = folder.resolve()
+        return _edition(text, BagEntry(bag.name, bag, "whole", BagRecords(bag).library()), number)
     if not os.path.lexists(plain) and "/" in plain:
         chest, _, library = plain.rpartition("/")
         return _edition(text, _bag_in(resolve_chest(chest), library), number)
@@ -189,32 +191,33 @@ def _edition(name: str, entry: BagEntry, number: int | None) -> Place:
     """Return the files of an edition under the library's own names, strays left aside."""
     current = entry.library
     assert current is not None
-    record = editions.record_of(entry.folder, current, number or current.edition)
+    own = entry.records
+    record = editions.record_of(own, current, number or current.edition)
     own_names = {changed.stored: from_wire(changed.path) for changed in record.changed_names}
-    now: dict[str, FileRecord] = {p: proven.record for p, proven in editions.current_files(entry.folder).items()}
-    files = editions.files_of(entry.folder, current.edition, record.edition, now)
-    places = editions.places_of_bytes(entry.folder, now.values())
-    lying = list_bag(entry.folder)
+    now: dict[str, FileRecord] = {p: proven.record for p, proven in editions.current_files(own).items()}
+    files = editions.files_of(own, current.edition, record.edition, now)
+    places = editions.places_of_bytes(own, now.values())
+    lying = own.lying
     captured = {from_wire(one.path) for one in record.databases}
     found: dict[str, tuple[Path, int, int | None]] = {}
     put_together: dict[str, tuple[str, str]] = {}
     for path, line in files.items():
         if path.startswith("library/"):
             stored = path.removeprefix("library/")
-            own = own_names.get(stored, stored)
+            path_here = own_names.get(stored, stored)
             source = "data/" + path if record.edition == current.edition else places.plain.get(line.blake3, "")
             size = lying.files.get(source, -1)
             if not source and line.blake3 in places.pieces:
-                size, put_together[own] = line.size, _put_together(places, entry.folder, line.blake3)
+                size, put_together[path_here] = line.size, _put_together(places, line.blake3)
             # A captured database has bytes of its own, so that its time says nothing.
-            found[own] = (entry.folder / source, size, None if own in captured else line.mtime_ns)
+            found[path_here] = (own.at(source), size, None if path_here in captured else line.mtime_ns)
     return Place(name, found, put_together)
 
 
-def _put_together(places: editions.Places, bag: Path, digest: str) -> tuple[str, str]:
+def _put_together(places: editions.Places, digest: str) -> tuple[str, str]:
     whole = blake3()
     try:
-        for piece in places.assemble(bag, digest):
+        for piece in places.assemble(digest):
             whole.update(piece)
     except DuneChestError as error:
         return "unreadable", str(error)

@@ -19,7 +19,8 @@ from dunechest.jobs.chests import top_of
 from dunechest.jobs.landing import RestoreChoice
 from dunechest.jobs.restore import RestorePlan, plan_restore
 from dunechest.jobs.restoring import RestoreResult
-from dunechest.ledger import notes
+from dunechest.ledger import memory, notes
+from dunechest.machine.volumes import identity
 from dunechest.names import shown
 from dunechest.progress import Progress, silent
 
@@ -29,15 +30,16 @@ _BESIDE_THE_POINT = ("in-use",)
 
 @dataclass(frozen=True, slots=True)
 class Drill:
-    """What the rehearsal of one library showed."""
+    """What the rehearsal of one library showed; `why_not` says why it could not even be tried, with no result then."""
 
     bag: str
-    result: RestoreResult
+    result: RestoreResult | None
+    why_not: str = ""
 
     @property
     def passed(self) -> bool:
         """Whether a real restore would have brought everything back, well."""
-        return self.result.well
+        return self.result is not None and self.result.well
 
 
 def drill(
@@ -72,12 +74,34 @@ def drill(
     Refused
         If there is not enough room, or a library cannot be restored.
     """
-    names = libraries or [entry.name for entry in chest.bags() if entry.library is not None]
-    if not names:
+    entries = chest.bags()
+    # A damaged library is part of all: that it cannot be restored well is what a rehearsal is to show.
+    names = list(libraries) or [entry.name for entry in entries if entry.state in ("whole", "damaged", "unusable")]
+    gone = (
+        [] if libraries else memory.libraries_of(chest.id, identity(chest.folder)).keys() - {e.name for e in entries}
+    )
+    if not names and not gone:
         raise WordsOff(f"The chest {shown(chest.label)} holds no library to rehearse with.")
     if scratch is not None and not os.path.isdir(scratch):
         raise WordsOff(f"There is no folder {shown(os.fspath(scratch))} to rehearse in.")
-    return tuple(_one(chest, name, _scratch(scratch), progress) for name in names)
+    # One that cannot be tried fails; with several, the others are still rehearsed.
+    done = [_guarded(chest, name, scratch, progress, alone=len(names) == 1 and bool(libraries)) for name in names]
+    done += [Drill(name, None, "it was archived in this chest, and its folder is gone") for name in sorted(gone)]
+    return tuple(done)
+
+
+def _guarded(
+    chest: Chest, name: str, scratch: str | os.PathLike[str] | None, progress: Progress, *, alone: bool
+) -> Drill:
+    try:
+        return _one(chest, name, _scratch(scratch), progress)
+    except (WordsOff, CutOff):
+        raise
+    except DuneChestError as error:
+        if alone:
+            raise
+        _note(chest, name, passed=False, files=0, edition=0)
+        return Drill(name, None, str(error))
 
 
 def _scratch(folder: str | os.PathLike[str] | None) -> Path:
@@ -102,19 +126,24 @@ def _one(chest: Chest, name: str, scratch: Path, progress: Progress) -> Drill:
         done = Drill(plan.bag, result)
     finally:
         restore_staging.remove(scratch)
+    _note(chest, done.bag, passed=done.passed, files=result.files, edition=plan.record.edition)
+    return done
+
+
+def _note(chest: Chest, bag: str, *, passed: bool, files: int, edition: int) -> None:
     try:
         notes.append(
             "drill",
             chest=chest.id,
-            bag=done.bag,
-            edition=plan.record.edition,
-            passed=done.passed,
-            files=result.files,
-            top=top_of(chest, done.bag),
+            bag=bag,
+            edition=edition,
+            passed=passed,
+            files=files,
+            top=top_of(chest, bag),
+            where=identity(chest.folder),
         )
     except DuneChestError:
         pass  # the result is shown; only the memory of it is missing
-    return done
 
 
 def _plan(chest: Chest, name: str, scratch: Path, progress: Progress) -> RestorePlan:

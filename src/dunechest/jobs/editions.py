@@ -7,9 +7,10 @@ from dataclasses import dataclass
 from typing import TYPE_CHECKING, Literal
 
 from dunechest.chest import editions as stored
+from dunechest.chest.bag_records import RecordFault
 from dunechest.chest.chest import BagEntry, Chest
 from dunechest.chest.records import ChangeCounts, EarlierFile, FileRecord, LibraryRecord
-from dunechest.errors import Refused
+from dunechest.errors import DuneChestError, RecordDamaged, Refused
 from dunechest.names import shown
 
 if TYPE_CHECKING:
@@ -62,12 +63,17 @@ class Edition:
 
 @dataclass(frozen=True, slots=True)
 class EditionList:
-    """The editions of a library in a chest, the first one first, and the bytes that only earlier ones need."""
+    """The editions of a library in a chest, the first one first, and the bytes that only earlier ones need.
+
+    `damage` is what of the records is not proven: editions may be missing because of it, and the numbers of files say
+    less.
+    """
 
     chest: Chest
     bag: str
     editions: tuple[Edition, ...]
     earlier_bytes: int
+    damage: tuple[RecordFault, ...] = ()
 
     def to_frame(self) -> pd.DataFrame:
         """Return one row an edition: number, archived, machine, files, bytes, and what changed."""
@@ -95,8 +101,26 @@ def own_bag(chest: Chest, library: str) -> tuple[BagEntry, LibraryRecord]:
     """
     entry = chest.bag(library)
     if entry.library is None:
+        if entry.state == "damaged":
+            raise DuneChestError(entry.why)
         raise Refused(f"{shown(entry.name)} has no editions: {entry.why or entry.state}. Run: dunechest verify")
     return entry, entry.library
+
+
+def refuse_if_damaged(entry: BagEntry) -> None:
+    """Refuse to write a new record over one that is not proven: that would seal the damage with new digests.
+
+    Raises
+    ------
+    Refused
+        If any record of the bag is damaged.
+    """
+    faults = entry.records.faults()
+    if faults:
+        raise Refused(
+            f"{shown(entry.name)} is damaged ({shown(faults[0].path)}: {shown(faults[0].why)}), so nothing in it was "
+            "changed. Run: dunechest verify"
+        )
 
 
 def list_editions(chest: Chest, library: str, *, named: int = NAMED) -> EditionList:
@@ -119,21 +143,47 @@ def list_editions(chest: Chest, library: str, *, named: int = NAMED) -> EditionL
         If the records of its editions are damaged.
     """
     entry, current = own_bag(chest, library)
-    bag = entry.folder
-    files = {path: proven.record for path, proven in stored.current_files(bag).items()}
-    numbers = stored.numbers(bag, current.edition)
+    own = entry.records
+    damage = list(own.faults())
+    numbers = own.numbers(current.edition)
     found: list[Edition] = []
+    # What is told of an edition is what was written down when it was made; what changed is read from the lists, as far
+    # back as these are proven.
+    known: dict[str, FileRecord] | None = None
+    try:
+        known = {path: proven.record for path, proven in stored.current_files(own).items()}
+    except RecordDamaged:
+        pass
     for at in range(len(numbers) - 1, -1, -1):
         number = numbers[at]
-        record = stored.record_of(bag, current, number)
-        lines = list(stored.changes_of(bag, numbers[at - 1])) if at else []
-        counts, names = (_changes(lines, files, named)) if at else (None, ())
-        size = sum(file.size for file in files.values())
-        found.append(Edition(number, record, number == current.edition, len(files), size, counts, names))
-        stored.step_back(files, lines)
-    tags = stored.current_tags(bag)
-    earlier = sum(tag.size for path, tag in tags.items() if path.startswith("dune/earlier/"))
-    return EditionList(chest, entry.name, tuple(reversed(found)), earlier)
+        try:
+            record = stored.record_of(own, current, number)
+        except RecordDamaged as error:
+            if all(fault.path != error.path for fault in damage):
+                damage.append(RecordFault(error.path, "missing", error.why))
+            known = None
+            continue
+        counts: ChangeCounts | None = None
+        names: tuple[Change, ...] = ()
+        if at and known is not None:
+            try:
+                lines = list(stored.changes_of(own, numbers[at - 1]))
+                counts, names = _changes(lines, known, named)
+                stored.step_back(known, lines)
+            except RecordDamaged as error:
+                if all(fault.path != error.path for fault in damage):
+                    damage.append(RecordFault(error.path, "changed", error.why))
+                known = None
+        totals = record.totals
+        found.append(
+            Edition(
+                number, record, number == current.edition, totals.files_stored, totals.bytes_stored, counts, names
+            )
+        )
+    earlier = sum(
+        tag.size for path, tag in own.lists.tags.items() if path.startswith("dune/earlier/") and tag.size > 0
+    )
+    return EditionList(chest, entry.name, tuple(reversed(found)), earlier, tuple(damage))
 
 
 def _changes(

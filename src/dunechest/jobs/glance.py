@@ -14,6 +14,7 @@ from collections.abc import Iterable
 import msgspec
 from blake3 import blake3
 
+from dunechest.chest.bag_records import BagRecords
 from dunechest.chest.chest import Chest
 from dunechest.chest.records import LibraryRecord
 from dunechest.jobs.account import ArchiveResult
@@ -22,7 +23,7 @@ from dunechest.jobs.find import Library
 from dunechest.jobs.selection import Choice, LeftBehind
 from dunechest.library.kinds import Kind
 from dunechest.names import from_wire
-from dunechest.transfer.walk import entry_of, lines_of, look_over, walk
+from dunechest.transfer.walk import count, entry_of, lines_of, look_over, walk
 
 
 def fingerprint(kind: Kind, choice: Choice, lines: Iterable[str]) -> str:
@@ -64,10 +65,21 @@ def unchanged(library: Library, chest: Chest, *, name: str | None, choice: Choic
         now = fingerprint(library.kind, choice, lines)
     except OSError:
         return None
+    if chest.faults or chest.unfinished:
+        return None
     for _, bag, record in sorted(own, key=lambda one: one[:2], reverse=True):
-        if record.fingerprint == now and _strays_as_before(record):
+        if record.fingerprint == now and _strays_as_before(record) and _there(chest, bag, record):
             return _account(library, chest, bag, record, time.monotonic() - begun)
     return None
+
+
+def _there(chest: Chest, bag: str, record: LibraryRecord) -> bool:
+    """Whether the chest still has it: every record is proven, and files and bytes are as many as were written down."""
+    folder = chest.bag_folder(bag)
+    lying = count(str(folder / "data"))
+    if (lying.files, lying.bytes) != (record.totals.files_stored, record.totals.bytes_stored):
+        return False
+    return not BagRecords(folder).faults()
 
 
 def _strays_as_before(record: LibraryRecord) -> bool:

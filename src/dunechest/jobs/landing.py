@@ -53,6 +53,8 @@ class RestoreChoice(msgspec.Struct, frozen=True):
         Whether the application's setting is written; by default if it names nothing that exists.
     day : str
         The day that names what is set aside.
+    counterparts : tuple of pairs
+        Folders of another machine and what stands for them here, beside those that are remembered.
     """
 
     home: str | None = None
@@ -65,6 +67,7 @@ class RestoreChoice(msgspec.Struct, frozen=True):
     repoint: bool = True
     settings: bool | None = None
     day: str = ""
+    counterparts: tuple[tuple[str, str], ...] = ()
 
     @property
     def home_folder(self) -> Path:
@@ -115,11 +118,7 @@ def remember_counterpart(old: str, new: str | os.PathLike[str], *, machine: str 
     DuneChestError
         If it cannot be written down.
     """
-    before = forms.read(old, False)
-    if before is None or not before.full:
-        raise WordsOff(f"{shown(old)!r} is not the full path of a folder on the other machine.")
-    place = os.path.abspath(os.path.expanduser(os.fspath(new)))
-    wanted = _Counterpart(forms.normal(before.path), place, machine)
+    wanted = _Counterpart(*counterpart(old, new), machine)
     rest = [one for one in _read() if (one.old, one.machine) != (wanted.old, machine)]
     folder = notes.state_folder()
     try:
@@ -127,6 +126,20 @@ def remember_counterpart(old: str, new: str | os.PathLike[str], *, machine: str 
         safe.write_file(folder / _FILE, msgspec.json.format(msgspec.json.encode([*rest, wanted]), indent=2))
     except OSError as error:
         raise DuneChestError(f"{shown(str(folder / _FILE))} cannot be written: {error.strerror}.") from error
+
+
+def counterpart(old: str, new: str | os.PathLike[str]) -> tuple[str, str]:
+    """Return a pair of folders as a choice has it: one of another machine, and what stands for it here.
+
+    Raises
+    ------
+    WordsOff
+        If the first is not a full path.
+    """
+    before = forms.read(old, False)
+    if before is None or not before.full:
+        raise WordsOff(f"{shown(old)!r} is not the full path of a folder on the other machine.")
+    return forms.normal(before.path), os.path.abspath(os.path.expanduser(os.fspath(new)))
 
 
 def old_path(record: LibraryRecord) -> str:
@@ -164,12 +177,12 @@ def land(record: LibraryRecord, kind: Kind, choice: RestoreChoice) -> Landing:
         if record.origin.standard in folders and why_unsafe(relative) is None:
             return Landing(folders[record.origin.standard] / relative, "standard")
     best: tuple[int, Path] | None = None
-    for one in _read():
+    for one in (*(_Counterpart(old, new) for old, new in choice.counterparts), *_read()):
         rest = forms.below(old_path(record), one.old, cases=not _windows(record))
         fits = one.machine in ("", record.origin.machine_id)
         if rest is not None and fits and (not rest or why_unsafe(rest) is None):
             place = Path(one.new, *rest.split("/")) if rest else Path(one.new)
-            if best is None or len(one.old) > best[0]:
+            if best is None or len(one.old) > best[0]:  # of equal ones the first: what was said just now
                 best = (len(one.old), place)
     return Landing(best[1], "counterpart") if best is not None else Landing(None, "unknown")
 

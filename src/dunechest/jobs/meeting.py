@@ -12,6 +12,7 @@ from typing import Literal
 from dunechest.chest.records import LibraryRecord
 from dunechest.findings import Finding
 from dunechest.jobs.landing import RestoreChoice
+from dunechest.jobs.protected import why_protected
 from dunechest.jobs.restore_contents import RestoreFile
 from dunechest.library.databases import COMPANIONS
 from dunechest.library.joining.files import joins_of
@@ -19,7 +20,7 @@ from dunechest.library.kinds import Kind
 from dunechest.library.patterns import Patterns
 from dunechest.library.references.base import Unread
 from dunechest.library.references.keyed import document_of, values
-from dunechest.names import from_wire, shown, slug, why_unsafe
+from dunechest.names import from_wire, quoted, shown, slug, why_unsafe
 from dunechest.transfer.crew import Crew, batches
 from dunechest.transfer.tasks import DigestJob, DigestTask
 from dunechest.transfer.walk import each_file, walk
@@ -79,10 +80,8 @@ def meet(
     if not os.path.lexists(place) or (record.shape == "folder" and _is_folder(place) and nothing_in(place)):
         return Meeting("free", list(files))
     if choice.existing == "set-aside":
-        if os.path.ismount(place):
-            words = f"{shown(str(place))} is where a drive appears, so it cannot be renamed."
-            what = Finding("occupied", "stop", words, "Restore into a folder on it with --into FOLDER.")
-            return Meeting("stop", list(files), findings=[what])
+        if why := why_protected(place, choice.home_folder):
+            return Meeting("stop", list(files), findings=[_protected(place, why, record)])
         return Meeting("set-aside", list(files), set_aside=[(place, aside_name(place, choice.day))])
     if choice.existing == "stop":
         return Meeting("stop", list(files), findings=[_occupied(place, record, files)])
@@ -94,6 +93,17 @@ def meet(
         )
         return Meeting("stop", list(files), findings=[what])
     return _Join(place, record, kind, files, choice, label, tell).meeting()
+
+
+def _protected(place: Path, why: str, record: LibraryRecord) -> Finding:
+    name = from_wire(record.origin.path).replace("\\", "/").rstrip("/").rpartition("/")[2] or record.name
+    return Finding(
+        "protected-place",
+        "stop",
+        f"{shown(str(place))} is not set aside: {shown(why)}.",
+        "--into names the folder that becomes the library itself, not the folder it is put into. To have it in there: "
+        f"--into {quoted(str(place / name))}",
+    )
 
 
 def nothing_in(place: Path, working: str = "") -> bool:

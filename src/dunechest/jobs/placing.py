@@ -10,12 +10,14 @@ from pathlib import Path
 from dunechest.errors import Refused
 from dunechest.jobs.anew import digest_of, make_above
 from dunechest.jobs.meeting import companions_here, nothing_in
+from dunechest.jobs.protected import why_protected
 from dunechest.jobs.restore import RestorePlan
 from dunechest.jobs.restore_contents import NotDone, RestoreFile
 from dunechest.jobs.restore_copy import without_overwriting
 from dunechest.ledger.deeds import Aside, Listed, Made, MadeFolder, MadeLink, OpenDeed, Rewritten, Tree, WasEmpty
 from dunechest.names import shown, to_wire
 from dunechest.transfer import disk, medium
+from dunechest.transfer.below import link_between, make_folders
 from dunechest.transfer.walk import walk
 
 #: So many steps are written down at once.
@@ -52,13 +54,14 @@ def whole_into_place(plan: RestorePlan, tree: Path, steps: Iterable[Rewritten], 
         info = place.lstat()
         if not stat.S_ISDIR(info.st_mode) or not nothing_in(place, tree.parent.name):
             raise Refused(f"Something came to be in {shown(str(place))} meanwhile. Nothing was changed there.")
-        if os.path.ismount(place):
-            _onto_mount(plan, tree, place, lines, deed)
+        if why_protected(place, plan.choice.home_folder):
+            _fill(plan, tree, place, lines, deed)
             return
         emptied = True
     if emptied:
         deed.will(WasEmpty(to_wire(str(place)), stat.S_IMODE(place.stat().st_mode)))
-    deed.will(Tree(to_wire(str(place)), deed.listing(lines)), *steps)
+    own = tree.stat()
+    deed.will(Tree(to_wire(str(place)), deed.listing(lines), own.st_dev, own.st_ino), *steps)
     if emptied:
         place.rmdir()
     tree.rename(place)  # a folder never takes the place of anything but an empty one
@@ -76,15 +79,15 @@ def _one_file(plan: RestorePlan, tree: Path, place: Path, deed: OpenDeed) -> Non
     if not source.exists():  # it was not sound, and is in the account
         return
     info = source.stat()
-    deed.will(Made(to_wire(str(place)), info.st_size, info.st_mtime_ns))
+    deed.will(Made(to_wire(str(place)), info.st_size, info.st_mtime_ns, "", info.st_dev, info.st_ino))
     if os.path.lexists(place):
         raise Refused(f"Something came to be in {shown(str(place))} meanwhile. Nothing was changed there.")
     without_overwriting(source, place)
     medium.flush_folder(str(place.parent))
 
 
-def _onto_mount(plan: RestorePlan, tree: Path, place: Path, lines: list[Listed], deed: OpenDeed) -> None:
-    """Fill the empty top folder of a drive, which itself cannot be renamed."""
+def _fill(plan: RestorePlan, tree: Path, place: Path, lines: list[Listed], deed: OpenDeed) -> None:
+    """Fill an empty folder that keeps its place: the top of a drive, a standard folder."""
     tops = {os.fsdecode(name) for name in os.listdir(tree)}
     for name in sorted(tops):
         source = tree / name
@@ -94,12 +97,13 @@ def _onto_mount(plan: RestorePlan, tree: Path, place: Path, lines: list[Listed],
             if isinstance(path := line.path, str) and path.startswith(name + "/")
         ]
         if source.is_dir() and not source.is_symlink():
-            deed.will(Tree(to_wire(str(place / name)), deed.listing(inside)))
+            own = source.stat()
+            deed.will(Tree(to_wire(str(place / name)), deed.listing(inside), own.st_dev, own.st_ino))
         elif source.is_symlink():
             deed.will(MadeLink(to_wire(str(place / name)), to_wire(os.readlink(source))))
         else:
             info = source.stat()
-            deed.will(Made(to_wire(str(place / name)), info.st_size, info.st_mtime_ns))
+            deed.will(Made(to_wire(str(place / name)), info.st_size, info.st_mtime_ns, "", info.st_dev, info.st_ino))
         source.rename(place / name)
     medium.flush_folder(str(place))
 
@@ -122,7 +126,7 @@ def join_into_place(
         for file, other in plan.meeting.beside:
             _new_files([(tree / file.path, place.with_name(other))], deed, not_done)
         return
-    made = _folders(plan, place, deed)
+    made = _folders(plan, place, deed, not_done)
     there = {file.path for file in restored}
     others = {file.path: other for file, other in plan.meeting.beside}
     replaced = {file.path for file in plan.meeting.replaced}
@@ -132,6 +136,7 @@ def join_into_place(
     ]
     databases = set(plan.then.databases)
     own = {file.path: file.own for file in plan.files}
+    fresh = _without_links(place, fresh, not_done)
     for start in range(0, len(fresh), _BATCH):
         _new_files(fresh[start : start + _BATCH], deed, not_done)
     for path in sorted(replaced & there):
@@ -156,17 +161,38 @@ def _make_room(plan: RestorePlan, deed: OpenDeed) -> None:
         os.rename(old, new)
 
 
-def _folders(plan: RestorePlan, place: Path, deed: OpenDeed) -> set[str]:
+def _without_links(place: Path, pairs: list[tuple[Path, Path]], not_done: list[NotDone]) -> list[tuple[Path, Path]]:
+    """Leave out what would go through a link of the library that is there: it may lead anywhere."""
+    folders: dict[Path, Path | None] = {}
+    kept = []
+    for source, target in pairs:
+        if target.parent not in folders:
+            folders[target.parent] = link_between(place, target.parent)
+        link = folders[target.parent]
+        if link is None:
+            kept.append((source, target))
+        else:
+            not_done.append(NotDone(str(target.relative_to(place)), f"{link} is a link; it is left alone", True))
+    return kept
+
+
+def _folders(plan: RestorePlan, place: Path, deed: OpenDeed, not_done: list[NotDone]) -> set[str]:
     """Make the folders that are not there; return them."""
     wanted = {path for path, _, _ in plan.folders if path}
     for file in plan.files:
         above = file.path
         while above := above.rpartition("/")[0]:
             wanted.add(above)
-    made = [path for path in sorted(wanted) if not (place / path).is_dir()]
+    made = []
+    for path in sorted(wanted):
+        link = link_between(place, place / path)
+        if link is not None:
+            not_done.append(NotDone(path, f"{link} is a link, where a folder belongs; it is left alone", True))
+        elif not (place / path).is_dir():
+            made.append(path)
     deed.will(*(MadeFolder(to_wire(str(place / path))) for path in made))
     for path in made:
-        (place / path).mkdir(parents=True, exist_ok=True)
+        make_folders(place / path)
     return set(made)
 
 
@@ -174,12 +200,13 @@ def _new_files(pairs: list[tuple[Path, Path]], deed: OpenDeed, not_done: list[No
     steps = []
     for source, target in pairs:
         info = source.stat()
-        steps.append(Made(to_wire(str(target)), info.st_size, info.st_mtime_ns))
+        steps.append(Made(to_wire(str(target)), info.st_size, info.st_mtime_ns, "", info.st_dev, info.st_ino))
     deed.will(*steps)
     for source, target in pairs:
         try:
             without_overwriting(source, target)
         except Refused:
+            deed.will_not(target)
             not_done.append(NotDone(str(target), "something came to be there meanwhile; it is left alone", True))
 
 
@@ -205,6 +232,9 @@ def _companions_away(database: Path, day: str, deed: OpenDeed) -> None:
 def _links(plan: RestorePlan, place: Path, deed: OpenDeed, not_done: list[NotDone]) -> None:
     for path, target, mtime_ns in plan.links:
         link = place / path
+        if link_between(place, link.parent) is not None:
+            not_done.append(NotDone(path, "it would lie behind another link; it is not made", True))
+            continue
         if os.path.lexists(link):
             if not (link.is_symlink() and os.readlink(link) == target):
                 not_done.append(NotDone(path, "something else has the name of the link; it is left alone", False))
@@ -215,7 +245,7 @@ def _links(plan: RestorePlan, place: Path, deed: OpenDeed, not_done: list[NotDon
 
 def make_link(place: Path, target: str, mtime_ns: int) -> None:
     """Make a symbolic link with its time."""
-    place.parent.mkdir(parents=True, exist_ok=True)
+    make_folders(place.parent)
     os.symlink(target, place)
     if os.utime in os.supports_follow_symlinks:
         os.utime(place, ns=(mtime_ns, mtime_ns), follow_symlinks=False)

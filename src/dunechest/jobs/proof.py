@@ -73,10 +73,14 @@ def then_of(
     parts: Sequence[Part],
     missing: Sequence[str] = (),
 ) -> Then:
-    """Gather what the library was, of what comes back of it; `missing` are paths of what the chest has lost."""
+    """Gather what the library was, as it was written down when it was archived, of what comes back of it.
+
+    Nothing is counted in the bag: what is lost there would be missing in both counts. `missing` are paths of what
+    the chest has lost.
+    """
     coming = set(sources)
-    databases = [from_wire(one.path) for one in record.databases if from_wire(one.path) in coming]
     whole = not parts
+    databases = [from_wire(one.path) for one in record.databases if whole or from_wire(one.path) in coming]
     references = None
     if whole and kind.name == record.kind and not record.partial:
         counts = record.references
@@ -86,8 +90,8 @@ def then_of(
             "missing": counts.missing,
             "away": counts.away,
         }
-    chosen = parts if parts else tree.parts
-    sizes = {(part.what, part.name): len(part.files) for part in chosen}
+    chosen = {(part.what, part.name) for part in parts}
+    sizes = {(part.what, part.name): part.files for part in record.parts if whole or (part.what, part.name) in chosen}
     lying = {file.path: file.size for file in tree.listing.files if file.path in coming}
     found = _agreements_in(kind, tree.root, coming, lying, {})
     # A folder of which the chest has lost something agreed when it was archived.

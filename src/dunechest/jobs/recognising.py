@@ -9,6 +9,7 @@ import msgspec
 
 from dunechest.chest.shelf import Proven
 from dunechest.jobs.archive_run import Run, source_of
+from dunechest.jobs.changes import is_there
 from dunechest.jobs.planned import PlannedDatabase, PlannedFile
 from dunechest.jobs.selection import LeftBehind
 from dunechest.names import from_wire
@@ -49,6 +50,8 @@ def recognise(run: Run, progress: Progress) -> Recognised:
         for file in previous.kept:
             _keep(run, file)
     leaving = {file.stored for file in plan.files if file.stored in previous.files} | set(previous.dropped)
+    # What the chest has lost cannot be taken over from it.
+    leaving = {path for path in leaving if is_there(run.bag, path, previous.files.size(path))}
     sizes = {previous.files[path].record.size for path in leaving}
     candidates = [file for file in plan.files if file.entry.size in sizes and file.stored not in run.proven]
     if plan.reread:
@@ -56,7 +59,7 @@ def recognise(run: Run, progress: Progress) -> Recognised:
     digests = _digests(run, candidates, progress)
     unknown = []
     for file in candidates:
-        before = previous.files.get(file.stored)
+        before = previous.files.get(file.stored) if file.stored in leaving or plan.reread else None
         if before is not None and digests.get(file.stored) == before.record.blake3:
             _keep(run, file)
             leaving.discard(file.stored)

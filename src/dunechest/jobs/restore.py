@@ -6,15 +6,16 @@ read or written through a link, and what cannot be trusted is reported instead.
 
 from __future__ import annotations
 
+import functools
 import hashlib
 import os
-from collections.abc import Mapping, Sequence
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from pathlib import Path
 
 import msgspec
 
-from dunechest.bag.bag import read_bag
+from dunechest.chest.bag_records import LIBRARY, TAG_MANIFEST, RecordFault, stamp
 from dunechest.chest.chest import BagEntry, Chest
 from dunechest.chest.records import LibraryRecord, StrayRecord
 from dunechest.errors import DuneChestError, WordsOff
@@ -23,6 +24,7 @@ from dunechest.jobs import restore_findings
 from dunechest.jobs.landing import Landing, RestoreChoice, land, no_place, today
 from dunechest.jobs.meeting import Meeting, meet
 from dunechest.jobs.proof import Then, then_of
+from dunechest.jobs.protected import why_archive
 from dunechest.jobs.repointing import References, SettingChange, moves_of, plan_references, plan_settings
 from dunechest.jobs.restore_contents import NotDone, Paths, RestoreFile, RestoreStray
 from dunechest.jobs.restore_reading import BagTree, bag_tree
@@ -33,8 +35,10 @@ from dunechest.ledger.notes import state_folder
 from dunechest.library.kinds import PLAIN_KIND, Kind, load_kinds
 from dunechest.library.parts import Part, parts_named
 from dunechest.machine.drives import Filesystem, filesystem
-from dunechest.names import from_wire, shown
+from dunechest.machine.sensitive import why_sensitive
+from dunechest.names import from_wire, quoted, shown
 from dunechest.progress import Progress, Step, silent
+from dunechest.transfer import safe
 
 
 @dataclass(frozen=True, slots=True)
@@ -47,7 +51,8 @@ class RestorePlan:
     deepest last; `links` are (path, target, time in ns). `need` and `free` in bytes.
     `listed` counts the files that the records list, whether they are there or not;
     `renamed` maps an archived path to the one it gets here, where these differ. `references` and `settings` are
-    what will be written anew; `then` is what the library was, to be compared afterwards.
+    what will be written anew; `then` is what the library was, to be compared afterwards. `damage` is what is not proven
+    of the archive's records; `stamp` changes if the archive is changed meanwhile.
     """
 
     chest: Chest
@@ -75,6 +80,8 @@ class RestorePlan:
     settings: tuple[SettingChange, ...] = ()
     settings_left: tuple[SettingChange, ...] = ()
     device: int = 0
+    stamp: tuple[object, ...] = ()
+    damage: tuple[RecordFault, ...] = ()
 
     @property
     def place(self) -> Path | None:
@@ -122,7 +129,8 @@ def plan_restore(
         Whether symbolic links that lead out of the library are made. By default only
         if this machine itself archived the library and the bag is unaltered since.
     choice : RestoreChoice, optional
-        All of these at once, and more: parts, what becomes of what is in the way, references, settings.
+        All of these at once, and more: parts, what becomes of what is in the way, references, settings. With a choice,
+        none of the others is given.
     progress : Progress
         Told how far the comparing of what is there already is.
 
@@ -137,6 +145,8 @@ def plan_restore(
     Refused
         If its records are too damaged to restore from.
     """
+    if choice is not None and any(one is not None for one in (home, into, edition, outward_links)):
+        raise WordsOff("Say it once: with a choice, put home, into, edition and outward_links in the choice itself.")
     if choice is None:
         choice = RestoreChoice(
             home=os.fspath(home) if home is not None else None,
@@ -150,10 +160,13 @@ def plan_restore(
         raise WordsOff("--home and --into exclude each other: say whose home, or exactly which folder.")
     if choice.home is not None and not os.path.isdir(choice.home):
         raise WordsOff(f"There is no folder {shown(choice.home)} to be the home. Nothing was changed.")
-    return _plan(chest, chest.bag(library), choice, progress)
+    seen = stamp(chest.bag(library).folder)
+    return _plan(chest, chest.bag(library), choice, progress, seen)
 
 
-def _plan(chest: Chest, entry: BagEntry, choice: RestoreChoice, progress: Progress) -> RestorePlan:
+def _plan(
+    chest: Chest, entry: BagEntry, choice: RestoreChoice, progress: Progress, seen: tuple[object, ...]
+) -> RestorePlan:
     not_done: list[NotDone] = []
     source = source_of(entry, choice, not_done)
     record = source.record
@@ -173,7 +186,7 @@ def _plan(chest: Chest, entry: BagEntry, choice: RestoreChoice, progress: Progre
             ready, loose, folders, links = _only(parts, source, ready, loose, folders, links)
         return _with_place(
             chest, entry, choice, source, kind, landing, here, paths, tree,
-            ready, loose, folders, links, parts, not_done, progress,
+            ready, loose, folders, links, parts, not_done, progress, seen,
         )  # fmt: skip
 
 
@@ -194,6 +207,7 @@ def _with_place(
     parts: tuple[Part, ...],
     not_done: list[NotDone],
     progress: Progress,
+    seen: tuple[object, ...],
 ) -> RestorePlan:
     record, place = source.record, landing.place
     compared, total = 0, sum(file.size for file in ready)
@@ -204,11 +218,12 @@ def _with_place(
         progress(Step("comparing", 0, len(ready), min(compared, total), total, entry.name))
 
     meeting, references = Meeting("free", list(ready)), References()
+    made_here = functools.cache(lambda: _made_here(chest, entry))
     strays: tuple[RestoreStray, ...] = ()
     settings: list[SettingChange] = []
     settings_left: list[SettingChange] = []
     if place is not None:
-        strays = place_strays(record, loose, place, choice, own_places=_made_here(chest, entry))
+        strays = place_strays(record, loose, place, choice, own_places=bool(record.strays) and made_here())
         meeting = meet(place, record, kind, ready, choice, chest.label, tell)
         inside = [*(file.own for file in ready), *(from_wire(folder.path) for folder in record.folders)]
         moves = moves_of(record, place, choice, paths.renamed, [*inside, *meeting.existing], strays)
@@ -255,12 +270,43 @@ def _with_place(
         settings=tuple(settings),
         settings_left=tuple(settings_left),
         device=os.stat(nearest(place)).st_dev if place is not None else 0,
+        damage=source.damage,
+        stamp=seen,
     )
     findings = list(source.findings)
     if place is None:
         findings.append(no_place(record))
+    else:
+        findings += _not_there(record, kind, landing, made_here)
     findings += restore_findings.findings_of(plan)
     return replace(plan, findings=weightiest_first(findings))
+
+
+def _not_there(
+    record: LibraryRecord, kind: Kind, landing: Landing, made_here: Callable[[], bool]
+) -> Iterator[Finding]:
+    """Stop where a library must not go: into an archive, or, because a stranger's record says so, where files act."""
+    assert landing.place is not None
+    if why := why_archive(landing.place):
+        yield Finding(
+            "inside-archive",
+            "stop",
+            f"{shown(str(landing.place))} is no place for it: {shown(why)}.",
+            "An archive must not be changed. Restore elsewhere with --into FOLDER.",
+        )
+    origin = f"{{{record.origin.standard}}}/{from_wire(record.origin.relative)}"
+    known = any(origin in places for places in kind.places.values())
+    if landing.how != "standard" or known:
+        return
+    relative = from_wire(record.origin.relative)
+    why = why_sensitive(relative, standard=record.origin.standard, file=record.shape == "file")
+    if why and not made_here():
+        yield Finding(
+            "sensitive-place",
+            "stop",
+            f"The archive says that it belongs in {shown(str(landing.place))}; {why}. It was not made on this computer.",
+            f"If you trust it and want it there, name the place yourself: --into {quoted(str(landing.place))}",
+        )
 
 
 def _parts(tree: BagTree, record: LibraryRecord, choice: RestoreChoice, entry: BagEntry) -> tuple[Part, ...]:
@@ -328,16 +374,16 @@ def _made_here(chest: Chest, entry: BagEntry) -> bool:
     """Whether this machine made the bag and it is unaltered since, so that its records are its own."""
     from dunechest.ledger.book import opened
 
-    record = entry.library
-    if record is None or not (record.links or record.strays):
+    if entry.library is None:
+        return False
+    own = entry.records
+    if own.lists.faults or own.fault_of(LIBRARY) is not None:
         return False
     try:
-        top = hashlib.sha512((entry.folder / "tagmanifest-sha512.txt").read_bytes()).hexdigest()
-        listed = next(m for m in read_bag(entry.folder).tag if m.algorithm == "sha512").entries
-        mine = hashlib.sha512((entry.folder / "dune" / "library.json").read_bytes()).hexdigest()
+        top = hashlib.sha512(safe.read_bounded(own.at(TAG_MANIFEST), 1 << 30)).hexdigest()
         with opened() as book:
-            return listed.get("dune/library.json") == mine and book.archived_here(chest.id, entry.name, top)
-    except (OSError, DuneChestError, StopIteration):
+            return book.archived_here(chest.id, entry.name, top)
+    except (OSError, ValueError, DuneChestError):
         return False
 
 

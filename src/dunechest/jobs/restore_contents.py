@@ -3,19 +3,20 @@
 from __future__ import annotations
 
 import os
+from collections.abc import Mapping
 from dataclasses import dataclass
 from pathlib import Path
 
 import msgspec
 
-from dunechest.bag.bag import Lying, list_bag, read_bag
+from dunechest.bag.bag import Lying, read_bag
 from dunechest.chest import editions
-from dunechest.chest.chest import BagEntry
+from dunechest.chest.bag_records import FILES, MANIFEST, BagRecords, RecordFault
 from dunechest.chest.records import FileRecord, LibraryRecord, read_lines
 from dunechest.chest.stored import StoredNames
-from dunechest.errors import DuneChestError, Refused
+from dunechest.errors import RecordDamaged
 from dunechest.machine.drives import Filesystem
-from dunechest.names import from_wire, shown, why_unsafe
+from dunechest.names import from_wire, why_unsafe
 
 _PREFIX = "library/"
 
@@ -58,6 +59,8 @@ class RestoreStray:
     origin: str
     place: Path
     there: bool = False
+    #: The folder that is trusted: nothing below it may be a link.
+    top: Path | None = None
 
 
 @dataclass(frozen=True, slots=True)
@@ -72,27 +75,45 @@ class NotDone:
     fault: bool
 
 
-def current_files(entry: BagEntry, not_done: list[NotDone]) -> list[RestoreFile]:
-    """Gather what the bag lists, from both records, and what of it really lies there as a plain file."""
-    lying = list_bag(entry.folder)
+def current_files(own: BagRecords, not_done: list[NotDone], damage: list[RecordFault]) -> list[RestoreFile]:
+    """Gather what the bag lists, from both records, and what of it really lies there as a plain file.
+
+    Parameters
+    ----------
+    own : BagRecords
+        The bag.
+    not_done : list of NotDone
+        Takes what is listed and cannot be had.
+    damage : list of RecordFault
+        Takes what is not proven of the records.
+    """
     try:
-        shelf = editions.current_files(entry.folder)
-    except DuneChestError:
-        return _from_damaged(entry, lying, not_done)
+        shelf = editions.current_files(own)
+    except RecordDamaged:
+        return _from_damaged(own, not_done, damage)
+    lying = own.lying
     files = []
     for proven in shelf.by_path():
         line = proven.record
-        if len(line.blake3) != 64 or why_unsafe(line.path) is not None:
-            return _from_damaged(entry, lying, not_done)
         size = lying.files.get("data/" + line.path)
-        if size is None:
+        fast = _raw(line.blake3)
+        if fast is None or why_unsafe(line.path) is not None:
+            not_done.append(NotDone(line.path, "its line in the records cannot be used", True))
+        elif size is None:
             not_done.append(_gone(line.path, lying))
-            continue
-        fast = bytes.fromhex(line.blake3)
-        files.append(
-            RestoreFile("data/" + line.path, line.path, line.path, size, line.mtime_ns, line.mode, fast, None)
-        )
+        else:
+            source = own.view.place("data/" + line.path)
+            files.append(RestoreFile(source, line.path, line.path, size, line.mtime_ns, line.mode, fast, None))
     return files
+
+
+def _raw(digest: str) -> bytes | None:
+    """Return a BLAKE3 digest raw, or None if it is none."""
+    try:
+        raw = bytes.fromhex(digest)
+    except ValueError:
+        return None
+    return raw if len(raw) == 32 else None
 
 
 def _gone(stored: str, lying: Lying) -> NotDone:
@@ -100,75 +121,95 @@ def _gone(stored: str, lying: Lying) -> NotDone:
     return NotDone(stored, f"it is {why}" if why else "it is missing in the chest", True)
 
 
-def _from_damaged(entry: BagEntry, lying: Lying, not_done: list[NotDone]) -> list[RestoreFile]:
-    """Gather what two records say that do not agree: each line counts that can be read in either."""
+#: What a file gets whose mode is not known: what the umask allows.
+NO_MODE = -1
+
+
+def _from_damaged(own: BagRecords, not_done: list[NotDone], damage: list[RecordFault]) -> list[RestoreFile]:
+    """Gather files where one of the two lists is not proven: by the other one, or by each line that still fits.
+
+    A line of a list that is not proven may name a file; it is restored only if its digest proves it. Times and modes
+    that it says are not believed.
+    """
     not_done.clear()
-    bag = read_bag(entry.folder, assume=True)
-    slow = {
-        path: digest
-        for manifest in bag.payload
-        if manifest.algorithm == "sha512"
-        for path, digest in manifest.entries.items()
-    }
+    faults = [fault for fault in map(own.fault_of, (FILES, MANIFEST)) if fault is not None]
+    damage += faults
+    lying = own.lying
+    names = {fault.path for fault in faults}
     known: dict[str, FileRecord] = {}
-    try:
-        for _, line in read_lines(entry.folder / "dune" / "files.jsonl", FileRecord):
-            if line is not None and why_unsafe(line.path) is None and len(line.blake3) == 64:
-                known["data/" + line.path] = line
-    except (OSError, DuneChestError):
-        pass  # the manifest alone must do: digests are there, times and modes are not
+    slow: dict[str, str] = {}
+    if FILES not in names:
+        known = {"data/" + line.path: line for line in own.lines(FILES, FileRecord) if why_unsafe(line.path) is None}
+    elif MANIFEST in names:
+        try:
+            for _, line in read_lines(own.at(FILES), FileRecord):
+                if line is not None and why_unsafe(line.path) is None and _raw(line.blake3) is not None:
+                    known["data/" + line.path] = line
+        except OSError:
+            pass  # then the other list must do
+    if FILES in names:
+        bag = read_bag(own.bag, assume=True, at=own.at, names=[path for path in lying.files if "/" not in path])
+        slow = {p: d for m in bag.payload if m.algorithm == "sha512" for p, d in m.entries.items()}
+    if not names:  # each is proven, and they name different files
+        damage.append(RecordFault(MANIFEST, "changed", f"it does not name the files that {FILES} names"))
     files = []
     for path in sorted({*known, *slow}):
         stored = path.removeprefix("data/")
-        line = known.get(path)
         if path not in lying.files:
             not_done.append(_gone(stored, lying))
             continue
-        try:
-            fast = bytes.fromhex(line.blake3) if line is not None else None
-        except ValueError:
-            line, fast = None, None
-        if line is None:
-            files.append(RestoreFile(path, stored, stored, lying.files[path], 0, 0o644, None, slow.get(path)))
+        line = known.get(path)
+        fast = _raw(line.blake3) if line is not None else None
+        source, size = own.view.place(path), lying.files[path]
+        if line is not None and FILES not in names:
+            files.append(RestoreFile(source, stored, stored, size, line.mtime_ns, line.mode, fast, None))
         else:
-            size = lying.files[path]
-            files.append(RestoreFile(path, stored, stored, size, line.mtime_ns, line.mode, fast, slow.get(path)))
+            time = _time_of(own.at(path))
+            files.append(RestoreFile(source, stored, stored, size, time, NO_MODE, fast, slow.get(path)))
+    if len(names) == 2:
+        listed = {*known, *slow}
+        not_done += [
+            NotDone(path.removeprefix("data/"), "no record can be believed that names it; it lies in the chest", True)
+            for path in sorted(lying.files)
+            if path.startswith("data/") and path not in listed
+        ]
     return files
 
 
-def earlier_files(entry: BagEntry, number: int, not_done: list[NotDone]) -> list[RestoreFile]:
-    """Gather the files of an earlier edition, each from wherever its bytes lie in the bag now."""
-    assert entry.library is not None
-    bag = entry.folder
-    current: dict[str, FileRecord] = {}
+def _time_of(path: Path) -> int:
     try:
-        for at, line in read_lines(bag / "dune" / "files.jsonl", FileRecord):
-            if line is None or why_unsafe(line.path) is not None:
-                raise Refused(
-                    f"Line {at} of dune/files.jsonl in {shown(entry.name)} is torn, so earlier editions cannot be "
-                    "told for certain. The current one can be restored; its files lie in data/."
-                )
-            current[line.path] = line
-    except OSError as error:
-        raise Refused(f"dune/files.jsonl in {shown(entry.name)} cannot be read: {error.strerror}.") from error
-    wanted = editions.files_of(bag, entry.library.edition, number, current)
-    places = editions.places_of_bytes(bag, current.values())
-    lying = list_bag(bag)
+        return path.lstat().st_mtime_ns
+    except OSError:
+        return 0
+
+
+def earlier_files(own: BagRecords, current: int, number: int, not_done: list[NotDone]) -> list[RestoreFile]:
+    """Gather the files of an earlier edition, each from wherever its bytes lie in the bag now.
+
+    Raises
+    ------
+    RecordDamaged
+        If a list that leads back to it is not proven.
+    """
+    now = {line.path: line for line in own.lines(FILES, FileRecord) if why_unsafe(line.path) is None}
+    wanted = editions.files_of(own, current, number, now)
+    places = editions.places_of_bytes(own, now.values())
+    lying = own.lying
     files = []
     for path, line in sorted(wanted.items()):
         kept = places.pieces.get(line.blake3)
         source = places.plain.get(line.blake3, kept.path if kept is not None else None)
-        if source is None or source not in lying.files or len(line.blake3) != 64:
-            not_done.append(NotDone(path, "its bytes are missing in the chest", True))
+        fast = _raw(line.blake3)
+        if fast is None or why_unsafe(path) is not None:
+            not_done.append(NotDone(path, "its line in the records cannot be used", True))
             continue
-        try:
-            fast = bytes.fromhex(line.blake3)
-        except ValueError:
-            not_done.append(NotDone(path, "its record is torn", True))
+        if source is None or source not in lying.files:
+            not_done.append(NotDone(path, "its bytes are missing in the chest", True))
             continue
         in_pieces = line.blake3 not in places.plain
         size = line.size if in_pieces else lying.files[source]
-        files.append(RestoreFile(source, path, path, size, line.mtime_ns, line.mode, fast, None, in_pieces))
+        place = source if in_pieces else own.view.place(source)
+        files.append(RestoreFile(place, path, path, size, line.mtime_ns, line.mode, fast, None, in_pieces))
     return files
 
 
@@ -231,6 +272,7 @@ class Paths:
     def links(self, outward: bool) -> tuple[tuple[str, str, int], ...]:
         """Return the symbolic links to make."""
         links = []
+        every = {from_wire(link.path): from_wire(link.target) for link in self._record.links}
         for link in self._record.links:
             path, target = from_wire(link.path), from_wire(link.target)
             why = why_unsafe(path)
@@ -240,7 +282,9 @@ class Paths:
                 self._refuse(path, "a file or folder has the same one", "the link is not made")
             elif "\0" in target or not target:
                 self._refuse(path, "its target is none", "the link is not made")
-            elif leads_out(path, target) and not outward:
+            elif behind(path, every):
+                self._refuse(path, "it lies behind another link", "the link is not made")
+            elif leads_out(path, target, every) and not outward:
                 why = f"a link to {target}, out of the library; it is not made unless --outward-links is given"
                 self._not_done.append(NotDone(path, why, False))
             else:
@@ -257,21 +301,63 @@ class Paths:
         return tuple(groups)
 
 
-def leads_out(path: str, target: str) -> bool:
-    r"""Whether a link at `path` in a library points out of the library, by its text alone.
+def behind(path: str, links: Mapping[str, str]) -> bool:
+    """Whether a path goes through a link, so that what is made there would lie elsewhere."""
+    above = path.rpartition("/")[0]
+    while above:
+        if above in links:
+            return True
+        above = above.rpartition("/")[0]
+    return False
+
+
+#: So many links are followed one after the other, as systems do; a longer chain leads nowhere.
+_MOST_LINKS = 40
+
+
+def leads_out(path: str, target: str, links: Mapping[str, str] | None = None) -> bool:
+    r"""Whether a link at `path` in a library points out of the library, through the library's other links too.
+
+    Parameters
+    ----------
+    path, target : str
+        The link.
+    links : mapping
+        All links of the library: path and target.
 
     >>> leads_out("a/b", "../c"), leads_out("a/b", "../../c"), leads_out("a", "/etc")
     (False, True, True)
+    >>> leads_out("b", "a/../x", {"a": "c/d/e", "b": "a/../x"}), leads_out("c/b", "../a/..", {"a": ".", "c/b": "../a/.."})
+    (False, True)
     """
+    every = links if links is not None else {}
+    followed = 0
+    here = path.split("/")[:-1]
+    pending = _pieces(target)
+    while pending is not None and pending:
+        piece = pending.pop(0)
+        if piece in ("", "."):
+            continue
+        if piece == "..":
+            if not here:
+                return True
+            here.pop()
+            continue
+        here.append(piece)
+        further = every.get("/".join(here))
+        if further is not None:
+            followed += 1
+            if followed > _MOST_LINKS:
+                return False  # it leads in a circle: nothing can be opened by it
+            here.pop()
+            more = _pieces(further)
+            pending = None if more is None else more + pending
+    return pending is None
+
+
+def _pieces(target: str) -> list[str] | None:
+    """Split a target; None for one that begins at the top of the system."""
     plain = target.replace("\\", "/") if os.sep == "\\" else target
     if plain.startswith("/") or (os.sep == "\\" and ":" in plain):
-        return True
-    depth = path.count("/")
-    for piece in plain.split("/"):
-        if piece == "..":
-            depth -= 1
-            if depth < 0:
-                return True
-        elif piece not in ("", "."):
-            depth += 1
-    return False
+        return None
+    return plain.split("/")

@@ -7,12 +7,13 @@ from collections.abc import Callable
 from pathlib import Path
 
 from dunechest.chest import editions
+from dunechest.chest.bag_records import BagRecords
 from dunechest.errors import CutOff, DuneChestError, Refused
 from dunechest.jobs.restore import RestorePlan
-from dunechest.jobs.restore_contents import RestoreFile
+from dunechest.jobs.restore_contents import NO_MODE, RestoreFile
 from dunechest.names import shown
 from dunechest.transfer import medium, safe
-from dunechest.transfer.copying import digest_files
+from dunechest.transfer.copying import UMASK, digest_files
 from dunechest.transfer.tasks import CopyOutcome, CopyTask, DigestTask
 
 
@@ -27,8 +28,11 @@ def copy_task(file: RestoreFile, bag: bytes, target: bytes) -> CopyTask:
 
 
 def _mode(file: RestoreFile) -> int:
-    # Rights to act as another person are never taken from a drive.
-    return file.mode & 0o777
+    if file.mode == NO_MODE:
+        return 0o666 & ~UMASK
+    # Rights to act as another person are never taken from a drive. What even its owner may not read has to be read back
+    # first: it gets its mode at the end.
+    return (file.mode & 0o777) | (0 if file.mode & 0o400 else 0o600)
 
 
 def why_not(file: RestoreFile, outcome: CopyOutcome, target: str | Path) -> str | None:
@@ -60,8 +64,9 @@ def put_together(plan: RestorePlan, file: RestoreFile, target: Path, tell: Calla
     bag = plan.chest.folder / "bags" / plan.bag
     assert file.blake3 is not None
     try:
-        files = editions.current_files(bag).records()
-        pieces = editions.places_of_bytes(bag, files).assemble(bag, file.blake3.hex())
+        own = BagRecords(bag)
+        files = editions.current_files(own).records()
+        pieces = editions.places_of_bytes(own, files).assemble(file.blake3.hex())
         fd = os.open(target, os.O_WRONLY | os.O_CREAT | os.O_EXCL | getattr(os, "O_BINARY", 0), 0o600)
         try:
             for piece in pieces:

@@ -11,16 +11,17 @@ from typing import Any
 import msgspec
 from blake3 import blake3
 
-from dunechest.chest import editions
 from dunechest.chest.chest import BagEntry, Chest
 from dunechest.errors import DuneChestError, Refused, WordsOff
 from dunechest.findings import Finding, weightiest_first
 from dunechest.jobs.landing import Landing, RestoreChoice, land, today
 from dunechest.jobs.meeting import nothing_in
 from dunechest.jobs.restore import RestorePlan, plan_restore
+from dunechest.ledger import memory
 from dunechest.ledger.notes import state_folder
 from dunechest.library.kinds import PLAIN_KIND, load_kinds
 from dunechest.machine.identity import this_machine
+from dunechest.machine.volumes import identity
 from dunechest.names import from_wire, shown
 from dunechest.progress import Progress, silent
 from dunechest.transfer import safe
@@ -51,14 +52,18 @@ def offers(chest: Chest, choice: RestoreChoice) -> tuple[Offer, ...]:
     for entry in chest.bags():
         record = entry.library
         if record is None:
-            whys = {"unfinished": "its archive was cut off before it was whole", "unusable": entry.why}
+            whys = {
+                "damaged": entry.why,
+                "unfinished": "its archive was cut off before it was whole",
+                "unusable": entry.why,
+            }
             why = whys.get(entry.state, "Dune Chest did not make it; it comes as files, with --into FOLDER")
             found.append(Offer(entry, (), Landing(None, "unknown"), False, why))
             continue
         landing = land(record, kinds.get(record.kind, PLAIN_KIND), choice)
         place = landing.place
         existing = place is not None and place.exists() and not (place.is_dir() and nothing_in(place))
-        found.append(Offer(entry, editions.numbers(entry.folder, record.edition), landing, existing))
+        found.append(Offer(entry, entry.records.numbers(record.edition), landing, existing))
     return tuple(found)
 
 
@@ -219,13 +224,29 @@ def check_names(chest: Chest, names: Iterable[str]) -> None:
 
 
 def restorable(chest: Chest) -> tuple[str, ...]:
-    """Return the names of all libraries of a chest that can be restored to a place of their own."""
-    found = []
-    for entry in chest.bags():
-        if entry.library is not None:
-            found.append(entry.name)
+    """Return the names of all libraries of a chest that can be restored to a place of their own.
+
+    Raises
+    ------
+    DuneChestError
+        If there is none.
+    """
+    found = tuple(entry.name for entry in chest.bags() if entry.library is not None)
     if not found:
         raise DuneChestError(f"The chest {shown(chest.label)} holds no library that can be restored.")
+    return found
+
+
+def left_behind(chest: Chest) -> tuple[tuple[str, str], ...]:
+    """Return what of a chest's libraries `restorable` leaves out, and why: each is one that a person may be missing."""
+    found = []
+    there = set()
+    for entry in chest.bags():
+        there.add(entry.name)
+        if entry.library is None and entry.state != "foreign":
+            found.append((entry.name, entry.why or entry.state))
+    gone = memory.libraries_of(chest.id, identity(chest.folder)).keys() - there
+    found += [(name, "it was archived in this chest, and its folder is gone") for name in sorted(gone)]
     return tuple(found)
 
 

@@ -17,6 +17,7 @@ from pathlib import Path
 from blake3 import blake3
 
 from dunechest.chest import editions
+from dunechest.chest.bag_records import BagRecords
 from dunechest.chest.records import LibraryRecord
 from dunechest.errors import DuneChestError
 from dunechest.jobs.landing import old_path
@@ -126,9 +127,10 @@ def _put_aside(bag: Path, scratch: Path, files: Iterable[RestoreFile]) -> None:
             with target.open("xb") as out:
                 if file.pieces:
                     if places is None:
-                        places = editions.places_of_bytes(bag, editions.current_files(bag).records())
+                        own = BagRecords(bag)
+                        places = editions.places_of_bytes(own, editions.current_files(own).records())
                     assert file.blake3 is not None
-                    pieces = places.assemble(bag, file.blake3.hex())
+                    pieces = places.assemble(file.blake3.hex())
                 else:
                     pieces = _pieces(bag / file.source)
                 for piece in pieces:

@@ -2,29 +2,39 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from dataclasses import dataclass
 from pathlib import Path
 
+import msgspec
+
 from dunechest.bag.bag import list_bag, read_bag
 from dunechest.chest import editions
+from dunechest.chest.bag_records import INFO, LIBRARY, RecordFault
 from dunechest.chest.chest import BagEntry, now_text
 from dunechest.chest.records import FORMAT, LibraryRecord, Origin, Totals
-from dunechest.errors import BagUnusable, Refused, WordsOff
+from dunechest.errors import BagUnusable, RecordDamaged, Refused, WordsOff
 from dunechest.findings import Finding
 from dunechest.jobs.landing import RestoreChoice
-from dunechest.jobs.restore_contents import NotDone, RestoreFile, current_files, earlier_files
+from dunechest.jobs.restore_contents import NO_MODE, NotDone, RestoreFile, current_files, earlier_files
 from dunechest.library.kinds import PLAIN_KIND
-from dunechest.names import shown, why_unsafe
+from dunechest.names import shown
+from dunechest.words import number
 
 
 @dataclass(frozen=True, slots=True)
 class Source:
-    """What a bag has to give: its record, its files, how many were listed, and what is to be said of it."""
+    """What a bag has to give: its record, its files, how many there were, and what is to be said of it.
+
+    `listed` is the number of files that was written down when it was archived; `damage` is what of the records is not
+    proven.
+    """
 
     record: LibraryRecord
     files: tuple[RestoreFile, ...]
     listed: int
     findings: tuple[Finding, ...] = ()
+    damage: tuple[RecordFault, ...] = ()
 
 
 def source_of(entry: BagEntry, choice: RestoreChoice, not_done: list[NotDone]) -> Source:
@@ -43,6 +53,8 @@ def source_of(entry: BagEntry, choice: RestoreChoice, not_done: list[NotDone]) -
     ------
     WordsOff
         If there is no such edition.
+    RecordDamaged
+        If a record is not proven without which an edition cannot be told.
     Refused
         If nothing can be restored of it.
     """
@@ -51,15 +63,37 @@ def source_of(entry: BagEntry, choice: RestoreChoice, not_done: list[NotDone]) -
             raise Refused(
                 f"The archive of {shown(entry.name)} was cut off before it was whole; there is nothing to restore yet."
             )
-        if "newer version" in entry.why:
+        if "Install a newer version" in entry.why:
             raise Refused(f"{shown(entry.name)} cannot be restored by this version: {entry.why}")
         return _as_files(entry, choice, not_done)
-    record = entry.library
-    earlier = choice.edition is not None and choice.edition != record.edition
-    if choice.edition is not None:
-        record = editions.record_of(entry.folder, record, choice.edition)
-    files = earlier_files(entry, record.edition, not_done) if earlier else current_files(entry, not_done)
-    return Source(record, tuple(files), len(files) + len(not_done))
+    own, record = entry.records, entry.library
+    damage: list[RecordFault] = []
+    if choice.edition is not None and choice.edition != record.edition:
+        current = record.edition
+        record = editions.record_of(own, record, choice.edition)
+        files = earlier_files(own, current, record.edition, not_done)
+    else:
+        files = current_files(own, not_done, damage)
+    try:
+        totals = own.totals(record.edition, record)
+    except RecordDamaged as error:
+        damage.append(RecordFault(error.path, "changed", error.why))
+        totals = None
+    told = own.fault_of(INFO)
+    if told is not None:
+        damage.append(told)
+    damage += own.lists.faults
+    listed = totals.files if totals is not None else record.totals.files_stored
+    _count(listed, files, not_done)
+    return Source(record, tuple(files), listed, (), tuple(dict.fromkeys(damage)))
+
+
+def _count(listed: int, files: Sequence[RestoreFile], not_done: list[NotDone]) -> None:
+    """Name what was written down when it was archived and no list names now."""
+    named = len(files) + sum(one.fault for one in not_done)
+    if named < listed:
+        why = f"{number(listed - named, 'file')} of {listed:,} that were archived are named by no list any more"
+        not_done.append(NotDone("(names not known)", why, True))
 
 
 def _as_files(entry: BagEntry, choice: RestoreChoice, not_done: list[NotDone]) -> Source:
@@ -69,56 +103,92 @@ def _as_files(entry: BagEntry, choice: RestoreChoice, not_done: list[NotDone]) -
             f"{shown(entry.name)} has no record that tells its editions and parts; it can only be restored whole, "
             "as files."
         )
-    own = (entry.folder / "dune").is_dir()
-    try:
-        bag = read_bag(entry.folder, assume=own)
-    except BagUnusable as error:
-        raise Refused(f"{shown(entry.name)} cannot be restored: {error}") from error
-    lying = list_bag(entry.folder)
-    strongest = sorted((m for m in bag.payload if m.algorithm in _ORDER), key=lambda m: _ORDER.index(m.algorithm))
-    files, listed = [], 0
-    prefix = "data/library/" if own and any(p.startswith("data/library/") for p in lying.files) else "data/"
-    for path in sorted({path for manifest in strongest for path in manifest.entries}):
-        listed += 1
-        if path not in lying.files:
-            why = lying.others.get(path)
-            not_done.append(NotDone(path.removeprefix("data/"), f"it is {why}" if why else "it is missing", True))
-            continue
-        below = path.removeprefix(prefix) if path.startswith(prefix) else path.removeprefix("data/")
-        if why_unsafe(below) is not None:
-            not_done.append(NotDone(path, "its path is not used", True))
-            continue
-        digests = {m.algorithm: m.entries[path] for m in strongest if path in m.entries}
-        best = next(name for name in _ORDER if name in digests)
-        files.append(_file(path, below, lying.files[path], best, digests[best], entry.folder))
-    if not strongest:
-        raise Refused(
-            f"{shown(entry.name)} has no manifest whose digests are known here, so its files cannot be proven. They "
-            f"lie in {shown(str(entry.folder / 'data'))} and can be copied from there."
-        )
-    title = entry.name
+    damage: list[RecordFault] = []
+    if entry.state == "foreign":
+        files, listed = _of_others(entry, not_done, damage)
+        number_of_edition = 1
+    else:
+        own = entry.records
+        files = [_in_the_library(file) for file in current_files(own, not_done, damage)]
+        told = own.told()
+        number_of_edition = max(told, default=1)
+        listed = told[number_of_edition].files if told else len(files) + len(not_done)
+        damage += [fault for fault in map(own.fault_of, (LIBRARY, INFO)) if fault is not None]
+        damage += own.lists.faults
+        if not damage:
+            damage.append(RecordFault(LIBRARY, "changed", entry.why))
+        if told:
+            totals = told[number_of_edition]
+            why = (
+                f"{number(totals.folders, 'folder')} with their times and modes and "
+                f"{number(totals.links, 'symbolic link')} were recorded in it alone"
+            )
+            not_done.append(NotDone(LIBRARY, why, True))
+    _count(listed, files, not_done)
     record = LibraryRecord(
         format=FORMAT,
-        name=title,
+        name=entry.name,
         kind=PLAIN_KIND.name,
         kind_title=PLAIN_KIND.title,
         application="",
         shape="folder",
         origin=Origin("", "", "", ""),
-        edition=1,
+        edition=number_of_edition,
         archived=now_text(),
         archived_with="",
-        totals=Totals(len(files), 0, len(files), 0, 0, 0, sum(file.size for file in files)),
+        totals=Totals(len(files), 0, len(files), 0, 0, 0, len(files), sum(file.size for file in files)),
     )
     why = entry.why or "Dune Chest did not make it"
     finding = Finding(
         "as-files",
         "warn",
-        f"{shown(entry.name)} is restored as files, without links, empty folders, times and modes: {shown(why)}",
+        f"{shown(entry.name)} is restored as files, without links, empty folders and the modes of folders: {shown(why)}",
         f"Look whether the application opens them; references in them are not written anew. They lie in "
         f"{shown(str(entry.folder / 'data'))}, too, and can be copied from there.",
     )
-    return Source(record, tuple(files), listed, (finding,))
+    return Source(record, tuple(files), listed, (finding,), tuple(dict.fromkeys(damage)))
+
+
+def _in_the_library(file: RestoreFile) -> RestoreFile:
+    """Give a file its place in the folder that everything goes into; files from outside keep a folder of their own."""
+    if file.stored.startswith("library/"):
+        return file
+    return msgspec.structs.replace(file, stored="library/" + file.stored)
+
+
+def _of_others(entry: BagEntry, not_done: list[NotDone], damage: list[RecordFault]) -> tuple[list[RestoreFile], int]:
+    """Gather the files of a bag that somebody else made, and how many it counts."""
+    try:
+        bag = read_bag(entry.folder)
+    except BagUnusable as error:
+        raise Refused(f"{shown(entry.name)} cannot be restored: {error}") from error
+    lying = list_bag(entry.folder)
+    damage += [RecordFault(problem.file or "the bag", "changed", problem.why) for problem in bag.problems]
+    strongest = sorted((m for m in bag.payload if m.algorithm in _ORDER), key=lambda m: _ORDER.index(m.algorithm))
+    if not strongest:
+        raise Refused(
+            f"{shown(entry.name)} has no manifest whose digests are known here, so its files cannot be proven. They "
+            f"lie in {shown(str(entry.folder / 'data'))} and can be copied from there."
+        )
+    files = []
+    every = sorted({path for manifest in strongest for path in manifest.entries})
+    for path in every:
+        below = path.removeprefix("data/")
+        if path not in lying.files:
+            why = lying.others.get(path)
+            not_done.append(NotDone(below, f"it is {why}" if why else "it is missing", True))
+            continue
+        digests = {m.algorithm: m.entries[path] for m in strongest if path in m.entries}
+        best = next(name for name in _ORDER if name in digests)
+        files.append(_file(path, below, lying.files[path], best, digests[best], entry.folder))
+    listed = {*every}
+    not_done += [
+        NotDone(path.removeprefix("data/"), "no manifest lists it, so its bytes cannot be proven", True)
+        for path in sorted(lying.files)
+        if path.startswith("data/") and path not in listed
+    ]
+    count = bag.oxum[1] if bag.oxum is not None else len(every)
+    return files, max(count, len(files) + len(not_done))
 
 
 #: Algorithms by which a file is believed, the strongest first.
@@ -131,5 +201,5 @@ def _file(path: str, below: str, size: int, algorithm: str, digest: str, folder:
     except OSError:
         mtime_ns = 0
     if algorithm == "sha512":
-        return RestoreFile(path, "library/" + below, below, size, mtime_ns, 0o644, None, digest)
-    return RestoreFile(path, "library/" + below, below, size, mtime_ns, 0o644, None, f"{algorithm}:{digest}")
+        return RestoreFile(path, "library/" + below, below, size, mtime_ns, NO_MODE, None, digest)
+    return RestoreFile(path, "library/" + below, below, size, mtime_ns, NO_MODE, None, f"{algorithm}:{digest}")

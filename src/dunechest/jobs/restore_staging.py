@@ -3,8 +3,7 @@
 from __future__ import annotations
 
 import os
-import shutil
-from collections.abc import Iterator
+from collections.abc import Callable, Iterable, Iterator
 from pathlib import Path
 
 import msgspec
@@ -12,12 +11,13 @@ import msgspec
 from dunechest.errors import CutOff, Refused
 from dunechest.jobs import placing
 from dunechest.jobs.restore import RestorePlan
-from dunechest.jobs.restore_contents import NotDone, RestoreFile
+from dunechest.jobs.restore_contents import NO_MODE, NotDone, RestoreFile
 from dunechest.jobs.restore_copy import bag_of, copy_task, put_together, why_not
 from dunechest.machine.processes import lives
 from dunechest.names import shown
 from dunechest.progress import Progress, Step
-from dunechest.transfer import medium, safe
+from dunechest.transfer import disk, medium, safe
+from dunechest.transfer.below import folders_in, make_folders
 from dunechest.transfer.crew import Crew, batches
 from dunechest.transfer.tasks import WHOLE, CopyJob, DigestJob, DigestTask
 
@@ -55,29 +55,30 @@ def take_staging(staging: Path, plan: RestorePlan) -> None:
 
 def fill_staging(staging: Path, plan: RestorePlan) -> None:
     """Make the folder to work in, its mark first, and the library's folders in it."""
-    staging.mkdir(parents=True)
+    make_folders(staging.parent)
+    staging.mkdir(mode=0o700)
     safe.write_file(staging / _MARK, msgspec.json.encode(_Mark(plan.chest.id, plan.bag, os.getpid())))
     tree = staging / "tree"
     tree.mkdir()
     for path, _, _ in plan.folders:
         if path:
-            (tree / path).mkdir(parents=True, exist_ok=True)
+            make_folders(tree / path)
     # A record that lost its folders still gets them.
     for parent in {file.path.rpartition("/")[0] for file in to_write(plan)} - {path for path, _, _ in plan.folders}:
         if parent:
-            (tree / parent).mkdir(parents=True, exist_ok=True)
+            make_folders(tree / parent)
 
 
 def remove(staging: Path) -> None:
-    """Remove a folder to work in, and all in it."""
+    """Remove a folder to work in, and all in it; what cannot be removed stays."""
     if not os.path.lexists(staging) or staging.is_symlink():
         return
-    for folder, inner, _ in os.walk(staging):  # a folder that may not be written to cannot be emptied
-        for name in inner:
-            place = os.path.join(folder, name)
-            if not os.path.islink(place):
-                os.chmod(place, 0o700)
-    shutil.rmtree(staging, ignore_errors=True)
+    # A folder that may not be written to cannot be emptied, nor one that may not be read.
+    folders_in(staging, before=lambda folder: os.chmod(folder, 0o700))
+    try:
+        disk.remove_tree(staging)
+    except OSError:
+        return
 
 
 def to_write(plan: RestorePlan) -> list[RestoreFile]:
@@ -109,14 +110,18 @@ def write(plan: RestorePlan, tree: Path, not_done: list[NotDone], progress: Prog
             else:
                 not_done.append(NotDone(file.path, why, True))
         later = plan.whole_sync and hasattr(os, "O_DIRECTORY")
+        again: list[RestoreFile] = []
         for fast in (True, False):
-            files = [f for f in every if (f.blake3 is not None) is fast and not f.pieces]
+            files = [f for f in every if (f.blake3 is not None) is fast and not f.pieces] + again
             sent: dict[int, list[RestoreFile]] = {}
             for done in crew.run(_jobs(files, sent, bag, root, fast, plan.whole_sync, later)):
                 for file, outcome in zip(sent.pop(done.number), done.copies or (), strict=True):
                     why = why_not(file, outcome, os.path.join(tree, file.path))
                     if why is None:
                         restored.append(file)
+                    elif fast and outcome.state == "not-sound" and file.sha512 is not None:
+                        # The fast digest may be what is wrong: the second one is asked.
+                        again.append(msgspec.structs.replace(file, blake3=None))
                     else:
                         not_done.append(NotDone(file.path, why, True))
         if later:
@@ -174,7 +179,7 @@ def _prove(plan: RestorePlan, tree: Path, crew: Crew, restored: list[RestoreFile
                     f"{': ' + outcome.why if outcome.why else ''}). The restore is taken back; use another drive."
                 )
             checked += 1
-        progress(Step("proving", checked, len(small), checked, len(small), plan.bag))
+        progress(Step("proving", checked, len(small), 0, 0, plan.bag))
 
 
 def finish(plan: RestorePlan, tree: Path, restored: list[RestoreFile], not_done: list[NotDone]) -> int:
@@ -184,7 +189,7 @@ def finish(plan: RestorePlan, tree: Path, restored: list[RestoreFile], not_done:
         names = [name for name in group if name in there]
         for name in names[1:]:
             if there[name].blake3 == there[names[0]].blake3 is not None:
-                _join(tree / names[0], tree / name)
+                _join(tree / names[0], tree / name, tree.parent / "joining")
     made = 0
     for path, target, mtime_ns in plan.links:
         place = tree / path
@@ -199,15 +204,27 @@ def finish(plan: RestorePlan, tree: Path, restored: list[RestoreFile], not_done:
             continue
         made += 1
     _flush(plan, tree)
+    dress_unreadable(restored, tree.joinpath)
     for path, mtime_ns, mode in reversed(plan.folders):
         if path:
             placing.dress(tree / path, mtime_ns, mode)
     return made
 
 
-def _join(first: Path, other: Path) -> None:
-    """Make two names of equal content one file, as they were; two files are as good where that fails."""
-    beside = other.with_name(other.name[:200] + ".joining")
+def dress_unreadable(files: Iterable[RestoreFile], at: Callable[[str], Path]) -> None:
+    """Give files their modes that even their owner may not read with: they had to be read back before."""
+    for file in files:
+        if file.mode != NO_MODE and not file.mode & 0o400:
+            place = at(file.path)
+            if os.path.lexists(place):
+                os.chmod(place, file.mode & 0o777)
+
+
+def _join(first: Path, other: Path, beside: Path) -> None:
+    """Make two names of equal content one file, as they were; two files are as good where that fails.
+
+    `beside` is a short name in the folder to work in: one made from the file's own could be too long.
+    """
     try:
         os.link(first, beside)
         os.replace(beside, other)
@@ -223,5 +240,5 @@ def _flush(plan: RestorePlan, tree: Path) -> None:
                 return
         finally:
             os.close(fd)
-    for folder, _, _ in os.walk(tree):
+    for folder in folders_in(tree):
         medium.flush_folder(folder)

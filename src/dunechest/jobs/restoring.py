@@ -15,7 +15,8 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import TYPE_CHECKING
 
-from dunechest.errors import CutOff, DuneChestError, Refused
+from dunechest.chest.bag_records import RecordFault, stamp
+from dunechest.errors import CutOff, DuneChestError, Meanwhile, Refused
 from dunechest.findings import Finding, stops
 from dunechest.jobs import placing, restore_staging, strays_restoring, undoing
 from dunechest.jobs.anew import Anew, make_above, write_references, write_setting
@@ -28,6 +29,8 @@ from dunechest.ledger import deeds, notes
 from dunechest.library.patterns import Patterns
 from dunechest.names import shown, to_wire
 from dunechest.progress import Progress, silent
+from dunechest.transfer.copying import digest_files
+from dunechest.transfer.tasks import DigestTask
 
 if TYPE_CHECKING:
     import pandas as pd
@@ -44,7 +47,8 @@ class RestoreResult:
     outside the library where it was and where it is now. `set_aside` are old and new places of what was in the way.
     `anew` are references written anew, `by_hand` those that a person has to look at, `settings` what was written
     of the application's, each with the reason if it was not. `brought` is what joining brought; `proof` what the library
-    was and is.
+    was and is; `damage` what is not proven of the archive's records. `undoable` says whether anything
+    was done that could be taken back.
     """
 
     bag: str
@@ -72,11 +76,13 @@ class RestoreResult:
     by_hand: tuple[ByHand, ...] = ()
     settings: tuple[tuple[SettingChange, str], ...] = ()
     brought: tuple[Brought, ...] = ()
+    damage: tuple[RecordFault, ...] = ()
+    undoable: bool = True
 
     @property
     def well(self) -> bool:
         """Whether everything that could be brought back was, no damage was met, and it is what it was."""
-        return not any(one.fault for one in self.not_done) and self.proof.well
+        return not any(one.fault for one in self.not_done) and not self.damage and self.proof.well
 
     def to_frame(self) -> pd.DataFrame:
         """Return one row for each thing not brought back: path, why, fault."""
@@ -95,7 +101,9 @@ def refuse_if_stopped(plans: Iterable[RestorePlan]) -> None:
         raise Refused("Nothing was restored.", remaining)
 
 
-def carry_out(plan: RestorePlan, *, progress: Progress = silent, rehearsal: bool = False) -> RestoreResult:
+def carry_out(
+    plan: RestorePlan, *, progress: Progress = silent, rehearsal: bool = False, command: str = ""
+) -> RestoreResult:
     """Restore the library of a plan.
 
     Parameters
@@ -107,6 +115,8 @@ def carry_out(plan: RestorePlan, *, progress: Progress = silent, rehearsal: bool
     rehearsal : bool
         It goes to a scratch folder and is thrown away: that the application is open does not matter, and
         nothing of it is there to be taken back afterwards.
+    command : str
+        Something that all restores of one command have in common: they are taken back together.
 
     Returns
     -------
@@ -116,6 +126,8 @@ def carry_out(plan: RestorePlan, *, progress: Progress = silent, rehearsal: bool
     ------
     Refused
         If a *stop* finding remains, or the place is occupied by now.
+    Meanwhile
+        If the archive got another edition since the plan was made.
     CutOff
         If the target or the chest's drive is full, gone or failing; what was done by then
         is taken back.
@@ -123,13 +135,15 @@ def carry_out(plan: RestorePlan, *, progress: Progress = silent, rehearsal: bool
     if not rehearsal:
         refuse_if_stopped([plan])
     assert plan.place is not None
+    if stamp(_bag(plan)) != plan.stamp:
+        raise _changed(plan)
     begun = time.monotonic()
     staging = plan.place.parent / f".dune-restore-{plan.chest.id[:8]}-{plan.bag}"
     if os.path.ismount(plan.place):  # the top of a drive: what is beside it lies on another one
         staging = plan.place / f".dune-restore-{plan.chest.id[:8]}-{plan.bag}"
     # Only what this run has made, or taken over by its mark, is ever removed again.
     restore_staging.take_staging(staging, plan)
-    deed = deeds.begin("restore", plan.bag, to_wire(str(plan.place)))
+    deed = deeds.begin("restore", plan.bag, to_wire(str(plan.place)), command)
     try:
         result = _carry_out(plan, staging, deed, begun, progress)
     except OSError as error:
@@ -150,6 +164,43 @@ def carry_out(plan: RestorePlan, *, progress: Progress = silent, rehearsal: bool
     except DuneChestError:
         pass  # the files are in place; only this machine's memory of it is missing
     return result
+
+
+def _bag(plan: RestorePlan) -> Path:
+    return plan.chest.folder / "bags" / plan.bag
+
+
+def _changed(plan: RestorePlan) -> Meanwhile:
+    return Meanwhile(
+        f"The archive of {shown(plan.bag)} was changed while it was read. Nothing was changed here; run the command again."
+    )
+
+
+def _refuse_half(plan: RestorePlan, not_done: Iterable[NotDone]) -> None:
+    """Before anything is put in place: tell a drive that went away, or a new edition, from damage.
+
+    Raises
+    ------
+    CutOff
+        If the chest's drive is gone.
+    Meanwhile
+        If the archive was changed meanwhile.
+    """
+    if not any(one.fault for one in not_done):
+        return
+    if stamp(_bag(plan)) != plan.stamp:
+        if not (plan.chest.folder / "bags").is_dir():
+            raise CutOff(_GONE.format(shown(plan.chest.label)))
+        raise _changed(plan)
+    # What is still in memory proves nothing: a small record is read from the medium.
+    records = [plan.chest.folder / "chest.json", _bag(plan) / "bagit.txt"]
+    there = [path for path in records if os.path.lexists(path)]
+    outcomes = digest_files([DigestTask(os.fsencode(path), 4096) for path in there], lambda count: None)
+    if not there or all(outcome.state != "ok" for outcome in outcomes):
+        raise CutOff(_GONE.format(shown(plan.chest.label)))
+
+
+_GONE = "The drive of the chest {} went away, or can no longer be read."
 
 
 def _give_up(staging: Path, deed: deeds.OpenDeed) -> None:
@@ -174,6 +225,7 @@ def _carry_out(
     tree = staging / "tree"
     not_done = list(plan.not_done)
     restored = restore_staging.write(plan, tree, not_done, progress)
+    _refuse_half(plan, not_done)
     staged = _staged(plan, tree, restored)
     names = {file.own: file.path for file in plan.files}
     others = {file.own: other for file, other in meeting.beside}
@@ -194,6 +246,7 @@ def _carry_out(
         links = len(plan.links)
         plain = [file for file in restored if file.own not in joined_paths]
         placing.join_into_place(plan, tree, plain, joined, deed, not_done)
+        restore_staging.dress_unreadable(plain, place.joinpath)
         deed.will(*(step for step in anew.steps if step.path not in others_kept))
         untouched = {one.path for one in brought if one.staged is None}
         done = tuple(one for one in anew.done if names[one.source] not in untouched)
@@ -235,6 +288,8 @@ def _carry_out(
         by_hand=(*plan.references.lost, *anew.by_hand),
         settings=settings,
         brought=brought,
+        damage=plan.damage,
+        undoable=deed.changes,
     )
 
 

@@ -8,8 +8,9 @@ from typing import TYPE_CHECKING
 
 from dunechest.chest.chest import BagEntry, Chest
 from dunechest.errors import CutOff, DuneChestError
-from dunechest.jobs.verify import BagCheck, VerifyResult, check_part, note_checks
-from dunechest.ledger import notes
+from dunechest.jobs.verify import BagCheck, VerifyResult, check_part, missing_bags, note_checks
+from dunechest.ledger import memory, notes
+from dunechest.machine.volumes import identity
 from dunechest.names import shown
 from dunechest.progress import Progress, silent
 
@@ -76,6 +77,9 @@ def verify_for(
         if not chest.folder.is_dir():
             raise CutOff(f"The chest {shown(chest.label)} went away while it was verified.")
         _note(chest, entry, begun, check)
+    if not libraries:
+        there = {entry.name for entry in entries}
+        checks += missing_bags(chest, memory.libraries_of(chest.id, identity(chest.folder)), there)
     return VerifyResult(chest.folder, chest.label, False, tuple(checks))
 
 

@@ -11,7 +11,9 @@ from dunechest.chest.records import LibraryRecord
 from dunechest.jobs.landing import RestoreChoice
 from dunechest.jobs.restore_contents import RestoreFile, RestoreStray
 from dunechest.machine.folders import standard_folders
+from dunechest.machine.sensitive import why_sensitive
 from dunechest.names import from_wire, why_unsafe
+from dunechest.transfer.below import link_between
 from dunechest.transfer.copying import digest_files
 from dunechest.transfer.tasks import DigestTask
 
@@ -37,15 +39,16 @@ def place_strays(
     taken: set[Path] = set()
     for file in files:
         stray = known.get(file.stored)
-        places = []
+        places: list[tuple[Path, Path]] = []
         origin = from_wire(stray.path) if stray is not None else ""
         if stray is not None and own_places and os.path.isabs(origin) and "\0" not in origin:
-            places.append(Path(origin))
+            places.append((Path(origin), Path(origin).parent))
         elif stray is not None and choice.into is None and stray.standard in _VISIBLE:
             relative = from_wire(stray.relative)
             hidden = any(piece.startswith(".") for piece in relative.split("/"))
-            if why_unsafe(relative) is None and not hidden:
-                places.append(base[stray.standard] / relative)
+            sensitive = why_sensitive(relative, standard=stray.standard, file=True)
+            if why_unsafe(relative) is None and not hidden and not sensitive:
+                places.append((base[stray.standard] / relative, base[stray.standard]))
         elif (
             stray is not None
             and made_here
@@ -53,21 +56,33 @@ def place_strays(
             and os.path.isabs(origin)
             and same_bytes(file, Path(origin))
         ):
-            places.append(Path(origin))  # it never went away
+            places.append((Path(origin), Path(origin).parent))  # it never went away
         last = beside / file.stored.removeprefix(_STRAYS)
         others = (last.with_name(f"{last.stem} {count}{last.suffix}") for count in range(2, 1000))
-        for one in chain(places, (last,), others):
-            if one in taken or not _may_be(one):
+        for one, top in chain(places, ((other, place.parent) for other in chain((last,), others))):
+            if one in taken or not _may_be(one) or goes_astray(one, top, place):
                 continue
             if not os.path.lexists(one):
-                found.append(RestoreStray(file, origin, one))
+                found.append(RestoreStray(file, origin, one, top=top))
             elif same_bytes(file, one):
-                found.append(RestoreStray(file, origin, one, there=True))
+                found.append(RestoreStray(file, origin, one, there=True, top=top))
             else:
                 continue
             taken.add(one)
             break
     return tuple(found)
+
+
+def goes_astray(place: Path, top: Path, library: Path) -> bool:
+    """Whether the way to a place goes through a link below the trusted folder, or into the library itself.
+
+    A link of the library could lead anywhere, and what lies in the library came from it.
+    """
+    if place.is_relative_to(library) or Path(os.path.realpath(place.parent)).is_relative_to(
+        os.path.realpath(library)
+    ):
+        return True
+    return place.parent != top and link_between(top, place.parent) is not None
 
 
 def _may_be(place: Path) -> bool:

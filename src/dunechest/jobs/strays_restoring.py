@@ -9,9 +9,11 @@ from dunechest.errors import CutOff, Refused
 from dunechest.jobs.restore import RestorePlan
 from dunechest.jobs.restore_contents import NotDone, RestoreStray
 from dunechest.jobs.restore_copy import bag_of, copy_task, put_together, why_not, without_overwriting
+from dunechest.jobs.stray_places import goes_astray, same_bytes
 from dunechest.ledger.deeds import Made, MadeFolder, OpenDeed, Working
 from dunechest.names import shown, to_wire
 from dunechest.transfer import medium
+from dunechest.transfer.below import make_folders
 from dunechest.transfer.crew import Crew
 from dunechest.transfer.tasks import CopyJob, CopyOutcome
 
@@ -53,13 +55,17 @@ def _one(
     plan: RestorePlan, stray: RestoreStray, number: int, crew: Crew, not_done: list[NotDone], deed: OpenDeed
 ) -> bool:
     place = stray.place
+    assert plan.place is not None
+    if goes_astray(place, stray.top or place.parent, plan.place):  # the library's own links are there by now
+        not_done.append(NotDone(stray.file.stored, f"{place} would lie behind a link; it is not made", True))
+        return False
     missing = []
     above = place.parent
     while not above.is_dir():
         missing.append(above)
         above = above.parent
     deed.will(*(MadeFolder(to_wire(str(folder))) for folder in reversed(missing)))
-    place.parent.mkdir(parents=True, exist_ok=True)
+    make_folders(place.parent)
     beside = place.parent / f".dune-restore-{plan.chest.id[:8]}-{number}"
     beside.unlink(missing_ok=True)
     deed.will(Working(to_wire(str(beside))))
@@ -69,10 +75,13 @@ def _one(
             not_done.append(NotDone(stray.file.stored, why, True))
             return False
         info = beside.stat()
-        deed.will(Made(to_wire(str(place)), info.st_size, info.st_mtime_ns))
+        deed.will(Made(to_wire(str(place)), info.st_size, info.st_mtime_ns, "", info.st_dev, info.st_ino))
         try:
             without_overwriting(beside, place)
         except Refused:
+            deed.will_not(place)
+            if same_bytes(stray.file, place):  # another library of the same command needs it too
+                return True
             why = f"something came to be in {shown(str(place))} meanwhile"
             not_done.append(NotDone(stray.file.stored, why, True))
             return False

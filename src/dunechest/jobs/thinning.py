@@ -6,20 +6,22 @@ import datetime
 import os
 from collections.abc import Iterator, Mapping
 from dataclasses import dataclass
-from pathlib import Path
 
 from dunechest.chest import bagging, editions, journal, pieces, records
+from dunechest.chest.bag_records import INFO, TAGS, BagRecords
 from dunechest.chest.chest import Chest
 from dunechest.chest.journal import Rename
 from dunechest.chest.pieces import Kept
 from dunechest.chest.records import FileRecord, LibraryRecord
 from dunechest.errors import CutOff, DuneChestError, Refused
 from dunechest.jobs.chests import machine_name
-from dunechest.jobs.editions import own_bag
+from dunechest.jobs.editions import own_bag, refuse_if_damaged
 from dunechest.jobs.thinning_rule import kept_by, parse_rule
 from dunechest.ledger import notes
+from dunechest.machine.volumes import identity
 from dunechest.names import shown
 from dunechest.transfer import disk
+from dunechest.transfer.below import folders_in
 
 
 @dataclass(frozen=True, slots=True)
@@ -78,9 +80,10 @@ def plan_thinning(chest: Chest, library: str, rule: str, *, now: datetime.dateti
     """
     clauses = parse_rule(rule)
     entry, current = own_bag(chest, library)
-    bag = entry.folder
-    numbers = editions.numbers(bag, current.edition)
-    made = {number: editions.record_of(bag, current, number) for number in numbers}
+    own = entry.records
+    refuse_if_damaged(entry)
+    numbers = own.numbers(current.edition)
+    made = {number: editions.record_of(own, current, number) for number in numbers}
     moments = [(number, datetime.datetime.fromisoformat(record.archived)) for number, record in made.items()]
     wanted = kept_by(clauses, moments, now or datetime.datetime.now(datetime.UTC)) | {current.edition}
     before = max((number for number, record in made.items() if record.mass_change), default=0)
@@ -90,13 +93,13 @@ def plan_thinning(chest: Chest, library: str, rule: str, *, now: datetime.dateti
     files = [
         f"{records.EDITIONS}/{number:04d}/{name}" for number in dropped for name in ("library.json", "changes.jsonl")
     ]
-    tags = editions.current_tags(bag)
+    tags = editions.current_tags(own)
     if dropped:
-        needed = _needed(bag, current.edition, kept)
-        archives = _archives(bag, needed)
+        needed = _needed(own, current.edition, kept)
+        archives = _archives(own, needed)
         files += [one.path for one in archives.dropped.values()]
-        own, digests = archives.paths, needed | archives.bases
-        earlier = [path for path in tags if path.startswith(journal.EARLIER + "/") and path not in own]
+        in_archives, digests = archives.paths, needed | archives.bases
+        earlier = [path for path in tags if path.startswith(journal.EARLIER + "/") and path not in in_archives]
         files += [path for path in earlier if tags[path].blake3 not in digests]
     size = sum(tags[path].size for path in files if path in tags)
     return ThinPlan(chest, entry.name, rule, current, kept, dropped, exempt, tuple(files), size)
@@ -116,39 +119,40 @@ class _Archives:
         return {one.path for one in (*self.kept.values(), *self.dropped.values())}
 
 
-def _archives(bag: Path, needed: set[str]) -> _Archives:
-    every = editions.places_of_bytes(bag, []).pieces
+def _archives(own: BagRecords, needed: set[str]) -> _Archives:
+    every = editions.places_of_bytes(own, []).pieces
     kept = {digest: one for digest, one in every.items() if digest in needed}
     dropped = {digest: one for digest, one in every.items() if digest not in needed}
     bases = frozenset(pieces.base_of(one, every) for one in kept.values())
     return _Archives(kept, dropped, bases)
 
 
-def _rewrite(bag: Path, plan: ThinPlan) -> list[str]:
+def _rewrite(own: BagRecords, plan: ThinPlan) -> list[str]:
     """Have the archives that stay hold what they need of those that go; return the paths of those written anew."""
-    archives = _archives(bag, _needed(bag, plan.record.edition, plan.kept))
+    bag = own.bag
+    archives = _archives(own, _needed(own, plan.record.edition, plan.kept))
     where = {digest: one for one in archives.dropped.values() for digest in one.pieces}
     there = {digest for one in archives.kept.values() for digest in one.pieces}
     written = []
     for one in archives.kept.values():
-        more = {d: where[d] for d in pieces.list_of(bag, one) if d in where and d not in there}
+        more = {d: where[d] for d in pieces.list_of(own.at, one) if d in where and d not in there}
         there |= more.keys()
         base = pieces.base_of(one, archives.dropped)
         if more or base != one.about.base:
             target = bag / bagging.TAGS / one.path
             disk.make_folder(target.parent)
             disk.remove(target, missing_ok=True)
-            pieces.rewrite(bag, one, base, more, target)
+            pieces.rewrite(own.at, one, base, more, target)
             written.append(one.path)
     return written
 
 
-def _needed(bag: Path, current: int, kept: tuple[int, ...]) -> set[str]:
+def _needed(own: BagRecords, current: int, kept: tuple[int, ...]) -> set[str]:
     """Return the digests of all files of the editions that stay."""
-    files = {path: proven.record for path, proven in editions.current_files(bag).items()}
+    files = {path: proven.record for path, proven in editions.current_files(own).items()}
     needed = {file.blake3 for file in files.values()}
-    for number in reversed(editions.numbers(bag, current)[:-1]):
-        editions.step_back(files, editions.changes_of(bag, number))
+    for number in reversed(own.numbers(current)[:-1]):
+        editions.step_back(files, editions.changes_of(own, number))
         if number in kept:
             needed.update(file.blake3 for file in files.values())
     return needed
@@ -168,11 +172,17 @@ def carry_out(plan: ThinPlan) -> ThinPlan:
         return plan
     bag = plan.chest.bag_folder(plan.bag)
     with plan.chest.changing(machine_name()):
-        if (decided := journal.read(bag)) is not None:
-            journal.carry_out(bag, decided)
-        now = records.read_library(bag)
+        try:
+            journal.finish(bag)
+        except OSError as error:
+            raise CutOff(
+                f"A change of {shown(plan.bag)} was cut off and cannot be finished now: {error.strerror}. Every file is on "
+                "the drive."
+            ) from error
+        own = BagRecords(bag)
+        now = own.library()
         if (now.edition, now.archived) != (plan.record.edition, plan.record.archived) or (
-            editions.numbers(bag, now.edition) != tuple(sorted((*plan.kept, *plan.dropped)))
+            own.numbers(now.edition) != tuple(sorted((*plan.kept, *plan.dropped)))
         ):
             raise Refused(f"{shown(plan.bag)} changed since. Nothing was changed now; run the command again.")
         if (bag / bagging.FOR).exists():
@@ -182,7 +192,7 @@ def carry_out(plan: ThinPlan) -> ThinPlan:
             )
         try:
             journal.clear(bag)  # what another thinning that was cut off has left
-            top = _write(bag, plan)
+            top = _write(own, plan)
         except OSError as error:
             raise CutOff(f"Thinning {shown(plan.bag)} was cut off: {error.strerror}. Nothing is lost.") from error
     try:
@@ -195,21 +205,25 @@ def carry_out(plan: ThinPlan) -> ThinPlan:
             files=now.totals.files_copied,
             bytes=now.totals.bytes_stored,
             top=top,
+            where=identity(plan.chest.folder),
         )
     except DuneChestError:
         pass  # only this machine's memory of having made the bag
     return plan
 
 
-def _write(bag: Path, plan: ThinPlan) -> str:
+def _write(own: BagRecords, plan: ThinPlan) -> str:
     """Write what the editions that stay need, and let go of the rest."""
+    bag = own.bag
     gone = set(plan.files)
-    tags = editions.current_tags(bag)
-    changed = {}
-    for number, lines in _new_changes(bag, plan).items():
+    tags = editions.current_tags(own)
+    changed: dict[str, list[bytes]] = {}
+    for number, lines in _new_changes(own, plan).items():
         changed[f"{records.EDITIONS}/{number:04d}/changes.jsonl"] = lines
-    rewritten = _rewrite(bag, plan)
-    fresh = {*changed, *rewritten, "dune/tags.jsonl"}
+    totals = {number: one for number, one in own.told().items() if number not in plan.dropped}
+    changed[INFO] = [bagging.bag_info(plan.record, plan.bag, plan.record.totals.files_stored, totals)]
+    rewritten = _rewrite(own, plan)
+    fresh = {*changed, *rewritten, TAGS}
     carried = [tag for path, tag in tags.items() if path not in gone and path not in fresh]
     top = bagging.write_lists(bag, changed, carried, [bagging.flushed_tag(bag, path) for path in rewritten])
     out = tuple(Rename(path, f"{journal.GONE}/{n}") for n, path in enumerate(plan.files))
@@ -220,22 +234,22 @@ def _write(bag: Path, plan: ThinPlan) -> str:
         above = {folder.rpartition("/")[0] for folder in folders}
     inner = [f for f in folders if f.startswith((records.EDITIONS + "/", journal.EARLIER + "/"))]
     tidy = tuple(Rename(folder, "") for folder in sorted(inner, key=lambda f: -f.count("/")))
-    for folder, _, _ in os.walk(bag / journal.PENDING):
+    for folder in folders_in(bag / journal.PENDING):
         disk.flush_folder(folder)
     disk.flush_folder(bag / "dune")
     bagging.commit(bag, (bagging.tag_steps(bag), out, tidy))
     return top
 
 
-def _new_changes(bag: Path, plan: ThinPlan) -> dict[int, list[bytes]]:
+def _new_changes(own: BagRecords, plan: ThinPlan) -> dict[int, list[bytes]]:
     """Say of each edition whose next one goes in what it differs from the next that stays."""
-    numbers = editions.numbers(bag, plan.record.edition)
+    numbers = own.numbers(plan.record.edition)
     found: dict[int, list[bytes]] = {}
-    files = {path: proven.record for path, proven in editions.current_files(bag).items()}
+    files = {path: proven.record for path, proven in editions.current_files(own).items()}
     later = dict(files)  # of the edition last met that stays
     next_gone = False
     for number in reversed(numbers[:-1]):
-        editions.step_back(files, editions.changes_of(bag, number))
+        editions.step_back(files, editions.changes_of(own, number))
         if number in plan.dropped:
             next_gone = True
             continue

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import itertools
 import os
 import stat
 from collections.abc import Iterable
@@ -15,6 +16,7 @@ from dunechest.ledger.deeds import Aside, Deed, Made, MadeFolder, MadeLink, Rewr
 from dunechest.machine.processes import lives
 from dunechest.names import from_wire, shown, to_wire
 from dunechest.transfer import disk, safe
+from dunechest.transfer.below import folders_in
 from dunechest.transfer.walk import walk
 from dunechest.words import number
 
@@ -29,12 +31,20 @@ class Back:
 
 @dataclass(frozen=True, slots=True)
 class UndoPlan:
-    """What taking back a deed means; `changed` says what somebody changed since, which forbids it."""
+    """What taking back a command means; `changed` says what somebody changed since, which forbids it.
 
-    deed: Deed
+    `deeds` are all deeds of the command, the latest first; `deed` is the latest.
+    """
+
+    deeds: tuple[Deed, ...]
     backs: tuple[Back, ...]
     changed: tuple[str, ...]
     only_references: bool = False
+
+    @property
+    def deed(self) -> Deed:
+        """The latest deed of the command."""
+        return self.deeds[0]
 
 
 @dataclass(frozen=True, slots=True)
@@ -45,27 +55,34 @@ class UndoResult:
     backs: tuple[Back, ...]
 
 
-def last_deed() -> Deed:
-    """Return the last deed that stands.
+def last_command() -> tuple[Deed, ...]:
+    """Return the deeds of the last command that stands, the latest first.
 
     Raises
     ------
     WordsOff
         If there is none.
     """
-    for deed in deeds.deeds():
-        if deed.how != "taken back" and any(not isinstance(step, Working) for step in deed.steps):
-            return deed
-    raise WordsOff("Nothing was done to this machine that could be taken back.")
+    standing = (
+        deed
+        for deed in deeds.deeds()
+        if deed.how != "taken back" and any(not isinstance(step, Working) for step in deed.steps)
+    )
+    found = list(itertools.islice(standing, 1))
+    if not found:
+        raise WordsOff("Nothing to undo.")
+    command = found[0].head.command
+    found += itertools.takewhile(lambda deed: command and deed.head.command == command, standing)
+    return tuple(found)
 
 
 def plan_undo(deed: Deed | None = None, *, only_references: bool = False) -> UndoPlan:
-    """Plan to take back the last deed. Changes nothing.
+    """Plan to take back the last command. Changes nothing.
 
     Parameters
     ----------
     deed : Deed, optional
-        Another one.
+        Only this deed.
     only_references : bool
         Only what was written anew: references and settings.
 
@@ -74,18 +91,39 @@ def plan_undo(deed: Deed | None = None, *, only_references: bool = False) -> Und
     WordsOff
         If there is nothing to take back.
     """
-    deed = deed if deed is not None else last_deed()
-    steps = _steps(deed, only_references)
-    if only_references and not steps:
-        raise WordsOff("The last change on this machine wrote no references or settings anew.")
+    every = (deed,) if deed is not None else last_command()
+    if only_references and not any(_steps(one, True) for one in every):
+        raise WordsOff("The last change on this computer updated no references or settings.")
     changed: list[str] = []
     backs: list[Back] = []
-    rewritten = _rewritten(deed)
-    for step in reversed(steps):
-        back = _look(deed, step, rewritten, changed)
-        if back is not None:
-            backs.append(back)
-    return UndoPlan(deed, tuple(backs), tuple(changed), only_references)
+    later = _Later()
+    for one in every:
+        rewritten = _rewritten(one)
+        for step in reversed(_steps(one, only_references)):
+            back = _look(one, step, rewritten, changed, later)
+            if back is not None:
+                backs.append(back)
+            later.note(one, step)
+    return UndoPlan(every, tuple(backs), tuple(changed), only_references)
+
+
+class _Later:
+    """What later deeds of the same command have done by the time an earlier one is looked at: it goes first."""
+
+    def __init__(self) -> None:
+        self.made: set[str] = set()
+        self.digests: dict[str, str] = {}
+
+    def note(self, deed: Deed, step: Step) -> None:
+        """Take note of a step that is taken back before."""
+        if isinstance(step, Made | MadeLink | MadeFolder | Tree):
+            self.made.add(from_wire(step.path))
+        elif isinstance(step, Rewritten):
+            self.digests[from_wire(step.path)] = _digest(deeds.kept_folder(deed.number) / step.kept)
+
+    def digest(self, path: Path) -> str:
+        """Return the digest a file will have by then."""
+        return self.digests.get(str(path)) or _digest(path)
 
 
 def _steps(deed: Deed, only_references: bool) -> list[Step]:
@@ -118,7 +156,8 @@ def undo(plan: UndoPlan) -> UndoResult:
             "Nothing was changed. Look at them; what you want to be rid of can be removed by hand."
         )
     try:
-        take_back(plan.deed, only_references=plan.only_references)
+        for deed in plan.deeds:
+            take_back(deed, only_references=plan.only_references)
     except OSError as error:
         raise CutOff(
             f"Taking back was cut off: {error.strerror or error}. The same command goes on from there."
@@ -188,8 +227,12 @@ def _back(deed: Deed, step: Step, rewritten: dict[str, Rewritten]) -> None:
     path = Path(from_wire(step.path))
     if isinstance(step, Rewritten):
         kept = deeds.kept_folder(deed.number) / step.kept
-        if _digest(path) == step.after:
+        now = _digest(path)
+        if now == step.after:
             safe.write_file(path, kept.read_bytes(), mode=step.mode)
+            now = _digest(kept)
+        # Also where the content is as before already: cut off, it may lack its mode and time.
+        if now and now == _digest(kept):
             os.chmod(path, step.mode)
             os.utime(path, ns=(step.mtime_ns, step.mtime_ns))
     elif isinstance(step, WasEmpty):
@@ -202,7 +245,7 @@ def _back(deed: Deed, step: Step, rewritten: dict[str, Rewritten]) -> None:
         _clear(path)
     elif isinstance(step, Tree):
         # Whatever somebody put there in the very moment in which it failed is not ours to remove.
-        if path.is_dir() and not path.is_symlink() and not list(_tree_changes(deed, step, path, rewritten)):
+        if _ours(deed, step, path) and not list(_tree_changes(deed, step, path, rewritten)):
             # Gone from its place in one step: cut off while it is removed, it can be told from a changed one.
             aside = path.with_name(f"{deeds.WORKING[0]}undo-{deed.number:06d}-{path.name[:100]}")
             deeds.add(deed.number, Working(to_wire(str(aside))))
@@ -210,7 +253,7 @@ def _back(deed: Deed, step: Step, rewritten: dict[str, Rewritten]) -> None:
             disk.flush_folder(path.parent)
             _clear(aside)
     elif isinstance(step, Made | MadeLink):
-        if _as_made(deed, step, path, rewritten):
+        if _ours(deed, step, path) and _as_made(deed, step, path, rewritten):
             disk.remove(path)
     elif isinstance(step, MadeFolder) and _empty(path):
         path.rmdir()
@@ -229,12 +272,7 @@ def _clear(path: Path) -> None:
 
 def _writable(folder: Path) -> None:
     """Let a tree be removed whose folders may not be written to."""
-    for above, inner, _ in os.walk(folder):
-        os.chmod(above, stat.S_IMODE(os.lstat(above).st_mode) | 0o700)
-        for name in inner:
-            below = os.path.join(above, name)
-            if not os.path.islink(below):
-                os.chmod(below, stat.S_IMODE(os.lstat(below).st_mode) | 0o700)
+    folders_in(folder, before=lambda one: os.chmod(one, stat.S_IMODE(os.lstat(one).st_mode) | 0o700))
 
 
 def _empty(path: Path) -> bool:
@@ -248,7 +286,24 @@ def _digest(path: Path) -> str:
         return ""
 
 
-def _look(deed: Deed, step: Step, rewritten: dict[str, Rewritten], changed: list[str]) -> Back | None:
+def _ours(deed: Deed, step: Tree | Made | MadeLink, path: Path) -> bool:
+    """Whether what is in a place can be what the deed put there.
+
+    A deed that was cut off may not have come to it, and then something else is there. It is told by device and inode,
+    which a rename keeps.
+    """
+    try:
+        info = path.lstat()
+    except OSError:
+        return False
+    if isinstance(step, Tree) and not stat.S_ISDIR(info.st_mode):
+        return False
+    if isinstance(step, MadeLink) or deed.finished or not step.inode:
+        return True
+    return (info.st_dev, info.st_ino) == (step.device, step.inode)
+
+
+def _look(deed: Deed, step: Step, rewritten: dict[str, Rewritten], changed: list[str], later: _Later) -> Back | None:
     """Say what taking a step back does; note what forbids it."""
     if isinstance(step, Aside):
         old, new = Path(from_wire(step.old)), Path(from_wire(step.new))
@@ -259,11 +314,13 @@ def _look(deed: Deed, step: Step, rewritten: dict[str, Rewritten], changed: list
         return Back(old, "name given back")
     path = Path(from_wire(step.path))
     if isinstance(step, Rewritten):
-        return _look_rewritten(deed, step, path, changed)
+        return _look_rewritten(deed, step, path, changed, later)
     if not os.path.lexists(path) or isinstance(step, WasEmpty):
         return None
+    if isinstance(step, Tree | Made | MadeLink) and not deed.finished and not _ours(deed, step, path):
+        return None  # it did not come to that; what is there is somebody else's
     if isinstance(step, Tree):
-        changed += _tree_changes(deed, step, path, rewritten)
+        changed += _tree_changes(deed, step, path, rewritten, later)
         return Back(path, "removed")
     if isinstance(step, Made | MadeLink):
         if not _as_made(deed, step, path, rewritten):
@@ -287,9 +344,9 @@ def _as_made(deed: Deed, step: Made | MadeLink, path: Path, rewritten: dict[str,
     return bool(step.blake3) and _digest(path) == step.blake3
 
 
-def _look_rewritten(deed: Deed, step: Rewritten, path: Path, changed: list[str]) -> Back | None:
+def _look_rewritten(deed: Deed, step: Rewritten, path: Path, changed: list[str], later: _Later) -> Back | None:
     kept = deeds.kept_folder(deed.number) / step.kept
-    now = _digest(path)
+    now = later.digest(path)
     if now != step.after:
         # It may be as before: the step was not taken, or was taken back already.
         if now == "" or now != _digest(kept):
@@ -300,8 +357,11 @@ def _look_rewritten(deed: Deed, step: Rewritten, path: Path, changed: list[str])
     return Back(path, "as before")
 
 
-def _tree_changes(deed: Deed, step: Tree, path: Path, rewritten: dict[str, Rewritten]) -> Iterable[str]:
-    """Name what in a tree is not as it was put there."""
+def _tree_changes(
+    deed: Deed, step: Tree, path: Path, rewritten: dict[str, Rewritten], later: _Later | None = None
+) -> Iterable[str]:
+    """Name what in a tree is not as it was put there; what a later deed of the same command made goes first."""
+    gone_by_then = later.made if later is not None else set()
     try:
         then = deeds.tree_lines(deed, step.listing)
     except (OSError, ValueError) as error:
@@ -315,12 +375,14 @@ def _tree_changes(deed: Deed, step: Tree, path: Path, rewritten: dict[str, Rewri
     for name in sorted({*then, *now}):
         line, here = then.get(name), now.get(name)
         if line is None:
-            found.append(f"{path / name} is new")
+            if str(path / name) not in gone_by_then:
+                found.append(f"{path / name} is new")
         elif here is None:
             found.append(f"{path / name} is gone")
         elif here != (line.size, line.mtime_ns if line.size >= 0 else 0):
             own = rewritten.get(str(path / name))
             kept = deeds.kept_folder(deed.number) / own.kept if own is not None else None
-            if kept is None or _digest(path / name) != _digest(kept):
+            now_digest = later.digest(path / name) if later is not None else _digest(path / name)
+            if kept is None or now_digest not in (_digest(kept), own.after if own is not None else ""):
                 found.append(f"{path / name} was changed")
     return found

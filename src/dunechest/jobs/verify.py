@@ -2,25 +2,33 @@
 
 from __future__ import annotations
 
+import datetime
 import os
 import time
-from collections.abc import Callable, Iterable, Iterator, Sequence
-from dataclasses import dataclass
+from collections.abc import Callable, Container, Iterable, Iterator, Mapping, Sequence
+from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import TYPE_CHECKING, Literal
 
 from dunechest.bag.bag import is_bag, read_bag
+from dunechest.chest.bag_records import BagRecords, stamp
 from dunechest.chest.chest import BagEntry, Chest
 from dunechest.errors import BagUnusable, CutOff, DuneChestError
 from dunechest.jobs.checking import SOUND, Expected, FileState, compare, expected_files, payload_size
-from dunechest.ledger import notes
-from dunechest.names import shown
+from dunechest.ledger import memory, notes
+from dunechest.ledger.memory import Remembered
+from dunechest.machine.volumes import identity
+from dunechest.names import quoted, shown
 from dunechest.progress import Progress, Step, silent
 from dunechest.transfer.crew import Crew, batches
 from dunechest.transfer.tasks import DigestJob, DigestOutcome, DigestTask
+from dunechest.words import number
 
 if TYPE_CHECKING:
     import pandas as pd
+
+
+Kind = Literal["library", "foreign bag", "unfinished", "unusable", "missing", "chest"]
 
 
 @dataclass(frozen=True, slots=True)
@@ -34,7 +42,7 @@ class BagCheck:
 
     bag: str
     folder: Path
-    kind: Literal["library", "foreign bag", "unfinished", "unusable"]
+    kind: Kind
     quick: bool
     files: int
     bytes: int
@@ -112,21 +120,70 @@ def verify(
         folder = Path(place)
         if is_bag(folder):
             bag = folder.resolve()
-            entry = BagEntry(bag.name, bag, "whole" if (bag / "dune").is_dir() else "foreign")
-            return VerifyResult(bag, "", quick, (_check_guarded(entry, quick, progress),))
+            return VerifyResult(bag, "", quick, (_check_guarded(entry_at(bag), quick, progress),))
         from dunechest.jobs.chests import resolve_chest
 
         place = resolve_chest(place)
     entries = [place.bag(name) for name in libraries] if libraries else list(place.bags())
     once = {entry.name: entry for entry in entries}
-    checks = tuple(_check_guarded(entry, quick, progress) for entry in once.values())
+    remembered = memory.libraries_of(place.id, identity(place.folder))
+    checks = [_check_guarded(entry, quick, progress) for entry in once.values()]
+    if quick:
+        checks = [_not_yet_mended(check, remembered.get(check.bag)) for check in checks]
+    if not libraries:
+        checks += missing_bags(place, remembered, once)
+        checks += _own_records(place)
     if not place.folder.is_dir():
         raise CutOff(f"The chest {shown(place.label)} went away while it was verified.")
-    _note(place, checks)
-    return VerifyResult(place.folder, place.label, quick, checks)
+    note_results(place, checks)
+    return VerifyResult(place.folder, place.label, quick, tuple(checks))
 
 
-def _note(chest: Chest, checks: Iterable[BagCheck]) -> None:
+def entry_at(bag: Path) -> BagEntry:
+    """Return the entry of a bag by its folder, wherever it lies."""
+    own = any(os.path.lexists(bag / name) for name in ("dune/tags.jsonl", "dune/library.json", "dune/files.jsonl"))
+    return BagEntry(bag.name, bag, "whole" if own else "foreign")
+
+
+def missing_bags(chest: Chest, remembered: Mapping[str, Remembered], there: Container[str]) -> list[BagCheck]:
+    """Name what this machine archived to a chest, or checked in it, and what is no longer there."""
+    found = []
+    for bag in sorted(remembered):
+        if bag not in there:
+            day = datetime.datetime.fromtimestamp(remembered[bag].met).astimezone().date().isoformat()
+            why = (
+                f"this computer last met it here on {day}, and its folder is gone or was renamed. If you removed it "
+                f"yourself: dunechest chest forget {quoted(chest.label)} {quoted(bag)}"
+            )
+            folder = chest.folder / "bags" / bag
+            found.append(BagCheck(bag, folder, "missing", False, 0, 0, 0, (FileState("", "missing", why),), 0.0))
+    return found
+
+
+def _own_records(chest: Chest) -> list[BagCheck]:
+    """Name what is damaged of the chest's own records."""
+    if not chest.faults:
+        return []
+    how = f"; to write it again: dunechest chest rebuild {quoted(str(chest.folder))}"
+    states = tuple(FileState(fault.path, fault.state, fault.why + how) for fault in chest.faults)
+    return [BagCheck("the chest itself", chest.folder, "chest", False, 3, 0, 3 - len(states), states, 0.0)]
+
+
+def _not_yet_mended(check: BagCheck, before: Remembered | None) -> BagCheck:
+    """Remind of what the last check of every byte found: names and sizes cannot take it back."""
+    if before is None or before.checked is None or not before.wrong:
+        return check
+    day = datetime.datetime.fromtimestamp(before.checked).astimezone().date().isoformat()
+    why = (
+        f"the last check of every byte ({day}) found {number(before.wrong, 'fault')} here. Names and sizes cannot tell "
+        "whether they are mended: verify it without --quick"
+    )
+    return replace(check, states=(*check.states, FileState("", "changed", why)))
+
+
+def note_results(chest: Chest, checks: Iterable[BagCheck]) -> None:
+    """Note in the ledger what checks found."""
+    where = identity(chest.folder)
     items = [
         (
             "check",
@@ -137,10 +194,11 @@ def _note(chest: Chest, checks: Iterable[BagCheck]) -> None:
                 "sound": check.well,
                 "files": check.files,
                 "wrong": sum(s.state != "noted" for s in check.states),
+                "where": where,
             },
         )
         for check in checks
-        if check.kind in ("library", "foreign bag")
+        if check.kind in ("library", "foreign bag", "unusable")
     ]
     if items:
         try:
@@ -157,7 +215,10 @@ def note_checks(chest: Chest, bag: str, *, quick: bool, files: int, wrong: int) 
     DuneChestError
         If the ledger cannot be written.
     """
-    notes.append("check", chest=chest.id, bag=bag, quick=quick, sound=not wrong, files=files, wrong=wrong)
+    where = identity(chest.folder)
+    notes.append(
+        "check", chest=chest.id, bag=bag, quick=quick, sound=not wrong, files=files, wrong=wrong, where=where
+    )
 
 
 def check_part(entry: BagEntry, first: str, until: float, progress: Progress) -> BagCheck:
@@ -174,25 +235,45 @@ def _check_guarded(
     """Check one bag; one that cannot be understood is a result among others."""
     begun = time.monotonic()
     if entry.state == "unfinished":
-        why = "an archive was cut off here; nothing is lost, archive the library again to finish it"
-        state = FileState("", "noted", why)
-        return BagCheck(entry.name, entry.folder, "unfinished", quick, 0, 0, 0, (state,), 0.0)
-    own = (entry.folder / "dune").is_dir()
-    if not own and not is_bag(entry.folder):
-        state = FileState("", "unlisted", "this folder in bags/ is not a bag; it is left alone")
-        return BagCheck(entry.name, entry.folder, "unusable", quick, 0, 0, 0, (state,), 0.0)
+        why = "an archive was cut off here before it was whole; archive the library again to finish it"
+        return _only(entry, "unfinished", quick, FileState("", "unfinished", why))
+    own = entry.state != "foreign"
+    if entry.state == "unusable" and not (entry.folder / "dune").is_dir():
+        return _only(entry, "unusable", quick, FileState("", "unlisted", f"{entry.why}; it is left alone"))
     try:
-        return _check(entry, quick, progress, begun, own, first, until)
+        # An archive that commits meanwhile would make everything look wrong: then this bag is begun again.
+        for again in range(_TIMES):
+            before = stamp(entry.folder)
+            check = _check(entry, quick, progress, begun, own, first, until)
+            if check.well or stamp(entry.folder) == before or first or until < float("inf"):
+                return check
+            time.sleep(0.2 * again)
+            entry = replace(entry, _records=None)
+        why = "it was being changed all the time; verify it when that is done"
+        return _only(entry, "unfinished", quick, FileState("", "unfinished", why))
     except BagUnusable as error:
-        bag_file = FileState("bagit.txt", "changed", str(error))
-        return BagCheck(entry.name, entry.folder, "unusable", quick, 0, 0, 0, (bag_file,), 0.0)
+        return _only(entry, "unusable", quick, FileState("bagit.txt", "changed", str(error)))
+
+
+#: So many times a bag is begun again that changes while it is read.
+_TIMES = 6
+
+
+def _only(entry: BagEntry, kind: Kind, quick: bool, state: FileState) -> BagCheck:
+    """Return the outcome for a bag of which nothing could be checked."""
+    return BagCheck(entry.name, entry.folder, kind, quick, 0, 0, 0, (state,), 0.0)
 
 
 def _check(
     entry: BagEntry, quick: bool, progress: Progress, begun: float, own: bool, first: str, until: float
 ) -> BagCheck:
-    bag = read_bag(entry.folder, assume=own)
-    expected = expected_files(bag)
+    records = entry.records if own else None
+    if records is not None:
+        names = [path for path in records.lying.files if "/" not in path]
+        bag = read_bag(entry.folder, assume=True, at=records.at, names=names)
+    else:
+        bag = read_bag(entry.folder)
+    expected = expected_files(bag, records)
     left: list[str] = []
     outcomes: dict[str, DigestOutcome] = {}
     if first or until < float("inf"):
@@ -200,16 +281,18 @@ def _check(
             del expected.files[path]
     total = payload_size(expected)
     if not quick:
-        outcomes = _digest(entry, expected, total, progress, until)
+        outcomes = _digest(entry, records, expected, total, progress, until)
         left = sorted(path for path in expected.files if path in expected.lying.files and path not in outcomes)
         for path in left:
             del expected.files[path]
         total = payload_size(expected)
-        _second_reading(entry, expected, outcomes)
-    states = compare(bag, expected, outcomes, quick=quick, part=bool(first or left))
+        _second_reading(entry, records, expected, outcomes)
+    states = compare(bag, expected, outcomes, quick=quick, part=bool(first or left), own=records)
+    if records is not None:
+        states += _of_records(records, states, quick)
     wrong = {s.path for s in states if s.state != "noted"}
     looked = [path for path in expected.files if path in expected.lying.files]
-    kind: Literal["library", "foreign bag"] = "library" if expected.own else "foreign bag"
+    kind: Kind = "library" if expected.own else "foreign bag"
     sound = sum(path not in wrong for path in looked)
     return BagCheck(
         entry.name,
@@ -226,8 +309,22 @@ def _check(
     )
 
 
+def _of_records(records: BagRecords, states: Sequence[FileState], quick: bool) -> list[FileState]:
+    """Say what is not proven of the records, where only names and sizes were looked at; and what waits to be done."""
+    named = {state.path for state in states}
+    found = []
+    if quick:
+        found = [FileState(f.path, f.state, f.why) for f in records.faults() if f.path not in named]
+    if records.view.decided:
+        why = "a decided change waits to be finished; it was checked as it will be then"
+        found.append(FileState("", "unfinished", why))
+    if records.view.why_not:
+        found.append(FileState("dune/pending/journal.json", "changed", records.view.why_not))
+    return found
+
+
 def _digest(
-    entry: BagEntry, expected: Expected, total: int, progress: Progress, until: float
+    entry: BagEntry, records: BagRecords | None, expected: Expected, total: int, progress: Progress, until: float
 ) -> dict[str, DigestOutcome]:
     """Read every file that is both expected and there, with the digests that decide about it; until a moment."""
     paths = sorted(path for path in expected.files if path in expected.lying.files)
@@ -245,6 +342,7 @@ def _digest(
     report()
     outcomes: dict[str, DigestOutcome] = {}
     folder = os.fsencode(entry.folder) + b"/"
+    place = records.view.place if records is not None and records.view.moved else str
     sizes = expected.lying.files
     sent: dict[int, list[str]] = {}
 
@@ -255,7 +353,9 @@ def _digest(
             sent[number] = batch
             yield DigestJob(
                 [
-                    DigestTask(folder + p.encode("utf-8", "surrogateescape"), sizes[p], expected.files[p].algorithms)
+                    DigestTask(
+                        folder + place(p).encode("utf-8", "surrogateescape"), sizes[p], expected.files[p].algorithms
+                    )
                     for p in batch
                 ]
             )
@@ -270,7 +370,9 @@ def _digest(
     return outcomes
 
 
-def _second_reading(entry: BagEntry, expected: Expected, outcomes: dict[str, DigestOutcome]) -> None:
+def _second_reading(
+    entry: BagEntry, records: BagRecords | None, expected: Expected, outcomes: dict[str, DigestOutcome]
+) -> None:
     """Where the fast digest does not fit, ask the other one which of file and record is damaged."""
     from dunechest.transfer.copying import digest_files
 
@@ -281,7 +383,8 @@ def _second_reading(entry: BagEntry, expected: Expected, outcomes: dict[str, Dig
         other = wanted.other
         if other is None or wanted.fits(outcome):
             continue
-        task = DigestTask(os.fsencode(entry.folder / path), outcome.size, (other[0],))
+        place = records.at(path) if records is not None else entry.folder / path
+        task = DigestTask(os.fsencode(place), outcome.size, (other[0],))
         (again,) = digest_files([task], quiet)
         if again.state == "ok":
             expected.second[path] = again.digests[0].hex() == other[1]

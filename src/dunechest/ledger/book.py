@@ -38,6 +38,7 @@ archives = sa.Table(
     sa.Column("bytes", sa.Integer, nullable=False),
     sa.Column("top", sa.String, nullable=False, default=""),
     sa.Column("when", sa.Float, nullable=False),
+    sa.Column("where", sa.String, nullable=False, default="", server_default=""),
 )
 checks = sa.Table(
     "checks",
@@ -50,6 +51,7 @@ checks = sa.Table(
     sa.Column("files", sa.Integer, nullable=False),
     sa.Column("wrong", sa.Integer, nullable=False),
     sa.Column("when", sa.Float, nullable=False),
+    sa.Column("where", sa.String, nullable=False, default="", server_default=""),
 )
 restores = sa.Table(
     "restores",
@@ -92,6 +94,15 @@ drills = sa.Table(
     sa.Column("files", sa.Integer, nullable=False),
     sa.Column("top", sa.String, nullable=False),
     sa.Column("when", sa.Float, nullable=False),
+    sa.Column("where", sa.String, nullable=False, default="", server_default=""),
+)
+
+forgotten = sa.Table(
+    "forgotten",
+    _meta,
+    sa.Column("chest", sa.String, primary_key=True),
+    sa.Column("bag", sa.String, primary_key=True),
+    sa.Column("when", sa.Float, nullable=False),
 )
 
 taken = sa.Table("taken", _meta, sa.Column("note", sa.String, primary_key=True))
@@ -104,8 +115,9 @@ _TABLES = {
     "seen": seen,
     "round": rounds,
     "drill": drills,
+    "forget": forgotten,
 }
-_MERGED = {"chest", "seen", "round"}
+_MERGED = {"chest", "seen", "round", "forget"}
 
 
 @dataclass(frozen=True, slots=True)
@@ -128,6 +140,7 @@ class PastCheck:
     files: int
     wrong: int
     when: float
+    where: str = ""
 
 
 @dataclass(frozen=True, slots=True)
@@ -139,6 +152,7 @@ class PastDrill:
     passed: bool
     top: str
     when: float
+    where: str = ""
 
 
 @dataclass(frozen=True, slots=True)
@@ -166,13 +180,13 @@ class Book:
         """The checks of one chest, the latest first."""
         query = sa.select(checks).where(checks.c.chest == chest)
         rows = self._all(query.order_by(checks.c.when.desc(), checks.c.number.desc()))
-        return tuple(PastCheck(r.bag, r.quick, r.sound, r.files, r.wrong, r.when) for r in rows)
+        return tuple(PastCheck(r.bag, r.quick, r.sound, r.files, r.wrong, r.when, r.where) for r in rows)
 
     def drills(self, chest: str) -> tuple[PastDrill, ...]:
         """The rehearsals of one chest, the latest first."""
         query = sa.select(drills).where(drills.c.chest == chest)
         rows = self._all(query.order_by(drills.c.when.desc(), drills.c.number.desc()))
-        return tuple(PastDrill(r.bag, r.edition, r.passed, r.top, r.when) for r in rows)
+        return tuple(PastDrill(r.bag, r.edition, r.passed, r.top, r.when, r.where) for r in rows)
 
     def rounds(self, chest: str) -> tuple[Round, ...]:
         """The checks of a chest's libraries that were begun and are not complete."""
@@ -212,6 +226,7 @@ def opened() -> Iterator[Book]:
         try:
             with FileLock(folder / "ledger.lock", timeout=30):
                 _meta.create_all(engine)
+                _add_columns(engine)
                 _gather(engine, folder)
             yield Book(engine)
         finally:
@@ -219,9 +234,21 @@ def opened() -> Iterator[Book]:
     except (OSError, sa.exc.DatabaseError) as error:
         reason = getattr(error, "orig", None) or error
         raise DuneChestError(
-            f"The ledger in {folder} cannot be used ({reason}). It is only this machine's memory: "
-            "move it aside and name chests by their folder, nothing archived depends on it."
+            f"The ledger in {folder} cannot be used ({reason}). What is archived does not need it, but this computer "
+            "then forgets its checks, its drills and what undo could undo. If it belongs to another user, give it back to "
+            "its owner; otherwise move it aside, and name chests by their folder."
         ) from error
+
+
+def _add_columns(engine: sa.Engine) -> None:
+    """Give a ledger of an earlier version the columns that came later."""
+    with engine.begin() as connection:
+        for table in (archives, checks, drills):
+            rows = connection.exec_driver_sql(f"PRAGMA table_info({table.name})")
+            if "where" not in {row[1] for row in rows}:
+                connection.exec_driver_sql(
+                    f"ALTER TABLE {table.name} ADD COLUMN \"where\" VARCHAR NOT NULL DEFAULT ''"
+                )
 
 
 def _gather(engine: sa.Engine, folder: Path) -> None:

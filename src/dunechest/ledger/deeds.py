@@ -18,7 +18,7 @@ import msgspec
 
 from dunechest.errors import CutOff
 from dunechest.ledger.notes import state_folder
-from dunechest.names import WireName, from_wire, shown
+from dunechest.names import WireName, from_wire, shown, to_wire
 from dunechest.transfer import medium, safe
 
 FOLDER = "deeds"
@@ -29,13 +29,17 @@ _MOST = 1 << 31
 
 
 class Head(msgspec.Struct, frozen=True, tag="head"):
-    """What a deed is: the job, of which library, to which place, when (seconds since 1970), by which process."""
+    """What a deed is: the job, of which library, to which place, when (seconds since 1970), by which process.
+
+    `command` is the same for all deeds of one command, which are taken back together.
+    """
 
     job: str
     about: str
     place: WireName
     when: float
     pid: int
+    command: str = ""
 
 
 class Aside(msgspec.Struct, frozen=True, tag="aside"):
@@ -52,10 +56,15 @@ class Working(msgspec.Struct, frozen=True, tag="working"):
 
 
 class Tree(msgspec.Struct, frozen=True, tag="tree"):
-    """A whole folder was put in its place; `listing` is the file beside the deed that lists what is in it."""
+    """A whole folder was put in its place; `listing` is the file beside the deed that lists what is in it.
+
+    A rename keeps its device and inode (0 if not known), so that it is told from whatever else comes to be there.
+    """
 
     path: WireName
     listing: str
+    device: int = 0
+    inode: int = 0
 
 
 class WasEmpty(msgspec.Struct, frozen=True, tag="was-empty"):
@@ -66,12 +75,20 @@ class WasEmpty(msgspec.Struct, frozen=True, tag="was-empty"):
 
 
 class Made(msgspec.Struct, frozen=True, tag="made"):
-    """A file was made: bytes and time (ns), and BLAKE3 (hexadecimal) where it is known."""
+    """A file was made: bytes and time (ns), BLAKE3 (hexadecimal), device and inode where they are known."""
 
     path: WireName
     size: int
     mtime_ns: int
     blake3: str = ""
+    device: int = 0
+    inode: int = 0
+
+
+class NotMade(msgspec.Struct, frozen=True, tag="not-made"):
+    """A file that was to be made was not: something else was there first, and is not this deed's."""
+
+    path: WireName
 
 
 class MadeFolder(msgspec.Struct, frozen=True, tag="folder"):
@@ -108,7 +125,7 @@ class Closed(msgspec.Struct, frozen=True, tag="closed"):
 
 
 Step = Aside | Working | WasEmpty | Tree | Made | MadeFolder | MadeLink | Rewritten
-_Line = Head | Aside | Working | WasEmpty | Tree | Made | MadeFolder | MadeLink | Rewritten | Closed
+_Line = Head | Aside | Working | WasEmpty | Tree | Made | NotMade | MadeFolder | MadeLink | Rewritten | Closed
 
 
 class Listed(msgspec.Struct, frozen=True, array_like=True):
@@ -155,12 +172,20 @@ class OpenDeed:
         self.number = number
         self._fd = fd
         self._kept = 0
+        #: Whether anything was done that could be taken back.
+        self.changes = False
 
     def will(self, *steps: Step) -> None:
         """Write down steps that are about to be taken, and see that this is on the medium."""
         if steps:
+            self.changes = self.changes or not all(isinstance(step, Working) for step in steps)
             safe.write_all(self._fd, b"".join(msgspec.json.encode(step) + b"\n" for step in steps))
             medium.flush_file(self._fd)
+
+    def will_not(self, path: str | os.PathLike[str]) -> None:
+        """Write down that a file which was to be made was not."""
+        safe.write_all(self._fd, msgspec.json.encode(NotMade(to_wire(os.fspath(path)))) + b"\n")
+        medium.flush_file(self._fd)
 
     def listing(self, lines: Iterable[Listed]) -> str:
         """Write down what is in a tree; return the name of the list."""
@@ -198,7 +223,7 @@ class OpenDeed:
             os.close(self._fd)
 
 
-def begin(job: str, about: str, place: WireName) -> OpenDeed:
+def begin(job: str, about: str, place: WireName, command: str = "") -> OpenDeed:
     """Begin a deed.
 
     Raises
@@ -219,7 +244,7 @@ def begin(job: str, about: str, place: WireName) -> OpenDeed:
             except FileExistsError:  # another process took this number just now
                 continue
         deed = OpenDeed(number, fd)
-        safe.write_all(fd, msgspec.json.encode(Head(job, about, place, time.time(), os.getpid())) + b"\n")
+        safe.write_all(fd, msgspec.json.encode(Head(job, about, place, time.time(), os.getpid(), command)) + b"\n")
         medium.flush_file(fd)
         medium.flush_folder(str(folder))
     except OSError as error:
@@ -280,6 +305,8 @@ def deeds() -> Iterator[Deed]:
                 head = one
             elif isinstance(one, Closed):
                 how = one.how
+            elif isinstance(one, NotMade):
+                steps = [s for s in steps if not (isinstance(s, Made) and s.path == one.path)]
             else:
                 steps.append(one)
         if head is not None:

@@ -136,13 +136,23 @@ def search_roots() -> tuple[tuple[Path, ...], frozenset[str]]:
     """
     mounts = {str(Path(part.mountpoint)) for part in psutil.disk_partitions(all=True)}
     roots = drive_folders()
-    if os.sep == "/" and Path("/") not in roots:
+    if os.sep == "/" and Path("/") not in roots and DRIVES not in os.environ:
         roots = (Path("/"), *roots)
     return roots, frozenset(mounts | {"/tmp"})
 
 
+#: Names the only folders in which drives, chests and libraries are looked for, as ``PATH`` names folders.
+DRIVES = "DUNECHEST_DRIVES"
+
+
 def drive_folders() -> tuple[Path, ...]:
-    """Return the mount points where a chest may lie: drives, not the system's own inner mounts."""
+    """Return the mount points where a chest may lie: drives, not the system's own inner mounts.
+
+    ``DUNECHEST_DRIVES`` limits where drives are looked for: only the folders it names count then, none if it is empty.
+    """
+    named = os.environ.get(DRIVES)
+    if named is not None:
+        return tuple(dict.fromkeys(Path(one) for one in named.split(os.pathsep) if os.path.isabs(one)))
     found = []
     for part in psutil.disk_partitions(all=False):
         mount = Path(part.mountpoint)

@@ -12,7 +12,7 @@ if sys.platform == "linux":
 else:
     from dunechest.machine._volumes_other import devices, removable
 
-__all__ = ["devices", "is_network", "removable", "sync_mark"]
+__all__ = ["devices", "identity", "is_network", "removable", "sync_mark"]
 
 _NETWORK = frozenset(
     {"nfs", "nfs4", "cifs", "smb", "smb3", "smbfs", "9p", "afs", "afpfs", "davfs", "webdav", "ncpfs"}
@@ -36,6 +36,24 @@ def is_network(kind: str) -> bool:
     (True, True, False, False)
     """
     return kind in _NETWORK or (kind.startswith("fuse.") and kind not in _LOCAL_FUSE)
+
+
+def identity(folder: Path) -> str:
+    """Return what tells this folder on this filesystem from a copy of it elsewhere, wherever the drive is mounted.
+
+    It is the filesystem's own identifier and the folder's place below the mount point; empty where a system gives none.
+    """
+    try:
+        real = folder.resolve(strict=True)
+        number = os.statvfs(real).f_fsid if hasattr(os, "statvfs") else 0
+        top = real
+        while top.parent != top and top.parent.stat().st_dev == top.stat().st_dev:
+            top = top.parent
+    except OSError:
+        return ""
+    if not number:
+        return ""
+    return f"{number:x}:{real.relative_to(top).as_posix()}"[:300]
 
 
 def sync_mark(folder: Path, top: Path, home: Path) -> str:

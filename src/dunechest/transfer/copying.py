@@ -68,7 +68,8 @@ def _umask() -> int:
     return mask
 
 
-_UMASK = _umask()
+#: Permission bits that new files of this process do not get.
+UMASK = _umask()
 
 
 class _Moved(Exception):
@@ -266,7 +267,7 @@ def _dress(fd: int, task: CopyTask, info: os.stat_result) -> None:
     """Give a new file its permission bits and time, as far as the filesystem has such things."""
     stamp = info.st_mtime_ns if task.expect is None else task.mtime_ns
     try:
-        if task.mode & _UMASK and hasattr(os, "fchmod"):  # otherwise it was made with that mode
+        if task.mode & UMASK and hasattr(os, "fchmod"):  # otherwise it was made with that mode
             os.fchmod(fd, task.mode)
         if os.utime in os.supports_fd:
             os.utime(fd, ns=(stamp, stamp))

@@ -14,6 +14,7 @@ from pathlib import Path
 from typing import Any
 
 from dunechest.transfer import medium
+from dunechest.transfer.below import folders_in
 
 AnyPath = str | bytes | os.PathLike[str]
 
@@ -68,11 +69,13 @@ def remove(path: AnyPath, *, missing_ok: bool = False) -> None:
 
 def make_folder(path: Path) -> None:
     """Make a folder and those above it, if they are not there."""
-    if path.is_dir():
-        return
-    make_folder(path.parent)
-    _pass("make-folder", path)
-    path.mkdir(exist_ok=True)
+    missing = []
+    while not path.is_dir():
+        missing.append(path)
+        path = path.parent
+    for one in reversed(missing):
+        _pass("make-folder", one)
+        one.mkdir(exist_ok=True)
 
 
 def remove_folder(path: AnyPath) -> None:
@@ -82,17 +85,13 @@ def remove_folder(path: AnyPath) -> None:
 
 
 def remove_tree(path: Path) -> None:
-    """Remove a folder with all in it, following no link; what is missing already is passed over."""
-    for folder, inner, files in os.walk(path, topdown=False):
-        for name in files:
-            remove(os.path.join(folder, name), missing_ok=True)
-        for name in inner:
-            below = os.path.join(folder, name)
-            if os.path.islink(below):
-                remove(below, missing_ok=True)
-            else:
-                remove_folder(below)
-    remove_folder(path)
+    """Remove a folder with all in it, however deep, following no link; what is missing already is passed over."""
+    for folder in reversed(folders_in(path)):
+        with os.scandir(folder) as entries:
+            others = [entry.path for entry in entries if not entry.is_dir(follow_symlinks=False)]
+        for other in others:
+            remove(other, missing_ok=True)
+        remove_folder(folder)
 
 
 def flush_file(fd: int) -> None:

@@ -90,6 +90,9 @@ def open_regular(path: str | bytes | os.PathLike[str]) -> int:
 
     Without blocking, because opening a pipe for reading would wait for a writer.
     """
+    # Asked first, too: merely opening some devices does something.
+    if not stat.S_ISREG(os.lstat(path).st_mode):
+        raise OSError(errno.EINVAL, "not a regular file", os.fsdecode(path))
     fd = os.open(path, os.O_RDONLY | _NOFOLLOW | getattr(os, "O_NONBLOCK", 0))
     if not stat.S_ISREG(os.fstat(fd).st_mode):
         os.close(fd)

@@ -12,6 +12,7 @@ from typing import Literal, NamedTuple
 from urllib.parse import unquote, urlsplit
 
 from dunechest.library.references.base import Raw
+from dunechest.machine.sensitive import is_secret
 
 #: ``away`` is outside this machine (a web address); ``folder`` is a folder outside the library.
 State = Literal["inside", "stray", "missing", "away", "folder"]
@@ -228,4 +229,6 @@ def not_taken(path: str) -> str:
         return "it belongs to the system"
     if any(piece.startswith(".") for piece in pieces[1:]):
         return "it lies in a hidden folder"
+    if is_secret(path):
+        return "it holds keys or passwords"
     return ""

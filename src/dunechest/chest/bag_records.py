@@ -1,0 +1,572 @@
+"""The records of a bag, read through this module alone, and each believed only when a digest proves it.
+
+The digests of a bag's tag files are written down in two lists: ``tagmanifest-sha512.txt`` has their SHA-512, and
+``dune/tags.jsonl`` has their size, BLAKE3 and the same SHA-512. A record is proven when the digest in either list
+is its own. The lists prove each other: the tag manifest has the digest of ``dune/tags.jsonl``, and all of the tag
+manifest can be written again from ``dune/tags.jsonl``, byte for byte.
+
+The totals of each edition are written down twice too: in its `LibraryRecord`, and in a line of ``bag-info.txt``::
+
+    Dune-Chest-Edition: 2, 120 files, 48211 bytes, 14 folders, 3 links, 2 parts, 17 references
+
+A count is held against these, never against the list that it was counted from.
+"""
+
+from __future__ import annotations
+
+import hashlib
+import io
+import os
+import re
+from collections.abc import Iterable, Iterator
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Any, Literal, TypeVar
+
+import msgspec
+from blake3 import blake3
+
+from dunechest.bag import tags as tag_files
+from dunechest.bag.bag import Lying
+from dunechest.bag.manifest import format_line, parse_manifest
+from dunechest.chest import records
+from dunechest.chest.pending_view import PendingView, view_of
+from dunechest.chest.records import LibraryRecord, TagRecord
+from dunechest.errors import ChestUnusable, RecordDamaged
+from dunechest.names import shown, why_unsafe
+from dunechest.transfer import safe
+
+TAG_MANIFEST = "tagmanifest-sha512.txt"
+TAGS = "dune/tags.jsonl"
+LIBRARY = "dune/library.json"
+FILES = "dune/files.jsonl"
+MANIFEST = "manifest-sha512.txt"
+INFO = "bag-info.txt"
+#: What every bag of ours has, beside the records of earlier editions.
+ALWAYS = (MANIFEST, FILES, LIBRARY, "HOW-TO-RESTORE.txt", INFO, "bagit.txt")
+
+#: Bytes; a longer list of tag files, or record, is not one of ours.
+_MOST = 1 << 30
+#: Said of ``dune/tags.jsonl`` where it, or just its own line in the tag manifest, is damaged.
+NOT_RECORDED = "its digest is not the one that was recorded"
+_LABEL = "Dune-Chest-Edition"
+_EDITION_FOLDER = re.compile(re.escape(records.EDITIONS) + r"/(\d{4,9})/library\.json\Z")
+
+
+@dataclass(frozen=True, slots=True)
+class Tag:
+    """A tag file as the lists have it: path in the bag, bytes, SHA-512 and BLAKE3 (hexadecimal); empty if not known."""
+
+    path: str
+    size: int
+    sha512: str
+    blake3: str
+
+
+@dataclass(frozen=True, slots=True)
+class RecordFault:
+    """A record that is not proven: its path in the bag, its state, and why."""
+
+    path: str
+    state: Literal["changed", "missing", "unreadable"]
+    why: str
+
+
+@dataclass(frozen=True, slots=True)
+class EditionTotals:
+    """What was written down of an edition when it was archived, in numbers."""
+
+    files: int
+    bytes: int
+    folders: int
+    links: int
+    parts: int
+    references: int
+
+
+_TOTALS = re.compile(
+    r"(\d{1,9}), (\d{1,15}) files, (\d{1,18}) bytes, (\d{1,15}) folders, (\d{1,15}) links, (\d{1,15}) parts, "
+    r"(\d{1,15}) references\Z"
+)
+
+
+def totals_of(library: LibraryRecord) -> EditionTotals:
+    """Return the totals of an edition from its record."""
+    counts = library.references
+    references = counts.inside + counts.strays + counts.missing + counts.away
+    return EditionTotals(
+        library.totals.files_stored,
+        library.totals.bytes_stored,
+        len(library.folders),
+        len(library.links),
+        len(library.parts),
+        references,
+    )
+
+
+def edition_line(number: int, totals: EditionTotals) -> tuple[str, str]:
+    """Return label and value of the line of ``bag-info.txt`` about an edition."""
+    return _LABEL, (
+        f"{number}, {totals.files} files, {totals.bytes} bytes, {totals.folders} folders, {totals.links} links, "
+        f"{totals.parts} parts, {totals.references} references"
+    )
+
+
+def edition_lines(info: Iterable[tuple[str, str]]) -> dict[int, EditionTotals]:
+    """Return what ``bag-info.txt`` says of each edition."""
+    found = {}
+    for label, value in info:
+        if label == _LABEL and (line := _TOTALS.match(value)):
+            number, *rest = map(int, line.groups())
+            found[number] = EditionTotals(*rest)
+    return found
+
+
+@dataclass(frozen=True, slots=True)
+class TagLists:
+    """The two lists of tag files, made one: tag files by path, and what is not proven of the lists themselves."""
+
+    tags: dict[str, Tag]
+    faults: tuple[RecordFault, ...]
+
+
+def manifest_of(tags: Iterable[Tag]) -> bytes:
+    """Return the tag manifest, in the one way in which it is written."""
+    return "".join(format_line(tag.sha512, tag.path) for tag in sorted(tags, key=lambda tag: tag.path)).encode()
+
+
+def _decode_tags(content: bytes) -> list[Tag] | None:
+    """Read ``dune/tags.jsonl``; None if any line is not just as it is written."""
+    decoder = msgspec.json.Decoder(TagRecord)
+    found = []
+    try:
+        for line in content.splitlines(keepends=True):
+            record = decoder.decode(line)
+            if records.encode_line(record) != line or why_unsafe(record.path) is not None:
+                return None
+            found.append(Tag(record.path, record.size, record.sha512, record.blake3))
+    except (msgspec.MsgspecError, UnicodeDecodeError, RecursionError, ValueError):
+        return None
+    return found
+
+
+def reconcile(manifest: bytes | None, second: bytes | None) -> TagLists:
+    """Make one of the two lists of tag files, and say which of them is damaged.
+
+    Parameters
+    ----------
+    manifest, second : bytes or None
+        Content of ``tagmanifest-sha512.txt`` and of ``dune/tags.jsonl``; None where it cannot be read.
+    """
+    text = manifest.decode("utf-8", "replace") if manifest is not None else ""
+    slow = parse_manifest(TAG_MANIFEST, "sha512", text, payload=False, digest_length=128)
+    own = hashlib.sha512(second).hexdigest() if second is not None else ""
+    lines = _decode_tags(second) if second is not None else None
+    from_manifest = {path: Tag(path, -1, digest, "") for path, digest in slow.entries.items()}
+    if lines is not None and second is not None:
+        every = [*lines, Tag(TAGS, len(second), own, "")]
+        tags = {tag.path: tag for tag in every}
+        again = manifest_of(every)
+        if manifest == again:
+            return TagLists(tags, ())
+        if slow.entries.get(TAGS) == own or manifest is None:
+            return TagLists(tags, (_manifest_fault(manifest),))
+        # A list of which each line but one fits: that one line, or what only the second list says, is damaged. The
+        # digest of the second list is all that tells; so it is what is not proven.
+        others = manifest_of(lines)
+        rest = "".join(format_line(d, p) for p, d in slow.entries.items() if p != TAGS).encode()
+        why = NOT_RECORDED if rest == others else f"{NOT_RECORDED}, and {TAG_MANIFEST} says other digests"
+        faults = [RecordFault(TAGS, "changed", why)]
+        if rest != others and (slow.problems or TAGS not in slow.entries):
+            faults.append(_manifest_fault(manifest))
+        # Where both can be read, a file is proven by either of them.
+        for path, tag in from_manifest.items():
+            if path not in tags:
+                tags[path] = tag
+            elif path != TAGS and rest != others and tags[path].sha512 != tag.sha512:
+                tags[path] = Tag(path, -1, tag.sha512, tags[path].blake3)
+        return TagLists(tags, tuple(faults))
+    state: Literal["changed", "missing"] = "missing" if second is None else "changed"
+    why = "it is missing or cannot be read" if second is None else "its lines are not as Dune Chest writes them"
+    faults = [RecordFault(TAGS, state, why)]
+    if manifest is None:
+        faults.append(_manifest_fault(None))
+    elif slow.problems or format_sorted(slow.entries) != manifest:
+        faults.append(_manifest_fault(manifest))
+    return TagLists(from_manifest, tuple(faults))
+
+
+def format_sorted(entries: Any) -> bytes:
+    """Return a tag manifest of digests by path, sorted by path."""
+    return "".join(format_line(entries[path], path) for path in sorted(entries)).encode()
+
+
+def _manifest_fault(manifest: bytes | None) -> RecordFault:
+    if manifest is None:
+        return RecordFault(TAG_MANIFEST, "missing", "it is missing or cannot be read")
+    return RecordFault(TAG_MANIFEST, "changed", f"it does not say what {TAGS} says, which is intact")
+
+
+class _Hashing(io.RawIOBase):
+    """An open file whose bytes are digested on their way."""
+
+    def __init__(self, fd: int) -> None:
+        self._fd = fd
+        self.fast = blake3()
+        self.size = 0
+
+    def readable(self) -> bool:
+        return True
+
+    def readinto(self, buffer: Any) -> int:
+        view = memoryview(buffer).cast("B")
+        data = os.read(self._fd, len(view))
+        view[: len(data)] = data
+        self.fast.update(data)
+        self.size += len(data)
+        return len(data)
+
+    def close(self) -> None:
+        if not self.closed:
+            os.close(self._fd)
+        super().close()
+
+
+_Record = TypeVar("_Record", bound=msgspec.Struct)
+
+
+class BagRecords:
+    """The records of one bag of our own.
+
+    Parameters
+    ----------
+    bag : Path
+        The bag's folder.
+
+    Attributes
+    ----------
+    view : PendingView
+        Where its files lie, if a decided change has not been carried out yet.
+    """
+
+    def __init__(self, bag: Path) -> None:
+        self.bag = bag
+        self.view: PendingView = view_of(bag)
+        self._lists: TagLists | None = None
+        self._proven: dict[str, RecordFault | None] = {}
+        self._listing: Lying | None = None
+
+    def at(self, path: str) -> Path:
+        """Return where a file of the bag lies."""
+        return self.view.at(path)
+
+    @property
+    def lying(self) -> Lying:
+        """Everything in the bag's folder, listed once."""
+        if self._listing is None:
+            self._listing = self.view.lying()
+        return self._listing
+
+    @property
+    def lists(self) -> TagLists:
+        """The two lists of tag files."""
+        if self._lists is None:
+            self._lists = reconcile(self._plain(TAG_MANIFEST), self._plain(TAGS))
+        return self._lists
+
+    def _plain(self, path: str) -> bytes | None:
+        try:
+            return safe.read_bounded(self.at(path), _MOST)
+        except (OSError, ValueError):
+            return None
+
+    def damaged(self, fault: RecordFault) -> RecordDamaged:
+        """Return the error that a record is not proven."""
+        return RecordDamaged(
+            f"{shown(fault.path)} in {shown(self.bag.name)} is damaged: {fault.why}. Run: dunechest verify",
+            bag=self.bag.name,
+            path=fault.path,
+            state=fault.state,
+            why=fault.why,
+        )
+
+    def content(self, path: str, most: int = _MOST) -> bytes:
+        """Return a record, proven.
+
+        Raises
+        ------
+        RecordDamaged
+            If it is missing, cannot be read, or no list has its digest.
+        """
+        try:
+            content = safe.read_bounded(self.at(path), most)
+        except (OSError, ValueError) as error:
+            raise self.damaged(self._note(path, _unread(path, error))) from error
+        fault = self._judge(path, len(content), lambda: blake3(content).hexdigest(), lambda: hashlib.sha512(content))
+        if self._note(path, fault) is not None and fault is not None:
+            raise self.damaged(fault)
+        return content
+
+    def _note(self, path: str, fault: RecordFault | None) -> Any:
+        self._proven[path] = fault
+        return fault
+
+    def _judge(self, path: str, size: int, fast: Any, slow: Any) -> RecordFault | None:
+        """Say why a record with such digests is not proven, or None if it is."""
+        quick = self._in_manifest(path) if self._lists is None else None
+        if quick is not None and slow().hexdigest() == quick:
+            return None
+        tag = self.lists.tags.get(path)
+        if tag is None:
+            return RecordFault(path, "changed", "no list has its digest")
+        if tag.blake3 and fast() == tag.blake3 and tag.size in (-1, size):
+            return None
+        if tag.sha512 and slow().hexdigest() == tag.sha512:
+            return None
+        other = f"; it has {size:,} bytes instead of {tag.size:,}" if tag.size not in (-1, size) else ""
+        return RecordFault(path, "changed", f"its bytes are not those that were recorded{other}")
+
+    def _in_manifest(self, path: str) -> str | None:
+        """Look one path up in the tag manifest, without reading all of a long one into memory."""
+        wanted = f"  {path}\n".encode()
+        try:
+            with os.fdopen(safe.open_regular(self.at(TAG_MANIFEST)), "rb") as file:
+                while line := file.readline(1 << 16):
+                    if line.endswith(wanted) and len(line) == 128 + len(wanted):
+                        return line[:128].decode("ascii", "replace")
+                    if file.tell() > _MOST:
+                        return None
+        except OSError:
+            return None
+        return None
+
+    def fault_of(self, path: str) -> RecordFault | None:
+        """Say why a record is not proven, or None if it is; it is read for that."""
+        if path in (TAG_MANIFEST, TAGS):
+            return next((fault for fault in self.lists.faults if fault.path == path), None)
+        if path not in self._proven:
+            tag = self.lists.tags.get(path)
+            try:
+                with os.fdopen(safe.open_regular(self.at(path)), "rb") as file:
+                    if tag is not None and tag.size >= 0 and os.fstat(file.fileno()).st_size != tag.size:
+                        size = os.fstat(file.fileno()).st_size
+                        fault: RecordFault | None = RecordFault(
+                            path,
+                            "changed",
+                            f"its bytes are not those that were recorded; it has {size:,} bytes instead of "
+                            f"{tag.size:,}",
+                        )
+                    else:
+                        fault = self._stream(path, file)
+            except OSError as error:
+                fault = _unread(path, error)
+            self._proven[path] = fault
+        return self._proven[path]
+
+    def _stream(self, path: str, file: io.BufferedReader) -> RecordFault | None:
+        fast, size = blake3(), 0
+        while piece := file.read(1 << 20):
+            fast.update(piece)
+            size += len(piece)
+        if size > _MOST:
+            return RecordFault(path, "changed", "it is far too large")
+
+        def slow() -> Any:
+            file.seek(0)
+            return hashlib.file_digest(file, "sha512")
+
+        return self._judge(path, size, fast.hexdigest, slow)
+
+    def lines(self, path: str, kind: type[_Record]) -> Iterator[_Record]:
+        """Yield the lines of a record of JSON lines. What was yielded counts only if no error follows.
+
+        Raises
+        ------
+        RecordDamaged
+            If it cannot be read, a line is not of the kind, or, at the end, no list has its digest.
+        """
+        decoder = msgspec.json.Decoder(kind)
+        try:
+            raw = _Hashing(safe.open_regular(self.at(path)))
+        except OSError as error:
+            raise self.damaged(self._note(path, _unread(path, error))) from error
+        with raw, io.BufferedReader(raw, 1 << 20) as file:
+            number = 0
+            try:
+                while line := file.readline(records.LONGEST_LINE):
+                    number += 1
+                    yield decoder.decode(line)
+            except (msgspec.MsgspecError, UnicodeDecodeError, RecursionError) as error:
+                fault = RecordFault(path, "changed", f"line {number} is torn")
+                raise self.damaged(self._note(path, fault)) from error
+            except OSError as error:
+                raise self.damaged(self._note(path, _unread(path, error))) from error
+            self._finish(path, raw)
+
+    def open_lines(self, path: str) -> tuple[io.BufferedReader, Any]:
+        """Open a record of lines to be read to its end; call what comes second then, which raises if it is not proven.
+
+        Raises
+        ------
+        RecordDamaged
+            If it cannot be read.
+        """
+        try:
+            raw = _Hashing(safe.open_regular(self.at(path)))
+        except OSError as error:
+            raise self.damaged(self._note(path, _unread(path, error))) from error
+        return io.BufferedReader(raw, 1 << 20), lambda: self._finish(path, raw)
+
+    def _finish(self, path: str, raw: _Hashing) -> None:
+        """Prove what was read to its end."""
+
+        def slow() -> Any:
+            with os.fdopen(safe.open_regular(self.at(path)), "rb") as file:
+                return hashlib.file_digest(file, "sha512")
+
+        _ = self.lists  # its digest was made for the fast list
+        try:
+            fault = self._judge(path, raw.size, raw.fast.hexdigest, slow)
+        except OSError as error:
+            fault = _unread(path, error)
+        if self._note(path, fault) is not None and fault is not None:
+            raise self.damaged(fault)
+
+    def library(self) -> LibraryRecord:
+        """Return the record of the current edition.
+
+        Raises
+        ------
+        RecordDamaged
+            If it is not proven.
+        ChestUnusable
+            If it is of a newer format, or proven and yet no such record.
+        """
+        return self._library(LIBRARY)
+
+    def edition(self, number: int) -> LibraryRecord:
+        """Return the record of an earlier edition; raises as `library` does."""
+        return self._library(edition_path(number))
+
+    def _library(self, path: str) -> LibraryRecord:
+        try:
+            content = self.content(path)
+        except RecordDamaged as error:
+            self._refuse_newer(path, error)
+            raise
+        return records.decode_library(content, self.at(path))
+
+    def _refuse_newer(self, path: str, error: RecordDamaged) -> None:
+        """Let a newer format be told from damage: its lists may be of another form."""
+        try:
+            number = records.format_of(safe.read_bounded(self.at(path), _MOST))
+        except (OSError, ValueError):
+            return
+        if number is not None and number > records.FORMAT:
+            raise ChestUnusable(records.newer_words(self.at(path), number)) from error
+
+    def numbers(self, current: int) -> tuple[int, ...]:
+        """Return the numbers of the bag's editions, the current one last.
+
+        An edition counts that any record names: what is gone from its folder is missed by its number.
+        """
+        found = {number for number in self.told() if number < current}
+        for path in self.lists.tags:
+            if line := _EDITION_FOLDER.match(path):
+                found.add(int(line.group(1)))
+        try:
+            names = os.listdir(self.bag / records.EDITIONS)
+        except OSError:
+            names = []
+        found.update(int(name) for name in names if re.fullmatch(r"\d{4,9}", name))
+        return (*sorted(number for number in found if 0 < number < current), current)
+
+    def told(self) -> dict[int, EditionTotals]:
+        """Return what ``bag-info.txt`` tells of each edition; nothing if it is not proven."""
+        try:
+            text = self.content(INFO, 1 << 24).decode("utf-8", "replace")
+        except RecordDamaged:
+            return {}
+        return edition_lines(tag_files.parse_info(text)[0])
+
+    def totals(self, number: int, library: LibraryRecord | None) -> EditionTotals | None:
+        """Return the totals that were written down of an edition; None if neither place can be believed.
+
+        Raises
+        ------
+        RecordDamaged
+            If the two places say different things.
+        """
+        told = self.told().get(number)
+        own = totals_of(library) if library is not None else None
+        if told is not None and own is not None and told != own:
+            raise self.damaged(
+                RecordFault(INFO, "changed", f"it counts edition {number} otherwise than the edition's own record")
+            )
+        return own or told
+
+    def faults(self, *, edition: int | None = None) -> tuple[RecordFault, ...]:
+        """Prove every record of the bag, and return what is not.
+
+        What earlier editions had in files (``dune/earlier``) is as large as the payload, and not read here.
+
+        Parameters
+        ----------
+        edition : int, optional
+            Only what it takes to restore the current edition, which this is.
+        """
+        found = list(self.lists.faults)
+        wanted = {*ALWAYS}
+        if edition is None:
+            wanted |= {path for path in self.lists.tags if not path.startswith("dune/earlier/") and path != TAGS}
+            wanted |= {path for path in self._edition_records()}
+        for path in sorted(wanted):
+            fault = self.fault_of(path)
+            if fault is not None:
+                found.append(fault)
+        if not any(fault.path in (LIBRARY, INFO) for fault in found):
+            try:
+                library = self.library()
+                self.totals(library.edition, library)
+            except RecordDamaged as error:
+                found.append(RecordFault(error.path, "changed", error.why))
+            except ChestUnusable as error:
+                found.append(RecordFault(LIBRARY, "changed", str(error)))
+        return tuple(found)
+
+    def _edition_records(self) -> Iterator[str]:
+        for number in self.told():
+            if edition_path(number) in self.lists.tags or os.path.isdir(
+                self.bag / records.EDITIONS / f"{number:04d}"
+            ):
+                yield edition_path(number)
+                yield changes_path(number)
+
+
+def edition_path(number: int) -> str:
+    """Return the path in the bag of an earlier edition's record."""
+    return f"{records.EDITIONS}/{number:04d}/library.json"
+
+
+def changes_path(number: int) -> str:
+    """Return the path in the bag of the list in which an earlier edition differs from the next."""
+    return f"{records.EDITIONS}/{number:04d}/changes.jsonl"
+
+
+def stamp(bag: Path) -> tuple[object, ...]:
+    """Return what changes whenever a change of the bag is decided, under way or done."""
+    found: list[object] = []
+    for path in (TAG_MANIFEST, "dune/pending/journal.json"):
+        try:
+            info = os.lstat(bag / path)
+            found.append((info.st_ino, info.st_size, info.st_mtime_ns, info.st_ctime_ns))
+        except OSError:
+            found.append(None)
+    return tuple(found)
+
+
+def _unread(path: str, error: OSError | ValueError) -> RecordFault:
+    if isinstance(error, FileNotFoundError | NotADirectoryError):
+        return RecordFault(path, "missing", "it is missing")
+    why = (error.strerror or str(error)) if isinstance(error, OSError) else str(error)
+    return RecordFault(path, "unreadable", f"it cannot be read: {why}")

@@ -1,0 +1,109 @@
+"""The chest's own records, read and written here alone: ``chest.json``, ``READ-ME.txt``, ``chest-sha512.txt``.
+
+``chest-sha512.txt`` has the SHA-512 of the other two, as ``sha512sum`` writes it. Id and label stand in both of them, so
+a damaged one of the three is told from the others, and the chest can be read all the same.
+"""
+
+from __future__ import annotations
+
+import hashlib
+import re
+from pathlib import Path
+from typing import Literal
+
+import msgspec
+
+from dunechest.chest import records, texts
+from dunechest.chest.bag_records import RecordFault
+from dunechest.chest.records import FORMAT, ChestRecord
+from dunechest.errors import ChestUnusable
+from dunechest.names import shown
+from dunechest.transfer import safe
+
+RECORD, TEXT, SUMS = "chest.json", "READ-ME.txt", "chest-sha512.txt"
+
+_MOST = 1 << 20
+_LINE = re.compile(r"([0-9a-f]{128})  (chest\.json|READ-ME\.txt)\n")
+_SAID = re.compile(
+    r"^  Label of this chest: (.{1,60})\n  Id of this chest:    ([0-9a-f]{32})\n  Made on:             (\S{10,40})$",
+    re.MULTILINE,
+)
+
+
+def write_chest(folder: Path, record: ChestRecord) -> None:
+    """Write the three records of a chest.
+
+    Raises
+    ------
+    OSError
+        If the drive cannot be written to.
+    """
+    contents = {RECORD: records.encode_pretty(record), TEXT: texts.read_me(record)}
+    for name, content in contents.items():
+        safe.write_file(folder / name, content)
+    lines = "".join(f"{hashlib.sha512(content).hexdigest()}  {name}\n" for name, content in contents.items())
+    safe.write_file(folder / SUMS, lines.encode())
+
+
+def label_in(text: str) -> ChestRecord | None:
+    """Return what ``READ-ME.txt`` says of the chest, or None if it does not."""
+    said = _SAID.search(text)
+    if said is None:
+        return None
+    try:
+        return msgspec.convert(
+            {"format": FORMAT, "label": said.group(1), "id": said.group(2), "made": said.group(3)}, ChestRecord
+        )
+    except msgspec.ValidationError:
+        return None
+
+
+def read_chest(folder: Path) -> tuple[ChestRecord, tuple[RecordFault, ...]]:
+    """Read the records of a chest, and say what of them is damaged.
+
+    Raises
+    ------
+    ChestUnusable
+        If ``chest.json`` is of a newer format, or no record tells which chest it is.
+    """
+    contents: dict[str, bytes] = {}
+    faults: dict[str, RecordFault] = {}
+    for name in (RECORD, TEXT, SUMS):
+        try:
+            contents[name] = safe.read_bounded(folder / name, _MOST)
+        except (OSError, ValueError) as error:
+            missing = isinstance(error, FileNotFoundError)
+            why = "it is missing" if missing else f"it cannot be read: {getattr(error, 'strerror', None) or error}"
+            state: Literal["missing", "unreadable"] = "missing" if missing else "unreadable"
+            faults[name] = RecordFault(name, state, why)
+    number = records.format_of(contents.get(RECORD, b""))
+    if number is not None and number > FORMAT:
+        raise ChestUnusable(records.newer_words(folder / RECORD, number))
+    text = contents.get(SUMS, b"").decode("ascii", "replace")
+    sums = {name: digest for digest, name in _LINE.findall(text)}
+    proven = {name for name in (RECORD, TEXT) if name in contents and sums.get(name) == _digest(contents[name])}
+    try:
+        own = msgspec.json.decode(contents.get(RECORD, b""), type=ChestRecord)
+    except (msgspec.MsgspecError, UnicodeDecodeError, RecursionError):
+        own = None
+    said = label_in(contents.get(TEXT, b"").decode("utf-8", "replace"))
+    if own is None and RECORD in contents:
+        faults[RECORD] = RecordFault(RECORD, "changed", "it is torn or no record of a chest")
+    agree = own is not None and said is not None and (own.id, own.label) == (said.id, said.label)
+    if _LINE.sub("", text) or sums.keys() != {RECORD, TEXT} or (agree and not proven):
+        faults.setdefault(SUMS, RecordFault(SUMS, "changed", "it does not have the digests of the other two records"))
+    for name in (RECORD, TEXT):
+        if name in contents and name not in proven and not (agree and SUMS in faults):
+            faults.setdefault(name, RecordFault(name, "changed", "its bytes are not those that were recorded"))
+    candidates = ((RECORD in proven, own), (TEXT in proven, said), (True, own), (True, said))
+    record = next((one for believed, one in candidates if believed and one is not None), None)
+    if record is None:
+        raise ChestUnusable(
+            f"The records of the chest in {shown(str(folder))} are torn: neither {RECORD} nor {TEXT} tells which chest "
+            f"it is. Nothing was touched. To make them again: dunechest chest rebuild"
+        )
+    return record, tuple(faults[name] for name in sorted(faults))
+
+
+def _digest(content: bytes) -> str:
+    return hashlib.sha512(content).hexdigest()

@@ -1,0 +1,73 @@
+"""Bring back into an archive what it has lost, from the library, where its bytes are still those that were archived."""
+
+from __future__ import annotations
+
+import os
+from collections.abc import Iterable, Iterator
+
+from dunechest.chest import bagging, journal
+from dunechest.chest.journal import Rename
+from dunechest.errors import CutOff
+from dunechest.jobs.archive_run import Run, cut_off_words, raw_path, source_of
+from dunechest.jobs.planned import PlannedFile
+from dunechest.progress import Progress, Step
+from dunechest.transfer import disk
+from dunechest.transfer.crew import Crew, batches
+from dunechest.transfer.tasks import CopyJob, CopyTask
+
+
+def heal(run: Run, lost: Iterable[PlannedFile], progress: Progress) -> None:
+    """Copy lost files again, each only if its bytes are those of the record; `run` notes which could be and which not.
+
+    Raises
+    ------
+    CutOff
+        If the drive is full, gone or failing.
+    """
+    plan, previous = run.plan, run.plan.previous
+    assert previous is not None
+    files = list(lost)
+    journal.clear(run.bag)
+    payload = os.fsencode(run.bag / bagging.PAYLOAD) + b"/"
+    for folder in sorted({file.stored.rpartition("/")[0] for file in files}):
+        disk.make_folder(run.bag / bagging.PAYLOAD / folder)
+    total = sum(file.entry.size for file in files)
+    sent: dict[int, list[PlannedFile]] = {}
+    brought: list[PlannedFile] = []
+    done_bytes = 0
+
+    def tell(count: int) -> None:
+        nonlocal done_bytes
+        done_bytes += count
+        progress(Step("mending", len(brought), len(files), min(done_bytes, total), total, plan.library.name))
+
+    def jobs() -> Iterator[CopyJob]:
+        for number, batch in enumerate(batches(files, lambda file: file.entry.size)):
+            sent[number] = batch
+            tasks = []
+            for file in batch:
+                record = previous.files[file.stored].record
+                mode = (record.mode & 0o777) | 0o600
+                expect = bytes.fromhex(record.blake3)
+                target = payload + raw_path(file.stored)
+                tasks.append(CopyTask(source_of(run, file), target, record.size, record.mtime_ns, mode, expect))
+            yield CopyJob(tasks, False, plan.whole_sync)
+
+    with Crew.for_job(len(files), total, (plan.library.path, run.bag), tell) as crew:
+        for done in crew.run(jobs()):
+            for file, outcome in zip(sent.pop(done.number), done.copies or (), strict=True):
+                if outcome.state == "ok":
+                    brought.append(file)
+                elif outcome.state == "cut-off":
+                    raise CutOff(cut_off_words(run, outcome.why))
+                else:
+                    why = "the library has other bytes by now" if outcome.state == "not-sound" else outcome.why
+                    run.lost.append((file.entry.path, why))
+    for folder in sorted({file.stored.rpartition("/")[0] for file in brought}):
+        disk.flush_folder(run.bag / bagging.PAYLOAD / folder)
+    into = tuple(Rename(f"{bagging.PAYLOAD}/{file.stored}", f"data/{file.stored}") for file in brought)
+    if into:
+        bagging.commit(run.bag, (into,))
+    else:
+        journal.clear(run.bag)
+    run.healed += [file.entry.path for file in brought]
