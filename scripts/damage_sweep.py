@@ -39,7 +39,9 @@ def main() -> int:
         ]
         outputs = [process.communicate()[0] for process in processes]
     lies = [line for output in outputs for line in output.splitlines() if not line.startswith("tried ")]
-    tried = sum(int(line.split()[1]) for output in outputs for line in output.splitlines() if line.startswith("tried "))
+    tried = sum(
+        int(line.split()[1]) for output in outputs for line in output.splitlines() if line.startswith("tried ")
+    )
     for line in lies:
         print(line)
     print(f"{tried} harmed chests, untrue with status 0, lost, hung or crashed: {len(lies)}")

@@ -29,9 +29,8 @@ def own_machine(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> Path:
     home.mkdir()
     monkeypatch.setenv("HOME", str(home))
     monkeypatch.setenv("DUNECHEST_HOME", str(tmp_path / "state"))
-    # The machine the tests run on has drives too; only a test that asks for them searches them.
-    monkeypatch.setattr("dunechest.jobs.find.search_roots", lambda: ((), frozenset()))
-    monkeypatch.setattr("dunechest.jobs.chests.drive_folders", lambda: ())
+    # The machine the tests run on has drives too; only a test that names some searches them.
+    monkeypatch.setenv("DUNECHEST_DRIVES", "")
     for name in ("XDG_CONFIG_HOME", "XDG_DATA_HOME", "XDG_PICTURES_DIR"):
         monkeypatch.delenv(name, raising=False)
     return home
@@ -107,7 +106,7 @@ def on_machine(world: World, monkeypatch: pytest.MonkeyPatch) -> Callable[[str],
 
     def move(machine: str) -> None:
         environment = world.environment(machine)
-        for name in ("HOME", "DUNECHEST_HOME"):
+        for name in ("HOME", "DUNECHEST_HOME", "DUNECHEST_DRIVES"):
             monkeypatch.setenv(name, environment[name])
 
     return move

@@ -164,7 +164,7 @@ def test_the_bag_info_says_who_what_and_when(library: Path, chest: dunechest.Che
     info = dict(bag.info)
     assert set(info) == {
         "Source-Organization", "External-Description", "External-Identifier", "Bagging-Date",
-        "Bag-Software-Agent", "Payload-Oxum",
+        "Bag-Software-Agent", "Payload-Oxum", "Dune-Chest-Edition",
     }  # fmt: skip
     assert info["External-Identifier"] == "shed"
     assert info["Payload-Oxum"] == f"{sum(f.stat().st_size for f in library.rglob('*') if f.is_file())}.3"

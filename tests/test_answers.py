@@ -59,14 +59,14 @@ def test_a_plan_is_read_and_answered(departed: Departed, new_home: Path) -> None
     before = facts(new_home, times=False)
     words = ["restore", str(departed.chest.folder), "marram-papers"]
     status, seen = talk(words, {b"Do this? [y/N]": b"n\n"})
-    assert (status, "Nothing was changed" in seen) == (0, True)
+    assert (status, "Nothing was changed" in seen) == (3, True)
     assert facts(new_home, times=False) == before
     status, seen = talk(words, {b"Do this? [y/N]": b"y\n"})
     assert (status, "as it was" in seen) == (0, True)
     opens("seaholly", new_home, departed)
     place = new_home / "Papers" / "Marram Papers"
     status, seen = talk(["undo"], {b"Do this? [y/N]": b"n\n"})
-    assert (status, "To take back" in seen, place.exists()) == (0, True, True)
+    assert (status, "To take back" in seen, place.exists()) == (3, True, True)
     status, seen = talk(["undo"], {b"Do this? [y/N]": b"y\n"})
     assert (status, "Taken back" in seen) == (0, True)
     assert facts(new_home, times=False) == before
@@ -175,7 +175,7 @@ def test_a_library_goes_onto_the_top_of_an_empty_drive(
         assert opens("cuttlebone", new_home, departed) == place
         shutil.rmtree(place / "titles" / "lanternfish")
         ran = command("restore", departed.chest.folder, "winter-games", "--into", place, "--existing", "set-aside")
-        assert (ran.status, "where a drive appears" in ran.err) == (3, True)
+        assert (ran.status, "a drive appears in" in ran.err) == (3, True)
         ran = command("restore", departed.chest.folder, "winter-games", "--into", place, "--existing", "join")
         assert ran.status == 0
         opens("cuttlebone", new_home, departed)

@@ -234,8 +234,7 @@ def test_a_strange_journal_is_not_carried_out(step: tuple[str, str], chest: dune
     (bag / "dune" / "pending").mkdir(parents=True)
     journal.write(bag, ((Rename(*step),),))
     before = facts(chest.folder)
-    with pytest.raises(dunechest.ChestUnusable):
-        dunechest.Chest.open(chest.folder)
+    assert "nothing was touched" in dunechest.Chest.open(chest.folder).unfinished["shed"]
     assert {k for k in facts(chest.folder) if b"in-use" not in k} == {k for k in before if b"in-use" not in k}
 
 
@@ -288,7 +287,7 @@ def test_interrupting_ends_quickly_and_the_same_command_goes_on(tmp_path: Path, 
     os.killpg(process.pid, signal.SIGINT)
     _, err = process.communicate(timeout=20)
     assert process.returncode == 130, err
-    assert b"goes on from there" in err
+    assert b"again to continue" in err
     assert time.monotonic() - begun < 5
     assert subprocess.run(words, capture_output=True, check=False).returncode == 0
     assert sha512sum(bag_of(chest, "lib")).returncode == 0

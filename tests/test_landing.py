@@ -25,13 +25,14 @@ from dunechest.jobs.landing import (
 from dunechest.ledger import deeds
 from dunechest.library.kinds import PLAIN_KIND, load_kinds
 
+from . import sealing
 from .conftest import Command, bag_of
 from .test_homecoming import Departed, departed, new_home, place_in
 
 
 def record(path: str, system: str, standard: str = "", relative: str = "", shape: str = "folder") -> LibraryRecord:
     origin = Origin("a" * 32, "office-pc", system, path, standard, relative)
-    totals = Totals(0, 0, 0, 0, 0, 0, 0)
+    totals = Totals(0, 0, 0, 0, 0, 0, 0, 0)
     return LibraryRecord(1, "x", "folder", "x", "", shape, origin, 1, "2026-01-01T00:00:00Z", "", totals)  # type: ignore[arg-type]
 
 
@@ -177,6 +178,7 @@ def test_a_kind_that_is_not_known_here_comes_as_files_and_says_so(
     chest = spoilt(departed, tmp_path)
     path = bag_of(chest, "marram-papers") / "dune" / "library.json"
     path.write_text(path.read_text().replace('"seaholly"', '"phalarope"'))
+    sealing.reseal(bag_of(chest, "marram-papers"))
     ran = command("restore", chest.folder, "marram-papers", "--json")
     assert ran.status == 0
     assert "kind-unknown" in {finding["code"] for finding in ran.json["libraries"][0]["findings"]}

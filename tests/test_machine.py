@@ -44,7 +44,10 @@ def test_the_last_mount_on_a_point_and_the_deepest_count(tmp_path: Path, monkeyp
     assert drives.filesystem(tmp_path).type == "ext4"
     assert drives.filesystem(inner).mount == tmp_path / "drive"
     assert not drives.filesystem(inner).limits.tells_case
+    monkeypatch.delenv("DUNECHEST_DRIVES")
     assert tmp_path / "driveway" in drives.drive_folders()
+    monkeypatch.setenv("DUNECHEST_DRIVES", f"{tmp_path / 'one'}:not/full")
+    assert drives.drive_folders() == (tmp_path / "one",)
 
 
 def test_a_place_that_is_not_there_has_no_filesystem(tmp_path: Path) -> None:

@@ -38,6 +38,7 @@ class Chests(RuleBasedStateMachine):
         self.now: Tree = {}
         self.kept: dict[str, dict[int, Tree]] = {}
         self.damaged: dict[str, set[str]] = {}
+        self.lost: set[str] = set()
         self.count = 0
 
     def teardown(self) -> None:
@@ -97,6 +98,7 @@ class Chests(RuleBasedStateMachine):
         assert account.files_copied == sum(isinstance(v, bytes) for v in self.now.values())
         self.kept[name] = {1: dict(self.now)}
         self.damaged[name] = set()
+        self.lost.discard(name)
         return name
 
     def _current(self, bag: str) -> int:
@@ -174,6 +176,7 @@ class Chests(RuleBasedStateMachine):
     def lose(self, bag: str) -> None:
         shutil.rmtree(self.chest.folder / "bags" / bag)
         del self.kept[bag], self.damaged[bag]
+        self.lost.add(bag)
 
     @rule()
     def reopen(self) -> None:
@@ -201,8 +204,11 @@ class Chests(RuleBasedStateMachine):
         found = {
             check.bag: {s.path for s in check.states if s.state == "changed"}
             for check in dunechest.verify(self.chest).checks
+            if check.kind != "missing"
         }
+        missing = {check.bag for check in dunechest.verify(self.chest).checks if check.kind == "missing"}
         assert found == self.damaged
+        assert missing == self.lost
 
 
 def read(place: Path) -> Tree:

@@ -194,7 +194,7 @@ def test_the_probe_proves_what_the_drive_holds(mounted: Path, library: Path, com
     # The image lies on the disk that the library is on, whatever stands between them.
     if volumes.devices(library):
         assert "same-device" in codes
-    assert sorted(p.name for p in chest.folder.iterdir()) == ["READ-ME.txt", "bags", "chest.json"]
+    assert sorted(p.name for p in chest.folder.iterdir()) == ["READ-ME.txt", "bags", "chest-sha512.txt", "chest.json"]
 
 
 def test_libraries_on_a_real_drive_are_found_and_none_of_its_files_is_called_hollow(

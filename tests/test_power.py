@@ -261,8 +261,8 @@ def test_a_chest_record_is_made_again_only_when_asked(
     if torn is not None:
         path.write_bytes(torn)
     before = facts(chest.folder)
-    assert command("verify", chest.folder.parent).status in (2, 3)
-    assert command("archive", library, "--to", chest.folder.parent).status in (2, 3)
+    assert command("verify", chest.folder.parent).status == 1
+    assert command("archive", library, "--to", chest.folder.parent).status == 3
     assert facts(chest.folder) == before, "never silently"
     ran = command("chest", "rebuild", chest.folder.parent, "--json")
     assert ran.status == 0

@@ -22,6 +22,7 @@ from dunechest.library.repointing import forms
 from dunechest.library.repointing.places import Moves, point
 from dunechest.library.repointing.rewriting import NotRewritten, rewrite
 
+from . import sealing
 from .conftest import Command, bag_of
 
 #: A file of each format that names a place of the old machine; `@` stands for the path there.
@@ -284,10 +285,8 @@ def shoal(tmp_path: Path, chest: dunechest.Chest, suffix: str, key: str) -> Path
     names = ["C:\\Users\\tern\\Pictures\\Shoal\\sub\\a.jpg", "sub\\a.jpg", "C:\\Users\\tern\\nowhere.jpg"]
     (place / "pictures.json").write_text(json.dumps({"files": names}))
     (account,) = dunechest.archive([place], chest)
-    record_path = bag_of(chest, account.bag) / "dune" / "library.json"
-    record = json.loads(record_path.read_text())
-    record["origin"] |= {"path": "C:\\Users\\tern\\Pictures\\Shoal", "system": "windows", "machine_id": "f" * 32}
-    record_path.write_text(json.dumps(record))
+    origin = {"path": "C:\\Users\\tern\\Pictures\\Shoal", "system": "windows", "machine_id": "f" * 32}
+    sealing.edit(bag_of(chest, account.bag), lambda record: record["origin"].update(origin))
     shutil.rmtree(place)
     return place
 

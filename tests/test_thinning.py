@@ -86,7 +86,7 @@ def test_thinning_lets_go_and_what_stays_comes_back(
     ran = command("editions", chest.folder, "shed", "--thin", "the last 2", "--plan", "--json")
     assert (ran.json["dropped"], ran.json["done"]) == ([1, 2, 3, 4], False)
     assert facts(chest.folder) == planned
-    ran = command("editions", chest.folder, "shed", "--thin", "the last 2", "--json")
+    ran = command("editions", chest.folder, "shed", "--thin", "the last 2", "--yes", "--json")
     assert ran.json["done"] is True
     after = sum(p.stat().st_size for p in bag_of(chest, "shed").rglob("*") if p.is_file())
     assert before - after == pytest.approx(ran.json["bytes"], abs=9000)

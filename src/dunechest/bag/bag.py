@@ -121,6 +121,9 @@ def read_bag(
         if not assume:
             raise
         bag = Bag(folder, tags.Declaration(), problems=[Problem("bagit.txt", 0, str(error))])
+    strict = bag.declaration.strict
+    if bag.declaration.odd:
+        bag.problems.append(Problem("bagit.txt", 0, bag.declaration.odd))
     for name in sorted(os.listdir(folder) if names is None else names):
         found = _MANIFEST.match(name)
         if found is None:
@@ -129,15 +132,20 @@ def read_bag(
         if algorithm not in DIGITS:
             bag.problems.append(Problem(name, 0, f"the algorithm {found.group(2)} is not known here"))
             continue
+        if strict and found.group(2) != algorithm:
+            why = f"an algorithm's name has small letters and digits only: {algorithm}"
+            bag.problems.append(Problem(name, 0, why))
         text = _text(bag, name, place)
         if text is None:
             continue
         payload = found.group(1) is None
-        manifest = manifests.parse_manifest(name, algorithm, text, payload=payload, digest_length=DIGITS[algorithm])
+        manifest = manifests.parse_manifest(name, algorithm, text, payload=payload, digest_length=DIGITS[algorithm], strict=strict)
+        if not strict:
+            _literal_percents(manifest, place)
         (bag.payload if payload else bag.tag).append(manifest)
         bag.problems.extend(manifest.problems)
     if (text := _text(bag, "bag-info.txt", place, required=False)) is not None:
-        bag.info, problems = tags.parse_info(text)
+        bag.info, problems = tags.parse_info(text, strict=strict)
         bag.problems.extend(problems)
     if (text := _text(bag, "fetch.txt", place, required=False)) is not None:
         bag.fetch, problems = manifests.parse_fetch(text)
@@ -145,6 +153,15 @@ def read_bag(
     if not bag.payload:
         bag.problems.append(Problem("", 0, "there is no payload manifest that can be read"))
     return bag
+
+
+def _literal_percents(manifest: Manifest, place: Callable[[str], Path]) -> None:
+    """Read ``%25`` as a percent sign where a bag of a draft wrote it so: the drafts left that open, the files tell."""
+    for path in [path for path in manifest.entries if "%25" in path]:
+        decoded = path.replace("%25", "%")
+        if not os.path.lexists(place(path)) and os.path.lexists(place(decoded)):
+            manifest.entries[decoded] = manifest.entries[path]
+            del manifest.entries[path]
 
 
 def _read(path: Path, most: int) -> bytes:

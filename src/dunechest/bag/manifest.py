@@ -32,6 +32,9 @@ LONGEST_LINE = 1 << 16
 _LINE = re.compile(r"([0-9A-Fa-f]+)[ \t]+(.+)\Z", re.DOTALL)
 _FETCH = re.compile(r"(\S+)[ \t]+(\d+|-)[ \t]+(.+)\Z", re.DOTALL)
 _ENCODED = re.compile(r"%(0[aAdD]|25)")
+_ENCODED_BEFORE = re.compile(r"%(0[aAdD])")
+_BARE_PERCENT = re.compile(r"%(?!0[aAdD]|25)")
+_TAG_MANIFEST = re.compile(r"tagmanifest-[a-z0-9-]+\.txt", re.IGNORECASE)
 _TO_ENCODE = re.compile(r"[\r\n%]")
 
 
@@ -72,15 +75,15 @@ def encode_path(path: str) -> str:
     return _TO_ENCODE.sub(lambda found: f"%{ord(found.group()):02X}", path)
 
 
-def decode_path(text: str) -> str:
-    r"""Read a path back; any other percent sign is left as it is.
+def decode_path(text: str, *, strict: bool = True) -> str:
+    r"""Read a path back; any other percent sign is left as it is. Drafts before version 1.0 did not encode ``%`` itself.
 
     >>> decode_path("data/50%25%0Aoff")
     'data/50%\noff'
     """
     if "%" not in text:
         return text
-    return _ENCODED.sub(lambda found: chr(int(found.group(1), 16)), text)
+    return (_ENCODED if strict else _ENCODED_BEFORE).sub(lambda found: chr(int(found.group(1), 16)), text)
 
 
 def format_line(digest: str, path: str) -> str:
@@ -103,7 +106,9 @@ def split_lines(text: str) -> Iterator[str]:
     yield from lines
 
 
-def parse_manifest(name: str, algorithm: str, text: str, *, payload: bool, digest_length: int) -> Manifest:
+def parse_manifest(
+    name: str, algorithm: str, text: str, *, payload: bool, digest_length: int, strict: bool = True
+) -> Manifest:
     """Read a manifest.
 
     Parameters
@@ -118,6 +123,8 @@ def parse_manifest(name: str, algorithm: str, text: str, *, payload: bool, diges
         Whether its paths must lie in ``data/`` (payload manifest) or must not (tag manifest).
     digest_length : int
         Expected number of hexadecimal digits.
+    strict : bool
+        Whether the bag is of version 1.0, which lists each path once and encodes ``%``.
 
     Returns
     -------
@@ -132,7 +139,7 @@ def parse_manifest(name: str, algorithm: str, text: str, *, payload: bool, diges
     for number, line in enumerate(split_lines(text.removeprefix("\ufeff")), start=1):
         if not line.strip():
             continue
-        why = _take(manifest, line, payload, digest_length)
+        why = _take(manifest, line, payload, digest_length, strict)
         if why is not None:
             manifest.problems.append(Problem(name, number, why))
     return manifest
@@ -155,7 +162,7 @@ def _plain_entries(text: str, digest_length: int) -> Digests | None:
     return entries if len(entries) == whole else None
 
 
-def _take(manifest: Manifest, line: str, payload: bool, digest_length: int) -> str | None:
+def _take(manifest: Manifest, line: str, payload: bool, digest_length: int, strict: bool) -> str | None:
     """Add one line to the manifest, or say why not."""
     if len(line) > LONGEST_LINE:
         return "the line is too long to be one"
@@ -165,7 +172,7 @@ def _take(manifest: Manifest, line: str, payload: bool, digest_length: int) -> s
     digest, written = found.groups()
     if len(digest) != digest_length:
         return f"the digest has {len(digest)} digits instead of {digest_length}"
-    path = decode_path(written)
+    path = decode_path(written, strict=strict)
     # Some checksum commands mark binary mode with an asterisk (section 6.1.3 of older drafts);
     # a payload path never begins with one.
     if payload and path.startswith("*data/"):
@@ -178,9 +185,18 @@ def _take(manifest: Manifest, line: str, payload: bool, digest_length: int) -> s
         return "the path is not used: " + (
             "it does not lie in data/" if payload else "a tag file cannot lie in data/"
         )
+    if strict and _BARE_PERCENT.search(written):
+        manifest.entries.setdefault(path, digest.lower())
+        return "a percent sign in the path is not written as %25"
+    if not payload and _TAG_MANIFEST.fullmatch(path):
+        return "the path is not used: a tag manifest must not list tag manifests"
     digest = digest.lower()
-    earlier = manifest.entries.setdefault(path, digest)
-    return None if earlier == digest else "the same path stands here twice, with two digests"
+    if path not in manifest.entries:
+        manifest.entries[path] = digest
+        return None
+    if manifest.entries[path] != digest:
+        return "the same path is listed here twice, with two digests"
+    return "the same path is listed here twice" if strict else None
 
 
 def parse_fetch(text: str) -> tuple[list[FetchEntry], list[Problem]]:

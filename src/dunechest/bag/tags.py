@@ -15,16 +15,29 @@ from dunechest.bag.manifest import Problem, split_lines
 from dunechest.errors import BagUnusable
 from dunechest.names import shown
 
+#: Just as section 2.1.1 has it: two lines, in this order, and nothing else.
+_EXACT = re.compile(
+    rb"BagIt-Version: \d+\.\d+(?:\r\n|\n|\r)Tag-File-Character-Encoding: [A-Za-z0-9_.:-]+(?:\r\n|\n|\r)?\Z"
+)
 _DECLARATION = re.compile(r"BagIt-Version: ?(\d+)\.(\d+)\s*\n+Tag-File-Character-Encoding: ?([A-Za-z0-9_.:-]+)\s*\Z")
 _OXUM = re.compile(r"(\d{1,18})\.(\d{1,18})\Z")
 
 
 @dataclass(frozen=True, slots=True)
 class Declaration:
-    """What ``bagit.txt`` declares: version as two numbers, and the encoding of the tag files."""
+    """What ``bagit.txt`` declares: version as two numbers, and the encoding of the tag files.
+
+    `odd` says in what it differs from the form that RFC 8493 asks for, though it can be understood.
+    """
 
     version: tuple[int, int] = (1, 0)
     encoding: str = "UTF-8"
+    odd: str = ""
+
+    @property
+    def strict(self) -> bool:
+        """Whether it claims to keep RFC 8493 itself, and not one of the drafts before it."""
+        return self.version >= (1, 0)
 
 
 def format_declaration() -> bytes:
@@ -55,7 +68,12 @@ def parse_declaration(content: bytes) -> Declaration:
         codec = None
     if codec is None or not codec._is_text_encoding:
         raise BagUnusable(f"The bag's tag files are in the unknown encoding {shown(found.group(3))!r}.")
-    return Declaration(version, found.group(3))
+    odd = ""
+    if content.startswith(codecs.BOM_UTF8):
+        odd = "it begins with a byte order mark, which RFC 8493 forbids"
+    elif _EXACT.match(content) is None:
+        odd = "it has more or other lines than the two that RFC 8493 asks for"
+    return Declaration(version, found.group(3), odd)
 
 
 def format_info(pairs: Iterable[tuple[str, str]]) -> bytes:
@@ -67,8 +85,11 @@ def format_info(pairs: Iterable[tuple[str, str]]) -> bytes:
     return "".join(lines).encode()
 
 
-def parse_info(text: str) -> tuple[list[tuple[str, str]], list[Problem]]:
-    """Read ``bag-info.txt`` into pairs, in order, labels as written."""
+def parse_info(text: str, *, strict: bool = False) -> tuple[list[tuple[str, str]], list[Problem]]:
+    """Read ``bag-info.txt`` into pairs, in order, labels as written.
+
+    With `strict` all that RFC 8493 asks for (section 2.2.2) is a problem where it is not kept.
+    """
     pairs: list[tuple[str, str]] = []
     problems: list[Problem] = []
     for number, line in enumerate(split_lines(text.removeprefix("\ufeff")), start=1):
@@ -82,6 +103,16 @@ def parse_info(text: str) -> tuple[list[tuple[str, str]], list[Problem]]:
         if not colon or not label.strip():
             problems.append(Problem("bag-info.txt", number, "it is not a label and a value"))
             continue
+        if strict and label != label.strip():
+            problems.append(Problem("bag-info.txt", number, "the label begins or ends with white space"))
+        if strict and value[:1] not in (" ", "\t"):
+            problems.append(Problem("bag-info.txt", number, "there is no white space between the colon and the value"))
+        name = label.strip().lower()
+        if name == "payload-oxum":
+            if strict and any(known.lower() == name for known, _ in pairs):
+                problems.append(Problem("bag-info.txt", number, "Payload-Oxum is there more than once"))
+            if _OXUM.match(value.strip()) is None:
+                problems.append(Problem("bag-info.txt", number, "Payload-Oxum is not a number of bytes and one of files"))
         pairs.append((label.strip(), value.strip()))
     return pairs, problems
 

@@ -519,7 +519,7 @@ class BagRecords:
         wanted = {*ALWAYS}
         if edition is None:
             wanted |= {path for path in self.lists.tags if not path.startswith("dune/earlier/") and path != TAGS}
-            wanted |= {path for path in self._edition_records()}
+            wanted |= set(self._edition_records())
         for path in sorted(wanted):
             fault = self.fault_of(path)
             if fault is not None:

@@ -64,6 +64,11 @@ class BagEntry:
     _records: BagRecords | None = field(default=None, compare=False, repr=False)
 
     @property
+    def is_ours(self) -> bool:
+        """Whether it is a real folder with records of Dune Chest in it."""
+        return not self.folder.is_symlink() and (self.folder / "dune").is_dir()
+
+    @property
     def records(self) -> BagRecords:
         """The records of the bag."""
         return self._records if self._records is not None else BagRecords(self.folder)
@@ -238,9 +243,9 @@ class Chest:
     def bags(self) -> tuple[BagEntry, ...]:
         """List what lies in ``bags/``, by name."""
         names = sorted(os.listdir(self.folder / BAGS))
-        return tuple(
-            self._entry(name, self.folder / BAGS / name) for name in names if not _OF_SYSTEMS.fullmatch(name)
-        )
+        folders = [self.folder / BAGS / name for name in names if not _OF_SYSTEMS.fullmatch(name)]
+        # A person's note beside the bags is no bag, and no fault.
+        return tuple(self._entry(folder.name, folder) for folder in folders if not _is_regular(folder))
 
     def bag(self, name: str) -> BagEntry:
         """Return one bag's entry, by the name of the bag or else of the library in it.

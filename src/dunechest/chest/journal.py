@@ -242,6 +242,11 @@ _TAGS = PENDING + "/tags/"
 def _roll_back(bag: Path, journal: _Journal) -> None:
     """Take back what was done; cut off, this is finished as any decided change is."""
     back = []
+    moved: dict[str, bool] = {}  # what is there, and what is not, once the later phases are taken back
+
+    def there(path: str) -> bool:
+        return moved[path] if path in moved else os.path.lexists(bag / path)
+
     for phase in reversed((*journal.done, *journal.phases[:1])):
         steps = []
         for step in reversed(phase):
@@ -249,8 +254,9 @@ def _roll_back(bag: Path, journal: _Journal) -> None:
                 steps.append(Rename(step.new, ""))
             elif not step.new:
                 steps.append(Rename("", step.old))
-            elif os.path.lexists(bag / step.new) and not os.path.lexists(bag / step.old):
+            elif there(step.new) and not there(step.old):
                 steps.append(Rename(step.new, step.old))
+                moved[step.new], moved[step.old] = False, True
         if steps:
             back.append(tuple(steps))
     write(bag, tuple(back))

@@ -100,12 +100,13 @@ class ChangedName(msgspec.Struct, frozen=True):
 
 
 class LeftOut(msgspec.Struct, frozen=True):
-    """A file that was found and not copied: path, bytes, why, and its time in ns where it has one."""
+    """A file that was found and not copied: path, bytes, why, its time in ns, and whether it should have been."""
 
     path: Name
     size: Size
     why: str
     mtime_ns: Time = 0
+    fault: bool = False
 
 
 class CapturedDatabase(msgspec.Struct, frozen=True):
@@ -212,6 +213,7 @@ class LibraryRecord(msgspec.Struct, frozen=True):
     mass_change: bool = False
     fingerprint: str = ""
     chosen: bool | None = None
+    modes: bool = True
 
 
 class FileRecord(msgspec.Struct, frozen=True, gc=False, omit_defaults=True):

@@ -23,12 +23,15 @@ def document(result: Comparison) -> dict[str, Any]:
         "bytes": result.bytes,
         "well": result.well,
         "unlike": [{"path": u.path, "what": u.what, "why": u.why} for u in result.unlike],
+        "left_out": [{"path": u.path, "what": u.what, "why": u.why} for u in result.left_out],
+        "damaged_records": [{"path": f.path, "state": f.state, "why": f.why} for f in result.damage],
     }
 
 
 def problems(result: Comparison) -> list[str]:
     """Return a line for each file that differs."""
-    return [f"{one.what}: {one.path}" + (f": {one.why}" if one.why else "") for one in result.unlike]
+    found = [f"damaged record: {fault.path}: {fault.why}" for fault in result.damage]
+    return found + [f"{one.what}: {one.path}" + (f": {one.why}" if one.why else "") for one in result.unlike]
 
 
 def show(out: Out, result: Comparison) -> None:
@@ -42,8 +45,26 @@ def show(out: Out, result: Comparison) -> None:
         console.print(line, soft_wrap=True)
     if more:
         console.print(f"and {more:,} more; --verbose shows all")
+    for fault in result.damage:
+        console.print(
+            f"Damaged record in the archive: {shown(fault.path)}  {shown(fault.why)}",
+            style="bold red",
+            soft_wrap=True,
+        )
+    if result.left_out:
+        console.print(
+            f"{number(len(result.left_out), 'file')} left out of the archive on purpose, so no difference:",
+            style="dim",
+        )
+        few, rest = limited(result.left_out, out.verbose, 3)
+        for one in few:
+            console.print(f"  {shown(one.path)}  {shown(one.why)}", style="dim", soft_wrap=True)
+        if rest:
+            console.print(f"  and {rest:,} more; --verbose shows all.", style="dim")
     alike = f"{number(result.alike, 'file')} alike, {size(result.bytes)}, byte for byte"
     if result.well:
         console.print(f"The same: {alike}.", style="green")
-    else:
+    elif result.unlike:
         console.print(f"{number(len(result.unlike), 'file')} unlike; {alike}.", style="bold")
+    else:
+        console.print(f"No file differs ({alike}), but records of the archive are damaged.", style="bold red")

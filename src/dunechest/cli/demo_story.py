@@ -107,6 +107,8 @@ class _Teller:
                 "output": _parsed(result.stdout),
             }
         )
+        if result.returncode != scene.status:
+            raise _Astray
 
 
 def _parsed(output: bytes | None) -> Any:
@@ -144,7 +146,10 @@ def tell(out: Out, folder: str, size: float, only_world: bool) -> int:
         "drives (blue, sand), and a clean machine (new-laptop). All of it is made up."
     )
     if not only_world:
-        _story(teller, world)
+        try:
+            _story(teller, world)
+        except _Astray:
+            teller.say("The story stops here, since this step did not end as it must.")
     seconds = time.monotonic() - begun
     if out.json:
         out.document(
@@ -249,11 +254,11 @@ _RESTORE = (
         ("restore", "drives/blue"),
     ),
     _Scene(
-        "13. The games were on a second drive; which folder stands for that one here is said once. A plan, to be read.",
+        "13. The games were on a second drive; which folder stands for that one here is said. A plan, to be read.",
         _LAPTOP,
         ("restore", "drives/blue", "marram-papers", "winter-games", *_PLACES, "--plan"),
     ),
-    _Scene("Yes.", _LAPTOP, ("restore", "drives/blue", "marram-papers", "winter-games", _SAVES)),
+    _Scene("Yes.", _LAPTOP, ("restore", "drives/blue", "marram-papers", "winter-games", _SAVES, *_PLACES)),
     _Scene(
         "14. Somebody had started the notes already, so there is a new, empty notebook in the way. Nothing existing "
         "is ever overwritten,",
@@ -279,6 +284,10 @@ _RESTORE = (
     _Scene("Papers:", _LAPTOP, ("seaholly", "open"), application=True),
     _Scene("Games, adopted without a download:", _LAPTOP, ("cuttlebone", "open"), application=True),
 )
+
+
+class _Astray(Exception):
+    """A step did not end as it must: what comes after it would be told on false ground."""
 
 
 def _story(teller: _Teller, world: World) -> None:
@@ -327,7 +336,7 @@ def _next(out: Out, world: World, seconds: float, astray: int) -> None:
     folder = str(world.folder.relative_to(Path.cwd()) if near else world.folder)
     console.print()
     if astray:
-        console.print(f"{number(astray, 'step')} did not end as they should have; see above.", style="bold red")
+        console.print(f"{number(astray, 'step')} did not end as expected; see above.", style="bold red")
     else:
         console.print(f"That was the whole story, in {duration(seconds)}.", style="bold green")
     console.print("Try next:")

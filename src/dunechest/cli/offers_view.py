@@ -41,7 +41,7 @@ def offers_document(chest: Chest, offers: Sequence[Offer], left: Sequence[tuple[
 def show_offers(out: Out, chest: Chest, offers: Sequence[Offer], left: Sequence[tuple[str, str]] = ()) -> None:
     """Show what a chest holds and where each library would go."""
     console = out.console
-    if not offers:
+    if not offers and not left:
         console.print(f"The chest {shown(chest.label)} holds nothing yet.")
         return
     console.print(Text(f"{shown(chest.label)} holds, and where each would go on this machine:", style="bold"))

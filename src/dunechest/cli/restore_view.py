@@ -307,7 +307,8 @@ def results_document(
     return {
         "chest": chest.id,
         "libraries": [result_document(result) for result in results],
-        "well": all(result.well for result in results),
+        "left_behind": [{"library": name, "why": why} for name, why in left],
+        "well": all(result.well for result in results) and not left,
     }
 
 

@@ -32,7 +32,10 @@ def command(out: Out, plan_only: bool, only_references: bool, yes: bool) -> int:
         say_taken_back(out, deed)
     if taken_back:
         return 0  # what was cut off was the last change; taking it back was what was asked for
-    plan = undoing.plan_undo(only_references=only_references)
+    waiting = undoing.cut_off() if plan_only else ()
+    if waiting and out.shows:
+        out.console.print("A restore had been cut off. This would take back what it had begun:", style="yellow")
+    plan = undoing.plan_undo(waiting[0] if waiting else None, only_references=only_references)
     if out.shows and not plan_only and not yes and sys.stdin.isatty() and sys.stdout.isatty():
         undo_view.show(out, plan, done=False)
         if not plan.changed and not click.confirm("Do this?", default=False):

@@ -122,7 +122,10 @@ class World:
         """Return the environment in which a command runs as if on a machine of this world."""
         keep = {k: v for k, v in os.environ.items() if not k.startswith("XDG_")}
         home = str(self.home(machine))
-        return {**keep, "HOME": home, "USERPROFILE": home, "DUNECHEST_HOME": str(self.state(machine))}
+        # Its own drives and no others, whatever is connected to the real computer.
+        drives = os.pathsep.join(map(str, (self.blue, self.sand)))
+        own = {"DUNECHEST_HOME": str(self.state(machine)), "DUNECHEST_DRIVES": drives}
+        return {**keep, "HOME": home, "USERPROFILE": home, **own}
 
 
 def make_world(folder: Path, *, size: float = 1.0, seed: int = SEED) -> World:

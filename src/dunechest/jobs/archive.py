@@ -9,6 +9,7 @@ import os
 from collections.abc import Iterable, Sequence
 from dataclasses import dataclass
 from pathlib import Path
+from typing import NamedTuple
 
 from dunechest.chest import journal
 from dunechest.chest.chest import Chest
@@ -24,6 +25,7 @@ from dunechest.jobs.drive_findings import (
     examine,
     headroom,
     holds_findings,
+    names_findings,
     room_findings,
 )
 from dunechest.jobs.find import Library
@@ -254,17 +256,20 @@ def _plan_one(
     files += _stray_files(selection.strays, place.limits)
     bag, state, told, earlier, previous = state_in(selection, library, chest, name, taken, files, captured)
     findings += told
-    every = len(files) + len(captured)
+    lines = sum(2 * len(f.stored) for f in files) + sum(2 * len(one.file.stored) for one in captured)
+    recorded = Recorded(len(files) + len(captured), lines)
     if previous is not None:
         if reread and state == "unchanged":
             state = "next"
         if state == "next":
             findings += mass_change(previous, library, selection)
         files, captured = list(previous.to_read), previous.to_capture
-    need = max(0, _need(files, captured, listing, place, every) - _already_there(chest, bag))
+    need = max(0, _need(files, captured, listing, place, recorded, previous) - _already_there(chest, bag))
     findings += drive_findings(library, chest, drive)
     if state in ("new", "next"):
         findings += room_findings(need, promised, headroom(earlier, need), drive)
+        names_needed = len(files) + len(captured) + len(listing.folders) + 16
+        findings += names_findings(names_needed, drive)
         findings += _too_large(left, place)
         step = drive.probed.time_step_ns if drive.probed is not None else 1
         coarse = sum(file.entry.mtime_ns % step != 0 for file in files) if step > 1 else 0
@@ -330,16 +335,25 @@ def _places(library: Library, chest: Chest) -> list[Finding]:
     return []
 
 
+class Recorded(NamedTuple):
+    """What the records of the edition are about: so many files, and so many characters for their paths in both lists."""
+
+    files: int
+    characters: int
+
+
 def _need(
     files: Iterable[PlannedFile],
     databases: Iterable[PlannedDatabase],
     listing: Walk,
     place: Filesystem,
-    recorded: int,
+    recorded: Recorded,
+    previous: Difference | None,
 ) -> int:
     """Count what the drive will give up: whole blocks, records, folders, and what the filesystem keeps for itself.
 
-    `recorded` files have lines in the records, whether they are copied or are there already.
+    `recorded` files have lines in the records, whether they are copied or are there already. The new records lie beside
+    the ones before until these are replaced.
     """
     block = max(512, place.block)
     total = 0
@@ -353,11 +367,18 @@ def _need(
         every += database.companions
     for file in every:
         total += -(-file.entry.size // block) * block
-        # Two lines in the records, an entry in a folder, and the filesystem's own note of the file.
-        lines += 2 * len(file.stored) + 360 + 512
+        # An entry in a folder, and the filesystem's own note of the file.
+        lines += len(file.stored) + 512
     for link in listing.links:
         lines += len(link.path) + len(link.target) + 100
-    total += len(listing.folders) * block + 16 * block + 2 * lines + passing
+    # A line in each of the two lists (with a digest of 64 and of 128 digits), one in the record of the edition for each
+    # folder.
+    lines += recorded.characters + 360 * recorded.files + sum(len(f.path) + 80 for f in listing.folders)
+    if previous is not None:
+        # What changed is told once more: in the list of changes, in the lists of tag files, and twice in the journal.
+        lines += sum(4 * len(file.stored) + 700 for file in every)
+        lines += sum(4 * len(path) + 700 for path in previous.dropped)
+    total += len(listing.folders) * block + 16 * block + lines + passing
     return total + total // 200
 
 

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import errno
 import os
 from collections import Counter
 from pathlib import Path
@@ -32,6 +33,7 @@ from dunechest.jobs.changes import Difference
 from dunechest.jobs.glance import fingerprint
 from dunechest.ledger import notes
 from dunechest.library.inuse import points_here
+from dunechest.machine.drives import holds_modes
 from dunechest.machine.folders import own_home, place_of
 from dunechest.machine.identity import this_machine
 from dunechest.names import to_wire
@@ -94,7 +96,7 @@ def finish(run: Run) -> str:
             ChangedName(to_wire(path), stored) for path, stored in plan.changed_names.items() if stored in kept
         ),
         databases=tuple(run.captured),
-        left_out=tuple(LeftOut(to_wire(o.path), o.size, o.why, o.mtime_ns) for o in run.left),
+        left_out=tuple(LeftOut(to_wire(o.path), o.size, o.why, o.mtime_ns, o.fault) for o in run.left),
         parts=_parts(run),
         partial=tuple(sorted(part.name for part in plan.selection.parts)),
         strays=_strays(run),
@@ -107,6 +109,7 @@ def finish(run: Run) -> str:
         changes=run.changes,
         fingerprint=("" if run.left_faults or run.silent else _fingerprint(plan)),
         chosen=points_here(plan.library.kind, plan.library.path, own_home()),
+        modes=holds_modes(plan.library.path),
         mass_change=any(finding.code == "mass-change" for finding in plan.findings),
     )
     if previous is None:
@@ -205,6 +208,8 @@ def _in_pieces(run: Run, previous: Difference, leaving: dict[str, str]) -> dict[
         old, new = previous.files[path].record, run.proven[path].record
         name = leaving[path] + pieces.SUFFIX
         target = bag / bagging.TAGS / name
+        if _too_long(target):
+            continue  # the archive's name would be longer than the drive allows: the state is kept whole
         disk.make_folder(target.parent)
         disk.remove(target, missing_ok=True)
         arriving = bag / bagging.PAYLOAD / path
@@ -226,6 +231,17 @@ def _in_pieces(run: Run, previous: Difference, leaving: dict[str, str]) -> dict[
         known |= made.pieces
         found[path] = name
     return found
+
+
+def _too_long(target: Path) -> bool:
+    """Whether a drive cannot hold a name."""
+    try:
+        os.lstat(target)
+    except FileNotFoundError:
+        return False
+    except OSError as error:
+        return error.errno == errno.ENAMETOOLONG
+    return False
 
 
 def _old_folders(previous: Difference) -> set[str]:

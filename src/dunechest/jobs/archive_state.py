@@ -93,7 +93,7 @@ def damaged(entry: BagEntry, unfinished: str, entries: Mapping[str, object]) -> 
     entries : mapping
         What the chest holds, by name.
     """
-    if entry.state == "unusable" and not (entry.folder / "dune").is_dir():
+    if entry.state == "unusable" and not entry.is_ours:
         return None
     if unfinished:
         words = f"A decided change of {shown(entry.name)} waits to be finished: {unfinished}"

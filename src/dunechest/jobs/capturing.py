@@ -15,8 +15,8 @@ from dunechest.jobs.archive_run import Run, copy_task, cut_off_words, payload_of
 from dunechest.jobs.changes import is_there
 from dunechest.jobs.planned import PlannedDatabase, PlannedFile
 from dunechest.jobs.selection import LeftBehind
-from dunechest.library.databases import NotCaptured, capture, looks_like_database
-from dunechest.names import to_wire
+from dunechest.library.databases import InUse, NotCaptured, capture, looks_like_database
+from dunechest.names import from_wire, to_wire
 from dunechest.transfer import disk
 from dunechest.transfer.crew import Crew
 from dunechest.transfer.tasks import CopyJob, CopyOutcome
@@ -32,6 +32,23 @@ def capture_one(run: Run, crew: Crew, database: PlannedDatabase) -> list[Planned
     source = Path(os.fsdecode(source_of(run, file)))
     try:
         result = capture(source, taken, scratch)
+    except InUse as error:
+        before = run.plan.previous.files.get(file.stored) if run.plan.previous is not None else None
+        why = str(error)
+        if before is not None:
+            # It stays as the last edition had it: an archive never holds less of it than before.
+            run.proven.keep(file.stored)
+            run.unread.add(file.stored)
+            why += f"; it stays in the archive as edition {run.plan.edition - 1} had it"
+            assert run.plan.previous is not None
+            run.captured += [
+                one for one in run.plan.previous.record.databases if from_wire(one.path) == file.entry.path
+            ]
+        run.left.append(LeftBehind(file.entry.path, file.entry.size, why, True, file.entry.mtime_ns))
+        for companion in database.companions:
+            entry = companion.entry
+            run.left.append(LeftBehind(entry.path, entry.size, "it belongs to that database", False, entry.mtime_ns))
+        return []
     except NotCaptured as error:
         declared = run.plan.library.kind.database_patterns.match(file.entry.path)
         if declared or looks_like_database(source):

@@ -26,8 +26,13 @@ from dunechest.words import number
 
 #: From this share of an edition's files on, their vanishing or changing at once is a surprise,
 _LARGE_SHARE = 0.5
-#: where they are at least so many.
+#: where they are at least so many;
 _ENOUGH = 20
+#: or, of a small library, so many that nearly all of it changed or went,
+_FEW = 8
+_NEARLY_ALL = 0.8
+#: or so many that went.
+_GONE = 5
 #: Of files that only have other times so many are read, to see whether they changed at all.
 _SAMPLE = 16
 
@@ -239,8 +244,7 @@ def mass_change(found: Difference, library: Library, selection: Selection) -> li
     if only_times and _as_before(found, library, only_times):
         changed = [file for file in changed if before[file.stored].record.size != file.entry.size]
     total = sum(path.startswith("library/") for path in before)
-    count = len(vanished) + len(changed)
-    if count < _ENOUGH or count < total * _LARGE_SHARE:
+    if not _surprising(total, len(vanished), len(changed)):
         return []
     return [
         Finding(
@@ -253,6 +257,21 @@ def mass_change(found: Difference, library: Library, selection: Selection) -> li
             yields=True,
         )
     ]
+
+
+def _surprising(total: int, vanished: int, changed: int) -> bool:
+    """Whether so much of an edition going or changing at once looks like a mistake, or like malicious encryption.
+
+    In a small library a few changed files are a large share of it on any day; that all of it is gone is not.
+    """
+    count = vanished + changed
+    if total > 1 and vanished == total:
+        return True
+    if vanished >= _GONE and vanished >= total * _LARGE_SHARE:
+        return True
+    if count >= _FEW and count >= total * _NEARLY_ALL:
+        return True
+    return count >= _ENOUGH and count >= total * _LARGE_SHARE
 
 
 def _as_before(found: Difference, library: Library, files: list[PlannedFile]) -> bool:

@@ -174,6 +174,8 @@ def compare(
             _judge(path, wanted, outcomes[path], expected, say)
     if not part:
         _unlisted(bag, expected, say)
+        if not expected.own:
+            _by_the_rfc(bag, expected, say)
     _right_the_tags(expected, outcomes, states)
     if not part and not any(state.path.startswith("data/") for state in states.values()):
         _oxum(bag, expected, say)
@@ -299,6 +301,20 @@ def _unlisted(bag: Bag, expected: Expected, say: _Say) -> None:
             say(path, "unlisted", f"it is {why}")
     for folder, why in expected.lying.unreadable.items():
         say(folder or ".", "unreadable", f"the folder cannot be listed: {why}")
+
+
+def _by_the_rfc(bag: Bag, expected: Expected, say: _Say) -> None:
+    """Say what of RFC 8493 a bag does not keep that no single file of it shows (sections 2.1.2, 2.1.3, 2.2.3, 3)."""
+    if not (bag.folder / "data").is_dir() or (bag.folder / "data").is_symlink():
+        say("data", "missing", "every bag has a folder data")
+    if not bag.declaration.strict:
+        return  # drafts before it were content with one manifest that lists a file
+    listed = {path for manifest in bag.payload for path in manifest.entries}
+    for manifest in bag.payload if len(bag.payload) > 1 else ():
+        for path in sorted(listed - set(manifest.entries)):
+            say(path, "unlisted", f"{manifest.name} does not list it; every payload manifest has to")
+    for path in sorted(expected.fetched - listed):
+        say("fetch.txt", "changed", f"it names {path}, which no payload manifest lists")
 
 
 def _oxum(bag: Bag, expected: Expected, say: _Say) -> None:

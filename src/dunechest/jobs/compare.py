@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import os
 import re
+import time
 from collections.abc import Iterator
 from dataclasses import dataclass, field
 from pathlib import Path
@@ -13,18 +14,21 @@ from blake3 import blake3
 
 from dunechest.bag.bag import is_bag
 from dunechest.chest import editions
-from dunechest.chest.bag_records import BagRecords
+from dunechest.chest.bag_records import BagRecords, RecordFault, stamp
 from dunechest.chest.chest import BagEntry, Chest
-from dunechest.chest.records import FileRecord
-from dunechest.errors import CutOff, DuneChestError, WordsOff
+from dunechest.chest.records import FileRecord, LibraryRecord
+from dunechest.errors import ChestBusy, CutOff, DuneChestError, WordsOff
 from dunechest.jobs.chests import resolve_chest
 from dunechest.jobs.editions import own_bag
 from dunechest.jobs.find import resolve_library
+from dunechest.ledger.notes import state_folder
+from dunechest.library.databases import COMPANIONS, databases_differ
+from dunechest.machine.identity import this_machine
 from dunechest.names import from_wire, shown
 from dunechest.progress import Progress, Step, silent
 from dunechest.transfer.crew import Crew, batches
 from dunechest.transfer.tasks import DigestJob, DigestTask
-from dunechest.transfer.walk import walk
+from dunechest.transfer.walk import entry_of, walk
 
 if TYPE_CHECKING:
     import pandas as pd
@@ -40,6 +44,11 @@ class Place:
     files: dict[str, tuple[Path, int, int | None]]
     #: State and digest of what is kept in pieces, by the same path.
     put_together: dict[str, tuple[str, str]] = field(default_factory=dict)
+    #: For an edition: its record, and what of the archive's records is not proven.
+    record: LibraryRecord | None = None
+    damage: tuple[RecordFault, ...] = ()
+    #: The folder or library on this machine, or the bag.
+    folder: Path | None = None
 
 
 @dataclass(frozen=True, slots=True)
@@ -57,18 +66,25 @@ class Unlike:
 
 @dataclass(frozen=True, slots=True)
 class Comparison:
-    """What two places have in common and what not; `alike` files are the same byte for byte."""
+    """What two places have in common and what not; `alike` files are the same byte for byte.
+
+    A database that was captured through SQLite has bytes of its own; it is alike where all its rows are. `left_out` are files
+    of a library that its archive left out on purpose, and names as such. `damage` is what of an archive's
+    records is not proven.
+    """
 
     first: str
     second: str
     alike: int
     bytes: int
     unlike: tuple[Unlike, ...]
+    left_out: tuple[Unlike, ...] = ()
+    damage: tuple[RecordFault, ...] = ()
 
     @property
     def well(self) -> bool:
         """Whether they are the same."""
-        return not self.unlike
+        return not self.unlike and not self.damage
 
     def to_frame(self) -> pd.DataFrame:
         """Return one row a file in which they differ: path, what, why."""
@@ -96,21 +112,49 @@ def compare(first: str, second: str, *, progress: Progress = silent) -> Comparis
     CutOff
         If one cannot be listed.
     """
-    one, other = _place(first), _place(second)
+    for again in range(_TIMES):
+        one, other = _place(first), _place(second)
+        before = [stamp(place.folder) for place in (one, other) if place.record is not None and place.folder]
+        result = _compare(one, other, progress)
+        # An archive that commits meanwhile would make everything look wrong: then it is begun again.
+        after = [stamp(place.folder) for place in (one, other) if place.record is not None and place.folder]
+        if result.well or before == after:
+            return result
+        time.sleep(0.2 * (again + 1))
+    raise ChestBusy(
+        f"{shown(first)} or {shown(second)} was being changed all the time. Compare them when that is done."
+    )
+
+
+#: So many times it is begun again where an archive is changed meanwhile.
+_TIMES = 5
+
+
+def _compare(one: Place, other: Place, progress: Progress) -> Comparison:
+    outside = _outside_files(one, other)
+    captured, left = _on_purpose(one, other)
     both = sorted(one.files.keys() & other.files.keys())
-    unlike = [Unlike(path, "only in the first") for path in one.files.keys() - other.files.keys()]
-    unlike += [Unlike(path, "only in the second") for path in other.files.keys() - one.files.keys()]
-    same_size = []
+    unlike = [Unlike(path, "only in the first") for path in one.files.keys() - other.files.keys() - left.keys()]
+    unlike += [Unlike(path, "only in the second") for path in other.files.keys() - one.files.keys() - left.keys()]
+    unlike += outside
+    same_size: list[str] = []
+    same_rows: list[str] = []
     for path in both:
         sizes = one.files[path][1], other.files[path][1]
-        if sizes[0] != sizes[1]:
+        if path in captured and path not in one.put_together and path not in other.put_together:
+            why = databases_differ(one.files[path][0], other.files[path][0])
+            if why:
+                unlike.append(Unlike(path, "other bytes", why))
+            else:
+                same_rows.append(path)
+        elif sizes[0] != sizes[1]:
             unlike.append(Unlike(path, "other bytes", f"{sizes[0]:,} and {sizes[1]:,} bytes"))
         else:
             same_size.append(path)
     pairs = [(place, path) for path in same_size for place in (one, other) if path not in place.put_together]
     wanted = [(place.files[path][0], place.files[path][1]) for place, path in pairs]
     digests = _digests(wanted, progress)
-    alike = size = 0
+    alike, size = len(same_rows), sum(one.files[path][1] for path in same_rows)
     for path in same_size:
         pair = [p.put_together[path] if path in p.put_together else digests[p.files[path][0]] for p in (one, other)]
         times = {place.files[path][2] for place in (one, other)} - {None}
@@ -122,7 +166,68 @@ def compare(first: str, second: str, *, progress: Progress = silent) -> Comparis
             unlike.append(Unlike(path, "silent", "other bytes, though size and time are the same"))
         else:
             unlike.append(Unlike(path, "other bytes", "of the same size"))
-    return Comparison(one.name, other.name, alike, size, tuple(sorted(unlike, key=lambda u: u.path)))
+    there = {
+        **dict.fromkeys(one.files, "only in the first"),
+        **dict.fromkeys(other.files, "only in the second"),
+    }
+    left_out = [Unlike(path, there[path], why) for path, why in left.items() if path in there]  # type: ignore[arg-type]
+    return Comparison(
+        one.name,
+        other.name,
+        alike,
+        size,
+        tuple(sorted(unlike, key=lambda u: u.path)),
+        tuple(sorted(left_out, key=lambda u: u.path)),
+        tuple(dict.fromkeys((*one.damage, *other.damage))),
+    )
+
+
+def _on_purpose(one: Place, other: Place) -> tuple[set[str], dict[str, str]]:
+    """Return, where a library is compared with an edition, the captured databases and what was left out, and why."""
+    records = [place.record for place in (one, other) if place.record is not None]
+    captured = {from_wire(database.path) for record in records for database in record.databases}
+    left: dict[str, str] = {}
+    if len(records) == 1:
+        left = {from_wire(file.path): file.why for file in records[0].left_out if not file.fault}
+        for database in records[0].databases:
+            for companion in COMPANIONS:
+                left.setdefault(from_wire(database.path) + companion, "its content is in the captured database")
+        both = one.files.keys() & other.files.keys()
+        left = {path: why for path, why in left.items() if path not in both}
+    return captured, left
+
+
+def _outside_files(one: Place, other: Place) -> list[Unlike]:
+    """Compare files from outside the library, too, where an edition is compared with what it was made from."""
+    edition, library = (one, other) if one.record is not None else (other, one)
+    if edition.record is None or library.record is not None or edition.folder is None or library.folder is None:
+        return []
+    origin = edition.record.origin
+    if from_wire(origin.path) != str(library.folder) or origin.machine_id != this_machine(state_folder()).id:
+        return []
+    first = "only in the first" if edition is one else "only in the second"
+    found: list[Unlike] = []
+    sources: list[tuple[str, Path, Path, int]] = []
+    own = BagRecords(edition.folder)
+    for outside in edition.record.strays:
+        path = from_wire(outside.path)
+        entry = entry_of(path)
+        if entry is None:
+            found.append(Unlike(path, first, "a file from outside the library"))  # type: ignore[arg-type]
+        elif entry.size != outside.size:
+            found.append(
+                Unlike(path, "other bytes", f"{entry.size:,} and {outside.size:,} bytes, outside the library")
+            )
+        else:
+            sources.append((path, Path(path), own.at("data/" + outside.stored), outside.size))
+    digests = _digests([(p, size) for _, a, b, size in sources for p in (a, b)], silent)
+    for path, here, there, _ in sources:
+        pair = digests[here], digests[there]
+        if bad := next((why for state, why in pair if state == "unreadable"), None):
+            found.append(Unlike(path, "unreadable", bad))
+        elif pair[0] != pair[1]:
+            found.append(Unlike(path, "other bytes", "a file from outside the library"))
+    return found
 
 
 def _digests(files: list[tuple[Path, int]], progress: Progress) -> dict[Path, tuple[str, str]]:
@@ -184,7 +289,7 @@ def _folder(name: str, folder: Path) -> Place:
     found: dict[str, tuple[Path, int, int | None]] = {
         f.path: (folder if one else folder / f.path, f.size, f.mtime_ns) for f in listing.files
     }
-    return Place(name, found)
+    return Place(name, found, folder=folder)
 
 
 def _edition(name: str, entry: BagEntry, number: int | None) -> Place:
@@ -211,7 +316,8 @@ def _edition(name: str, entry: BagEntry, number: int | None) -> Place:
                 size, put_together[path_here] = line.size, _put_together(places, line.blake3)
             # A captured database has bytes of its own, so that its time says nothing.
             found[path_here] = (own.at(source), size, None if path_here in captured else line.mtime_ns)
-    return Place(name, found, put_together)
+    damage = own.faults(edition=record.edition) if record.edition == current.edition else own.faults()
+    return Place(name, found, put_together, record, damage, entry.folder)
 
 
 def _put_together(places: editions.Places, digest: str) -> tuple[str, str]:

@@ -228,6 +228,22 @@ def room_findings(need: int, promised: int, spare: int, drive: Drive) -> list[Fi
     return []
 
 
+def names_findings(needed: int, drive: Drive) -> list[Finding]:
+    """Compare the files and folders that a drive can still hold with what is needed: some have only so many."""
+    free = drive.place.free_names
+    if free is None or free >= needed:
+        return []
+    return [
+        Finding(
+            "no-room",
+            "stop",
+            f"The drive's filesystem can hold {number(free, 'file')} and folders more, whatever their size, and "
+            f"{needed:,} are needed.",
+            "Use another drive, or one that was made with room for more files.",
+        )
+    ]
+
+
 def slow_finding(speed: float, need: int) -> list[Finding]:
     """Say so if a drive writes so slowly (bytes a second) that a person should know beforehand."""
     if speed >= SLOW:

@@ -21,6 +21,7 @@ from dunechest.machine.folders import own_home, standard_folders, usual_below
 from dunechest.machine.identity import system_name
 from dunechest.names import from_wire, shown, why_unsafe
 from dunechest.transfer import safe
+from dunechest.transfer.owner import hand_over, make_own
 
 _FILE = "counterparts.json"
 
@@ -122,8 +123,9 @@ def remember_counterpart(old: str, new: str | os.PathLike[str], *, machine: str 
     rest = [one for one in _read() if (one.old, one.machine) != (wanted.old, machine)]
     folder = notes.state_folder()
     try:
-        folder.mkdir(parents=True, exist_ok=True)
+        make_own(folder)
         safe.write_file(folder / _FILE, msgspec.json.format(msgspec.json.encode([*rest, wanted]), indent=2))
+        hand_over(folder)
     except OSError as error:
         raise DuneChestError(f"{shown(str(folder / _FILE))} cannot be written: {error.strerror}.") from error
 

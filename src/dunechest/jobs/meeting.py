@@ -170,6 +170,9 @@ class _Join:
         self._times = {entry.path: entry.mtime_ns for entry in self._listing.files}
         self._gone: set[str] = set()
         self._others: set[str] = set()
+        self._instead: dict[str, str] = {}
+        self._taken = {one.path for one in self._listing.folders}
+        self._taken |= {one.path for one in self._listing.links} | {one.path for one in self._listing.others}
         self._beside = aside_name(place.with_name(f"{place.name} half-made"), choice.day)
         databases = {from_wire(one.path) for one in record.databases}
         self._databases = {file.own for file in files if kind.database_patterns.match(file.own)} | databases
@@ -188,15 +191,11 @@ class _Join:
         candidates = []
         for file in self._files:
             blocked = self._blocked(file.path, others, folders)
-            if blocked:
-                found.findings.append(
-                    Finding(
-                        "in-the-way",
-                        "stop",
-                        f"{shown(file.path)} cannot be put into {shown(str(self._place))}: {shown(blocked)}",
-                        "Move that away, or use --existing set-aside.",
-                    )
-                )
+            if blocked and self._choice.prefer == "here":
+                found.kept.append(file)
+            elif blocked:
+                # What is here stays what it is, and what comes gets another name: a whole folder the same one.
+                found.beside.append((file, self._around(file.path, blocked)))
             elif file.path in found.existing:
                 candidates.append(file)
             else:
@@ -214,14 +213,20 @@ class _Join:
         return found
 
     def _blocked(self, path: str, others: set[str], folders: set[str]) -> str:
-        if path in others or path in folders:
-            return "something that is no file has its name"
-        above = path.rpartition("/")[0]
-        while above:
+        """Return the path that is something else here than it is in the archive; empty if there is none."""
+        pieces = path.split("/")
+        for count in range(1, len(pieces)):
+            above = "/".join(pieces[:count])
             if above in others or above in self._found.existing:
-                return f"{above} is a link or a file, where a folder belongs"
-            above = above.rpartition("/")[0]
-        return ""
+                return above
+        return path if path in others or path in folders else ""
+
+    def _around(self, path: str, blocked: str) -> str:
+        """Return a path that leads around what has the name of a file, or of a folder above it."""
+        other = self._instead.get(blocked)
+        if other is None:
+            other = self._instead[blocked] = self._other_name(blocked)
+        return other + path[len(blocked) :]
 
     def _at(self, path: str) -> Path:
         return self._place if self._record.shape == "file" else self._place / path
@@ -280,7 +285,7 @@ class _Join:
             mark = f"from {self._label}" if count == 1 else f"from {self._label} {count}"
             other = f"{stem[:150]} ({mark}){dot}{ending}"
             other = f"{above}/{other}" if above else other
-            if other not in self._sizes and other not in self._others:
+            if other not in self._sizes and other not in self._others and other not in self._taken:
                 self._others.add(other)
                 return other
         raise AssertionError("a hundred thousand files of one name")

@@ -126,7 +126,7 @@ def join_into_place(
         for file, other in plan.meeting.beside:
             _new_files([(tree / file.path, place.with_name(other))], deed, not_done)
         return
-    made = _folders(plan, place, deed, not_done)
+    made = _folders(plan, place, deed)
     there = {file.path for file in restored}
     others = {file.path: other for file, other in plan.meeting.beside}
     replaced = {file.path for file in plan.meeting.replaced}
@@ -176,20 +176,22 @@ def _without_links(place: Path, pairs: list[tuple[Path, Path]], not_done: list[N
     return kept
 
 
-def _folders(plan: RestorePlan, place: Path, deed: OpenDeed, not_done: list[NotDone]) -> set[str]:
+def _folders(plan: RestorePlan, place: Path, deed: OpenDeed) -> set[str]:
     """Make the folders that are not there; return them."""
     wanted = {path for path, _, _ in plan.folders if path}
+    others = {file.path: other for file, other in plan.meeting.beside}
+    kept = {file.path for file in plan.meeting.kept}
     for file in plan.files:
-        above = file.path
-        while above := above.rpartition("/")[0]:
+        above = others.get(file.path, file.path)
+        while (above := above.rpartition("/")[0]) and file.path not in kept:
             wanted.add(above)
     made = []
     for path in sorted(wanted):
-        link = link_between(place, place / path)
-        if link is not None:
-            not_done.append(NotDone(path, f"{link} is a link, where a folder belongs; it is left alone", True))
-        elif not (place / path).is_dir():
-            made.append(path)
+        nearest = place / path
+        while nearest != place and not os.path.lexists(nearest):
+            nearest = nearest.parent
+        if link_between(place, nearest) is None and nearest.is_dir() and nearest != place / path:
+            made.append(path)  # where something else has the name of a folder, what belongs in it got another name
     deed.will(*(MadeFolder(to_wire(str(place / path))) for path in made))
     for path in made:
         make_folders(place / path)

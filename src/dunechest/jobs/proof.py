@@ -12,7 +12,7 @@ from typing import TYPE_CHECKING
 from dunechest.chest.records import LibraryRecord
 from dunechest.jobs.landing import old_path
 from dunechest.jobs.restore_reading import BagTree
-from dunechest.library.databases import questions
+from dunechest.library.databases import damage_in, questions
 from dunechest.library.kinds import Kind
 from dunechest.library.parts import Part, list_parts
 from dunechest.library.patterns import Patterns
@@ -143,8 +143,8 @@ def _databases(plan: RestorePlan, at: object) -> Compared:
     wrong = []
     for path in plan.then.databases:
         try:
-            with questions(at(path)) as connection:
-                words = "; ".join(str(row[0]) for row in connection.execute("PRAGMA integrity_check(3)"))
+            with questions(at(path), seconds=3600.0) as connection:
+                words = damage_in(connection, thorough=True)
         except (sqlite3.Error, OSError) as error:
             words = str(error)
         if words != "ok":

@@ -17,6 +17,7 @@ from dunechest.chest.stored import StoredNames
 from dunechest.errors import RecordDamaged
 from dunechest.machine.drives import Filesystem
 from dunechest.names import from_wire, why_unsafe
+from dunechest.transfer.copying import UMASK
 
 _PREFIX = "library/"
 
@@ -245,7 +246,7 @@ class Paths:
             if why is not None:
                 self._refuse(path, why, "the folder is not made")
             else:
-                kept.append((path, folder.mtime_ns, folder.mode))
+                kept.append((path, folder.mtime_ns, folder.mode if self._record.modes else 0o777 & ~UMASK))
         if self._names is not None:
             self._names.folders(path for path, _, _ in kept)
             kept = [(self._name_of_folder(path), mtime, mode) for path, mtime, mode in kept]
@@ -261,6 +262,8 @@ class Paths:
 
     def file(self, file: RestoreFile) -> RestoreFile:
         """Return the file with the path it gets here."""
+        if not self._record.modes:  # the mount that it came from gave them, not a person
+            file = msgspec.structs.replace(file, mode=NO_MODE)
         below = file.stored.removeprefix(_PREFIX)
         path = self._own.get(below, below)
         name = self._names.file(path) if self._names is not None else path

@@ -30,6 +30,7 @@ from dunechest.library.patterns import Patterns
 from dunechest.names import shown, to_wire
 from dunechest.progress import Progress, silent
 from dunechest.transfer.copying import digest_files
+from dunechest.transfer.owner import give, owner_above
 from dunechest.transfer.tasks import DigestTask
 
 if TYPE_CHECKING:
@@ -219,6 +220,7 @@ def _carry_out(
 ) -> RestoreResult:
     place, meeting = plan.place, plan.meeting
     assert place is not None
+    owner = owner_above(place)
     make_above(place.parent, deed)
     deed.will(deeds.Working(to_wire(str(staging))))
     restore_staging.fill_staging(staging, plan)
@@ -257,6 +259,7 @@ def _carry_out(
     restore_staging.remove(staging)
     strays = strays_restoring.restore_strays(plan, not_done, deed)
     settings = tuple((change, write_setting(change, deed)) for change in plan.settings)
+    give(owner, deed.places)  # run by the administrator, it is for the person whose home it is
     there_now = set(restored) if meeting.replaced else set()
     there = [*meeting.same, *meeting.anew_already, *meeting.kept]
     proof = prove(plan, place, files=len(restored) + len(there), strays=len(strays))

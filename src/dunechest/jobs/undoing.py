@@ -17,6 +17,7 @@ from dunechest.machine.processes import lives
 from dunechest.names import from_wire, shown, to_wire
 from dunechest.transfer import disk, safe
 from dunechest.transfer.below import folders_in
+from dunechest.transfer.owner import give, owner_above
 from dunechest.transfer.walk import walk
 from dunechest.words import number
 
@@ -165,6 +166,15 @@ def undo(plan: UndoPlan) -> UndoResult:
     return UndoResult(plan.deed, plan.backs)
 
 
+def cut_off() -> tuple[Deed, ...]:
+    """Return the deeds that a process had begun and not finished which is no more, the latest first."""
+    return tuple(
+        deed
+        for deed in deeds.deeds()
+        if not deed.finished and deed.head.pid != os.getpid() and not lives(deed.head.pid)
+    )
+
+
 def recover() -> tuple[Deed, ...]:
     """Take back what a process that is no more had begun and not finished; return those deeds.
 
@@ -174,9 +184,7 @@ def recover() -> tuple[Deed, ...]:
         If something of it was changed since, so that a person has to look.
     """
     found = []
-    for deed in deeds.deeds():
-        if deed.finished or deed.head.pid == os.getpid() or lives(deed.head.pid):
-            continue
+    for deed in cut_off():
         plan = plan_undo(deed)
         if plan.changed:
             some = "; ".join(shown(one) for one in plan.changed[:3])
@@ -229,7 +237,9 @@ def _back(deed: Deed, step: Step, rewritten: dict[str, Rewritten]) -> None:
         kept = deeds.kept_folder(deed.number) / step.kept
         now = _digest(path)
         if now == step.after:
+            owner = owner_above(path)
             safe.write_file(path, kept.read_bytes(), mode=step.mode)
+            give(owner, [path])
             now = _digest(kept)
         # Also where the content is as before already: cut off, it may lack its mode and time.
         if now and now == _digest(kept):

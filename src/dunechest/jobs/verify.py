@@ -238,17 +238,17 @@ def _check_guarded(
         why = "an archive was cut off here before it was whole; archive the library again to finish it"
         return _only(entry, "unfinished", quick, FileState("", "unfinished", why))
     own = entry.state != "foreign"
-    if entry.state == "unusable" and not (entry.folder / "dune").is_dir():
+    if entry.state == "unusable" and not entry.is_ours:
         return _only(entry, "unusable", quick, FileState("", "unlisted", f"{entry.why}; it is left alone"))
     try:
         # An archive that commits meanwhile would make everything look wrong: then this bag is begun again.
         for again in range(_TIMES):
             before = stamp(entry.folder)
+            entry = replace(entry, _records=None)  # what was read of it earlier may be of before
             check = _check(entry, quick, progress, begun, own, first, until)
             if check.well or stamp(entry.folder) == before or first or until < float("inf"):
                 return check
             time.sleep(0.2 * again)
-            entry = replace(entry, _records=None)
         why = "it was being changed all the time; verify it when that is done"
         return _only(entry, "unfinished", quick, FileState("", "unfinished", why))
     except BagUnusable as error:

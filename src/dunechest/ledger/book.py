@@ -15,6 +15,7 @@ from sqlalchemy.dialects.sqlite import insert
 
 from dunechest.errors import DuneChestError
 from dunechest.ledger.notes import NOTES, Note, state_folder
+from dunechest.transfer.owner import hand_over, make_own
 
 _meta = sa.MetaData()
 
@@ -221,7 +222,7 @@ def opened() -> Iterator[Book]:
     """
     folder = state_folder()
     try:
-        folder.mkdir(parents=True, exist_ok=True)
+        make_own(folder)
         engine = sa.create_engine(f"sqlite:///{folder / 'ledger.sqlite'}")
         try:
             with FileLock(folder / "ledger.lock", timeout=30):
@@ -231,6 +232,7 @@ def opened() -> Iterator[Book]:
             yield Book(engine)
         finally:
             engine.dispose()
+            hand_over(folder)
     except (OSError, sa.exc.DatabaseError) as error:
         reason = getattr(error, "orig", None) or error
         raise DuneChestError(

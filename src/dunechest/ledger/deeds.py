@@ -20,6 +20,7 @@ from dunechest.errors import CutOff
 from dunechest.ledger.notes import state_folder
 from dunechest.names import WireName, from_wire, shown, to_wire
 from dunechest.transfer import medium, safe
+from dunechest.transfer.owner import hand_over, make_own
 
 FOLDER = "deeds"
 #: How the name of whatever a restore works in begins or ends.
@@ -174,11 +175,15 @@ class OpenDeed:
         self._kept = 0
         #: Whether anything was done that could be taken back.
         self.changes = False
+        #: What was made or written, as far as it was written down.
+        self.places: list[Path] = []
 
     def will(self, *steps: Step) -> None:
         """Write down steps that are about to be taken, and see that this is on the medium."""
         if steps:
             self.changes = self.changes or not all(isinstance(step, Working) for step in steps)
+            made = (step for step in steps if isinstance(step, Tree | Made | MadeFolder | MadeLink | Rewritten))
+            self.places += [Path(from_wire(step.path)) for step in made]
             safe.write_all(self._fd, b"".join(msgspec.json.encode(step) + b"\n" for step in steps))
             medium.flush_file(self._fd)
 
@@ -221,6 +226,7 @@ class OpenDeed:
             medium.flush_file(self._fd)
         finally:
             os.close(self._fd)
+            hand_over(_folder())
 
 
 def begin(job: str, about: str, place: WireName, command: str = "") -> OpenDeed:
@@ -233,7 +239,7 @@ def begin(job: str, about: str, place: WireName, command: str = "") -> OpenDeed:
     """
     folder = _folder()
     try:
-        folder.mkdir(parents=True, exist_ok=True, mode=0o700)
+        make_own(folder, 0o700)
         number = max((int(name[:6]) for name in os.listdir(folder) if re.match(r"\d{6}\.", name)), default=0)
         while True:
             number += 1

@@ -18,6 +18,7 @@ import msgspec
 from dunechest.errors import DuneChestError
 from dunechest.names import shown
 from dunechest.transfer import safe
+from dunechest.transfer.owner import hand_over, make_own
 
 #: The folder of notes that are not yet in the book.
 NOTES = "notes"
@@ -69,8 +70,9 @@ def append_many(items: list[tuple[str, dict[str, Any]]]) -> None:
     now = time.time()
     lines = b"".join(msgspec.json.encode(Note(what, now, facts)) + b"\n" for what, facts in items)
     try:
-        folder.mkdir(parents=True, exist_ok=True)
+        make_own(folder)
         safe.write_file(folder / f"{time.time_ns()}-{uuid.uuid4().hex[:8]}.jsonl", lines, mode=0o600)
+        hand_over(folder)
     except OSError as error:
         raise DuneChestError(
             f"The ledger in {shown(str(folder))} cannot be written: {error.strerror}. The job itself is done."

@@ -11,7 +11,7 @@ from contextlib import closing
 from dataclasses import dataclass, replace
 from pathlib import Path
 
-from dunechest.library.databases import read_only
+from dunechest.library.databases import guard, read_only
 from dunechest.library.kinds import Kind, Sign
 from dunechest.machine.folders import standard_folders
 from dunechest.transfer import safe
@@ -154,7 +154,7 @@ def _has_tables(path: Path, tables: tuple[str, ...]) -> bool:
     if not _begins(path, "SQLite format 3"):
         return False
     try:
-        with closing(read_only(path, immutable=True)) as connection:
+        with closing(guard(read_only(path, immutable=True), 20.0)) as connection:
             rows = connection.execute("SELECT name FROM sqlite_master WHERE type = 'table'").fetchall()
     except sqlite3.Error:
         # Damaged, or its tables are still in the write-ahead log: the name and header must do.

@@ -128,6 +128,14 @@ def limits_of(kind: str) -> Limits:
     )
 
 
+def holds_modes(path: Path) -> bool:
+    """Whether permission bits under a path are a person's own, and not ones that a mount gives to every file."""
+    if os.name == "nt":
+        return False
+    kind, _ = _mounted(path.resolve())
+    return kind in _UNIX | _APPLE or not limits_of(kind).windows
+
+
 def search_roots() -> tuple[tuple[Path, ...], frozenset[str]]:
     """Return the mount points to search for libraries, and the folders to go around while doing so.
 

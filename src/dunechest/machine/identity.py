@@ -9,6 +9,7 @@ from pathlib import Path
 import msgspec
 
 from dunechest.transfer import safe
+from dunechest.transfer.owner import hand_over, make_own
 
 
 class Machine(msgspec.Struct, frozen=True):
@@ -39,8 +40,9 @@ def this_machine(state: Path) -> Machine:
         pass
     machine = Machine(uuid.uuid4().hex, platform.node() or "this-machine", system_name())
     try:
-        state.mkdir(parents=True, exist_ok=True)
+        make_own(state)
         safe.write_file(file, msgspec.json.format(msgspec.json.encode(machine), indent=2), mode=0o600)
+        hand_over(state)
     except OSError:
         pass  # a machine without a place for records is a new one each time; nothing else depends on it
     return machine

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import sqlite3
-import time
 from collections.abc import Iterator
 from pathlib import Path
 
@@ -91,16 +90,10 @@ def join_path(pieces: list[object]) -> str | None:
 
 
 def _rows(path: Path, sql: str) -> Iterator[tuple[object, ...]]:
-    until = time.monotonic() + _PATIENCE
     try:
-        with questions(path) as connection:
+        with questions(path, seconds=_PATIENCE) as connection:
             connection.text_factory = lambda raw: raw.decode("utf-8", "surrogateescape")
             connection.setlimit(sqlite3.SQLITE_LIMIT_LENGTH, LONGEST)
-            connection.execute("PRAGMA trusted_schema = OFF")
-            connection.set_progress_handler(lambda: int(time.monotonic() > until), 100_000)
-            connection.set_authorizer(
-                lambda action, *rest: sqlite3.SQLITE_OK if action in _ALLOWED else sqlite3.SQLITE_DENY
-            )
             yield from connection.execute(sql)
     except (sqlite3.Error, OSError) as error:
         raise Unread(f"SQLite cannot answer: {error}") from error

@@ -1,0 +1,66 @@
+"""Run by the administrator for somebody else: what is made in their home is theirs."""
+
+from __future__ import annotations
+
+import os
+from collections.abc import Iterable
+from pathlib import Path
+
+from dunechest.transfer.below import folders_in, make_folders
+
+
+def owner_above(place: Path) -> tuple[int, int] | None:
+    """Return user and group that own the closest folder above a place that exists, if a change of owner is called for.
+
+    None where this process is not the administrator's, the folder is the administrator's own, or the system has no such
+    owners.
+    """
+    if not hasattr(os, "geteuid") or os.geteuid() != 0:
+        return None
+    folder = place.parent
+    while not folder.is_dir() and folder != folder.parent:
+        folder = folder.parent
+    info = folder.stat()
+    return (info.st_uid, info.st_gid) if info.st_uid != 0 else None
+
+
+def give(owner: tuple[int, int] | None, places: Iterable[Path]) -> None:
+    """Give files, links and folders, each with all in it, to an owner; nothing happens if there is none to give to."""
+    if owner is None:
+        return
+    for place in places:
+        if not os.path.lexists(place):
+            continue
+        os.lchown(place, *owner)
+        if place.is_symlink() or not place.is_dir():
+            continue
+        for folder in folders_in(place):
+            os.lchown(folder, *owner)
+            with os.scandir(folder) as entries:
+                for entry in entries:
+                    if not entry.is_dir(follow_symlinks=False):
+                        os.lchown(entry.path, *owner)
+
+
+def hand_over(folder: Path) -> None:
+    """Give all in a folder of records to the owner of that folder."""
+    if not hasattr(os, "geteuid") or os.geteuid() != 0:
+        return
+    try:
+        info = folder.stat()
+        if info.st_uid != 0:
+            give((info.st_uid, info.st_gid), [folder])
+    except OSError:
+        return
+
+
+def make_own(folder: Path, mode: int = 0o777) -> None:
+    """Make a folder of records and those above it; they belong to whom the closest one that was there belongs.
+
+    Raises
+    ------
+    OSError
+        If the system refuses.
+    """
+    owner = owner_above(folder)
+    give(owner, make_folders(folder, mode)[:1])
