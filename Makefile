@@ -4,7 +4,7 @@ VENV := .venv
 BIN := $(VENV)/bin
 READY := $(VENV)/.ready
 
-.PHONY: demo test lint faults docs screenshots bench clean
+.PHONY: demo test lint damage faults docs screenshots bench clean
 
 demo: $(READY)
 	$(BIN)/dunechest demo
@@ -17,6 +17,9 @@ lint: $(READY)
 	$(BIN)/ruff format --check .
 	$(BIN)/mypy
 	$(BIN)/lint-imports --no-cache
+
+damage: $(READY)
+	$(BIN)/python scripts/damage_sweep.py
 
 faults: $(READY)
 	$(BIN)/python scripts/fault_sweep.py

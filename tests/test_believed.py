@@ -205,7 +205,9 @@ def test_all_and_a_drill_of_all_name_what_they_leave_out(
     ran = command("drill", chest.folder, "--json")
     assert ran.status == 1
     assert {one["bag"]: one["passed"] for one in ran.json["libraries"]} == {"nets": False, "shed": True}
-    where = command("restore", chest.folder, "--all", "--counterpart", f"{library.parent}={tmp_path / 'new'}", "--json")
+    where = command(
+        "restore", chest.folder, "--all", "--counterpart", f"{library.parent}={tmp_path / 'new'}", "--json"
+    )
     assert where.status == 1, where.out
     assert [one["library"] for one in where.json["left_behind"]] == ["nets"]
     assert (tmp_path / "new" / "shed" / "rope.txt").exists()
@@ -231,7 +233,7 @@ def test_what_the_archive_lost_is_given_back_by_the_library_and_said(
     os.truncate(data / "2", 3)
     ran = command("archive", three, "--to", chest.folder)
     assert (ran.status, "2 files had gone" in ran.out) == (0, True)
-    assert facts(data, times=False) == {k: v[:-1] + (0,) for k, v in whole.items()}
+    assert facts(data, times=False) == {k: (*v[:-1], 0) for k, v in whole.items()}
     assert command("verify", chest.folder).status == 0
     shutil.rmtree(data)
     assert command("archive", three, "--to", chest.folder).status == 0

@@ -97,7 +97,9 @@ def test_dropping_editions_asks_or_wants_yes(shed: dunechest.Chest, library: Pat
     assert len(dunechest.list_editions(shed, "shed").editions) == 1
 
 
-def test_a_plan_remembers_no_counterpart(shed: dunechest.Chest, library: Path, tmp_path: Path, command: Command) -> None:
+def test_a_plan_remembers_no_counterpart(
+    shed: dunechest.Chest, library: Path, tmp_path: Path, command: Command
+) -> None:
     words = ("--counterpart", f"{library.parent}={tmp_path / 'new'}")
     plan = command("restore", shed.folder, "shed", *words, "--plan", "--json").json["libraries"][0]
     assert plan["place"] == str(tmp_path / "new" / "shed")

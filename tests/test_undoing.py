@@ -204,7 +204,9 @@ def test_what_is_kept_beside_and_replaced_comes_and_goes(
     clip.symlink_to(place / "clips")
     ran = command(*words, "--existing", "join", "--json")
     assert (ran.status, ran.json["libraries"][0]["under_another_name"][0]["path"]) == (1, "clips/shared sky.mov")
-    assert ran.json["libraries"][0]["not_done"] == [], "it came; a project that looks for it by its name does not find it"
+    assert ran.json["libraries"][0]["not_done"] == [], (
+        "it came; a project that looks for it by its name does not find it"
+    )
     assert os.readlink(clip) == str(place / "clips")
     assert command("undo").status == 0
     shutil.rmtree(place / "projects")

@@ -139,7 +139,9 @@ def read_bag(
         if text is None:
             continue
         payload = found.group(1) is None
-        manifest = manifests.parse_manifest(name, algorithm, text, payload=payload, digest_length=DIGITS[algorithm], strict=strict)
+        manifest = manifests.parse_manifest(
+            name, algorithm, text, payload=payload, digest_length=DIGITS[algorithm], strict=strict
+        )
         if not strict:
             _literal_percents(manifest, place)
         (bag.payload if payload else bag.tag).append(manifest)

@@ -106,13 +106,17 @@ def parse_info(text: str, *, strict: bool = False) -> tuple[list[tuple[str, str]
         if strict and label != label.strip():
             problems.append(Problem("bag-info.txt", number, "the label begins or ends with white space"))
         if strict and value[:1] not in (" ", "\t"):
-            problems.append(Problem("bag-info.txt", number, "there is no white space between the colon and the value"))
+            problems.append(
+                Problem("bag-info.txt", number, "there is no white space between the colon and the value")
+            )
         name = label.strip().lower()
         if name == "payload-oxum":
             if strict and any(known.lower() == name for known, _ in pairs):
                 problems.append(Problem("bag-info.txt", number, "Payload-Oxum is there more than once"))
             if _OXUM.match(value.strip()) is None:
-                problems.append(Problem("bag-info.txt", number, "Payload-Oxum is not a number of bytes and one of files"))
+                problems.append(
+                    Problem("bag-info.txt", number, "Payload-Oxum is not a number of bytes and one of files")
+                )
         pairs.append((label.strip(), value.strip()))
     return pairs, problems
 

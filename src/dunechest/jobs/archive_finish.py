@@ -208,9 +208,9 @@ def _in_pieces(run: Run, previous: Difference, leaving: dict[str, str]) -> dict[
         old, new = previous.files[path].record, run.proven[path].record
         name = leaving[path] + pieces.SUFFIX
         target = bag / bagging.TAGS / name
+        disk.make_folder(target.parent)
         if _too_long(target):
             continue  # the archive's name would be longer than the drive allows: the state is kept whole
-        disk.make_folder(target.parent)
         disk.remove(target, missing_ok=True)
         arriving = bag / bagging.PAYLOAD / path
         about = pieces.About(1, old.size, old.blake3, previous.files[path].sha512, new.blake3)

@@ -18,6 +18,7 @@ from dunechest.machine.drives import drive_folders, filesystem
 from dunechest.machine.identity import this_machine
 from dunechest.machine.volumes import identity
 from dunechest.names import quoted, shown
+from dunechest.transfer import safe
 
 if TYPE_CHECKING:
     import pandas as pd
@@ -93,9 +94,10 @@ class ChestContents:
 def top_of(chest: Chest, bag: str) -> str:
     """Return SHA-512 (hexadecimal) of a bag's tag manifest, which stands for the whole bag; empty if it has none."""
     try:
-        return hashlib.sha512((chest.folder / "bags" / bag / "tagmanifest-sha512.txt").read_bytes()).hexdigest()
-    except OSError:
+        content = safe.read_bounded(chest.folder / "bags" / bag / "tagmanifest-sha512.txt", 1 << 30)
+    except (OSError, ValueError):
         return ""
+    return hashlib.sha512(content).hexdigest()
 
 
 def machine_name() -> str:

@@ -46,6 +46,8 @@ class Place:
     put_together: dict[str, tuple[str, str]] = field(default_factory=dict)
     #: For an edition: its record, and what of the archive's records is not proven.
     record: LibraryRecord | None = None
+    #: Digests of captured databases, as they were recorded.
+    proofs: dict[str, str] = field(default_factory=dict)
     damage: tuple[RecordFault, ...] = ()
     #: The folder or library on this machine, or the bag.
     folder: Path | None = None
@@ -142,7 +144,8 @@ def _compare(one: Place, other: Place, progress: Progress) -> Comparison:
     for path in both:
         sizes = one.files[path][1], other.files[path][1]
         if path in captured and path not in one.put_together and path not in other.put_together:
-            why = databases_differ(one.files[path][0], other.files[path][0])
+            why = _other_than_recorded(one, path) or _other_than_recorded(other, path)
+            why = why or databases_differ(one.files[path][0], other.files[path][0])
             if why:
                 unlike.append(Unlike(path, "other bytes", why))
             else:
@@ -180,6 +183,18 @@ def _compare(one: Place, other: Place, progress: Progress) -> Comparison:
         tuple(sorted(left_out, key=lambda u: u.path)),
         tuple(dict.fromkeys((*one.damage, *other.damage))),
     )
+
+
+def _other_than_recorded(place: Place, path: str) -> str:
+    """Say if a captured database in an archive has other bytes than were recorded: its rows alone do not tell."""
+    wanted = place.proofs.get(path)
+    if wanted is None:
+        return ""
+    file, size, _ = place.files[path]
+    state, digest = _digests([(file, size)], silent)[file]
+    if state != "ok":
+        return digest
+    return "" if digest == wanted else "its bytes in the archive are not those that were recorded"
 
 
 def _on_purpose(one: Place, other: Place) -> tuple[set[str], dict[str, str]]:
@@ -267,7 +282,8 @@ def _place(text: str) -> Place:
         return _edition(text, BagEntry(bag.name, bag, "whole", BagRecords(bag).library()), number)
     if not os.path.lexists(plain) and "/" in plain:
         chest, _, library = plain.rpartition("/")
-        return _edition(text, _bag_in(resolve_chest(chest), library), number)
+        opened = resolve_chest(chest)
+        return _edition(text, _bag_in(opened, library), number, opened.faults)
     if number is not None:
         raise WordsOff(f"{shown(text)!r}: editions are of what a chest holds: CHEST/LIBRARY@N.")
     if is_bag(folder):
@@ -292,7 +308,7 @@ def _folder(name: str, folder: Path) -> Place:
     return Place(name, found, folder=folder)
 
 
-def _edition(name: str, entry: BagEntry, number: int | None) -> Place:
+def _edition(name: str, entry: BagEntry, number: int | None, faults: tuple[RecordFault, ...] = ()) -> Place:
     """Return the files of an edition under the library's own names, strays left aside."""
     current = entry.library
     assert current is not None
@@ -306,6 +322,7 @@ def _edition(name: str, entry: BagEntry, number: int | None) -> Place:
     captured = {from_wire(one.path) for one in record.databases}
     found: dict[str, tuple[Path, int, int | None]] = {}
     put_together: dict[str, tuple[str, str]] = {}
+    proofs: dict[str, str] = {}
     for path, line in files.items():
         if path.startswith("library/"):
             stored = path.removeprefix("library/")
@@ -314,10 +331,12 @@ def _edition(name: str, entry: BagEntry, number: int | None) -> Place:
             size = lying.files.get(source, -1)
             if not source and line.blake3 in places.pieces:
                 size, put_together[path_here] = line.size, _put_together(places, line.blake3)
+            if path_here in captured:
+                proofs[path_here] = line.blake3
             # A captured database has bytes of its own, so that its time says nothing.
             found[path_here] = (own.at(source), size, None if path_here in captured else line.mtime_ns)
     damage = own.faults(edition=record.edition) if record.edition == current.edition else own.faults()
-    return Place(name, found, put_together, record, damage, entry.folder)
+    return Place(name, found, put_together, record, proofs, (*damage, *faults), entry.folder)
 
 
 def _put_together(places: editions.Places, digest: str) -> tuple[str, str]:

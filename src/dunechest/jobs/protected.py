@@ -40,11 +40,14 @@ def why_protected(place: Path, home: Path) -> str:
         return "Dune Chest keeps its own records in it"
     if mount := next(_mounts_in(real), None):
         return f"a drive appears in {mount}"
+    for chest in _known_chests():
+        if chest.is_relative_to(real) and chest.exists():
+            return f"the chest {chest} is in it"
     return why_archive(real)
 
 
 def why_archive(place: Path) -> str:
-    """Say why a folder is an archive, lies in one or holds one; empty if it does not."""
+    """Say why a folder is an archive, lies in one or is the top of a chest's drive; empty if it is not."""
     real = Path(os.path.realpath(place))
     for folder in (real, *real.parents):
         if is_bag(folder):
@@ -53,9 +56,6 @@ def why_archive(place: Path) -> str:
             return "it is, or lies in, a chest"
     if find_chest(real) is not None:
         return "there is a chest in it"
-    for chest in _known_chests():
-        if chest.is_relative_to(real) and chest.exists():
-            return f"the chest {chest} is in it"
     return ""
 
 

@@ -347,10 +347,10 @@ def _digest(
     sent: dict[int, list[str]] = {}
 
     def jobs() -> Iterator[DigestJob]:
-        for number, batch in enumerate(batches(paths, sizes.__getitem__)):
-            if number and time.monotonic() >= until:
+        for turn, batch in enumerate(batches(paths, sizes.__getitem__)):
+            if turn and time.monotonic() >= until:
                 return
-            sent[number] = batch
+            sent[turn] = batch
             yield DigestJob(
                 [
                     DigestTask(

@@ -13,10 +13,13 @@ from urllib.parse import quote
 
 import msgspec
 
+from dunechest.errors import DuneChestError
 from dunechest.ledger.notes import NOTES, Note, state_folder
 from dunechest.transfer import safe
 
 _MOST = 1 << 24
+#: So many notes are read one by one.
+_MANY = 200
 
 
 @dataclass(frozen=True, slots=True)
@@ -78,6 +81,10 @@ _QUERIES = (
 def _rows(chest: str) -> list[_Row]:
     rows = []
     folder = state_folder()
+    waiting = sorted((folder / NOTES).glob("*.jsonl"))
+    if len(waiting) > _MANY:
+        _gather()
+        waiting = sorted((folder / NOTES).glob("*.jsonl"))
     path = folder / "ledger.sqlite"
     if path.is_file():
         try:
@@ -90,7 +97,7 @@ def _rows(chest: str) -> list[_Row]:
                         continue  # a ledger of an earlier version: it gets this table or column when it is next opened
         except sqlite3.Error:
             pass  # whoever asks the ledger for more says what is wrong with it
-    for note in sorted((folder / NOTES).glob("*.jsonl")):
+    for note in waiting:
         try:
             lines = safe.read_bounded(note, _MOST).splitlines()
         except (OSError, ValueError):
@@ -100,6 +107,17 @@ def _rows(chest: str) -> list[_Row]:
             if row is not None:
                 rows.append(row)
     return rows
+
+
+def _gather() -> None:
+    """Have the notes gathered into the ledger: reading very many small files takes longer than that."""
+    from dunechest.ledger.book import opened
+
+    try:
+        with opened():
+            return
+    except DuneChestError:
+        return
 
 
 def _of_note(line: bytes, chest: str) -> _Row | None:

@@ -36,6 +36,14 @@ _FOLDERS = {
 }
 #: First folders of a home that systems keep for settings and data of applications.
 _TOPS = {"library", "appdata", ".config", ".local", ".cache", ".mozilla"}
+#: Names at the top of a home that systems and shells read.
+_READ_AT_LOGIN = frozenset(
+    {
+        ".profile", ".bashrc", ".bash_profile", ".bash_login", ".bash_logout", ".zshrc", ".zshenv", ".zprofile", ".zlogin",
+        ".login", ".cshrc", ".xprofile", ".xinitrc", ".xsession", ".xsessionrc", ".pam_environment", ".forward",
+        ".gitconfig", ".vimrc", ".emacs", ".inputrc", ".netrc", ".rhosts", ".npmrc", ".pypirc",
+    }
+)  # fmt: skip
 #: Endings of files that hold keys.
 _KEYS = (".pem", ".key", ".p12", ".pfx", ".kdbx", ".keystore", ".jks", ".ppk", ".asc.key")
 _KEY_NAMES = ("id_rsa", "id_ed25519", "id_ecdsa", "id_dsa", ".netrc", ".pgpass", ".htpasswd")
@@ -66,6 +74,8 @@ def why_sensitive(relative: str, *, standard: str = "home", file: bool = False) 
         return "applications and the system keep their settings in it"
     if standard == "configuration":
         return "settings that applications act on are kept in it"
+    if standard == "home" and pieces[0] in _READ_AT_LOGIN:
+        return "it is read when you log in or start a program"
     if file and standard in ("home", "data") and len(pieces) == 1 and pieces[0].startswith("."):
         return "such files are read when you log in or start a program"
     return ""
