@@ -161,7 +161,7 @@ def undo(plan: UndoPlan) -> UndoResult:
             take_back(deed, only_references=plan.only_references)
     except OSError as error:
         raise CutOff(
-            f"Taking back was cut off: {error.strerror or error}. The same command goes on from there."
+            f"Undo was interrupted: {error.strerror or error}. Run the same command again to continue."
         ) from error
     return UndoResult(plan.deed, plan.backs)
 
