@@ -129,6 +129,16 @@ def play(stage: Stage) -> None:
     damage(flawed)
     stage.shoot("verify", office, "dunechest verify blue --quick", "dunechest verify blue")
     damage(flawed)
+    record = world.blue / "dune-chest/bags/marram-papers/dune/files.jsonl"
+    whole = record.read_bytes()
+    record.write_bytes(whole[: len(whole) // 2])
+    stage.shoot(
+        "damaged-record", office,
+        "dunechest restore blue marram-papers --into try --leave-settings",
+        "dunechest archive marram-papers --to blue",
+    )  # fmt: skip
+    record.write_bytes(whole)
+    stage.run(office, "dunechest undo --yes", "dunechest verify blue marram-papers")
     stage.shoot("chest-show", office, "dunechest chest list", "dunechest chest show blue")
     stage.shoot("how-to-restore", office, "head -42 drives/blue/dune-chest/bags/tidewrack/HOW-TO-RESTORE.txt")
     wipe(world, office)
@@ -141,7 +151,7 @@ def play(stage: Stage) -> None:
     stage.run(laptop, "dunechest restore drives/blue tidewrack")
     stage.shoot(
         "restore", laptop,
-        "dunechest restore drives/blue winter-games --yes",
+        f"dunechest restore drives/blue winter-games {places} --yes",
         "dunechest restore drives/sand dune-survey --yes",
         "python -m dunechest.demo.applications glasswort open",
     )  # fmt: skip

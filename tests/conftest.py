@@ -18,7 +18,7 @@ from hypothesis import HealthCheck, settings
 import dunechest
 from dunechest.demo.world import World, make_world
 
-settings.register_profile("here", deadline=None, suppress_health_check=list(HealthCheck), max_examples=60)
+settings.register_profile("here", deadline=None, suppress_health_check=list(HealthCheck), max_examples=40)
 settings.load_profile("here")
 
 

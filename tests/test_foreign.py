@@ -78,6 +78,7 @@ def spoilt(content: bytes, data: st.DataObject) -> bytes:
     return content[: quotes[first] + 1] + inside + content[quotes[first + 1] :]
 
 
+@pytest.mark.slow
 @settings(max_examples=12)
 @given(st.data())
 def test_whatever_its_files_say(foreign: dunechest.Chest, departed: Departed, data: st.DataObject) -> None:

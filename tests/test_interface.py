@@ -293,6 +293,7 @@ def test_the_worker_imports_little() -> None:
     assert set(ast.literal_eval(loaded)).isdisjoint({"sqlalchemy", "rich", "click", "psutil", "sqlite3"})
 
 
+@pytest.mark.slow
 @pytest.mark.parametrize("script", sorted(path.name for path in (ROOT / "examples").glob("*.py")))
 def test_examples_run(script: str, library: Path, tmp_path: Path) -> None:
     drive = tmp_path / "example drive"

@@ -47,6 +47,7 @@ def beside(name: str) -> str:
     return (f"{above}/" if above else "") + f"{stem} (from blue){dot}{ending}"
 
 
+@pytest.mark.slow
 @settings(max_examples=40)
 @given(TREES, TREES, st.sampled_from(["both", "here", "chest", "newer"]))
 def test_any_two_trees_become_one_and_two_again(

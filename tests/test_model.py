@@ -7,6 +7,7 @@ import shutil
 import tempfile
 from pathlib import Path
 
+import pytest
 from hypothesis import settings
 from hypothesis import strategies as st
 from hypothesis.stateful import Bundle, RuleBasedStateMachine, consumes, invariant, rule
@@ -223,4 +224,4 @@ def read(place: Path) -> Tree:
 
 
 Chests.TestCase.settings = settings(max_examples=25, stateful_step_count=14, deadline=None)
-TestChests = Chests.TestCase
+TestChests = pytest.mark.slow(Chests.TestCase)

@@ -25,6 +25,7 @@ from .sweep import changed_library, first_library, jobs, kill_sweep, sweep
 JOBS = {name: (prepare, act) for name, prepare, act in jobs()}
 
 
+@pytest.mark.slow
 @pytest.mark.parametrize("name", sorted(JOBS))
 def test_a_part_of_the_fault_sweep(name: str, tmp_path: Path) -> None:
     """`make faults` tries every operation; here every so many, with another beginning each day."""
@@ -34,6 +35,7 @@ def test_a_part_of_the_fault_sweep(name: str, tmp_path: Path) -> None:
     assert outcome.losses == []
 
 
+@pytest.mark.slow
 def test_the_sweep_would_see_a_loss(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
     """Without flushing the journal's files before it is written, power cuts lose bytes."""
     from dunechest.transfer import disk
@@ -147,6 +149,7 @@ def test_a_damaged_journal_never_costs_what_was_in_the_chest(library: Path, ches
     assert dunechest.verify(dunechest.Chest.open(chest.folder)).well
 
 
+@pytest.mark.slow
 def test_large_files_kept_in_pieces_survive_power_cuts(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
     monkeypatch.setattr(pieces, "SMALLEST", 100_000)
 

@@ -220,6 +220,7 @@ def test_half_a_library_and_saves_elsewhere_are_findings(world: World, on_machin
     assert command("look", world.folder / "nothing", "--json").json["findings"][0]["code"] == "empty"
 
 
+@pytest.mark.slow
 def test_the_old_machine_dies_and_the_new_one_has_it_all(world: World, on_machine: Move, command: Command) -> None:
     on_machine("office-pc")
     command("find", world.office_home, world.office_drive)

@@ -89,6 +89,8 @@ class Chest:
         Names of the bags in which a cut-off change was finished on opening.
     unfinished : dict
         Names of the bags in which a decided change could not be finished, and why. They can be read all the same.
+    busy : tuple of str
+        Names of the bags that another process was changing on opening.
     faults : tuple of RecordFault
         What is damaged of the chest's own records.
 
@@ -108,6 +110,7 @@ class Chest:
         self.faults = faults
         self.recovered: tuple[str, ...] = ()
         self.unfinished: dict[str, str] = {}
+        self.busy: tuple[str, ...] = ()
 
     @property
     def id(self) -> str:
@@ -316,7 +319,7 @@ class Chest:
                     if journal.finish(folder):
                         done.append(name)
             except ChestBusy:
-                self.unfinished[name] = "another process is changing it now"
+                self.busy = (*self.busy, name)
             except OSError as error:
                 self.unfinished[name] = error.strerror or str(error)
             except DuneChestError as error:

@@ -33,8 +33,9 @@ class ArchiveResult:
     for the whole library; `strays` of the files copied came from outside it, and
     `strays_left` were not gathered. `edition` is the one that was made, or is there just so;
     `kept` of the files copied were on the drive already, from an earlier edition; `changes` count
-    what changed since; `silent` are files with other bytes though size and time are the same. `healed` are files that had
-    gone from the chest, or had another size there, and were copied again; `lost` those of which the library has other bytes by now.
+    what changed since; `silent` are files with other bytes though size and time are the same. `healed` are files that
+    had gone from the chest, or had another size there, and were copied again; `lost` are those of which the library has
+    other bytes by now.
     """
 
     library: str

@@ -301,6 +301,8 @@ def _unlisted(bag: Bag, expected: Expected, say: _Say) -> None:
         if path not in expected.files and (path.startswith("data/") or expected.own):
             say(path, "unlisted", f"it is {why}")
     for folder, why in expected.lying.unreadable.items():
+        if (folder + "/").startswith(journal.PENDING + "/"):
+            continue  # another process is at work there, and nothing in it counts yet
         say(folder or ".", "unreadable", f"the folder cannot be listed: {why}")
 
 
