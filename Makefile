@@ -10,7 +10,7 @@ demo: $(READY)
 	$(BIN)/dunechest demo
 
 test: $(READY)
-	$(BIN)/python -m pytest -n 2 --dist worksteal
+	$(BIN)/python -m pytest -n 3 --dist worksteal
 
 lint: $(READY)
 	$(BIN)/ruff check .

@@ -8,7 +8,7 @@ import pytest
 
 from . import harms
 
-_CASES = 16
+_CASES = 10
 
 
 @pytest.mark.slow

@@ -79,7 +79,7 @@ def spoilt(content: bytes, data: st.DataObject) -> bytes:
 
 
 @pytest.mark.slow
-@settings(max_examples=12)
+@settings(max_examples=8)
 @given(st.data())
 def test_whatever_its_files_say(foreign: dunechest.Chest, departed: Departed, data: st.DataObject) -> None:
     from dunechest.cli.app import run

@@ -182,7 +182,7 @@ def test_a_lock_that_is_something_else_harms_nothing(
 
 
 FILES = [
-    "chest.json", "READ-ME.txt", "chest-sha512.txt", "bags/burrow/bagit.txt", "bags/burrow/bag-info.txt",
+    "chest.json", "chest-sha512.txt", "bags/burrow/bag-info.txt",
     "bags/burrow/tagmanifest-sha512.txt", "bags/burrow/manifest-sha512.txt", "bags/burrow/dune/library.json",
     "bags/burrow/dune/files.jsonl", "bags/burrow/dune/tags.jsonl", "bags/burrow/dune/pending/journal.json",
     "bags/burrow/data/library/index.bur",

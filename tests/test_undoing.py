@@ -92,7 +92,7 @@ def test_killed_after_any_step_was_written_down_it_is_taken_back(
     (new_home / ".config" / "glasswort" / "settings.json").write_text('{"library": "/nowhere"}')
     before = facts(new_home, times=False)
     words = ["restore", str(departed.chest.folder), "dune-survey", "--existing", existing, "--json"]
-    for steps in range(0, 40, 3 if existing == "join" else 2):
+    for steps in range(0, 40, 4 if existing == "join" else 3):
         run = [sys.executable, "-c", KILLED, str(steps), *words]
         ran = subprocess.run(run, capture_output=True, text=True, check=False)
         if ran.returncode == 0:
@@ -101,7 +101,7 @@ def test_killed_after_any_step_was_written_down_it_is_taken_back(
         assert "had been cut off" in command("undo", "--plan").out
         assert "had been cut off" in command("undo").out
         assert facts(new_home, times=False) == before, steps
-    assert steps >= 4
+    assert steps >= 3
     assert json.loads(ran.stdout)["well"] is True
     opens("glasswort", new_home, departed)
 

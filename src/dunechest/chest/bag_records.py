@@ -29,7 +29,7 @@ from blake3 import blake3
 from dunechest.bag import tags as tag_files
 from dunechest.bag.bag import Lying
 from dunechest.bag.manifest import format_line, parse_manifest
-from dunechest.chest import records
+from dunechest.chest import journal, records
 from dunechest.chest.pending_view import PendingView, view_of
 from dunechest.chest.records import LibraryRecord, TagRecord
 from dunechest.errors import ChestUnusable, RecordDamaged
@@ -556,12 +556,14 @@ def changes_path(number: int) -> str:
 def stamp(bag: Path) -> tuple[object, ...]:
     """Return what changes whenever a change of the bag is decided, under way or done."""
     found: list[object] = []
-    for path in (TAG_MANIFEST, "dune/pending/journal.json"):
+    for path in (TAG_MANIFEST, journal.JOURNAL):
         try:
             info = os.lstat(bag / path)
             found.append((info.st_ino, info.st_size, info.st_mtime_ns, info.st_ctime_ns))
         except OSError:
             found.append(None)
+    if found[-1] is not None:  # every single step changes where something lies
+        found.append(tuple(sorted(view_of(bag).moved.items())))
     return tuple(found)
 
 
