@@ -134,7 +134,7 @@ def play(stage: Stage) -> None:
     record.write_bytes(whole[: len(whole) // 2])
     stage.shoot(
         "damaged-record", office,
-        "dunechest restore blue marram-papers --into try --leave-settings",
+        "dunechest restore blue marram-papers --into try --leave-settings --yes",
         "dunechest archive marram-papers --to blue",
     )  # fmt: skip
     record.write_bytes(whole)
