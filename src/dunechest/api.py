@@ -111,5 +111,4 @@ def restore(
         progress=progress,
     )
     restoring.refuse_if_stopped([plan])
-    (result,) = restore_jobs.carry_out_each([plan], progress=progress)
-    return result
+    return restore_jobs.carry_out(plan, command=restore_jobs.new_command(), progress=progress)

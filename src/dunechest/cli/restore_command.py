@@ -11,10 +11,7 @@ import click
 from dunechest.cli.output import Out, common
 
 if TYPE_CHECKING:
-    from collections.abc import Iterator
-
     from dunechest.jobs.restore import RestorePlan
-    from dunechest.jobs.restoring import RestoreResult
 
 
 @click.command("restore")
@@ -184,29 +181,22 @@ def command(
     for old, new in told:
         remember_counterpart(old, new)
     results = []
-    with out.following() as progress:
-        # A plan that a person read, or kept, is not made again behind their back.
-        each = restore_jobs.carry_out_each(plans, progress=progress, again=not asks and not follow)
-        results = _gather(out, each)
+    command_id = restore_jobs.new_command()
+    for plan in plans:
+        with out.following() as progress:
+            # A plan that a person read, or kept, is not made again behind their back.
+            again = not asks and not follow
+            result = restore_jobs.carry_out(plan, command=command_id, progress=progress, again=again)
+        results.append(result)
+        out.problem(*restore_view.problems(result))
+        if out.shows:
+            restore_view.show_result(out, result)
     if out.json:
         out.document(restore_view.results_document(source, results, left))
     elif out.shows:
         restore_view.show_left_behind(out, left)
         restore_view.show_last(out, results)
     return 0 if all(result.well for result in results) else 1
-
-
-def _gather(out: Out, each: Iterator[RestoreResult]) -> list[RestoreResult]:
-    """Show each result as it comes."""
-    from dunechest.cli import restore_view
-
-    results = []
-    for result in each:
-        results.append(result)
-        out.problem(*restore_view.problems(result))
-        if out.shows:
-            restore_view.show_result(out, result)
-    return results
 
 
 def _take_back_first(out: Out) -> None:

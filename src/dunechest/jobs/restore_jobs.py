@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import time
 import uuid
-from collections.abc import Iterable, Iterator
 
 from dunechest.errors import Meanwhile
 from dunechest.jobs import restoring
@@ -16,32 +15,31 @@ from dunechest.progress import Progress, silent
 _TIMES = 5
 
 
-def carry_out_each(
-    plans: Iterable[RestorePlan], *, progress: Progress = silent, again: bool = True
-) -> Iterator[RestoreResult]:
-    """Carry out plans one after the other, as one command that is taken back as a whole.
+def new_command() -> str:
+    """Return what all restores of one command have in common, so that they are taken back together."""
+    return uuid.uuid4().hex
+
+
+def carry_out(plan: RestorePlan, *, command: str, progress: Progress = silent, again: bool = True) -> RestoreResult:
+    """Carry out a plan, and make it again with the same choice if its archive was changed meanwhile.
 
     Parameters
     ----------
-    plans : iterable of RestorePlan
+    plan : RestorePlan
         What to do.
+    command : str
+        From `new_command`.
     progress : Progress
         Told how far it is.
     again : bool
-        Whether a plan may be made again, with the same choice, if its archive was changed meanwhile. A plan that a person
-        read must not.
+        Whether the plan may be made again. One that a person read must not.
 
     Raises
     ------
     Refused, CutOff
-        As `restoring.carry_out` does; what was restored before stays.
+        As `restoring.carry_out` does.
     """
-    command = uuid.uuid4().hex
-    for plan in plans:
-        yield _one(plan, progress, command, _TIMES if again else 1)
-
-
-def _one(plan: RestorePlan, progress: Progress, command: str, times: int) -> RestoreResult:
+    times = _TIMES if again else 1
     for count in range(times):
         try:
             return restoring.carry_out(plan, progress=progress, command=command)
