@@ -6,6 +6,7 @@ import datetime
 import os
 import re
 import stat
+import time
 import uuid
 from collections.abc import Iterator
 from contextlib import contextmanager
@@ -14,7 +15,7 @@ from pathlib import Path
 
 from dunechest.bag.bag import is_bag
 from dunechest.chest import chest_record, journal
-from dunechest.chest.bag_records import TAGS, BagRecords, RecordFault
+from dunechest.chest.bag_records import TAGS, BagRecords, RecordFault, stamp
 from dunechest.chest.lock import locked
 from dunechest.chest.records import FORMAT, ChestRecord, LibraryRecord
 from dunechest.errors import ChestBusy, ChestUnusable, CutOff, DuneChestError, RecordDamaged, Refused, WordsOff
@@ -22,6 +23,8 @@ from dunechest.names import is_slug, shown
 from dunechest.transfer import disk, safe
 
 FOLDER = "dune-chest"
+#: So many times a bag is read again that is changed while it is read.
+_TIMES = 5
 BAGS = "bags"
 
 
@@ -285,6 +288,15 @@ class Chest:
             yield
 
     def _entry(self, name: str, folder: Path) -> BagEntry:
+        for again in range(_TIMES):
+            before = stamp(folder)
+            entry = self._read_entry(name, folder)
+            if entry.state not in ("damaged", "unusable") or stamp(folder) == before:
+                break
+            time.sleep(0.1 * again)  # another process commits a change just now
+        return entry
+
+    def _read_entry(self, name: str, folder: Path) -> BagEntry:
         mode = folder.lstat().st_mode
         if not stat.S_ISDIR(mode):
             what = "a link; nothing in a chest is read through one" if stat.S_ISLNK(mode) else "not a folder"

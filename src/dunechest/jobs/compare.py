@@ -17,7 +17,7 @@ from dunechest.chest import editions
 from dunechest.chest.bag_records import BagRecords, RecordFault, stamp
 from dunechest.chest.chest import BagEntry, Chest
 from dunechest.chest.records import FileRecord, LibraryRecord
-from dunechest.errors import ChestBusy, CutOff, DuneChestError, WordsOff
+from dunechest.errors import ChestBusy, CutOff, DuneChestError, RecordDamaged, WordsOff
 from dunechest.jobs.chests import resolve_chest
 from dunechest.jobs.editions import own_bag
 from dunechest.jobs.find import resolve_library
@@ -49,8 +49,9 @@ class Place:
     #: Digests of captured databases, as they were recorded.
     proofs: dict[str, str] = field(default_factory=dict)
     damage: tuple[RecordFault, ...] = ()
-    #: The folder or library on this machine, or the bag.
+    #: The folder or library on this machine, or the bag; of a bag what tells whether it is changed meanwhile.
     folder: Path | None = None
+    stamp: tuple[object, ...] = ()
 
 
 @dataclass(frozen=True, slots=True)
@@ -115,12 +116,18 @@ def compare(first: str, second: str, *, progress: Progress = silent) -> Comparis
         If one cannot be listed.
     """
     for again in range(_TIMES):
-        one, other = _place(first), _place(second)
-        before = [stamp(place.folder) for place in (one, other) if place.record is not None and place.folder]
-        result = _compare(one, other, progress)
         # An archive that commits meanwhile would make everything look wrong: then it is begun again.
-        after = [stamp(place.folder) for place in (one, other) if place.record is not None and place.folder]
-        if result.well or before == after:
+        try:
+            one, other = _place(first), _place(second)
+            result = _compare(one, other, progress)
+        except RecordDamaged:
+            if again + 1 == _TIMES:
+                raise
+            time.sleep(0.1 * (again + 1))
+            continue
+        if result.well or all(
+            place.stamp == stamp(place.folder) for place in (one, other) if place.folder and place.record
+        ):
             return result
         time.sleep(0.2 * (again + 1))
     raise ChestBusy(
@@ -310,9 +317,9 @@ def _folder(name: str, folder: Path) -> Place:
 
 def _edition(name: str, entry: BagEntry, number: int | None, faults: tuple[RecordFault, ...] = ()) -> Place:
     """Return the files of an edition under the library's own names, strays left aside."""
-    current = entry.library
-    assert current is not None
-    own = entry.records
+    seen = stamp(entry.folder)
+    own = BagRecords(entry.folder)
+    current = own.library()
     record = editions.record_of(own, current, number or current.edition)
     own_names = {changed.stored: from_wire(changed.path) for changed in record.changed_names}
     now: dict[str, FileRecord] = {p: proven.record for p, proven in editions.current_files(own).items()}
@@ -336,7 +343,7 @@ def _edition(name: str, entry: BagEntry, number: int | None, faults: tuple[Recor
             # A captured database has bytes of its own, so that its time says nothing.
             found[path_here] = (own.at(source), size, None if path_here in captured else line.mtime_ns)
     damage = own.faults(edition=record.edition) if record.edition == current.edition else own.faults()
-    return Place(name, found, put_together, record, proofs, (*damage, *faults), entry.folder)
+    return Place(name, found, put_together, record, proofs, (*damage, *faults), entry.folder, seen)
 
 
 def _put_together(places: editions.Places, digest: str) -> tuple[str, str]:

@@ -2,12 +2,13 @@
 
 from __future__ import annotations
 
+import time
 from collections.abc import Iterable, Mapping
 from dataclasses import dataclass
 from typing import TYPE_CHECKING, Literal
 
 from dunechest.chest import editions as stored
-from dunechest.chest.bag_records import RecordFault
+from dunechest.chest.bag_records import BagRecords, RecordFault, stamp
 from dunechest.chest.chest import BagEntry, Chest
 from dunechest.chest.records import ChangeCounts, EarlierFile, FileRecord, LibraryRecord
 from dunechest.errors import DuneChestError, RecordDamaged, Refused
@@ -142,8 +143,22 @@ def list_editions(chest: Chest, library: str, *, named: int = NAMED) -> EditionL
     DuneChestError
         If the records of its editions are damaged.
     """
-    entry, current = own_bag(chest, library)
-    own = entry.records
+    for again in range(_TIMES):
+        entry, current = own_bag(chest, library)
+        seen = stamp(entry.folder)
+        listed = _list(chest, entry, current, named)
+        if not listed.damage or stamp(entry.folder) == seen:
+            break
+        time.sleep(0.1 * again)  # an archive committed meanwhile: what looks damaged is of before and after
+    return listed
+
+
+#: So many times an archive is read again that is changed while it is read.
+_TIMES = 5
+
+
+def _list(chest: Chest, entry: BagEntry, current: LibraryRecord, named: int) -> EditionList:
+    own = BagRecords(entry.folder)
     damage = list(own.faults())
     numbers = own.numbers(current.edition)
     found: list[Edition] = []

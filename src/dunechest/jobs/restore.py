@@ -9,6 +9,7 @@ from __future__ import annotations
 import functools
 import hashlib
 import os
+import time
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from pathlib import Path
@@ -18,7 +19,7 @@ import msgspec
 from dunechest.chest.bag_records import LIBRARY, TAG_MANIFEST, RecordFault, stamp
 from dunechest.chest.chest import BagEntry, Chest
 from dunechest.chest.records import LibraryRecord, StrayRecord
-from dunechest.errors import DuneChestError, WordsOff
+from dunechest.errors import DuneChestError, RecordDamaged, WordsOff
 from dunechest.findings import Finding, weightiest_first
 from dunechest.jobs import restore_findings
 from dunechest.jobs.landing import Landing, RestoreChoice, land, no_place, today
@@ -160,8 +161,22 @@ def plan_restore(
         raise WordsOff("--home and --into exclude each other: say whose home, or exactly which folder.")
     if choice.home is not None and not os.path.isdir(choice.home):
         raise WordsOff(f"There is no folder {shown(choice.home)} to be the home. Nothing was changed.")
-    seen = stamp(chest.bag(library).folder)
-    return _plan(chest, chest.bag(library), choice, progress, seen)
+    folder = chest.bag(library).folder
+    for again in range(_TIMES):
+        seen = stamp(folder)
+        try:
+            plan = _plan(chest, chest.bag(library), choice, progress, seen)
+            if not (plan.damage or any(one.fault for one in plan.not_done)) or stamp(folder) == seen:
+                break
+        except RecordDamaged:
+            if stamp(folder) == seen or again + 1 == _TIMES:
+                raise
+        time.sleep(0.1 * again)  # an archive committed meanwhile: what looks damaged is of before and after
+    return plan
+
+
+#: So many times an archive is read again that is changed while it is read.
+_TIMES = 5
 
 
 def _plan(
