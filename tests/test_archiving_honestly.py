@@ -18,7 +18,7 @@ import pytest
 import dunechest
 from dunechest.cli.bar import bar
 from dunechest.jobs.landing import RestoreChoice
-from dunechest.library import databases
+from dunechest.library import capture as capturing
 from dunechest.progress import Step
 
 from . import burrow, sealing
@@ -52,7 +52,7 @@ def hold(library: Path) -> subprocess.Popen[str]:
 def test_a_database_held_for_itself_is_left_out_by_name(
     held: Path, chest: dunechest.Chest, command: Command, monkeypatch: pytest.MonkeyPatch
 ) -> None:
-    monkeypatch.setattr(databases, "PATIENCE", 0.5)
+    monkeypatch.setattr(capturing, "PATIENCE", 0.5)
     process = hold(held)
     try:
         ran = command("archive", held, "--to", chest.folder)

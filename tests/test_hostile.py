@@ -18,7 +18,7 @@ import pytest
 
 import dunechest
 from dunechest.jobs.restore_contents import behind, leads_out
-from dunechest.library.databases import questions
+from dunechest.library.formats.sqlite import questions
 from dunechest.machine.sensitive import is_secret, why_sensitive
 from dunechest.names import quoted
 
@@ -289,9 +289,10 @@ def test_joining_an_endless_view_ends(strange: Path, tmp_path: Path, own_machine
 
 
 def test_joining_refuses_a_view_that_stands_for_a_table(tmp_path: Path) -> None:
-    from dunechest.library.joining.rows import join_rows
-    from dunechest.library.kinds import Joins, JoinTable, load_kinds
-    from dunechest.library.references.base import Unread
+    from dunechest.library.formats.base import Unread
+    from dunechest.library.join.rows import join_rows
+    from dunechest.library.kinds.load import load_kinds
+    from dunechest.library.kinds.schema import Joins, JoinTable
 
     here, other = tmp_path / "here", tmp_path / "other"
     with closing(sqlite3.connect(here)) as connection:

@@ -19,7 +19,7 @@ import dunechest
 from dunechest.cli.app import COMMANDS
 from dunechest.demo.applications import APPLICATIONS
 from dunechest.ledger import book, notes
-from dunechest.library.kinds import load_kinds, parse_kind
+from dunechest.library.kinds.load import load_kinds, parse_kind
 from dunechest.machine import folders
 from dunechest.machine.drives import filesystem
 

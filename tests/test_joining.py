@@ -17,8 +17,9 @@ from hypothesis import given, settings
 import dunechest
 from dunechest.jobs import restoring
 from dunechest.jobs.landing import RestoreChoice
-from dunechest.library.joining.files import NotJoined, join, joins_of, only_parts
-from dunechest.library.kinds import Kind, load_kinds
+from dunechest.library.join.files import NotJoined, join, joins_of, only_parts
+from dunechest.library.kinds.load import load_kinds
+from dunechest.library.kinds.schema import Kind
 
 from .conftest import facts
 

@@ -17,11 +17,13 @@ from hypothesis import strategies as st
 
 import dunechest
 from dunechest.demo.world import World
-from dunechest.library.drafting.documents import toml_text
-from dunechest.library.drafting.observing import pattern_of
-from dunechest.library.drafting.rebuildable import picture_shape
-from dunechest.library.kindcheck import mistakes
-from dunechest.library.kinds import Kind, Patterns, load_kinds, parse_kind
+from dunechest.library.draft.documents import toml_text
+from dunechest.library.draft.observing import pattern_of
+from dunechest.library.draft.rebuildable import picture_shape
+from dunechest.library.kinds.check import mistakes
+from dunechest.library.kinds.load import load_kinds, parse_kind
+from dunechest.library.kinds.patterns import Patterns
+from dunechest.library.kinds.schema import Kind
 from dunechest.library.references.reading import read_references
 from dunechest.library.roles import role_of
 from dunechest.transfer.walk import walk

@@ -23,7 +23,8 @@ from dunechest.jobs.landing import (
     standard_moves,
 )
 from dunechest.ledger import deeds
-from dunechest.library.kinds import PLAIN_KIND, load_kinds
+from dunechest.library.kinds.load import load_kinds
+from dunechest.library.kinds.schema import PLAIN_KIND
 
 from . import sealing
 from .conftest import Command, bag_of

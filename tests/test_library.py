@@ -16,8 +16,11 @@ from hypothesis import strategies as st
 
 import dunechest
 from dunechest.jobs.archive import plan_archive
-from dunechest.library import databases, recognise, roles
-from dunechest.library.kinds import PLAIN_KIND, Kind, Patterns, load_kinds, parse_kind
+from dunechest.library import recognise, roles
+from dunechest.library.capture import NotCaptured, capture
+from dunechest.library.kinds.load import load_kinds, parse_kind
+from dunechest.library.kinds.patterns import Patterns
+from dunechest.library.kinds.schema import PLAIN_KIND, Kind
 
 from .conftest import facts
 
@@ -156,7 +159,7 @@ def test_a_closed_database_is_captured_without_a_trace(mode: str, database: Path
         connection.execute("INSERT INTO t VALUES (1)")
         connection.commit()
     before = facts(database.parent)
-    result = databases.capture(database, tmp_path / "copy", tmp_path / "scratch")
+    result = capture(database, tmp_path / "copy", tmp_path / "scratch")
     assert (result.sound, rows(tmp_path / "copy")) == (True, 1001)
     assert facts(database.parent) == before
     assert list((tmp_path / "scratch").iterdir()) == []
@@ -180,7 +183,7 @@ def test_a_busy_writer_never_spoils_the_capture(database: Path, tmp_path: Path) 
     try:
         time.sleep(0.1)
         for number in range(5):
-            result = databases.capture(database, tmp_path / f"copy{number}", tmp_path / "scratch")
+            result = capture(database, tmp_path / f"copy{number}", tmp_path / "scratch")
             assert result.sound
             assert rows(tmp_path / f"copy{number}") % 2 == 0
     finally:
@@ -194,8 +197,8 @@ def test_a_busy_writer_never_spoils_the_capture(database: Path, tmp_path: Path) 
 def test_what_is_no_database_is_not_captured(content: bytes, tmp_path: Path) -> None:
     (tmp_path / "d.db").write_bytes(content)
     (tmp_path / "scratch").mkdir()
-    with pytest.raises(databases.NotCaptured):
-        databases.capture(tmp_path / "d.db", tmp_path / "copy", tmp_path / "scratch")
+    with pytest.raises(NotCaptured):
+        capture(tmp_path / "d.db", tmp_path / "copy", tmp_path / "scratch")
     assert not (tmp_path / "copy").exists()
 
 
@@ -205,8 +208,8 @@ def test_damage_inside_is_told(database: Path, tmp_path: Path) -> None:
     content[4096 : 4096 + 12] = b"\xff" * 12
     database.write_bytes(bytes(content))
     try:
-        result = databases.capture(database, tmp_path / "copy", tmp_path / "scratch")
-    except databases.NotCaptured:
+        result = capture(database, tmp_path / "copy", tmp_path / "scratch")
+    except NotCaptured:
         return
     assert not result.sound
     assert result.words
@@ -215,7 +218,7 @@ def test_damage_inside_is_told(database: Path, tmp_path: Path) -> None:
 def test_names_that_are_not_text_work_too(database: Path, tmp_path: Path) -> None:
     odd = Path(os.fsdecode(os.fsencode(database.parent) + b"/\xff ?#%.db"))
     database.rename(odd)
-    assert databases.capture(odd, tmp_path / "copy", tmp_path / "scratch").sound
+    assert capture(odd, tmp_path / "copy", tmp_path / "scratch").sound
 
 
 @pytest.mark.parametrize(

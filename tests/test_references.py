@@ -13,10 +13,9 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from dunechest.library.kinds import References
-from dunechest.library.references import base
-from dunechest.library.references.base import Raw, Unread
-from dunechest.library.references.bibliographies import attachments, bibtex_entries
+from dunechest.library.formats.base import MOST, Raw, Unread
+from dunechest.library.formats.bibliographies import attachments, bibtex_entries
+from dunechest.library.kinds.schema import References
 from dunechest.library.references.reading import READERS
 from dunechest.library.references.resolve import Resolver, drive_of, not_taken
 
@@ -95,7 +94,7 @@ def test_a_database_cannot_make_anything_happen(tmp_path: Path, monkeypatch: pyt
             "CREATE VIEW reaching (p) AS SELECT load_extension('x');"
             "CREATE TABLE wide (p TEXT); INSERT INTO wide VALUES (zeroblob(9000000)), (printf('%.*c', 900000, 'x'));"
         )
-    monkeypatch.setattr("dunechest.library.references.tables._PATIENCE", 0.3)
+    monkeypatch.setattr("dunechest.library.formats.tables._PATIENCE", 0.3)
     begun = time.monotonic()
     for table in ("endless", "reaching", "wide"):
         with pytest.raises(Unread):
@@ -127,7 +126,7 @@ def test_a_hostile_text_ends_in_time_and_gives_nothing_away(
     form: str, text: str, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
 ) -> None:
     """Without bounds some of these take hours; one that is not bounded holds up the whole run."""
-    monkeypatch.setattr("dunechest.library.references.markup.PATIENCE", 0.5)
+    monkeypatch.setattr("dunechest.library.formats.markup.PATIENCE", 0.5)
     path = tmp_path / "file"
     path.write_text(text)
     try:
@@ -139,7 +138,7 @@ def test_a_hostile_text_ends_in_time_and_gives_nothing_away(
 
 
 def test_reading_stops_when_it_takes_too_long(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
-    monkeypatch.setattr("dunechest.library.references.markup.PATIENCE", -1.0)
+    monkeypatch.setattr("dunechest.library.formats.markup.PATIENCE", -1.0)
     path = tmp_path / "file"
     path.write_text("[a](b)\n")
     for form in ("markdown", "html"):
@@ -178,7 +177,7 @@ def test_what_cannot_be_read_is_said(form: str, tmp_path: Path, monkeypatch: pyt
 
 def test_what_is_far_too_large_is_not_read(tmp_path: Path) -> None:
     with (tmp_path / "x").open("wb") as file:
-        file.truncate(base.MOST + 1)
+        file.truncate(MOST + 1)
     for form in ("html", "xspf", "json", "toml", "bibtex", "markdown"):
         with pytest.raises(Unread, match=r"large|read"):
             read(form, tmp_path / "x")

@@ -14,13 +14,14 @@ import pytest
 from hypothesis import given
 
 import dunechest
-from dunechest.library.kinds import References, parse_kind
-from dunechest.library.references.base import Raw
+from dunechest.library.formats.base import Raw
+from dunechest.library.kinds.load import parse_kind
+from dunechest.library.kinds.schema import References
 from dunechest.library.references.reading import READERS
 from dunechest.library.references.resolve import Resolver
-from dunechest.library.repointing import forms
-from dunechest.library.repointing.places import Moves, point
-from dunechest.library.repointing.rewriting import NotRewritten, rewrite
+from dunechest.library.repoint.places import Moves, point
+from dunechest.library.repoint.rewrite import NotRewritten, rewrite
+from dunechest.machine import written_paths
 
 from . import sealing
 from .conftest import Command, bag_of
@@ -240,18 +241,18 @@ def test_paths_of_another_home_lead_somewhere_here(
 
 @given(st.text(max_size=40), st.booleans())
 def test_any_text_is_a_path_or_none(text: str, uri: bool) -> None:
-    found = forms.read(text, uri)
+    found = written_paths.read(text, uri)
     if found is not None:
-        forms.write("/a b/c", found)
+        written_paths.write("/a b/c", found)
         assert "\0" not in found.path or "\0" not in text
 
 
 @given(st.lists(st.text("ab .%#ü", min_size=1, max_size=5).filter(lambda p: p.strip(".")), min_size=1, max_size=4))
 def test_a_uri_written_is_read_back(pieces: list[str]) -> None:
     path = "/" + "/".join(pieces)
-    like = forms.read("file:///x", True)
+    like = written_paths.read("file:///x", True)
     assert like is not None
-    back = forms.read(forms.write(path, like), True)
+    back = written_paths.read(written_paths.write(path, like), True)
     assert back is not None
     assert back.path == path
 

@@ -42,7 +42,7 @@ if TYPE_CHECKING:
     from dunechest.jobs.compare import Comparison, compare
     from dunechest.jobs.drill import Drill, drill
     from dunechest.jobs.editions import EditionList, list_editions
-    from dunechest.jobs.find import FindResult, FoundLibrary, Library, find_libraries, library_at
+    from dunechest.jobs.find import FindResult, FoundLibrary, find_libraries, library_at
     from dunechest.jobs.landing import RestoreChoice, remember_counterpart
     from dunechest.jobs.look import Readiness, look
     from dunechest.jobs.proof import Proof
@@ -52,7 +52,8 @@ if TYPE_CHECKING:
     from dunechest.jobs.thinning import ThinPlan, plan_thinning
     from dunechest.jobs.undoing import UndoPlan, plan_undo, undo
     from dunechest.jobs.verify import BagCheck, VerifyResult, verify
-    from dunechest.library.drafting.draft import Draft, draft_kind
+    from dunechest.library.draft.compose import Draft, draft_kind
+    from dunechest.library.library import Library
     from dunechest.progress import Progress, Step
 
 _WHERE = {
@@ -90,7 +91,7 @@ _WHERE = {
     "show_chest": "jobs.chests",
     "FindResult": "jobs.find",
     "FoundLibrary": "jobs.find",
-    "Library": "jobs.find",
+    "Library": "library.library",
     "find_libraries": "jobs.find",
     "library_at": "jobs.find",
     "Readiness": "jobs.look",
@@ -104,8 +105,8 @@ _WHERE = {
     "RestorePlan": "jobs.restore",
     "plan_restore": "jobs.restore",
     "RestoreResult": "jobs.restoring",
-    "Draft": "library.drafting.draft",
-    "draft_kind": "library.drafting.draft",
+    "Draft": "library.draft.compose",
+    "draft_kind": "library.draft.compose",
     "BagCheck": "jobs.verify",
     "VerifyResult": "jobs.verify",
     "verify": "jobs.verify",

@@ -10,7 +10,8 @@ from rich.table import Table
 from rich.text import Text
 
 from dunechest.cli.output import Out, common
-from dunechest.library.kinds import PLAIN_KIND, Kind, kind_named, load_kinds
+from dunechest.library.kinds.load import kind_named, load_kinds
+from dunechest.library.kinds.schema import PLAIN_KIND, Kind
 from dunechest.names import shown
 
 
@@ -119,7 +120,7 @@ def draft(out: Out, folder: str, name: str | None, write_to: str | None) -> int:
     from pathlib import Path
 
     from dunechest.errors import Refused
-    from dunechest.library.drafting.draft import draft_kind
+    from dunechest.library.draft.compose import draft_kind
     from dunechest.transfer import safe
 
     drafted = draft_kind(folder, name=name)
@@ -152,7 +153,7 @@ def check_file(out: Out, file: str) -> int:
     from pathlib import Path
 
     from dunechest.errors import KindFileError
-    from dunechest.library.kinds import read_kind
+    from dunechest.library.kinds.load import read_kind
 
     try:
         kind = read_kind(Path(file))

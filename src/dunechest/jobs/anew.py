@@ -13,10 +13,10 @@ from blake3 import blake3
 
 from dunechest.jobs.repointing import ByHand, Repoint, SettingChange, form_of, said
 from dunechest.ledger.deeds import Made, MadeFolder, OpenDeed, Rewritten, Working
-from dunechest.library.kinds import Kind, References
-from dunechest.library.references.base import Unread
+from dunechest.library.formats.base import Unread
+from dunechest.library.kinds.schema import Kind, References
 from dunechest.library.references.reading import READERS
-from dunechest.library.repointing.rewriting import NotRewritten, rewrite
+from dunechest.library.repoint.rewrite import NotRewritten, rewrite
 from dunechest.names import shown, to_wire
 from dunechest.transfer import safe
 

@@ -28,10 +28,10 @@ from dunechest.jobs.drive_findings import (
     names_findings,
     room_findings,
 )
-from dunechest.jobs.find import Library
 from dunechest.jobs.library_findings import library_findings
 from dunechest.jobs.planned import PlannedDatabase, PlannedFile
 from dunechest.jobs.selection import EVERYTHING, Choice, LeftBehind, Selection, Stray, select
+from dunechest.library.library import Library
 from dunechest.library.roles import databases_among
 from dunechest.machine.drives import Filesystem, Limits
 from dunechest.names import is_slug, shown

@@ -32,7 +32,7 @@ from dunechest.jobs.archive_run import Run
 from dunechest.jobs.changes import Difference
 from dunechest.jobs.glance import fingerprint
 from dunechest.ledger import notes
-from dunechest.library.inuse import points_here
+from dunechest.library.in_use import points_here
 from dunechest.machine.drives import holds_modes
 from dunechest.machine.folders import own_home, place_of
 from dunechest.machine.identity import this_machine

@@ -25,7 +25,7 @@ from dunechest.jobs.planned import PlannedFile
 from dunechest.jobs.recognising import Recognised, recognise
 from dunechest.jobs.selection import LeftBehind
 from dunechest.ledger import notes
-from dunechest.library.databases import COMPANIONS
+from dunechest.library.formats.sqlite import COMPANIONS
 from dunechest.machine.volumes import identity
 from dunechest.names import shown
 from dunechest.progress import Progress, Step, silent

@@ -15,7 +15,8 @@ from dunechest.jobs.archive_run import Run, copy_task, cut_off_words, payload_of
 from dunechest.jobs.changes import is_there
 from dunechest.jobs.planned import PlannedDatabase, PlannedFile
 from dunechest.jobs.selection import LeftBehind
-from dunechest.library.databases import InUse, NotCaptured, capture, looks_like_database
+from dunechest.library.capture import InUse, NotCaptured, capture
+from dunechest.library.formats.sqlite import looks_like_database
 from dunechest.names import from_wire, to_wire
 from dunechest.transfer import disk
 from dunechest.transfer.crew import Crew

@@ -13,10 +13,10 @@ from dunechest.chest.editions import current_files
 from dunechest.chest.records import CapturedDatabase, LibraryRecord
 from dunechest.chest.shelf import Marks, Proven, Shelf
 from dunechest.findings import Finding
-from dunechest.jobs.find import Library
 from dunechest.jobs.planned import PlannedDatabase, PlannedFile
 from dunechest.jobs.selection import Selection
 from dunechest.ledger.notes import state_folder
+from dunechest.library.library import Library
 from dunechest.machine.identity import this_machine
 from dunechest.names import from_wire
 from dunechest.transfer.copying import digest_files

@@ -22,7 +22,7 @@ from dunechest.jobs.chests import resolve_chest
 from dunechest.jobs.editions import own_bag
 from dunechest.jobs.find import resolve_library
 from dunechest.ledger.notes import state_folder
-from dunechest.library.databases import COMPANIONS, databases_differ
+from dunechest.library.formats.sqlite import COMPANIONS, databases_differ
 from dunechest.machine.identity import this_machine
 from dunechest.names import from_wire, shown
 from dunechest.progress import Progress, Step, silent

@@ -8,8 +8,8 @@ from dataclasses import dataclass
 from pathlib import Path
 
 from dunechest.errors import CutOff
-from dunechest.jobs.find import Library
-from dunechest.library.inuse import Use, in_use
+from dunechest.library.in_use import Use, in_use
+from dunechest.library.library import Library
 from dunechest.library.parts import Part, list_parts
 from dunechest.library.references.reading import ReferenceReport, read_references
 from dunechest.library.roles import Role, roles_of

@@ -9,7 +9,7 @@ from pathlib import Path
 
 from dunechest.chest.chest import Chest
 from dunechest.findings import Finding
-from dunechest.jobs.find import Library
+from dunechest.library.library import Library
 from dunechest.machine import volumes
 from dunechest.machine.drives import Filesystem, filesystem, with_limits
 from dunechest.machine.folders import own_home

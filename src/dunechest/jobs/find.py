@@ -7,11 +7,13 @@ import os
 from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass
 from pathlib import Path
-from typing import TYPE_CHECKING, Any, Literal
+from typing import TYPE_CHECKING, Any
 
 from dunechest.errors import DuneChestError, WordsOff
 from dunechest.ledger import notes
-from dunechest.library.kinds import PLAIN_KIND, Kind, kind_named, load_kinds
+from dunechest.library.kinds.load import kind_named, load_kinds
+from dunechest.library.kinds.schema import PLAIN_KIND, Kind
+from dunechest.library.library import Library
 from dunechest.library.recognise import Recognised, recognise, search, usual_places
 from dunechest.machine.drives import drive_folders, search_roots
 from dunechest.machine.folders import own_home
@@ -22,31 +24,6 @@ from dunechest.transfer.walk import count
 
 if TYPE_CHECKING:
     import pandas as pd
-
-
-@dataclass(frozen=True, slots=True)
-class Library:
-    """A library on this machine.
-
-    Parameters
-    ----------
-    name : str
-        Short name; what `find` shows and commands take.
-    kind : Kind
-        Its kind; the plain kind for whatever was named by path.
-    path : Path
-        The folder, or the single file.
-    shape : {"folder", "file"}
-        Which of the two.
-    evidence : tuple of str
-        What it was recognised by.
-    """
-
-    name: str
-    kind: Kind
-    path: Path
-    shape: Literal["folder", "file"]
-    evidence: tuple[str, ...] = ()
 
 
 @dataclass(frozen=True, slots=True)

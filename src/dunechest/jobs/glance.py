@@ -19,9 +19,9 @@ from dunechest.chest.chest import Chest
 from dunechest.chest.records import LibraryRecord
 from dunechest.jobs.account import ArchiveResult
 from dunechest.jobs.changes import same_library
-from dunechest.jobs.find import Library
 from dunechest.jobs.selection import Choice, LeftBehind
-from dunechest.library.kinds import Kind
+from dunechest.library.kinds.schema import Kind
+from dunechest.library.library import Library
 from dunechest.names import from_wire
 from dunechest.transfer.walk import count, entry_of, lines_of, look_over, walk
 

@@ -9,9 +9,9 @@ from pathlib import Path
 
 from dunechest.errors import Refused
 from dunechest.jobs.restore import RestorePlan
-from dunechest.library.databases import NotCaptured, capture
-from dunechest.library.joining.files import NotJoined, join, joins_of, only_parts
-from dunechest.library.patterns import Patterns
+from dunechest.library.capture import NotCaptured, capture
+from dunechest.library.join.files import NotJoined, join, joins_of, only_parts
+from dunechest.library.kinds.patterns import Patterns
 from dunechest.names import shown
 
 

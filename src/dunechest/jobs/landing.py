@@ -15,8 +15,8 @@ from dunechest.chest.records import LibraryRecord
 from dunechest.errors import DuneChestError, WordsOff
 from dunechest.findings import Finding
 from dunechest.ledger import notes
-from dunechest.library.kinds import Kind
-from dunechest.library.repointing import forms
+from dunechest.library.kinds.schema import Kind
+from dunechest.machine import written_paths
 from dunechest.machine.folders import own_home, standard_folders, usual_below
 from dunechest.machine.identity import system_name
 from dunechest.names import from_wire, shown, why_unsafe
@@ -138,15 +138,15 @@ def counterpart(old: str, new: str | os.PathLike[str]) -> tuple[str, str]:
     WordsOff
         If the first is not a full path.
     """
-    before = forms.read(old, False)
+    before = written_paths.read(old, False)
     if before is None or not before.full:
         raise WordsOff(f"{shown(old)!r} is not the full path of a folder on the other machine.")
-    return forms.normal(before.path), os.path.abspath(os.path.expanduser(os.fspath(new)))
+    return written_paths.normal(before.path), os.path.abspath(os.path.expanduser(os.fspath(new)))
 
 
 def old_path(record: LibraryRecord) -> str:
     """Return the library's old full path, with ``/`` between its pieces."""
-    return forms.normal(from_wire(record.origin.path).replace("\\", "/" if _windows(record) else "\\"))
+    return written_paths.normal(from_wire(record.origin.path).replace("\\", "/" if _windows(record) else "\\"))
 
 
 def _windows(record: LibraryRecord) -> bool:
@@ -180,7 +180,7 @@ def land(record: LibraryRecord, kind: Kind, choice: RestoreChoice) -> Landing:
             return Landing(folders[record.origin.standard] / relative, "standard")
     best: tuple[int, Path] | None = None
     for one in (*(_Counterpart(old, new) for old, new in choice.counterparts), *_read()):
-        rest = forms.below(old_path(record), one.old, cases=not _windows(record))
+        rest = written_paths.below(old_path(record), one.old, cases=not _windows(record))
         fits = one.machine in ("", record.origin.machine_id)
         if rest is not None and fits and (not rest or why_unsafe(rest) is None):
             place = Path(one.new, *rest.split("/")) if rest else Path(one.new)
@@ -244,7 +244,7 @@ def standard_moves(
         if not old_home and usual is not None:
             if not usual:
                 old_home = base
-            elif forms.below(base, base[: -len(usual) - 1], cases=cases) == usual:
+            elif written_paths.below(base, base[: -len(usual) - 1], cases=cases) == usual:
                 old_home = base[: -len(usual) - 1]
     if old_home:
         for standard, place in here.items():

@@ -7,9 +7,9 @@ from collections.abc import Iterable, Sequence
 
 from dunechest.findings import Finding
 from dunechest.jobs.contents import Contents
-from dunechest.jobs.find import Library
 from dunechest.jobs.selection import HOLLOW, Selection, total
-from dunechest.library.inuse import Use
+from dunechest.library.in_use import Use
+from dunechest.library.library import Library
 from dunechest.library.recognise import expand
 from dunechest.library.references.reading import Reference
 from dunechest.machine.folders import own_home, standard_folders

@@ -12,10 +12,11 @@ from dunechest.findings import Finding, weightiest_first
 from dunechest.jobs.archive import plan_archive
 from dunechest.jobs.contents import Contents, study
 from dunechest.jobs.drive_findings import Drive, slow_finding
-from dunechest.jobs.find import Library, library_at
+from dunechest.jobs.find import library_at
 from dunechest.jobs.library_findings import library_findings
 from dunechest.jobs.selection import EVERYTHING, Choice, Selection, select
-from dunechest.library.inuse import Use
+from dunechest.library.in_use import Use
+from dunechest.library.library import Library
 from dunechest.library.parts import Part
 from dunechest.library.references.reading import Reference
 from dunechest.library.roles import Role, RoleTotal, totals

@@ -14,12 +14,12 @@ from dunechest.findings import Finding
 from dunechest.jobs.landing import RestoreChoice
 from dunechest.jobs.protected import why_protected
 from dunechest.jobs.restore_contents import RestoreFile
-from dunechest.library.databases import COMPANIONS
-from dunechest.library.joining.files import joins_of
-from dunechest.library.kinds import Kind
-from dunechest.library.patterns import Patterns
-from dunechest.library.references.base import Unread
-from dunechest.library.references.keyed import document_of, values
+from dunechest.library.formats.base import Unread
+from dunechest.library.formats.keyed import document_of, values
+from dunechest.library.formats.sqlite import COMPANIONS
+from dunechest.library.join.files import joins_of
+from dunechest.library.kinds.patterns import Patterns
+from dunechest.library.kinds.schema import Kind
 from dunechest.names import from_wire, quoted, shown, slug, why_unsafe
 from dunechest.transfer.crew import Crew, batches
 from dunechest.transfer.tasks import DigestJob, DigestTask

@@ -12,12 +12,12 @@ from typing import TYPE_CHECKING
 from dunechest.chest.records import LibraryRecord
 from dunechest.jobs.landing import old_path
 from dunechest.jobs.restore_reading import BagTree
-from dunechest.library.databases import damage_in, questions
-from dunechest.library.kinds import Kind
+from dunechest.library.formats.base import Unread
+from dunechest.library.formats.keyed import document_of, values
+from dunechest.library.formats.sqlite import damage_in, questions
+from dunechest.library.kinds.patterns import Patterns
+from dunechest.library.kinds.schema import Kind
 from dunechest.library.parts import Part, list_parts
-from dunechest.library.patterns import Patterns
-from dunechest.library.references.base import Unread
-from dunechest.library.references.keyed import document_of, values
 from dunechest.library.references.reading import read_references
 from dunechest.names import from_wire, shown, why_unsafe
 from dunechest.transfer.walk import Walk, walk

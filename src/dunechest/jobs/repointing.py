@@ -14,14 +14,14 @@ from dunechest.chest.records import LibraryRecord
 from dunechest.jobs.landing import RestoreChoice, old_path, standard_moves
 from dunechest.jobs.restore_contents import RestoreStray
 from dunechest.jobs.restore_reading import BagTree
-from dunechest.library.kinds import Kind
-from dunechest.library.patterns import Patterns
-from dunechest.library.references.base import Unread
-from dunechest.library.references.keyed import document_of, values
+from dunechest.library.formats.base import Unread
+from dunechest.library.formats.keyed import document_of, values
+from dunechest.library.kinds.patterns import Patterns
+from dunechest.library.kinds.schema import Kind
 from dunechest.library.references.reading import READERS, base_of
 from dunechest.library.references.resolve import Resolver
-from dunechest.library.repointing import forms
-from dunechest.library.repointing.places import Moves, point
+from dunechest.library.repoint.places import Moves, point
+from dunechest.machine import written_paths
 from dunechest.machine.folders import standard_folders
 from dunechest.names import from_wire
 
@@ -78,7 +78,11 @@ def moves_of(
     paths = set(inside)
     windows = record.origin.system == "windows"
     folded = {path.casefold() for path in paths} if windows else paths
-    also = [(forms.normal(from_wire(s.path)), s.standard, from_wire(s.relative)) for s in record.strays if s.standard]
+    also = [
+        (written_paths.normal(from_wire(s.path)), s.standard, from_wire(s.relative))
+        for s in record.strays
+        if s.standard
+    ]
     folders, old_home = standard_moves(record, choice.home_folder, also)
     return Moves(
         old=old_path(record),
@@ -86,7 +90,7 @@ def moves_of(
         windows=windows,
         renamed=renamed,
         inside=(lambda path: path.casefold() in folded) if windows else paths.__contains__,
-        strays={forms.normal(stray.origin): str(stray.place) for stray in strays if stray.origin},
+        strays={written_paths.normal(stray.origin): str(stray.place) for stray in strays if stray.origin},
         folders=folders,
         home=str(choice.home_folder),
         old_home=old_home,
@@ -144,11 +148,11 @@ def plan_references(
 def _what_to_do(
     text: str, uri: bool, base: str, moves: Moves, left: Mapping[str, str], archived: Collection[str]
 ) -> str:
-    written = forms.read(text, uri)
+    written = written_paths.read(text, uri)
     if written is not None:
         path = written.path if written.full else "/".join(filter(None, (moves.old, base, written.path)))
-        why = left.get(forms.normal(path))
-        inner = forms.below(forms.normal(path), moves.old, cases=moves.cases)
+        why = left.get(written_paths.normal(path))
+        inner = written_paths.below(written_paths.normal(path), moves.old, cases=moves.cases)
         if inner in archived:
             return "it is in the archive, and not part of what is restored. Restore that, too, if it is wanted"
         if why:

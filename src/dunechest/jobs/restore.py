@@ -33,7 +33,8 @@ from dunechest.jobs.restore_source import Source, source_of
 from dunechest.jobs.settling import settle
 from dunechest.jobs.stray_places import place_strays
 from dunechest.ledger.notes import state_folder
-from dunechest.library.kinds import PLAIN_KIND, Kind, load_kinds
+from dunechest.library.kinds.load import load_kinds
+from dunechest.library.kinds.schema import PLAIN_KIND, Kind
 from dunechest.library.parts import Part, parts_named
 from dunechest.machine.drives import Filesystem, filesystem
 from dunechest.machine.sensitive import why_sensitive

@@ -7,7 +7,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 from dunechest.findings import Finding
-from dunechest.library.inuse import in_use
+from dunechest.library.in_use import in_use
 from dunechest.machine import processes
 from dunechest.names import shown
 from dunechest.transfer.walk import each_file

@@ -19,7 +19,8 @@ from dunechest.jobs.meeting import nothing_in
 from dunechest.jobs.restore import RestorePlan, plan_restore
 from dunechest.ledger import memory
 from dunechest.ledger.notes import state_folder
-from dunechest.library.kinds import PLAIN_KIND, load_kinds
+from dunechest.library.kinds.load import load_kinds
+from dunechest.library.kinds.schema import PLAIN_KIND
 from dunechest.machine.identity import this_machine
 from dunechest.machine.volumes import identity
 from dunechest.names import from_wire, shown

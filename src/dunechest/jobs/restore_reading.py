@@ -22,9 +22,9 @@ from dunechest.chest.records import LibraryRecord
 from dunechest.errors import DuneChestError
 from dunechest.jobs.landing import old_path
 from dunechest.jobs.restore_contents import RestoreFile
-from dunechest.library.kinds import Kind
+from dunechest.library.kinds.patterns import Patterns
+from dunechest.library.kinds.schema import Kind
 from dunechest.library.parts import Part, list_parts
-from dunechest.library.patterns import Patterns
 from dunechest.library.references.reading import Reference, ReferenceReport, read_references
 from dunechest.names import from_wire, why_unsafe
 from dunechest.transfer import safe

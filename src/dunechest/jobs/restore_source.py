@@ -17,7 +17,7 @@ from dunechest.errors import BagUnusable, RecordDamaged, Refused, WordsOff
 from dunechest.findings import Finding
 from dunechest.jobs.landing import RestoreChoice
 from dunechest.jobs.restore_contents import NO_MODE, NotDone, RestoreFile, current_files, earlier_files
-from dunechest.library.kinds import PLAIN_KIND
+from dunechest.library.kinds.schema import PLAIN_KIND
 from dunechest.names import shown
 from dunechest.words import number
 

@@ -26,7 +26,7 @@ from dunechest.jobs.repointing import ByHand, Repoint, SettingChange
 from dunechest.jobs.restore import RestorePlan
 from dunechest.jobs.restore_contents import NotDone, RestoreFile
 from dunechest.ledger import deeds, notes
-from dunechest.library.patterns import Patterns
+from dunechest.library.kinds.patterns import Patterns
 from dunechest.names import shown, to_wire
 from dunechest.progress import Progress, silent
 from dunechest.transfer.copying import digest_files

@@ -8,7 +8,7 @@ from dataclasses import dataclass
 
 from dunechest.errors import WordsOff
 from dunechest.jobs.contents import Contents
-from dunechest.library.databases import COMPANIONS
+from dunechest.library.formats.sqlite import COMPANIONS
 from dunechest.library.parts import Part, parts_named
 from dunechest.library.references.reading import Reference
 from dunechest.library.references.resolve import not_taken

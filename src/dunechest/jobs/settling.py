@@ -13,8 +13,8 @@ from dunechest.jobs.meeting import Meeting
 from dunechest.jobs.repointing import References, Repoint
 from dunechest.jobs.restore_contents import RestoreFile
 from dunechest.jobs.restore_reading import BagTree
-from dunechest.library.kinds import Kind
-from dunechest.library.repointing.rewriting import NotRewritten, rewrite
+from dunechest.library.kinds.schema import Kind
+from dunechest.library.repoint.rewrite import NotRewritten, rewrite
 from dunechest.transfer import safe
 
 _MOST = 64 << 20

@@ -1,1 +1,1 @@
-"""A library on a machine: kinds, recognition, roles, what marks it as in use, and its databases."""
+"""A library on a machine: its kind, its files and their roles, its references and parts, and what marks it as in use."""

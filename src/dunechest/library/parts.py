@@ -7,14 +7,14 @@ from collections.abc import Iterable, Mapping
 from dataclasses import dataclass
 from pathlib import Path
 
-from dunechest.library.kinds import Kind, Parts, References
-from dunechest.library.patterns import Patterns
-from dunechest.library.references.base import Raw, Unread, text_of
-from dunechest.library.references.bibliographies import attachments, bibtex_entries
-from dunechest.library.references.keyed import document_of, values
+from dunechest.library.formats.base import Raw, Unread, text_of
+from dunechest.library.formats.bibliographies import attachments, bibtex_entries
+from dunechest.library.formats.keyed import document_of, values
+from dunechest.library.formats.tables import part_rows
+from dunechest.library.kinds.patterns import Patterns
+from dunechest.library.kinds.schema import Kind, Parts, References
 from dunechest.library.references.reading import Reference, base_of
 from dunechest.library.references.resolve import Resolver
-from dunechest.library.references.tables import part_rows
 from dunechest.transfer.walk import Walk
 
 

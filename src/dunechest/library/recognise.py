@@ -11,8 +11,8 @@ from contextlib import closing
 from dataclasses import dataclass, replace
 from pathlib import Path
 
-from dunechest.library.databases import guard, read_only
-from dunechest.library.kinds import Kind, Sign
+from dunechest.library.formats.sqlite import guard, read_only
+from dunechest.library.kinds.schema import Kind, Sign
 from dunechest.machine.folders import standard_folders
 from dunechest.transfer import safe
 from dunechest.transfer.hollow import hollow

@@ -6,8 +6,8 @@ from collections.abc import Iterable, Mapping
 from dataclasses import dataclass
 from typing import Literal
 
-from dunechest.library.databases import COMPANIONS
-from dunechest.library.kinds import Kind
+from dunechest.library.formats.sqlite import COMPANIONS
+from dunechest.library.kinds.schema import Kind
 from dunechest.transfer.walk import FileEntry
 
 Role = Literal["essential", "rebuildable", "must-not-leave"]

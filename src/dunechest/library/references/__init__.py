@@ -1,1 +1,1 @@
-"""What a library refers to: a small reader an open format, and one place that says where each reference leads."""
+"""What a library refers to, and where each reference leads."""

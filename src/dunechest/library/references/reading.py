@@ -8,10 +8,10 @@ from pathlib import Path
 
 import msgspec
 
-from dunechest.library.kinds import Kind, References
-from dunechest.library.patterns import Patterns
-from dunechest.library.references import bibliographies, keyed, markup, playlists, tables
-from dunechest.library.references.base import Raw, Unread
+from dunechest.library.formats import bibliographies, keyed, markup, playlists, tables
+from dunechest.library.formats.base import Raw, Unread
+from dunechest.library.kinds.patterns import Patterns
+from dunechest.library.kinds.schema import Kind, References
 from dunechest.library.references.resolve import Resolver, State
 from dunechest.transfer.walk import Walk
 

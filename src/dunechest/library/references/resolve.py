@@ -11,7 +11,7 @@ from pathlib import Path
 from typing import Literal, NamedTuple
 from urllib.parse import unquote, urlsplit
 
-from dunechest.library.references.base import Raw
+from dunechest.library.formats.base import Raw
 from dunechest.machine.sensitive import is_secret
 
 #: ``away`` is outside this machine (a web address); ``folder`` is a folder outside the library.

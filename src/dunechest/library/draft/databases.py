@@ -8,8 +8,8 @@ import time
 from collections.abc import Iterator
 from dataclasses import dataclass
 
-from dunechest.library.databases import COMPANIONS, questions
-from dunechest.library.drafting.observing import Ground, Observation, Sureness, ending, pattern_of
+from dunechest.library.draft.observing import Ground, Observation, Sureness, ending, pattern_of
+from dunechest.library.formats.sqlite import COMPANIONS, questions
 from dunechest.library.references.resolve import Target
 
 _SAMPLE = 400

@@ -8,8 +8,8 @@ from collections.abc import Iterator
 from pathlib import Path
 from typing import Any, NamedTuple
 
-from dunechest.library.kinds import References
-from dunechest.library.references.base import Raw, Unread, lines_of, text_of
+from dunechest.library.formats.base import Raw, Unread, lines_of, text_of
+from dunechest.library.kinds.schema import References
 
 _BIBTEX_FIELDS = ("file", "pdf", "localfile")
 RIS_FIELDS = ("L1", "L2", "L3", "L4", "LK")

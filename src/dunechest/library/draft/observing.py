@@ -10,7 +10,7 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import Literal
 
-from dunechest.library.references.base import Raw
+from dunechest.library.formats.base import Raw
 from dunechest.library.references.resolve import Resolver, Target
 from dunechest.transfer import safe
 from dunechest.transfer.walk import FileEntry, Walk

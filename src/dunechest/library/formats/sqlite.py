@@ -1,14 +1,4 @@
-"""SQLite databases of a library: captured through SQLite's own backup interface.
-
-A database with a write-ahead log beside it is two or three files that only SQLite
-can put together, and copying them one after the other while an application
-writes gives a broken one. SQLite's backup interface (``sqlite3_backup_init``) gives
-one consistent file.
-
-The source must not change by being read. A database that nobody has open but that
-has a log beside it would get a new index file next to it, so such a one is copied
-aside with its log first, and captured from there.
-"""
+"""SQLite databases of a library, opened here and nowhere else: read-only or as a copy, guarded, for a bounded time."""
 
 from __future__ import annotations
 
@@ -20,34 +10,17 @@ import tempfile
 import time
 from collections.abc import Iterator
 from contextlib import closing, contextmanager
-from dataclasses import dataclass
 from pathlib import Path
 from urllib.parse import quote
 
 from blake3 import blake3
 
+from dunechest.library.formats.base import Unread
 from dunechest.transfer import safe
 
 _HEADER = b"SQLite format 3\0"
 #: Files that SQLite keeps beside a database; what they hold comes along in the capture.
 COMPANIONS = ("-wal", "-shm", "-journal")
-_TRIES = 5
-
-
-class NotCaptured(Exception):
-    """Why a file could not be captured as a database, in words."""
-
-
-class InUse(NotCaptured):
-    """An application holds the database for itself. Copying its file would give a broken one."""
-
-
-@dataclass(frozen=True, slots=True)
-class Capture:
-    """A database that was captured: whether SQLite calls the capture sound, and its words if not."""
-
-    sound: bool
-    words: str
 
 
 def companions(path: str) -> tuple[str, ...]:
@@ -74,110 +47,6 @@ def looks_like_database(path: Path) -> bool:
         return False
     with os.fdopen(fd, "rb") as file:
         return file.read(len(_HEADER)) == _HEADER
-
-
-def capture(database: Path, target: Path, scratch: Path) -> Capture:
-    """Write one consistent copy of a database to a new file.
-
-    Parameters
-    ----------
-    database : Path
-        The database; an application may have it open.
-    target : Path
-        The new file, which must not exist.
-    scratch : Path
-        An existing folder for a passing copy, on the same drive as `target`.
-
-    Returns
-    -------
-    Capture
-
-    Raises
-    ------
-    NotCaptured
-        If SQLite cannot read the database; nothing is left at `target`.
-    OSError
-        If the drive cannot be written to.
-    """
-    if not looks_like_database(database):
-        raise NotCaptured("it is not an SQLite database, or is encrypted")
-    wal, shm, journal = (Path(p) for p in companions(str(database)))
-    try:
-        # With an index file there, some process has the database open (or had, when it
-        # ended): SQLite's own locks make the copy consistent, and nothing new appears.
-        open_elsewhere = shm.exists()
-        if open_elsewhere or not (wal.exists() or journal.exists() or _keeps_log(database)):
-            try:
-                return _backup(read_only(database), target)
-            except sqlite3.Error as error:
-                target.unlink(missing_ok=True)
-                if getattr(error, "sqlite_errorcode", 0) & 0xFF in (sqlite3.SQLITE_BUSY, sqlite3.SQLITE_LOCKED):
-                    raise InUse(_HELD) from error
-        return _capture_aside(database, target, scratch)
-    except sqlite3.Error as error:
-        target.unlink(missing_ok=True)
-        raise NotCaptured(f"SQLite cannot read it: {error}") from error
-    except BaseException:
-        target.unlink(missing_ok=True)
-        raise
-
-
-def _keeps_log(database: Path) -> bool:
-    """Whether the header says that the database uses a write-ahead log (file format, section 1.3)."""
-    with database.open("rb") as file:
-        return file.read(20)[18:20] == b"\x02\x02"
-
-
-#: Seconds that an application may hold its database for itself before it is left out.
-PATIENCE = 10.0
-#: Pages copied before there is a look at the clock, and at whether the person wants to stop.
-_PAGES = 2000
-
-
-def _backup(source: sqlite3.Connection, target: Path) -> Capture:
-    with closing(source), closing(sqlite3.connect(target)) as copy:
-        # The first read takes a lock that writers wait for, or see past (with a log): so the pages belong together, and
-        # the copy never has to begin again.
-        _begin_reading(source)
-        until = time.monotonic() + PATIENCE
-
-        def watch(status: int, remaining: int, total: int) -> None:
-            nonlocal until
-            if status in (sqlite3.SQLITE_BUSY, sqlite3.SQLITE_LOCKED):
-                if time.monotonic() > until:
-                    raise InUse(_HELD)
-            else:
-                until = time.monotonic() + PATIENCE
-
-        source.backup(copy, pages=_PAGES, progress=watch, sleep=0.1)
-        words = damage_in(copy)
-        for ending in COMPANIONS:
-            Path(str(target) + ending).unlink(missing_ok=True)
-    for ending in COMPANIONS:
-        Path(str(target) + ending).unlink(missing_ok=True)
-    return Capture(words == "ok", words)
-
-
-_HELD = "an application holds it for itself, so that nobody else can read it"
-
-
-def _begin_reading(source: sqlite3.Connection) -> None:
-    """Begin to read a database; wait for one that is held by an application, but not for ever."""
-    until = time.monotonic() + PATIENCE
-    source.execute("PRAGMA busy_timeout = 200")
-    source.isolation_level = None
-    while True:
-        try:
-            source.execute("BEGIN")
-            source.execute("SELECT count(*) FROM sqlite_master").fetchone()
-            return
-        except sqlite3.OperationalError as error:
-            if source.in_transaction:
-                source.execute("ROLLBACK")
-            if error.sqlite_errorcode & 0xFF not in (sqlite3.SQLITE_BUSY, sqlite3.SQLITE_LOCKED):
-                raise
-            if time.monotonic() > until:
-                raise InUse(_HELD) from error
 
 
 #: What SQLite says where an application brings a sort order, a function or a kind of table of its own.
@@ -224,35 +93,6 @@ def damage_in(connection: sqlite3.Connection, *, thorough: bool = False) -> str:
             lines = [line for line in lines if _OF_INDEX.search(line) is None] or ["ok"]
         return "; ".join(lines[:3])
     return "ok"
-
-
-def _capture_aside(database: Path, target: Path, scratch: Path) -> Capture:
-    """Copy a database nobody has open, with its log or journal, and capture the copy."""
-    aside = scratch / "database"
-    names = (str(database), str(database) + "-wal", str(database) + "-journal")
-    try:
-        for again in range(_TRIES):
-            before = [_stamp(name) for name in names]
-            for name, ending in zip(names, ("", "-wal", "-journal"), strict=True):
-                beside = Path(str(aside) + ending)
-                beside.unlink(missing_ok=True)
-                if Path(name).exists():
-                    shutil.copyfile(name, beside)
-            if before == [_stamp(name) for name in names]:
-                return _backup(sqlite3.connect(aside), target)
-            time.sleep(0.2 * (again + 1))
-    finally:
-        for ending in ("", *COMPANIONS):
-            Path(str(aside) + ending).unlink(missing_ok=True)
-    raise NotCaptured("it keeps changing, though no process could be seen that has it open")
-
-
-def _stamp(name: str) -> tuple[int, int, int] | None:
-    try:
-        info = os.stat(name)
-    except FileNotFoundError:
-        return None
-    return info.st_size, info.st_mtime_ns, info.st_ctime_ns
 
 
 def databases_differ(one: Path, other: Path) -> str:
@@ -359,3 +199,58 @@ def questions(database: Path, *, seconds: float = ANSWERS) -> Iterator[sqlite3.C
             with closing(sqlite3.connect(aside)) as connection:
                 connection.execute("SELECT count(*) FROM sqlite_master").fetchone()  # what is in the log is taken in
                 yield guard(connection, seconds)
+
+
+#: Seconds that the writing may take: a hostile trigger would take for ever.
+WRITING = 120.0
+_MAY_WRITE = frozenset(
+    {
+        sqlite3.SQLITE_SELECT,
+        sqlite3.SQLITE_READ,
+        sqlite3.SQLITE_FUNCTION,
+        sqlite3.SQLITE_UPDATE,
+        sqlite3.SQLITE_INSERT,
+        sqlite3.SQLITE_DELETE,
+        sqlite3.SQLITE_TRANSACTION,
+    }
+)
+
+
+@contextmanager
+def writing(path: Path) -> Iterator[sqlite3.Connection]:
+    """Open a database that nobody else has open, to change rows in it and nothing else; all or nothing.
+
+    What a hostile database could do besides, attach another file or run for ever, is refused.
+
+    Raises
+    ------
+    Unread
+        If SQLite cannot.
+    """
+    until = time.monotonic() + WRITING
+    try:
+        os.close(safe.open_regular(path))  # SQLite itself would follow a link
+        with closing(sqlite3.connect(path, isolation_level=None)) as connection:
+            connection.text_factory = lambda raw: raw.decode("utf-8", "surrogateescape")
+            connection.execute("PRAGMA trusted_schema = OFF")
+            connection.set_progress_handler(lambda: int(time.monotonic() > until), 100_000)
+            connection.set_authorizer(
+                lambda action, *rest: sqlite3.SQLITE_OK if action in _MAY_WRITE else sqlite3.SQLITE_DENY
+            )
+            connection.execute("BEGIN IMMEDIATE")
+            try:
+                yield connection
+                connection.execute("COMMIT")
+            except BaseException:
+                if connection.in_transaction:
+                    connection.execute("ROLLBACK")
+                raise
+            finally:
+                connection.set_authorizer(None)
+    except (sqlite3.Error, OSError, UnicodeEncodeError) as error:
+        raise Unread(f"SQLite cannot change it: {error}") from error
+    finally:
+        for ending in COMPANIONS:
+            beside = Path(str(path) + ending)
+            if beside.exists() and not beside.stat().st_size:
+                beside.unlink()

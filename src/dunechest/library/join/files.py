@@ -10,13 +10,13 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
-from dunechest.library.joining import rows
-from dunechest.library.joining.rows import join_rows
-from dunechest.library.kinds import Joins, Kind
-from dunechest.library.patterns import Patterns
-from dunechest.library.references.base import Unread, text_of
-from dunechest.library.references.bibliographies import bibtex_spans
-from dunechest.library.references.keyed import document_of
+from dunechest.library.formats.base import Unread, text_of
+from dunechest.library.formats.bibliographies import bibtex_spans
+from dunechest.library.formats.keyed import document_of
+from dunechest.library.join import rows
+from dunechest.library.join.rows import join_rows
+from dunechest.library.kinds.patterns import Patterns
+from dunechest.library.kinds.schema import Joins, Kind
 from dunechest.transfer import safe
 
 

@@ -5,9 +5,9 @@ from __future__ import annotations
 from collections.abc import Iterator
 from pathlib import Path
 
-from dunechest.library.kinds import References
-from dunechest.library.references.base import Raw, lines_of
-from dunechest.library.references.markup import xml_events
+from dunechest.library.formats.base import Raw, lines_of
+from dunechest.library.formats.markup import xml_events
+from dunechest.library.kinds.schema import References
 
 
 def read_m3u8(path: Path, spec: References) -> Iterator[Raw]:

@@ -8,11 +8,10 @@ from collections.abc import Collection
 from pathlib import Path
 from typing import Any
 
-from dunechest.library.databases import questions
-from dunechest.library.kinds import Joins, JoinTable, Kind
-from dunechest.library.references.base import Unread
-from dunechest.library.references.tables import quoted
-from dunechest.library.repointing.tables import writing
+from dunechest.library.formats.base import Unread
+from dunechest.library.formats.sqlite import questions, writing
+from dunechest.library.formats.tables import quoted
+from dunechest.library.kinds.schema import Joins, JoinTable, Kind
 
 #: Rows of one table; a database with more is no catalogue that a person keeps.
 _MOST = 5_000_000

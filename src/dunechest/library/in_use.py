@@ -12,10 +12,10 @@ from collections.abc import Collection
 from dataclasses import dataclass
 from pathlib import Path
 
-from dunechest.library.kinds import Kind
+from dunechest.library.formats.base import Unread
+from dunechest.library.formats.keyed import document_of, values
+from dunechest.library.kinds.schema import Kind
 from dunechest.library.recognise import expand
-from dunechest.library.references.base import Unread
-from dunechest.library.references.keyed import document_of, values
 from dunechest.machine import locks, processes
 from dunechest.machine.folders import standard_folders
 from dunechest.transfer import safe

@@ -6,9 +6,9 @@ import sqlite3
 from collections.abc import Iterator
 from pathlib import Path
 
-from dunechest.library.databases import questions
-from dunechest.library.kinds import Parts, References
-from dunechest.library.references.base import LONGEST, Raw, Unread
+from dunechest.library.formats.base import LONGEST, Raw, Unread
+from dunechest.library.formats.sqlite import questions
+from dunechest.library.kinds.schema import Parts, References
 
 #: Seconds that a question to a database may take: a hostile view would take for ever.
 _PATIENCE = 60.0

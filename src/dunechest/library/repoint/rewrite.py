@@ -16,11 +16,11 @@ from typing import Any
 from urllib.parse import quote, unquote
 from xml.sax.saxutils import escape
 
-from dunechest.library.kinds import References
-from dunechest.library.references.base import Raw, Unread
-from dunechest.library.references.bibliographies import RIS_FIELDS, bibtex_fields
+from dunechest.library.formats.base import Raw, Unread
+from dunechest.library.formats.bibliographies import RIS_FIELDS, bibtex_fields
+from dunechest.library.kinds.schema import References
 from dunechest.library.references.reading import READERS
-from dunechest.library.repointing.tables import rewrite_sqlite
+from dunechest.library.repoint.tables import rewrite_sqlite
 from dunechest.transfer import safe
 
 _MOST = 64 << 20

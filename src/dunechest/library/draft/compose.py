@@ -10,12 +10,13 @@ from dataclasses import dataclass
 from pathlib import Path
 
 from dunechest.errors import CutOff, WordsOff
-from dunechest.library.drafting.databases import column_references, databases_in, tables_of
-from dunechest.library.drafting.documents import csl_references, keyed_references, text_references, toml_text
-from dunechest.library.drafting.observing import Ground, Observation, Sureness, ending, pattern_of
-from dunechest.library.drafting.rebuildable import rebuildable_folders
-from dunechest.library.kinds import Kind, parse_kind
-from dunechest.library.patterns import Patterns
+from dunechest.library.draft.databases import column_references, databases_in, tables_of
+from dunechest.library.draft.documents import csl_references, keyed_references, text_references, toml_text
+from dunechest.library.draft.observing import Ground, Observation, Sureness, ending, pattern_of
+from dunechest.library.draft.rebuildable import rebuildable_folders
+from dunechest.library.kinds.load import parse_kind
+from dunechest.library.kinds.patterns import Patterns
+from dunechest.library.kinds.schema import Kind
 from dunechest.machine.folders import own_home, place_of
 from dunechest.machine.identity import system_name
 from dunechest.names import shown, slug

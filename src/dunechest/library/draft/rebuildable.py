@@ -11,7 +11,7 @@ import struct
 from collections import defaultdict
 from collections.abc import Collection, Iterator
 
-from dunechest.library.drafting.observing import Ground, Observation, Sureness, ending
+from dunechest.library.draft.observing import Ground, Observation, Sureness, ending
 
 #: Words in a folder's name by which people and programs call what can be made again.
 _SAYS_SO = frozenset(

@@ -9,8 +9,8 @@ from collections.abc import Iterator
 from pathlib import Path
 from typing import Any
 
-from dunechest.library.kinds import References
-from dunechest.library.references.base import LONGEST, MOST, Raw, Unread, text_of
+from dunechest.library.formats.base import LONGEST, MOST, Raw, Unread, text_of
+from dunechest.library.kinds.schema import References
 
 _MOST_SETTINGS = 4 << 20
 

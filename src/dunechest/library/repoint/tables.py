@@ -3,71 +3,12 @@
 from __future__ import annotations
 
 import os
-import sqlite3
-import time
-from collections.abc import Iterator, Mapping
-from contextlib import closing, contextmanager
+from collections.abc import Mapping
 from pathlib import Path
 
-from dunechest.library.databases import COMPANIONS
-from dunechest.library.kinds import References
-from dunechest.library.references.base import Unread
-from dunechest.library.references.tables import join_path, quoted
-from dunechest.transfer import safe
-
-#: Seconds that the writing may take: a hostile trigger would take for ever.
-_PATIENCE = 120.0
-_ALLOWED = frozenset(
-    {
-        sqlite3.SQLITE_SELECT,
-        sqlite3.SQLITE_READ,
-        sqlite3.SQLITE_FUNCTION,
-        sqlite3.SQLITE_UPDATE,
-        sqlite3.SQLITE_INSERT,
-        sqlite3.SQLITE_DELETE,
-        sqlite3.SQLITE_TRANSACTION,
-    }
-)
-
-
-@contextmanager
-def writing(path: Path) -> Iterator[sqlite3.Connection]:
-    """Open a database that nobody else has open, to change rows in it and nothing else; all or nothing.
-
-    What a hostile database could do besides, attach another file or run for ever, is refused.
-
-    Raises
-    ------
-    Unread
-        If SQLite cannot.
-    """
-    until = time.monotonic() + _PATIENCE
-    try:
-        os.close(safe.open_regular(path))  # SQLite itself would follow a link
-        with closing(sqlite3.connect(path, isolation_level=None)) as connection:
-            connection.text_factory = lambda raw: raw.decode("utf-8", "surrogateescape")
-            connection.execute("PRAGMA trusted_schema = OFF")
-            connection.set_progress_handler(lambda: int(time.monotonic() > until), 100_000)
-            connection.set_authorizer(
-                lambda action, *rest: sqlite3.SQLITE_OK if action in _ALLOWED else sqlite3.SQLITE_DENY
-            )
-            connection.execute("BEGIN IMMEDIATE")
-            try:
-                yield connection
-                connection.execute("COMMIT")
-            except BaseException:
-                if connection.in_transaction:
-                    connection.execute("ROLLBACK")
-                raise
-            finally:
-                connection.set_authorizer(None)
-    except (sqlite3.Error, OSError, UnicodeEncodeError) as error:
-        raise Unread(f"SQLite cannot change it: {error}") from error
-    finally:
-        for ending in COMPANIONS:
-            beside = Path(str(path) + ending)
-            if beside.exists() and not beside.stat().st_size:
-                beside.unlink()
+from dunechest.library.formats.sqlite import writing
+from dunechest.library.formats.tables import join_path, quoted
+from dunechest.library.kinds.schema import References
 
 
 def rewrite_sqlite(path: Path, spec: References, wanted: Mapping[tuple[str, str], str]) -> list[tuple[str, str, str]]:

@@ -8,10 +8,10 @@ from collections import defaultdict
 from collections.abc import Iterator
 from typing import Any
 
-from dunechest.library.drafting.observing import LOOKED_INTO, Ground, Observation, Sureness, ending, pattern_of
-from dunechest.library.kinds import Form, References
-from dunechest.library.references.base import Raw, Unread
-from dunechest.library.references.keyed import document_of
+from dunechest.library.draft.observing import LOOKED_INTO, Ground, Observation, Sureness, ending, pattern_of
+from dunechest.library.formats.base import Raw, Unread
+from dunechest.library.formats.keyed import document_of
+from dunechest.library.kinds.schema import Form, References
 from dunechest.library.references.reading import READERS
 from dunechest.words import number
 

@@ -7,10 +7,10 @@ from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, field
 from typing import Literal
 
-from dunechest.library.references.base import Raw
+from dunechest.library.formats.base import Raw
 from dunechest.library.references.resolve import Resolver
-from dunechest.library.repointing import forms
-from dunechest.library.repointing.forms import Written
+from dunechest.machine import written_paths
+from dunechest.machine.written_paths import Written
 
 State = Literal["stays", "new", "lost"]
 
@@ -89,7 +89,7 @@ def point(raw: Raw, base: str, moves: Moves, resolver: Resolver) -> Pointed:
     resolver : Resolver
         Knows the library as it is here.
     """
-    written = forms.read(raw.text, raw.uri)
+    written = written_paths.read(raw.text, raw.uri)
     if written is None:
         return Pointed("stays")
     full_uri = bool(written.scheme)
@@ -97,7 +97,7 @@ def point(raw: Raw, base: str, moves: Moves, resolver: Resolver) -> Pointed:
     if found is None and (raw.uri or full_uri) and any(mark in raw.text for mark in "?#"):
         # What stands after it says where in the file; it stays as it is.
         at = min(raw.text.find(mark) for mark in "?#" if mark in raw.text)
-        cut = forms.read(raw.text[:at], True)
+        cut = written_paths.read(raw.text[:at], True)
         if cut is not None and (inner := _exactly(cut, base, moves)) is not None:
             tail = raw.text[at:]
             return Pointed(inner.state, inner.text + tail if inner.text else "", inner.why)
@@ -122,12 +122,12 @@ def _exactly(written: Written, base: str, moves: Moves) -> Pointed | None:
     if written.form == "home":
         if not moves.old_home:
             return None
-        old = forms.normal(f"{moves.old_home}/{written.path}")
+        old = written_paths.normal(f"{moves.old_home}/{written.path}")
     elif written.full:
-        old = forms.normal(written.path)
+        old = written_paths.normal(written.path)
     else:
-        old = forms.normal("/".join(filter(None, (moves.old, base, written.path))))
-    inner = forms.below(old, moves.old, cases=moves.cases)
+        old = written_paths.normal("/".join(filter(None, (moves.old, base, written.path))))
+    inner = written_paths.below(old, moves.old, cases=moves.cases)
     if inner == "":
         return _written(moves.new, written, base, moves)
     if inner is not None:
@@ -138,7 +138,7 @@ def _exactly(written: Written, base: str, moves: Moves) -> Pointed | None:
     if place is not None:
         return _written(place, written, base, moves)
     for before, now in moves.folders:
-        rest = forms.below(old, before, cases=moves.cases)
+        rest = written_paths.below(old, before, cases=moves.cases)
         if rest is not None:
             new = os.path.join(now, *rest.split("/")) if rest else now
             if os.path.lexists(new):
@@ -151,7 +151,7 @@ def _written(full: str, like: Written, base: str, moves: Moves, before: str = ""
     if like.full:
         if like.form == "home" and not full.startswith(moves.home.rstrip(os.sep) + os.sep):
             like = Written(like.path, "plain", True)
-        text = forms.write(full, like, home=moves.home)
+        text = written_paths.write(full, like, home=moves.home)
         same = _same(full, like, moves)
     else:
         here = moves.renamed.get(base, base)
@@ -160,10 +160,10 @@ def _written(full: str, like: Written, base: str, moves: Moves, before: str = ""
         # A path that leads there already stays as it is, whatever detours it takes.
         same = os.path.normpath(os.path.join(start, like.path)) == os.path.normpath(full)
         same = same and not (like.backslashes and os.sep == "/")
-        text = forms.write(path, forms.as_relative(like))
+        text = written_paths.write(path, written_paths.as_relative(like))
     return Pointed("stays") if same or text == before else Pointed("new", text)
 
 
 def _same(full: str, like: Written, moves: Moves) -> bool:
     path = os.path.join(moves.home, like.path) if like.form == "home" else like.path
-    return forms.normal(path) == forms.normal(full.replace(os.sep, "/"))
+    return written_paths.normal(path) == written_paths.normal(full.replace(os.sep, "/"))

@@ -1,29 +1,21 @@
-"""Kind files: what a sort of library looks like, written in TOML.
+"""The schema of a kind file: what a sort of library looks like, as plain values.
 
-The format is documented in ``docs/kind-files.md``. Shipped kinds are package data;
-a person's own lie in ``kinds/`` of this machine's state folder and win over a
-shipped one of the same name.
+The format is documented in ``docs/kind-files.md``.
 """
 
 from __future__ import annotations
 
-import tomllib
-from collections.abc import Mapping
 from functools import cached_property
-from importlib import resources
-from pathlib import Path
 from typing import Literal
 
 import msgspec
 
-from dunechest.errors import KindFileError, WordsOff
-from dunechest.library import kindcheck
-from dunechest.library.kindcheck import FORMAT, PLAIN
-from dunechest.library.patterns import Patterns
-from dunechest.names import shown
-from dunechest.transfer import safe
+from dunechest.library.kinds.patterns import Patterns
 
-_MOST = 1 << 20
+FORMAT = 1
+
+#: The kind of whatever no kind file describes.
+PLAIN = "folder"
 
 
 class Sign(msgspec.Struct, frozen=True, forbid_unknown_fields=True, omit_defaults=True):
@@ -307,87 +299,4 @@ class Kind(msgspec.Struct, frozen=True, forbid_unknown_fields=True, dict=True):
         return Patterns(self.in_use.lock_marks)
 
 
-def parse_kind(text: str, where: str) -> Kind:
-    """Read the text of a kind file.
-
-    Parameters
-    ----------
-    text : str
-        TOML.
-    where : str
-        What to call the file in an error.
-
-    Raises
-    ------
-    KindFileError
-        With every mistake and its line.
-    """
-    try:
-        kind = msgspec.convert(tomllib.loads(text), Kind)
-        well = not kindcheck.off(kind)
-    except (tomllib.TOMLDecodeError, msgspec.ValidationError, RecursionError):
-        well = False
-    if not well:
-        mistakes = kindcheck.mistakes(text, Kind)
-        lines = [f"{shown(where)}, {mistake}" for mistake in mistakes]
-        raise KindFileError("\n".join(lines), mistakes)
-    return kind
-
-
 PLAIN_KIND = Kind(format=FORMAT, name=PLAIN, title="Plain folder or file", about="Anything named by its path.")
-
-
-def load_kinds(own: Path | None = None) -> Mapping[str, Kind]:
-    """Load the shipped kinds and a person's own.
-
-    Parameters
-    ----------
-    own : Path, optional
-        The state folder; kind files lie in ``kinds/`` below it.
-
-    Returns
-    -------
-    mapping
-        Kinds by name.
-
-    Raises
-    ------
-    KindFileError
-        If one of the files has a mistake.
-    """
-    kinds: dict[str, Kind] = {}
-    for item in sorted(resources.files("dunechest.library.kindfiles").iterdir(), key=lambda i: i.name):
-        if item.name.endswith(".toml"):
-            kind = parse_kind(item.read_text(encoding="utf-8"), item.name)
-            kinds[kind.name] = kind
-    if own is not None:
-        for path in sorted((own / "kinds").glob("*.toml")):
-            kind = read_kind(path)
-            kinds[kind.name] = kind
-    return kinds
-
-
-def read_kind(path: Path) -> Kind:
-    """Read one kind file.
-
-    Raises
-    ------
-    KindFileError
-        If it cannot be read or has a mistake.
-    """
-    try:
-        text = safe.read_bounded(path, _MOST).decode("utf-8")
-    except (OSError, ValueError) as error:
-        raise KindFileError(f"{shown(str(path))} cannot be read: {shown(str(error))}") from error
-    return parse_kind(text, str(path))
-
-
-def kind_named(kinds: Mapping[str, Kind], name: str) -> Kind:
-    """Return a kind by name, or say which there are."""
-    if name == PLAIN:
-        return PLAIN_KIND
-    try:
-        return kinds[name]
-    except KeyError:
-        known = ", ".join(sorted([*kinds, PLAIN]))
-        raise WordsOff(f"There is no kind {shown(name)!r} here. Known kinds: {known}.") from None

@@ -11,8 +11,8 @@ from pathlib import Path
 from typing import Any
 from xml.etree.ElementTree import Element, ParseError
 
-from dunechest.library.kinds import References
-from dunechest.library.references.base import MOST, PATIENCE, Raw, Unread, text_of
+from dunechest.library.formats.base import MOST, PATIENCE, Raw, Unread, text_of
+from dunechest.library.kinds.schema import References
 from dunechest.transfer import safe
 
 #: Properties of XMP that name a file: stRef:filePath, stMfs:reference, and their like.

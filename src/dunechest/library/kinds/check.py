@@ -15,15 +15,12 @@ from typing import TYPE_CHECKING, Any, get_args, get_origin
 
 import msgspec
 
+from dunechest.library.kinds.schema import FORMAT, PLAIN
 from dunechest.names import shown, slug
 
 if TYPE_CHECKING:
-    from dunechest.library.kinds import Joins, Kind, Parts, References
+    from dunechest.library.kinds.schema import Joins, Kind, Parts, References
 
-FORMAT = 1
-
-#: The kind of whatever no kind file describes.
-PLAIN = "folder"
 
 #: Where a key stands: names and numbers from the top of the file.
 Place = tuple[str | int, ...]
@@ -71,7 +68,7 @@ def mistakes(text: str, kind: type[Kind]) -> tuple[Mistake, ...]:
         return (Mistake(_line(text, ("format",)), "format", what),)
     found_ones = list(_against(raw, kind, ()))
     if not found_ones:
-        found_ones = off(msgspec.convert(raw, kind))
+        found_ones = wrong_values(msgspec.convert(raw, kind))
     every = [Mistake(_line(text, place), _words(place), what) for place, what in found_ones]
     return tuple(sorted(every, key=lambda m: m.line))
 
@@ -121,7 +118,7 @@ def _called(wanted: Any) -> str:
     return {str: "text", int: "a whole number", bool: "true or false"}.get(wanted, "something else")
 
 
-def off(kind: Kind) -> list[tuple[Place, str]]:
+def wrong_values(kind: Kind) -> list[tuple[Place, str]]:
     """Return what is wrong with a kind that has all its keys: values that cannot mean anything."""
     found: list[tuple[Place, str]] = []
     if kind.format != FORMAT:

@@ -1,0 +1,174 @@
+"""Capture an SQLite database of a library through SQLite's own backup interface.
+
+A database with a write-ahead log beside it is two or three files that only SQLite
+can put together, and copying them one after the other while an application
+writes gives a broken one. SQLite's backup interface (``sqlite3_backup_init``) gives
+one consistent file.
+
+The source must not change by being read. A database that nobody has open but that
+has a log beside it would get a new index file next to it, so such a one is copied
+aside with its log first, and captured from there.
+"""
+
+from __future__ import annotations
+
+import os
+import shutil
+import sqlite3
+import time
+from contextlib import closing
+from dataclasses import dataclass
+from pathlib import Path
+
+from dunechest.library.formats.sqlite import COMPANIONS, companions, damage_in, looks_like_database, read_only
+
+_TRIES = 5
+
+
+class NotCaptured(Exception):
+    """Why a file could not be captured as a database, in words."""
+
+
+class InUse(NotCaptured):
+    """An application holds the database for itself. Copying its file would give a broken one."""
+
+
+@dataclass(frozen=True, slots=True)
+class Capture:
+    """A database that was captured: whether SQLite calls the capture sound, and its words if not."""
+
+    sound: bool
+    words: str
+
+
+def capture(database: Path, target: Path, scratch: Path) -> Capture:
+    """Write one consistent copy of a database to a new file.
+
+    Parameters
+    ----------
+    database : Path
+        The database; an application may have it open.
+    target : Path
+        The new file, which must not exist.
+    scratch : Path
+        An existing folder for a passing copy, on the same drive as `target`.
+
+    Returns
+    -------
+    Capture
+
+    Raises
+    ------
+    NotCaptured
+        If SQLite cannot read the database; nothing is left at `target`.
+    OSError
+        If the drive cannot be written to.
+    """
+    if not looks_like_database(database):
+        raise NotCaptured("it is not an SQLite database, or is encrypted")
+    wal, shm, journal = (Path(p) for p in companions(str(database)))
+    try:
+        # With an index file there, some process has the database open (or had, when it
+        # ended): SQLite's own locks make the copy consistent, and nothing new appears.
+        open_elsewhere = shm.exists()
+        if open_elsewhere or not (wal.exists() or journal.exists() or _keeps_log(database)):
+            try:
+                return _backup(read_only(database), target)
+            except sqlite3.Error as error:
+                target.unlink(missing_ok=True)
+                if getattr(error, "sqlite_errorcode", 0) & 0xFF in (sqlite3.SQLITE_BUSY, sqlite3.SQLITE_LOCKED):
+                    raise InUse(_HELD) from error
+        return _capture_aside(database, target, scratch)
+    except sqlite3.Error as error:
+        target.unlink(missing_ok=True)
+        raise NotCaptured(f"SQLite cannot read it: {error}") from error
+    except BaseException:
+        target.unlink(missing_ok=True)
+        raise
+
+
+def _keeps_log(database: Path) -> bool:
+    """Whether the header says that the database uses a write-ahead log (file format, section 1.3)."""
+    with database.open("rb") as file:
+        return file.read(20)[18:20] == b"\x02\x02"
+
+
+#: Seconds that an application may hold its database for itself before it is left out.
+PATIENCE = 10.0
+#: Pages copied before there is a look at the clock, and at whether the person wants to stop.
+_PAGES = 2000
+
+
+def _backup(source: sqlite3.Connection, target: Path) -> Capture:
+    with closing(source), closing(sqlite3.connect(target)) as copy:
+        # The first read takes a lock that writers wait for, or see past (with a log): so the pages belong together, and
+        # the copy never has to begin again.
+        _begin_reading(source)
+        until = time.monotonic() + PATIENCE
+
+        def watch(status: int, remaining: int, total: int) -> None:
+            nonlocal until
+            if status in (sqlite3.SQLITE_BUSY, sqlite3.SQLITE_LOCKED):
+                if time.monotonic() > until:
+                    raise InUse(_HELD)
+            else:
+                until = time.monotonic() + PATIENCE
+
+        source.backup(copy, pages=_PAGES, progress=watch, sleep=0.1)
+        words = damage_in(copy)
+        for ending in COMPANIONS:
+            Path(str(target) + ending).unlink(missing_ok=True)
+    for ending in COMPANIONS:
+        Path(str(target) + ending).unlink(missing_ok=True)
+    return Capture(words == "ok", words)
+
+
+_HELD = "an application holds it for itself, so that nobody else can read it"
+
+
+def _begin_reading(source: sqlite3.Connection) -> None:
+    """Begin to read a database; wait for one that is held by an application, but not for ever."""
+    until = time.monotonic() + PATIENCE
+    source.execute("PRAGMA busy_timeout = 200")
+    source.isolation_level = None
+    while True:
+        try:
+            source.execute("BEGIN")
+            source.execute("SELECT count(*) FROM sqlite_master").fetchone()
+            return
+        except sqlite3.OperationalError as error:
+            if source.in_transaction:
+                source.execute("ROLLBACK")
+            if error.sqlite_errorcode & 0xFF not in (sqlite3.SQLITE_BUSY, sqlite3.SQLITE_LOCKED):
+                raise
+            if time.monotonic() > until:
+                raise InUse(_HELD) from error
+
+
+def _capture_aside(database: Path, target: Path, scratch: Path) -> Capture:
+    """Copy a database nobody has open, with its log or journal, and capture the copy."""
+    aside = scratch / "database"
+    names = (str(database), str(database) + "-wal", str(database) + "-journal")
+    try:
+        for again in range(_TRIES):
+            before = [_stamp(name) for name in names]
+            for name, ending in zip(names, ("", "-wal", "-journal"), strict=True):
+                beside = Path(str(aside) + ending)
+                beside.unlink(missing_ok=True)
+                if Path(name).exists():
+                    shutil.copyfile(name, beside)
+            if before == [_stamp(name) for name in names]:
+                return _backup(sqlite3.connect(aside), target)
+            time.sleep(0.2 * (again + 1))
+    finally:
+        for ending in ("", *COMPANIONS):
+            Path(str(aside) + ending).unlink(missing_ok=True)
+    raise NotCaptured("it keeps changing, though no process could be seen that has it open")
+
+
+def _stamp(name: str) -> tuple[int, int, int] | None:
+    try:
+        info = os.stat(name)
+    except FileNotFoundError:
+        return None
+    return info.st_size, info.st_mtime_ns, info.st_ctime_ns

@@ -1,0 +1,1 @@
+"""Kinds: what sorts of libraries there are, as kind files describe them."""

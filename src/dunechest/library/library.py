@@ -1,0 +1,34 @@
+"""A library on this machine, as a value."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Literal
+
+from dunechest.library.kinds.schema import Kind
+
+
+@dataclass(frozen=True, slots=True)
+class Library:
+    """A library on this machine.
+
+    Parameters
+    ----------
+    name : str
+        Short name; what `find` shows and commands take.
+    kind : Kind
+        Its kind; the plain kind for whatever was named by path.
+    path : Path
+        The folder, or the single file.
+    shape : {"folder", "file"}
+        Which of the two.
+    evidence : tuple of str
+        What it was recognised by.
+    """
+
+    name: str
+    kind: Kind
+    path: Path
+    shape: Literal["folder", "file"]
+    evidence: tuple[str, ...] = ()

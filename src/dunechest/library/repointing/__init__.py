@@ -1,1 +1,0 @@
-"""Point references anew after a library has gone to another place: what each becomes, and the writing of it."""
