@@ -19,6 +19,7 @@ from hypothesis import strategies as st
 from dunechest.errors import CutOff
 from dunechest.transfer import copying, digests, medium, safe, stream
 from dunechest.transfer.crew import BATCH_BYTES, BATCH_FILES, Crew, batches
+from dunechest.transfer.digest_files import digest_files
 from dunechest.transfer.tasks import AROUND, WHOLE, CopyJob, CopyTask, DigestJob, DigestTask
 from dunechest.transfer.walk import walk
 
@@ -176,17 +177,15 @@ def test_what_is_no_plain_file_is_not_read(tmp_path: Path) -> None:
     for name in ("link", "pipe"):
         (outcome,) = copying.copy_files(CopyJob([task(tmp_path / name, tmp_path / "t")], True, True), silent)
         assert outcome.state == "unreadable"
-        (found,) = copying.digest_files([DigestTask(os.fsencode(tmp_path / name), 6)], silent)
+        (found,) = digest_files([DigestTask(os.fsencode(tmp_path / name), 6)], silent)
         assert found.state == "unreadable"
-    (found,) = copying.digest_files([DigestTask(os.fsencode(tmp_path / "none"), 6)], silent)
+    (found,) = digest_files([DigestTask(os.fsencode(tmp_path / "none"), 6)], silent)
     assert found.state == "vanished"
 
 
 @pytest.mark.parametrize("algorithm", [*digests.BAG_ALGORITHMS, "blake3"])
 def test_digests_are_those_of_the_standard_library(algorithm: str, sized: list[Path]) -> None:
-    outcomes = copying.digest_files(
-        [DigestTask(os.fsencode(p), p.stat().st_size, (algorithm,)) for p in sized], silent
-    )
+    outcomes = digest_files([DigestTask(os.fsencode(p), p.stat().st_size, (algorithm,)) for p in sized], silent)
     for path, outcome in zip(sized, outcomes, strict=True):
         content = path.read_bytes()
         wanted = blake3(content).digest() if algorithm == "blake3" else hashlib.new(algorithm, content).digest()

@@ -19,6 +19,7 @@ import os
 import re
 import shlex
 import unicodedata
+from collections.abc import Iterator
 
 import msgspec
 
@@ -100,6 +101,16 @@ def slug(text: str) -> str:
     if _DEVICES.match(plain):
         plain += "-library"
     return plain or "library"
+
+
+def parents(path: str) -> Iterator[str]:
+    """Yield the folders above a relative path, the nearest first, without the top.
+
+    >>> list(parents("a/b/c.jpg")), list(parents("c.jpg"))
+    (['a/b', 'a'], [])
+    """
+    while path := path.rpartition("/")[0]:
+        yield path
 
 
 def is_slug(text: str) -> bool:

@@ -37,5 +37,46 @@ class Progress(Protocol):
         """Take note of `step`."""
 
 
+class Tally:
+    """Counts the bytes and files of one stage of a job, and tells how far it is.
+
+    It is called with numbers of bytes as they are read, and `files_done` is set by whoever counts the files.
+
+    Parameters
+    ----------
+    progress : Progress
+        Who is told.
+    stage : str
+        What is being done, in words a person reads.
+    files, total : int
+        Files and bytes in all.
+    subject : str
+        The library or bag it concerns.
+    bytes_done : int
+        Bytes that were done before.
+    """
+
+    def __init__(
+        self, progress: Progress, stage: str, files: int, total: int, subject: str = "", *, bytes_done: int = 0
+    ) -> None:
+        self._progress = progress
+        self._stage = stage
+        self._files = files
+        self._total = total
+        self._subject = subject
+        self._bytes_done = bytes_done
+        self.files_done = 0
+
+    def __call__(self, count: int) -> None:
+        """Count bytes."""
+        self._bytes_done += count
+        self.tell()
+
+    def tell(self) -> None:
+        """Tell how far it is."""
+        done = min(self._bytes_done, self._total)
+        self._progress(Step(self._stage, self.files_done, self._files, done, self._total, self._subject))
+
+
 def silent(step: Step, /) -> None:
     """Report nothing."""

@@ -18,7 +18,8 @@ from dunechest.chest.records import LibraryRecord, TagRecord
 from dunechest.chest.shelf import Proven, Shelf
 from dunechest.errors import CutOff
 from dunechest.names import shown
-from dunechest.transfer import copying, disk, safe
+from dunechest.transfer import disk, safe
+from dunechest.transfer.digest_files import digest_files
 from dunechest.transfer.tasks import DigestTask
 from dunechest.transfer.walk import each_file
 
@@ -181,7 +182,7 @@ def _write(bag: Path, path: str, lines: Iterable[bytes]) -> Tag:
 
 def _prove(bag: Path, tags: list[Tag]) -> None:
     tasks = [DigestTask(os.fsencode(bag / TAGS / tag.path), tag.size) for tag in tags]
-    for tag, outcome in zip(tags, copying.digest_files(tasks, lambda count: None), strict=True):
+    for tag, outcome in zip(tags, digest_files(tasks, lambda count: None), strict=True):
         if outcome.state != "ok" or outcome.digests != (bytes.fromhex(tag.blake3),):
             raise CutOff(
                 f"The drive does not give back what was written to it ({tag.path} of {shown(bag.name)}"

@@ -19,7 +19,7 @@ from dunechest.ledger.notes import state_folder
 from dunechest.library.library import Library
 from dunechest.machine.identity import this_machine
 from dunechest.names import from_wire
-from dunechest.transfer.copying import digest_files
+from dunechest.transfer.digest_files import digest_files
 from dunechest.transfer.tasks import DigestTask
 from dunechest.transfer.walk import FileEntry, each_file
 from dunechest.words import number

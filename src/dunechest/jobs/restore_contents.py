@@ -17,7 +17,7 @@ from dunechest.chest.stored import StoredNames
 from dunechest.errors import RecordDamaged
 from dunechest.machine.drives import Filesystem
 from dunechest.names import from_wire, why_unsafe
-from dunechest.transfer.copying import UMASK
+from dunechest.transfer.whole_files import UMASK
 
 _PREFIX = "library/"
 

@@ -13,8 +13,9 @@ from dunechest.jobs.restore import RestorePlan
 from dunechest.jobs.restore_contents import NO_MODE, RestoreFile
 from dunechest.names import shown
 from dunechest.transfer import medium, safe
-from dunechest.transfer.copying import UMASK, digest_files
+from dunechest.transfer.digest_files import digest_files
 from dunechest.transfer.tasks import CopyOutcome, CopyTask, DigestTask
+from dunechest.transfer.whole_files import UMASK
 
 
 def bag_of(plan: RestorePlan) -> bytes:

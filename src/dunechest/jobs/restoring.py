@@ -29,7 +29,7 @@ from dunechest.ledger import deeds, notes
 from dunechest.library.kinds.patterns import Patterns
 from dunechest.names import shown, to_wire
 from dunechest.progress import Progress, silent
-from dunechest.transfer.copying import digest_files
+from dunechest.transfer.digest_files import digest_files
 from dunechest.transfer.owner import give, owner_above
 from dunechest.transfer.tasks import DigestTask
 

@@ -14,7 +14,7 @@ from dunechest.machine.folders import standard_folders
 from dunechest.machine.sensitive import why_sensitive
 from dunechest.names import from_wire, why_unsafe
 from dunechest.transfer.below import link_between
-from dunechest.transfer.copying import digest_files
+from dunechest.transfer.digest_files import digest_files
 from dunechest.transfer.tasks import DigestTask
 
 _STRAYS = "strays/"

@@ -374,7 +374,7 @@ def _second_reading(
     entry: BagEntry, records: BagRecords | None, expected: Expected, outcomes: dict[str, DigestOutcome]
 ) -> None:
     """Where the fast digest does not fit, ask the other one which of file and record is damaged."""
-    from dunechest.transfer.copying import digest_files
+    from dunechest.transfer.digest_files import digest_files
 
     quiet: Callable[[int], None] = lambda count: None  # noqa: E731
     for path, outcome in outcomes.items():

@@ -7,43 +7,24 @@ what memory holds; read all back. Large ones go through `stream`.
 from __future__ import annotations
 
 import errno
-import mmap
 import os
 import stat
-import threading
 import time
-from collections.abc import Callable, Sequence
+from collections.abc import Sequence
 from dataclasses import dataclass
 
 from dunechest.transfer import digests, disk, medium, stream
-from dunechest.transfer.tasks import (
-    AROUND,
-    WHOLE,
-    CopyJob,
-    CopyOutcome,
-    CopyTask,
-    DigestOutcome,
-    DigestTask,
-    Done,
-    Job,
-)
-
-Tell = Callable[[int], None]
-
-_READ = (
-    os.O_RDONLY
-    | getattr(os, "O_NOFOLLOW", 0)
-    | getattr(os, "O_NONBLOCK", 0)
-    | getattr(os, "O_CLOEXEC", 0)
-    | getattr(os, "O_BINARY", 0)
-)
-_WRITE_NEW = (
-    os.O_RDWR
-    | os.O_CREAT
-    | os.O_EXCL
-    | getattr(os, "O_NOFOLLOW", 0)
-    | getattr(os, "O_CLOEXEC", 0)
-    | getattr(os, "O_BINARY", 0)
+from dunechest.transfer.digest_files import digest_files
+from dunechest.transfer.tasks import AROUND, WHOLE, CopyJob, CopyOutcome, CopyTask, Done, Job, Tell
+from dunechest.transfer.whole_files import (
+    READING,
+    UMASK,
+    WRITING_NEW,
+    close_written,
+    discard,
+    read_whole,
+    system_words,
+    write_whole,
 )
 
 #: Pauses in seconds before a file that changed while it was read is read again; the last one is
@@ -59,17 +40,6 @@ def perform(number: int, job: Job, tell: Tell) -> Done:
     if isinstance(job, CopyJob):
         return Done(number, copies=copy_files(job, tell))
     return Done(number, digests=digest_files(job.tasks, tell))
-
-
-def _umask() -> int:
-    """Ask for this process's umask, which can only be asked for by setting it."""
-    mask = os.umask(0o077)
-    os.umask(mask)
-    return mask
-
-
-#: Permission bits that new files of this process do not get.
-UMASK = _umask()
 
 
 class _Moved(Exception):
@@ -96,11 +66,11 @@ def copy_files(job: CopyJob, tell: Tell) -> list[CopyOutcome]:
             if outcomes[-1].state == "cut-off":
                 break
             if job.later and waiting:
-                _close(waiting.pop().fd)
+                close_written(waiting.pop().fd)
         _prove(waiting, outcomes, job)
     finally:
         for written in waiting:
-            _close(written.fd)
+            close_written(written.fd)
     for _ in range(len(outcomes), len(job.tasks)):
         outcomes.append(CopyOutcome("cut-off", why="not begun"))
     return outcomes
@@ -120,9 +90,9 @@ def _copy_one(task: CopyTask, place: int, waiting: list[_Written], job: CopyJob,
         except FileNotFoundError:
             return CopyOutcome("vanished", why="it was there at the start and is gone now")
         except stream.TargetFailed as failure:
-            return CopyOutcome("cut-off", why=_words(failure.__cause__))
+            return CopyOutcome("cut-off", why=system_words(failure.__cause__))
         except OSError as error:
-            return CopyOutcome("unreadable", why=_words(error))
+            return CopyOutcome("unreadable", why=system_words(error))
         if again and outcome.state == "ok":
             return CopyOutcome(
                 "ok", outcome.size, outcome.mtime_ns, outcome.mode, outcome.blake3, outcome.sha512, "", again
@@ -135,34 +105,8 @@ def _untold(count: int) -> None:
     """Say nothing: these bytes were counted the first time."""
 
 
-def _words(error: BaseException | None) -> str:
-    if isinstance(error, OSError):
-        return f"{error.strerror or error} ({errno.errorcode.get(error.errno or 0, error.errno)})"
-    return str(error)
-
-
-class _Buffer(threading.local):
-    """One buffer a thread, page-aligned as uncached reading and writing asks for, and used again and again.
-
-    Fresh memory for each file would cost more than reading it.
-    """
-
-    def __init__(self) -> None:
-        self._map: mmap.mmap | None = None
-
-    def view(self) -> memoryview:
-        """Return all of it: a block more than the largest file it is used for."""
-        if self._map is None:
-            self._map = mmap.mmap(-1, WHOLE + _BLOCK)
-        return memoryview(self._map)
-
-
-_BLOCK = 4096
-_BUFFER = _Buffer()
-
-
 def _attempt(task: CopyTask, place: int, waiting: list[_Written], job: CopyJob, tell: Tell) -> CopyOutcome:
-    source = os.open(task.source, _READ)
+    source = os.open(task.source, READING)
     try:
         before = os.fstat(source)
         if not stat.S_ISREG(before.st_mode):
@@ -170,7 +114,7 @@ def _attempt(task: CopyTask, place: int, waiting: list[_Written], job: CopyJob, 
         if before.st_size > WHOLE:
             return _copy_large(task, source, before, job.sha512, tell)
         opened = time.time_ns()
-        data = _read_whole(source, before.st_size)
+        data = read_whole(source, before.st_size)
         if task.expect is None:  # otherwise the digest decides
             _still(source, before, len(data), opened)
     finally:
@@ -181,64 +125,19 @@ def _attempt(task: CopyTask, place: int, waiting: list[_Written], job: CopyJob, 
         return CopyOutcome("not-sound", len(data), blake3=fast, why="its bytes differ from the record")
     slow = digests.once("sha512", data) if job.sha512 else b""
     try:
-        target = disk.create(task.target, _WRITE_NEW, task.mode)
+        target = disk.create(task.target, WRITING_NEW, task.mode)
     except OSError as error:
         raise stream.TargetFailed from error
     try:
         around = len(data) >= AROUND and medium.bypass(target, True)
-        _write_whole(target, data, around)
+        write_whole(target, data, around)
         _dress(target, task, before)
     except OSError as error:
-        _close(target)
-        _discard(task.target)
+        close_written(target)
+        discard(task.target)
         raise stream.TargetFailed from error
     waiting.append(_Written(target, place, fast, len(data)))
     return CopyOutcome("ok", len(data), before.st_mtime_ns, stat.S_IMODE(before.st_mode), fast, slow)
-
-
-def _read_whole(fd: int, size: int) -> bytes | memoryview:
-    """Read an open file to its end, one byte more than expected being enough to see that it grew.
-
-    A memoryview of the thread's buffer is good until the next call.
-    """
-    if size < AROUND or not hasattr(os, "preadv"):
-        return _read_bytes(fd, size)
-    view = _BUFFER.view()
-    done = 0
-    # A whole number of blocks is asked for each time, as long as reading goes around the cache.
-    while done <= size and (got := os.preadv(fd, [view[done : size + _BLOCK - size % _BLOCK]], done)):
-        done += got
-        if done % _BLOCK:
-            break
-    return view[:done]
-
-
-def _read_bytes(fd: int, size: int) -> bytes:
-    data = os.read(fd, size + 1)
-    if len(data) == size:
-        return data
-    parts = [data]
-    while parts[-1] and sum(map(len, parts)) <= 2 * WHOLE:
-        parts.append(os.read(fd, WHOLE))
-    return b"".join(parts)
-
-
-def _write_whole(fd: int, data: bytes | memoryview, around: bool) -> None:
-    rest = memoryview(data)
-    if around:
-        body = len(rest) - len(rest) % _BLOCK
-        try:
-            while body:
-                count = disk.write(fd, rest[:body])
-                rest, body = rest[count:], body - count
-                if count % _BLOCK:
-                    break
-        except OSError as error:
-            if error.errno != errno.EINVAL:  # this filesystem wants other blocks
-                raise
-        medium.bypass(fd, False)
-    while rest:
-        rest = rest[disk.write(fd, rest) :]
 
 
 def _still(fd: int, before: os.stat_result, got: int, opened_ns: int) -> None:
@@ -280,24 +179,9 @@ def _dress(fd: int, task: CopyTask, info: os.stat_result) -> None:
             raise
 
 
-def _close(fd: int) -> None:
-    """Close a written file. A drive that is gone says so here once more; the other files are closed all the same."""
-    try:
-        os.close(fd)
-    except OSError:
-        pass  # what it held was flushed and proven before, or is given up
-
-
-def _discard(path: bytes) -> None:
-    try:
-        disk.remove(path)
-    except OSError:
-        pass  # the drive is gone; its next opening clears it away
-
-
 def _copy_large(task: CopyTask, source: int, before: os.stat_result, sha512: bool, tell: Tell) -> CopyOutcome:
     try:
-        target = disk.create(task.target, _WRITE_NEW, task.mode)
+        target = disk.create(task.target, WRITING_NEW, task.mode)
     except OSError as error:
         raise stream.TargetFailed from error
     kept = False
@@ -319,9 +203,9 @@ def _copy_large(task: CopyTask, source: int, before: os.stat_result, sha512: boo
         kept = True
         return CopyOutcome("ok", size, before.st_mtime_ns, stat.S_IMODE(before.st_mode), read, slow)
     finally:
-        _close(target)
+        close_written(target)
         if not kept:
-            _discard(task.target)
+            discard(task.target)
 
 
 def _prove(waiting: Sequence[_Written], outcomes: list[CopyOutcome], job: CopyJob) -> None:
@@ -339,14 +223,14 @@ def _prove(waiting: Sequence[_Written], outcomes: list[CopyOutcome], job: CopyJo
                 medium.expect(written.fd)
     except OSError as error:
         for written in waiting:
-            outcomes[written.place] = CopyOutcome("cut-off", why=_words(error))
-            _discard(job.tasks[written.place].target)
+            outcomes[written.place] = CopyOutcome("cut-off", why=system_words(error))
+            discard(job.tasks[written.place].target)
         return
     for written in waiting:
         why = _differs(written)
         if why is not None:
             outcomes[written.place] = CopyOutcome("cut-off", why=why)
-            _discard(job.tasks[written.place].target)
+            discard(job.tasks[written.place].target)
 
 
 def _differs(written: _Written) -> str | None:
@@ -354,65 +238,9 @@ def _differs(written: _Written) -> str | None:
         os.lseek(written.fd, 0, os.SEEK_SET)
         if written.size >= AROUND:
             medium.bypass(written.fd, True)
-        back = _read_whole(written.fd, written.size)
+        back = read_whole(written.fd, written.size)
     except OSError as error:
-        return _words(error)
+        return system_words(error)
     if digests.once("blake3", back) != written.blake3:
         return "what the drive gave back differs from what was written to it"
     return None
-
-
-def digest_files(tasks: Sequence[DigestTask], tell: Tell) -> list[DigestOutcome]:
-    """Digest a batch of files as the medium holds them; one outcome a task, in order."""
-    opened = [_open_to_digest(task) for task in tasks]
-    outcomes = []
-    try:
-        for place, task in enumerate(tasks):
-            item = opened[place]
-            if isinstance(item, DigestOutcome):
-                outcomes.append(item)
-                continue
-            try:
-                outcomes.append(_digest_one(*item, task, tell))
-            except OSError as error:
-                outcomes.append(DigestOutcome("unreadable", why=_words(error)))
-            os.close(item[0])
-            opened[place] = outcomes[-1]
-    finally:
-        for item in opened:
-            if not isinstance(item, DigestOutcome):
-                os.close(item[0])
-    return outcomes
-
-
-def _open_to_digest(task: DigestTask) -> tuple[int, int] | DigestOutcome:
-    """Open a file and have the system start to read it; return the descriptor and the size."""
-    try:
-        fd = os.open(task.path, _READ)
-    except FileNotFoundError:
-        return DigestOutcome("vanished", why="there is no such file")
-    except OSError as error:
-        return DigestOutcome("unreadable", why=_words(error))
-    try:
-        info = os.fstat(fd)
-        if not stat.S_ISREG(info.st_mode):
-            os.close(fd)
-            return DigestOutcome("unreadable", why="it is not a regular file")
-        medium.forget(fd)
-        if info.st_size < AROUND:
-            medium.expect(fd)
-    except OSError as error:
-        os.close(fd)
-        return DigestOutcome("unreadable", why=_words(error))
-    return fd, info.st_size
-
-
-def _digest_one(fd: int, size: int, task: DigestTask, tell: Tell) -> DigestOutcome:
-    if size > WHOLE:
-        size, results = stream.digest(fd, task.algorithms, tell)
-        return DigestOutcome("ok", size, results)
-    if size >= AROUND:
-        medium.bypass(fd, True)
-    data = _read_whole(fd, size)
-    tell(len(data))
-    return DigestOutcome("ok", len(data), tuple([digests.once(name, data) for name in task.algorithms]))

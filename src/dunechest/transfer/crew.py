@@ -12,7 +12,7 @@ import queue
 import subprocess
 import sys
 import threading
-from collections.abc import Callable, Iterable, Iterator
+from collections.abc import Callable, Iterable, Iterator, Sequence
 from pathlib import Path
 from types import TracebackType
 from typing import BinaryIO, Self, TypeVar
@@ -21,7 +21,18 @@ import msgspec
 
 from dunechest.errors import CutOff
 from dunechest.transfer import copying, medium
-from dunechest.transfer.tasks import WHOLE, Done, Job, Numbered, Told
+from dunechest.transfer.tasks import (
+    WHOLE,
+    CopyJob,
+    CopyOutcome,
+    DigestJob,
+    DigestOutcome,
+    DigestTask,
+    Done,
+    Job,
+    Numbered,
+    Told,
+)
 from dunechest.transfer.worker import receive, send
 
 #: A batch of small files ends at so many files or bytes.
@@ -180,6 +191,63 @@ class Crew:
             while wanted in early:
                 yield early.pop(wanted)
                 wanted += 1
+
+    def copy_each(
+        self, items: Iterable[_Item], size_of: Callable[[_Item], int], job: Callable[[Sequence[_Item]], CopyJob]
+    ) -> Iterator[list[tuple[_Item, CopyOutcome]]]:
+        """Copy what items stand for, in batches; yield each batch's items with their outcomes, in order.
+
+        Parameters
+        ----------
+        items : iterable
+            What the files stand for to the caller.
+        size_of : callable
+            Bytes of an item's file.
+        job : callable
+            The job for a batch of items: a task for each.
+
+        Raises
+        ------
+        CutOff
+            If a worker process was ended from outside.
+        """
+        for batch, done in self._each(items, size_of, job):
+            yield list(zip(batch, done.copies or (), strict=True))
+
+    def digest_each(
+        self, items: Iterable[_Item], size_of: Callable[[_Item], int], task: Callable[[_Item], DigestTask]
+    ) -> Iterator[tuple[_Item, DigestOutcome]]:
+        """Digest what items stand for; yield each with its outcome, in order.
+
+        Parameters
+        ----------
+        items : iterable
+            What the files stand for to the caller.
+        size_of : callable
+            Bytes of an item's file.
+        task : callable
+            What to read of an item.
+
+        Raises
+        ------
+        CutOff
+            If a worker process was ended from outside.
+        """
+        for batch, done in self._each(items, size_of, lambda batch: DigestJob([task(item) for item in batch])):
+            yield from zip(batch, done.digests or (), strict=True)
+
+    def _each(
+        self, items: Iterable[_Item], size_of: Callable[[_Item], int], job: Callable[[Sequence[_Item]], Job]
+    ) -> Iterator[tuple[list[_Item], Done]]:
+        sent: dict[int, list[_Item]] = {}
+
+        def jobs() -> Iterator[Job]:
+            for number, batch in enumerate(batches(items, size_of)):
+                sent[number] = batch
+                yield job(batch)
+
+        for done in self.run(jobs()):
+            yield sent.pop(done.number), done
 
     def _give(self, worker: int, numbered: Numbered) -> None:
         pipe = self._processes[worker].stdin

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from typing import Literal
 
 import msgspec
@@ -102,3 +103,6 @@ class Numbered(msgspec.Struct, frozen=True, array_like=True):
 
     number: int
     job: CopyJob | DigestJob
+
+
+Tell = Callable[[int], None]
