@@ -13,7 +13,8 @@ from blake3 import blake3
 
 from dunechest.bag.tags import format_info, parse_info
 from dunechest.chest import records
-from dunechest.chest.bag_records import Tag, edition_line, manifest_of, totals_of
+from dunechest.chest.edition_totals import edition_line, totals_of
+from dunechest.chest.tag_lists import Tag, manifest_of
 
 
 def tag_files(bag: Path) -> list[Path]:

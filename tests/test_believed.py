@@ -11,7 +11,7 @@ from pathlib import Path
 import pytest
 
 import dunechest
-from dunechest.chest.bag_records import edition_lines
+from dunechest.chest.edition_totals import edition_lines
 from dunechest.jobs.rounds import verify_for
 
 from . import sealing

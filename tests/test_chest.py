@@ -209,11 +209,11 @@ def test_every_picture_is_linked_from_the_readme() -> None:
 def test_the_bag_is_remembered_as_this_machine_made_it(library: Path, chest: dunechest.Chest) -> None:
     import hashlib
 
-    from dunechest.ledger.book import opened
+    from dunechest.ledger.ledger import open_ledger
 
     dunechest.archive([library], chest)
     top = hashlib.sha512((bag_of(chest, "shed") / "tagmanifest-sha512.txt").read_bytes()).hexdigest()
-    with opened() as book:
-        assert book.archived_here(chest.id, "shed", top)
-        assert not book.archived_here(chest.id, "shed", "0" * 128)
-        assert not book.archived_here("another", "shed", top)
+    with open_ledger() as ledger:
+        assert ledger.archived_here(chest.id, "shed", top)
+        assert not ledger.archived_here(chest.id, "shed", "0" * 128)
+        assert not ledger.archived_here("another", "shed", top)

@@ -18,7 +18,9 @@ import pytest
 import dunechest
 from dunechest.cli.app import COMMANDS
 from dunechest.demo.applications import APPLICATIONS
-from dunechest.ledger import book, notes
+from dunechest.ledger import events
+from dunechest.ledger.folder import state_folder
+from dunechest.ledger.ledger import open_ledger
 from dunechest.library.kinds.load import load_kinds, parse_kind
 from dunechest.machine import folders
 from dunechest.machine.drives import filesystem
@@ -139,20 +141,20 @@ def test_a_drive_that_was_unplugged_is_remembered_and_one_that_moved_is_found(dr
 
 def test_the_ledger_takes_in_each_note_once_and_survives_torn_ones(own_machine: Path) -> None:
     for number in range(3):
-        notes.append("check", chest="c", bag=f"b{number}", quick=False, sound=True, files=1, wrong=0)
-    torn = notes.state_folder() / "notes" / "0-torn.jsonl"
+        events.append("check", chest="c", bag=f"b{number}", quick=False, sound=True, files=1, wrong=0)
+    torn = state_folder() / "notes" / "0-torn.jsonl"
     torn.write_bytes(b'{"what": "check", "when": 1, "fa\n\xff\xfe\n{"what":"check","when":1,"facts":{"chest":"c"}}\n')
     for _ in range(2):
-        with book.opened() as ledger:
+        with open_ledger() as ledger:
             assert [check.bag for check in ledger.checks("c")] == ["b2", "b1", "b0"]
-    assert list((notes.state_folder() / "notes").iterdir()) == []
+    assert list((state_folder() / "notes").iterdir()) == []
 
 
 def test_a_spoilt_ledger_is_said_so_and_archives_go_on(
     library: Path, chest: dunechest.Chest, command: Command
 ) -> None:
-    notes.state_folder().mkdir(exist_ok=True)
-    (notes.state_folder() / "ledger.sqlite").write_bytes(b"not a database at all" * 100)
+    state_folder().mkdir(exist_ok=True)
+    (state_folder() / "ledger.sqlite").write_bytes(b"not a database at all" * 100)
     ran = command("chest", "list")
     assert ran.status == 1
     assert "What is archived does not need it" in ran.err
@@ -236,7 +238,7 @@ def test_a_mistake_in_a_kind_file_is_named(text: str, words: str, tmp_path: Path
 
 
 def test_an_own_kind_is_used(tmp_path: Path, command: Command) -> None:
-    place = notes.state_folder() / "kinds"
+    place = state_folder() / "kinds"
     place.mkdir(parents=True)
     (place / "knots.toml").write_text(
         'format = 1\nname = "knots"\ntitle = "Knots"\n'

@@ -16,7 +16,7 @@ import pytest
 import dunechest
 from dunechest.chest import pieces
 from dunechest.jobs import rounds
-from dunechest.ledger import notes
+from dunechest.ledger import events
 
 from .conftest import Command, bag_of, facts, flip
 from .power import Recorder, after_power_cut
@@ -244,7 +244,7 @@ def test_a_check_is_suggested_when_the_last_is_long_ago(
     now = time.time()
     monkeypatch.setattr("dunechest.cli.chest_view.time.time", lambda: now + 100 * 86_400)
     assert "100 days since every byte was looked at" in command("chest", "show", chest.folder).out
-    monkeypatch.setattr(notes.time, "time", lambda: now + 99 * 86_400)
+    monkeypatch.setattr(events.time, "time", lambda: now + 99 * 86_400)
     command("verify", chest.folder, "--quick")
     assert "verify it again" in command("chest", "show", chest.folder).out
     command("verify", chest.folder)

@@ -12,7 +12,7 @@ from pathlib import Path
 import pytest
 
 import dunechest
-from dunechest.chest import journal
+from dunechest.chest.layout import JOURNAL
 from dunechest.jobs import restoring
 from dunechest.transfer import disk
 
@@ -127,7 +127,7 @@ def test_what_a_change_needs_is_looked_at_before_it_is_decided(
     ran = command("archive", changed, "--to", chest.folder)
     assert ran.status == 3, ran.err
     assert facts(bag / "data") == before
-    assert not (bag / journal.JOURNAL).exists()
+    assert not (bag / JOURNAL).exists()
     assert command("restore", chest.folder, "shed", "--into", tmp_path / "back").status in (0, 1)
     assert (tmp_path / "back" / "rope.txt").read_text() == "twenty metres\n"
 

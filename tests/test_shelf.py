@@ -8,8 +8,8 @@ from hypothesis import given, settings
 
 from dunechest.bag.digests import Digests
 from dunechest.chest.editions import differences, step_back
+from dunechest.chest.file_table import FileTable, Marks, Proven
 from dunechest.chest.records import FileRecord
-from dunechest.chest.shelf import Marks, Proven, Shelf
 
 PATHS = st.sampled_from(["library/a", "library/a/b", "library/z~", "strays/1/x", "other", "library/é\n"])
 HEX = st.integers(0, 2**256 - 1).map(lambda n: f"{n:064x}")
@@ -35,11 +35,11 @@ def proven(draw: st.DrawFn, path: str) -> Proven:
 @settings(max_examples=150, deadline=None)
 @given(st.data())
 def test_a_shelf_holds_what_a_dictionary_would(data: st.DataObject) -> None:
-    base, plain = Shelf(), {}
+    base, plain = FileTable(), {}
     for path in data.draw(st.lists(PATHS, max_size=6)):
         base[path] = plain[path] = data.draw(proven(path))
     assert dict(base) == plain
-    shelf, now, there = Shelf(base), {}, set()
+    shelf, now, there = FileTable(base), {}, set()
     for act in data.draw(st.lists(st.sampled_from(["keep", "put", "there", "drop"]), max_size=12)):
         path = data.draw(PATHS)
         if act == "keep" and path in base and path not in now:

@@ -15,7 +15,7 @@ from hypothesis import strategies as st
 
 import dunechest
 from dunechest.chest import records
-from dunechest.chest.stored import StoredNames
+from dunechest.chest.stored_names import StoredNames
 from dunechest.jobs.restore_contents import leads_out
 from dunechest.machine.drives import Limits, limits_of
 from dunechest.names import shown, why_unsafe

@@ -23,7 +23,8 @@ from typing import TYPE_CHECKING, Any
 
 if TYPE_CHECKING:
     from dunechest.api import archive, restore
-    from dunechest.chest.chest import BagEntry, Chest
+    from dunechest.chest.bag_entry import BagEntry
+    from dunechest.chest.chest import Chest
     from dunechest.errors import (
         BagUnusable,
         ChestBusy,

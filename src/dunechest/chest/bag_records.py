@@ -18,193 +18,38 @@ import hashlib
 import io
 import os
 import re
-from collections.abc import Iterable, Iterator
-from dataclasses import dataclass
+from collections.abc import Iterator
 from pathlib import Path
-from typing import Any, Literal, TypeVar
+from typing import Any, TypeVar
 
 import msgspec
 from blake3 import blake3
 
 from dunechest.bag import tags as tag_files
 from dunechest.bag.bag import Lying
-from dunechest.bag.manifest import format_line, parse_manifest
-from dunechest.chest import journal, records
+from dunechest.chest import records
+from dunechest.chest.edition_totals import EditionTotals, edition_lines, totals_of
+from dunechest.chest.layout import (
+    ALWAYS,
+    EDITIONS,
+    INFO,
+    JOURNAL,
+    LIBRARY,
+    TAG_MANIFEST,
+    TAGS,
+    changes_path,
+    edition_path,
+)
 from dunechest.chest.pending_view import PendingView, view_of
-from dunechest.chest.records import LibraryRecord, TagRecord
+from dunechest.chest.records import LibraryRecord
+from dunechest.chest.tag_lists import RecordFault, TagLists, reconcile
 from dunechest.errors import ChestUnusable, RecordDamaged
-from dunechest.names import shown, why_unsafe
+from dunechest.names import shown
 from dunechest.transfer import safe
-
-TAG_MANIFEST = "tagmanifest-sha512.txt"
-TAGS = "dune/tags.jsonl"
-LIBRARY = "dune/library.json"
-FILES = "dune/files.jsonl"
-MANIFEST = "manifest-sha512.txt"
-INFO = "bag-info.txt"
-#: What every bag of ours has, beside the records of earlier editions.
-ALWAYS = (MANIFEST, FILES, LIBRARY, "HOW-TO-RESTORE.txt", INFO, "bagit.txt")
 
 #: Bytes; a longer list of tag files, or record, is not one of ours.
 _MOST = 1 << 30
-#: Said of ``dune/tags.jsonl`` where it, or just its own line in the tag manifest, is damaged.
-NOT_RECORDED = "its digest is not the one that was recorded"
-_LABEL = "Dune-Chest-Edition"
-_EDITION_FOLDER = re.compile(re.escape(records.EDITIONS) + r"/(\d{4,9})/library\.json\Z")
-
-
-@dataclass(frozen=True, slots=True)
-class Tag:
-    """A tag file as the lists have it: path in the bag, bytes, SHA-512 and BLAKE3 (hexadecimal); empty if not known."""
-
-    path: str
-    size: int
-    sha512: str
-    blake3: str
-
-
-@dataclass(frozen=True, slots=True)
-class RecordFault:
-    """A record that is not proven: its path in the bag, its state, and why."""
-
-    path: str
-    state: Literal["changed", "missing", "unreadable"]
-    why: str
-
-
-@dataclass(frozen=True, slots=True)
-class EditionTotals:
-    """What was written down of an edition when it was archived, in numbers."""
-
-    files: int
-    bytes: int
-    folders: int
-    links: int
-    parts: int
-    references: int
-
-
-_TOTALS = re.compile(
-    r"(\d{1,9}), (\d{1,15}) files, (\d{1,18}) bytes, (\d{1,15}) folders, (\d{1,15}) links, (\d{1,15}) parts, "
-    r"(\d{1,15}) references\Z"
-)
-
-
-def totals_of(library: LibraryRecord) -> EditionTotals:
-    """Return the totals of an edition from its record."""
-    counts = library.references
-    references = counts.inside + counts.strays + counts.missing + counts.away
-    return EditionTotals(
-        library.totals.files_stored,
-        library.totals.bytes_stored,
-        len(library.folders),
-        len(library.links),
-        len(library.parts),
-        references,
-    )
-
-
-def edition_line(number: int, totals: EditionTotals) -> tuple[str, str]:
-    """Return label and value of the line of ``bag-info.txt`` about an edition."""
-    return _LABEL, (
-        f"{number}, {totals.files} files, {totals.bytes} bytes, {totals.folders} folders, {totals.links} links, "
-        f"{totals.parts} parts, {totals.references} references"
-    )
-
-
-def edition_lines(info: Iterable[tuple[str, str]]) -> dict[int, EditionTotals]:
-    """Return what ``bag-info.txt`` says of each edition."""
-    found = {}
-    for label, value in info:
-        if label == _LABEL and (line := _TOTALS.match(value)):
-            number, *rest = map(int, line.groups())
-            found[number] = EditionTotals(*rest)
-    return found
-
-
-@dataclass(frozen=True, slots=True)
-class TagLists:
-    """The two lists of tag files, made one: tag files by path, and what is not proven of the lists themselves."""
-
-    tags: dict[str, Tag]
-    faults: tuple[RecordFault, ...]
-
-
-def manifest_of(tags: Iterable[Tag]) -> bytes:
-    """Return the tag manifest, in the one way in which it is written."""
-    return "".join(format_line(tag.sha512, tag.path) for tag in sorted(tags, key=lambda tag: tag.path)).encode()
-
-
-def _decode_tags(content: bytes) -> list[Tag] | None:
-    """Read ``dune/tags.jsonl``; None if any line is not just as it is written."""
-    decoder = msgspec.json.Decoder(TagRecord)
-    found = []
-    try:
-        for line in content.splitlines(keepends=True):
-            record = decoder.decode(line)
-            if records.encode_line(record) != line or why_unsafe(record.path) is not None:
-                return None
-            found.append(Tag(record.path, record.size, record.sha512, record.blake3))
-    except (msgspec.MsgspecError, UnicodeDecodeError, RecursionError, ValueError):
-        return None
-    return found
-
-
-def reconcile(manifest: bytes | None, second: bytes | None) -> TagLists:
-    """Make one of the two lists of tag files, and say which of them is damaged.
-
-    Parameters
-    ----------
-    manifest, second : bytes or None
-        Content of ``tagmanifest-sha512.txt`` and of ``dune/tags.jsonl``; None where it cannot be read.
-    """
-    text = manifest.decode("utf-8", "replace") if manifest is not None else ""
-    slow = parse_manifest(TAG_MANIFEST, "sha512", text, payload=False, digest_length=128)
-    own = hashlib.sha512(second).hexdigest() if second is not None else ""
-    lines = _decode_tags(second) if second is not None else None
-    from_manifest = {path: Tag(path, -1, digest, "") for path, digest in slow.entries.items()}
-    if lines is not None and second is not None:
-        every = [*lines, Tag(TAGS, len(second), own, "")]
-        tags = {tag.path: tag for tag in every}
-        again = manifest_of(every)
-        if manifest == again:
-            return TagLists(tags, ())
-        if slow.entries.get(TAGS) == own or manifest is None:
-            return TagLists(tags, (_manifest_fault(manifest),))
-        # A list of which each line but one fits: that one line, or what only the second list says, is damaged. The
-        # digest of the second list is all that tells; so it is what is not proven.
-        others = manifest_of(lines)
-        rest = "".join(format_line(d, p) for p, d in slow.entries.items() if p != TAGS).encode()
-        why = NOT_RECORDED if rest == others else f"{NOT_RECORDED}, and {TAG_MANIFEST} says other digests"
-        faults = [RecordFault(TAGS, "changed", why)]
-        if rest != others and (slow.problems or TAGS not in slow.entries):
-            faults.append(_manifest_fault(manifest))
-        # Where both can be read, a file is proven by either of them.
-        for path, tag in from_manifest.items():
-            if path not in tags:
-                tags[path] = tag
-            elif path != TAGS and rest != others and tags[path].sha512 != tag.sha512:
-                tags[path] = Tag(path, -1, tag.sha512, tags[path].blake3)
-        return TagLists(tags, tuple(faults))
-    state: Literal["changed", "missing"] = "missing" if second is None else "changed"
-    why = "it is missing or cannot be read" if second is None else "its lines are not as Dune Chest writes them"
-    faults = [RecordFault(TAGS, state, why)]
-    if manifest is None:
-        faults.append(_manifest_fault(None))
-    elif slow.problems or format_sorted(slow.entries) != manifest:
-        faults.append(_manifest_fault(manifest))
-    return TagLists(from_manifest, tuple(faults))
-
-
-def format_sorted(entries: Any) -> bytes:
-    """Return a tag manifest of digests by path, sorted by path."""
-    return "".join(format_line(entries[path], path) for path in sorted(entries)).encode()
-
-
-def _manifest_fault(manifest: bytes | None) -> RecordFault:
-    if manifest is None:
-        return RecordFault(TAG_MANIFEST, "missing", "it is missing or cannot be read")
-    return RecordFault(TAG_MANIFEST, "changed", f"it does not say what {TAGS} says, which is intact")
+_EDITION_FOLDER = re.compile(re.escape(EDITIONS) + r"/(\d{4,9})/library\.json\Z")
 
 
 class _Hashing(io.RawIOBase):
@@ -475,7 +320,7 @@ class BagRecords:
             if line := _EDITION_FOLDER.match(path):
                 found.add(int(line.group(1)))
         try:
-            names = os.listdir(self.bag / records.EDITIONS)
+            names = os.listdir(self.bag / EDITIONS)
         except OSError:
             names = []
         found.update(int(name) for name in names if re.fullmatch(r"\d{4,9}", name))
@@ -536,27 +381,15 @@ class BagRecords:
 
     def _edition_records(self) -> Iterator[str]:
         for number in self.told():
-            if edition_path(number) in self.lists.tags or os.path.isdir(
-                self.bag / records.EDITIONS / f"{number:04d}"
-            ):
+            if edition_path(number) in self.lists.tags or os.path.isdir(self.bag / EDITIONS / f"{number:04d}"):
                 yield edition_path(number)
                 yield changes_path(number)
-
-
-def edition_path(number: int) -> str:
-    """Return the path in the bag of an earlier edition's record."""
-    return f"{records.EDITIONS}/{number:04d}/library.json"
-
-
-def changes_path(number: int) -> str:
-    """Return the path in the bag of the list in which an earlier edition differs from the next."""
-    return f"{records.EDITIONS}/{number:04d}/changes.jsonl"
 
 
 def stamp(bag: Path) -> tuple[object, ...]:
     """Return what changes whenever a change of the bag is decided, under way or done."""
     found: list[object] = []
-    for path in (TAG_MANIFEST, journal.JOURNAL):
+    for path in (TAG_MANIFEST, JOURNAL):
         try:
             info = os.lstat(bag / path)
             found.append((info.st_ino, info.st_size, info.st_mtime_ns, info.st_ctime_ns))

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import datetime
 import os
 import re
 import stat
@@ -10,71 +9,30 @@ import time
 import uuid
 from collections.abc import Iterator
 from contextlib import contextmanager
-from dataclasses import dataclass, field
 from pathlib import Path
 
 from dunechest.bag.bag import is_bag
 from dunechest.chest import chest_record, journal
-from dunechest.chest.bag_records import TAGS, BagRecords, RecordFault, stamp
+from dunechest.chest.bag_entry import BagEntry, never_whole, of_ours
+from dunechest.chest.bag_records import BagRecords, stamp
+from dunechest.chest.find_chest import find_chest, is_regular
+from dunechest.chest.layout import BAGS, CHEST, CHEST_RECORD, CHEST_SUMS, JOURNAL, READ_ME
 from dunechest.chest.lock import locked
-from dunechest.chest.records import FORMAT, ChestRecord, LibraryRecord
+from dunechest.chest.records import FORMAT, ChestRecord, now_text
+from dunechest.chest.tag_lists import RecordFault
 from dunechest.errors import ChestBusy, ChestUnusable, CutOff, DuneChestError, RecordDamaged, Refused, WordsOff
 from dunechest.names import is_slug, shown
 from dunechest.transfer import disk, safe
+from dunechest.version import version
 
-FOLDER = "dune-chest"
 #: So many times a bag is read again that is changed while it is read.
 _TIMES = 5
-BAGS = "bags"
-
-
-def version() -> str:
-    """Return this library's name and version, as records carry it."""
-    from importlib.metadata import PackageNotFoundError
-    from importlib.metadata import version as installed
-
-    try:
-        return f"dunechest {installed('dunechest')}"
-    except PackageNotFoundError:  # run from a source folder
-        return "dunechest"
-
-
-def now_text() -> str:
-    """Return the present moment in UTC, as RFC 3339 writes it."""
-    return datetime.datetime.now(datetime.UTC).strftime("%Y-%m-%dT%H:%M:%SZ")
 
 
 #: What operating systems put into any folder by themselves: no part of a chest, and no fault.
 _OF_SYSTEMS = re.compile(
     r"\._.*|\.DS_Store|\.Spotlight-.*|\.fseventsd|\.Trash.*|Thumbs\.db|desktop\.ini", re.IGNORECASE
 )
-
-
-@dataclass(frozen=True, slots=True)
-class BagEntry:
-    """Something in ``bags/``.
-
-    `state` is ``whole``; ``damaged`` (of ours, and the record of the library is not proven);
-    ``unfinished`` (an archive was cut off before it was whole); ``foreign`` (a bag
-    that is not of this library's making) or ``unusable``; `why` says more.
-    """
-
-    name: str
-    folder: Path
-    state: str
-    library: LibraryRecord | None = None
-    why: str = ""
-    _records: BagRecords | None = field(default=None, compare=False, repr=False)
-
-    @property
-    def is_ours(self) -> bool:
-        """Whether it is a real folder with records of Dune Chest in it."""
-        return not self.folder.is_symlink() and (self.folder / "dune").is_dir()
-
-    @property
-    def records(self) -> BagRecords:
-        """The records of the bag."""
-        return self._records if self._records is not None else BagRecords(self.folder)
 
 
 class Chest:
@@ -149,14 +107,14 @@ class Chest:
         _check_label(label)
         if not place.is_dir():
             raise WordsOff(f"There is no folder {shown(str(place))}. Name the folder where the drive appears.")
-        folder = place.resolve() / FOLDER
+        folder = place.resolve() / CHEST
         if (place / "chest.json").exists() or folder.exists():
             raise Refused(
                 f"{shown(str(place))} already has a chest, or a folder of that name. Nothing was changed. "
                 "To use it: dunechest chest show " + shown(str(place))
             )
         record = ChestRecord(FORMAT, uuid.uuid4().hex, label, now_text(), version())
-        beside = folder.with_name(FOLDER + safe.BESIDE + "-" + record.id[:8])
+        beside = folder.with_name(CHEST + safe.BESIDE + "-" + record.id[:8])
         try:
             disk.make_folder(beside / BAGS)
             chest_record.write_chest(beside, record)
@@ -208,7 +166,7 @@ class Chest:
         Refused
             If the record is whole, or of a newer format.
         """
-        folders = [folder for folder in (Path(place), Path(place) / FOLDER) if (folder / BAGS).is_dir()]
+        folders = [folder for folder in (Path(place), Path(place) / CHEST) if (folder / BAGS).is_dir()]
         if not folders:
             raise WordsOff(f"There is no folder {BAGS} of a chest in {shown(os.fspath(place))}.")
         folder = folders[0].resolve()
@@ -228,11 +186,11 @@ class Chest:
             record = ChestRecord(FORMAT, before.id, label, before.made, before.made_with or version())
         else:
             record = ChestRecord(FORMAT, uuid.uuid4().hex, label, now_text(), version())
-        path = folder / chest_record.RECORD
+        path = folder / CHEST_RECORD
         try:
             if os.path.lexists(path):  # what is torn may still tell somebody something
                 disk.rename(path, path.with_name(f"chest.json.torn-{now_text()[:10]}"))
-            for name in (chest_record.TEXT, chest_record.SUMS):
+            for name in (READ_ME, CHEST_SUMS):
                 if os.path.lexists(folder / name) and not stat.S_ISREG((folder / name).lstat().st_mode):
                     disk.rename(folder / name, folder / f"{name}.torn-{now_text()[:10]}")
             chest_record.write_chest(folder, record)
@@ -251,7 +209,7 @@ class Chest:
         names = sorted(os.listdir(self.folder / BAGS))
         folders = [self.folder / BAGS / name for name in names if not _OF_SYSTEMS.fullmatch(name)]
         # A person's note beside the bags is no bag, and no fault.
-        return tuple(self._entry(folder.name, folder) for folder in folders if not _is_regular(folder))
+        return tuple(self._entry(folder.name, folder) for folder in folders if not is_regular(folder))
 
     def bag(self, name: str) -> BagEntry:
         """Return one bag's entry, by the name of the bag or else of the library in it.
@@ -302,10 +260,10 @@ class Chest:
             what = "a link; nothing in a chest is read through one" if stat.S_ISLNK(mode) else "not a folder"
             return BagEntry(name, folder, "unusable", why=f"it is {what}")
         records = BagRecords(folder)
-        if not _of_ours(records):
+        if not of_ours(records):
             if is_bag(folder):
                 return BagEntry(name, folder, "foreign")
-            if _never_whole(folder):
+            if never_whole(folder):
                 return BagEntry(name, folder, "unfinished", why="an archive was cut off here before it was whole")
             return BagEntry(name, folder, "unusable", why="it is not a bag: bagit.txt is missing")
         try:
@@ -323,7 +281,7 @@ class Chest:
         done = []
         for name in sorted(os.listdir(self.folder / BAGS)):
             folder = self.folder / BAGS / name
-            if folder.is_symlink() or not os.path.lexists(folder / journal.JOURNAL):
+            if folder.is_symlink() or not os.path.lexists(folder / JOURNAL):
                 continue
             try:
                 # A process that is at work in the chest has its own journal in hand: ChestBusy says so.
@@ -344,63 +302,6 @@ def _choice(entry: BagEntry) -> str:
     parts = ", ".join(map(shown, entry.library.partial)) if entry.library is not None else ""
     day = entry.library.archived[:10] if entry.library is not None else ""
     return f"{shown(entry.name)} ({f'only {parts}, ' if parts else ''}archived {day})"
-
-
-def _of_ours(records: BagRecords) -> bool:
-    """Whether Dune Chest made a bag; any one of its records may be what is damaged."""
-    names = (TAGS, "dune/library.json", "dune/files.jsonl", journal.EDITIONS, journal.EARLIER)
-    if any(os.path.lexists(records.at(name)) for name in names):
-        return True
-    return any(path.startswith("dune/") for path in records.lists.tags)
-
-
-#: What a bag has from the moment on in which it is whole.
-_OF_A_WHOLE_BAG = ("data", "bagit.txt", "bag-info.txt", "manifest-sha512.txt", "tagmanifest-sha512.txt")
-
-
-def _never_whole(folder: Path) -> bool:
-    """Whether a folder in ``bags/`` holds what an archive leaves that was cut off before it was whole, and no more."""
-    if any(os.path.lexists(folder / name) for name in _OF_A_WHOLE_BAG):
-        return False
-    pending = folder / journal.PENDING
-    if pending.is_dir() and not pending.is_symlink():
-        return True
-    return {*os.listdir(folder)} <= {"dune"} and not (
-        (folder / "dune").is_dir() and any(name != "pending" for name in os.listdir(folder / "dune"))
-    )
-
-
-def find_chest(place: Path) -> Path | None:
-    """Return the chest's folder if `place` is one, or lies at its top; else None.
-
-    A chest is known by any of its own records beside the folder of its bags.
-    """
-    for folder in (place, place / FOLDER):
-        try:
-            if _is_regular(folder / chest_record.RECORD):
-                return folder.resolve()
-            if not stat.S_ISDIR((folder / BAGS).lstat().st_mode):
-                continue
-            if _is_regular(folder / chest_record.SUMS) or _says_chest(folder / chest_record.TEXT):
-                return folder.resolve()
-        except (OSError, ValueError):
-            continue
-    return None
-
-
-def _is_regular(path: Path) -> bool:
-    try:
-        return stat.S_ISREG(path.lstat().st_mode)
-    except OSError:
-        return False
-
-
-def _says_chest(path: Path) -> bool:
-    """Whether a text is that of a chest: another program's folder may have one of that name beside a ``bags``."""
-    try:
-        return chest_record.label_in(safe.read_bounded(path, 1 << 20).decode("utf-8", "replace")) is not None
-    except (OSError, ValueError):
-        return False
 
 
 def _check_label(label: str) -> None:

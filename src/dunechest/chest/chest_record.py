@@ -14,13 +14,12 @@ from typing import Literal
 import msgspec
 
 from dunechest.chest import records, texts
-from dunechest.chest.bag_records import RecordFault
+from dunechest.chest.layout import CHEST_RECORD, CHEST_SUMS, READ_ME
 from dunechest.chest.records import FORMAT, ChestRecord
+from dunechest.chest.tag_lists import RecordFault
 from dunechest.errors import ChestUnusable
 from dunechest.names import shown
 from dunechest.transfer import safe
-
-RECORD, TEXT, SUMS = "chest.json", "READ-ME.txt", "chest-sha512.txt"
 
 _MOST = 1 << 20
 _LINE = re.compile(r"([0-9a-f]{128})  (chest\.json|READ-ME\.txt)\n")
@@ -38,11 +37,11 @@ def write_chest(folder: Path, record: ChestRecord) -> None:
     OSError
         If the drive cannot be written to.
     """
-    contents = {RECORD: records.encode_pretty(record), TEXT: texts.read_me(record)}
+    contents = {CHEST_RECORD: records.encode_pretty(record), READ_ME: texts.read_me(record)}
     for name, content in contents.items():
         safe.write_file(folder / name, content)
     lines = "".join(f"{hashlib.sha512(content).hexdigest()}  {name}\n" for name, content in contents.items())
-    safe.write_file(folder / SUMS, lines.encode())
+    safe.write_file(folder / CHEST_SUMS, lines.encode())
 
 
 def label_in(text: str) -> ChestRecord | None:
@@ -68,7 +67,7 @@ def read_chest(folder: Path) -> tuple[ChestRecord, tuple[RecordFault, ...]]:
     """
     contents: dict[str, bytes] = {}
     faults: dict[str, RecordFault] = {}
-    for name in (RECORD, TEXT, SUMS):
+    for name in (CHEST_RECORD, READ_ME, CHEST_SUMS):
         try:
             contents[name] = safe.read_bounded(folder / name, _MOST)
         except (OSError, ValueError) as error:
@@ -76,30 +75,34 @@ def read_chest(folder: Path) -> tuple[ChestRecord, tuple[RecordFault, ...]]:
             why = "it is missing" if missing else f"it cannot be read: {getattr(error, 'strerror', None) or error}"
             state: Literal["missing", "unreadable"] = "missing" if missing else "unreadable"
             faults[name] = RecordFault(name, state, why)
-    number = records.format_of(contents.get(RECORD, b""))
+    number = records.format_of(contents.get(CHEST_RECORD, b""))
     if number is not None and number > FORMAT:
-        raise ChestUnusable(records.newer_words(folder / RECORD, number))
-    text = contents.get(SUMS, b"").decode("ascii", "replace")
+        raise ChestUnusable(records.newer_words(folder / CHEST_RECORD, number))
+    text = contents.get(CHEST_SUMS, b"").decode("ascii", "replace")
     sums = {name: digest for digest, name in _LINE.findall(text)}
-    proven = {name for name in (RECORD, TEXT) if name in contents and sums.get(name) == _digest(contents[name])}
+    proven = {
+        name for name in (CHEST_RECORD, READ_ME) if name in contents and sums.get(name) == _digest(contents[name])
+    }
     try:
-        own = msgspec.json.decode(contents.get(RECORD, b""), type=ChestRecord)
+        own = msgspec.json.decode(contents.get(CHEST_RECORD, b""), type=ChestRecord)
     except (msgspec.MsgspecError, UnicodeDecodeError, RecursionError):
         own = None
-    said = label_in(contents.get(TEXT, b"").decode("utf-8", "replace"))
-    if own is None and RECORD in contents:
-        faults[RECORD] = RecordFault(RECORD, "changed", "it is torn or no record of a chest")
+    said = label_in(contents.get(READ_ME, b"").decode("utf-8", "replace"))
+    if own is None and CHEST_RECORD in contents:
+        faults[CHEST_RECORD] = RecordFault(CHEST_RECORD, "changed", "it is torn or no record of a chest")
     agree = own is not None and said is not None and (own.id, own.label) == (said.id, said.label)
-    if _LINE.sub("", text) or sums.keys() != {RECORD, TEXT} or (agree and not proven):
-        faults.setdefault(SUMS, RecordFault(SUMS, "changed", "it does not have the digests of the other two records"))
-    for name in (RECORD, TEXT):
-        if name in contents and name not in proven and not (agree and SUMS in faults):
+    if _LINE.sub("", text) or sums.keys() != {CHEST_RECORD, READ_ME} or (agree and not proven):
+        faults.setdefault(
+            CHEST_SUMS, RecordFault(CHEST_SUMS, "changed", "it does not have the digests of the other two records")
+        )
+    for name in (CHEST_RECORD, READ_ME):
+        if name in contents and name not in proven and not (agree and CHEST_SUMS in faults):
             faults.setdefault(name, RecordFault(name, "changed", "its bytes are not those that were recorded"))
-    candidates = ((RECORD in proven, own), (TEXT in proven, said), (True, own), (True, said))
+    candidates = ((CHEST_RECORD in proven, own), (READ_ME in proven, said), (True, own), (True, said))
     record = next((one for believed, one in candidates if believed and one is not None), None)
     if record is None:
         raise ChestUnusable(
-            f"The records of the chest in {shown(str(folder))} are torn: neither {RECORD} nor {TEXT} tells which chest "
+            f"The records of the chest in {shown(str(folder))} are torn: neither {CHEST_RECORD} nor {READ_ME} tells which chest "
             f"it is. Nothing was touched. To make them again: dunechest chest rebuild"
         )
     return record, tuple(faults[name] for name in sorted(faults))

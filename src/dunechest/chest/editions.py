@@ -14,16 +14,17 @@ from dataclasses import dataclass
 from itertools import zip_longest
 
 from dunechest.bag.bag import payload_lines
-from dunechest.chest import journal
-from dunechest.chest.bag_records import FILES, MANIFEST, BagRecords, RecordFault, Tag, changes_path
+from dunechest.chest.bag_records import BagRecords
+from dunechest.chest.file_table import FileTable, Proven
+from dunechest.chest.layout import EARLIER, FILES, MANIFEST, changes_path
 from dunechest.chest.pieces import Kept, assemble, kept_in
 from dunechest.chest.records import EarlierFile, FileRecord, LibraryRecord
-from dunechest.chest.shelf import Proven, Shelf
+from dunechest.chest.tag_lists import RecordFault, Tag
 from dunechest.errors import WordsOff
 from dunechest.names import shown, why_unsafe
 
 
-def current_files(own: BagRecords) -> Shelf:
+def current_files(own: BagRecords) -> FileTable:
     """Return the payload of a bag of our own as its records have it, by path below ``data/``.
 
     Raises
@@ -31,7 +32,7 @@ def current_files(own: BagRecords) -> Shelf:
     RecordDamaged
         If one of the two records is not proven, or they do not speak of the same files.
     """
-    found = Shelf()
+    found = FileTable()
     file, finish = own.open_lines(MANIFEST)
     with file:
         try:
@@ -182,7 +183,7 @@ def places_of_bytes(own: BagRecords, files: Iterable[FileRecord]) -> Places:
     for file in files:
         if why_unsafe(file.path) is None:
             found.setdefault(file.blake3, "data/" + file.path)
-    prefix = journal.EARLIER + "/"
+    prefix = EARLIER + "/"
     archives = []
     for path, tag in own.lists.tags.items():
         if path.startswith(prefix) and why_unsafe(path) is None:

@@ -28,19 +28,12 @@ from pathlib import Path
 import msgspec
 from blake3 import blake3
 
+from dunechest.chest.layout import EARLIER, EDITIONS, GONE, JOURNAL, MOVED, PENDING
 from dunechest.errors import ChestUnusable
 from dunechest.names import shown, why_unsafe
 from dunechest.transfer import disk, safe
 from dunechest.transfer.below import folders_in
 
-PENDING = "dune/pending"
-EARLIER = "dune/earlier"
-EDITIONS = "dune/editions"
-#: Where what thinning removes waits until the records no longer speak of it.
-GONE = PENDING + "/gone"
-#: Where what only gets another name waits between two phases.
-MOVED = PENDING + "/moved"
-JOURNAL = PENDING + "/journal.json"
 _MOST = 1 << 30
 
 

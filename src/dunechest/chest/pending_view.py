@@ -13,6 +13,7 @@ from pathlib import Path
 
 from dunechest.bag.bag import Lying, list_bag
 from dunechest.chest import journal
+from dunechest.chest.layout import PENDING
 from dunechest.errors import DuneChestError
 
 
@@ -71,10 +72,10 @@ def view_of(bag: Path) -> PendingView:
                 inside = [path for path in place if path.startswith(step.old + "/")]
                 for path in inside:
                     place[step.new + path[len(step.old) :]] = place.pop(path)
-    kept = {path: old for path, old in place.items() if not path.startswith(journal.PENDING + "/")}
+    kept = {path: old for path, old in place.items() if not path.startswith(PENDING + "/")}
     seen = Lying(
         {path: lying.files[old] for path, old in kept.items()},
-        {path: why for path, why in lying.others.items() if not path.startswith(journal.PENDING + "/")},
+        {path: why for path, why in lying.others.items() if not path.startswith(PENDING + "/")},
         lying.unreadable,
     )
     return PendingView(bag, {path: old for path, old in kept.items() if path != old}, True, "", seen)

@@ -32,7 +32,7 @@ from typing import BinaryIO
 
 import msgspec
 
-from dunechest.chest import journal
+from dunechest.chest.layout import EARLIER
 from dunechest.errors import DuneChestError
 from dunechest.names import shown
 from dunechest.transfer import disk, safe
@@ -110,7 +110,7 @@ def kept_in(at: At, paths: Iterable[str]) -> dict[str, Kept]:
     """Return the archives of pieces among some paths of a bag, by the digest of the whole; others are passed over."""
     found: dict[str, Kept] = {}
     for path in paths:
-        if not path.endswith(SUFFIX) or not path.startswith(journal.EARLIER + "/"):
+        if not path.endswith(SUFFIX) or not path.startswith(EARLIER + "/"):
             continue
         try:
             with _opened(at(path)) as archive:

@@ -18,6 +18,7 @@ Every reader is bounded and checks the format number before it believes the rest
 
 from __future__ import annotations
 
+import datetime
 import os
 from collections.abc import Iterator
 from pathlib import Path
@@ -25,14 +26,12 @@ from typing import Annotated, Any, Literal, TypeVar
 
 import msgspec
 
-from dunechest.chest import journal
 from dunechest.errors import ChestUnusable
 from dunechest.names import RawName, shown
 from dunechest.transfer import safe
 
 FORMAT = 1
 
-EDITIONS = journal.EDITIONS
 
 #: Bytes of a line of a list.
 LONGEST_LINE = 1 << 20
@@ -341,11 +340,6 @@ def _without_odd(raw: dict[str, Any], kind: type[msgspec.Struct], optional: tupl
     return kept
 
 
-def edition_folder(bag: Path, number: int) -> Path:
-    """Return the folder of an earlier edition's records."""
-    return bag / EDITIONS / f"{number:04d}"
-
-
 def read_lines(path: Path, kind: type[Any]) -> Iterator[tuple[int, Any]]:
     """Yield line numbers (from 1) and records of a JSON-lines file.
 
@@ -367,3 +361,8 @@ def read_lines(path: Path, kind: type[Any]) -> Iterator[tuple[int, Any]]:
                 yield number, decoder.decode(line)
             except (msgspec.MsgspecError, UnicodeDecodeError, RecursionError):
                 yield number, None
+
+
+def now_text() -> str:
+    """Return the present moment in UTC, as RFC 3339 writes it."""
+    return datetime.datetime.now(datetime.UTC).strftime("%Y-%m-%dT%H:%M:%SZ")

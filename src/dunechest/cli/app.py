@@ -55,7 +55,7 @@ class _Group(click.Group):
 
 def _show_version(ctx: click.Context, param: click.Parameter, value: bool) -> None:
     if value and not ctx.resilient_parsing:
-        from dunechest.chest.chest import version
+        from dunechest.version import version
 
         click.echo(version())
         ctx.exit()

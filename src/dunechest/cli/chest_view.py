@@ -10,14 +10,15 @@ from rich import box
 from rich.table import Table
 from rich.text import Text
 
-from dunechest.chest.chest import BagEntry, Chest
+from dunechest.chest.bag_entry import BagEntry
+from dunechest.chest.chest import Chest
 from dunechest.cli.output import Out, listing
 from dunechest.jobs.chests import ChestContents, ChestList
 from dunechest.names import from_wire, quoted, shown
 from dunechest.words import ago, number, size
 
 if TYPE_CHECKING:
-    from dunechest.ledger.book import PastCheck, PastDrill
+    from dunechest.ledger.ledger import PastCheck, PastDrill
 
 
 def chest_document(chest: Chest) -> dict[str, Any]:

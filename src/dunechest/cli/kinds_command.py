@@ -35,7 +35,7 @@ def _document(kind: Kind) -> dict[str, Any]:
 @common
 def list_kinds(out: Out) -> int:
     """List the kinds."""
-    from dunechest.ledger.notes import state_folder
+    from dunechest.ledger.folder import state_folder
 
     own = state_folder()
     kinds = [*load_kinds(own).values(), PLAIN_KIND]
@@ -57,7 +57,7 @@ def list_kinds(out: Out) -> int:
 @common
 def show_kind(out: Out, kind: str) -> int:
     """Show one kind: where it lives, how it is recognised, what in it matters."""
-    from dunechest.ledger.notes import state_folder
+    from dunechest.ledger.folder import state_folder
 
     one = kind_named(load_kinds(state_folder()), kind)
     if out.json:

@@ -11,8 +11,8 @@ from rich import box
 from rich.table import Table
 from rich.text import Text
 
-from dunechest.chest.bag_records import RecordFault
 from dunechest.chest.chest import Chest
+from dunechest.chest.tag_lists import RecordFault
 from dunechest.cli import proof_view
 from dunechest.cli.output import Out, finding_document, limited, show_findings
 from dunechest.findings import stops

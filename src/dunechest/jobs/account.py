@@ -7,8 +7,8 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import TYPE_CHECKING
 
+from dunechest.chest.file_table import FileTable
 from dunechest.chest.records import ChangeCounts
-from dunechest.chest.shelf import Shelf
 from dunechest.errors import DuneChestError
 from dunechest.findings import Finding
 from dunechest.jobs.archive import ArchivePlan
@@ -131,7 +131,7 @@ def account_archived(
     plan: ArchivePlan,
     bag: Path,
     *,
-    stored: Shelf,
+    stored: FileTable,
     copied: int,
     unread: Collection[str],
     grown: int,

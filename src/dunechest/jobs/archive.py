@@ -11,9 +11,9 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import NamedTuple
 
-from dunechest.chest import journal
 from dunechest.chest.chest import Chest
-from dunechest.chest.stored import StoredNames
+from dunechest.chest.layout import PENDING
+from dunechest.chest.stored_names import StoredNames
 from dunechest.errors import WordsOff
 from dunechest.findings import Finding, weightiest_first
 from dunechest.jobs.archive_state import state_in
@@ -307,7 +307,7 @@ def _stray_files(strays: Iterable[Stray], limits: Limits) -> list[PlannedFile]:
 
 def _already_there(chest: Chest, bag: str) -> int:
     """Count what a cut-off run has left on the drive: it is taken up again, or cleared away."""
-    pending = chest.bag_folder(bag) / journal.PENDING
+    pending = chest.bag_folder(bag) / PENDING
     return sum(file.size for file in each_file(str(pending)))
 
 

@@ -9,9 +9,10 @@ from pathlib import Path
 
 from blake3 import blake3
 
-from dunechest.chest import bagging, editions, journal, pieces, records
-from dunechest.chest.bag_records import BagRecords, Tag
-from dunechest.chest.chest import now_text, version
+from dunechest.chest import editions, pieces, records
+from dunechest.chest.bag_records import BagRecords
+from dunechest.chest.commit import commit, commit_new, next_edition_phases, tag_steps
+from dunechest.chest.layout import EARLIER, EDITIONS, GONE, PAYLOAD, PENDING, PENDING_TAGS
 from dunechest.chest.records import (
     ChangeCounts,
     ChangedName,
@@ -25,13 +26,16 @@ from dunechest.chest.records import (
     ReferenceRecord,
     StrayRecord,
     Totals,
+    now_text,
 )
+from dunechest.chest.tag_lists import Tag
+from dunechest.chest.write_tags import write_tags
 from dunechest.errors import DuneChestError
 from dunechest.jobs.archive import ArchivePlan
 from dunechest.jobs.archive_run import Run
 from dunechest.jobs.changes import Difference
 from dunechest.jobs.glance import fingerprint
-from dunechest.ledger import notes
+from dunechest.ledger.folder import state_folder
 from dunechest.library.in_use import points_here
 from dunechest.machine.drives import holds_modes
 from dunechest.machine.folders import own_home, place_of
@@ -40,11 +44,12 @@ from dunechest.names import to_wire
 from dunechest.transfer import disk
 from dunechest.transfer.below import folders_in
 from dunechest.transfer.walk import lines_of
+from dunechest.version import version
 
 
 def origin_of(plan: ArchivePlan) -> Origin:
     """Say where a library comes from."""
-    machine = this_machine(notes.state_folder())
+    machine = this_machine(state_folder())
     place = place_of(plan.library.path, Path(os.path.realpath(own_home())))
     standard, relative = place if place is not None else ("", "")
     return Origin(
@@ -113,9 +118,9 @@ def finish(run: Run) -> str:
         mass_change=any(finding.code == "mass-change" for finding in plan.findings),
     )
     if previous is None:
-        top = bagging.write_tags(bag, plan.bag, library, run.proven)
+        top = write_tags(bag, plan.bag, library, run.proven)
         _flush_folders(run)
-        bagging.commit_new(bag)
+        commit_new(bag)
         return top
     return _next_edition(run, previous, library)
 
@@ -141,7 +146,7 @@ def _next_edition(run: Run, previous: Difference, library: LibraryRecord) -> str
     number = previous.record.edition
     moved = {old: new for new, old in run.moves.items()}
     leaving = {
-        path: f"{journal.EARLIER}/{number:04d}/{path}"
+        path: f"{EARLIER}/{number:04d}/{path}"
         for path in previous.files
         if path not in moved and (path in run.moves or not run.proven.there(path))
     }
@@ -150,13 +155,13 @@ def _next_edition(run: Run, previous: Difference, library: LibraryRecord) -> str
         del leaving[path]
     own = BagRecords(bag)
     tags = editions.current_tags(own)
-    carried = [tag for path, tag in tags.items() if path.startswith((records.EDITIONS + "/", journal.EARLIER + "/"))]
+    carried = [tag for path, tag in tags.items() if path.startswith((EDITIONS + "/", EARLIER + "/"))]
     for path, kept in leaving.items():
         proven = previous.files[path]
         carried.append(Tag(kept, proven.record.size, proven.sha512, proven.record.blake3))
     changes = editions.differences(previous.files.records(), run.proven.records())
-    folder = f"{records.EDITIONS}/{number:04d}"
-    top = bagging.write_tags(
+    folder = f"{EDITIONS}/{number:04d}"
+    top = write_tags(
         bag,
         plan.bag,
         library,
@@ -170,8 +175,8 @@ def _next_edition(run: Run, previous: Difference, library: LibraryRecord) -> str
         before=own.told(),
     )
     _flush_folders(run)
-    leaving |= {path: f"{journal.GONE}/{at}" for at, path in enumerate(in_pieces)}
-    phases = bagging.next_edition_phases(
+    leaving |= {path: f"{GONE}/{at}" for at, path in enumerate(in_pieces)}
+    phases = next_edition_phases(
         bag,
         leaving=leaving,
         moved=moved,
@@ -179,7 +184,7 @@ def _next_edition(run: Run, previous: Difference, library: LibraryRecord) -> str
         folders={"library", *plan.folders.values(), *stray_folders(plan)},
         old_folders=_old_folders(previous),
     )
-    bagging.commit(bag, (*phases, bagging.tag_steps(bag)))
+    commit(bag, (*phases, tag_steps(bag)))
     return top
 
 
@@ -207,16 +212,16 @@ def _in_pieces(run: Run, previous: Difference, leaving: dict[str, str]) -> dict[
     for path in large:
         old, new = previous.files[path].record, run.proven[path].record
         name = leaving[path] + pieces.SUFFIX
-        target = bag / bagging.TAGS / name
+        target = bag / PENDING_TAGS / name
         disk.make_folder(target.parent)
         if _too_long(target):
             continue  # the archive's name would be longer than the drive allows: the state is kept whole
         disk.remove(target, missing_ok=True)
-        arriving = bag / bagging.PAYLOAD / path
+        arriving = bag / PAYLOAD / path
         about = pieces.About(1, old.size, old.blake3, previous.files[path].sha512, new.blake3)
         if not pieces.keep(bag / "data" / path, about, arriving, target, known.__contains__):
             continue
-        made = pieces.kept_in((bag / bagging.TAGS).joinpath, [name])[old.blake3]
+        made = pieces.kept_in((bag / PENDING_TAGS).joinpath, [name])[old.blake3]
         files = {digest: bag / place for digest, place in places.plain.items()} | {new.blake3: arriving}
         whole = blake3()
         try:
@@ -310,7 +315,7 @@ def _counts(plan: ArchivePlan) -> ReferenceCounts:
 
 def _flush_folders(run: Run) -> None:
     """Bring the names in all new folders to the medium before the change is decided."""
-    pending = run.bag / journal.PENDING
+    pending = run.bag / PENDING
     if run.plan.whole_sync and hasattr(os, "O_DIRECTORY"):
         fd = os.open(pending, os.O_RDONLY)
         try:

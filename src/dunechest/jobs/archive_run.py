@@ -7,9 +7,9 @@ from collections.abc import Iterator
 from dataclasses import dataclass, field
 from pathlib import Path
 
-from dunechest.chest import bagging
+from dunechest.chest.file_table import FileTable
+from dunechest.chest.layout import PAYLOAD
 from dunechest.chest.records import CapturedDatabase, ChangeCounts
-from dunechest.chest.shelf import Shelf
 from dunechest.jobs.archive import ArchivePlan
 from dunechest.jobs.planned import PlannedFile
 from dunechest.jobs.selection import LeftBehind
@@ -28,7 +28,7 @@ class Run:
 
     plan: ArchivePlan
     bag: Path
-    proven: Shelf = field(init=False)
+    proven: FileTable = field(init=False)
     own_sizes: dict[str, int] = field(default_factory=dict)
     unread: set[str] = field(default_factory=set)
     left: list[LeftBehind] = field(default_factory=list)
@@ -47,7 +47,7 @@ class Run:
     lost: list[tuple[str, str]] = field(default_factory=list)
 
     def __post_init__(self) -> None:
-        self.proven = Shelf(self.plan.previous.files if self.plan.previous is not None else None)
+        self.proven = FileTable(self.plan.previous.files if self.plan.previous is not None else None)
 
     def bytes_of(self, path: str) -> int:
         """Bytes in the library of what is proven under a path."""
@@ -88,7 +88,7 @@ def copy_task(file: PlannedFile, source: bytes, payload: bytes) -> CopyTask:
 
 def payload_of(run: Run) -> bytes:
     """Return the folder of the pending payload, with a slash at the end."""
-    return os.fsencode(run.bag / bagging.PAYLOAD) + b"/"
+    return os.fsencode(run.bag / PAYLOAD) + b"/"
 
 
 def source_of(run: Run, file: PlannedFile) -> bytes:

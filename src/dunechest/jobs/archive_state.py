@@ -5,7 +5,8 @@ from __future__ import annotations
 from collections.abc import Iterable, Iterator, Mapping
 
 from dunechest.chest import editions
-from dunechest.chest.chest import BagEntry, Chest
+from dunechest.chest.bag_entry import BagEntry
+from dunechest.chest.chest import Chest
 from dunechest.errors import DuneChestError
 from dunechest.findings import Finding
 from dunechest.jobs.changes import Difference, difference, same_library

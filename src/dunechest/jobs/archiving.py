@@ -9,10 +9,11 @@ from dataclasses import replace
 
 import msgspec
 
-from dunechest.chest import bagging, journal, records
+from dunechest.chest import journal, records
 from dunechest.chest.bag_records import BagRecords
+from dunechest.chest.file_table import Proven
+from dunechest.chest.layout import FOR, PAYLOAD, PENDING, PROVEN
 from dunechest.chest.records import FileRecord, ProvenRecord
-from dunechest.chest.shelf import Proven
 from dunechest.errors import CutOff, DuneChestError, Refused
 from dunechest.findings import stops
 from dunechest.jobs import archive_finish, healing
@@ -24,7 +25,7 @@ from dunechest.jobs.chests import machine_name
 from dunechest.jobs.planned import PlannedFile
 from dunechest.jobs.recognising import Recognised, recognise
 from dunechest.jobs.selection import LeftBehind
-from dunechest.ledger import notes
+from dunechest.ledger import events
 from dunechest.library.formats.sqlite import COMPANIONS
 from dunechest.machine.volumes import identity
 from dunechest.names import shown
@@ -162,24 +163,24 @@ def _nothing(run: Run) -> bool:
 def _prepare(run: Run) -> None:
     """Make the folders, and take up what an earlier run of the same library had proven."""
     plan, bag = run.plan, run.bag
-    pending = bag / journal.PENDING
+    pending = bag / PENDING
     owner = msgspec.json.encode((archive_finish.origin_of(plan), plan.edition))
     if pending.is_symlink() or bag.is_symlink() or (bag / "dune").is_symlink():
         raise Refused(f"{shown(str(bag))} is or holds a link where a folder belongs. Nothing was changed.")
     if pending.exists():
         journal.refuse_if_decided(bag)
         try:
-            ours = safe.read_bounded(bag / bagging.FOR, 1 << 20) == owner
+            ours = safe.read_bounded(bag / FOR, 1 << 20) == owner
         except (OSError, ValueError):
             ours = False
-        if ours and (bag / bagging.PAYLOAD).is_dir() and not (bag / bagging.PAYLOAD).is_symlink():
+        if ours and (bag / PAYLOAD).is_dir() and not (bag / PAYLOAD).is_symlink():
             _take_up(run)
         else:
             journal.clear(bag)
     disk.make_folder(pending)
-    safe.write_file(bag / bagging.FOR, owner)
+    safe.write_file(bag / FOR, owner)
     for folder in sorted(_folders(plan)):
-        disk.make_folder(bag / bagging.PAYLOAD / folder)
+        disk.make_folder(bag / PAYLOAD / folder)
 
 
 def _folders(plan: ArchivePlan) -> set[str]:
@@ -195,7 +196,7 @@ def _folders(plan: ArchivePlan) -> set[str]:
 
 def _take_up(run: Run) -> None:
     """Believe what the list of proven files says, where the file is there and its source is as it was."""
-    payload = run.bag / bagging.PAYLOAD
+    payload = run.bag / PAYLOAD
     wanted = {file.stored: file for file in run.plan.files}
     there = {file.path: file.size for file in walk(str(payload)).files}
     links = walk(str(payload)).links
@@ -203,7 +204,7 @@ def _take_up(run: Run) -> None:
         journal.clear(run.bag)
         return
     try:
-        lines = [line for _, line in records.read_lines(run.bag / bagging.PROVEN, ProvenRecord) if line]
+        lines = [line for _, line in records.read_lines(run.bag / PROVEN, ProvenRecord) if line]
     except OSError:
         lines = []
     for line in lines:
@@ -263,7 +264,7 @@ def _copy(run: Run, to_do: Recognised, progress: Progress) -> None:
     total = sum(file.entry.size for file in missing)
     crew_for = Crew.for_job(len(missing), total, (plan.library.path, run.bag), tally)
     flags = os.O_WRONLY | os.O_CREAT | os.O_APPEND | getattr(os, "O_BINARY", 0)
-    log = disk.create(run.bag / bagging.PROVEN, flags, 0o644)
+    log = disk.create(run.bag / PROVEN, flags, 0o644)
     try:
         with crew_for as crew:
             for database in to_do.databases:
@@ -366,7 +367,7 @@ def _second_look(run: Run) -> tuple[tuple[str, ...], tuple[str, ...]]:
 def _note(run: Run, result: ArchiveResult, top: str) -> None:
     chest = run.plan.chest
     try:
-        notes.append_many(
+        events.append_many(
             [
                 ("chest", {"id": chest.id, "label": chest.label, "folder": str(chest.folder)}),
                 (

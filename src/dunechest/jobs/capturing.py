@@ -7,9 +7,9 @@ from pathlib import Path
 
 import msgspec
 
-from dunechest.chest import bagging
+from dunechest.chest.file_table import Proven
+from dunechest.chest.layout import CAPTURES, PAYLOAD
 from dunechest.chest.records import CapturedDatabase, FileRecord, LeftOut
-from dunechest.chest.shelf import Proven
 from dunechest.errors import CutOff
 from dunechest.jobs.archive_run import Run, copy_task, cut_off_words, payload_of, source_of
 from dunechest.jobs.changes import is_there
@@ -26,7 +26,7 @@ from dunechest.transfer.tasks import CopyJob, CopyOutcome
 def capture_one(run: Run, crew: Crew, database: PlannedDatabase) -> list[PlannedFile]:
     """Capture one database; if SQLite cannot, return its files to be copied like any other."""
     file = database.file
-    scratch = run.bag / bagging.CAPTURES
+    scratch = run.bag / CAPTURES
     scratch.mkdir(exist_ok=True)
     taken = scratch / "captured"
     taken.unlink(missing_ok=True)
@@ -74,7 +74,7 @@ def capture_one(run: Run, crew: Crew, database: PlannedDatabase) -> list[Planned
     before = run.plan.previous.files.get(file.stored) if run.plan.previous is not None else None
     there = before is not None and is_there(run.bag, file.stored, before.record.size)
     if before is not None and there and before.record.blake3 == record.blake3:  # written to, and no other for it
-        disk.remove(run.bag / bagging.PAYLOAD / file.stored)
+        disk.remove(run.bag / PAYLOAD / file.stored)
         record = msgspec.structs.replace(record, edition=before.record.edition)
         run.proven.put_there(file.stored, Proven(record, outcome.sha512))
     else:

@@ -8,14 +8,14 @@ from collections.abc import Iterable, Mapping
 from dataclasses import dataclass
 from pathlib import Path
 
-from dunechest.chest.chest import BagEntry
+from dunechest.chest.bag_entry import BagEntry
 from dunechest.chest.editions import current_files
+from dunechest.chest.file_table import FileTable, Marks, Proven
 from dunechest.chest.records import CapturedDatabase, LibraryRecord
-from dunechest.chest.shelf import Marks, Proven, Shelf
 from dunechest.findings import Finding
 from dunechest.jobs.planned import PlannedDatabase, PlannedFile
 from dunechest.jobs.selection import Selection
-from dunechest.ledger.notes import state_folder
+from dunechest.ledger.folder import state_folder
 from dunechest.library.library import Library
 from dunechest.machine.identity import this_machine
 from dunechest.names import from_wire
@@ -60,7 +60,7 @@ class Difference:
     """
 
     record: LibraryRecord
-    files: Shelf
+    files: FileTable
     kept: tuple[PlannedFile, ...]
     kept_databases: tuple[PlannedDatabase, ...]
     to_read: tuple[PlannedFile, ...]
@@ -179,7 +179,7 @@ def is_there(bag: Path, path: str, size: int) -> bool:
     return stat.S_ISREG(info.st_mode) and info.st_size == size
 
 
-def lost_in(bag: Path, files: Shelf) -> set[str]:
+def lost_in(bag: Path, files: FileTable) -> set[str]:
     """Return the paths below ``data/`` of what should lie in a bag and is not there, or has another size."""
     marks = Marks(files)
     for entry in each_file(str(bag / "data")):

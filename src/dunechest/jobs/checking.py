@@ -14,9 +14,11 @@ from typing import Literal
 
 from dunechest.bag.bag import Bag, Lying, list_bag
 from dunechest.bag.manifest import Problem
-from dunechest.chest import journal
-from dunechest.chest.bag_records import NOT_RECORDED, BagRecords, edition_path, totals_of
+from dunechest.chest.bag_records import BagRecords
+from dunechest.chest.edition_totals import totals_of
+from dunechest.chest.layout import EARLIER, PENDING, edition_path
 from dunechest.chest.records import FileRecord, read_lines
+from dunechest.chest.tag_lists import NOT_RECORDED
 from dunechest.errors import ChestUnusable, RecordDamaged
 from dunechest.jobs.wanted import Wanted, WantedFiles
 from dunechest.names import why_unsafe
@@ -33,7 +35,7 @@ _TAG_MANIFEST = "tagmanifest-sha512.txt"
 _INFO = "bag-info.txt"
 _OPPOSITE = {_FILES: _MANIFEST, _MANIFEST: _FILES}
 #: What earlier editions had is listed as tag files are, and as large as the payload.
-_BULKY = ("data/", journal.EARLIER + "/")
+_BULKY = ("data/", EARLIER + "/")
 _OTHER_BYTES = "its bytes are not those that were recorded"
 
 
@@ -289,7 +291,7 @@ def _unlisted(bag: Bag, expected: Expected, say: _Say) -> None:
     tag_listed = bool(bag.tag)
     manifests = {m.name for m in (*bag.payload, *bag.tag)} | {p.file for p in bag.problems}
     for path in expected.lying.files:
-        if path in expected.files or path.startswith(journal.PENDING + "/"):
+        if path in expected.files or path.startswith(PENDING + "/"):
             continue
         if path.startswith("data/"):
             say(path, "unlisted", "no manifest lists it")
@@ -301,7 +303,7 @@ def _unlisted(bag: Bag, expected: Expected, say: _Say) -> None:
         if path not in expected.files and (path.startswith("data/") or expected.own):
             say(path, "unlisted", f"it is {why}")
     for folder, why in expected.lying.unreadable.items():
-        if (folder + "/").startswith(journal.PENDING + "/"):
+        if (folder + "/").startswith(PENDING + "/"):
             continue  # another process is at work there, and nothing in it counts yet
         say(folder or ".", "unreadable", f"the folder cannot be listed: {why}")
 

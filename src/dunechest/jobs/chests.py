@@ -10,10 +10,14 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 from dunechest.bag.bag import is_bag
-from dunechest.chest.chest import FOLDER, BagEntry, Chest, find_chest
+from dunechest.chest.bag_entry import BagEntry
+from dunechest.chest.chest import Chest
 from dunechest.chest.chest_record import read_chest
+from dunechest.chest.find_chest import find_chest
+from dunechest.chest.layout import CHEST
 from dunechest.errors import DuneChestError, NotConnected, WordsOff
-from dunechest.ledger import memory, notes
+from dunechest.ledger import events, memory
+from dunechest.ledger.folder import state_folder
 from dunechest.machine.drives import drive_folders, filesystem
 from dunechest.machine.identity import this_machine
 from dunechest.machine.volumes import identity
@@ -23,7 +27,7 @@ from dunechest.transfer import safe
 if TYPE_CHECKING:
     import pandas as pd
 
-    from dunechest.ledger.book import PastCheck, PastDrill
+    from dunechest.ledger.ledger import PastCheck, PastDrill
 
 
 @dataclass(frozen=True, slots=True)
@@ -102,7 +106,7 @@ def top_of(chest: Chest, bag: str) -> str:
 
 def machine_name() -> str:
     """Return the name of this machine."""
-    return this_machine(notes.state_folder()).name
+    return this_machine(state_folder()).name
 
 
 def create_chest(place: str | os.PathLike[str], label: str) -> Chest:
@@ -133,7 +137,7 @@ def _refuse_inside(place: Path) -> None:
     """Refuse to make a chest inside another one, or inside a bag."""
     real = Path(os.path.realpath(place))
     for folder in (real, *real.parents):
-        if folder.name == FOLDER and find_chest(folder) is not None:
+        if folder.name == CHEST and find_chest(folder) is not None:
             raise WordsOff(
                 f"{shown(str(place))} lies inside the chest {shown(str(folder))}. Nothing was changed. Name the folder where "
                 "a drive appears."
@@ -155,7 +159,7 @@ def rebuild_chest(place: str | os.PathLike[str], label: str | None = None) -> Ch
 def note_chest(chest: Chest) -> str | None:
     """Note in the ledger that a chest was met; a failure comes back as words, since the job is done."""
     try:
-        notes.append("chest", id=chest.id, label=chest.label, folder=str(chest.folder))
+        events.append("chest", id=chest.id, label=chest.label, folder=str(chest.folder))
     except DuneChestError as error:
         return str(error)
     return None
@@ -163,10 +167,10 @@ def note_chest(chest: Chest) -> str | None:
 
 def list_chests() -> ChestList:
     """List the chests the ledger knows, and those on drives that are plugged in now."""
-    from dunechest.ledger.book import opened
+    from dunechest.ledger.ledger import open_ledger
 
-    with opened() as book:
-        known = {chest.id: chest for chest in book.chests()}
+    with open_ledger() as ledger:
+        known = {chest.id: chest for chest in ledger.chests()}
     found: dict[tuple[str, str], ChestStatus] = {}
     places = [*(one.folder for one in known.values()), *_on_drives()]
     for folder in places:
@@ -269,18 +273,18 @@ def show_chest(text: str | os.PathLike[str] | Chest) -> ChestContents:
     text : str, path or Chest
         The chest.
     """
-    from dunechest.ledger.book import opened
+    from dunechest.ledger.ledger import open_ledger
 
     chest = text if isinstance(text, Chest) else None
     name = "" if isinstance(text, Chest) else os.fspath(text)
-    with opened() as book:
-        known = {c.id for c in book.chests()}
+    with open_ledger() as ledger:
+        known = {c.id for c in ledger.chests()}
     chest = chest or resolve_chest(name)
     where = identity(chest.folder)
-    with opened() as book:
+    with open_ledger() as ledger:
         checks: dict[str, PastCheck] = {}
         failed: dict[str, float] = {}
-        for check in book.checks(chest.id):
+        for check in ledger.checks(chest.id):
             if not _counts(check.where, where):
                 continue
             if not check.sound:
@@ -290,7 +294,7 @@ def show_chest(text: str | os.PathLike[str] | Chest) -> ChestContents:
             if told.quick and not check.quick and (told.sound or not check.sound):
                 checks[check.bag] = check
         drills: dict[str, PastDrill] = {}
-        for past in book.drills(chest.id):
+        for past in ledger.drills(chest.id):
             if _counts(past.where, where):
                 drills.setdefault(past.bag, past)
     bags = chest.bags()
@@ -328,4 +332,4 @@ def forget_library(chest: Chest, library: str) -> None:
     if library not in known:
         names = ", ".join(map(shown, sorted(known))) or "none"
         raise WordsOff(f"This computer never met {shown(library)} in {shown(chest.label)}. It met: {names}.")
-    notes.append("forget", chest=chest.id, bag=library)
+    events.append("forget", chest=chest.id, bag=library)

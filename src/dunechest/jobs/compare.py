@@ -14,14 +14,16 @@ from blake3 import blake3
 
 from dunechest.bag.bag import is_bag
 from dunechest.chest import editions
-from dunechest.chest.bag_records import BagRecords, RecordFault, stamp
-from dunechest.chest.chest import BagEntry, Chest
+from dunechest.chest.bag_entry import BagEntry
+from dunechest.chest.bag_records import BagRecords, stamp
+from dunechest.chest.chest import Chest
 from dunechest.chest.records import FileRecord, LibraryRecord
+from dunechest.chest.tag_lists import RecordFault
 from dunechest.errors import ChestBusy, CutOff, DuneChestError, RecordDamaged, WordsOff
 from dunechest.jobs.chests import resolve_chest
 from dunechest.jobs.editions import own_bag
 from dunechest.jobs.find import resolve_library
-from dunechest.ledger.notes import state_folder
+from dunechest.ledger.folder import state_folder
 from dunechest.library.formats.sqlite import COMPANIONS, databases_differ
 from dunechest.machine.identity import this_machine
 from dunechest.names import from_wire, shown

@@ -19,7 +19,7 @@ from dunechest.jobs.chests import top_of
 from dunechest.jobs.landing import RestoreChoice
 from dunechest.jobs.restore import RestorePlan, plan_restore
 from dunechest.jobs.restoring import RestoreResult
-from dunechest.ledger import memory, notes
+from dunechest.ledger import events, memory
 from dunechest.machine.volumes import identity
 from dunechest.names import shown
 from dunechest.progress import Progress, silent
@@ -132,7 +132,7 @@ def _one(chest: Chest, name: str, scratch: Path, progress: Progress) -> Drill:
 
 def _note(chest: Chest, bag: str, *, passed: bool, files: int, edition: int) -> None:
     try:
-        notes.append(
+        events.append(
             "drill",
             chest=chest.id,
             bag=bag,

@@ -8,9 +8,11 @@ from dataclasses import dataclass
 from typing import TYPE_CHECKING, Literal
 
 from dunechest.chest import editions as stored
-from dunechest.chest.bag_records import BagRecords, RecordFault, stamp
-from dunechest.chest.chest import BagEntry, Chest
+from dunechest.chest.bag_entry import BagEntry
+from dunechest.chest.bag_records import BagRecords, stamp
+from dunechest.chest.chest import Chest
 from dunechest.chest.records import ChangeCounts, EarlierFile, FileRecord, LibraryRecord
+from dunechest.chest.tag_lists import RecordFault
 from dunechest.errors import DuneChestError, RecordDamaged, Refused
 from dunechest.names import shown
 

@@ -10,7 +10,8 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 from dunechest.errors import DuneChestError, WordsOff
-from dunechest.ledger import notes
+from dunechest.ledger import events
+from dunechest.ledger.folder import state_folder
 from dunechest.library.kinds.load import kind_named, load_kinds
 from dunechest.library.kinds.schema import PLAIN_KIND, Kind
 from dunechest.library.library import Library
@@ -107,7 +108,7 @@ def find_libraries(
     >>> find_libraries([tempfile.mkdtemp()]).libraries
     ()
     """
-    kinds = load_kinds(notes.state_folder())
+    kinds = load_kinds(state_folder())
     chosen = [kind_named(kinds, kind)] if kind is not None else list(kinds.values())
     unreadable: list[str] = []
     found: dict[str, Recognised] = {}
@@ -185,7 +186,7 @@ def _note(libraries: Iterable[FoundLibrary]) -> None:
     ]
     if seen:
         try:
-            notes.append_many(seen)
+            events.append_many(seen)
         except DuneChestError:
             pass  # the names then only work as paths; nothing else is lost
 
@@ -200,7 +201,7 @@ def library_at(path: str | os.PathLike[str], *, kinds: Mapping[str, Kind] | None
     """
     place = Path(os.path.realpath(path))
     if kinds is None:
-        kinds = load_kinds(notes.state_folder())
+        kinds = load_kinds(state_folder())
     name = slug(Path(os.path.abspath(path)).name)
     if place.is_dir():
         here = recognise(place, kinds.values())
@@ -220,12 +221,13 @@ def resolve_library(text: str) -> Library:
     WordsOff
         If it is neither, or the name belongs to several.
     """
+    from dunechest.ledger.ledger import open_ledger
+
     if os.path.lexists(text):
         return library_at(text)
-    from dunechest.ledger.book import opened
 
-    with opened() as book:
-        places = [place for place in book.places_of(text) if place.exists()]
+    with open_ledger() as ledger:
+        places = [place for place in ledger.places_of(text) if place.exists()]
     if len(places) == 1:
         library = library_at(places[0])
         return Library(text, library.kind, library.path, library.shape, library.evidence)

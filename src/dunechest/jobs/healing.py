@@ -5,8 +5,10 @@ from __future__ import annotations
 import os
 from collections.abc import Iterable, Iterator
 
-from dunechest.chest import bagging, journal
+from dunechest.chest import journal
+from dunechest.chest.commit import commit
 from dunechest.chest.journal import Rename
+from dunechest.chest.layout import PAYLOAD
 from dunechest.errors import CutOff
 from dunechest.jobs.archive_run import Run, cut_off_words, raw_path, source_of
 from dunechest.jobs.planned import PlannedFile
@@ -28,9 +30,9 @@ def heal(run: Run, lost: Iterable[PlannedFile], progress: Progress) -> None:
     assert previous is not None
     files = list(lost)
     journal.clear(run.bag)
-    payload = os.fsencode(run.bag / bagging.PAYLOAD) + b"/"
+    payload = os.fsencode(run.bag / PAYLOAD) + b"/"
     for folder in sorted({file.stored.rpartition("/")[0] for file in files}):
-        disk.make_folder(run.bag / bagging.PAYLOAD / folder)
+        disk.make_folder(run.bag / PAYLOAD / folder)
     total = sum(file.entry.size for file in files)
     sent: dict[int, list[PlannedFile]] = {}
     brought: list[PlannedFile] = []
@@ -64,10 +66,10 @@ def heal(run: Run, lost: Iterable[PlannedFile], progress: Progress) -> None:
                     why = "the library has other bytes by now" if outcome.state == "not-sound" else outcome.why
                     run.lost.append((file.entry.path, why))
     for folder in sorted({file.stored.rpartition("/")[0] for file in brought}):
-        disk.flush_folder(run.bag / bagging.PAYLOAD / folder)
-    into = tuple(Rename(f"{bagging.PAYLOAD}/{file.stored}", f"data/{file.stored}") for file in brought)
+        disk.flush_folder(run.bag / PAYLOAD / folder)
+    into = tuple(Rename(f"{PAYLOAD}/{file.stored}", f"data/{file.stored}") for file in brought)
     if into:
-        bagging.commit(run.bag, (into,))
+        commit(run.bag, (into,))
     else:
         journal.clear(run.bag)
     run.healed += [file.entry.path for file in brought]

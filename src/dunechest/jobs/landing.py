@@ -14,7 +14,7 @@ import msgspec
 from dunechest.chest.records import LibraryRecord
 from dunechest.errors import DuneChestError, WordsOff
 from dunechest.findings import Finding
-from dunechest.ledger import notes
+from dunechest.ledger.folder import state_folder
 from dunechest.library.kinds.schema import Kind
 from dunechest.machine import written_paths
 from dunechest.machine.folders import own_home, standard_folders, usual_below
@@ -94,7 +94,7 @@ def counterparts() -> tuple[tuple[str, str], ...]:
 
 def _read() -> list[_Counterpart]:
     try:
-        content = safe.read_bounded(notes.state_folder() / _FILE, 1 << 20)
+        content = safe.read_bounded(state_folder() / _FILE, 1 << 20)
         return msgspec.json.decode(content, type=list[_Counterpart])
     except (OSError, ValueError, msgspec.MsgspecError):
         return []
@@ -121,7 +121,7 @@ def remember_counterpart(old: str, new: str | os.PathLike[str], *, machine: str 
     """
     wanted = _Counterpart(*counterpart(old, new), machine)
     rest = [one for one in _read() if (one.old, one.machine) != (wanted.old, machine)]
-    folder = notes.state_folder()
+    folder = state_folder()
     try:
         make_own(folder)
         safe.write_file(folder / _FILE, msgspec.json.format(msgspec.json.encode([*rest, wanted]), indent=2))

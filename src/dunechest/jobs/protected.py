@@ -9,9 +9,9 @@ from pathlib import Path
 import psutil
 
 from dunechest.bag.bag import is_bag
-from dunechest.chest.chest import find_chest
+from dunechest.chest.find_chest import find_chest
 from dunechest.errors import DuneChestError
-from dunechest.ledger.notes import state_folder
+from dunechest.ledger.folder import state_folder
 from dunechest.machine.folders import own_home, standard_folders
 
 
@@ -60,11 +60,11 @@ def why_archive(place: Path) -> str:
 
 
 def _known_chests() -> Iterable[Path]:
-    from dunechest.ledger.book import opened
+    from dunechest.ledger.ledger import open_ledger
 
     try:
-        with opened() as book:
-            return [Path(os.path.realpath(chest.folder)) for chest in book.chests()]
+        with open_ledger() as ledger:
+            return [Path(os.path.realpath(chest.folder)) for chest in ledger.chests()]
     except DuneChestError:
         return ()
 

@@ -7,7 +7,7 @@ from dataclasses import dataclass
 
 import msgspec
 
-from dunechest.chest.shelf import Proven
+from dunechest.chest.file_table import Proven
 from dunechest.jobs.archive_run import Run, source_of
 from dunechest.jobs.changes import is_there
 from dunechest.jobs.planned import PlannedDatabase, PlannedFile

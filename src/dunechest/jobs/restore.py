@@ -16,9 +16,12 @@ from pathlib import Path
 
 import msgspec
 
-from dunechest.chest.bag_records import LIBRARY, TAG_MANIFEST, RecordFault, stamp
-from dunechest.chest.chest import BagEntry, Chest
+from dunechest.chest.bag_entry import BagEntry
+from dunechest.chest.bag_records import stamp
+from dunechest.chest.chest import Chest
+from dunechest.chest.layout import LIBRARY, TAG_MANIFEST
 from dunechest.chest.records import LibraryRecord, StrayRecord
+from dunechest.chest.tag_lists import RecordFault
 from dunechest.errors import DuneChestError, RecordDamaged, WordsOff
 from dunechest.findings import Finding, weightiest_first
 from dunechest.jobs import restore_findings
@@ -32,7 +35,7 @@ from dunechest.jobs.restore_reading import BagTree, bag_tree
 from dunechest.jobs.restore_source import Source, source_of
 from dunechest.jobs.settling import settle
 from dunechest.jobs.stray_places import place_strays
-from dunechest.ledger.notes import state_folder
+from dunechest.ledger.folder import state_folder
 from dunechest.library.kinds.load import load_kinds
 from dunechest.library.kinds.schema import PLAIN_KIND, Kind
 from dunechest.library.parts import Part, parts_named
@@ -388,7 +391,7 @@ def nearest(place: Path) -> Path:
 
 def _made_here(chest: Chest, entry: BagEntry) -> bool:
     """Whether this machine made the bag and it is unaltered since, so that its records are its own."""
-    from dunechest.ledger.book import opened
+    from dunechest.ledger.ledger import open_ledger
 
     if entry.library is None:
         return False
@@ -397,8 +400,8 @@ def _made_here(chest: Chest, entry: BagEntry) -> bool:
         return False
     try:
         top = hashlib.sha512(safe.read_bounded(own.at(TAG_MANIFEST), 1 << 30)).hexdigest()
-        with opened() as book:
-            return book.archived_here(chest.id, entry.name, top)
+        with open_ledger() as ledger:
+            return ledger.archived_here(chest.id, entry.name, top)
     except (OSError, ValueError, DuneChestError):
         return False
 

@@ -11,9 +11,11 @@ import msgspec
 
 from dunechest.bag.bag import Lying, read_bag
 from dunechest.chest import editions
-from dunechest.chest.bag_records import FILES, MANIFEST, BagRecords, RecordFault
+from dunechest.chest.bag_records import BagRecords
+from dunechest.chest.layout import FILES, MANIFEST
 from dunechest.chest.records import FileRecord, LibraryRecord, read_lines
-from dunechest.chest.stored import StoredNames
+from dunechest.chest.stored_names import StoredNames
+from dunechest.chest.tag_lists import RecordFault
 from dunechest.errors import RecordDamaged
 from dunechest.machine.drives import Filesystem
 from dunechest.names import from_wire, why_unsafe

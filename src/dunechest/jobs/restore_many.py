@@ -11,14 +11,15 @@ from typing import Any
 import msgspec
 from blake3 import blake3
 
-from dunechest.chest.chest import BagEntry, Chest
+from dunechest.chest.bag_entry import BagEntry
+from dunechest.chest.chest import Chest
 from dunechest.errors import DuneChestError, Refused, WordsOff
 from dunechest.findings import Finding, weightiest_first
 from dunechest.jobs.landing import Landing, RestoreChoice, land, today
 from dunechest.jobs.meeting import nothing_in
 from dunechest.jobs.restore import RestorePlan, plan_restore
 from dunechest.ledger import memory
-from dunechest.ledger.notes import state_folder
+from dunechest.ledger.folder import state_folder
 from dunechest.library.kinds.load import load_kinds
 from dunechest.library.kinds.schema import PLAIN_KIND
 from dunechest.machine.identity import this_machine

@@ -10,9 +10,10 @@ import msgspec
 
 from dunechest.bag.bag import list_bag, read_bag
 from dunechest.chest import editions
-from dunechest.chest.bag_records import INFO, LIBRARY, RecordFault
-from dunechest.chest.chest import BagEntry, now_text
-from dunechest.chest.records import FORMAT, LibraryRecord, Origin, Totals
+from dunechest.chest.bag_entry import BagEntry
+from dunechest.chest.layout import INFO, LIBRARY
+from dunechest.chest.records import FORMAT, LibraryRecord, Origin, Totals, now_text
+from dunechest.chest.tag_lists import RecordFault
 from dunechest.errors import BagUnusable, RecordDamaged, Refused, WordsOff
 from dunechest.findings import Finding
 from dunechest.jobs.landing import RestoreChoice

@@ -15,7 +15,8 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import TYPE_CHECKING
 
-from dunechest.chest.bag_records import RecordFault, stamp
+from dunechest.chest.bag_records import stamp
+from dunechest.chest.tag_lists import RecordFault
 from dunechest.errors import CutOff, DuneChestError, Meanwhile, Refused
 from dunechest.findings import Finding, stops
 from dunechest.jobs import placing, restore_staging, strays_restoring, undoing
@@ -25,7 +26,7 @@ from dunechest.jobs.proof import Proof, prove
 from dunechest.jobs.repointing import ByHand, Repoint, SettingChange
 from dunechest.jobs.restore import RestorePlan
 from dunechest.jobs.restore_contents import NotDone, RestoreFile
-from dunechest.ledger import deeds, notes
+from dunechest.ledger import deeds, events
 from dunechest.library.kinds.patterns import Patterns
 from dunechest.names import shown, to_wire
 from dunechest.progress import Progress, silent
@@ -161,7 +162,7 @@ def carry_out(
         deeds.forget(deed.number)
         return result
     try:
-        notes.append("restore", chest=plan.chest.id, bag=plan.bag, place=shown(str(plan.place)), files=result.files)
+        events.append("restore", chest=plan.chest.id, bag=plan.bag, place=shown(str(plan.place)), files=result.files)
     except DuneChestError:
         pass  # the files are in place; only this machine's memory of it is missing
     return result

@@ -6,16 +6,17 @@ import time
 from collections.abc import Sequence
 from typing import TYPE_CHECKING
 
-from dunechest.chest.chest import BagEntry, Chest
+from dunechest.chest.bag_entry import BagEntry
+from dunechest.chest.chest import Chest
 from dunechest.errors import CutOff, DuneChestError
 from dunechest.jobs.verify import BagCheck, VerifyResult, check_part, missing_bags, note_checks
-from dunechest.ledger import memory, notes
+from dunechest.ledger import events, memory
 from dunechest.machine.volumes import identity
 from dunechest.names import shown
 from dunechest.progress import Progress, silent
 
 if TYPE_CHECKING:
-    from dunechest.ledger.book import Round
+    from dunechest.ledger.ledger import Round
 
 
 def verify_for(
@@ -55,12 +56,12 @@ def verify_for(
     until = time.monotonic() + seconds
     entries = [chest.bag(name) for name in libraries] if libraries else list(chest.bags())
     # A database library is loaded only where the ledger is asked: an ordinary check does not wait for it.
-    from dunechest.ledger import book as books
+    from dunechest.ledger.ledger import Round, open_ledger
 
-    with books.opened() as book:
-        rounds = {one.bag: one for one in book.rounds(chest.id)}
+    with open_ledger() as ledger:
+        rounds = {one.bag: one for one in ledger.rounds(chest.id)}
         complete: dict[str, float] = {}
-        for past in book.checks(chest.id):
+        for past in ledger.checks(chest.id):
             if not past.quick:
                 complete.setdefault(past.bag, past.when)
     order = sorted(
@@ -71,7 +72,7 @@ def verify_for(
     for entry in order:
         if checks and time.monotonic() >= until:
             break
-        begun = rounds.get(entry.name, books.Round(entry.name, "", 0, 0))
+        begun = rounds.get(entry.name, Round(entry.name, "", 0, 0))
         check = check_part(entry, begun.next, until, progress)
         checks.append(check)
         if not chest.folder.is_dir():
@@ -91,9 +92,9 @@ def _note(chest: Chest, entry: BagEntry, begun: Round, check: BagCheck) -> None:
     files = begun.files + check.files
     try:
         if check.remaining:
-            notes.append("round", chest=chest.id, bag=entry.name, next=check.next, wrong=wrong, files=files)
+            events.append("round", chest=chest.id, bag=entry.name, next=check.next, wrong=wrong, files=files)
         else:
-            notes.append("round", chest=chest.id, bag=entry.name, next="", wrong=0, files=0)
+            events.append("round", chest=chest.id, bag=entry.name, next="", wrong=0, files=0)
             note_checks(chest, entry.name, quick=False, files=files, wrong=wrong)
     except DuneChestError:
         pass  # the result is shown; only the memory of it is missing

@@ -7,17 +7,20 @@ import os
 from collections.abc import Iterator, Mapping
 from dataclasses import dataclass
 
-from dunechest.chest import bagging, editions, journal, pieces, records
-from dunechest.chest.bag_records import INFO, TAGS, BagRecords
+from dunechest.chest import editions, journal, pieces, records
+from dunechest.chest.bag_records import BagRecords
 from dunechest.chest.chest import Chest
+from dunechest.chest.commit import commit, tag_steps
 from dunechest.chest.journal import Rename
+from dunechest.chest.layout import EARLIER, EDITIONS, FOR, GONE, INFO, PENDING, PENDING_TAGS, TAGS
 from dunechest.chest.pieces import Kept
 from dunechest.chest.records import FileRecord, LibraryRecord
+from dunechest.chest.write_tags import bag_info, flushed_tag, write_lists
 from dunechest.errors import CutOff, DuneChestError, Refused
 from dunechest.jobs.chests import machine_name
 from dunechest.jobs.editions import own_bag, refuse_if_damaged
 from dunechest.jobs.thinning_rule import kept_by, parse_rule
-from dunechest.ledger import notes
+from dunechest.ledger import events
 from dunechest.machine.volumes import identity
 from dunechest.names import shown
 from dunechest.transfer import disk
@@ -90,16 +93,14 @@ def plan_thinning(chest: Chest, library: str, rule: str, *, now: datetime.dateti
     exempt = tuple(number for number in numbers if number < before and number not in wanted)
     dropped = tuple(number for number in numbers if number not in wanted and number >= before)
     kept = tuple(number for number in numbers if number not in dropped)
-    files = [
-        f"{records.EDITIONS}/{number:04d}/{name}" for number in dropped for name in ("library.json", "changes.jsonl")
-    ]
+    files = [f"{EDITIONS}/{number:04d}/{name}" for number in dropped for name in ("library.json", "changes.jsonl")]
     tags = editions.current_tags(own)
     if dropped:
         needed = _needed(own, current.edition, kept)
         archives = _archives(own, needed)
         files += [one.path for one in archives.dropped.values()]
         in_archives, digests = archives.paths, needed | archives.bases
-        earlier = [path for path in tags if path.startswith(journal.EARLIER + "/") and path not in in_archives]
+        earlier = [path for path in tags if path.startswith(EARLIER + "/") and path not in in_archives]
         files += [path for path in earlier if tags[path].blake3 not in digests]
     size = sum(tags[path].size for path in files if path in tags)
     return ThinPlan(chest, entry.name, rule, current, kept, dropped, exempt, tuple(files), size)
@@ -139,7 +140,7 @@ def _rewrite(own: BagRecords, plan: ThinPlan) -> list[str]:
         there |= more.keys()
         base = pieces.base_of(one, archives.dropped)
         if more or base != one.about.base:
-            target = bag / bagging.TAGS / one.path
+            target = bag / PENDING_TAGS / one.path
             disk.make_folder(target.parent)
             disk.remove(target, missing_ok=True)
             pieces.rewrite(own.at, one, base, more, target)
@@ -185,7 +186,7 @@ def carry_out(plan: ThinPlan) -> ThinPlan:
             own.numbers(now.edition) != tuple(sorted((*plan.kept, *plan.dropped)))
         ):
             raise Refused(f"{shown(plan.bag)} changed since. Nothing was changed now; run the command again.")
-        if (bag / bagging.FOR).exists():
+        if (bag / FOR).exists():
             raise Refused(
                 f"An archive of {shown(plan.bag)} was cut off. Archive it again first, so that it is finished. "
                 "Nothing was changed."
@@ -196,7 +197,7 @@ def carry_out(plan: ThinPlan) -> ThinPlan:
         except OSError as error:
             raise CutOff(f"Thinning {shown(plan.bag)} was cut off: {error.strerror}. Nothing is lost.") from error
     try:
-        notes.append(
+        events.append(
             "archive",
             chest=plan.chest.id,
             bag=plan.bag,
@@ -219,25 +220,25 @@ def _write(own: BagRecords, plan: ThinPlan) -> str:
     tags = editions.current_tags(own)
     changed: dict[str, list[bytes]] = {}
     for number, lines in _new_changes(own, plan).items():
-        changed[f"{records.EDITIONS}/{number:04d}/changes.jsonl"] = lines
+        changed[f"{EDITIONS}/{number:04d}/changes.jsonl"] = lines
     totals = {number: one for number, one in own.told().items() if number not in plan.dropped}
-    changed[INFO] = [bagging.bag_info(plan.record, plan.bag, plan.record.totals.files_stored, totals)]
+    changed[INFO] = [bag_info(plan.record, plan.bag, plan.record.totals.files_stored, totals)]
     rewritten = _rewrite(own, plan)
     fresh = {*changed, *rewritten, TAGS}
     carried = [tag for path, tag in tags.items() if path not in gone and path not in fresh]
-    top = bagging.write_lists(bag, changed, carried, [bagging.flushed_tag(bag, path) for path in rewritten])
-    out = tuple(Rename(path, f"{journal.GONE}/{n}") for n, path in enumerate(plan.files))
+    top = write_lists(bag, changed, carried, [flushed_tag(bag, path) for path in rewritten])
+    out = tuple(Rename(path, f"{GONE}/{n}") for n, path in enumerate(plan.files))
     folders = {os.path.dirname(path) for path in plan.files}
     above = {folder.rpartition("/")[0] for folder in folders}
     while above - folders:
         folders |= above
         above = {folder.rpartition("/")[0] for folder in folders}
-    inner = [f for f in folders if f.startswith((records.EDITIONS + "/", journal.EARLIER + "/"))]
+    inner = [f for f in folders if f.startswith((EDITIONS + "/", EARLIER + "/"))]
     tidy = tuple(Rename(folder, "") for folder in sorted(inner, key=lambda f: -f.count("/")))
-    for folder in folders_in(bag / journal.PENDING):
+    for folder in folders_in(bag / PENDING):
         disk.flush_folder(folder)
     disk.flush_folder(bag / "dune")
-    bagging.commit(bag, (bagging.tag_steps(bag), out, tidy))
+    commit(bag, (tag_steps(bag), out, tidy))
     return top
 
 

@@ -11,11 +11,12 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Literal
 
 from dunechest.bag.bag import is_bag, read_bag
+from dunechest.chest.bag_entry import BagEntry
 from dunechest.chest.bag_records import BagRecords, stamp
-from dunechest.chest.chest import BagEntry, Chest
+from dunechest.chest.chest import Chest
 from dunechest.errors import BagUnusable, CutOff, DuneChestError
 from dunechest.jobs.checking import SOUND, Expected, FileState, compare, expected_files, payload_size
-from dunechest.ledger import memory, notes
+from dunechest.ledger import events, memory
 from dunechest.ledger.memory import Remembered
 from dunechest.machine.volumes import identity
 from dunechest.names import quoted, shown
@@ -202,7 +203,7 @@ def note_results(chest: Chest, checks: Iterable[BagCheck]) -> None:
     ]
     if items:
         try:
-            notes.append_many(items)
+            events.append_many(items)
         except DuneChestError:
             pass  # the result is shown; only the memory of it is missing
 
@@ -216,7 +217,7 @@ def note_checks(chest: Chest, bag: str, *, quick: bool, files: int, wrong: int) 
         If the ledger cannot be written.
     """
     where = identity(chest.folder)
-    notes.append(
+    events.append(
         "check", chest=chest.id, bag=bag, quick=quick, sound=not wrong, files=files, wrong=wrong, where=where
     )
 

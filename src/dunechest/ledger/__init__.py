@@ -1,5 +1,6 @@
 """This machine's own record of chests, archived libraries, checks, and libraries seen.
 
-Two rooms: `notes` appends what happened (it is quick to load and cannot be torn
-by a crash), `book` gathers the notes into an SQLite database and answers questions.
+`events` appends what happened (it is quick to load and cannot be torn by a crash), `ledger` gathers the events into an
+SQLite database and answers questions, `memory` answers the one question that every check asks, and `deeds` holds what
+was done to this machine, step by step, so that it can be undone.
 """

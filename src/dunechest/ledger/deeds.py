@@ -17,7 +17,7 @@ from pathlib import Path
 import msgspec
 
 from dunechest.errors import CutOff
-from dunechest.ledger.notes import state_folder
+from dunechest.ledger.folder import state_folder
 from dunechest.names import WireName, from_wire, shown, to_wire
 from dunechest.transfer import medium, safe
 from dunechest.transfer.owner import hand_over, make_own

@@ -14,7 +14,8 @@ from urllib.parse import quote
 import msgspec
 
 from dunechest.errors import DuneChestError
-from dunechest.ledger.notes import NOTES, Note, state_folder
+from dunechest.ledger.events import NOTES, Event
+from dunechest.ledger.folder import state_folder
 from dunechest.transfer import safe
 
 _MOST = 1 << 24
@@ -110,11 +111,11 @@ def _rows(chest: str) -> list[_Row]:
 
 
 def _gather() -> None:
-    """Have the notes gathered into the ledger: reading very many small files takes longer than that."""
-    from dunechest.ledger.book import opened
+    """Have the events gathered into the ledger: reading very many small files takes longer than that."""
+    from dunechest.ledger.ledger import open_ledger
 
     try:
-        with opened():
+        with open_ledger():
             return
     except DuneChestError:
         return
@@ -122,7 +123,7 @@ def _gather() -> None:
 
 def _of_note(line: bytes, chest: str) -> _Row | None:
     try:
-        note = msgspec.json.decode(line, type=Note)
+        note = msgspec.json.decode(line, type=Event)
     except (msgspec.MsgspecError, UnicodeDecodeError):
         return None
     facts = note.facts

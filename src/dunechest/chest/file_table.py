@@ -34,7 +34,7 @@ _LIBRARY = "library/"
 _OUTSIDE = "\0"
 
 
-class Shelf(MutableMapping[str, Proven]):
+class FileTable(MutableMapping[str, Proven]):
     """Proven files by path below ``data/``.
 
     Parameters
@@ -44,7 +44,7 @@ class Shelf(MutableMapping[str, Proven]):
         It must not change any more.
     """
 
-    def __init__(self, base: Shelf | None = None) -> None:
+    def __init__(self, base: FileTable | None = None) -> None:
         self._base = base
         self._kept = bytearray(base._count_rows if base is not None else 0)
         self._kept_count = 0
@@ -212,7 +212,7 @@ class Marks:
         One without an edition before it.
     """
 
-    def __init__(self, shelf: Shelf) -> None:
+    def __init__(self, shelf: FileTable) -> None:
         self._rows = shelf._rows
         self._marked = bytearray(shelf._count_rows)
 

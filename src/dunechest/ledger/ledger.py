@@ -1,4 +1,4 @@
-"""The book: an SQLite database of what the notes told, asked through SQLAlchemy."""
+"""The ledger: an SQLite database of the events, asked through SQLAlchemy."""
 
 from __future__ import annotations
 
@@ -14,7 +14,8 @@ from filelock import FileLock
 from sqlalchemy.dialects.sqlite import insert
 
 from dunechest.errors import DuneChestError
-from dunechest.ledger.notes import NOTES, Note, state_folder
+from dunechest.ledger.events import NOTES, Event
+from dunechest.ledger.folder import state_folder
 from dunechest.transfer.owner import hand_over, make_own
 
 _meta = sa.MetaData()
@@ -166,7 +167,7 @@ class Round:
     files: int
 
 
-class Book:
+class Ledger:
     """The ledger's database, with every note of this machine in it."""
 
     def __init__(self, engine: sa.Engine) -> None:
@@ -212,7 +213,7 @@ class Book:
 
 
 @contextmanager
-def opened() -> Iterator[Book]:
+def open_ledger() -> Iterator[Ledger]:
     """Open the ledger, gather what was noted since, and close it again.
 
     Raises
@@ -229,7 +230,7 @@ def opened() -> Iterator[Book]:
                 _meta.create_all(engine)
                 _add_columns(engine)
                 _gather(engine, folder)
-            yield Book(engine)
+            yield Ledger(engine)
         finally:
             engine.dispose()
             hand_over(folder)
@@ -273,7 +274,7 @@ def _gather(engine: sa.Engine, folder: Path) -> None:
 
 def _take(connection: sa.Connection, line: bytes) -> None:
     try:
-        note = msgspec.json.decode(line, type=Note)
+        note = msgspec.json.decode(line, type=Event)
     except (msgspec.MsgspecError, UnicodeDecodeError):
         return  # a line that a crash tore
     table = _TABLES.get(note.what)

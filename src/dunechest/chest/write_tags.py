@@ -1,4 +1,4 @@
-"""Write the tag files of a bag below ``dune/pending/tags``, prove them, and make the steps of the journal."""
+"""Write the tag files of a bag below ``dune/pending/tags``, and prove them."""
 
 from __future__ import annotations
 
@@ -11,30 +11,24 @@ from blake3 import blake3
 
 from dunechest.bag.manifest import format_line
 from dunechest.bag.tags import format_declaration, format_info
-from dunechest.chest import journal, records, texts
-from dunechest.chest.bag_records import EditionTotals, Tag, edition_line, manifest_of, totals_of
-from dunechest.chest.journal import PENDING, Rename
+from dunechest.chest import records, texts
+from dunechest.chest.edition_totals import EditionTotals, edition_line, totals_of
+from dunechest.chest.file_table import FileTable, Proven
+from dunechest.chest.layout import PENDING_TAGS
 from dunechest.chest.records import LibraryRecord, TagRecord
-from dunechest.chest.shelf import Proven, Shelf
+from dunechest.chest.tag_lists import Tag, manifest_of
 from dunechest.errors import CutOff
 from dunechest.names import shown
 from dunechest.transfer import disk, safe
 from dunechest.transfer.digest_files import digest_files
 from dunechest.transfer.tasks import DigestTask
-from dunechest.transfer.walk import each_file
-
-PAYLOAD = PENDING + "/payload"
-TAGS = PENDING + "/tags"
-PROVEN = PENDING + "/proven.jsonl"
-FOR = PENDING + "/for.json"
-CAPTURES = PENDING + "/captures"
 
 
 def write_tags(
     bag: Path,
     name: str,
     library: LibraryRecord,
-    files: Shelf,
+    files: FileTable,
     *,
     earlier: Mapping[str, Iterable[bytes]] | None = None,
     carried: Iterable[Tag] = (),
@@ -106,7 +100,7 @@ def bag_info(library: LibraryRecord, name: str, files: int, totals: Mapping[int,
 def flushed_tag(bag: Path, path: str) -> Tag:
     """Flush a pending tag file that something else has written, and return its entry for the lists."""
     slow, fast, size = hashlib.sha512(), blake3(), 0
-    with (bag / TAGS / path).open("r+b") as file:
+    with (bag / PENDING_TAGS / path).open("r+b") as file:
         disk.flush_file(file.fileno())
         while piece := file.read(1 << 20):
             slow.update(piece)
@@ -164,7 +158,7 @@ def _gather(lines: Iterable[bytes]) -> Iterator[bytes]:
 
 def _write(bag: Path, path: str, lines: Iterable[bytes]) -> Tag:
     """Write one tag file in the pending folder, whose names nothing reads yet."""
-    target = bag / TAGS / path
+    target = bag / PENDING_TAGS / path
     disk.make_folder(target.parent)
     slow, fast, size = hashlib.sha512(), blake3(), 0
     fd = disk.create(target, os.O_WRONLY | os.O_CREAT | os.O_TRUNC | getattr(os, "O_BINARY", 0), 0o644)
@@ -181,7 +175,7 @@ def _write(bag: Path, path: str, lines: Iterable[bytes]) -> Tag:
 
 
 def _prove(bag: Path, tags: list[Tag]) -> None:
-    tasks = [DigestTask(os.fsencode(bag / TAGS / tag.path), tag.size) for tag in tags]
+    tasks = [DigestTask(os.fsencode(bag / PENDING_TAGS / tag.path), tag.size) for tag in tags]
     for tag, outcome in zip(tags, digest_files(tasks, lambda count: None), strict=True):
         if outcome.state != "ok" or outcome.digests != (bytes.fromhex(tag.blake3),):
             raise CutOff(
@@ -189,66 +183,3 @@ def _prove(bag: Path, tags: list[Tag]) -> None:
                 f"{': ' + outcome.why if outcome.why else ''}). Nothing in the chest was changed. "
                 "Try another cable or drive before you trust this one."
             )
-
-
-def commit_new(bag: Path) -> None:
-    """Decide and carry out the change that makes a new bag of what is pending.
-
-    The payload goes into place as one folder, then each tag file, the declaration last: a
-    folder without one is not taken for a bag.
-    """
-    steps = tag_steps(bag)
-    declaration = tuple(step for step in steps if step.new == "bagit.txt")
-    others = tuple(step for step in steps if step.new != "bagit.txt")
-    commit(bag, ((Rename(PAYLOAD, "data"),), others, declaration))
-
-
-def commit(bag: Path, phases: tuple[journal.Phase, ...]) -> None:
-    """Decide a change, and carry it out."""
-    phases = tuple(phase for phase in phases if phase)
-    journal.refuse_if_impossible(bag, phases)
-    journal.write(bag, phases)
-    journal.carry_out(bag, phases)
-
-
-def tag_steps(bag: Path) -> journal.Phase:
-    """Return the steps that put the tag files in place that are pending."""
-    tags = bag / TAGS
-    paths = sorted(file.path for file in each_file(str(tags)))
-    return tuple(Rename(f"{TAGS}/{path}", path) for path in paths)
-
-
-def next_edition_phases(
-    bag: Path,
-    *,
-    leaving: Mapping[str, str],
-    moved: Mapping[str, str],
-    arriving: Iterable[str],
-    folders: Iterable[str],
-    old_folders: Iterable[str],
-) -> tuple[journal.Phase, ...]:
-    """Return the phases that turn a bag into its next edition, without the tag files.
-
-    Parameters
-    ----------
-    bag : Path
-        The bag's folder.
-    leaving : mapping
-        What leaves ``data/``: path below it, and path in the bag where it goes.
-    moved : mapping
-        What gets another name: old and new path below ``data/``.
-    arriving : iterable of str
-        What comes from the pending payload: paths below ``data/``.
-    folders, old_folders : iterable of str
-        Folders below ``data/`` that are to be there afterwards, and those that were.
-    """
-    between = journal.MOVED
-    out = [Rename(f"data/{old}", new) for old, new in leaving.items()]
-    out += [Rename(f"data/{old}", f"{between}/{n}") for n, old in enumerate(moved)]
-    wanted = set(folders)
-    gone = sorted(set(old_folders) - wanted, key=lambda path: -path.count("/"))
-    tidy = [Rename(f"data/{path}", "") for path in gone]
-    made = [Rename("", f"data/{path}") for path in sorted(wanted - set(old_folders))]
-    into = [Rename(f"{PAYLOAD}/{path}", f"data/{path}") for path in arriving]
-    into += [Rename(f"{between}/{n}", f"data/{new}") for n, new in enumerate(moved.values())]
-    return (tuple(out), tuple(tidy), tuple(made), tuple(into))

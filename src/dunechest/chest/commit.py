@@ -1,0 +1,74 @@
+"""Decide the change that makes what is pending the bag itself, and carry it out by the journal."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Mapping
+from pathlib import Path
+
+from dunechest.chest import journal
+from dunechest.chest.journal import Rename
+from dunechest.chest.layout import MOVED, PAYLOAD, PENDING_TAGS
+from dunechest.transfer.walk import each_file
+
+
+def commit_new(bag: Path) -> None:
+    """Decide and carry out the change that makes a new bag of what is pending.
+
+    The payload goes into place as one folder, then each tag file, the declaration last: a
+    folder without one is not taken for a bag.
+    """
+    steps = tag_steps(bag)
+    declaration = tuple(step for step in steps if step.new == "bagit.txt")
+    others = tuple(step for step in steps if step.new != "bagit.txt")
+    commit(bag, ((Rename(PAYLOAD, "data"),), others, declaration))
+
+
+def commit(bag: Path, phases: tuple[journal.Phase, ...]) -> None:
+    """Decide a change, and carry it out."""
+    phases = tuple(phase for phase in phases if phase)
+    journal.refuse_if_impossible(bag, phases)
+    journal.write(bag, phases)
+    journal.carry_out(bag, phases)
+
+
+def tag_steps(bag: Path) -> journal.Phase:
+    """Return the steps that put the tag files in place that are pending."""
+    tags = bag / PENDING_TAGS
+    paths = sorted(file.path for file in each_file(str(tags)))
+    return tuple(Rename(f"{PENDING_TAGS}/{path}", path) for path in paths)
+
+
+def next_edition_phases(
+    bag: Path,
+    *,
+    leaving: Mapping[str, str],
+    moved: Mapping[str, str],
+    arriving: Iterable[str],
+    folders: Iterable[str],
+    old_folders: Iterable[str],
+) -> tuple[journal.Phase, ...]:
+    """Return the phases that turn a bag into its next edition, without the tag files.
+
+    Parameters
+    ----------
+    bag : Path
+        The bag's folder.
+    leaving : mapping
+        What leaves ``data/``: path below it, and path in the bag where it goes.
+    moved : mapping
+        What gets another name: old and new path below ``data/``.
+    arriving : iterable of str
+        What comes from the pending payload: paths below ``data/``.
+    folders, old_folders : iterable of str
+        Folders below ``data/`` that are to be there afterwards, and those that were.
+    """
+    between = MOVED
+    out = [Rename(f"data/{old}", new) for old, new in leaving.items()]
+    out += [Rename(f"data/{old}", f"{between}/{n}") for n, old in enumerate(moved)]
+    wanted = set(folders)
+    gone = sorted(set(old_folders) - wanted, key=lambda path: -path.count("/"))
+    tidy = [Rename(f"data/{path}", "") for path in gone]
+    made = [Rename("", f"data/{path}") for path in sorted(wanted - set(old_folders))]
+    into = [Rename(f"{PAYLOAD}/{path}", f"data/{path}") for path in arriving]
+    into += [Rename(f"{between}/{n}", f"data/{new}") for n, new in enumerate(moved.values())]
+    return (tuple(out), tuple(tidy), tuple(made), tuple(into))

@@ -1,0 +1,20 @@
+"""Where this machine keeps its ledger, its settings and a person's own kind files."""
+
+from __future__ import annotations
+
+import os
+from pathlib import Path
+
+
+def state_folder() -> Path:
+    """Return the folder of the ledger, settings and own kind files.
+
+    ``DUNECHEST_HOME`` names another place; otherwise it is the system's usual one
+    for an application's data.
+    """
+    named = os.environ.get("DUNECHEST_HOME")
+    if named:
+        return Path(named)
+    import platformdirs
+
+    return Path(platformdirs.user_data_dir("dunechest", appauthor=False))

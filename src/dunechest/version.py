@@ -1,0 +1,14 @@
+"""The name and version of this library."""
+
+from __future__ import annotations
+
+
+def version() -> str:
+    """Return this library's name and version, as records carry it."""
+    from importlib.metadata import PackageNotFoundError
+    from importlib.metadata import version as installed
+
+    try:
+        return f"dunechest {installed('dunechest')}"
+    except PackageNotFoundError:  # run from a source folder
+        return "dunechest"
