@@ -7,7 +7,7 @@ from dataclasses import dataclass, field
 from pathlib import Path
 
 from dunechest.chest.bag_records import BagRecords
-from dunechest.chest.layout import EARLIER, EDITIONS, OF_A_WHOLE_BAG, PENDING, TAGS
+from dunechest.chest.layout import DUNE, EARLIER, EDITIONS, FILES, LIBRARY, OF_A_WHOLE_BAG, PENDING, TAGS
 from dunechest.chest.records import LibraryRecord
 
 
@@ -30,7 +30,7 @@ class BagEntry:
     @property
     def is_ours(self) -> bool:
         """Whether it is a real folder with records of Dune Chest in it."""
-        return not self.folder.is_symlink() and (self.folder / "dune").is_dir()
+        return not self.folder.is_symlink() and (self.folder / DUNE).is_dir()
 
     @property
     def records(self) -> BagRecords:
@@ -40,10 +40,10 @@ class BagEntry:
 
 def of_ours(records: BagRecords) -> bool:
     """Whether Dune Chest made a bag; any one of its records may be what is damaged."""
-    names = (TAGS, "dune/library.json", "dune/files.jsonl", EDITIONS, EARLIER)
+    names = (TAGS, LIBRARY, FILES, EDITIONS, EARLIER)
     if any(os.path.lexists(records.at(name)) for name in names):
         return True
-    return any(path.startswith("dune/") for path in records.lists.tags)
+    return any(path.startswith(DUNE + "/") for path in records.lists.tags)
 
 
 def never_whole(folder: Path) -> bool:
@@ -53,6 +53,6 @@ def never_whole(folder: Path) -> bool:
     pending = folder / PENDING
     if pending.is_dir() and not pending.is_symlink():
         return True
-    return {*os.listdir(folder)} <= {"dune"} and not (
-        (folder / "dune").is_dir() and any(name != "pending" for name in os.listdir(folder / "dune"))
+    return {*os.listdir(folder)} <= {DUNE} and not (
+        (folder / DUNE).is_dir() and any(name != "pending" for name in os.listdir(folder / DUNE))
     )

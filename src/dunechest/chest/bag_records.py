@@ -31,6 +31,7 @@ from dunechest.chest import records
 from dunechest.chest.edition_totals import EditionTotals, edition_lines, totals_of
 from dunechest.chest.layout import (
     ALWAYS,
+    EARLIER,
     EDITIONS,
     INFO,
     JOURNAL,
@@ -363,7 +364,7 @@ class BagRecords:
         found = list(self.lists.faults)
         wanted = {*ALWAYS}
         if edition is None:
-            wanted |= {path for path in self.lists.tags if not path.startswith("dune/earlier/") and path != TAGS}
+            wanted |= {path for path in self.lists.tags if not path.startswith(EARLIER + "/") and path != TAGS}
             wanted |= set(self._edition_records())
         for path in sorted(wanted):
             fault = self.fault_of(path)

@@ -108,7 +108,7 @@ class Chest:
         if not place.is_dir():
             raise WordsOff(f"There is no folder {shown(str(place))}. Name the folder where the drive appears.")
         folder = place.resolve() / CHEST
-        if (place / "chest.json").exists() or folder.exists():
+        if (place / CHEST_RECORD).exists() or folder.exists():
             raise Refused(
                 f"{shown(str(place))} already has a chest, or a folder of that name. Nothing was changed. "
                 "To use it: dunechest chest show " + shown(str(place))

@@ -7,7 +7,7 @@ from pathlib import Path
 
 from dunechest.chest import journal
 from dunechest.chest.journal import Rename
-from dunechest.chest.layout import MOVED, PAYLOAD, PENDING_TAGS
+from dunechest.chest.layout import DATA, DATA_FOLDER, DECLARATION, MOVED, PAYLOAD, PENDING_TAGS
 from dunechest.transfer.walk import each_file
 
 
@@ -18,9 +18,9 @@ def commit_new(bag: Path) -> None:
     folder without one is not taken for a bag.
     """
     steps = tag_steps(bag)
-    declaration = tuple(step for step in steps if step.new == "bagit.txt")
-    others = tuple(step for step in steps if step.new != "bagit.txt")
-    commit(bag, ((Rename(PAYLOAD, "data"),), others, declaration))
+    declaration = tuple(step for step in steps if step.new == DECLARATION)
+    others = tuple(step for step in steps if step.new != DECLARATION)
+    commit(bag, ((Rename(PAYLOAD, DATA_FOLDER),), others, declaration))
 
 
 def commit(bag: Path, phases: tuple[journal.Phase, ...]) -> None:
@@ -63,12 +63,12 @@ def next_edition_phases(
         Folders below ``data/`` that are to be there afterwards, and those that were.
     """
     between = MOVED
-    out = [Rename(f"data/{old}", new) for old, new in leaving.items()]
-    out += [Rename(f"data/{old}", f"{between}/{n}") for n, old in enumerate(moved)]
+    out = [Rename(f"{DATA}{old}", new) for old, new in leaving.items()]
+    out += [Rename(f"{DATA}{old}", f"{between}/{n}") for n, old in enumerate(moved)]
     wanted = set(folders)
     gone = sorted(set(old_folders) - wanted, key=lambda path: -path.count("/"))
-    tidy = [Rename(f"data/{path}", "") for path in gone]
-    made = [Rename("", f"data/{path}") for path in sorted(wanted - set(old_folders))]
-    into = [Rename(f"{PAYLOAD}/{path}", f"data/{path}") for path in arriving]
-    into += [Rename(f"{between}/{n}", f"data/{new}") for n, new in enumerate(moved.values())]
+    tidy = [Rename(f"{DATA}{path}", "") for path in gone]
+    made = [Rename("", f"{DATA}{path}") for path in sorted(wanted - set(old_folders))]
+    into = [Rename(f"{PAYLOAD}/{path}", f"{DATA}{path}") for path in arriving]
+    into += [Rename(f"{between}/{n}", f"{DATA}{new}") for n, new in enumerate(moved.values())]
     return (tuple(out), tuple(tidy), tuple(made), tuple(into))

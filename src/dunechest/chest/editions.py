@@ -16,7 +16,7 @@ from itertools import zip_longest
 from dunechest.bag.bag import payload_lines
 from dunechest.chest.bag_records import BagRecords
 from dunechest.chest.file_table import FileTable, Proven
-from dunechest.chest.layout import EARLIER, FILES, MANIFEST, changes_path
+from dunechest.chest.layout import DATA, EARLIER, FILES, MANIFEST, changes_path
 from dunechest.chest.pieces import Kept, assemble, kept_in
 from dunechest.chest.records import EarlierFile, FileRecord, LibraryRecord
 from dunechest.chest.tag_lists import RecordFault, Tag
@@ -182,7 +182,7 @@ def places_of_bytes(own: BagRecords, files: Iterable[FileRecord]) -> Places:
     found: dict[str, str] = {}
     for file in files:
         if why_unsafe(file.path) is None:
-            found.setdefault(file.blake3, "data/" + file.path)
+            found.setdefault(file.blake3, DATA + file.path)
     prefix = EARLIER + "/"
     archives = []
     for path, tag in own.lists.tags.items():

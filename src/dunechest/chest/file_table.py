@@ -12,6 +12,7 @@ from collections.abc import Iterator, MutableMapping
 
 import msgspec
 
+from dunechest.chest.layout import LIBRARY_FILES
 from dunechest.chest.records import FileRecord
 
 
@@ -29,7 +30,6 @@ class Proven(msgspec.Struct, frozen=True, gc=False):
 
 #: Bytes, time in ns, mode, edition, number of the role; BLAKE3 and SHA-512 raw.
 _ROW = struct.Struct("<QqIIB32s64s")
-_LIBRARY = "library/"
 #: What stands before a path outside of ``library/`` among the keys; no path has such a character.
 _OUTSIDE = "\0"
 
@@ -228,8 +228,8 @@ class Marks:
 
 
 def _key(path: str) -> str:
-    return path[len(_LIBRARY) :] if path.startswith(_LIBRARY) else _OUTSIDE + path
+    return path[len(LIBRARY_FILES) :] if path.startswith(LIBRARY_FILES) else _OUTSIDE + path
 
 
 def _path(key: str) -> str:
-    return key[1:] if key.startswith(_OUTSIDE) else _LIBRARY + key
+    return key[1:] if key.startswith(_OUTSIDE) else LIBRARY_FILES + key

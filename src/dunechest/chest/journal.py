@@ -28,7 +28,7 @@ from pathlib import Path
 import msgspec
 from blake3 import blake3
 
-from dunechest.chest.layout import EARLIER, EDITIONS, GONE, JOURNAL, MOVED, PENDING
+from dunechest.chest.layout import DATA, DATA_FOLDER, DUNE, EARLIER, EDITIONS, GONE, JOURNAL, MOVED, PENDING
 from dunechest.errors import ChestUnusable
 from dunechest.names import shown, why_unsafe
 from dunechest.transfer import disk, safe
@@ -78,7 +78,7 @@ def read(bag: Path) -> tuple[Phase, ...] | None:
 
 
 def _read(bag: Path) -> _Journal | None:
-    if (bag / "dune").is_symlink() or (bag / PENDING).is_symlink():
+    if (bag / DUNE).is_symlink() or (bag / PENDING).is_symlink():
         return None
     try:
         journal = msgspec.json.decode(safe.read_bounded(bag / JOURNAL, _MOST), type=_Journal)
@@ -107,12 +107,12 @@ def _why_not(step: Rename) -> str | None:
         folder = step.old or step.new
         return (
             None
-            if (folder + "/").startswith(("data/", EARLIER + "/", EDITIONS + "/"))
+            if (folder + "/").startswith((DATA, EARLIER + "/", EDITIONS + "/"))
             else "no folder there is its concern"
         )
     if step.old.startswith(PENDING + "/") or step.new.startswith((PENDING + "/", EARLIER + "/", GONE + "/")):
         return None
-    if step.old.startswith(EARLIER + "/") and step.new.startswith("data/"):  # a change that is rolled back
+    if step.old.startswith(EARLIER + "/") and step.new.startswith(DATA):  # a change that is rolled back
         return None
     return "it neither brings something from dune/pending nor keeps something in dune/earlier"
 
@@ -161,7 +161,7 @@ def _free_or_file(bag: Path, step: Rename, left: set[str]) -> None:
             path = os.path.relpath(other, bag).replace(os.sep, "/")
             if path not in left:
                 raise _impossible(bag, path, "it is no part of the archive and lies where a file of it goes")
-    if step.new not in left and step.new != "data":
+    if step.new not in left and step.new != DATA_FOLDER:
         raise _impossible(bag, step.new, "it has to be a file and is a folder")
 
 

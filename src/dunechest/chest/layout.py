@@ -24,7 +24,9 @@ CHEST_RECORD = "chest.json"
 READ_ME = "READ-ME.txt"
 CHEST_SUMS = "chest-sha512.txt"
 
-#: Prefixes of paths: of the payload in a bag, and below that of the library itself and of files from outside it.
+#: The payload in a bag, and below that the library itself and files from outside it; as prefixes of paths, too.
+DATA_FOLDER = "data"
+LIBRARY_FOLDER = "library"
 DATA = "data/"
 LIBRARY_FILES = "library/"
 OUTSIDE_FILES = "strays/"
@@ -59,7 +61,7 @@ MOVED = PENDING + "/moved"
 #: What every bag of ours has, beside the records of earlier editions.
 ALWAYS = (MANIFEST, FILES, LIBRARY, HOW_TO_RESTORE, INFO, DECLARATION)
 #: What a bag has from the moment on in which it is whole.
-OF_A_WHOLE_BAG = ("data", DECLARATION, INFO, MANIFEST, TAG_MANIFEST)
+OF_A_WHOLE_BAG = (DATA_FOLDER, DECLARATION, INFO, MANIFEST, TAG_MANIFEST)
 
 
 def bag_folder(chest: Path, name: str) -> Path:

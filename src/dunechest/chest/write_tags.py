@@ -14,7 +14,18 @@ from dunechest.bag.tags import format_declaration, format_info
 from dunechest.chest import records, texts
 from dunechest.chest.edition_totals import EditionTotals, edition_line, totals_of
 from dunechest.chest.file_table import FileTable, Proven
-from dunechest.chest.layout import PENDING_TAGS
+from dunechest.chest.layout import (
+    DATA,
+    DECLARATION,
+    FILES,
+    HOW_TO_RESTORE,
+    INFO,
+    LIBRARY,
+    MANIFEST,
+    PENDING_TAGS,
+    TAG_MANIFEST,
+    TAGS,
+)
 from dunechest.chest.records import LibraryRecord, TagRecord
 from dunechest.chest.tag_lists import Tag, manifest_of
 from dunechest.errors import CutOff
@@ -71,12 +82,12 @@ def write_tags(
     odd = sum("%" in path or "\r" in path or "\n" in path for path in files)
     info = bag_info(library, name, len(files), {**(before or {}), library.edition: totals_of(library)})
     tags = [
-        _write(bag, "manifest-sha512.txt", map(_manifest_line, files.by_path())),
-        _write(bag, "dune/files.jsonl", map(records.encode_line, files.records())),
-        _write(bag, "dune/library.json", [records.encode_pretty(library)]),
-        _write(bag, "HOW-TO-RESTORE.txt", [texts.how_to_restore(library, name, odd)]),
-        _write(bag, "bag-info.txt", [info]),
-        _write(bag, "bagit.txt", [format_declaration()]),
+        _write(bag, MANIFEST, map(_manifest_line, files.by_path())),
+        _write(bag, FILES, map(records.encode_line, files.records())),
+        _write(bag, LIBRARY, [records.encode_pretty(library)]),
+        _write(bag, HOW_TO_RESTORE, [texts.how_to_restore(library, name, odd)]),
+        _write(bag, INFO, [info]),
+        _write(bag, DECLARATION, [format_declaration()]),
     ]
     tags += [flushed_tag(bag, path) for path in archives]
     return write_lists(bag, earlier or {}, carried, tags)
@@ -133,14 +144,14 @@ def write_lists(
     fresh = [*written, *(_write(bag, path, lines) for path, lines in earlier.items())]
     tags = sorted((*fresh, *carried), key=lambda tag: tag.path)
     second = [records.encode_line(TagRecord(tag.path, tag.size, tag.blake3, tag.sha512)) for tag in tags]
-    fresh.append(_write(bag, "dune/tags.jsonl", second))
-    top = _write(bag, "tagmanifest-sha512.txt", [manifest_of([*tags, fresh[-1]])])
+    fresh.append(_write(bag, TAGS, second))
+    top = _write(bag, TAG_MANIFEST, [manifest_of([*tags, fresh[-1]])])
     _prove(bag, [*fresh, top])
     return top.sha512
 
 
 def _manifest_line(proven: Proven) -> bytes:
-    return format_line(proven.sha512, "data/" + proven.record.path).encode()
+    return format_line(proven.sha512, DATA + proven.record.path).encode()
 
 
 def _gather(lines: Iterable[bytes]) -> Iterator[bytes]:

@@ -8,6 +8,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 from dunechest.chest.file_table import FileTable
+from dunechest.chest.layout import OUTSIDE_FILES
 from dunechest.chest.records import ChangeCounts
 from dunechest.errors import DuneChestError
 from dunechest.findings import Finding
@@ -187,8 +188,8 @@ def account_archived(
         seconds=seconds,
         findings=plan.findings,
         parts=tuple(part.title for part in plan.selection.parts),
-        strays=sum(path.startswith("strays/") for path in stored),
-        strays_bytes=sum(stored.size(path) for path in stored if path.startswith("strays/")),
+        strays=sum(path.startswith(OUTSIDE_FILES) for path in stored),
+        strays_bytes=sum(stored.size(path) for path in stored if path.startswith(OUTSIDE_FILES)),
         strays_left=len(plan.selection.strays_not_taken),
         edition=plan.edition,
         kept=stored.count_there - len(unread),

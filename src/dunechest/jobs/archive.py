@@ -12,7 +12,7 @@ from pathlib import Path
 from typing import NamedTuple
 
 from dunechest.chest.chest import Chest
-from dunechest.chest.layout import PENDING
+from dunechest.chest.layout import LIBRARY_FILES, LIBRARY_FOLDER, OUTSIDE_FILES, PENDING
 from dunechest.chest.stored_names import StoredNames
 from dunechest.errors import WordsOff
 from dunechest.findings import Finding, weightiest_first
@@ -244,7 +244,7 @@ def _plan_one(
     beside: dict[str, list[PlannedFile]] = {}
     for entry in fitting:
         stored = names.file(entry.path)
-        other = "" if stored == entry.path else "library/" + stored
+        other = "" if stored == entry.path else LIBRARY_FILES + stored
         file = PlannedFile(entry, contents.roles.get(entry.path, "essential"), other)
         if entry.path in companions:
             beside.setdefault(companions[entry.path], []).append(file)
@@ -285,7 +285,7 @@ def _plan_one(
         files=tuple(sorted(files, key=lambda f: f.stored)),
         databases=captured,
         left_out=tuple(left),
-        folders={f.path: "library/" + names.folder(f.path) if f.path else "library" for f in listing.folders},
+        folders={f.path: LIBRARY_FILES + names.folder(f.path) if f.path else LIBRARY_FOLDER for f in listing.folders},
         changed_names=dict(names.changed),
         hard_links=_hard_links(fitting),
         need=need,
@@ -302,7 +302,7 @@ def _stray_files(strays: Iterable[Stray], limits: Limits) -> list[PlannedFile]:
     """Give strays names that the drive can hold."""
     names = StoredNames(limits)
     names.folders(sorted({stray.stored.rpartition("/")[0] for stray in strays}))
-    return [PlannedFile(s.entry, "essential", "strays/" + names.file(s.stored), True) for s in strays]
+    return [PlannedFile(s.entry, "essential", OUTSIDE_FILES + names.file(s.stored), True) for s in strays]
 
 
 def _already_there(chest: Chest, bag: str) -> int:

@@ -12,7 +12,19 @@ from blake3 import blake3
 from dunechest.chest import editions, pieces, records
 from dunechest.chest.bag_records import BagRecords
 from dunechest.chest.commit import commit, commit_new, next_edition_phases, tag_steps
-from dunechest.chest.layout import EARLIER, EDITIONS, GONE, PAYLOAD, PENDING, PENDING_TAGS
+from dunechest.chest.layout import (
+    DATA_FOLDER,
+    DUNE,
+    EARLIER,
+    EDITIONS,
+    GONE,
+    LIBRARY_FILES,
+    LIBRARY_FOLDER,
+    PAYLOAD,
+    PENDING,
+    PENDING_TAGS,
+    kept_path,
+)
 from dunechest.chest.records import (
     ChangeCounts,
     ChangedName,
@@ -71,8 +83,8 @@ def finish(run: Run) -> str:
         run.changes = _changes(run, previous)
     kept: set[str] = set()
     if plan.changed_names:
-        kept.update(path.removeprefix("library/") for path in run.proven)
-        kept.update(stored.removeprefix("library/") for stored in plan.folders.values())
+        kept.update(path.removeprefix(LIBRARY_FILES) for path in run.proven)
+        kept.update(stored.removeprefix(LIBRARY_FILES) for stored in plan.folders.values())
     library = LibraryRecord(
         format=records.FORMAT,
         name=plan.library.name,
@@ -146,7 +158,7 @@ def _next_edition(run: Run, previous: Difference, library: LibraryRecord) -> str
     number = previous.record.edition
     moved = {old: new for new, old in run.moves.items()}
     leaving = {
-        path: f"{EARLIER}/{number:04d}/{path}"
+        path: kept_path(number, path)
         for path in previous.files
         if path not in moved and (path in run.moves or not run.proven.there(path))
     }
@@ -181,7 +193,7 @@ def _next_edition(run: Run, previous: Difference, library: LibraryRecord) -> str
         leaving=leaving,
         moved=moved,
         arriving=[path for path in run.proven.own() if not run.proven.there(path)],
-        folders={"library", *plan.folders.values(), *stray_folders(plan)},
+        folders={LIBRARY_FOLDER, *plan.folders.values(), *stray_folders(plan)},
         old_folders=_old_folders(previous),
     )
     commit(bag, (*phases, tag_steps(bag)))
@@ -219,7 +231,7 @@ def _in_pieces(run: Run, previous: Difference, leaving: dict[str, str]) -> dict[
         disk.remove(target, missing_ok=True)
         arriving = bag / PAYLOAD / path
         about = pieces.About(1, old.size, old.blake3, previous.files[path].sha512, new.blake3)
-        if not pieces.keep(bag / "data" / path, about, arriving, target, known.__contains__):
+        if not pieces.keep(bag / DATA_FOLDER / path, about, arriving, target, known.__contains__):
             continue
         made = pieces.kept_in((bag / PENDING_TAGS).joinpath, [name])[old.blake3]
         files = {digest: bag / place for digest, place in places.plain.items()} | {new.blake3: arriving}
@@ -252,11 +264,11 @@ def _too_long(target: Path) -> bool:
 def _old_folders(previous: Difference) -> set[str]:
     """Return the folders below ``data/`` that the edition before had."""
     names = {changed.path: changed.stored for changed in previous.record.changed_names}
-    found = {"library"}
+    found = {LIBRARY_FOLDER}
     for folder in previous.record.folders:
         stored = names.get(folder.path, folder.path)
         if isinstance(stored, str) and stored:
-            found.add(f"library/{stored}")
+            found.add(f"{LIBRARY_FILES}{stored}")
     for path in previous.files:
         above = path.rpartition("/")[0]
         while above and above not in found:
@@ -296,7 +308,7 @@ def _parts(run: Run) -> tuple[PartRecord, ...]:
             part.what,
             part.name,
             part.title,
-            sum(f"library/{changed.get(path, path)}" in run.proven for path in part.files),
+            sum(f"{LIBRARY_FILES}{changed.get(path, path)}" in run.proven for path in part.files),
             part.bytes,
         )
         for part in run.plan.contents.parts
@@ -325,5 +337,5 @@ def _flush_folders(run: Run) -> None:
             os.close(fd)
     for folder in folders_in(pending):
         disk.flush_folder(folder)
-    for above in (run.bag / "dune", run.bag, run.bag.parent):
+    for above in (run.bag / DUNE, run.bag, run.bag.parent):
         disk.flush_folder(above)

@@ -7,6 +7,7 @@ from collections.abc import Iterable, Iterator, Mapping
 from dunechest.chest import editions
 from dunechest.chest.bag_entry import BagEntry
 from dunechest.chest.chest import Chest
+from dunechest.chest.layout import LIBRARY
 from dunechest.errors import DuneChestError
 from dunechest.findings import Finding
 from dunechest.jobs.changes import Difference, difference, same_library
@@ -102,7 +103,7 @@ def damaged(entry: BagEntry, unfinished: str, entries: Mapping[str, object]) -> 
     faults = entry.records.faults()
     if not faults and entry.state == "whole":
         return None
-    path, why = (faults[0].path, faults[0].why) if faults else ("dune/library.json", entry.why)
+    path, why = (faults[0].path, faults[0].why) if faults else (LIBRARY, entry.why)
     more = f", and {len(faults) - 1} more" if len(faults) > 1 else ""
     other = _free_name(entry.name, entries)
     return Finding(

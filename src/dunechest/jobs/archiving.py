@@ -12,7 +12,7 @@ import msgspec
 from dunechest.chest import journal, records
 from dunechest.chest.bag_records import BagRecords
 from dunechest.chest.file_table import Proven
-from dunechest.chest.layout import FOR, PAYLOAD, PENDING, PROVEN
+from dunechest.chest.layout import DECLARATION, DUNE, FOR, LIBRARY_FOLDER, PAYLOAD, PENDING, PROVEN
 from dunechest.chest.records import FileRecord, ProvenRecord
 from dunechest.errors import CutOff, DuneChestError, Refused
 from dunechest.findings import stops
@@ -144,7 +144,7 @@ def _still_as_planned(run: Run) -> None:
     """Refuse if another process changed the bag since the plan was made."""
     plan, bag = run.plan, run.bag
     if plan.state == "new":
-        if (bag / "bagit.txt").exists():
+        if (bag / DECLARATION).exists():
             raise Refused(f"The chest has a bag {shown(plan.bag)} by now. Nothing was changed; plan again.")
         return
     now = BagRecords(bag).library()
@@ -165,7 +165,7 @@ def _prepare(run: Run) -> None:
     plan, bag = run.plan, run.bag
     pending = bag / PENDING
     owner = msgspec.json.encode((archive_finish.origin_of(plan), plan.edition))
-    if pending.is_symlink() or bag.is_symlink() or (bag / "dune").is_symlink():
+    if pending.is_symlink() or bag.is_symlink() or (bag / DUNE).is_symlink():
         raise Refused(f"{shown(str(bag))} is or holds a link where a folder belongs. Nothing was changed.")
     if pending.exists():
         journal.refuse_if_decided(bag)
@@ -186,12 +186,12 @@ def _prepare(run: Run) -> None:
 def _folders(plan: ArchivePlan) -> set[str]:
     """Return the folders that the pending payload needs: all of them for a new bag, which becomes its ``data/``."""
     if plan.state == "new":
-        return {"library", *plan.folders.values(), *archive_finish.stray_folders(plan)}
+        return {LIBRARY_FOLDER, *plan.folders.values(), *archive_finish.stray_folders(plan)}
     every = [*plan.files, *(database.file for database in (*plan.databases, *plan.kept_databases))]
     every += [companion for database in plan.databases for companion in database.companions]
     if plan.reread:
         every += plan.kept
-    return {"library", *(file.stored.rpartition("/")[0] for file in every)}
+    return {LIBRARY_FOLDER, *(file.stored.rpartition("/")[0] for file in every)}
 
 
 def _take_up(run: Run) -> None:

@@ -11,6 +11,7 @@ from pathlib import Path
 from dunechest.chest.bag_entry import BagEntry
 from dunechest.chest.editions import current_files
 from dunechest.chest.file_table import FileTable, Marks, Proven
+from dunechest.chest.layout import DATA_FOLDER, LIBRARY_FILES
 from dunechest.chest.records import CapturedDatabase, LibraryRecord
 from dunechest.findings import Finding
 from dunechest.jobs.planned import PlannedDatabase, PlannedFile
@@ -78,7 +79,7 @@ class Difference:
     def paths(self) -> tuple[str, ...]:
         """Every path in which they differ: the library's own, for what is gone the one below ``data/``."""
         changed = {file.entry.path for file in self.to_read} | {db.file.entry.path for db in self.to_capture}
-        gone = {path.removeprefix("library/") for path in self.dropped}
+        gone = {path.removeprefix(LIBRARY_FILES) for path in self.dropped}
         return tuple(sorted({*changed, *gone, *self.others}))
 
 
@@ -173,7 +174,7 @@ def difference(
 def is_there(bag: Path, path: str, size: int) -> bool:
     """Whether a file lies in a bag in the size that was recorded."""
     try:
-        info = (bag / "data" / path).lstat()
+        info = (bag / DATA_FOLDER / path).lstat()
     except OSError:
         return False
     return stat.S_ISREG(info.st_mode) and info.st_size == size
@@ -182,7 +183,7 @@ def is_there(bag: Path, path: str, size: int) -> bool:
 def lost_in(bag: Path, files: FileTable) -> set[str]:
     """Return the paths below ``data/`` of what should lie in a bag and is not there, or has another size."""
     marks = Marks(files)
-    for entry in each_file(str(bag / "data")):
+    for entry in each_file(str(bag / DATA_FOLDER)):
         if entry.path in files and files.size(entry.path) == entry.size:
             marks.add(entry.path)
     return set(marks.others())
@@ -230,20 +231,20 @@ def mass_change(found: Difference, library: Library, selection: Selection) -> li
     before = found.files
     gone = set(found.dropped)
     # Only of what is no longer taken it matters whether it is still there.
-    present = {path for file in selection.listing.files if gone and (path := f"library/{file.path}") in gone}
+    present = {path for file in selection.listing.files if gone and (path := f"{LIBRARY_FILES}{file.path}") in gone}
     arrived = {(file.entry.size, file.entry.mtime_ns) for file in found.to_read if file.stored not in before}
     vanished = [
         path
         for path in found.dropped
         if path not in present
-        and path.startswith("library/")
+        and path.startswith(LIBRARY_FILES)
         and (before[path].record.size, before[path].record.mtime_ns) not in arrived
     ]
     changed = [file for file in found.to_read if file.stored in before and not file.stray]
     only_times = [file for file in changed if before[file.stored].record.size == file.entry.size]
     if only_times and _as_before(found, library, only_times):
         changed = [file for file in changed if before[file.stored].record.size != file.entry.size]
-    total = sum(path.startswith("library/") for path in before)
+    total = sum(path.startswith(LIBRARY_FILES) for path in before)
     if not _surprising(total, len(vanished), len(changed)):
         return []
     return [

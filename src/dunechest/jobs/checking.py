@@ -16,7 +16,20 @@ from dunechest.bag.bag import Bag, Lying, list_bag
 from dunechest.bag.manifest import Problem
 from dunechest.chest.bag_records import BagRecords
 from dunechest.chest.edition_totals import totals_of
-from dunechest.chest.layout import EARLIER, PENDING, edition_path
+from dunechest.chest.layout import (
+    BAGS,
+    DATA,
+    DATA_FOLDER,
+    EARLIER,
+    FILES,
+    INFO,
+    LIBRARY,
+    MANIFEST,
+    PENDING,
+    TAG_MANIFEST,
+    TAGS,
+    edition_path,
+)
 from dunechest.chest.records import FileRecord, read_lines
 from dunechest.chest.tag_lists import NOT_RECORDED
 from dunechest.errors import ChestUnusable, RecordDamaged
@@ -27,15 +40,9 @@ from dunechest.transfer.tasks import DigestOutcome
 _Say = Callable[[str, "State", str], None]
 State = Literal["changed", "missing", "unlisted", "unreadable", "unfinished", "noted"]
 
-_FILES = "dune/files.jsonl"
-_TAGS = "dune/tags.jsonl"
-_LIBRARY = "dune/library.json"
-_MANIFEST = "manifest-sha512.txt"
-_TAG_MANIFEST = "tagmanifest-sha512.txt"
-_INFO = "bag-info.txt"
-_OPPOSITE = {_FILES: _MANIFEST, _MANIFEST: _FILES}
+_OPPOSITE = {FILES: MANIFEST, MANIFEST: FILES}
 #: What earlier editions had is listed as tag files are, and as large as the payload.
-_BULKY = ("data/", EARLIER + "/")
+_BULKY = (DATA, EARLIER + "/")
 _OTHER_BYTES = "its bytes are not those that were recorded"
 
 
@@ -95,38 +102,38 @@ def _listed(bag: Bag, path: str) -> list[tuple[str, str]]:
 def _own(bag: Bag, own: BagRecords, fetched: frozenset[str]) -> Expected:
     lying = own.lying
     # A payload manifest that is gone is missed by name, as a tag file. The tag manifest is judged with its twin.
-    problems = [problem for problem in bag.problems if problem.file and problem.file != _TAG_MANIFEST]
+    problems = [problem for problem in bag.problems if problem.file and problem.file != TAG_MANIFEST]
     problems += [Problem(fault.path, 0, fault.why) for fault in own.lists.faults]
     # One manifest is what every bag of ours has; another beside it may say other things of the same paths.
     files = WantedFiles(bag.payload[0] if len(bag.payload) == 1 else None)
     disagree: dict[str, str] = {}
     # Half a million lines are turned into what is wanted one by one: no list of them is kept beside.
-    if _FILES in lying.files:
+    if FILES in lying.files:
         try:
-            for number, line in read_lines(own.at(_FILES), FileRecord):
-                if line is not None and files.put("data/" + line.path, line.blake3, line.size):
+            for number, line in read_lines(own.at(FILES), FileRecord):
+                if line is not None and files.put(DATA + line.path, line.blake3, line.size):
                     continue
-                path = "" if line is None else "data/" + line.path
+                path = "" if line is None else DATA + line.path
                 slow = next(((m.algorithm, m.entries[path]) for m in bag.payload if path in m.entries), None)
                 # A path that a manifest lists has been looked at there.
                 if line is None or (slow is None and why_unsafe(line.path) is not None):
-                    problems.append(Problem(_FILES, number, "the line is torn"))
+                    problems.append(Problem(FILES, number, "the line is torn"))
                     continue
                 files[path] = Wanted((("blake3", line.blake3),), line.size, slow)
-                if slow is None and _MANIFEST in lying.files:
-                    disagree[path] = _MANIFEST
+                if slow is None and MANIFEST in lying.files:
+                    disagree[path] = MANIFEST
         except OSError as error:
-            problems.append(Problem(_FILES, 0, f"it cannot be read: {error.strerror}"))
+            problems.append(Problem(FILES, 0, f"it cannot be read: {error.strerror}"))
     for path in [path for manifest in bag.payload for path in manifest.entries if path not in files]:
         files[path] = Wanted(tuple(_listed(bag, path)))
-        if _FILES in lying.files:
-            disagree[path] = _FILES
+        if FILES in lying.files:
+            disagree[path] = FILES
     for path, tag in own.lists.tags.items():
         slow = ("sha512", tag.sha512) if tag.sha512 else None
         fast = ("blake3", tag.blake3) if tag.blake3 else None
         both = tuple(one for one in (fast, slow) if one is not None)
         size = tag.size if tag.size >= 0 else None
-        if path == _TAGS and any(fault.path == _TAGS for fault in own.lists.faults):
+        if path == TAGS and any(fault.path == TAGS for fault in own.lists.faults):
             continue  # judged already
         if path.startswith(_BULKY) and len(both) == 2:
             files[path] = Wanted(both[:1], size, slow)
@@ -179,7 +186,7 @@ def compare(
         if not expected.own:
             _by_the_rfc(bag, expected, say)
     _right_the_tags(expected, outcomes, states)
-    if not part and not any(state.path.startswith("data/") for state in states.values()):
+    if not part and not any(state.path.startswith(DATA) for state in states.values()):
         _oxum(bag, expected, say)
     if own is not None:
         _records(bag, own, expected, say, counted=not states and not part)
@@ -189,27 +196,27 @@ def compare(
 def _records(bag: Bag, own: BagRecords, expected: Expected, say: _Say, *, counted: bool) -> None:
     """Hold the records of our own bag against each other: its name, its totals, its editions."""
     identifier = next((value for label, value in bag.info if label == "External-Identifier"), None)
-    in_a_chest = own.bag.parent.name == "bags"  # a bag that somebody copied out may have any name
-    if in_a_chest and identifier not in (None, own.bag.name) and own.fault_of(_INFO) is None:
+    in_a_chest = own.bag.parent.name == BAGS  # a bag that somebody copied out may have any name
+    if in_a_chest and identifier not in (None, own.bag.name) and own.fault_of(INFO) is None:
         say(".", "changed", f"this folder was called {identifier} when it was archived; give it that name again")
     try:
         library = own.library()
         own.totals(library.edition, library)
     except (RecordDamaged, ChestUnusable) as error:
-        if isinstance(error, RecordDamaged) and error.path == _INFO:
-            say(_INFO, "changed", error.why)
+        if isinstance(error, RecordDamaged) and error.path == INFO:
+            say(INFO, "changed", error.why)
         elif isinstance(error, ChestUnusable):
-            say(_LIBRARY, "changed", str(error))
+            say(LIBRARY, "changed", str(error))
         return
     for number in own.numbers(library.edition)[:-1]:
         if edition_path(number) not in own.lists.tags:
             say(edition_path(number), "missing", "it is recorded as an edition of this library, and no list has it")
-        elif number not in own.told() and own.fault_of(_INFO) is None:
-            say(_INFO, "changed", f"it does not count edition {number}")
+        elif number not in own.told() and own.fault_of(INFO) is None:
+            say(INFO, "changed", f"it does not count edition {number}")
     totals = totals_of(library)
-    found = sum(path.startswith("data/") for path in expected.files)
+    found = sum(path.startswith(DATA) for path in expected.files)
     if counted and found != totals.files:
-        say(_FILES, "changed", f"it lists {found:,} files; {totals.files:,} were archived")
+        say(FILES, "changed", f"it lists {found:,} files; {totals.files:,} were archived")
 
 
 def _right_the_tags(
@@ -220,10 +227,10 @@ def _right_the_tags(
     Only the tag manifest has a digest of ``dune/tags.jsonl``. Where it does not fit, but
     every line of that file fits the tag file it speaks of, the manifest is the wrong one.
     """
-    problems = [problem for problem in expected.problems if problem.file == _TAGS]
+    problems = [problem for problem in expected.problems if problem.file == TAGS]
     if len(problems) != 1 or problems[0].why != NOT_RECORDED or not outcomes:
         return
-    spoken = [p for p, w in expected.files.items() if not p.startswith("data/") and w.size is not None]
+    spoken = [p for p, w in expected.files.items() if not p.startswith(DATA) and w.size is not None]
     for path in spoken:
         outcome, wanted = outcomes.get(path), expected.files[path]
         if outcome is SOUND or outcome is None:
@@ -233,9 +240,9 @@ def _right_the_tags(
         if outcome.state != "ok" or outcome.size != wanted.size or not wanted.fits(outcome):
             return
     if spoken:
-        del states[_TAGS, "changed"]
-        why = f"its digest of {_TAGS} is wrong; that file itself is intact, all it says is true"
-        states.setdefault((_TAG_MANIFEST, "changed"), FileState(_TAG_MANIFEST, "changed", why))
+        del states[TAGS, "changed"]
+        why = f"its digest of {TAGS} is wrong; that file itself is intact, all it says is true"
+        states.setdefault((TAG_MANIFEST, "changed"), FileState(TAG_MANIFEST, "changed", why))
 
 
 def _absent(bag: Bag, expected: Expected, path: str, say: _Say) -> None:
@@ -264,7 +271,7 @@ def _judge(path: str, wanted: Wanted, outcome: DigestOutcome, expected: Expected
     if not path.startswith(_BULKY) and len(wanted.digests) == 2 and expected.own:
         fits = [d.hex() == digest for d, (_, digest) in zip(outcome.digests, wanted.digests, strict=True)]
         if any(fits):
-            record = _TAG_MANIFEST if fits[0] else _TAGS
+            record = TAG_MANIFEST if fits[0] else TAGS
             say(
                 record,
                 "changed",
@@ -273,7 +280,7 @@ def _judge(path: str, wanted: Wanted, outcome: DigestOutcome, expected: Expected
             return
     elif expected.second.get(path):
         say(
-            _FILES if path.startswith("data/") else _TAGS,
+            FILES if path.startswith(DATA) else TAGS,
             "changed",
             f"its digest of {path} is wrong; {path} itself is sound by its other digest",
         )
@@ -293,14 +300,14 @@ def _unlisted(bag: Bag, expected: Expected, say: _Say) -> None:
     for path in expected.lying.files:
         if path in expected.files or path.startswith(PENDING + "/"):
             continue
-        if path.startswith("data/"):
+        if path.startswith(DATA):
             say(path, "unlisted", "no manifest lists it")
-        elif path == _TAGS and expected.own:
+        elif path == TAGS and expected.own:
             continue  # judged with the tag manifest
         elif expected.own and tag_listed and path not in manifests and not path.startswith("tagmanifest-"):
             say(path, "unlisted", "the tag manifest does not list it")
     for path, why in expected.lying.others.items():
-        if path not in expected.files and (path.startswith("data/") or expected.own):
+        if path not in expected.files and (path.startswith(DATA) or expected.own):
             say(path, "unlisted", f"it is {why}")
     for folder, why in expected.lying.unreadable.items():
         if (folder + "/").startswith(PENDING + "/"):
@@ -310,8 +317,8 @@ def _unlisted(bag: Bag, expected: Expected, say: _Say) -> None:
 
 def _by_the_rfc(bag: Bag, expected: Expected, say: _Say) -> None:
     """Say what of RFC 8493 a bag does not keep that no single file of it shows (sections 2.1.2, 2.1.3, 2.2.3, 3)."""
-    if not (bag.folder / "data").is_dir() or (bag.folder / "data").is_symlink():
-        say("data", "missing", "every bag has a folder data")
+    if not (bag.folder / DATA_FOLDER).is_dir() or (bag.folder / DATA_FOLDER).is_symlink():
+        say(DATA_FOLDER, "missing", "every bag has a folder data")
     if not bag.declaration.strict:
         return  # drafts before it were content with one manifest that lists a file
     listed = {path for manifest in bag.payload for path in manifest.entries}
@@ -326,11 +333,11 @@ def _oxum(bag: Bag, expected: Expected, say: _Say) -> None:
     oxum = bag.oxum
     if oxum is None or expected.fetched:
         return
-    payload = {path: size for path, size in expected.lying.files.items() if path.startswith("data/")}
+    payload = {path: size for path, size in expected.lying.files.items() if path.startswith(DATA)}
     found = (sum(payload.values()), len(payload))
     if found != oxum:
         say(
-            "data",
+            DATA_FOLDER,
             "changed",
             f"bag-info.txt counts {oxum[1]:,} files and {oxum[0]:,} bytes; {found[1]:,} files and "
             f"{found[0]:,} bytes are there",

@@ -14,7 +14,7 @@ from dunechest.chest.bag_entry import BagEntry
 from dunechest.chest.chest import Chest
 from dunechest.chest.chest_record import read_chest
 from dunechest.chest.find_chest import find_chest
-from dunechest.chest.layout import CHEST
+from dunechest.chest.layout import CHEST, TAG_MANIFEST, bag_folder
 from dunechest.errors import DuneChestError, NotConnected, WordsOff
 from dunechest.ledger import events, memory
 from dunechest.ledger.folder import state_folder
@@ -98,7 +98,7 @@ class ChestContents:
 def top_of(chest: Chest, bag: str) -> str:
     """Return SHA-512 (hexadecimal) of a bag's tag manifest, which stands for the whole bag; empty if it has none."""
     try:
-        content = safe.read_bounded(chest.folder / "bags" / bag / "tagmanifest-sha512.txt", 1 << 30)
+        content = safe.read_bounded(bag_folder(chest.folder, bag) / TAG_MANIFEST, 1 << 30)
     except (OSError, ValueError):
         return ""
     return hashlib.sha512(content).hexdigest()

@@ -17,6 +17,7 @@ from dunechest.chest import editions
 from dunechest.chest.bag_entry import BagEntry
 from dunechest.chest.bag_records import BagRecords, stamp
 from dunechest.chest.chest import Chest
+from dunechest.chest.layout import DATA, DATA_FOLDER, DUNE, LIBRARY_FILES
 from dunechest.chest.records import FileRecord, LibraryRecord
 from dunechest.chest.tag_lists import RecordFault
 from dunechest.errors import ChestBusy, CutOff, DuneChestError, RecordDamaged, WordsOff
@@ -243,7 +244,7 @@ def _outside_files(one: Place, other: Place) -> list[Unlike]:
                 Unlike(path, "other bytes", f"{entry.size:,} and {outside.size:,} bytes, outside the library")
             )
         else:
-            sources.append((path, Path(path), own.at("data/" + outside.stored), outside.size))
+            sources.append((path, Path(path), own.at(DATA + outside.stored), outside.size))
     digests = _digests([(p, size) for _, a, b, size in sources for p in (a, b)], silent)
     for path, here, there, _ in sources:
         pair = digests[here], digests[there]
@@ -286,7 +287,7 @@ def _place(text: str) -> Place:
     if not os.path.lexists(text) and (found := _EDITION.fullmatch(text)):
         plain, number = found.group(1), int(found.group(2))
     folder = Path(plain)
-    if is_bag(folder) and (folder / "dune").is_dir():
+    if is_bag(folder) and (folder / DUNE).is_dir():
         bag = folder.resolve()
         return _edition(text, BagEntry(bag.name, bag, "whole", BagRecords(bag).library()), number)
     if not os.path.lexists(plain) and "/" in plain:
@@ -296,7 +297,7 @@ def _place(text: str) -> Place:
     if number is not None:
         raise WordsOff(f"{shown(text)!r}: editions are of what a chest holds: CHEST/LIBRARY@N.")
     if is_bag(folder):
-        return _folder(text, folder / "data")
+        return _folder(text, folder / DATA_FOLDER)
     return _folder(text, resolve_library(plain).path)
 
 
@@ -333,10 +334,10 @@ def _edition(name: str, entry: BagEntry, number: int | None, faults: tuple[Recor
     put_together: dict[str, tuple[str, str]] = {}
     proofs: dict[str, str] = {}
     for path, line in files.items():
-        if path.startswith("library/"):
-            stored = path.removeprefix("library/")
+        if path.startswith(LIBRARY_FILES):
+            stored = path.removeprefix(LIBRARY_FILES)
             path_here = own_names.get(stored, stored)
-            source = "data/" + path if record.edition == current.edition else places.plain.get(line.blake3, "")
+            source = DATA + path if record.edition == current.edition else places.plain.get(line.blake3, "")
             size = lying.files.get(source, -1)
             if not source and line.blake3 in places.pieces:
                 size, put_together[path_here] = line.size, _put_together(places, line.blake3)

@@ -11,6 +11,7 @@ from dunechest.chest import editions as stored
 from dunechest.chest.bag_entry import BagEntry
 from dunechest.chest.bag_records import BagRecords, stamp
 from dunechest.chest.chest import Chest
+from dunechest.chest.layout import EARLIER
 from dunechest.chest.records import ChangeCounts, EarlierFile, FileRecord, LibraryRecord
 from dunechest.chest.tag_lists import RecordFault
 from dunechest.errors import DuneChestError, RecordDamaged, Refused
@@ -197,9 +198,7 @@ def _list(chest: Chest, entry: BagEntry, current: LibraryRecord, named: int) -> 
                 number, record, number == current.edition, totals.files_stored, totals.bytes_stored, counts, names
             )
         )
-    earlier = sum(
-        tag.size for path, tag in own.lists.tags.items() if path.startswith("dune/earlier/") and tag.size > 0
-    )
+    earlier = sum(tag.size for path, tag in own.lists.tags.items() if path.startswith(EARLIER + "/") and tag.size > 0)
     return EditionList(chest, entry.name, tuple(reversed(found)), earlier, tuple(damage))
 
 

@@ -16,6 +16,7 @@ from blake3 import blake3
 
 from dunechest.chest.bag_records import BagRecords
 from dunechest.chest.chest import Chest
+from dunechest.chest.layout import DATA_FOLDER
 from dunechest.chest.records import LibraryRecord
 from dunechest.jobs.account import ArchiveResult
 from dunechest.jobs.changes import same_library
@@ -76,7 +77,7 @@ def unchanged(library: Library, chest: Chest, *, name: str | None, choice: Choic
 def _there(chest: Chest, bag: str, record: LibraryRecord) -> bool:
     """Whether the chest still has it: every record is proven, and files and bytes are as many as were written down."""
     folder = chest.bag_folder(bag)
-    lying = count(str(folder / "data"))
+    lying = count(str(folder / DATA_FOLDER))
     if (lying.files, lying.bytes) != (record.totals.files_stored, record.totals.bytes_stored):
         return False
     return not BagRecords(folder).faults()

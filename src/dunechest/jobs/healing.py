@@ -8,7 +8,7 @@ from collections.abc import Iterable, Iterator
 from dunechest.chest import journal
 from dunechest.chest.commit import commit
 from dunechest.chest.journal import Rename
-from dunechest.chest.layout import PAYLOAD
+from dunechest.chest.layout import DATA, PAYLOAD
 from dunechest.errors import CutOff
 from dunechest.jobs.archive_run import Run, cut_off_words, raw_path, source_of
 from dunechest.jobs.planned import PlannedFile
@@ -67,7 +67,7 @@ def heal(run: Run, lost: Iterable[PlannedFile], progress: Progress) -> None:
                     run.lost.append((file.entry.path, why))
     for folder in sorted({file.stored.rpartition("/")[0] for file in brought}):
         disk.flush_folder(run.bag / PAYLOAD / folder)
-    into = tuple(Rename(f"{PAYLOAD}/{file.stored}", f"data/{file.stored}") for file in brought)
+    into = tuple(Rename(f"{PAYLOAD}/{file.stored}", f"{DATA}{file.stored}") for file in brought)
     if into:
         commit(run.bag, (into,))
     else:

@@ -6,6 +6,7 @@ from dataclasses import dataclass
 
 import msgspec
 
+from dunechest.chest.layout import LIBRARY_FILES
 from dunechest.library.roles import Role
 from dunechest.transfer.walk import FileEntry
 
@@ -24,7 +25,7 @@ class PlannedFile(msgspec.Struct, frozen=True, gc=False):
     @property
     def stored(self) -> str:
         """Path below ``data/``; of half a million files it is made when it is asked for."""
-        return self.other_name or "library/" + self.entry.path
+        return self.other_name or LIBRARY_FILES + self.entry.path
 
 
 @dataclass(frozen=True, slots=True)

@@ -19,7 +19,7 @@ import msgspec
 from dunechest.chest.bag_entry import BagEntry
 from dunechest.chest.bag_records import stamp
 from dunechest.chest.chest import Chest
-from dunechest.chest.layout import LIBRARY, TAG_MANIFEST
+from dunechest.chest.layout import LIBRARY, LIBRARY_FILES, OUTSIDE_FILES, TAG_MANIFEST
 from dunechest.chest.records import LibraryRecord, StrayRecord
 from dunechest.chest.tag_lists import RecordFault
 from dunechest.errors import DuneChestError, RecordDamaged, WordsOff
@@ -196,8 +196,8 @@ def _plan(
     here = filesystem(near) if near is not None else None
     paths = Paths(record, here, not_done)
     folders = paths.folders()
-    ready = [paths.file(file) for file in source.files if not file.stored.startswith("strays/")]
-    loose = [file for file in source.files if file.stored.startswith("strays/")]
+    ready = [paths.file(file) for file in source.files if not file.stored.startswith(OUTSIDE_FILES)]
+    loose = [file for file in source.files if file.stored.startswith(OUTSIDE_FILES)]
     with bag_tree(entry.folder, record, kind, ready, choice.home_folder) as tree:
         parts = _parts(tree, record, choice, entry)
         links = paths.links(choice.outward_links if choice.outward_links is not None else _made_here(chest, entry))
@@ -282,7 +282,7 @@ def _with_place(
             tree,
             [file.own for file in ready],
             parts,
-            [one.path.removeprefix("library/") for one in not_done],
+            [one.path.removeprefix(LIBRARY_FILES) for one in not_done],
         ),
         parts=parts if choice.parts or record.partial else (),
         references=references,

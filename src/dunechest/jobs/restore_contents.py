@@ -12,7 +12,7 @@ import msgspec
 from dunechest.bag.bag import Lying, read_bag
 from dunechest.chest import editions
 from dunechest.chest.bag_records import BagRecords
-from dunechest.chest.layout import FILES, MANIFEST
+from dunechest.chest.layout import DATA, FILES, LIBRARY_FILES, MANIFEST
 from dunechest.chest.records import FileRecord, LibraryRecord, read_lines
 from dunechest.chest.stored_names import StoredNames
 from dunechest.chest.tag_lists import RecordFault
@@ -20,8 +20,6 @@ from dunechest.errors import RecordDamaged
 from dunechest.machine.drives import Filesystem
 from dunechest.names import from_wire, why_unsafe
 from dunechest.transfer.whole_files import UMASK
-
-_PREFIX = "library/"
 
 
 class RestoreFile(msgspec.Struct, frozen=True, gc=False):
@@ -98,14 +96,14 @@ def current_files(own: BagRecords, not_done: list[NotDone], damage: list[RecordF
     files = []
     for proven in shelf.by_path():
         line = proven.record
-        size = lying.files.get("data/" + line.path)
+        size = lying.files.get(DATA + line.path)
         fast = _raw(line.blake3)
         if fast is None or why_unsafe(line.path) is not None:
             not_done.append(NotDone(line.path, "its line in the records cannot be used", True))
         elif size is None:
             not_done.append(_gone(line.path, lying))
         else:
-            source = own.view.place("data/" + line.path)
+            source = own.view.place(DATA + line.path)
             files.append(RestoreFile(source, line.path, line.path, size, line.mtime_ns, line.mode, fast, None))
     return files
 
@@ -120,7 +118,7 @@ def _raw(digest: str) -> bytes | None:
 
 
 def _gone(stored: str, lying: Lying) -> NotDone:
-    why = lying.others.get("data/" + stored)
+    why = lying.others.get(DATA + stored)
     return NotDone(stored, f"it is {why}" if why else "it is missing in the chest", True)
 
 
@@ -142,12 +140,12 @@ def _from_damaged(own: BagRecords, not_done: list[NotDone], damage: list[RecordF
     known: dict[str, FileRecord] = {}
     slow: dict[str, str] = {}
     if FILES not in names:
-        known = {"data/" + line.path: line for line in own.lines(FILES, FileRecord) if why_unsafe(line.path) is None}
+        known = {DATA + line.path: line for line in own.lines(FILES, FileRecord) if why_unsafe(line.path) is None}
     elif MANIFEST in names:
         try:
             for _, line in read_lines(own.at(FILES), FileRecord):
                 if line is not None and why_unsafe(line.path) is None and _raw(line.blake3) is not None:
-                    known["data/" + line.path] = line
+                    known[DATA + line.path] = line
         except OSError:
             pass  # then the other list must do
     if FILES in names:
@@ -157,7 +155,7 @@ def _from_damaged(own: BagRecords, not_done: list[NotDone], damage: list[RecordF
         damage.append(RecordFault(MANIFEST, "changed", f"it does not name the files that {FILES} names"))
     files = []
     for path in sorted({*known, *slow}):
-        stored = path.removeprefix("data/")
+        stored = path.removeprefix(DATA)
         if path not in lying.files:
             not_done.append(_gone(stored, lying))
             continue
@@ -172,9 +170,9 @@ def _from_damaged(own: BagRecords, not_done: list[NotDone], damage: list[RecordF
     if len(names) == 2:
         listed = {*known, *slow}
         not_done += [
-            NotDone(path.removeprefix("data/"), "no record can be believed that names it; it lies in the chest", True)
+            NotDone(path.removeprefix(DATA), "no record can be believed that names it; it lies in the chest", True)
             for path in sorted(lying.files)
-            if path.startswith("data/") and path not in listed
+            if path.startswith(DATA) and path not in listed
         ]
     return files
 
@@ -266,7 +264,7 @@ class Paths:
         """Return the file with the path it gets here."""
         if not self._record.modes:  # the mount that it came from gave them, not a person
             file = msgspec.structs.replace(file, mode=NO_MODE)
-        below = file.stored.removeprefix(_PREFIX)
+        below = file.stored.removeprefix(LIBRARY_FILES)
         path = self._own.get(below, below)
         name = self._names.file(path) if self._names is not None else path
         if name != path:

@@ -8,6 +8,7 @@ from pathlib import Path
 
 from dunechest.chest import editions
 from dunechest.chest.bag_records import BagRecords
+from dunechest.chest.layout import bag_folder
 from dunechest.errors import CutOff, DuneChestError, Refused
 from dunechest.jobs.restore import RestorePlan
 from dunechest.jobs.restore_contents import NO_MODE, RestoreFile
@@ -20,7 +21,7 @@ from dunechest.transfer.whole_files import UMASK
 
 def bag_of(plan: RestorePlan) -> bytes:
     """Return the bag's folder, with a slash at the end."""
-    return os.fsencode(plan.chest.folder / "bags" / plan.bag) + b"/"
+    return os.fsencode(bag_folder(plan.chest.folder, plan.bag)) + b"/"
 
 
 def copy_task(file: RestoreFile, bag: bytes, target: bytes) -> CopyTask:
@@ -62,7 +63,7 @@ def why_not(file: RestoreFile, outcome: CopyOutcome, target: str | Path) -> str 
 
 def put_together(plan: RestorePlan, file: RestoreFile, target: Path, tell: Callable[[int], None]) -> str | None:
     """Write an earlier state that is kept in pieces; say why not, or None if it was and is sound."""
-    bag = plan.chest.folder / "bags" / plan.bag
+    bag = bag_folder(plan.chest.folder, plan.bag)
     assert file.blake3 is not None
     try:
         own = BagRecords(bag)

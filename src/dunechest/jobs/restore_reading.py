@@ -18,6 +18,7 @@ from blake3 import blake3
 
 from dunechest.chest import editions
 from dunechest.chest.bag_records import BagRecords
+from dunechest.chest.layout import DATA, DATA_FOLDER, LIBRARY_FILES, LIBRARY_FOLDER
 from dunechest.chest.records import LibraryRecord
 from dunechest.errors import DuneChestError
 from dunechest.jobs.landing import old_path
@@ -69,13 +70,13 @@ def bag_tree(
         What ``~`` stands for.
     """
     if not (kind.references or kind.parts or kind.agreements):
-        yield BagTree(bag / "data" / "library", Walk((), (), (), (), ()), ReferenceReport(), ())
+        yield BagTree(bag / DATA_FOLDER / LIBRARY_FOLDER, Walk((), (), (), (), ()), ReferenceReport(), ())
         return
     listing = _listing(record, files)
     wanted = [file for file in files if _readable(kind).match(file.own)]
-    plain = all(file.source == "data/library/" + file.own and not file.pieces for file in wanted)
+    plain = all(file.source == DATA + LIBRARY_FILES + file.own and not file.pieces for file in wanted)
     if plain or sum(file.size for file in wanted) > _MOST or not wanted:
-        yield _tree(bag / "data" / "library", listing, kind, home, record)
+        yield _tree(bag / DATA_FOLDER / LIBRARY_FOLDER, listing, kind, home, record)
         return
     with tempfile.TemporaryDirectory(prefix="dunechest-") as scratch:
         _put_aside(bag, Path(scratch), wanted)

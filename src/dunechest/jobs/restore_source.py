@@ -11,7 +11,7 @@ import msgspec
 from dunechest.bag.bag import list_bag, read_bag
 from dunechest.chest import editions
 from dunechest.chest.bag_entry import BagEntry
-from dunechest.chest.layout import INFO, LIBRARY
+from dunechest.chest.layout import DATA, INFO, LIBRARY, LIBRARY_FILES
 from dunechest.chest.records import FORMAT, LibraryRecord, Origin, Totals, now_text
 from dunechest.chest.tag_lists import RecordFault
 from dunechest.errors import BagUnusable, RecordDamaged, Refused, WordsOff
@@ -152,9 +152,9 @@ def _as_files(entry: BagEntry, choice: RestoreChoice, not_done: list[NotDone]) -
 
 def _in_the_library(file: RestoreFile) -> RestoreFile:
     """Give a file its place in the folder that everything goes into; files from outside keep a folder of their own."""
-    if file.stored.startswith("library/"):
+    if file.stored.startswith(LIBRARY_FILES):
         return file
-    return msgspec.structs.replace(file, stored="library/" + file.stored)
+    return msgspec.structs.replace(file, stored=LIBRARY_FILES + file.stored)
 
 
 def _of_others(entry: BagEntry, not_done: list[NotDone], damage: list[RecordFault]) -> tuple[list[RestoreFile], int]:
@@ -174,7 +174,7 @@ def _of_others(entry: BagEntry, not_done: list[NotDone], damage: list[RecordFaul
     files = []
     every = sorted({path for manifest in strongest for path in manifest.entries})
     for path in every:
-        below = path.removeprefix("data/")
+        below = path.removeprefix(DATA)
         if path not in lying.files:
             why = lying.others.get(path)
             not_done.append(NotDone(below, f"it is {why}" if why else "it is missing", True))
@@ -184,9 +184,9 @@ def _of_others(entry: BagEntry, not_done: list[NotDone], damage: list[RecordFaul
         files.append(_file(path, below, lying.files[path], best, digests[best], entry.folder))
     listed = {*every}
     not_done += [
-        NotDone(path.removeprefix("data/"), "no manifest lists it, so its bytes cannot be proven", True)
+        NotDone(path.removeprefix(DATA), "no manifest lists it, so its bytes cannot be proven", True)
         for path in sorted(lying.files)
-        if path.startswith("data/") and path not in listed
+        if path.startswith(DATA) and path not in listed
     ]
     count = bag.oxum[1] if bag.oxum is not None else len(every)
     return files, max(count, len(files) + len(not_done))
@@ -202,5 +202,5 @@ def _file(path: str, below: str, size: int, algorithm: str, digest: str, folder:
     except OSError:
         mtime_ns = 0
     if algorithm == "sha512":
-        return RestoreFile(path, "library/" + below, below, size, mtime_ns, NO_MODE, None, digest)
-    return RestoreFile(path, "library/" + below, below, size, mtime_ns, NO_MODE, None, f"{algorithm}:{digest}")
+        return RestoreFile(path, LIBRARY_FILES + below, below, size, mtime_ns, NO_MODE, None, digest)
+    return RestoreFile(path, LIBRARY_FILES + below, below, size, mtime_ns, NO_MODE, None, f"{algorithm}:{digest}")

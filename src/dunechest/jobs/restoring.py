@@ -16,6 +16,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 from dunechest.chest.bag_records import stamp
+from dunechest.chest.layout import BAGS, CHEST_RECORD, DECLARATION, bag_folder
 from dunechest.chest.tag_lists import RecordFault
 from dunechest.errors import CutOff, DuneChestError, Meanwhile, Refused
 from dunechest.findings import Finding, stops
@@ -169,7 +170,7 @@ def carry_out(
 
 
 def _bag(plan: RestorePlan) -> Path:
-    return plan.chest.folder / "bags" / plan.bag
+    return bag_folder(plan.chest.folder, plan.bag)
 
 
 def _changed(plan: RestorePlan) -> Meanwhile:
@@ -191,11 +192,11 @@ def _refuse_half(plan: RestorePlan, not_done: Iterable[NotDone]) -> None:
     if not any(one.fault for one in not_done):
         return
     if stamp(_bag(plan)) != plan.stamp:
-        if not (plan.chest.folder / "bags").is_dir():
+        if not (plan.chest.folder / BAGS).is_dir():
             raise CutOff(_GONE.format(shown(plan.chest.label)))
         raise _changed(plan)
     # What is still in memory proves nothing: a small record is read from the medium.
-    records = [plan.chest.folder / "chest.json", _bag(plan) / "bagit.txt"]
+    records = [plan.chest.folder / CHEST_RECORD, _bag(plan) / DECLARATION]
     there = [path for path in records if os.path.lexists(path)]
     outcomes = digest_files([DigestTask(os.fsencode(path), 4096) for path in there], lambda count: None)
     if not there or all(outcome.state != "ok" for outcome in outcomes):

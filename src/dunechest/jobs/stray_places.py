@@ -7,6 +7,7 @@ from collections.abc import Sequence
 from itertools import chain
 from pathlib import Path
 
+from dunechest.chest.layout import OUTSIDE_FILES
 from dunechest.chest.records import LibraryRecord
 from dunechest.jobs.landing import RestoreChoice
 from dunechest.jobs.restore_contents import RestoreFile, RestoreStray
@@ -17,7 +18,6 @@ from dunechest.transfer.below import link_between
 from dunechest.transfer.digest_files import digest_files
 from dunechest.transfer.tasks import DigestTask
 
-_STRAYS = "strays/"
 #: Standard folders that hold a person's documents; a stray from a drive goes nowhere else in a home.
 _VISIBLE = ("pictures", "music", "videos", "documents", "desktop", "home")
 
@@ -57,7 +57,7 @@ def place_strays(
             and same_bytes(file, Path(origin))
         ):
             places.append((Path(origin), Path(origin).parent))  # it never went away
-        last = beside / file.stored.removeprefix(_STRAYS)
+        last = beside / file.stored.removeprefix(OUTSIDE_FILES)
         others = (last.with_name(f"{last.stem} {count}{last.suffix}") for count in range(2, 1000))
         for one, top in chain(places, ((other, place.parent) for other in chain((last,), others))):
             if one in taken or not _may_be(one) or goes_astray(one, top, place):

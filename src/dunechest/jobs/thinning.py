@@ -12,7 +12,7 @@ from dunechest.chest.bag_records import BagRecords
 from dunechest.chest.chest import Chest
 from dunechest.chest.commit import commit, tag_steps
 from dunechest.chest.journal import Rename
-from dunechest.chest.layout import EARLIER, EDITIONS, FOR, GONE, INFO, PENDING, PENDING_TAGS, TAGS
+from dunechest.chest.layout import DUNE, EARLIER, EDITIONS, FOR, GONE, INFO, PENDING, PENDING_TAGS, TAGS
 from dunechest.chest.pieces import Kept
 from dunechest.chest.records import FileRecord, LibraryRecord
 from dunechest.chest.write_tags import bag_info, flushed_tag, write_lists
@@ -237,7 +237,7 @@ def _write(own: BagRecords, plan: ThinPlan) -> str:
     tidy = tuple(Rename(folder, "") for folder in sorted(inner, key=lambda f: -f.count("/")))
     for folder in folders_in(bag / PENDING):
         disk.flush_folder(folder)
-    disk.flush_folder(bag / "dune")
+    disk.flush_folder(bag / DUNE)
     commit(bag, (tag_steps(bag), out, tidy))
     return top
 

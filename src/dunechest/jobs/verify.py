@@ -14,6 +14,7 @@ from dunechest.bag.bag import is_bag, read_bag
 from dunechest.chest.bag_entry import BagEntry
 from dunechest.chest.bag_records import BagRecords, stamp
 from dunechest.chest.chest import Chest
+from dunechest.chest.layout import DATA, DECLARATION, FILES, JOURNAL, LIBRARY, TAGS, bag_folder
 from dunechest.errors import BagUnusable, CutOff, DuneChestError
 from dunechest.jobs.checking import SOUND, Expected, FileState, compare, expected_files, payload_size
 from dunechest.ledger import events, memory
@@ -142,7 +143,7 @@ def verify(
 
 def entry_at(bag: Path) -> BagEntry:
     """Return the entry of a bag by its folder, wherever it lies."""
-    own = any(os.path.lexists(bag / name) for name in ("dune/tags.jsonl", "dune/library.json", "dune/files.jsonl"))
+    own = any(os.path.lexists(bag / name) for name in (TAGS, LIBRARY, FILES))
     return BagEntry(bag.name, bag, "whole" if own else "foreign")
 
 
@@ -156,7 +157,7 @@ def missing_bags(chest: Chest, remembered: Mapping[str, Remembered], there: Cont
                 f"this computer last met it here on {day}, and its folder is gone or was renamed. If you removed it "
                 f"yourself: dunechest chest forget {quoted(chest.label)} {quoted(bag)}"
             )
-            folder = chest.folder / "bags" / bag
+            folder = bag_folder(chest.folder, bag)
             found.append(BagCheck(bag, folder, "missing", False, 0, 0, 0, (FileState("", "missing", why),), 0.0))
     return found
 
@@ -253,7 +254,7 @@ def _check_guarded(
         why = "it was being changed all the time; verify it when that is done"
         return _only(entry, "unfinished", quick, FileState("", "unfinished", why))
     except BagUnusable as error:
-        return _only(entry, "unusable", quick, FileState("bagit.txt", "changed", str(error)))
+        return _only(entry, "unusable", quick, FileState(DECLARATION, "changed", str(error)))
 
 
 #: So many times a bag is begun again that changes while it is read.
@@ -320,7 +321,7 @@ def _of_records(records: BagRecords, states: Sequence[FileState], quick: bool) -
         why = "a decided change waits to be finished; it was checked as it will be then"
         found.append(FileState("", "unfinished", why))
     if records.view.why_not:
-        found.append(FileState("dune/pending/journal.json", "changed", records.view.why_not))
+        found.append(FileState(JOURNAL, "changed", records.view.why_not))
     return found
 
 
@@ -364,7 +365,7 @@ def _digest(
     with Crew.for_job(len(paths), total, (entry.folder,), tell) as crew:
         for done in crew.run(jobs()):
             for path, outcome in zip(sent.pop(done.number), done.digests or (), strict=True):
-                fits = path.startswith("data/") and outcome.state == "ok" and expected.files[path].fits(outcome)
+                fits = path.startswith(DATA) and outcome.state == "ok" and expected.files[path].fits(outcome)
                 outcomes[path] = SOUND if fits else outcome
             done_files = len(outcomes)
     report()
