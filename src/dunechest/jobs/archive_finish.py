@@ -52,7 +52,7 @@ from dunechest.library.in_use import points_here
 from dunechest.machine.drives import holds_modes
 from dunechest.machine.folders import own_home, place_of
 from dunechest.machine.identity import this_machine
-from dunechest.names import to_wire
+from dunechest.names import parents, to_wire
 from dunechest.transfer import disk
 from dunechest.transfer.below import folders_in
 from dunechest.transfer.walk import lines_of
@@ -270,10 +270,7 @@ def _old_folders(previous: Difference) -> set[str]:
         if isinstance(stored, str) and stored:
             found.add(f"{LIBRARY_FILES}{stored}")
     for path in previous.files:
-        above = path.rpartition("/")[0]
-        while above and above not in found:
-            found.add(above)
-            above = above.rpartition("/")[0]
+        found.update(parents(path))
     return found
 
 

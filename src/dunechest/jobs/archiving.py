@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import os
 import time
-from collections.abc import Iterable, Iterator
+from collections.abc import Iterable, Iterator, Sequence
 from dataclasses import replace
 
 import msgspec
@@ -14,7 +14,7 @@ from dunechest.chest.bag_records import BagRecords
 from dunechest.chest.file_table import Proven
 from dunechest.chest.layout import DECLARATION, DUNE, FOR, LIBRARY_FOLDER, PAYLOAD, PENDING, PROVEN
 from dunechest.chest.records import FileRecord, ProvenRecord
-from dunechest.errors import CutOff, DuneChestError, Refused
+from dunechest.errors import CutOff, Refused
 from dunechest.findings import stops
 from dunechest.jobs import archive_finish, healing
 from dunechest.jobs.account import ArchiveResult, account_archived, account_unchanged
@@ -29,9 +29,9 @@ from dunechest.ledger import events
 from dunechest.library.formats.sqlite import COMPANIONS
 from dunechest.machine.volumes import identity
 from dunechest.names import shown
-from dunechest.progress import Progress, Step, silent
+from dunechest.progress import Progress, Tally, silent
 from dunechest.transfer import disk, safe
-from dunechest.transfer.crew import Crew, batches
+from dunechest.transfer.crew import Crew
 from dunechest.transfer.tasks import CopyJob, CopyOutcome
 from dunechest.transfer.walk import each_file, entry_of, walk
 
@@ -232,33 +232,20 @@ def _take_up(run: Run) -> None:
                 continue
 
 
-class _Tally:
-    """Turns counted bytes into progress."""
-
-    def __init__(self, run: Run, to_do: Recognised, progress: Progress) -> None:
-        self._run = run
-        self._progress = progress
-        every = [*to_do.files, *(database.file for database in to_do.databases)]
-        self._there = run.proven.count_there
-        self._files = len(every)
-        self._total = sum(file.entry.size for file in every)
-        self._bytes = sum(run.bytes_of(path) for path in run.taken if not run.proven.there(path))
-
-    def __call__(self, count: int) -> None:
-        self._bytes += count
-        self.tell()
-
-    def tell(self) -> None:
-        """Report where things stand."""
-        done = len(self._run.proven) - self._there
-        name = self._run.plan.library.name
-        self._progress(Step("archiving", done, self._files, min(self._bytes, self._total), self._total, name))
-
-
 def _copy(run: Run, to_do: Recognised, progress: Progress) -> None:
     """Copy and prove the files; capture the databases first, while the rest waits."""
     plan = run.plan
-    tally = _Tally(run, to_do, progress)
+    every = [*to_do.files, *(database.file for database in to_do.databases)]
+    there = run.proven.count_there
+    tally = Tally(
+        progress,
+        "archiving",
+        len(every),
+        sum(file.entry.size for file in every),
+        plan.library.name,
+        bytes_done=sum(run.bytes_of(path) for path in run.taken if not run.proven.there(path)),
+    )
+    tally.files_done = len(run.proven) - there
     tally.tell()
     missing = [file for file in to_do.files if file.stored not in run.proven]
     total = sum(file.entry.size for file in missing)
@@ -269,34 +256,33 @@ def _copy(run: Run, to_do: Recognised, progress: Progress) -> None:
         with crew_for as crew:
             for database in to_do.databases:
                 missing += capture_one(run, crew, database)
-            _copy_files(run, crew, missing, log)
+                tally.files_done = len(run.proven) - there
+            for _ in _copy_files(run, crew, missing, log):
+                tally.files_done = len(run.proven) - there
     finally:
         os.close(log)
     tally.tell()
 
 
-def _copy_files(run: Run, crew: Crew, files: list[PlannedFile], log: int) -> None:
+def _copy_files(run: Run, crew: Crew, files: list[PlannedFile], log: int) -> Iterator[None]:
+    """Copy files; yield after each batch, when the log says what of it is proven."""
     payload = payload_of(run)
-    sent: dict[int, list[PlannedFile]] = {}
 
-    def jobs() -> Iterator[CopyJob]:
-        for number, batch in enumerate(batches(files, lambda file: file.entry.size)):
-            sent[number] = batch
-            tasks = [copy_task(file, source_of(run, file), payload) for file in batch]
-            yield CopyJob(tasks, True, run.plan.whole_sync)
+    def job(batch: Sequence[PlannedFile]) -> CopyJob:
+        return CopyJob([copy_task(file, source_of(run, file), payload) for file in batch], True, run.plan.whole_sync)
 
-    for done in crew.run(jobs()):
+    for batch in crew.copy_each(files, lambda file: file.entry.size, job):
         lines = []
-        outcomes = done.copies or ()
-        for file, outcome in zip(sent.pop(done.number), outcomes, strict=True):
+        for file, outcome in batch:
             proven = _take(run, file, outcome)
             if proven is not None:
                 lines.append(records.encode_line(_proven_record(proven, outcome)))
         if lines:  # what is proven is to be known to the next run, even if this one is killed
             safe.write_all(log, b"".join(lines))
-        for outcome in outcomes:
+        for _, outcome in batch:
             if outcome.state == "cut-off":
                 raise CutOff(cut_off_words(run, outcome.why))
+        yield
 
 
 def _proven_record(proven: Proven, outcome: CopyOutcome) -> ProvenRecord:
@@ -366,24 +352,20 @@ def _second_look(run: Run) -> tuple[tuple[str, ...], tuple[str, ...]]:
 
 def _note(run: Run, result: ArchiveResult, top: str) -> None:
     chest = run.plan.chest
-    try:
-        events.append_many(
-            [
-                ("chest", {"id": chest.id, "label": chest.label, "folder": str(chest.folder)}),
-                (
-                    "archive",
-                    {
-                        "chest": chest.id,
-                        "bag": result.bag,
-                        "origin": shown(str(run.plan.library.path)),
-                        "edition": run.plan.edition,
-                        "files": result.files_copied,
-                        "bytes": result.bytes_stored,
-                        "top": top,
-                        "where": identity(chest.folder),
-                    },
-                ),
-            ]
-        )
-    except DuneChestError:
-        pass  # the chest itself holds everything; only this machine's memory of it is missing
+    # The chest itself holds everything; without this only this machine's memory of it is missing.
+    events.try_append(
+        ("chest", {"id": chest.id, "label": chest.label, "folder": str(chest.folder)}),
+        (
+            "archive",
+            {
+                "chest": chest.id,
+                "bag": result.bag,
+                "origin": shown(str(run.plan.library.path)),
+                "edition": run.plan.edition,
+                "files": result.files_copied,
+                "bytes": result.bytes_stored,
+                "top": top,
+                "where": identity(chest.folder),
+            },
+        ),
+    )

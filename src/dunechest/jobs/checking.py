@@ -59,7 +59,7 @@ class FileState:
 
 
 #: What stands for the outcome of any payload file whose digest is the one expected.
-SOUND = DigestOutcome("ok")
+INTACT = DigestOutcome("ok")
 
 
 @dataclass(slots=True)
@@ -166,7 +166,7 @@ def compare(
         if path in expected.lying.files:
             say(record, "changed", f"it says nothing of {path}, which another record lists and which is there")
     for path in expected.files:
-        if outcomes.get(path) is SOUND and path not in expected.disagree:
+        if outcomes.get(path) is INTACT and path not in expected.disagree:
             continue
         wanted = expected.files[path]
         if path in expected.disagree and path not in expected.lying.files:
@@ -233,7 +233,7 @@ def _right_the_tags(
     spoken = [p for p, w in expected.files.items() if not p.startswith(DATA) and w.size is not None]
     for path in spoken:
         outcome, wanted = outcomes.get(path), expected.files[path]
-        if outcome is SOUND or outcome is None:
+        if outcome is INTACT or outcome is None:
             if outcome is None:
                 return
             continue
@@ -258,7 +258,7 @@ def _absent(bag: Bag, expected: Expected, path: str, say: _Say) -> None:
 
 def _judge(path: str, wanted: Wanted, outcome: DigestOutcome, expected: Expected, say: _Say) -> None:
     """Decide whether a file or a record of it is damaged."""
-    if outcome is SOUND:
+    if outcome is INTACT:
         return
     if outcome.state == "vanished":
         say(path, "missing", "it went away while it was verified")

@@ -158,11 +158,8 @@ def rebuild_chest(place: str | os.PathLike[str], label: str | None = None) -> Ch
 
 def note_chest(chest: Chest) -> str | None:
     """Note in the ledger that a chest was met; a failure comes back as words, since the job is done."""
-    try:
-        events.append("chest", id=chest.id, label=chest.label, folder=str(chest.folder))
-    except DuneChestError as error:
-        return str(error)
-    return None
+    facts = {"id": chest.id, "label": chest.label, "folder": str(chest.folder)}
+    return events.try_append(("chest", facts)) or None
 
 
 def list_chests() -> ChestList:

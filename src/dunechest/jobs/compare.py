@@ -5,7 +5,6 @@ from __future__ import annotations
 import os
 import re
 import time
-from collections.abc import Iterator
 from dataclasses import dataclass, field
 from pathlib import Path
 from typing import TYPE_CHECKING, Literal
@@ -28,9 +27,9 @@ from dunechest.ledger.folder import state_folder
 from dunechest.library.formats.sqlite import COMPANIONS, databases_differ
 from dunechest.machine.identity import this_machine
 from dunechest.names import from_wire, shown
-from dunechest.progress import Progress, Step, silent
-from dunechest.transfer.crew import Crew, batches
-from dunechest.transfer.tasks import DigestJob, DigestTask
+from dunechest.progress import Progress, Tally, silent
+from dunechest.transfer.crew import Crew
+from dunechest.transfer.tasks import DigestTask
 from dunechest.transfer.walk import entry_of, walk
 
 if TYPE_CHECKING:
@@ -258,26 +257,17 @@ def _outside_files(one: Place, other: Place) -> list[Unlike]:
 def _digests(files: list[tuple[Path, int]], progress: Progress) -> dict[Path, tuple[str, str]]:
     """Read files; return for each state and digest, or state and why it has none."""
     found: dict[Path, tuple[str, str]] = {}
-    total, done = sum(size for _, size in files), 0
-
-    def tell(count: int) -> None:
-        nonlocal done
-        done += count
-        progress(Step("comparing", len(found), len(files), min(done, total), total, ""))
-
-    sent: dict[int, list[tuple[Path, int]]] = {}
-
-    def jobs() -> Iterator[DigestJob]:
-        for number, batch in enumerate(batches(dict(files).items(), lambda item: item[1])):
-            sent[number] = batch
-            yield DigestJob([DigestTask(os.fsencode(path), size) for path, size in batch])
-
+    total = sum(size for _, size in files)
+    tally = Tally(progress, "comparing", len(files), total)
     folders = {path.parent for path, _ in files[:1]}
-    with Crew.for_job(len(files), total, folders, tell) as crew:
-        for answer in crew.run(jobs()):
-            for (path, _), outcome in zip(sent.pop(answer.number), answer.digests or (), strict=True):
-                ok = outcome.state == "ok"
-                found[path] = ("ok", outcome.digests[0].hex()) if ok else ("unreadable", outcome.why or outcome.state)
+    items = dict(files).items()
+    with Crew.for_job(len(files), total, folders, tally) as crew:
+        for (path, _), outcome in crew.digest_each(
+            items, lambda item: item[1], lambda item: DigestTask(os.fsencode(item[0]), item[1])
+        ):
+            ok = outcome.state == "ok"
+            found[path] = ("ok", outcome.digests[0].hex()) if ok else ("unreadable", outcome.why or outcome.state)
+            tally.files_done = len(found)
     return found
 
 

@@ -131,19 +131,21 @@ def _one(chest: Chest, name: str, scratch: Path, progress: Progress) -> Drill:
 
 
 def _note(chest: Chest, bag: str, *, passed: bool, files: int, edition: int) -> None:
-    try:
-        events.append(
+    # The result is shown; without this only the memory of it is missing.
+    events.try_append(
+        (
             "drill",
-            chest=chest.id,
-            bag=bag,
-            edition=edition,
-            passed=passed,
-            files=files,
-            top=top_of(chest, bag),
-            where=identity(chest.folder),
+            {
+                "chest": chest.id,
+                "bag": bag,
+                "edition": edition,
+                "passed": passed,
+                "files": files,
+                "top": top_of(chest, bag),
+                "where": identity(chest.folder),
+            },
         )
-    except DuneChestError:
-        pass  # the result is shown; only the memory of it is missing
+    )
 
 
 def _plan(chest: Chest, name: str, scratch: Path, progress: Progress) -> RestorePlan:

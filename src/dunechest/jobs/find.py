@@ -9,7 +9,7 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
-from dunechest.errors import DuneChestError, WordsOff
+from dunechest.errors import WordsOff
 from dunechest.ledger import events
 from dunechest.ledger.folder import state_folder
 from dunechest.library.kinds.load import kind_named, load_kinds
@@ -185,10 +185,7 @@ def _note(libraries: Iterable[FoundLibrary]) -> None:
         if str(f.library.path).isprintable()
     ]
     if seen:
-        try:
-            events.append_many(seen)
-        except DuneChestError:
-            pass  # the names then only work as paths; nothing else is lost
+        events.try_append(*seen)  # without it the names only work as paths; nothing else is lost
 
 
 def library_at(path: str | os.PathLike[str], *, kinds: Mapping[str, Kind] | None = None) -> Library:

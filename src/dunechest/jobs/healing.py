@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 import os
-from collections.abc import Iterable, Iterator
+from collections.abc import Iterable, Sequence
+from itertools import chain
 
 from dunechest.chest import journal
 from dunechest.chest.commit import commit
@@ -12,9 +13,9 @@ from dunechest.chest.layout import DATA, PAYLOAD
 from dunechest.errors import CutOff
 from dunechest.jobs.archive_run import Run, cut_off_words, raw_path, source_of
 from dunechest.jobs.planned import PlannedFile
-from dunechest.progress import Progress, Step
+from dunechest.progress import Progress, Tally
 from dunechest.transfer import disk
-from dunechest.transfer.crew import Crew, batches
+from dunechest.transfer.crew import Crew
 from dunechest.transfer.tasks import CopyJob, CopyTask
 
 
@@ -34,37 +35,30 @@ def heal(run: Run, lost: Iterable[PlannedFile], progress: Progress) -> None:
     for folder in sorted({file.stored.rpartition("/")[0] for file in files}):
         disk.make_folder(run.bag / PAYLOAD / folder)
     total = sum(file.entry.size for file in files)
-    sent: dict[int, list[PlannedFile]] = {}
     brought: list[PlannedFile] = []
-    done_bytes = 0
+    tally = Tally(progress, "mending", len(files), total, plan.library.name)
 
-    def tell(count: int) -> None:
-        nonlocal done_bytes
-        done_bytes += count
-        progress(Step("mending", len(brought), len(files), min(done_bytes, total), total, plan.library.name))
+    def task(file: PlannedFile) -> CopyTask:
+        record = previous.files[file.stored].record
+        mode = (record.mode & 0o777) | 0o600
+        target = payload + raw_path(file.stored)
+        return CopyTask(
+            source_of(run, file), target, record.size, record.mtime_ns, mode, bytes.fromhex(record.blake3)
+        )
 
-    def jobs() -> Iterator[CopyJob]:
-        for number, batch in enumerate(batches(files, lambda file: file.entry.size)):
-            sent[number] = batch
-            tasks = []
-            for file in batch:
-                record = previous.files[file.stored].record
-                mode = (record.mode & 0o777) | 0o600
-                expect = bytes.fromhex(record.blake3)
-                target = payload + raw_path(file.stored)
-                tasks.append(CopyTask(source_of(run, file), target, record.size, record.mtime_ns, mode, expect))
-            yield CopyJob(tasks, False, plan.whole_sync)
+    def job(batch: Sequence[PlannedFile]) -> CopyJob:
+        return CopyJob([task(file) for file in batch], False, plan.whole_sync)
 
-    with Crew.for_job(len(files), total, (plan.library.path, run.bag), tell) as crew:
-        for done in crew.run(jobs()):
-            for file, outcome in zip(sent.pop(done.number), done.copies or (), strict=True):
-                if outcome.state == "ok":
-                    brought.append(file)
-                elif outcome.state == "cut-off":
-                    raise CutOff(cut_off_words(run, outcome.why))
-                else:
-                    why = "the library has other bytes by now" if outcome.state == "not-sound" else outcome.why
-                    run.lost.append((file.entry.path, why))
+    with Crew.for_job(len(files), total, (plan.library.path, run.bag), tally) as crew:
+        for file, outcome in chain.from_iterable(crew.copy_each(files, lambda file: file.entry.size, job)):
+            if outcome.state == "ok":
+                brought.append(file)
+                tally.files_done = len(brought)
+            elif outcome.state == "cut-off":
+                raise CutOff(cut_off_words(run, outcome.why))
+            else:
+                why = "the library has other bytes by now" if outcome.state == "not-sound" else outcome.why
+                run.lost.append((file.entry.path, why))
     for folder in sorted({file.stored.rpartition("/")[0] for file in brought}):
         disk.flush_folder(run.bag / PAYLOAD / folder)
     into = tuple(Rename(f"{PAYLOAD}/{file.stored}", f"{DATA}{file.stored}") for file in brought)

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import os
 import stat
-from collections.abc import Callable, Collection, Iterable, Sequence
+from collections.abc import Callable, Collection, Sequence
 from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Literal
@@ -21,8 +21,8 @@ from dunechest.library.join.files import joins_of
 from dunechest.library.kinds.patterns import Patterns
 from dunechest.library.kinds.schema import Kind
 from dunechest.names import from_wire, quoted, shown, slug, why_unsafe
-from dunechest.transfer.crew import Crew, batches
-from dunechest.transfer.tasks import DigestJob, DigestTask
+from dunechest.transfer.crew import Crew
+from dunechest.transfer.tasks import DigestTask
 from dunechest.transfer.walk import each_file, walk
 from dunechest.words import number
 
@@ -235,19 +235,14 @@ class _Join:
         """Read what has the same name and size, and return what has the same bytes."""
         total = sum(file.size for file in files)
         found = set()
-        sent: dict[int, list[RestoreFile]] = {}
-
-        def jobs() -> Iterable[DigestJob]:
-            for count, batch in enumerate(batches(files, lambda file: file.size)):
-                sent[count] = batch
-                yield DigestJob([DigestTask(os.fsencode(self._at(f.path)), f.size, (f.proof[0],)) for f in batch])
-
         with Crew.for_job(len(files), total, (self._place,), self._tell) as crew:
-            for done in crew.run(iter(jobs())):
-                for file, outcome in zip(sent.pop(done.number), done.digests or (), strict=True):
-                    if outcome.state == "ok" and outcome.digests == (file.proof[1],):
-                        found.add(file.path)
+            for file, outcome in crew.digest_each(files, lambda file: file.size, self._digest_task):
+                if outcome.state == "ok" and outcome.digests == (file.proof[1],):
+                    found.add(file.path)
         return found
+
+    def _digest_task(self, file: RestoreFile) -> DigestTask:
+        return DigestTask(os.fsencode(self._at(file.path)), file.size, (file.proof[0],))
 
     def _differs(self, file: RestoreFile) -> None:
         """Decide about a file that is there with other bytes."""

@@ -15,7 +15,7 @@ from dunechest.jobs.restore import RestorePlan
 from dunechest.jobs.restore_contents import NotDone, RestoreFile
 from dunechest.jobs.restore_copy import without_overwriting
 from dunechest.ledger.deeds import Aside, Listed, Made, MadeFolder, MadeLink, OpenDeed, Rewritten, Tree, WasEmpty
-from dunechest.names import shown, to_wire
+from dunechest.names import parents, shown, to_wire
 from dunechest.transfer import disk, medium
 from dunechest.transfer.below import link_between, make_folders
 from dunechest.transfer.walk import walk
@@ -182,9 +182,8 @@ def _folders(plan: RestorePlan, place: Path, deed: OpenDeed) -> set[str]:
     others = {file.path: other for file, other in plan.meeting.beside}
     kept = {file.path for file in plan.meeting.kept}
     for file in plan.files:
-        above = others.get(file.path, file.path)
-        while (above := above.rpartition("/")[0]) and file.path not in kept:
-            wanted.add(above)
+        if file.path not in kept:
+            wanted.update(parents(others.get(file.path, file.path)))
     made = []
     for path in sorted(wanted):
         nearest = place / path

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Iterator
 from dataclasses import dataclass
 
 import msgspec
@@ -13,9 +12,9 @@ from dunechest.jobs.changes import is_there
 from dunechest.jobs.planned import PlannedDatabase, PlannedFile
 from dunechest.jobs.selection import LeftBehind
 from dunechest.names import from_wire
-from dunechest.progress import Progress, Step
-from dunechest.transfer.crew import Crew, batches
-from dunechest.transfer.tasks import DigestJob, DigestTask
+from dunechest.progress import Progress, Tally
+from dunechest.transfer.crew import Crew
+from dunechest.transfer.tasks import DigestTask
 
 
 @dataclass(frozen=True, slots=True)
@@ -117,24 +116,13 @@ def _keep_database(run: Run, database: PlannedDatabase) -> None:
 def _digests(run: Run, files: list[PlannedFile], progress: Progress) -> dict[str, str]:
     """Read files of the library, and return their BLAKE3 digests by stored path."""
     total = sum(file.entry.size for file in files)
-    done_bytes = 0
+    tally = Tally(progress, "comparing", len(files), total, run.plan.library.name)
     found: dict[str, str] = {}
-
-    def tell(count: int) -> None:
-        nonlocal done_bytes
-        done_bytes += count
-        progress(Step("comparing", len(found), len(files), min(done_bytes, total), total, run.plan.library.name))
-
-    sent: dict[int, list[PlannedFile]] = {}
-
-    def jobs(files: Iterable[PlannedFile]) -> Iterator[DigestJob]:
-        for number, batch in enumerate(batches(files, lambda file: file.entry.size)):
-            sent[number] = batch
-            yield DigestJob([DigestTask(source_of(run, f), f.entry.size) for f in batch])
-
-    with Crew.for_job(len(files), total, (run.plan.library.path,), tell) as crew:
-        for done in crew.run(jobs(files)):
-            for file, outcome in zip(sent.pop(done.number), done.digests or (), strict=True):
-                if outcome.state == "ok":
-                    found[file.stored] = outcome.digests[0].hex()
+    with Crew.for_job(len(files), total, (run.plan.library.path,), tally) as crew:
+        for file, outcome in crew.digest_each(
+            files, lambda file: file.entry.size, lambda file: DigestTask(source_of(run, file), file.entry.size)
+        ):
+            if outcome.state == "ok":
+                found[file.stored] = outcome.digests[0].hex()
+                tally.files_done = len(found)
     return found

@@ -41,7 +41,7 @@ from dunechest.library.kinds.schema import PLAIN_KIND, Kind
 from dunechest.library.parts import Part, parts_named
 from dunechest.machine.drives import Filesystem, filesystem
 from dunechest.machine.sensitive import why_sensitive
-from dunechest.names import from_wire, quoted, shown
+from dunechest.names import from_wire, parents, quoted, shown
 from dunechest.progress import Progress, Step, silent
 from dunechest.transfer import safe
 
@@ -356,8 +356,7 @@ def _only(
     files = [file for file in ready if file.own in wanted]
     above = {""}
     for path in (*(file.path for file in files), *(top + "x" for top in tops)):
-        while path := path.rpartition("/")[0]:
-            above.add(path)
+        above.update(parents(path))
     kept_folders = tuple(f for f in folders if f[0] in above or f"{f[0]}/".startswith(tops or ("\0",)))
     kept_links = tuple(link for link in links if link[0].startswith(tops or ("\0",)))
     led_to = {stray.stored for stray in source.record.strays if _of_part(stray, parts)}

@@ -18,7 +18,7 @@ from dunechest.chest.stored_names import StoredNames
 from dunechest.chest.tag_lists import RecordFault
 from dunechest.errors import RecordDamaged
 from dunechest.machine.drives import Filesystem
-from dunechest.names import from_wire, why_unsafe
+from dunechest.names import from_wire, parents, why_unsafe
 from dunechest.transfer.whole_files import UMASK
 
 
@@ -306,12 +306,7 @@ class Paths:
 
 def behind(path: str, links: Mapping[str, str]) -> bool:
     """Whether a path goes through a link, so that what is made there would lie elsewhere."""
-    above = path.rpartition("/")[0]
-    while above:
-        if above in links:
-            return True
-        above = above.rpartition("/")[0]
-    return False
+    return any(above in links for above in parents(path))
 
 
 #: So many links are followed one after the other, as systems do; a longer chain leads nowhere.

@@ -27,7 +27,7 @@ from dunechest.library.kinds.patterns import Patterns
 from dunechest.library.kinds.schema import Kind
 from dunechest.library.parts import Part, list_parts
 from dunechest.library.references.reading import Reference, ReferenceReport, read_references
-from dunechest.names import from_wire, why_unsafe
+from dunechest.names import from_wire, parents, why_unsafe
 from dunechest.transfer import safe
 from dunechest.transfer.walk import FileEntry, FolderEntry, Walk
 
@@ -110,10 +110,8 @@ def _listing(record: LibraryRecord, files: Iterable[RestoreFile]) -> Walk:
         if not path or why_unsafe(path) is None:
             folders[path] = folder.mtime_ns
     for entry in entries:
-        above = entry.path.rpartition("/")[0]
-        while above and above not in folders:
-            folders[above] = 0
-            above = above.rpartition("/")[0]
+        for above in parents(entry.path):
+            folders.setdefault(above, 0)
     made = tuple(FolderEntry(path, mtime_ns, 0o755, False) for path, mtime_ns in sorted(folders.items()))
     return Walk(tuple(sorted(entries, key=lambda entry: entry.path)), made, (), (), ())
 

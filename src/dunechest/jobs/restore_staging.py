@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 import os
-from collections.abc import Callable, Iterable, Iterator
+from collections.abc import Callable, Iterable, Sequence
+from itertools import chain
 from pathlib import Path
 
 import msgspec
@@ -15,11 +16,11 @@ from dunechest.jobs.restore_contents import NO_MODE, NotDone, RestoreFile
 from dunechest.jobs.restore_copy import bag_of, copy_task, put_together, why_not
 from dunechest.machine.processes import lives
 from dunechest.names import shown
-from dunechest.progress import Progress, Step
+from dunechest.progress import Progress, Tally
 from dunechest.transfer import disk, medium, safe
 from dunechest.transfer.below import folders_in, make_folders
-from dunechest.transfer.crew import Crew, batches
-from dunechest.transfer.tasks import WHOLE, CopyJob, DigestJob, DigestTask
+from dunechest.transfer.crew import BATCH_FILES, Crew
+from dunechest.transfer.tasks import WHOLE, CopyJob, DigestTask
 
 _MARK = "restoring.json"
 
@@ -92,19 +93,13 @@ def write(plan: RestorePlan, tree: Path, not_done: list[NotDone], progress: Prog
     every = to_write(plan)
     total = sum(file.size for file in every)
     restored: list[RestoreFile] = []
-    done_bytes = 0
-
-    def tell(count: int) -> None:
-        nonlocal done_bytes
-        done_bytes += count
-        progress(Step("restoring", len(restored), len(every), min(done_bytes, total), total, plan.bag))
-
-    tell(0)
+    tally = Tally(progress, "restoring", len(every), total, plan.bag)
+    tally.tell()
     bag = bag_of(plan)
     root = os.fsencode(tree) + b"/"
-    with Crew.for_job(len(every), total, (plan.chest.folder, tree), tell) as crew:
+    with Crew.for_job(len(every), total, (plan.chest.folder, tree), tally) as crew:
         for file in (f for f in every if f.pieces):
-            why = put_together(plan, file, tree / file.path, tell)
+            why = put_together(plan, file, tree / file.path, tally)
             if why is None:
                 restored.append(file)
             else:
@@ -113,36 +108,33 @@ def write(plan: RestorePlan, tree: Path, not_done: list[NotDone], progress: Prog
         again: list[RestoreFile] = []
         for fast in (True, False):
             files = [f for f in every if (f.blake3 is not None) is fast and not f.pieces] + again
-            sent: dict[int, list[RestoreFile]] = {}
-            for done in crew.run(_jobs(files, sent, bag, root, fast, plan.whole_sync, later)):
-                for file, outcome in zip(sent.pop(done.number), done.copies or (), strict=True):
-                    why = why_not(file, outcome, os.path.join(tree, file.path))
-                    if why is None:
-                        restored.append(file)
-                    elif fast and outcome.state == "not-sound" and file.sha512 is not None:
-                        # The fast digest may be what is wrong: the second one is asked.
-                        again.append(msgspec.structs.replace(file, blake3=None))
-                    else:
-                        not_done.append(NotDone(file.path, why, True))
+            job = _job_of(bag, root, not fast, plan.whole_sync, later)
+            for file, outcome in chain.from_iterable(crew.copy_each(files, lambda file: file.size, job)):
+                why = why_not(file, outcome, os.path.join(tree, file.path))
+                if why is None:
+                    restored.append(file)
+                    tally.files_done = len(restored)
+                elif fast and outcome.state == "not-sound" and file.sha512 is not None:
+                    # The fast digest may be what is wrong: the second one is asked.
+                    again.append(msgspec.structs.replace(file, blake3=None))
+                else:
+                    not_done.append(NotDone(file.path, why, True))
         if later:
             _prove(plan, tree, crew, restored, progress)
-    tell(0)
+    tally.tell()
     return restored
 
 
-def _jobs(
-    files: list[RestoreFile],
-    sent: dict[int, list[RestoreFile]],
-    bag: bytes,
-    root: bytes,
-    fast: bool,
-    whole_sync: bool,
-    later: bool,
-) -> Iterator[CopyJob]:
-    for number, batch in enumerate(batches(files, lambda file: file.size)):
-        sent[number] = batch
-        tasks = [copy_task(f, bag, root + os.fsencode(f.path)) for f in batch]
-        yield CopyJob(tasks, not fast, whole_sync, later)
+def _job_of(
+    bag: bytes, root: bytes, sha512: bool, whole_sync: bool, later: bool
+) -> Callable[[Sequence[RestoreFile]], CopyJob]:
+    """Return what makes a job of a batch of files."""
+
+    def job(batch: Sequence[RestoreFile]) -> CopyJob:
+        tasks = [copy_task(file, bag, root + os.fsencode(file.path)) for file in batch]
+        return CopyJob(tasks, sha512, whole_sync, later)
+
+    return job
 
 
 def _prove(plan: RestorePlan, tree: Path, crew: Crew, restored: list[RestoreFile], progress: Progress) -> None:
@@ -163,23 +155,19 @@ def _prove(plan: RestorePlan, tree: Path, crew: Crew, restored: list[RestoreFile
         finally:
             os.close(fd)
     root = os.fsencode(tree) + b"/"
-    sent: dict[int, list[RestoreFile]] = {}
-
-    def jobs() -> Iterator[DigestJob]:
-        for number, batch in enumerate(batches(small, lambda file: file.size)):
-            sent[number] = batch
-            yield DigestJob([DigestTask(root + os.fsencode(f.path), f.size, (f.proof[0],)) for f in batch])
-
-    checked = 0
-    for done in crew.run(jobs()):
-        for file, outcome in zip(sent.pop(done.number), done.digests or (), strict=True):
-            if outcome.state != "ok" or outcome.digests != (file.proof[1],):
-                raise CutOff(
-                    f"What the drive gives back differs from what was written to it ({shown(file.path)}"
-                    f"{': ' + outcome.why if outcome.why else ''}). The restore is taken back; use another drive."
-                )
-            checked += 1
-        progress(Step("proving", checked, len(small), 0, 0, plan.bag))
+    tally = Tally(progress, "proving", len(small), 0, plan.bag)
+    proofs = crew.digest_each(
+        small, lambda file: file.size, lambda f: DigestTask(root + os.fsencode(f.path), f.size, (f.proof[0],))
+    )
+    for count, (file, outcome) in enumerate(proofs, start=1):
+        if outcome.state != "ok" or outcome.digests != (file.proof[1],):
+            raise CutOff(
+                f"What the drive gives back differs from what was written to it ({shown(file.path)}"
+                f"{': ' + outcome.why if outcome.why else ''}). The restore is taken back; use another drive."
+            )
+        tally.files_done = count
+        if count % BATCH_FILES == 0 or count == len(small):
+            tally.tell()
 
 
 def finish(plan: RestorePlan, tree: Path, restored: list[RestoreFile], not_done: list[NotDone]) -> int:

@@ -18,7 +18,7 @@ from typing import TYPE_CHECKING
 from dunechest.chest.bag_records import stamp
 from dunechest.chest.layout import BAGS, CHEST_RECORD, DECLARATION, bag_folder
 from dunechest.chest.tag_lists import RecordFault
-from dunechest.errors import CutOff, DuneChestError, Meanwhile, Refused
+from dunechest.errors import CutOff, Meanwhile, Refused
 from dunechest.findings import Finding, stops
 from dunechest.jobs import placing, restore_staging, strays_restoring, undoing
 from dunechest.jobs.anew import Anew, make_above, write_references, write_setting
@@ -162,10 +162,9 @@ def carry_out(
     if rehearsal:
         deeds.forget(deed.number)
         return result
-    try:
-        events.append("restore", chest=plan.chest.id, bag=plan.bag, place=shown(str(plan.place)), files=result.files)
-    except DuneChestError:
-        pass  # the files are in place; only this machine's memory of it is missing
+    # The files are in place; without this only this machine's memory of it is missing.
+    facts = {"chest": plan.chest.id, "bag": plan.bag, "place": shown(str(plan.place)), "files": result.files}
+    events.try_append(("restore", facts))
     return result
 
 

@@ -8,8 +8,8 @@ from typing import TYPE_CHECKING
 
 from dunechest.chest.bag_entry import BagEntry
 from dunechest.chest.chest import Chest
-from dunechest.errors import CutOff, DuneChestError
-from dunechest.jobs.verify import BagCheck, VerifyResult, check_part, missing_bags, note_checks
+from dunechest.errors import CutOff
+from dunechest.jobs.verify import BagCheck, VerifyResult, check_event, check_part, missing_bags
 from dunechest.ledger import events, memory
 from dunechest.machine.volumes import identity
 from dunechest.names import shown
@@ -90,11 +90,10 @@ def _note(chest: Chest, entry: BagEntry, begun: Round, check: BagCheck) -> None:
         return
     wrong = begun.wrong + sum(state.state != "noted" for state in check.states)
     files = begun.files + check.files
-    try:
-        if check.remaining:
-            events.append("round", chest=chest.id, bag=entry.name, next=check.next, wrong=wrong, files=files)
-        else:
-            events.append("round", chest=chest.id, bag=entry.name, next="", wrong=0, files=0)
-            note_checks(chest, entry.name, quick=False, files=files, wrong=wrong)
-    except DuneChestError:
-        pass  # the result is shown; only the memory of it is missing
+    # The result is shown; without this only the memory of it is missing.
+    if check.remaining:
+        facts = {"chest": chest.id, "bag": entry.name, "next": check.next, "wrong": wrong, "files": files}
+        events.try_append(("round", facts))
+    else:
+        facts = {"chest": chest.id, "bag": entry.name, "next": "", "wrong": 0, "files": 0}
+        events.try_append(("round", facts), check_event(chest, entry.name, quick=False, files=files, wrong=wrong))

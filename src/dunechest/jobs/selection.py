@@ -12,7 +12,7 @@ from dunechest.library.formats.sqlite import COMPANIONS
 from dunechest.library.parts import Part, parts_named
 from dunechest.library.references.reading import Reference
 from dunechest.library.references.resolve import not_taken
-from dunechest.names import shown
+from dunechest.names import parents, shown
 from dunechest.transfer.walk import FileEntry, Walk, entry_of
 
 #: Rebuildable files are small beside the rest up to this share of it.
@@ -173,10 +173,7 @@ def _of_parts(listing: Walk, parts: tuple[Part, ...]) -> Walk:
     files = tuple(file for file in listing.files if file.path in wanted)
     above = {""}
     for file in files:
-        folder = file.path.rpartition("/")[0]
-        while folder not in above:
-            above.add(folder)
-            folder = folder.rpartition("/")[0]
+        above.update(parents(file.path))
     folders = tuple(f for f in listing.folders if f.path in above or (own and (f.path + "/").startswith(own)))
     if not own:
         return Walk(files, folders, (), (), ())

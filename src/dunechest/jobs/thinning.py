@@ -16,7 +16,7 @@ from dunechest.chest.layout import DUNE, EARLIER, EDITIONS, FOR, GONE, INFO, PEN
 from dunechest.chest.pieces import Kept
 from dunechest.chest.records import FileRecord, LibraryRecord
 from dunechest.chest.write_tags import bag_info, flushed_tag, write_lists
-from dunechest.errors import CutOff, DuneChestError, Refused
+from dunechest.errors import CutOff, Refused
 from dunechest.jobs.chests import machine_name
 from dunechest.jobs.editions import own_bag, refuse_if_damaged
 from dunechest.jobs.thinning_rule import kept_by, parse_rule
@@ -196,20 +196,22 @@ def carry_out(plan: ThinPlan) -> ThinPlan:
             top = _write(own, plan)
         except OSError as error:
             raise CutOff(f"Thinning {shown(plan.bag)} was cut off: {error.strerror}. Nothing is lost.") from error
-    try:
-        events.append(
+    # Without this only this machine's memory of having made the bag is missing.
+    events.try_append(
+        (
             "archive",
-            chest=plan.chest.id,
-            bag=plan.bag,
-            origin=shown(str(plan.record.origin.path)),
-            edition=now.edition,
-            files=now.totals.files_copied,
-            bytes=now.totals.bytes_stored,
-            top=top,
-            where=identity(plan.chest.folder),
+            {
+                "chest": plan.chest.id,
+                "bag": plan.bag,
+                "origin": shown(str(plan.record.origin.path)),
+                "edition": now.edition,
+                "files": now.totals.files_copied,
+                "bytes": now.totals.bytes_stored,
+                "top": top,
+                "where": identity(plan.chest.folder),
+            },
         )
-    except DuneChestError:
-        pass  # only this machine's memory of having made the bag
+    )
     return plan
 
 

@@ -5,25 +5,25 @@ from __future__ import annotations
 import datetime
 import os
 import time
-from collections.abc import Callable, Container, Iterable, Iterator, Mapping, Sequence
+from collections.abc import Callable, Container, Iterable, Mapping, Sequence
 from dataclasses import dataclass, replace
 from pathlib import Path
-from typing import TYPE_CHECKING, Literal
+from typing import TYPE_CHECKING, Any, Literal
 
 from dunechest.bag.bag import is_bag, read_bag
 from dunechest.chest.bag_entry import BagEntry
 from dunechest.chest.bag_records import BagRecords, stamp
 from dunechest.chest.chest import Chest
 from dunechest.chest.layout import DATA, DECLARATION, FILES, JOURNAL, LIBRARY, TAGS, bag_folder
-from dunechest.errors import BagUnusable, CutOff, DuneChestError
-from dunechest.jobs.checking import SOUND, Expected, FileState, compare, expected_files, payload_size
+from dunechest.errors import BagUnusable, CutOff
+from dunechest.jobs.checking import INTACT, Expected, FileState, compare, expected_files, payload_size
 from dunechest.ledger import events, memory
 from dunechest.ledger.memory import Remembered
 from dunechest.machine.volumes import identity
 from dunechest.names import quoted, shown
-from dunechest.progress import Progress, Step, silent
-from dunechest.transfer.crew import Crew, batches
-from dunechest.transfer.tasks import DigestJob, DigestOutcome, DigestTask
+from dunechest.progress import Progress, Tally, silent
+from dunechest.transfer.crew import Crew
+from dunechest.transfer.tasks import DigestOutcome, DigestTask
 from dunechest.words import number
 
 if TYPE_CHECKING:
@@ -185,42 +185,25 @@ def _not_yet_mended(check: BagCheck, before: Remembered | None) -> BagCheck:
 
 def note_results(chest: Chest, checks: Iterable[BagCheck]) -> None:
     """Note in the ledger what checks found."""
-    where = identity(chest.folder)
     items = [
-        (
-            "check",
-            {
-                "chest": chest.id,
-                "bag": check.bag,
-                "quick": check.quick,
-                "sound": check.well,
-                "files": check.files,
-                "wrong": sum(s.state != "noted" for s in check.states),
-                "where": where,
-            },
+        check_event(
+            chest,
+            check.bag,
+            quick=check.quick,
+            files=check.files,
+            wrong=sum(s.state != "noted" for s in check.states),
         )
         for check in checks
         if check.kind in ("library", "foreign bag", "unusable")
     ]
     if items:
-        try:
-            events.append_many(items)
-        except DuneChestError:
-            pass  # the result is shown; only the memory of it is missing
+        events.try_append(*items)  # the result is shown; without this only the memory of it is missing
 
 
-def note_checks(chest: Chest, bag: str, *, quick: bool, files: int, wrong: int) -> None:
-    """Note in the ledger that a library was checked.
-
-    Raises
-    ------
-    DuneChestError
-        If the ledger cannot be written.
-    """
-    where = identity(chest.folder)
-    events.append(
-        "check", chest=chest.id, bag=bag, quick=quick, sound=not wrong, files=files, wrong=wrong, where=where
-    )
+def check_event(chest: Chest, bag: str, *, quick: bool, files: int, wrong: int) -> tuple[str, dict[str, Any]]:
+    """Return the event that a library was checked."""
+    facts = {"chest": chest.id, "bag": bag, "quick": quick, "sound": not wrong, "files": files, "wrong": wrong}
+    return "check", {**facts, "where": identity(chest.folder)}
 
 
 def check_part(entry: BagEntry, first: str, until: float, progress: Progress) -> BagCheck:
@@ -330,45 +313,23 @@ def _digest(
 ) -> dict[str, DigestOutcome]:
     """Read every file that is both expected and there, with the digests that decide about it; until a moment."""
     paths = sorted(path for path in expected.files if path in expected.lying.files)
-    done_bytes = 0
-    done_files = 0
-
-    def tell(count: int) -> None:
-        nonlocal done_bytes
-        done_bytes += count
-        report()
-
-    def report() -> None:
-        progress(Step("verifying", done_files, len(paths), min(done_bytes, total), total, entry.name))
-
-    report()
+    tally = Tally(progress, "verifying", len(paths), total, entry.name)
+    tally.tell()
     outcomes: dict[str, DigestOutcome] = {}
     folder = os.fsencode(entry.folder) + b"/"
     place = records.view.place if records is not None and records.view.moved else str
     sizes = expected.lying.files
-    sent: dict[int, list[str]] = {}
 
-    def jobs() -> Iterator[DigestJob]:
-        for turn, batch in enumerate(batches(paths, sizes.__getitem__)):
-            if turn and time.monotonic() >= until:
-                return
-            sent[turn] = batch
-            yield DigestJob(
-                [
-                    DigestTask(
-                        folder + place(p).encode("utf-8", "surrogateescape"), sizes[p], expected.files[p].algorithms
-                    )
-                    for p in batch
-                ]
-            )
+    def task(path: str) -> DigestTask:
+        here = folder + place(path).encode("utf-8", "surrogateescape")
+        return DigestTask(here, sizes[path], expected.files[path].algorithms)
 
-    with Crew.for_job(len(paths), total, (entry.folder,), tell) as crew:
-        for done in crew.run(jobs()):
-            for path, outcome in zip(sent.pop(done.number), done.digests or (), strict=True):
-                fits = path.startswith(DATA) and outcome.state == "ok" and expected.files[path].fits(outcome)
-                outcomes[path] = SOUND if fits else outcome
-            done_files = len(outcomes)
-    report()
+    with Crew.for_job(len(paths), total, (entry.folder,), tally) as crew:
+        for path, outcome in crew.digest_each(paths, sizes.__getitem__, task, until=until):
+            fits = path.startswith(DATA) and outcome.state == "ok" and expected.files[path].fits(outcome)
+            outcomes[path] = INTACT if fits else outcome
+            tally.files_done = len(outcomes)
+    tally.tell()
     return outcomes
 
 
@@ -380,7 +341,7 @@ def _second_reading(
 
     quiet: Callable[[int], None] = lambda count: None  # noqa: E731
     for path, outcome in outcomes.items():
-        if outcome is SOUND or outcome.state != "ok" or (wanted := expected.files.get(path)) is None:
+        if outcome is INTACT or outcome.state != "ok" or (wanted := expected.files.get(path)) is None:
             continue
         other = wanted.other
         if other is None or wanted.fits(outcome):

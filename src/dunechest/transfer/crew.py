@@ -12,6 +12,7 @@ import queue
 import subprocess
 import sys
 import threading
+import time
 from collections.abc import Callable, Iterable, Iterator, Sequence
 from pathlib import Path
 from types import TracebackType
@@ -215,7 +216,12 @@ class Crew:
             yield list(zip(batch, done.copies or (), strict=True))
 
     def digest_each(
-        self, items: Iterable[_Item], size_of: Callable[[_Item], int], task: Callable[[_Item], DigestTask]
+        self,
+        items: Iterable[_Item],
+        size_of: Callable[[_Item], int],
+        task: Callable[[_Item], DigestTask],
+        *,
+        until: float = float("inf"),
     ) -> Iterator[tuple[_Item, DigestOutcome]]:
         """Digest what items stand for; yield each with its outcome, in order.
 
@@ -227,22 +233,30 @@ class Crew:
             Bytes of an item's file.
         task : callable
             What to read of an item.
+        until : float
+            A moment (of `time.monotonic`) after which no further batch is begun; the first one always is.
 
         Raises
         ------
         CutOff
             If a worker process was ended from outside.
         """
-        for batch, done in self._each(items, size_of, lambda batch: DigestJob([task(item) for item in batch])):
+        for batch, done in self._each(items, size_of, lambda batch: DigestJob([task(item) for item in batch]), until):
             yield from zip(batch, done.digests or (), strict=True)
 
     def _each(
-        self, items: Iterable[_Item], size_of: Callable[[_Item], int], job: Callable[[Sequence[_Item]], Job]
+        self,
+        items: Iterable[_Item],
+        size_of: Callable[[_Item], int],
+        job: Callable[[Sequence[_Item]], Job],
+        until: float = float("inf"),
     ) -> Iterator[tuple[list[_Item], Done]]:
         sent: dict[int, list[_Item]] = {}
 
         def jobs() -> Iterator[Job]:
             for number, batch in enumerate(batches(items, size_of)):
+                if number and time.monotonic() >= until:
+                    return
                 sent[number] = batch
                 yield job(batch)
 

@@ -12,6 +12,7 @@ from typing import Literal
 
 from dunechest.library.formats.base import Raw
 from dunechest.library.references.resolve import Resolver, Target
+from dunechest.names import parents
 from dunechest.transfer import safe
 from dunechest.transfer.walk import FileEntry, Walk
 
@@ -50,10 +51,8 @@ class Ground:
         self.names = Counter(path.rpartition("/")[2] for path in self.files)
         self.below: dict[str, list[str]] = defaultdict(list)
         for path in self.files:
-            above = path.rpartition("/")[0]
-            while above:
+            for above in parents(path):
                 self.below[above].append(path)
-                above = above.rpartition("/")[0]
 
     def head(self, path: str, length: int = 64) -> bytes:
         """Return the first bytes of a file; none of a hollow one, which would be fetched."""

@@ -9,9 +9,10 @@ from __future__ import annotations
 import re
 import struct
 from collections import defaultdict
-from collections.abc import Collection, Iterator
+from collections.abc import Collection
 
 from dunechest.library.draft.observing import Ground, Observation, Sureness, ending
+from dunechest.names import parents
 
 #: Words in a folder's name by which people and programs call what can be made again.
 _SAYS_SO = frozenset(
@@ -35,7 +36,7 @@ def rebuildable_folders(ground: Ground, holding: Collection[str]) -> list[Observ
     copies = _copies(ground)
     found: dict[str, tuple[Sureness, str]] = {}
     for folder in sorted(ground.below, key=lambda f: (f.count("/"), f)):
-        if any(above in found for above in _above(folder)):
+        if any(above in found for above in parents(folder)):
             continue
         if any(path in holding for path in ground.below[folder]):
             continue
@@ -49,11 +50,6 @@ def rebuildable_folders(ground: Ground, holding: Collection[str]) -> list[Observ
         elif words & _HINTS:
             found[folder] = ("likely", "its name says so, and nothing in it holds references")
     return _patterns(ground, found)
-
-
-def _above(folder: str) -> Iterator[str]:
-    while folder := folder.rpartition("/")[0]:
-        yield folder
 
 
 def _patterns(ground: Ground, found: dict[str, tuple[Sureness, str]]) -> list[Observation]:
