@@ -19,7 +19,8 @@ from hypothesis import strategies as st
 
 import dunechest
 from dunechest.bag.bag import read_bag
-from dunechest.jobs import drive_findings, restore
+from dunechest.jobs import restore
+from dunechest.jobs.study import drive
 from dunechest.machine.drives import Filesystem, filesystem, limits_of
 from dunechest.transfer import copying
 from dunechest.transfer.tasks import CopyJob, CopyOutcome
@@ -38,7 +39,7 @@ def pretend(monkeypatch: pytest.MonkeyPatch) -> Pretend:
         def pretended(path: Path) -> Filesystem:
             return dataclasses.replace(filesystem(path), type=kind, limits=limits_of(kind), whole_sync=False)
 
-        monkeypatch.setattr(drive_findings, "filesystem", pretended)
+        monkeypatch.setattr(drive, "filesystem", pretended)
 
     return as_if
 

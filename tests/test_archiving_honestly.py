@@ -289,7 +289,7 @@ def test_a_fault_of_the_program_has_a_status_of_its_own(
     def fault(*words: object) -> None:
         raise ZeroDivisionError("one of ours")
 
-    monkeypatch.setattr("dunechest.jobs.chests.list_chests", fault)
+    monkeypatch.setattr("dunechest.jobs.known_chests.list_chests", fault)
     ran = command("chest", "list")
     assert (ran.status, "fault in Dune Chest itself" in ran.err, "ZeroDivisionError" in ran.err) == (70, True, True)
 

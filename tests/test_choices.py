@@ -15,7 +15,7 @@ import pytest
 import dunechest
 from dunechest.demo.applications import APPLICATIONS
 from dunechest.demo.world import World
-from dunechest.jobs.selection import Choice
+from dunechest.jobs.study.selection import Choice
 from dunechest.transfer import _hollow_linux, _hollow_macos, _hollow_windows
 from dunechest.transfer.walk import walk
 

@@ -127,12 +127,10 @@ def test_an_unreadable_file_for_an_ordinary_person(library: Path, chest: duneche
 def test_too_little_room_is_counted_before(
     library: Path, chest: dunechest.Chest, command: Command, monkeypatch: pytest.MonkeyPatch
 ) -> None:
-    from dunechest.jobs import drive_findings
+    from dunechest.jobs.study import drive
 
-    real = drive_findings.filesystem
-    monkeypatch.setattr(
-        drive_findings, "filesystem", lambda path: __import__("dataclasses").replace(real(path), free=100_000)
-    )
+    real = drive.filesystem
+    monkeypatch.setattr(drive, "filesystem", lambda path: __import__("dataclasses").replace(real(path), free=100_000))
     ran = command("archive", library, "--to", chest.folder, "--despite", "no-room")
     assert ran.status == 3
     assert "no-room" in ran.err

@@ -14,9 +14,11 @@ from pathlib import Path
 import pytest
 
 import dunechest
-from dunechest.jobs import drive_findings
-from dunechest.jobs.drive_findings import Drive, headroom, holds_findings, room_findings, slow_finding
-from dunechest.jobs.selection import Choice
+from dunechest.jobs.study import drive as study_drive
+from dunechest.jobs.study.drive import Drive, examine
+from dunechest.jobs.study.drive_findings import holds_findings, slow_finding
+from dunechest.jobs.study.room import headroom, room_findings
+from dunechest.jobs.study.selection import Choice
 from dunechest.machine import drives, probe, volumes
 from dunechest.transfer import walk as walking
 
@@ -222,19 +224,19 @@ def test_a_second_process_that_has_it_open_is_caught(
 
 def with_filesystem(monkeypatch: pytest.MonkeyPatch, **changes: object) -> None:
     true = drives.filesystem
-    monkeypatch.setattr(drive_findings, "filesystem", lambda path: replace(true(path), **changes))  # type: ignore[arg-type]
+    monkeypatch.setattr(study_drive, "filesystem", lambda path: replace(true(path), **changes))  # type: ignore[arg-type]
 
 
 def read_only(patch: pytest.MonkeyPatch, chest: dunechest.Chest) -> None:
     def refuse(folder: Path) -> probe.Probed:
         raise OSError(30, "Read-only file system")
 
-    patch.setattr(drive_findings, "probe", refuse)
+    patch.setattr(study_drive, "probe", refuse)
 
 
 def probed(patch: pytest.MonkeyPatch, **changes: object) -> None:
-    true = drive_findings.probe
-    patch.setattr(drive_findings, "probe", lambda folder: replace(true(folder), **changes))  # type: ignore[arg-type]
+    true = study_drive.probe
+    patch.setattr(study_drive, "probe", lambda folder: replace(true(folder), **changes))  # type: ignore[arg-type]
 
 
 def nearly_full(patch: pytest.MonkeyPatch, chest: dunechest.Chest) -> None:
@@ -312,7 +314,7 @@ def test_a_file_too_large_for_the_filesystem(
 
 
 def test_room_is_counted_with_what_the_library_grew_by(chest: dunechest.Chest) -> None:
-    drive = replace(drive_findings.examine(chest), why_not="")
+    drive = replace(examine(chest), why_not="")
     room = lambda free, need, spare: [  # noqa: E731
         f.code for f in room_findings(need, 0, spare, Drive(replace(drive.place, free=free), None, "", frozenset()))
     ]
@@ -332,7 +334,7 @@ def test_speed_is_told_in_hours_or_minutes() -> None:
 
 
 def test_what_a_drive_holds_is_only_told_where_it_matters(chest: dunechest.Chest) -> None:
-    drive = drive_findings.examine(chest)
+    drive = examine(chest)
     assert drive.probed is not None
     less = replace(drive, probed=replace(drive.probed, links=False, time_step_ns=2_000_000_000))
     assert [f.code for f in holds_findings(less, (), 0, 0)] == []

@@ -13,7 +13,7 @@ import pytest
 import dunechest
 from dunechest.demo.applications import APPLICATIONS
 from dunechest.demo.world import World
-from dunechest.jobs.selection import Choice
+from dunechest.jobs.study.selection import Choice
 from dunechest.machine import volumes
 from dunechest.machine.drives import filesystem
 from dunechest.machine.probe import probe

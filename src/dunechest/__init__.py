@@ -39,17 +39,19 @@ if TYPE_CHECKING:
     from dunechest.jobs.account import ArchiveResult
     from dunechest.jobs.archive import ArchivePlan, plan_archive
     from dunechest.jobs.checking import FileState
-    from dunechest.jobs.chests import ChestContents, ChestList, create_chest, list_chests, show_chest
+    from dunechest.jobs.chests import ChestContents, create_chest, show_chest
     from dunechest.jobs.compare import Comparison, compare
     from dunechest.jobs.drill import Drill, drill
     from dunechest.jobs.editions import EditionList, list_editions
-    from dunechest.jobs.find import FindResult, FoundLibrary, find_libraries, library_at
+    from dunechest.jobs.find import FindResult, FoundLibrary, find_libraries
+    from dunechest.jobs.known_chests import ChestList, list_chests
     from dunechest.jobs.landing import RestoreChoice, remember_counterpart
     from dunechest.jobs.look import Readiness, look
+    from dunechest.jobs.named import library_at
     from dunechest.jobs.proof import Proof
     from dunechest.jobs.restore import RestorePlan, plan_restore
     from dunechest.jobs.restoring import RestoreResult
-    from dunechest.jobs.selection import Choice, LeftBehind
+    from dunechest.jobs.study.selection import Choice, LeftBehind
     from dunechest.jobs.thinning import ThinPlan, plan_thinning
     from dunechest.jobs.undoing import UndoPlan, plan_undo, undo
     from dunechest.jobs.verify import BagCheck, VerifyResult, verify
@@ -68,7 +70,7 @@ _WHERE = {
     "undo": "jobs.undoing",
     "archive": "api",
     "restore": "api",
-    "BagEntry": "chest.chest",
+    "BagEntry": "chest.bag_entry",
     "Chest": "chest.chest",
     "BagUnusable": "errors",
     "ChestBusy": "errors",
@@ -80,21 +82,21 @@ _WHERE = {
     "WordsOff": "errors",
     "Finding": "findings",
     "ArchivePlan": "jobs.archive",
-    "Choice": "jobs.selection",
-    "LeftBehind": "jobs.selection",
+    "Choice": "jobs.study.selection",
+    "LeftBehind": "jobs.study.selection",
     "plan_archive": "jobs.archive",
     "ArchiveResult": "jobs.account",
     "FileState": "jobs.checking",
     "ChestContents": "jobs.chests",
-    "ChestList": "jobs.chests",
+    "ChestList": "jobs.known_chests",
     "create_chest": "jobs.chests",
-    "list_chests": "jobs.chests",
+    "list_chests": "jobs.known_chests",
     "show_chest": "jobs.chests",
     "FindResult": "jobs.find",
     "FoundLibrary": "jobs.find",
     "Library": "library.library",
     "find_libraries": "jobs.find",
-    "library_at": "jobs.find",
+    "library_at": "jobs.named",
     "Readiness": "jobs.look",
     "look": "jobs.look",
     "Comparison": "jobs.compare",

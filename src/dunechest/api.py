@@ -9,12 +9,11 @@ from dunechest.chest.chest import Chest
 from dunechest.jobs import archiving, glance, restore_jobs, restoring, undoing
 from dunechest.jobs.account import ArchiveResult
 from dunechest.jobs.archive import check_codes, plan_archive
-from dunechest.jobs.chests import resolve_chest
-from dunechest.jobs.find import library_at
 from dunechest.jobs.landing import RestoreChoice
+from dunechest.jobs.named import library_at, resolve_chest
 from dunechest.jobs.restore import plan_restore
 from dunechest.jobs.restoring import RestoreResult
-from dunechest.jobs.selection import EVERYTHING, Choice
+from dunechest.jobs.study.selection import EVERYTHING, Choice
 from dunechest.library.library import Library
 from dunechest.progress import Progress, silent
 

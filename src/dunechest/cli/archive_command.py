@@ -76,9 +76,8 @@ def command(
     from dunechest.findings import stops
     from dunechest.jobs import archiving, glance
     from dunechest.jobs.archive import check_codes, plan_archive
-    from dunechest.jobs.chests import resolve_chest
-    from dunechest.jobs.find import resolve_library
-    from dunechest.jobs.selection import Choice
+    from dunechest.jobs.named import resolve_chest, resolve_library
+    from dunechest.jobs.study.selection import Choice
 
     if len(chests) > 1:
         raise WordsOff("--to is given more than once. Archive to one chest at a time. Nothing was changed.")

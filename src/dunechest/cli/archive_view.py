@@ -17,7 +17,7 @@ from dunechest.cli.output import Out, finding_document, limited, show_findings
 from dunechest.findings import stops
 from dunechest.jobs.account import ArchiveResult
 from dunechest.jobs.archive import ArchivePlan
-from dunechest.jobs.selection import LeftBehind
+from dunechest.jobs.study.selection import LeftBehind
 from dunechest.names import shown
 from dunechest.words import duration, number, size
 

@@ -38,7 +38,7 @@ def new(out: Out, folder: str, label: str) -> int:
 def list_all(out: Out) -> int:
     """List the chests this machine knows, and those on drives that are plugged in."""
     from dunechest.cli import chest_view
-    from dunechest.jobs.chests import list_chests
+    from dunechest.jobs.known_chests import list_chests
 
     result = list_chests()
     if out.json:
@@ -97,7 +97,8 @@ def forget(out: Out, chest: str, library: str) -> int:
     This computer remembers what it archived or checked in a chest, and verify reports
     what is missing. Nothing on the drive is changed.
     """
-    from dunechest.jobs.chests import forget_library, resolve_chest
+    from dunechest.jobs.chests import forget_library
+    from dunechest.jobs.named import resolve_chest
     from dunechest.names import shown
 
     target = resolve_chest(chest)

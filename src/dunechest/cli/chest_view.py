@@ -13,7 +13,8 @@ from rich.text import Text
 from dunechest.chest.bag_entry import BagEntry
 from dunechest.chest.chest import Chest
 from dunechest.cli.output import Out, listing
-from dunechest.jobs.chests import ChestContents, ChestList
+from dunechest.jobs.chests import ChestContents
+from dunechest.jobs.known_chests import ChestList
 from dunechest.names import from_wire, quoted, shown
 from dunechest.words import ago, number, size
 

@@ -32,8 +32,8 @@ def command(out: Out, chest: str, libraries: tuple[str, ...], scratch: str | Non
     """
     from dunechest.cli import restore_view
     from dunechest.cli.output import say_recovered
-    from dunechest.jobs.chests import resolve_chest
     from dunechest.jobs.drill import drill
+    from dunechest.jobs.named import resolve_chest
 
     source = resolve_chest(chest)
     say_recovered(out, source)

@@ -37,8 +37,8 @@ def command(out: Out, chest: str, library: str, thin: str | None, plan_only: boo
     from dunechest.cli.output import say_recovered
     from dunechest.errors import Refused, WordsOff
     from dunechest.jobs import thinning
-    from dunechest.jobs.chests import resolve_chest
     from dunechest.jobs.editions import list_editions
+    from dunechest.jobs.named import resolve_chest
     from dunechest.jobs.thinning_rule import USUAL
     from dunechest.names import shown
     from dunechest.words import number

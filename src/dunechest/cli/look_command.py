@@ -26,9 +26,8 @@ def command(out: Out, library: str, chest: str | None) -> int:
     """
     from dunechest.cli import look_view
     from dunechest.findings import stops
-    from dunechest.jobs.chests import resolve_chest
-    from dunechest.jobs.find import resolve_library
     from dunechest.jobs.look import look
+    from dunechest.jobs.named import resolve_chest, resolve_library
 
     target = resolve_chest(chest) if chest is not None else None
     result = look(resolve_library(library), chest=target)

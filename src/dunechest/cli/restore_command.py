@@ -105,8 +105,8 @@ def command(
     from dunechest.errors import WordsOff
     from dunechest.findings import stops
     from dunechest.jobs import restore_jobs, restore_many, restoring
-    from dunechest.jobs.chests import resolve_chest
     from dunechest.jobs.landing import RestoreChoice, remember_counterpart
+    from dunechest.jobs.named import resolve_chest
 
     if prefer != "both" and existing != "join":
         raise WordsOff("--prefer decides between two files when joining: it goes with --existing join.")

@@ -30,7 +30,7 @@ def command(out: Out, chest: str, libraries: tuple[str, ...], quick: bool, span:
     from dunechest.cli import verify_view
     from dunechest.cli.output import say_recovered
     from dunechest.errors import WordsOff
-    from dunechest.jobs.chests import resolve_chest
+    from dunechest.jobs.named import resolve_chest
     from dunechest.jobs.rounds import verify_for
     from dunechest.jobs.verify import verify
     from dunechest.words import seconds_of

@@ -13,7 +13,7 @@ from dunechest.chest.records import ChangeCounts
 from dunechest.errors import DuneChestError
 from dunechest.findings import Finding
 from dunechest.jobs.archive import ArchivePlan
-from dunechest.jobs.selection import LeftBehind
+from dunechest.jobs.study.selection import LeftBehind
 from dunechest.names import shown
 
 if TYPE_CHECKING:

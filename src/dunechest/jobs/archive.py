@@ -18,19 +18,13 @@ from dunechest.errors import WordsOff
 from dunechest.findings import Finding, weightiest_first
 from dunechest.jobs.archive_state import state_in
 from dunechest.jobs.changes import Difference, mass_change
-from dunechest.jobs.contents import Contents, study
-from dunechest.jobs.drive_findings import (
-    Drive,
-    drive_findings,
-    examine,
-    headroom,
-    holds_findings,
-    names_findings,
-    room_findings,
-)
-from dunechest.jobs.library_findings import library_findings
 from dunechest.jobs.planned import PlannedDatabase, PlannedFile
-from dunechest.jobs.selection import EVERYTHING, Choice, LeftBehind, Selection, Stray, select
+from dunechest.jobs.study.contents import Contents, study
+from dunechest.jobs.study.drive import Drive, examine
+from dunechest.jobs.study.drive_findings import drive_findings, holds_findings
+from dunechest.jobs.study.library_findings import library_findings
+from dunechest.jobs.study.room import headroom, names_findings, room_findings
+from dunechest.jobs.study.selection import EVERYTHING, Choice, LeftBehind, Selection, Stray, select
 from dunechest.library.library import Library
 from dunechest.library.roles import databases_among
 from dunechest.machine.drives import Filesystem, Limits

@@ -12,7 +12,7 @@ from dunechest.chest.layout import PAYLOAD
 from dunechest.chest.records import CapturedDatabase, ChangeCounts
 from dunechest.jobs.archive import ArchivePlan
 from dunechest.jobs.planned import PlannedFile
-from dunechest.jobs.selection import LeftBehind
+from dunechest.jobs.study.selection import LeftBehind
 from dunechest.names import shown
 from dunechest.transfer.tasks import CopyTask
 from dunechest.words import number

@@ -12,7 +12,7 @@ from dunechest.errors import DuneChestError
 from dunechest.findings import Finding
 from dunechest.jobs.changes import Difference, difference, same_library
 from dunechest.jobs.planned import PlannedDatabase, PlannedFile
-from dunechest.jobs.selection import Selection
+from dunechest.jobs.study.selection import Selection
 from dunechest.library.library import Library
 from dunechest.names import quoted, shown, slug
 

@@ -21,10 +21,10 @@ from dunechest.jobs.account import ArchiveResult, account_archived, account_unch
 from dunechest.jobs.archive import ArchivePlan, check_codes
 from dunechest.jobs.archive_run import Run, copy_task, cut_off_words, payload_of, source_of
 from dunechest.jobs.capturing import capture_one
-from dunechest.jobs.chests import machine_name
+from dunechest.jobs.here import machine_name
 from dunechest.jobs.planned import PlannedFile
 from dunechest.jobs.recognising import Recognised, recognise
-from dunechest.jobs.selection import LeftBehind
+from dunechest.jobs.study.selection import LeftBehind
 from dunechest.ledger import events
 from dunechest.library.formats.sqlite import COMPANIONS
 from dunechest.machine.volumes import identity

@@ -14,7 +14,7 @@ from dunechest.errors import CutOff
 from dunechest.jobs.archive_run import Run, copy_task, cut_off_words, payload_of, source_of
 from dunechest.jobs.changes import is_there
 from dunechest.jobs.planned import PlannedDatabase, PlannedFile
-from dunechest.jobs.selection import LeftBehind
+from dunechest.jobs.study.selection import LeftBehind
 from dunechest.library.capture import InUse, NotCaptured, capture
 from dunechest.library.formats.sqlite import looks_like_database
 from dunechest.names import from_wire, to_wire

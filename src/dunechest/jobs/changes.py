@@ -15,7 +15,7 @@ from dunechest.chest.layout import DATA_FOLDER, LIBRARY_FILES
 from dunechest.chest.records import CapturedDatabase, LibraryRecord
 from dunechest.findings import Finding
 from dunechest.jobs.planned import PlannedDatabase, PlannedFile
-from dunechest.jobs.selection import Selection
+from dunechest.jobs.study.selection import Selection
 from dunechest.ledger.folder import state_folder
 from dunechest.library.library import Library
 from dunechest.machine.identity import this_machine

@@ -20,9 +20,7 @@ from dunechest.chest.layout import DATA, DATA_FOLDER, DUNE, LIBRARY_FILES
 from dunechest.chest.records import FileRecord, LibraryRecord
 from dunechest.chest.tag_lists import RecordFault
 from dunechest.errors import ChestBusy, CutOff, DuneChestError, RecordDamaged, WordsOff
-from dunechest.jobs.chests import resolve_chest
-from dunechest.jobs.editions import own_bag
-from dunechest.jobs.find import resolve_library
+from dunechest.jobs.named import own_bag, resolve_chest, resolve_library
 from dunechest.ledger.folder import state_folder
 from dunechest.library.formats.sqlite import COMPANIONS, databases_differ
 from dunechest.machine.identity import this_machine

@@ -14,11 +14,13 @@ from dunechest.chest.chest import Chest
 from dunechest.chest.layout import EARLIER
 from dunechest.chest.records import ChangeCounts, EarlierFile, FileRecord, LibraryRecord
 from dunechest.chest.tag_lists import RecordFault
-from dunechest.errors import DuneChestError, RecordDamaged, Refused
+from dunechest.errors import RecordDamaged
+from dunechest.jobs.named import own_bag
 from dunechest.names import shown
 
 if TYPE_CHECKING:
     import pandas as pd
+
 
 #: So many changes of an edition are named.
 NAMED = 100
@@ -91,40 +93,6 @@ class EditionList:
             for e in self.editions
         ]
         return pd.DataFrame(rows, columns=["number", "archived", "machine", "files", "bytes", *columns])
-
-
-def own_bag(chest: Chest, library: str) -> tuple[BagEntry, LibraryRecord]:
-    """Return a bag of our own by the library's name, and its record.
-
-    Raises
-    ------
-    WordsOff
-        If there is no such library.
-    Refused
-        If it is not a whole bag of Dune Chest's making.
-    """
-    entry = chest.bag(library)
-    if entry.library is None:
-        if entry.state == "damaged":
-            raise DuneChestError(entry.why)
-        raise Refused(f"{shown(entry.name)} has no editions: {entry.why or entry.state}. Run: dunechest verify")
-    return entry, entry.library
-
-
-def refuse_if_damaged(entry: BagEntry) -> None:
-    """Refuse to write a new record over one that is not proven: that would seal the damage with new digests.
-
-    Raises
-    ------
-    Refused
-        If any record of the bag is damaged.
-    """
-    faults = entry.records.faults()
-    if faults:
-        raise Refused(
-            f"{shown(entry.name)} is damaged ({shown(faults[0].path)}: {shown(faults[0].why)}), so nothing in it was "
-            "changed. Run: dunechest verify"
-        )
 
 
 def list_editions(chest: Chest, library: str, *, named: int = NAMED) -> EditionList:

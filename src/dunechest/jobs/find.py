@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import datetime
 import os
-from collections.abc import Iterable, Mapping, Sequence
+from collections.abc import Iterable, Sequence
 from dataclasses import dataclass
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
@@ -13,7 +13,6 @@ from dunechest.errors import WordsOff
 from dunechest.ledger import events
 from dunechest.ledger.folder import state_folder
 from dunechest.library.kinds.load import kind_named, load_kinds
-from dunechest.library.kinds.schema import PLAIN_KIND, Kind
 from dunechest.library.library import Library
 from dunechest.library.recognise import Recognised, recognise, search, usual_places
 from dunechest.machine.drives import drive_folders, search_roots
@@ -186,52 +185,3 @@ def _note(libraries: Iterable[FoundLibrary]) -> None:
     ]
     if seen:
         events.try_append(*seen)  # without it the names only work as paths; nothing else is lost
-
-
-def library_at(path: str | os.PathLike[str], *, kinds: Mapping[str, Kind] | None = None) -> Library:
-    """Return the library at a path: of the kind it shows the signs of, else of the plain kind.
-
-    Raises
-    ------
-    WordsOff
-        If nothing is there, or something that is neither a folder nor a file.
-    """
-    place = Path(os.path.realpath(path))
-    if kinds is None:
-        kinds = load_kinds(state_folder())
-    name = slug(Path(os.path.abspath(path)).name)
-    if place.is_dir():
-        here = recognise(place, kinds.values())
-        if here is not None:
-            return Library(name, here.kind, place, "folder", here.evidence)
-        return Library(name, PLAIN_KIND, place, "folder", ("its path alone",))
-    if place.is_file():
-        return Library(name, PLAIN_KIND, place, "file", ("its path alone",))
-    raise WordsOff(f"There is no folder or file {shown(os.fspath(path))}.")
-
-
-def resolve_library(text: str) -> Library:
-    """Return the library that a person named: by a path, or by a name that `find` showed.
-
-    Raises
-    ------
-    WordsOff
-        If it is neither, or the name belongs to several.
-    """
-    from dunechest.ledger.ledger import open_ledger
-
-    if os.path.lexists(text):
-        return library_at(text)
-
-    with open_ledger() as ledger:
-        places = [place for place in ledger.places_of(text) if place.exists()]
-    if len(places) == 1:
-        library = library_at(places[0])
-        return Library(text, library.kind, library.path, library.shape, library.evidence)
-    if not places:
-        raise WordsOff(
-            f"{shown(text)!r} is neither a path nor a name that `dunechest find` has shown. "
-            "Run `dunechest find`, or give the folder's path."
-        )
-    listed = "; ".join(shown(str(place)) for place in places)
-    raise WordsOff(f"{shown(text)!r} is the name of several libraries. Give the path of one: {listed}.")

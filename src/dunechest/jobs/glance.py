@@ -20,7 +20,7 @@ from dunechest.chest.layout import DATA_FOLDER
 from dunechest.chest.records import LibraryRecord
 from dunechest.jobs.account import ArchiveResult
 from dunechest.jobs.changes import same_library
-from dunechest.jobs.selection import Choice, LeftBehind
+from dunechest.jobs.study.selection import Choice, LeftBehind
 from dunechest.library.kinds.schema import Kind
 from dunechest.library.library import Library
 from dunechest.names import from_wire

@@ -10,11 +10,12 @@ from typing import TYPE_CHECKING, Literal
 from dunechest.chest.chest import Chest
 from dunechest.findings import Finding, weightiest_first
 from dunechest.jobs.archive import plan_archive
-from dunechest.jobs.contents import Contents, study
-from dunechest.jobs.drive_findings import Drive, slow_finding
-from dunechest.jobs.find import library_at
-from dunechest.jobs.library_findings import library_findings
-from dunechest.jobs.selection import EVERYTHING, Choice, Selection, select
+from dunechest.jobs.named import library_at
+from dunechest.jobs.study.contents import Contents, study
+from dunechest.jobs.study.drive import Drive
+from dunechest.jobs.study.drive_findings import slow_finding
+from dunechest.jobs.study.library_findings import library_findings
+from dunechest.jobs.study.selection import EVERYTHING, Choice, Selection, select
 from dunechest.library.in_use import Use
 from dunechest.library.library import Library
 from dunechest.library.parts import Part

@@ -10,7 +10,7 @@ from dunechest.chest.file_table import Proven
 from dunechest.jobs.archive_run import Run, source_of
 from dunechest.jobs.changes import is_there
 from dunechest.jobs.planned import PlannedDatabase, PlannedFile
-from dunechest.jobs.selection import LeftBehind
+from dunechest.jobs.study.selection import LeftBehind
 from dunechest.names import from_wire
 from dunechest.progress import Progress, Tally
 from dunechest.transfer.crew import Crew

@@ -35,6 +35,7 @@ from dunechest.jobs.restore_reading import BagTree, bag_tree
 from dunechest.jobs.restore_source import Source, source_of
 from dunechest.jobs.settling import settle
 from dunechest.jobs.stray_places import place_strays
+from dunechest.jobs.study.room import nearest
 from dunechest.ledger.folder import state_folder
 from dunechest.library.kinds.load import load_kinds
 from dunechest.library.kinds.schema import PLAIN_KIND, Kind
@@ -378,14 +379,6 @@ def _left(record: LibraryRecord) -> Mapping[str, str]:
     base = from_wire(record.origin.path)
     left = {f"{base}/{from_wire(one.path)}": one.why for one in record.left_out}
     return left | {from_wire(one.path): one.why for one in record.strays_left}
-
-
-def nearest(place: Path) -> Path:
-    """Return the closest folder above `place` that exists."""
-    folder = place.parent
-    while not folder.is_dir():
-        folder = folder.parent
-    return folder
 
 
 def _made_here(chest: Chest, entry: BagEntry) -> bool:

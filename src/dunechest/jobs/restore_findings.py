@@ -51,7 +51,7 @@ def findings_of(plan: RestorePlan) -> list[Finding]:
 
 
 def _room(plan: RestorePlan, place: Path) -> list[Finding]:
-    from dunechest.jobs.restore import nearest
+    from dunechest.jobs.study.room import nearest
 
     found = []
     if plan.need > plan.free:

@@ -17,8 +17,8 @@ from dunechest.chest.pieces import Kept
 from dunechest.chest.records import FileRecord, LibraryRecord
 from dunechest.chest.write_tags import bag_info, flushed_tag, write_lists
 from dunechest.errors import CutOff, Refused
-from dunechest.jobs.chests import machine_name
-from dunechest.jobs.editions import own_bag, refuse_if_damaged
+from dunechest.jobs.here import machine_name
+from dunechest.jobs.named import own_bag, refuse_if_damaged
 from dunechest.jobs.thinning_rule import kept_by, parse_rule
 from dunechest.ledger import events
 from dunechest.machine.volumes import identity

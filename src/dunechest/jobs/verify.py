@@ -123,7 +123,7 @@ def verify(
         if is_bag(folder):
             bag = folder.resolve()
             return VerifyResult(bag, "", quick, (_check_guarded(entry_at(bag), quick, progress),))
-        from dunechest.jobs.chests import resolve_chest
+        from dunechest.jobs.named import resolve_chest
 
         place = resolve_chest(place)
     entries = [place.bag(name) for name in libraries] if libraries else list(place.bags())

@@ -4,64 +4,19 @@ from __future__ import annotations
 
 import os
 from collections.abc import Iterable
-from dataclasses import dataclass
 from pathlib import Path
 
 from dunechest.chest.chest import Chest
 from dunechest.findings import Finding
+from dunechest.jobs.study.drive import Drive
 from dunechest.library.library import Library
 from dunechest.machine import volumes
-from dunechest.machine.drives import Filesystem, filesystem, with_limits
 from dunechest.machine.folders import own_home
-from dunechest.machine.probe import Probed, probe, stricter
 from dunechest.names import shown
 from dunechest.words import number
 
 #: Bytes a second under which a drive is called slow.
 SLOW = 12_000_000
-#: Without earlier archives to learn from, a library is taken to grow by this share.
-_GROWTH = 0.1
-#: So many times the growth seen are to fit beside what is archived now.
-_TIMES = 3
-
-
-@dataclass(frozen=True, slots=True)
-class Drive:
-    """The drive a chest is on, as found.
-
-    Parameters
-    ----------
-    place : Filesystem
-        Its filesystem, with the limits that hold by its type and by the probe.
-    probed : Probed or None
-        What the probe found; None if nothing can be written.
-    why_not : str
-        Why nothing can be written, or empty.
-    devices : frozenset of str
-        Physical devices it is on, as far as the system tells.
-    """
-
-    place: Filesystem
-    probed: Probed | None
-    why_not: str
-    devices: frozenset[str]
-
-
-def examine(chest: Chest) -> Drive:
-    """Look at a chest's drive, and try with a few empty files what it can hold.
-
-    Raises
-    ------
-    OSError
-        If its filesystem cannot be asked.
-    """
-    place = filesystem(chest.folder)
-    devices = volumes.devices(chest.folder)
-    try:
-        probed = probe(chest.folder)
-    except OSError as error:
-        return Drive(place, None, error.strerror or str(error), devices)
-    return Drive(with_limits(place, stricter(place.limits, probed)), probed, "", devices)
 
 
 def drive_findings(library: Library, chest: Chest, drive: Drive) -> list[Finding]:
@@ -183,65 +138,6 @@ def holds_findings(drive: Drive, changed: Iterable[str], links: int, coarse_file
             )
         )
     return findings
-
-
-def headroom(own_sizes: Iterable[tuple[str, int]], need: int) -> int:
-    """Return the bytes that should stay free for what the library will grow by.
-
-    Parameters
-    ----------
-    own_sizes : iterable of (str, int)
-        Moment and bytes of each earlier archive of the same library in this chest.
-    need : int
-        What it needs now.
-    """
-    sizes = [size for _, size in sorted(own_sizes)]
-    if len(sizes) >= 2:
-        return max(0, _TIMES * (sizes[-1] - sizes[0]) // (len(sizes) - 1))
-    return int(need * _GROWTH)
-
-
-def room_findings(need: int, promised: int, spare: int, drive: Drive) -> list[Finding]:
-    """Compare the room on a drive with what is needed, and with what the library will grow by (bytes)."""
-    place = drive.place
-    missing = need + promised - place.free
-    if missing > 0:
-        return [
-            Finding(
-                "no-room",
-                "stop",
-                f"The drive has {place.free:,} bytes free, and {need + promised:,} are needed: "
-                f"{missing:,} bytes are missing.",
-                "Free that much on the drive, or use another one.",
-            )
-        ]
-    if place.free - need - promised < spare:
-        return [
-            Finding(
-                "little-room",
-                "warn",
-                f"It fits, and {place.free - need - promised:,} bytes stay free; by how it grew, {spare:,} will "
-                "soon be needed.",
-                "Think of a larger drive before the next time.",
-            )
-        ]
-    return []
-
-
-def names_findings(needed: int, drive: Drive) -> list[Finding]:
-    """Compare the files and folders that a drive can still hold with what is needed: some have only so many."""
-    free = drive.place.free_names
-    if free is None or free >= needed:
-        return []
-    return [
-        Finding(
-            "no-room",
-            "stop",
-            f"The drive's filesystem can hold {number(free, 'file')} and folders more, whatever their size, and "
-            f"{needed:,} are needed.",
-            "Use another drive, or one that was made with room for more files.",
-        )
-    ]
 
 
 def slow_finding(speed: float, need: int) -> list[Finding]:

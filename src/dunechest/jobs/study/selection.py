@@ -7,7 +7,7 @@ from collections.abc import Iterable
 from dataclasses import dataclass
 
 from dunechest.errors import WordsOff
-from dunechest.jobs.contents import Contents
+from dunechest.jobs.study.contents import Contents
 from dunechest.library.formats.sqlite import COMPANIONS
 from dunechest.library.parts import Part, parts_named
 from dunechest.library.references.reading import Reference

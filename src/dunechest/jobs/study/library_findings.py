@@ -6,8 +6,8 @@ import os
 from collections.abc import Iterable, Sequence
 
 from dunechest.findings import Finding
-from dunechest.jobs.contents import Contents
-from dunechest.jobs.selection import HOLLOW, Selection, total
+from dunechest.jobs.study.contents import Contents
+from dunechest.jobs.study.selection import HOLLOW, Selection, total
 from dunechest.library.in_use import Use
 from dunechest.library.library import Library
 from dunechest.library.recognise import expand

@@ -1,0 +1,11 @@
+"""The machine this runs on."""
+
+from __future__ import annotations
+
+from dunechest.ledger.folder import state_folder
+from dunechest.machine.identity import this_machine
+
+
+def machine_name() -> str:
+    """Return the name of this machine."""
+    return this_machine(state_folder()).name

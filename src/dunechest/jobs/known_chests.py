@@ -1,0 +1,106 @@
+"""The chests that this machine knows, and those on drives that are connected now."""
+
+from __future__ import annotations
+
+import os
+from collections.abc import Iterable
+from dataclasses import dataclass
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+from dunechest.chest.chest import Chest
+from dunechest.chest.chest_record import read_chest
+from dunechest.chest.find_chest import find_chest
+from dunechest.errors import DuneChestError
+from dunechest.ledger import events
+from dunechest.machine.drives import drive_folders, filesystem
+
+if TYPE_CHECKING:
+    import pandas as pd
+
+
+@dataclass(frozen=True, slots=True)
+class ChestStatus:
+    """A chest this machine knows or has before it.
+
+    `seen` is when it was last met (seconds since 1970), None for one never met
+    before; `present` whether it is there now; `free` bytes on its drive, if so.
+    """
+
+    id: str
+    label: str
+    folder: Path
+    present: bool
+    seen: float | None
+    free: int | None
+
+
+@dataclass(frozen=True, slots=True)
+class ChestList:
+    """All chests, those that are there first."""
+
+    chests: tuple[ChestStatus, ...]
+
+    def to_frame(self) -> pd.DataFrame:
+        """Return one row a chest: label, id, place, present, free."""
+        import pandas as pd
+
+        return pd.DataFrame(
+            [
+                {"label": c.label, "id": c.id, "place": str(c.folder), "present": c.present, "free": c.free}
+                for c in self.chests
+            ],
+            columns=["label", "id", "place", "present", "free"],
+        )
+
+
+def note_chest(chest: Chest) -> str | None:
+    """Note in the ledger that a chest was met; a failure comes back as words, since the job is done."""
+    facts = {"id": chest.id, "label": chest.label, "folder": str(chest.folder)}
+    return events.try_append(("chest", facts)) or None
+
+
+def list_chests() -> ChestList:
+    """List the chests the ledger knows, and those on drives that are plugged in now."""
+    from dunechest.ledger.ledger import open_ledger
+
+    with open_ledger() as ledger:
+        known = {chest.id: chest for chest in ledger.chests()}
+    found: dict[tuple[str, str], ChestStatus] = {}
+    places = [*(one.folder for one in known.values()), *_on_drives()]
+    for folder in places:
+        chest = _at(folder)
+        # Two chests of one id, one of them copied by hand, are two chests: each is shown with its place.
+        if chest is not None:
+            seen = known[chest.id].seen if chest.id in known else None
+            status = ChestStatus(chest.id, chest.label, chest.folder, True, seen, _free(chest.folder))
+            found[chest.id, os.path.realpath(chest.folder)] = status
+    there = {status.id for status in found.values()}
+    for one in known.values():
+        if one.id not in there:
+            found[one.id, ""] = ChestStatus(one.id, one.label, one.folder, False, one.seen, None)
+    ordered = sorted(found.values(), key=lambda s: (not s.present, s.label.casefold(), s.id, str(s.folder)))
+    return ChestList(tuple(ordered))
+
+
+def _at(folder: Path) -> Chest | None:
+    """Look at a chest without recovering anything in it; None if there is no usable one."""
+    try:
+        place = find_chest(folder)
+        return Chest(place, *read_chest(place)) if place is not None else None
+    except (DuneChestError, OSError):
+        return None
+
+
+def _free(folder: Path) -> int | None:
+    try:
+        return filesystem(folder).free
+    except OSError:
+        return None
+
+
+def _on_drives() -> Iterable[Path]:
+    for mount in drive_folders():
+        folder = find_chest(mount)
+        if folder is not None:
+            yield folder

@@ -1,0 +1,158 @@
+"""Words become things: the library, the chest or the bag that a person named."""
+
+from __future__ import annotations
+
+import os
+from collections.abc import Mapping
+from pathlib import Path
+
+from dunechest.chest.bag_entry import BagEntry
+from dunechest.chest.chest import Chest
+from dunechest.chest.find_chest import find_chest
+from dunechest.chest.records import LibraryRecord
+from dunechest.errors import DuneChestError, NotConnected, Refused, WordsOff
+from dunechest.jobs.here import machine_name
+from dunechest.jobs.known_chests import list_chests, note_chest
+from dunechest.ledger.folder import state_folder
+from dunechest.library.kinds.load import load_kinds
+from dunechest.library.kinds.schema import PLAIN_KIND, Kind
+from dunechest.library.library import Library
+from dunechest.library.recognise import recognise
+from dunechest.names import quoted, shown, slug
+
+
+def resolve_chest(text: str | os.PathLike[str]) -> Chest:
+    """Open the chest that a person named: by label, id, folder, or mount point of its drive.
+
+    Raises
+    ------
+    WordsOff
+        If there is none, several have that label, or its drive is not plugged in.
+    """
+    name = os.fspath(text)
+    machine = machine_name()
+    if os.path.isdir(name) and find_chest(Path(name)) is not None:
+        chest = Chest.open(name, machine=machine)
+        note_chest(chest)
+        return chest
+    chests = list_chests().chests
+    wanted = [c for c in chests if name in (c.label, c.id)]
+    wanted = wanted or [c for c in chests if c.label.casefold() == name.casefold()]
+    if not wanted and len(name) >= 6:
+        wanted = [c for c in chests if c.id.startswith(name)]
+    present = [c for c in wanted if c.present]
+    away = [c for c in wanted if not c.present]
+    if present and away:
+        raise NotConnected(
+            f"The chest {shown(name)!r} that this computer knows is not connected. Another chest with that label is, in "
+            f"{shown(str(present[0].folder))}. Nothing was changed. Connect the right drive; or, if you mean that other "
+            f"one, name its folder: {quoted(str(present[0].folder.parent))}"
+        )
+    if len(present) == 1:
+        chest = Chest.open(present[0].folder, machine=machine)
+        note_chest(chest)
+        return chest
+    if len(present) > 1:
+        places = "; ".join(shown(str(c.folder)) for c in present)
+        raise WordsOff(f"Several chests are called {shown(name)!r}. Name one by its folder: {places}.")
+    if wanted:
+        raise NotConnected(
+            f"The chest {shown(name)!r} is not connected; it was last in {shown(str(wanted[0].folder))}. "
+            "Connect its drive, or name the folder where it is now."
+        )
+    if os.path.isdir(name):
+        real = os.path.realpath(name)
+        was = [c for c in chests if not c.present and real in (str(c.folder), str(c.folder.parent))]
+        if was:
+            raise NotConnected(
+                f"The chest {shown(was[0].label)!r} was in {shown(name)}, and is not there now: its drive is not connected, "
+                "or is mounted in another place. Nothing was changed."
+            )
+        raise WordsOff(
+            f"There is no chest in {shown(name)}. To make one: dunechest chest new {quoted(name)} --label NAME"
+        )
+    labels = ", ".join(shown(c.label) for c in chests) or "none yet"
+    raise WordsOff(f"No chest is called {shown(name)!r} and there is no such folder. Known chests: {labels}.")
+
+
+def own_bag(chest: Chest, library: str) -> tuple[BagEntry, LibraryRecord]:
+    """Return a bag of our own by the library's name, and its record.
+
+    Raises
+    ------
+    WordsOff
+        If there is no such library.
+    Refused
+        If it is not a whole bag of Dune Chest's making.
+    """
+    entry = chest.bag(library)
+    if entry.library is None:
+        if entry.state == "damaged":
+            raise DuneChestError(entry.why)
+        raise Refused(f"{shown(entry.name)} has no editions: {entry.why or entry.state}. Run: dunechest verify")
+    return entry, entry.library
+
+
+def refuse_if_damaged(entry: BagEntry) -> None:
+    """Refuse to write a new record over one that is not proven: that would seal the damage with new digests.
+
+    Raises
+    ------
+    Refused
+        If any record of the bag is damaged.
+    """
+    faults = entry.records.faults()
+    if faults:
+        raise Refused(
+            f"{shown(entry.name)} is damaged ({shown(faults[0].path)}: {shown(faults[0].why)}), so nothing in it was "
+            "changed. Run: dunechest verify"
+        )
+
+
+def library_at(path: str | os.PathLike[str], *, kinds: Mapping[str, Kind] | None = None) -> Library:
+    """Return the library at a path: of the kind it shows the signs of, else of the plain kind.
+
+    Raises
+    ------
+    WordsOff
+        If nothing is there, or something that is neither a folder nor a file.
+    """
+    place = Path(os.path.realpath(path))
+    if kinds is None:
+        kinds = load_kinds(state_folder())
+    name = slug(Path(os.path.abspath(path)).name)
+    if place.is_dir():
+        here = recognise(place, kinds.values())
+        if here is not None:
+            return Library(name, here.kind, place, "folder", here.evidence)
+        return Library(name, PLAIN_KIND, place, "folder", ("its path alone",))
+    if place.is_file():
+        return Library(name, PLAIN_KIND, place, "file", ("its path alone",))
+    raise WordsOff(f"There is no folder or file {shown(os.fspath(path))}.")
+
+
+def resolve_library(text: str) -> Library:
+    """Return the library that a person named: by a path, or by a name that `find` showed.
+
+    Raises
+    ------
+    WordsOff
+        If it is neither, or the name belongs to several.
+    """
+    from dunechest.ledger.ledger import open_ledger
+
+    if os.path.lexists(text):
+        return library_at(text)
+
+    with open_ledger() as ledger:
+        places = [place for place in ledger.places_of(text) if place.exists()]
+    if len(places) == 1:
+        library = library_at(places[0])
+        return Library(text, library.kind, library.path, library.shape, library.evidence)
+    if not places:
+        raise WordsOff(
+            f"{shown(text)!r} is neither a path nor a name that `dunechest find` has shown. "
+            "Run `dunechest find`, or give the folder's path."
+        )
+    listed = "; ".join(shown(str(place)) for place in places)
+    raise WordsOff(f"{shown(text)!r} is the name of several libraries. Give the path of one: {listed}.")

@@ -1,0 +1,82 @@
+"""The room on a drive, held against what is needed."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+from pathlib import Path
+
+from dunechest.findings import Finding
+from dunechest.jobs.study.drive import Drive
+from dunechest.words import number
+
+#: Without earlier archives to learn from, a library is taken to grow by this share.
+_GROWTH = 0.1
+#: So many times the growth seen are to fit beside what is archived now.
+_TIMES = 3
+
+
+def headroom(own_sizes: Iterable[tuple[str, int]], need: int) -> int:
+    """Return the bytes that should stay free for what the library will grow by.
+
+    Parameters
+    ----------
+    own_sizes : iterable of (str, int)
+        Moment and bytes of each earlier archive of the same library in this chest.
+    need : int
+        What it needs now.
+    """
+    sizes = [size for _, size in sorted(own_sizes)]
+    if len(sizes) >= 2:
+        return max(0, _TIMES * (sizes[-1] - sizes[0]) // (len(sizes) - 1))
+    return int(need * _GROWTH)
+
+
+def room_findings(need: int, promised: int, spare: int, drive: Drive) -> list[Finding]:
+    """Compare the room on a drive with what is needed, and with what the library will grow by (bytes)."""
+    place = drive.place
+    missing = need + promised - place.free
+    if missing > 0:
+        return [
+            Finding(
+                "no-room",
+                "stop",
+                f"The drive has {place.free:,} bytes free, and {need + promised:,} are needed: "
+                f"{missing:,} bytes are missing.",
+                "Free that much on the drive, or use another one.",
+            )
+        ]
+    if place.free - need - promised < spare:
+        return [
+            Finding(
+                "little-room",
+                "warn",
+                f"It fits, and {place.free - need - promised:,} bytes stay free; by how it grew, {spare:,} will "
+                "soon be needed.",
+                "Think of a larger drive before the next time.",
+            )
+        ]
+    return []
+
+
+def names_findings(needed: int, drive: Drive) -> list[Finding]:
+    """Compare the files and folders that a drive can still hold with what is needed: some have only so many."""
+    free = drive.place.free_names
+    if free is None or free >= needed:
+        return []
+    return [
+        Finding(
+            "no-room",
+            "stop",
+            f"The drive's filesystem can hold {number(free, 'file')} and folders more, whatever their size, and "
+            f"{needed:,} are needed.",
+            "Use another drive, or one that was made with room for more files.",
+        )
+    ]
+
+
+def nearest(place: Path) -> Path:
+    """Return the closest folder above `place` that exists."""
+    folder = place.parent
+    while not folder.is_dir():
+        folder = folder.parent
+    return folder
