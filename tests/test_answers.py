@@ -149,7 +149,7 @@ def test_a_single_file_that_is_in_the_way(
     dunechest.archive([shelf / "log.txt"], chest)
     (shelf / "log.txt").write_text("mine")
     before = facts(shelf, times=False)
-    result = dunechest.restore(chest, "log-txt", choice=RestoreChoice(day="2026-01-02", **choice))  # type: ignore[arg-type]
+    result = dunechest.restore(chest, "log-txt", RestoreChoice(day="2026-01-02", **choice))  # type: ignore[arg-type]
     assert result.well, result.proof
     assert {path.name: path.read_text() for path in shelf.iterdir()} == now
     if choice.get("prefer") != "here":

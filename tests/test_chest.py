@@ -172,7 +172,9 @@ def test_a_chest_on_a_read_only_place_can_be_read(library: Path, chest: duneches
     dunechest.archive([library], chest)
     before = facts(chest.folder)
     assert dunechest.verify(dunechest.Chest.open(chest.folder)).well
-    dunechest.restore(dunechest.Chest.open(chest.folder), "shed", into=tmp_path / "back")
+    dunechest.restore(
+        dunechest.Chest.open(chest.folder), "shed", dunechest.RestoreChoice(into=str(tmp_path / "back"))
+    )
     assert facts(chest.folder) == before, "reading a chest changes nothing in it"
 
 

@@ -103,12 +103,12 @@ def test_a_part_alone_opens_in_its_application(
     on_machine("office-pc")
     place: Path = getattr(world, library)
     chest = dunechest.Chest.create(world.blue, "blue")
-    (account,) = dunechest.archive([place], chest, choice=Choice(parts=(part,)))
+    (account,) = dunechest.archive([place], chest, dunechest.ArchiveOptions(choice=Choice(parts=(part,))))
     assert account.well
     every = {file.path for file in walk(str(place)).files}
     assert {n.removeprefix("library/") for n in stored(chest, account.bag) if n.startswith("library/")} < every
     home = tmp_path / "elsewhere"
-    dunechest.restore(chest, account.bag, into=home / "lib")
+    dunechest.restore(chest, account.bag, dunechest.RestoreChoice(into=str(home / "lib")))
     keeper = APPLICATIONS[application](home)
     keeper.point_to(home / "lib")
     (one,) = [p for p in dunechest.look(place).parts if p.title == part]
@@ -136,8 +136,10 @@ def test_links_and_empty_folders_of_a_part_come_along(world: World, chest: dunec
     (title / "saves").mkdir()
     (title / "latest").symlink_to("saves")
     (world.games / "titles" / "other empty").mkdir()
-    (account,) = dunechest.archive([world.games], chest, choice=Choice(parts=("Lanternfish",)))
-    dunechest.restore(chest, account.bag, into=tmp_path / "back")
+    (account,) = dunechest.archive(
+        [world.games], chest, dunechest.ArchiveOptions(choice=Choice(parts=("Lanternfish",)))
+    )
+    dunechest.restore(chest, account.bag, dunechest.RestoreChoice(into=str(tmp_path / "back")))
     assert (tmp_path / "back" / "titles" / "lanternfish" / "saves").is_dir()
     assert os.readlink(tmp_path / "back" / "titles" / "lanternfish" / "latest") == "saves"
     assert not (tmp_path / "back" / "titles" / "other empty").exists()

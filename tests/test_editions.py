@@ -14,6 +14,7 @@ import pytest
 import dunechest
 from dunechest.demo.applications.tidewrack import Tidewrack
 from dunechest.demo.world import World
+from dunechest.jobs.archive import USUAL, ArchiveOptions
 from dunechest.transfer import copying
 
 from .conftest import Command, bag_of, facts, flip, sha512sum
@@ -22,13 +23,13 @@ from .test_world import Move
 UTC = datetime.UTC
 
 
-def archive(library: Path, chest: dunechest.Chest, **rest: Any) -> Any:
-    (account,) = dunechest.archive([library], chest, **rest)
+def archive(library: Path, chest: dunechest.Chest, options: ArchiveOptions = USUAL) -> Any:
+    (account,) = dunechest.archive([library], chest, options)
     return account
 
 
 def back(chest: dunechest.Chest, name: str, number: int, place: Path) -> dict[bytes, tuple[Any, ...]]:
-    result = dunechest.restore(chest, name, into=place, edition=number)
+    result = dunechest.restore(chest, name, dunechest.RestoreChoice(into=str(place), edition=number))
     assert result.well, result.not_done
     found = facts(place)
     shutil.rmtree(place)
@@ -63,7 +64,7 @@ def test_every_edition_comes_back_exactly(library: Path, chest: dunechest.Chest,
     assert sha512sum(bag_of(chest, "shed")).returncode == 0
     assert dunechest.verify(chest).well
     with pytest.raises(dunechest.WordsOff, match="It has: 1, 2, 3"):
-        dunechest.restore(chest, "shed", into=tmp_path / "back", edition=4)
+        dunechest.restore(chest, "shed", dunechest.RestoreChoice(into=str(tmp_path / "back"), edition=4))
 
 
 @pytest.mark.parametrize("seed", range(4))
@@ -96,7 +97,7 @@ def test_random_walks(seed: int, tmp_path: Path, chest: dunechest.Chest) -> None
                     os.utime(rng.choice(files))
             except (IsADirectoryError, NotADirectoryError, FileExistsError):
                 continue
-        account = archive(library, chest, despite=["mass-change"], reread=rng.random() < 0.3)
+        account = archive(library, chest, ArchiveOptions(ignore=("mass-change",), read_all=rng.random() < 0.3))
         assert account.well
         if account.state != "unchanged":
             truth[account.edition] = facts(library)
@@ -153,7 +154,7 @@ def test_a_silent_change_is_found_by_reread_and_by_compare(
     library: Path, chest: dunechest.Chest, command: Command, tmp_path: Path
 ) -> None:
     archive(library, chest)
-    assert archive(library, chest, reread=True).state == "unchanged"
+    assert archive(library, chest, ArchiveOptions(read_all=True)).state == "unchanged"
     flip(library / "rafters" / "oar.txt")
     assert archive(library, chest).state == "unchanged", "size and time are the same"
     ran = command("compare", library, f"{chest.folder}/shed", "--json")
@@ -226,7 +227,7 @@ def test_what_cannot_be_read_stays_as_it_was(
     (left,) = account.left_out
     assert (left.path, left.fault) == ("rope.txt", True)
     assert "as edition 1 had it" in left.why
-    assert dunechest.restore(chest, "shed", into=tmp_path / "b").files == 4
+    assert dunechest.restore(chest, "shed", dunechest.RestoreChoice(into=str(tmp_path / "b"))).files == 4
     assert (tmp_path / "b" / "rope.txt").read_text() == "twenty metres\n"
     assert (tmp_path / "b" / "other.txt").exists()
     assert dunechest.verify(chest).well
@@ -246,7 +247,11 @@ def test_notes_get_editions_too(world: World, on_machine: Move, tmp_path: Path) 
         assert (account.edition, account.well) == (number, True)
         assert archive(world.notes, chest).state == "unchanged"
     for number, count in counts.items():
-        dunechest.restore(chest, "tidewrack", into=tmp_path / str(number) / ".tidewrack", edition=number)
+        dunechest.restore(
+            chest,
+            "tidewrack",
+            dunechest.RestoreChoice(into=str(tmp_path / str(number) / ".tidewrack"), edition=number),
+        )
         with Tidewrack(tmp_path / str(number)).open() as opened:
             assert opened.counts["notes"] == count
 

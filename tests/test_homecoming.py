@@ -59,7 +59,7 @@ def depart(folder: Path, drive: Path, monkeypatch: pytest.MonkeyPatch) -> Depart
     chest = dunechest.Chest.create(drive if drive.is_dir() else world.blue, "blue")
     places = {name: place_of(world, name) for name in APPLICATIONS}
     for name, place in places.items():
-        (account,) = dunechest.archive([place], chest, name=NAMES[name])
+        (account,) = dunechest.archive([place], chest, dunechest.ArchiveOptions(name=NAMES[name]))
         assert account.well
     wipe(world, "office-pc")
     return Departed(world, chest, counts, places)
@@ -279,7 +279,9 @@ def test_a_part_alone_and_another_joined_to_it(
     name: str, departed: Departed, new_home: Path, command: Command
 ) -> None:
     """Of one part first, then of another: albums, playlists, keywords, descriptors and designs come along."""
-    plan = dunechest.plan_restore(departed.chest, NAMES[name], into=new_home / "nowhere")
+    plan = dunechest.plan_restore(
+        departed.chest, NAMES[name], dunechest.RestoreChoice(into=str(new_home / "nowhere"))
+    )
     from dunechest.jobs.restore_reading import bag_tree
 
     entry = departed.chest.bag(NAMES[name])

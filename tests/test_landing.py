@@ -223,6 +223,6 @@ def test_a_database_that_was_broken_when_it_was_archived_is_told(tmp_path: Path,
         database.executemany("INSERT INTO t VALUES (?)", [("y" * 500,) for _ in range(50)])
         database.commit()
     dunechest.archive([place], chest)
-    result = dunechest.restore(chest, "box", into=tmp_path / "back")
+    result = dunechest.restore(chest, "box", dunechest.RestoreChoice(into=str(tmp_path / "back")))
     assert result.proof.well
     assert (tmp_path / "back" / "a.db").exists()

@@ -94,7 +94,7 @@ class Chests(RuleBasedStateMachine):
     def archive(self) -> str:
         self.count += 1
         name = f"bag-{self.count}"
-        (account,) = dunechest.archive([self.library], self.chest, name=name)
+        (account,) = dunechest.archive([self.library], self.chest, dunechest.ArchiveOptions(name=name))
         assert account.well
         assert account.files_copied == sum(isinstance(v, bytes) for v in self.now.values())
         self.kept[name] = {1: dict(self.now)}
@@ -109,7 +109,9 @@ class Chests(RuleBasedStateMachine):
     def archive_again(self, bag: str, reread: bool) -> None:
         """Nothing has changed, or there is a next edition; the earlier ones stay."""
         current = self._current(bag)
-        (account,) = dunechest.archive([self.library], self.chest, name=bag, reread=reread, despite=["mass-change"])
+        (account,) = dunechest.archive(
+            [self.library], self.chest, dunechest.ArchiveOptions(name=bag, read_all=reread, ignore=("mass-change",))
+        )
         assert account.well
         if self.kept[bag][current] == self.now and account.state == "unchanged":
             assert account.edition == current
@@ -138,7 +140,9 @@ class Chests(RuleBasedStateMachine):
         )
         with recorder.watching():
             try:
-                dunechest.archive([self.library], self.chest, name=bag, despite=["mass-change"])
+                dunechest.archive(
+                    [self.library], self.chest, dunechest.ArchiveOptions(name=bag, ignore=("mass-change",))
+                )
             except (PowerCut, dunechest.DuneChestError):
                 pass
         self.chest = dunechest.Chest.open(self.top / "drive")
@@ -188,7 +192,9 @@ class Chests(RuleBasedStateMachine):
         numbers = sorted(self.kept[bag])
         number = numbers[which % len(numbers)]
         place = self.top / "back"
-        result = dunechest.restore(self.chest, bag, into=place, edition=number, outward_links=True)
+        result = dunechest.restore(
+            self.chest, bag, dunechest.RestoreChoice(into=str(place), edition=number, outward_links=True)
+        )
         found = read(place)
         wanted = self.kept[bag][number]
         missing = {path for path in wanted if path not in found}

@@ -105,12 +105,6 @@ def test_a_plan_remembers_no_counterpart(
     assert again["place"] == str(tmp_path / "new" / "shed")
 
 
-def test_a_choice_and_keywords_beside_it_are_refused(shed: dunechest.Chest, tmp_path: Path) -> None:
-    with pytest.raises(dunechest.WordsOff, match="Say it once"):
-        dunechest.restore(shed, "shed", into=tmp_path / "x", choice=RestoreChoice())
-    assert not (tmp_path / "x").exists()
-
-
 def _killed_before_the_tree_comes(shed: dunechest.Chest, place: Path) -> None:
     """Have a restore die after it has written down that its tree comes, and before it does."""
     program = (
@@ -209,7 +203,7 @@ def test_undo_cut_off_between_content_and_time_gives_the_time_back(
     (place / "rope.txt").write_text("mine")
     os.utime(place / "rope.txt", ns=(10**18, 10**18))
     before = facts(place / "rope.txt")
-    dunechest.restore(chest, "shed", choice=RestoreChoice(into=str(place), existing="join", prefer="chest"))
+    dunechest.restore(chest, "shed", RestoreChoice(into=str(place), existing="join", prefer="chest"))
     real = os.utime
 
     def cut(path: object, *words: object, **more: object) -> None:
@@ -264,14 +258,16 @@ def test_an_exact_name_wins_and_an_ambiguous_one_is_refused(
     tmp_path: Path, chest: dunechest.Chest, command: Command
 ) -> None:
     library = burrow.make(tmp_path)
-    dunechest.archive([library], chest, name="tunnels")
-    dunechest.archive([library], chest, name="only", choice=dunechest.Choice(parts=("short",)))
+    dunechest.archive([library], chest, dunechest.ArchiveOptions(name="tunnels"))
+    dunechest.archive(
+        [library], chest, dunechest.ArchiveOptions(name="only", choice=dunechest.Choice(parts=("short",)))
+    )
     assert chest.bag("tunnels").name == "tunnels"
     assert chest.bag("only").name == "only"
     ran = command("restore", chest.folder, "burrow", "--into", tmp_path / "back")
     assert (ran.status, "tunnels" in ran.err, "only short" in ran.err) == (2, True, True)
     shutil.copytree(library, tmp_path / "second" / "burrow")
-    dunechest.archive([tmp_path / "second" / "burrow"], chest, name="burrow")
+    dunechest.archive([tmp_path / "second" / "burrow"], chest, dunechest.ArchiveOptions(name="burrow"))
     assert chest.bag("burrow").name == "burrow", "whatever the libraries in the others are called"
 
 
@@ -284,14 +280,14 @@ def test_restored_by_the_administrator_it_belongs_to_the_person(
     os.chown(home, 12345, 12345)
     monkeypatch.setenv("HOME", str(home))
     monkeypatch.setenv("DUNECHEST_HOME", str(home / ".local" / "share" / "dunechest"))
-    assert dunechest.restore(shed, "shed", into=home / "Boats" / "shed").well
+    assert dunechest.restore(shed, "shed", dunechest.RestoreChoice(into=str(home / "Boats" / "shed"))).well
     owners = {os.lstat(p).st_uid for p in [home, *home.rglob("*")]}
     assert owners == {12345}
 
 
 def test_files_without_modes_get_what_the_umask_allows(shed: dunechest.Chest, tmp_path: Path) -> None:
     (bag_of(shed, "shed") / "dune/files.jsonl").unlink()
-    assert not dunechest.restore(shed, "shed", into=tmp_path / "by manifest").well
+    assert not dunechest.restore(shed, "shed", dunechest.RestoreChoice(into=str(tmp_path / "by manifest"))).well
     mask = os.umask(0o077)
     os.umask(mask)
     for path in (tmp_path / "by manifest").rglob("*.txt"):
@@ -304,5 +300,5 @@ def test_modes_that_a_mount_gave_are_not_taken_for_a_person_s(shed: dunechest.Ch
     every = [{**json.loads(line), "mode": 0o777} for line in record.read_text().splitlines()]
     record.write_text("".join(json.dumps(line, separators=(",", ":")) + "\n" for line in every))
     sealing.edit(bag, lambda one: one.update(modes=False))
-    assert dunechest.restore(shed, "shed", into=tmp_path / "back").well
+    assert dunechest.restore(shed, "shed", dunechest.RestoreChoice(into=str(tmp_path / "back"))).well
     assert {p.stat().st_mode & 0o111 for p in (tmp_path / "back").rglob("*.txt")} == {0}

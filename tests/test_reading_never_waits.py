@@ -75,10 +75,16 @@ def test_a_change_that_waits_is_seen_as_done_without_a_write(
         disk.gate = None
     with monkeypatch.context() as patched:
         patched.setattr(dunechest.Chest, "_recover", lambda self, machine: None)
-        result = dunechest.restore(dunechest.Chest.open(chest.folder), "shed", into=tmp_path / "back")
+        result = dunechest.restore(
+            dunechest.Chest.open(chest.folder), "shed", dunechest.RestoreChoice(into=str(tmp_path / "back"))
+        )
         assert result.well
         assert facts(tmp_path / "back") == facts(changed)
-        result = dunechest.restore(dunechest.Chest.open(chest.folder), "shed", into=tmp_path / "first", edition=1)
+        result = dunechest.restore(
+            dunechest.Chest.open(chest.folder),
+            "shed",
+            dunechest.RestoreChoice(into=str(tmp_path / "first"), edition=1),
+        )
         assert result.well
         assert (tmp_path / "first" / "rope.txt").read_text() == "twenty metres\n"
     assert facts(bag_of(chest, "shed")) == before
@@ -196,7 +202,7 @@ def test_readers_begin_again_when_an_archive_commits_meanwhile(
             assert dunechest.compare(first, first).well
             place = tmp_path / f"back {number}"
             try:
-                assert dunechest.restore(opened, "shed", into=place).well
+                assert dunechest.restore(opened, "shed", dunechest.RestoreChoice(into=str(place))).well
             except dunechest.Refused as error:
                 assert "was changed while" in str(error)
     finally:
@@ -238,7 +244,7 @@ def test_paths_deeper_than_recursion_goes_come_and_go(tmp_path: Path, chest: dun
     os.close(folder)
     (account,) = dunechest.archive([library], chest)
     assert dunechest.verify(chest).well
-    result = dunechest.restore(chest, "deep", into=tmp_path / "back")
+    result = dunechest.restore(chest, "deep", dunechest.RestoreChoice(into=str(tmp_path / "back")))
     assert (result.well, account.files_copied) == (True, 1)
     dunechest.undo(dunechest.plan_undo())
     assert not (tmp_path / "back").exists()

@@ -86,7 +86,7 @@ def test_a_nasty_tree_comes_back_exactly(nasty: Path, chest: dunechest.Chest, tm
     assert facts(nasty) == before, "archiving changes nothing in the library"
     assert dunechest.verify(chest).well
     back = tmp_path / "back"
-    result = dunechest.restore(chest, "nasty-tree", into=back)
+    result = dunechest.restore(chest, "nasty-tree", dunechest.RestoreChoice(into=str(back)))
     assert result.well
     assert facts(back) == before
     assert (back / "program").stat().st_ino == (back / "deep" / "same program").stat().st_ino
@@ -148,7 +148,7 @@ def test_any_tree_comes_back(tree: dict[bytes, bytes | None]) -> None:
         (account,) = dunechest.archive([top / "lib"], chest)
         assert account.well
         assert dunechest.verify(chest).well
-        dunechest.restore(chest, "lib", into=top / "back")
+        dunechest.restore(chest, "lib", dunechest.RestoreChoice(into=str(top / "back")))
         assert facts(top / "back") == facts(top / "lib")
 
 
@@ -192,7 +192,7 @@ def test_many_files_and_a_large_one_by_helper_processes(tmp_path: Path, chest: d
     assert [s.bytes_done for s in steps] == sorted(s.bytes_done for s in steps)
     assert sha512sum(bag_of(chest, "many")).returncode == 0
     assert dunechest.verify(chest).well
-    dunechest.restore(chest, "many", into=tmp_path / "back")
+    dunechest.restore(chest, "many", dunechest.RestoreChoice(into=str(tmp_path / "back")))
     assert subprocess.run(["diff", "-r", place, tmp_path / "back"], check=False).returncode == 0
     victim = bag_of(chest, "many") / "data" / "library" / "large 70000001"
     with victim.open("r+b") as file:
@@ -228,13 +228,13 @@ def test_everything_is_the_same_again(library: Path, chest: dunechest.Chest, com
 def test_one_of_several_bags_that_is_just_so_is_enough(library: Path, chest: dunechest.Chest) -> None:
     dunechest.archive([library], chest)
     (library / "rope.txt").write_text("shorter\n")
-    dunechest.archive([library], chest, name="shed-2")
+    dunechest.archive([library], chest, dunechest.ArchiveOptions(name="shed-2"))
     (account,) = dunechest.archive([library], chest)
     assert (account.bag, account.state) == ("shed-2", "unchanged")
     (library / "rope.txt").write_text("shorter still\n")
     (account,) = dunechest.archive([library], chest)
     assert (account.bag, account.edition) == ("shed-2", 2), "the newest of them goes on"
-    (account,) = dunechest.archive([library], chest, name="shed")
+    (account,) = dunechest.archive([library], chest, dunechest.ArchiveOptions(name="shed"))
     assert (account.bag, account.edition) == ("shed", 2)
 
 
@@ -246,7 +246,7 @@ def test_another_library_of_the_same_name_is_refused(library: Path, tmp_path: Pa
     with pytest.raises(dunechest.Refused) as refusal:
         dunechest.archive([other], chest)
     assert refusal.value.findings[0].code == "name-taken"
-    dunechest.archive([other], chest, name="other-shed")
+    dunechest.archive([other], chest, dunechest.ArchiveOptions(name="other-shed"))
 
 
 def test_the_plan_says_all_and_writes_nothing(library: Path, chest: dunechest.Chest, command: Command) -> None:
@@ -268,9 +268,9 @@ def test_a_real_tree_that_nobody_here_wrote(tmp_path: Path, chest: dunechest.Che
     import email
 
     tree = Path(email.__file__).parent
-    dunechest.archive([tree], chest, name="a-real-tree")
+    dunechest.archive([tree], chest, dunechest.ArchiveOptions(name="a-real-tree"))
     assert sha512sum(bag_of(chest, "a-real-tree")).returncode == 0
-    dunechest.restore(chest, "a-real-tree", into=tmp_path / "back")
+    dunechest.restore(chest, "a-real-tree", dunechest.RestoreChoice(into=str(tmp_path / "back")))
     assert subprocess.run(["diff", "-r", tree, tmp_path / "back"], check=False).returncode == 0
 
 
@@ -285,10 +285,15 @@ def test_home_is_where_it_goes_without_being_told(own_machine: Path, chest: dune
     other = tmp_path / "someone-else"
     (other / ".config").mkdir(parents=True)
     (other / ".config" / "user-dirs.dirs").write_text('XDG_PICTURES_DIR="$HOME/Bilder"\n')
-    assert dunechest.restore(chest, "herons", home=other).place == other / "Bilder" / "Herons"
-    assert dunechest.restore(chest, "odd", home=other).place == other / ".config" / "odd"
+    assert (
+        dunechest.restore(chest, "herons", dunechest.RestoreChoice(home=str(other))).place
+        == other / "Bilder" / "Herons"
+    )
+    assert (
+        dunechest.restore(chest, "odd", dunechest.RestoreChoice(home=str(other))).place == other / ".config" / "odd"
+    )
     with pytest.raises(dunechest.WordsOff, match="no folder"):
-        dunechest.restore(chest, "herons", home=tmp_path / "mistyped")
+        dunechest.restore(chest, "herons", dunechest.RestoreChoice(home=str(tmp_path / "mistyped")))
     assert not (tmp_path / "mistyped").exists()
     with pytest.raises(dunechest.Refused) as refusal:
         dunechest.restore(chest, "herons")

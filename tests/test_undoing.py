@@ -26,7 +26,7 @@ from .test_homecoming import Departed, departed, new_home, opens, place_in
 
 
 def restore(departed: Departed, name: str, **choice: str) -> dunechest.RestorePlan:
-    return dunechest.plan_restore(departed.chest, name, choice=RestoreChoice(**choice))  # type: ignore[arg-type]
+    return dunechest.plan_restore(departed.chest, name, RestoreChoice(**choice))  # type: ignore[arg-type]
 
 
 @pytest.mark.parametrize("at", ["strays", "settings", "proof", "place"])

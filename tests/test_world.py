@@ -270,7 +270,9 @@ def test_wiped_and_restored_in_its_place_nothing_is_missing(name: str, world: Wo
     shutil.rmtree(place)
     for stray in strays:
         Path(stray).unlink()
-    result = dunechest.restore(chest, account.bag, into=place if name == "cuttlebone" else None)
+    result = dunechest.restore(
+        chest, account.bag, dunechest.RestoreChoice(into=str(place) if name == "cuttlebone" else None)
+    )
     assert result.well
     if name != "cuttlebone":
         assert sorted(str(now) for _, now in result.strays) == strays
@@ -287,9 +289,9 @@ def test_notes_in_the_log_of_an_open_application_come_along(
         notes.write("while it was open", "and not yet folded in")
         with pytest.raises(dunechest.Refused):
             dunechest.archive([world.notes], chest)
-        (account,) = dunechest.archive([world.notes], chest, despite=["in-use"])
+        (account,) = dunechest.archive([world.notes], chest, dunechest.ArchiveOptions(ignore=("in-use",)))
     assert account.databases == 1
-    dunechest.restore(chest, "tidewrack", into=tmp_path / "home" / ".tidewrack")
+    dunechest.restore(chest, "tidewrack", dunechest.RestoreChoice(into=str(tmp_path / "home" / ".tidewrack")))
     with Tidewrack(tmp_path / "home").open() as opened:
         assert opened.counts["notes"] == before + 1
     assert not (tmp_path / "home" / ".tidewrack" / "notes.open").exists(), "the lock mark stays behind"

@@ -9,7 +9,7 @@ Examples
 >>> home, drive = pathlib.Path(tempfile.mkdtemp()), tempfile.mkdtemp()
 >>> _ = (home / "notes.txt").write_text("spring tide at noon")
 >>> chest = dunechest.Chest.create(drive, "blue")
->>> result, = dunechest.archive([home], chest)
+>>> (result,) = dunechest.archive(home, chest)
 >>> result.files_copied
 1
 >>> dunechest.verify(chest).well
@@ -22,7 +22,7 @@ from importlib import import_module
 from typing import TYPE_CHECKING, Any
 
 if TYPE_CHECKING:
-    from dunechest.api import archive, restore
+    from dunechest.api import restore
     from dunechest.chest.bag_entry import BagEntry
     from dunechest.chest.chest import Chest
     from dunechest.errors import (
@@ -36,8 +36,9 @@ if TYPE_CHECKING:
         WordsOff,
     )
     from dunechest.findings import Finding
-    from dunechest.jobs.account import ArchiveResult
-    from dunechest.jobs.archive import ArchivePlan, plan_archive
+    from dunechest.jobs.archive import ArchiveOptions, ArchivePlan, archive
+    from dunechest.jobs.archive.planning.make import plan_archive
+    from dunechest.jobs.archive.result import ArchiveResult
     from dunechest.jobs.checking import FileState
     from dunechest.jobs.chests import ChestContents, create_chest, show_chest
     from dunechest.jobs.compare import Comparison, compare
@@ -68,7 +69,7 @@ _WHERE = {
     "UndoPlan": "jobs.undoing",
     "plan_undo": "jobs.undoing",
     "undo": "jobs.undoing",
-    "archive": "api",
+    "archive": "jobs.archive",
     "restore": "api",
     "BagEntry": "chest.bag_entry",
     "Chest": "chest.chest",
@@ -81,11 +82,12 @@ _WHERE = {
     "Refused": "errors",
     "WordsOff": "errors",
     "Finding": "findings",
-    "ArchivePlan": "jobs.archive",
+    "ArchivePlan": "jobs.archive.plan",
+    "ArchiveOptions": "jobs.archive",
     "Choice": "jobs.study.selection",
     "LeftBehind": "jobs.study.selection",
-    "plan_archive": "jobs.archive",
-    "ArchiveResult": "jobs.account",
+    "plan_archive": "jobs.archive.planning.make",
+    "ArchiveResult": "jobs.archive.result",
     "FileState": "jobs.checking",
     "ChestContents": "jobs.chests",
     "ChestList": "jobs.known_chests",
@@ -118,6 +120,7 @@ _WHERE = {
 }
 
 __all__ = [
+    "ArchiveOptions",
     "ArchivePlan",
     "ArchiveResult",
     "BagCheck",

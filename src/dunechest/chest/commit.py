@@ -2,13 +2,59 @@
 
 from __future__ import annotations
 
+import os
 from collections.abc import Iterable, Mapping
 from pathlib import Path
 
 from dunechest.chest import journal
 from dunechest.chest.journal import Rename
-from dunechest.chest.layout import DATA, DATA_FOLDER, DECLARATION, MOVED, PAYLOAD, PENDING_TAGS
+from dunechest.chest.layout import DATA, DATA_FOLDER, DECLARATION, DUNE, MOVED, PAYLOAD, PENDING, PENDING_TAGS
+from dunechest.errors import CutOff
+from dunechest.names import shown
+from dunechest.transfer import disk
+from dunechest.transfer.below import folders_in
 from dunechest.transfer.walk import each_file
+
+
+def finish_decided(bag: Path) -> None:
+    """Finish a change of a bag that was decided before: whoever had the chest then may have died after deciding it.
+
+    Raises
+    ------
+    CutOff
+        If it cannot be finished now.
+    """
+    try:
+        journal.finish(bag)
+    except OSError as error:
+        raise CutOff(
+            f"A change of {shown(bag.name)} was cut off and cannot be finished now: {error.strerror}. Every file is on "
+            "the drive."
+        ) from error
+
+
+def flush_pending(bag: Path, *, whole: bool) -> None:
+    """Bring the names in all pending folders to the medium, before a change is decided.
+
+    Parameters
+    ----------
+    bag : Path
+        The bag's folder.
+    whole : bool
+        Whether one call may flush the whole filesystem.
+    """
+    pending = bag / PENDING
+    if whole and hasattr(os, "O_DIRECTORY"):
+        fd = os.open(pending, os.O_RDONLY)
+        try:
+            if disk.flush_filesystem(fd):
+                return
+        finally:
+            os.close(fd)
+    for folder in folders_in(pending):
+        disk.flush_folder(folder)
+    for above in (bag / DUNE, bag, bag.parent):
+        disk.flush_folder(above)
 
 
 def commit_new(bag: Path) -> None:

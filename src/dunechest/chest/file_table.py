@@ -39,7 +39,7 @@ class FileTable(MutableMapping[str, Proven]):
 
     Parameters
     ----------
-    base : Shelf, optional
+    base : FileTable, optional
         The edition before: what was `keep`-ed of it is in this one too, without being held twice.
         It must not change any more.
     """
@@ -54,9 +54,20 @@ class FileTable(MutableMapping[str, Proven]):
         self._roles: list[str] = []
         #: By number of the row, what a row cannot hold: numbers and digests that only a damaged list has.
         self._odd: dict[int, Proven] = {}
+        self._frozen = False
+
+    def frozen(self) -> FileTable:
+        """Return the table itself, which does not change any more: every later change is a `TypeError`."""
+        self._frozen = True
+        return self
+
+    def _refuse_if_frozen(self) -> None:
+        if self._frozen:
+            raise TypeError("this table of files belongs to a plan and does not change any more")
 
     def keep(self, path: str) -> None:
         """Take over a file of the edition before as it is; it is on the drive and is not written."""
+        self._refuse_if_frozen()
         assert self._base is not None
         row = self._base._rows[_key(path)]
         if not self._kept[row]:
@@ -161,6 +172,7 @@ class FileTable(MutableMapping[str, Proven]):
 
     def put(self, path: str, proven: Proven, key: str = "") -> None:
         """Take in a file; `key` is its path in ``library/``, where such a text exists already and can be shared."""
+        self._refuse_if_frozen()
         self._there.discard(path)
         key = key or _key(path)
         if (kept := self._kept_row(key)) is not None:
@@ -182,6 +194,7 @@ class FileTable(MutableMapping[str, Proven]):
         self._rows[key] = row
 
     def __delitem__(self, path: str) -> None:
+        self._refuse_if_frozen()
         key = _key(path)
         self._there.discard(path)
         if (kept := self._kept_row(key)) is not None:
@@ -204,20 +217,20 @@ class FileTable(MutableMapping[str, Proven]):
 
 
 class Marks:
-    """Marks at the files of a shelf, a byte each.
+    """Marks at the files of a table, a byte each.
 
     Parameters
     ----------
-    shelf : Shelf
+    table : FileTable
         One without an edition before it.
     """
 
-    def __init__(self, shelf: FileTable) -> None:
-        self._rows = shelf._rows
-        self._marked = bytearray(shelf._count_rows)
+    def __init__(self, table: FileTable) -> None:
+        self._rows = table._rows
+        self._marked = bytearray(table._count_rows)
 
     def add(self, path: str) -> None:
-        """Mark a file, if the shelf has it."""
+        """Mark a file, if the table has it."""
         row = self._rows.get(_key(path))
         if row is not None:
             self._marked[row] = 1

@@ -74,41 +74,40 @@ def command(
     from dunechest.cli.output import say_recovered
     from dunechest.errors import WordsOff
     from dunechest.findings import stops
-    from dunechest.jobs import archiving, glance
-    from dunechest.jobs.archive import check_codes, plan_archive
+    from dunechest.jobs.archive import ArchiveOptions, carry_out, plan_archive, refuse_if_stopped, unchanged
     from dunechest.jobs.named import resolve_chest, resolve_library
     from dunechest.jobs.study.selection import Choice
 
     if len(chests) > 1:
         raise WordsOff("--to is given more than once. Archive to one chest at a time. Nothing was changed.")
     (chest,) = chests
-    check_codes(despite)
     target = resolve_chest(chest)
     say_recovered(out, target)
     known = [resolve_library(text) for text in libraries]
     rebuildable = None if leave_rebuildable is None else not leave_rebuildable
     choice = Choice(parts, rebuildable, not leave_strays, take_hollow)
+    options = ArchiveOptions(name, choice, reread, despite)
     results = []
-    if not plan_only and not reread:
+    if not plan_only:
         for library in list(known):
-            seen = glance.unchanged(library, target, name=name, choice=choice)
+            seen = unchanged(library, target, options)
             if seen is not None:
                 results.append(seen)
                 known.remove(library)
                 out.problem(*archive_view.problems(seen))
                 if out.shows:
                     archive_view.show_result(out, seen, target)
-    plans = plan_archive(known, target, name=name, choice=choice, reread=reread) if known else ()
+    plans = plan_archive(known, target, options) if known else ()
     if plan_only:
         if out.json:
             out.document(archive_view.plans_document(plans, despite))
         elif out.shows:
             archive_view.show_plans(out, plans, despite)
         return 3 if any(stops(plan.findings, despite) for plan in plans) else 0
-    archiving.refuse_if_stopped(plans, despite)
+    refuse_if_stopped(plans)
     for plan in plans:
         with out.following() as progress:
-            result = archiving.carry_out(plan, despite=despite, progress=progress)
+            result = carry_out(plan, progress=progress)
         results.append(result)
         out.problem(*archive_view.problems(result))
         if out.shows:

@@ -15,8 +15,8 @@ from dunechest.chest.records import ChangeCounts
 from dunechest.cli.chest_view import chest_document
 from dunechest.cli.output import Out, finding_document, limited, show_findings
 from dunechest.findings import stops
-from dunechest.jobs.account import ArchiveResult
-from dunechest.jobs.archive import ArchivePlan
+from dunechest.jobs.archive.plan import ArchivePlan
+from dunechest.jobs.archive.result import ArchiveResult
 from dunechest.jobs.study.selection import LeftBehind
 from dunechest.names import shown
 from dunechest.words import duration, number, size
@@ -66,8 +66,8 @@ def plans_document(plans: Sequence[ArchivePlan], despite: Sequence[str]) -> dict
                 "changed_names": [{"path": a, "stored": b} for a, b in sorted(plan.changed_names.items())],
                 "links": len(plan.listing.links),
                 "folders": len(plan.listing.folders),
-                "need": plan.need,
-                "free": plan.free,
+                "need": plan.room.need,
+                "free": plan.room.free,
                 "files": [
                     {"path": f.entry.path, "stored": f.stored, "bytes": f.entry.size, "role": f.role}
                     for f in sorted((*plan.files, *(d.file for d in plan.databases)), key=lambda f: f.stored)
@@ -101,7 +101,9 @@ def show_plans(out: Out, plans: Sequence[ArchivePlan], despite: Sequence[str]) -
         kept = len(plan.kept) + len(plan.kept_databases)
         table.add_row("found", number(plan.files_found, "file"), size(plan.bytes_found))
         if plan.state == "next" and plan.previous is not None:
-            table.add_row("as before", number(kept, "file"), "not read" if not plan.reread else "read again")
+            table.add_row(
+                "as before", number(kept, "file"), "not read" if not plan.options.read_all else "read again"
+            )
             table.add_row("new or changed", number(copies, "file"), size(plan.bytes_to_copy))
             table.add_row("gone since", number(len(plan.previous.dropped), "file"), "kept in the earlier edition")
         else:
@@ -116,7 +118,7 @@ def show_plans(out: Out, plans: Sequence[ArchivePlan], despite: Sequence[str]) -
         if plan.listing.links:
             table.add_row("recorded", number(len(plan.listing.links), "symbolic link"), "")
         if plan.state in ("new", "next"):
-            table.add_row("room needed", size(plan.need), f"of {size(plan.free)} free")
+            table.add_row("room needed", size(plan.room.need), f"of {size(plan.room.free)} free")
         console.print(table)
         _show_left(out, left)
         _show_names(out, sorted(plan.changed_names.items()))

@@ -11,6 +11,7 @@ from typing import Literal
 
 import msgspec
 
+from dunechest.chest.origin import from_windows, old_path
 from dunechest.chest.records import LibraryRecord
 from dunechest.errors import DuneChestError, WordsOff
 from dunechest.findings import Finding
@@ -144,15 +145,6 @@ def counterpart(old: str, new: str | os.PathLike[str]) -> tuple[str, str]:
     return written_paths.normal(before.path), os.path.abspath(os.path.expanduser(os.fspath(new)))
 
 
-def old_path(record: LibraryRecord) -> str:
-    """Return the library's old full path, with ``/`` between its pieces."""
-    return written_paths.normal(from_wire(record.origin.path).replace("\\", "/" if _windows(record) else "\\"))
-
-
-def _windows(record: LibraryRecord) -> bool:
-    return record.origin.system == "windows"
-
-
 @dataclass(frozen=True, slots=True)
 class Landing:
     """Where a library goes, and how that is known; no place if it is not."""
@@ -180,7 +172,7 @@ def land(record: LibraryRecord, kind: Kind, choice: RestoreChoice) -> Landing:
             return Landing(folders[record.origin.standard] / relative, "standard")
     best: tuple[int, Path] | None = None
     for one in (*(_Counterpart(old, new) for old, new in choice.counterparts), *_read()):
-        rest = written_paths.below(old_path(record), one.old, cases=not _windows(record))
+        rest = written_paths.below(old_path(record), one.old, cases=not from_windows(record))
         fits = one.machine in ("", record.origin.machine_id)
         if rest is not None and fits and (not rest or why_unsafe(rest) is None):
             place = Path(one.new, *rest.split("/")) if rest else Path(one.new)
@@ -229,7 +221,7 @@ def standard_moves(
     `also` has more of what tells it: a full old path, its standard folder, and its path below that.
     """
     here = standard_folders(home)
-    cases = not _windows(record)
+    cases = not from_windows(record)
     pairs: dict[str, str] = {}
     old_home = ""
     origin = record.origin

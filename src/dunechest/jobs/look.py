@@ -9,7 +9,8 @@ from typing import TYPE_CHECKING, Literal
 
 from dunechest.chest.chest import Chest
 from dunechest.findings import Finding, weightiest_first
-from dunechest.jobs.archive import plan_archive
+from dunechest.jobs.archive.options import ArchiveOptions
+from dunechest.jobs.archive.planning.make import plan_archive
 from dunechest.jobs.named import library_at
 from dunechest.jobs.study.contents import Contents, study
 from dunechest.jobs.study.drive import Drive
@@ -164,17 +165,17 @@ def look(
         selection = select(contents, choice)
         findings = library_findings(contents, selection)
     else:
-        (plan,) = plan_archive([contents], chest, choice=choice)
+        (plan,) = plan_archive([contents], chest, ArchiveOptions(choice=choice))
         selection = plan.selection
         findings = list(plan.findings)
         speed = 0.0
-        if plan.drive.probed is not None and plan.free > 1 << 26:
+        if plan.drive.probed is not None and plan.room.free > 1 << 26:
             try:
                 speed = write_speed(chest.folder)
-                findings += slow_finding(speed, plan.need)
+                findings += slow_finding(speed, plan.room.need)
             except OSError:
                 pass  # the drive changed under our hands; the archive itself will say so
-        fit = DriveFit(chest, plan.drive, plan.bag, plan.state, plan.need, plan.free, speed)
+        fit = DriveFit(chest, plan.drive, plan.bag, plan.state, plan.room.need, plan.room.free, speed)
     return Readiness(
         contents=contents,
         selection=selection,

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import os
-from collections.abc import Mapping
+from collections.abc import Iterable, Mapping
 from pathlib import Path
 
 from dunechest.chest.bag_entry import BagEntry
@@ -19,6 +19,9 @@ from dunechest.library.kinds.schema import PLAIN_KIND, Kind
 from dunechest.library.library import Library
 from dunechest.library.recognise import recognise
 from dunechest.names import quoted, shown, slug
+
+AnyPath = str | os.PathLike[str]
+AnyLibrary = Library | str | os.PathLike[str]
 
 
 def resolve_chest(text: str | os.PathLike[str]) -> Chest:
@@ -156,3 +159,33 @@ def resolve_library(text: str) -> Library:
         )
     listed = "; ".join(shown(str(place)) for place in places)
     raise WordsOff(f"{shown(text)!r} is the name of several libraries. Give the path of one: {listed}.")
+
+
+def libraries_of(values: AnyLibrary | Iterable[AnyLibrary]) -> tuple[Library, ...]:
+    """Return libraries as values: given as such, by path, or by a name that `find` showed; one alone is taken as one.
+
+    Raises
+    ------
+    WordsOff
+        If one of them is none of these.
+    """
+    if isinstance(values, Library | str | os.PathLike):
+        values = (values,)
+    return tuple(library_of(value) for value in values)
+
+
+def library_of(value: AnyLibrary) -> Library:
+    """Return a library as a value; see `libraries_of`."""
+    if isinstance(value, Library):
+        return value
+    return resolve_library(value) if isinstance(value, str) else library_at(value)
+
+
+def chest_of(value: Chest | AnyPath) -> Chest:
+    """Return a chest as a value: given as such, or by label, id, folder or mount point of its drive; see `resolve_chest`."""
+    return value if isinstance(value, Chest) else resolve_chest(value)
+
+
+def names_of(values: str | Iterable[str]) -> tuple[str, ...]:
+    """Return names as a tuple; a single one is taken as one."""
+    return (values,) if isinstance(values, str) else tuple(values)

@@ -9,8 +9,8 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import TYPE_CHECKING
 
+from dunechest.chest.origin import old_path
 from dunechest.chest.records import LibraryRecord
-from dunechest.jobs.landing import old_path
 from dunechest.jobs.restore_reading import BagTree
 from dunechest.library.formats.base import Unread
 from dunechest.library.formats.keyed import document_of, values

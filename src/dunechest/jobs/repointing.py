@@ -10,8 +10,9 @@ from typing import Any
 
 import msgspec
 
+from dunechest.chest.origin import old_path
 from dunechest.chest.records import LibraryRecord
-from dunechest.jobs.landing import RestoreChoice, old_path, standard_moves
+from dunechest.jobs.landing import RestoreChoice, standard_moves
 from dunechest.jobs.restore_contents import RestoreStray
 from dunechest.jobs.restore_reading import BagTree
 from dunechest.library.formats.base import Unread

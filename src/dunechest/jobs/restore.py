@@ -106,15 +106,7 @@ class RestorePlan:
 
 
 def plan_restore(
-    chest: Chest,
-    library: str,
-    *,
-    home: str | os.PathLike[str] | None = None,
-    into: str | os.PathLike[str] | None = None,
-    edition: int | None = None,
-    outward_links: bool | None = None,
-    choice: RestoreChoice | None = None,
-    progress: Progress = silent,
+    chest: Chest, library: str, choice: RestoreChoice | None = None, *, progress: Progress = silent
 ) -> RestorePlan:
     """Plan to restore a library. Changes nothing.
 
@@ -124,19 +116,8 @@ def plan_restore(
         Where it is.
     library : str
         Its name in the chest.
-    home : path, optional
-        Whose home it goes into, at the place it had relative to a standard folder;
-        one's own by default.
-    into : path, optional
-        The folder it becomes, exactly.
-    edition : int, optional
-        Which edition; the current one by default.
-    outward_links : bool, optional
-        Whether symbolic links that lead out of the library are made. By default only
-        if this machine itself archived the library and the bag is unaltered since.
     choice : RestoreChoice, optional
-        All of these at once, and more: parts, what becomes of what is in the way, references, settings. With a choice,
-        none of the others is given.
+        Whose home or which folder it goes into, which edition and parts, what becomes of what is in the way.
     progress : Progress
         Told how far the comparing of what is there already is.
 
@@ -151,15 +132,7 @@ def plan_restore(
     Refused
         If its records are too damaged to restore from.
     """
-    if choice is not None and any(one is not None for one in (home, into, edition, outward_links)):
-        raise WordsOff("Say it once: with a choice, put home, into, edition and outward_links in the choice itself.")
-    if choice is None:
-        choice = RestoreChoice(
-            home=os.fspath(home) if home is not None else None,
-            into=os.fspath(into) if into is not None else None,
-            edition=edition,
-            outward_links=outward_links,
-        )
+    choice = choice if choice is not None else RestoreChoice()
     if not choice.day:
         choice = msgspec.structs.replace(choice, day=today())
     if choice.home is not None and choice.into is not None:

@@ -19,9 +19,9 @@ from blake3 import blake3
 from dunechest.chest import editions
 from dunechest.chest.bag_records import BagRecords
 from dunechest.chest.layout import DATA, DATA_FOLDER, LIBRARY_FILES, LIBRARY_FOLDER
+from dunechest.chest.origin import old_path
 from dunechest.chest.records import LibraryRecord
 from dunechest.errors import DuneChestError
-from dunechest.jobs.landing import old_path
 from dunechest.jobs.restore_contents import RestoreFile
 from dunechest.library.kinds.patterns import Patterns
 from dunechest.library.kinds.schema import Kind

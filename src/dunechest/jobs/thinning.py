@@ -10,7 +10,7 @@ from dataclasses import dataclass
 from dunechest.chest import editions, journal, pieces, records
 from dunechest.chest.bag_records import BagRecords
 from dunechest.chest.chest import Chest
-from dunechest.chest.commit import commit, tag_steps
+from dunechest.chest.commit import commit, finish_decided, tag_steps
 from dunechest.chest.journal import Rename
 from dunechest.chest.layout import DUNE, EARLIER, EDITIONS, FOR, GONE, INFO, PENDING, PENDING_TAGS, TAGS
 from dunechest.chest.pieces import Kept
@@ -173,13 +173,7 @@ def carry_out(plan: ThinPlan) -> ThinPlan:
         return plan
     bag = plan.chest.bag_folder(plan.bag)
     with plan.chest.changing(machine_name()):
-        try:
-            journal.finish(bag)
-        except OSError as error:
-            raise CutOff(
-                f"A change of {shown(plan.bag)} was cut off and cannot be finished now: {error.strerror}. Every file is on "
-                "the drive."
-            ) from error
+        finish_decided(bag)
         own = BagRecords(bag)
         now = own.library()
         if (now.edition, now.archived) != (plan.record.edition, plan.record.archived) or (

@@ -1,1 +1,1 @@
-"""TODO."""
+"""Study a library and a drive before anything is decided."""

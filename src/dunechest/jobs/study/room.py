@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterable
+from dataclasses import dataclass
 from pathlib import Path
 
 from dunechest.findings import Finding
@@ -13,6 +14,14 @@ from dunechest.words import number
 _GROWTH = 0.1
 #: So many times the growth seen are to fit beside what is archived now.
 _TIMES = 3
+
+
+@dataclass(frozen=True, slots=True)
+class Room:
+    """The room on a drive in bytes: how much is needed, and how much was free when it was asked."""
+
+    need: int
+    free: int
 
 
 def headroom(own_sizes: Iterable[tuple[str, int]], need: int) -> int:

@@ -1,4 +1,4 @@
-"""What gathers while an archive plan is carried out, and the orders to copy its files."""
+"""State of a running archive, and the orders to copy its files."""
 
 from __future__ import annotations
 
@@ -10,8 +10,7 @@ from pathlib import Path
 from dunechest.chest.file_table import FileTable
 from dunechest.chest.layout import PAYLOAD
 from dunechest.chest.records import CapturedDatabase, ChangeCounts
-from dunechest.jobs.archive import ArchivePlan
-from dunechest.jobs.planned import PlannedFile
+from dunechest.jobs.archive.plan import ArchivePlan, PlannedFile
 from dunechest.jobs.study.selection import LeftBehind
 from dunechest.names import shown
 from dunechest.transfer.tasks import CopyTask

@@ -1,4 +1,4 @@
-"""What of a next edition is on the drive already: kept, only touched, or moved; known by digest, not by name."""
+"""Files of the new edition whose bytes the drive already has, found by digest."""
 
 from __future__ import annotations
 
@@ -7,9 +7,9 @@ from dataclasses import dataclass
 import msgspec
 
 from dunechest.chest.file_table import Proven
-from dunechest.jobs.archive_run import Run, source_of
-from dunechest.jobs.changes import is_there
-from dunechest.jobs.planned import PlannedDatabase, PlannedFile
+from dunechest.chest.payload import is_there
+from dunechest.jobs.archive.doing.run import Run, source_of
+from dunechest.jobs.archive.plan import PlannedDatabase, PlannedFile
 from dunechest.jobs.study.selection import LeftBehind
 from dunechest.names import from_wire
 from dunechest.progress import Progress, Tally
@@ -41,7 +41,7 @@ def recognise(run: Run, progress: Progress) -> Recognised:
     plan, previous = run.plan, run.plan.previous
     assert previous is not None
     databases = list(plan.databases)
-    if plan.reread:
+    if plan.options.read_all:
         databases += previous.kept_databases
     else:
         for database in previous.kept_databases:
@@ -53,18 +53,18 @@ def recognise(run: Run, progress: Progress) -> Recognised:
     leaving = {path for path in leaving if is_there(run.bag, path, previous.files.size(path))}
     sizes = {previous.files[path].record.size for path in leaving}
     candidates = [file for file in plan.files if file.entry.size in sizes and file.stored not in run.proven]
-    if plan.reread:
+    if plan.options.read_all:
         candidates += previous.kept
     digests = _digests(run, candidates, progress)
     unknown = []
     for file in candidates:
-        before = previous.files.get(file.stored) if file.stored in leaving or plan.reread else None
+        before = previous.files.get(file.stored) if file.stored in leaving or plan.options.read_all else None
         if before is not None and digests.get(file.stored) == before.record.blake3:
             _keep(run, file)
             leaving.discard(file.stored)
         else:
             unknown.append(file)
-    if plan.reread:
+    if plan.options.read_all:
         silent = {file.stored for file in previous.kept}
         run.silent += [file.entry.path for file in unknown if file.stored in silent and file.stored in digests]
         leaving |= {file.stored for file in unknown if file.stored in silent}
@@ -76,7 +76,7 @@ def recognise(run: Run, progress: Progress) -> Recognised:
         if old and file.entry.size:
             run.moves[file.stored] = old.pop()
             _keep(run, file, previous.files[run.moves[file.stored]])
-    wanted = [*plan.files, *(previous.kept if plan.reread else ())]
+    wanted = [*plan.files, *(previous.kept if plan.options.read_all else ())]
     return Recognised([file for file in wanted if file.stored not in run.proven], databases)
 
 

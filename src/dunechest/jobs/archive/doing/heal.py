@@ -11,8 +11,8 @@ from dunechest.chest.commit import commit
 from dunechest.chest.journal import Rename
 from dunechest.chest.layout import DATA, PAYLOAD
 from dunechest.errors import CutOff
-from dunechest.jobs.archive_run import Run, cut_off_words, raw_path, source_of
-from dunechest.jobs.planned import PlannedFile
+from dunechest.jobs.archive.doing.run import Run, cut_off_words, raw_path, source_of
+from dunechest.jobs.archive.plan import PlannedFile
 from dunechest.progress import Progress, Tally
 from dunechest.transfer import disk
 from dunechest.transfer.crew import Crew

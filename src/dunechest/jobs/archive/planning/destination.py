@@ -2,73 +2,136 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Iterator, Mapping
+from collections.abc import Iterator, Mapping
+from dataclasses import dataclass
 
 from dunechest.chest import editions
 from dunechest.chest.bag_entry import BagEntry
 from dunechest.chest.chest import Chest
-from dunechest.chest.layout import LIBRARY
+from dunechest.chest.layout import LIBRARY, LIBRARY_FILES, LIBRARY_FOLDER
+from dunechest.chest.origin import came_from
+from dunechest.chest.stored_names import StoredNames
 from dunechest.errors import DuneChestError
 from dunechest.findings import Finding
-from dunechest.jobs.changes import Difference, difference, same_library
-from dunechest.jobs.planned import PlannedDatabase, PlannedFile
+from dunechest.jobs.archive.plan import Difference, PlannedDatabase, PlannedFile
+from dunechest.jobs.archive.planning.difference import difference
+from dunechest.jobs.archive.planning.room import Recorded
 from dunechest.jobs.study.selection import Selection
 from dunechest.library.library import Library
 from dunechest.names import quoted, shown, slug
 
 
-def state_in(
+@dataclass(frozen=True, slots=True)
+class Stored:
+    """What is to be archived, each file with its name on the drive.
+
+    Parameters
+    ----------
+    files, databases : tuple
+        Files to copy, those from outside the library included, and databases to capture.
+    names : StoredNames
+        The names of the library's own files and folders.
+    """
+
+    files: tuple[PlannedFile, ...]
+    databases: tuple[PlannedDatabase, ...]
+    names: StoredNames
+
+    @property
+    def recorded(self) -> Recorded:
+        """What the records of the edition are about."""
+        characters = sum(2 * len(f.stored) for f in self.files) + sum(2 * len(d.file.stored) for d in self.databases)
+        return Recorded(len(self.files) + len(self.databases), characters)
+
+    def folder(self, path: str) -> str:
+        """Return the path below ``data/`` of a folder of the library; its top has an empty path."""
+        return LIBRARY_FILES + self.names.folder(path) if path else LIBRARY_FOLDER
+
+
+@dataclass(frozen=True, slots=True)
+class Destination:
+    """Where a library goes in a chest.
+
+    Parameters
+    ----------
+    bag, state : str
+        Name of the bag, and whether it is ``new``, ``unchanged``, ``next`` or ``barred``.
+    findings : tuple of Finding
+        What there is to say of it.
+    earlier : tuple of (str, int)
+        Moment and bytes of each earlier edition of the same library.
+    previous : Difference or None
+        In what the library differs from its latest edition.
+    """
+
+    bag: str
+    state: str
+    findings: tuple[Finding, ...]
+    earlier: tuple[tuple[str, int], ...]
+    previous: Difference | None = None
+
+
+def destination(
     selection: Selection,
     library: Library,
     chest: Chest,
     name: str | None,
-    taken: dict[str, Library],
-    files: Iterable[PlannedFile],
-    databases: Iterable[PlannedDatabase],
-) -> tuple[str, str, list[Finding], list[tuple[str, int]], Difference | None]:
+    taken: Mapping[str, Library],
+    stored: Stored,
+) -> Destination:
     """Decide the bag's name, and whether it is new, there just so, or gets its next edition.
 
-    Then come moment and bytes of each earlier edition of the same library, and in what it
-    differs from the latest.
+    Parameters
+    ----------
+    selection, library
+        What is to be archived, and of what.
+    chest : Chest
+        Where to.
+    name : str or None
+        The name that was asked for.
+    taken : mapping
+        Names that libraries of the same run get.
+    stored : Stored
+        Each file with its name on the drive.
     """
     entries = {entry.name: entry for entry in chest.bags()}
-    told = list(_about_the_chest(chest))
+    told = tuple(_about_the_chest(chest))
     partial = tuple(sorted(part.name for part in selection.parts))
     own = [
         e
         for e in entries.values()
-        if e.library is not None and same_library(e.library, library) and e.library.partial == partial
+        if e.library is not None and came_from(e.library, library.path) and e.library.partial == partial
     ]
-    earlier = [size for one in own for size in _sizes(one)]
+    earlier = tuple(size for one in own for size in _sizes(one))
     if name is not None:
         own = [e for e in own if e.name == name]
     usual = slug(f"{library.name} {' '.join(part.title for part in selection.parts)}")
     bag = name or (own[0].name if own else usual)
     if bag in taken:
         holder = f"{shown(str(taken[bag].path))}, archived in the same run,"
-        return bag, "barred", [*told, _taken(bag, holder, entries)], earlier, None
+        return Destination(bag, "barred", (*told, _taken(bag, holder, entries)), earlier)
     entry = entries.get(bag)
     spoilt = [*own, *([entry] if entry is not None and entry.state in ("damaged", "unusable") else [])]
     for one in spoilt:
         if (finding := damaged(one, chest.unfinished.get(one.name, ""), entries)) is not None:
-            return one.name, "barred", [*told, finding], earlier, None
+            return Destination(one.name, "barred", (*told, finding), earlier)
     # It may lie here several times, under several names: one that is just so is enough.
     newest: tuple[str, str, Difference] | None = None
     for one in own:
         assert one.library is not None
-        found = difference(one, files, databases, selection)
+        found = difference(one, stored.files, stored.databases, selection)
         if found.none:
-            return one.name, "unchanged", told, earlier, found
+            return Destination(one.name, "unchanged", told, earlier, found)
         if newest is None or one.library.archived >= newest[0]:
             newest = (one.library.archived, one.name, found)
     if newest is not None:
-        return newest[1], "next", told, earlier, newest[2]
+        return Destination(newest[1], "next", told, earlier, newest[2])
     if entry is None or entry.state == "unfinished":
-        return bag, "new", told, earlier, None
+        return Destination(bag, "new", told, earlier)
     holder = (
         f"another library ({shown(entry.library.name)})" if entry.library else "something Dune Chest did not make"
     )
-    return bag, "barred", [*told, _taken(bag, holder, entries)], earlier, None
+    return Destination(bag, "barred", (*told, _taken(bag, holder, entries)), earlier)
 
 
 def _about_the_chest(chest: Chest) -> Iterator[Finding]:

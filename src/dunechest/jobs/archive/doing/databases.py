@@ -9,11 +9,11 @@ import msgspec
 
 from dunechest.chest.file_table import Proven
 from dunechest.chest.layout import CAPTURES, PAYLOAD
+from dunechest.chest.payload import is_there
 from dunechest.chest.records import CapturedDatabase, FileRecord, LeftOut
 from dunechest.errors import CutOff
-from dunechest.jobs.archive_run import Run, copy_task, cut_off_words, payload_of, source_of
-from dunechest.jobs.changes import is_there
-from dunechest.jobs.planned import PlannedDatabase, PlannedFile
+from dunechest.jobs.archive.doing.run import Run, copy_task, cut_off_words, payload_of, source_of
+from dunechest.jobs.archive.plan import PlannedDatabase, PlannedFile
 from dunechest.jobs.study.selection import LeftBehind
 from dunechest.library.capture import InUse, NotCaptured, capture
 from dunechest.library.formats.sqlite import looks_like_database

@@ -1,0 +1,38 @@
+"""Where an archived library comes from: which machine, and which place on it."""
+
+from __future__ import annotations
+
+import os
+from pathlib import Path
+
+from dunechest.chest.records import LibraryRecord, Origin
+from dunechest.ledger.folder import state_folder
+from dunechest.machine import written_paths
+from dunechest.machine.folders import own_home, place_of
+from dunechest.machine.identity import this_machine
+from dunechest.names import from_wire, to_wire
+
+
+def origin_of(path: Path) -> Origin:
+    """Return the origin of what lies in a place of this machine."""
+    machine = this_machine(state_folder())
+    place = place_of(path, Path(os.path.realpath(own_home())))
+    standard, relative = place if place is not None else ("", "")
+    return Origin(machine.id, machine.name, machine.system, to_wire(str(path)), standard, to_wire(relative))
+
+
+def came_from(record: LibraryRecord, path: Path) -> bool:
+    """Whether an archived library came from a place of this machine."""
+    machine = this_machine(state_folder())
+    return record.origin.machine_id == machine.id and from_wire(record.origin.path) == str(path)
+
+
+def from_windows(record: LibraryRecord) -> bool:
+    """Whether a library was archived on Windows."""
+    return record.origin.system == "windows"
+
+
+def old_path(record: LibraryRecord) -> str:
+    """Return the library's old full path, with ``/`` between its pieces."""
+    path = from_wire(record.origin.path)
+    return written_paths.normal(path.replace("\\", "/" if from_windows(record) else "\\"))

@@ -1,0 +1,1 @@
+"""Carry out an archive plan. Nothing here decides."""

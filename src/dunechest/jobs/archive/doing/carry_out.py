@@ -1,0 +1,146 @@
+"""Carry out an archive plan. It decides nothing: what is not in the plan is not done."""
+
+from __future__ import annotations
+
+import time
+from collections.abc import Iterable
+
+from dunechest.chest import journal
+from dunechest.chest.bag_records import BagRecords
+from dunechest.chest.commit import finish_decided
+from dunechest.chest.layout import DECLARATION
+from dunechest.errors import CutOff, Refused
+from dunechest.findings import stops
+from dunechest.jobs.archive.doing.copy import copy
+from dunechest.jobs.archive.doing.finish import finish
+from dunechest.jobs.archive.doing.heal import heal
+from dunechest.jobs.archive.doing.resume import prepare
+from dunechest.jobs.archive.doing.reuse import Recognised, recognise
+from dunechest.jobs.archive.doing.run import Run, cut_off_words
+from dunechest.jobs.archive.doing.second_look import SecondLook, second_look
+from dunechest.jobs.archive.doing.summary import summary_of, summary_of_nothing
+from dunechest.jobs.archive.plan import ArchivePlan
+from dunechest.jobs.archive.result import ArchiveResult
+from dunechest.jobs.here import machine_name
+from dunechest.ledger import events
+from dunechest.machine.volumes import identity
+from dunechest.names import shown
+from dunechest.progress import Progress, silent
+
+
+def refuse_if_stopped(plans: Iterable[ArchivePlan]) -> None:
+    """Raise `Refused` if a *stop* finding of any plan remains that its options do not overrule.
+
+    Raises
+    ------
+    Refused
+        With those findings; nothing has been changed.
+    """
+    remaining = [f for plan in plans for f in stops(plan.findings, plan.options.ignore)]
+    if remaining:
+        raise Refused("Nothing was archived.", remaining)
+
+
+def carry_out(plan: ArchivePlan, *, progress: Progress = silent) -> ArchiveResult:
+    """Archive the library of a plan.
+
+    Parameters
+    ----------
+    plan : ArchivePlan
+        From `plan_archive`.
+    progress : Progress
+        Told how far it is.
+
+    Returns
+    -------
+    ArchiveResult
+
+    Raises
+    ------
+    Refused
+        If a *stop* finding remains, or the chest has such a bag by now.
+    CutOff
+        If the drive is full, gone or failing. What was proven is taken up by the
+        next run of the same plan.
+    """
+    refuse_if_stopped([plan])
+    begun = time.monotonic()
+    run = Run(plan, plan.chest.bag_folder(plan.bag), left=list(plan.left_out))
+    lost = plan.previous.lost if plan.previous is not None else ()
+    if plan.state == "unchanged" and not lost:
+        return summary_of_nothing(run, time.monotonic() - begun)
+    with plan.chest.changing(machine_name()):
+        finish_decided(run.bag)
+        _still_as_planned(run)
+        try:
+            if lost:
+                heal(run, lost, progress)
+            made = _make_edition(run, progress) if plan.state != "unchanged" else None
+        except OSError as error:
+            raise CutOff(cut_off_words(run, f"{error.strerror or error}")) from error
+    if made is None:
+        return summary_of_nothing(run, time.monotonic() - begun)
+    second, top = made
+    result = summary_of(run, second, time.monotonic() - begun)
+    _note(run, result, top)
+    return result
+
+
+def _make_edition(run: Run, progress: Progress) -> tuple[SecondLook, str] | None:
+    """Copy what is new and make it the current edition; None if a second reading found nothing new.
+
+    Returns
+    -------
+    pair of SecondLook and str
+        What changed meanwhile, and the digest of the tag manifest.
+    """
+    plan = run.plan
+    prepare(run)
+    to_do = recognise(run, progress) if plan.state == "next" else Recognised(list(plan.files), [*plan.databases])
+    copy(run, to_do, progress)
+    if plan.options.read_all and _nothing(run):
+        journal.clear(run.bag)
+        return None
+    second = second_look(run)
+    return second, finish(run)
+
+
+def _still_as_planned(run: Run) -> None:
+    """Refuse if another process changed the bag since the plan was made."""
+    plan, bag = run.plan, run.bag
+    if plan.state == "new":
+        if (bag / DECLARATION).exists():
+            raise Refused(f"The chest has a bag {shown(plan.bag)} by now. Nothing was changed; plan again.")
+        return
+    now = BagRecords(bag).library()
+    assert plan.previous is not None
+    then = plan.previous.record
+    if (now.edition, now.archived, now.totals) != (then.edition, then.archived, then.totals):
+        raise Refused(f"{shown(plan.bag)} got another edition by now. Nothing was changed; run the command again.")
+
+
+def _nothing(run: Run) -> bool:
+    """Whether a second reading found everything as it was."""
+    previous = run.plan.previous
+    return previous is not None and not previous.others and not run.left_faults and run.proven.same_as_before
+
+
+def _note(run: Run, result: ArchiveResult, top: str) -> None:
+    chest = run.plan.chest
+    # The chest itself holds everything; without this only this machine's memory of it is missing.
+    events.try_append(
+        ("chest", {"id": chest.id, "label": chest.label, "folder": str(chest.folder)}),
+        (
+            "archive",
+            {
+                "chest": chest.id,
+                "bag": result.bag,
+                "origin": shown(str(run.plan.library.path)),
+                "edition": run.plan.edition,
+                "files": result.files_copied,
+                "bytes": result.bytes_stored,
+                "top": top,
+                "where": identity(chest.folder),
+            },
+        ),
+    )

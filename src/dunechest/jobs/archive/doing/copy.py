@@ -1,0 +1,109 @@
+"""Copy the files of a plan and prove them; capture its databases first."""
+
+from __future__ import annotations
+
+import os
+from collections.abc import Iterator, Sequence
+
+from dunechest.chest import records
+from dunechest.chest.file_table import Proven
+from dunechest.chest.layout import PROVEN
+from dunechest.chest.records import FileRecord, ProvenRecord
+from dunechest.errors import CutOff
+from dunechest.jobs.archive.doing.databases import capture_one
+from dunechest.jobs.archive.doing.reuse import Recognised
+from dunechest.jobs.archive.doing.run import Run, copy_task, cut_off_words, payload_of, source_of
+from dunechest.jobs.archive.plan import PlannedFile
+from dunechest.jobs.study.selection import LeftBehind
+from dunechest.progress import Progress, Tally
+from dunechest.transfer import disk, safe
+from dunechest.transfer.crew import Crew
+from dunechest.transfer.tasks import CopyJob, CopyOutcome
+
+_FAULTS = ("vanished", "unreadable", "changing", "not-sound")
+
+
+def copy(run: Run, to_do: Recognised, progress: Progress) -> None:
+    """Copy and prove the files; capture the databases first, while the rest waits."""
+    plan = run.plan
+    every = [*to_do.files, *(database.file for database in to_do.databases)]
+    there = run.proven.count_there
+    tally = Tally(
+        progress,
+        "archiving",
+        len(every),
+        sum(file.entry.size for file in every),
+        plan.library.name,
+        bytes_done=sum(run.bytes_of(path) for path in run.taken if not run.proven.there(path)),
+    )
+    tally.files_done = len(run.proven) - there
+    tally.tell()
+    missing = [file for file in to_do.files if file.stored not in run.proven]
+    total = sum(file.entry.size for file in missing)
+    crew_for = Crew.for_job(len(missing), total, (plan.library.path, run.bag), tally)
+    flags = os.O_WRONLY | os.O_CREAT | os.O_APPEND | getattr(os, "O_BINARY", 0)
+    log = disk.create(run.bag / PROVEN, flags, 0o644)
+    try:
+        with crew_for as crew:
+            for database in to_do.databases:
+                missing += capture_one(run, crew, database)
+                tally.files_done = len(run.proven) - there
+            for _ in _copy_files(run, crew, missing, log):
+                tally.files_done = len(run.proven) - there
+    finally:
+        os.close(log)
+    tally.tell()
+
+
+def _copy_files(run: Run, crew: Crew, files: list[PlannedFile], log: int) -> Iterator[None]:
+    """Copy files; yield after each batch, when the log says what of it is proven."""
+    payload = payload_of(run)
+
+    def job(batch: Sequence[PlannedFile]) -> CopyJob:
+        return CopyJob([copy_task(file, source_of(run, file), payload) for file in batch], True, run.plan.whole_sync)
+
+    for batch in crew.copy_each(files, lambda file: file.entry.size, job):
+        lines = []
+        for file, outcome in batch:
+            proven = _take(run, file, outcome)
+            if proven is not None:
+                lines.append(records.encode_line(_proven_record(proven, outcome)))
+        if lines:  # what is proven is to be known to the next run, even if this one is killed
+            safe.write_all(log, b"".join(lines))
+        for _, outcome in batch:
+            if outcome.state == "cut-off":
+                raise CutOff(cut_off_words(run, outcome.why))
+        yield
+
+
+def _proven_record(proven: Proven, outcome: CopyOutcome) -> ProvenRecord:
+    record = proven.record
+    return ProvenRecord(record.path, record.size, outcome.mtime_ns, record.mode, record.blake3, proven.sha512)
+
+
+def _take(run: Run, file: PlannedFile, outcome: CopyOutcome) -> Proven | None:
+    """Enter one outcome into the account."""
+    entry = file.entry
+    if outcome.state in _FAULTS:
+        why = outcome.why
+        before = run.plan.previous.files.get(file.stored) if run.plan.previous is not None else None
+        if before is not None and outcome.state != "vanished":
+            # What cannot be read now is kept as it was: an archive never holds less of it than before.
+            run.proven.keep(file.stored)
+            run.unread.add(file.stored)
+            why += f"; it stays in the archive as edition {run.plan.edition - 1} had it"
+        run.left.append(LeftBehind(entry.path, entry.size, why, True, entry.mtime_ns))
+        return None
+    if outcome.state != "ok":
+        return None
+    if outcome.again:
+        run.again.append(entry.path)
+    run.grown += outcome.size - entry.size
+    # The walk's own numbers where they are the same: half a million new ones cost memory.
+    size = entry.size if outcome.size == entry.size else outcome.size
+    mtime_ns = entry.mtime_ns if outcome.mtime_ns == entry.mtime_ns else outcome.mtime_ns
+    mode = entry.mode if outcome.mode == entry.mode else outcome.mode
+    record = FileRecord(file.stored, size, mtime_ns, mode, outcome.blake3.hex(), file.role, run.plan.edition)
+    proven = Proven(record, outcome.sha512)
+    run.proven.put(record.path, proven, "" if file.other_name else entry.path)
+    return proven

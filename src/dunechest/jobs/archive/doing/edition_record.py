@@ -1,0 +1,144 @@
+"""The record of the edition that is made."""
+
+from __future__ import annotations
+
+import os
+from collections import Counter
+from pathlib import Path
+
+from dunechest.chest import records
+from dunechest.chest.layout import LIBRARY_FILES
+from dunechest.chest.origin import origin_of
+from dunechest.chest.records import (
+    ChangedName,
+    FolderRecord,
+    LeftOut,
+    LibraryRecord,
+    LinkRecord,
+    PartRecord,
+    ReferenceCounts,
+    ReferenceRecord,
+    StrayRecord,
+    Totals,
+    now_text,
+)
+from dunechest.jobs.archive.doing.run import Run
+from dunechest.jobs.archive.fingerprint import fingerprint
+from dunechest.jobs.archive.plan import ArchivePlan
+from dunechest.library.in_use import points_here
+from dunechest.machine.drives import holds_modes
+from dunechest.machine.folders import own_home, place_of
+from dunechest.names import to_wire
+from dunechest.transfer.walk import lines_of
+from dunechest.version import version
+
+
+def record_of_edition(run: Run) -> LibraryRecord:
+    """Return the record of the edition that a run makes."""
+    plan = run.plan
+    kept: set[str] = set()
+    if plan.changed_names:
+        kept.update(path.removeprefix(LIBRARY_FILES) for path in run.proven)
+        kept.update(stored.removeprefix(LIBRARY_FILES) for stored in plan.folders.values())
+    return LibraryRecord(
+        format=records.FORMAT,
+        name=plan.library.name,
+        kind=plan.library.kind.name,
+        kind_title=plan.library.kind.title,
+        application=plan.library.kind.application,
+        shape=plan.library.shape,
+        origin=origin_of(plan.library.path),
+        edition=plan.edition,
+        archived=now_text(),
+        archived_with=version(),
+        totals=_totals(run),
+        folders=tuple(FolderRecord(to_wire(f.path), f.mtime_ns, f.mode, f.empty) for f in plan.listing.folders),
+        links=tuple(LinkRecord(to_wire(k.path), to_wire(k.target), k.mtime_ns) for k in plan.listing.links),
+        hard_links=tuple(tuple(to_wire(path) for path in group) for group in plan.hard_links),
+        changed_names=tuple(
+            ChangedName(to_wire(path), stored) for path, stored in plan.changed_names.items() if stored in kept
+        ),
+        databases=tuple(run.captured),
+        left_out=tuple(LeftOut(to_wire(o.path), o.size, o.why, o.mtime_ns, o.fault) for o in run.left),
+        parts=_parts(run),
+        partial=tuple(sorted(part.name for part in plan.selection.parts)),
+        strays=_outside_files(run),
+        strays_left=tuple(
+            LeftOut(to_wire(s.entry.path), s.entry.size, s.why_not, s.entry.mtime_ns)
+            for s in plan.selection.strays_not_taken
+        ),
+        references=_reference_counts(plan),
+        incomplete=run.left_faults,
+        changes=run.changes,
+        fingerprint=("" if run.left_faults or run.silent else _fingerprint(plan)),
+        chosen=points_here(plan.library.kind, plan.library.path, own_home()),
+        modes=holds_modes(plan.library.path),
+        mass_change=any(finding.code == "mass-change" for finding in plan.findings),
+    )
+
+
+def _totals(run: Run) -> Totals:
+    plan = run.plan
+    return Totals(
+        plan.files_found,
+        plan.bytes_found + run.grown,
+        len(run.proven) - len(run.unread),
+        sum(map(run.bytes_of, run.taken)),
+        len(run.left),
+        sum(file.size for file in run.left),
+        len(run.proven),
+        run.proven.bytes,
+    )
+
+
+def stray_folders(plan: ArchivePlan) -> set[str]:
+    """Return the folders below ``data/`` that gathered strays lie in."""
+    return {file.stored.rpartition("/")[0] for file in (*plan.files, *plan.kept) if file.stray}
+
+
+def _outside_files(run: Run) -> tuple[StrayRecord, ...]:
+    stored = {file.entry.path: file.stored for file in (*run.plan.files, *run.plan.kept) if file.stray}
+    home = Path(os.path.realpath(own_home()))
+    found = []
+    for stray in run.plan.strays:
+        proven = run.proven.get(stored[stray.entry.path])
+        if proven is None:
+            continue
+        standard, relative = place_of(Path(stray.entry.path), home) or ("", "")
+        found.append(
+            StrayRecord(
+                to_wire(stray.entry.path),
+                proven.record.path,
+                proven.record.size,
+                proven.record.mtime_ns,
+                tuple(ReferenceRecord(to_wire(r.source), to_wire(r.spot), to_wire(r.text)) for r in stray.references),
+                standard,
+                to_wire(relative),
+            )
+        )
+    return tuple(found)
+
+
+def _parts(run: Run) -> tuple[PartRecord, ...]:
+    """Return the parts that the library has, each with the number of its files that the edition holds."""
+    changed = run.plan.changed_names
+    return tuple(
+        PartRecord(
+            part.what,
+            part.name,
+            part.title,
+            sum(f"{LIBRARY_FILES}{changed.get(path, path)}" in run.proven for path in part.files),
+            part.bytes,
+        )
+        for part in run.plan.contents.parts
+    )
+
+
+def _fingerprint(plan: ArchivePlan) -> str:
+    listing = plan.contents.listing
+    return "" if listing.unreadable else fingerprint(plan.library.kind, plan.choice, lines_of(listing))
+
+
+def _reference_counts(plan: ArchivePlan) -> ReferenceCounts:
+    states = Counter(reference.state for reference in plan.contents.references.references)
+    return ReferenceCounts(states["inside"], states["stray"], states["missing"], states["away"])

@@ -1,0 +1,48 @@
+"""Walk the library again when it is copied: what appeared, and what changed meanwhile."""
+
+from __future__ import annotations
+
+from typing import NamedTuple
+
+from dunechest.jobs.archive.doing.run import Run
+from dunechest.library.formats.sqlite import COMPANIONS
+from dunechest.transfer.walk import each_file, entry_of
+
+
+class SecondLook(NamedTuple):
+    """What a second walk showed: paths of files that appeared, and of files that changed after they were copied."""
+
+    appeared: tuple[str, ...] = ()
+    moved_on: tuple[str, ...] = ()
+
+
+def second_look(run: Run) -> SecondLook:
+    """Walk the library again: what appeared, and what changed after it had been copied."""
+    plan = run.plan
+    if plan.library.shape == "file":
+        return SecondLook()
+    databases = (*plan.databases, *plan.kept_databases)
+    captured = {d.file.entry.path for d in databases}
+    captured.update(c.entry.path for d in databases for c in d.companions)
+    copied = {f.entry.path: f for f in (*plan.files, *plan.kept)}
+    others = {f.path for f in plan.listing.files if f.path not in copied}
+    appeared, moved_on = [], []
+    for stray in plan.strays:
+        now = entry_of(stray.entry.path)
+        if now is None or (now.size, now.mtime_ns) != (stray.entry.size, stray.entry.mtime_ns):
+            moved_on.append(stray.entry.path)
+    for entry in each_file(str(plan.library.path)):
+        if entry.path in captured or plan.library.kind.lock_patterns.match(entry.path):
+            continue
+        file = copied.get(entry.path)
+        if file is None:
+            # Of parts only what was asked for is watched.
+            if entry.path not in others and not plan.selection.parts and not entry.path.endswith(COMPANIONS):
+                appeared.append(entry.path)
+            continue
+        proven = run.proven.get(file.stored)
+        if proven is not None and (proven.record.size, proven.record.mtime_ns) != (entry.size, entry.mtime_ns):
+            moved_on.append(entry.path)
+    appeared.sort()
+    moved_on.sort()
+    return SecondLook(tuple(appeared), tuple(moved_on))

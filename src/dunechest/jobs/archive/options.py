@@ -1,0 +1,68 @@
+"""What a person chose for an archive, as one checked value."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+from dunechest.errors import WordsOff
+from dunechest.jobs.study.selection import EVERYTHING, Choice
+from dunechest.names import is_slug, shown
+
+#: Codes of the *stop* findings an archive can meet.
+STOP_CODES = frozenset(
+    {
+        "in-use",
+        "half-library",
+        "hollow",
+        "read-only",
+        "mass-change",
+        "name-taken",
+        "chest-inside",
+        "inside-chest",
+        "no-room",
+        "file-too-large",
+        "damaged-archive",
+        "chest-damaged",
+    }
+)
+
+
+@dataclass(frozen=True, slots=True)
+class ArchiveOptions:
+    """What a person chose for an archive.
+
+    Parameters
+    ----------
+    name : str, optional
+        Another name for the bag of a single library.
+    choice : Choice
+        Which parts and which files.
+    read_all : bool
+        Distrust sizes and times: read every file, and compare its bytes with those archived.
+    ignore : tuple of str
+        Codes of *stop* findings to overrule, as far as they yield.
+
+    Raises
+    ------
+    WordsOff
+        If `name` cannot be a bag's name, or a code is not one of `STOP_CODES`: a mistyped one must not look as if it
+        had been heeded.
+    """
+
+    name: str | None = None
+    choice: Choice = EVERYTHING
+    read_all: bool = False
+    ignore: tuple[str, ...] = ()
+
+    def __post_init__(self) -> None:
+        object.__setattr__(self, "ignore", (self.ignore,) if isinstance(self.ignore, str) else tuple(self.ignore))
+        if self.name is not None and not is_slug(self.name):
+            raise WordsOff(f"{shown(self.name)!r} cannot be a bag's name: use small letters, digits and hyphens.")
+        for code in self.ignore:
+            if code not in STOP_CODES:
+                known = ", ".join(sorted(STOP_CODES))
+                raise WordsOff(f"--despite {shown(code)}: there is no such finding. Codes: {known}.")
+
+
+#: The options of whoever chose nothing.
+USUAL = ArchiveOptions()

@@ -1,0 +1,221 @@
+"""What archiving a library means, as plain values: nothing is decided here, and nothing done."""
+
+from __future__ import annotations
+
+import os
+from collections.abc import Mapping
+from dataclasses import dataclass
+from typing import Any
+
+import msgspec
+
+from dunechest.chest.chest import Chest
+from dunechest.chest.file_table import FileTable
+from dunechest.chest.layout import LIBRARY_FILES
+from dunechest.chest.records import LibraryRecord
+from dunechest.findings import Finding
+from dunechest.jobs.archive.options import ArchiveOptions
+from dunechest.jobs.study.contents import Contents
+from dunechest.jobs.study.drive import Drive
+from dunechest.jobs.study.room import Room
+from dunechest.jobs.study.selection import Choice, LeftBehind, Selection, Stray
+from dunechest.jobs.values import digest_of_values
+from dunechest.library.library import Library
+from dunechest.library.roles import Role
+from dunechest.transfer.walk import FileEntry, Walk
+
+
+class PlannedFile(msgspec.Struct, frozen=True, gc=False):
+    """A file to archive: as the walk saw it, its role, and its path below ``data/`` where that is another.
+
+    The path in `entry` is the library's own, or for a stray the full one.
+    """
+
+    entry: FileEntry
+    role: Role
+    other_name: str = ""
+    stray: bool = False
+
+    @property
+    def stored(self) -> str:
+        """Path below ``data/``; of half a million files it is made when it is asked for."""
+        return self.other_name or LIBRARY_FILES + self.entry.path
+
+
+@dataclass(frozen=True, slots=True)
+class PlannedDatabase:
+    """A database to capture, its path below ``data/``, and the companions whose content comes along."""
+
+    file: PlannedFile
+    companions: tuple[PlannedFile, ...]
+
+
+@dataclass(frozen=True, slots=True)
+class Difference:
+    """In what a library differs from its latest edition.
+
+    Parameters
+    ----------
+    record : LibraryRecord
+        The latest edition.
+    files : Shelf
+        Its payload, by path below ``data/``.
+    kept, kept_databases : tuple
+        What is just as it was: it is not read.
+    to_read, to_capture : tuple
+        What is new, or has another size or time.
+    dropped : tuple of str
+        Paths below ``data/`` of what is no longer there.
+    others : tuple of str
+        Links, folders and modes that differ; no bytes are concerned.
+    lost : tuple
+        Of what is kept, files that the chest does not have any more, or not in their size.
+    """
+
+    record: LibraryRecord
+    files: FileTable
+    kept: tuple[PlannedFile, ...]
+    kept_databases: tuple[PlannedDatabase, ...]
+    to_read: tuple[PlannedFile, ...]
+    to_capture: tuple[PlannedDatabase, ...]
+    dropped: tuple[str, ...]
+    others: tuple[str, ...]
+    lost: tuple[PlannedFile, ...] = ()
+
+    @property
+    def none(self) -> bool:
+        """Whether there is none at all."""
+        return not (self.to_read or self.to_capture or self.dropped or self.others)
+
+    @property
+    def paths(self) -> tuple[str, ...]:
+        """Every path in which they differ: the library's own, for what is gone the one below ``data/``."""
+        changed = {file.entry.path for file in self.to_read} | {db.file.entry.path for db in self.to_capture}
+        gone = {path.removeprefix(LIBRARY_FILES) for path in self.dropped}
+        return tuple(sorted({*changed, *gone, *self.others}))
+
+
+@dataclass(frozen=True, slots=True, eq=False, repr=False)
+class ArchivePlan:
+    """What archiving one library means.
+
+    `state` is ``new`` (a bag will be made), ``unchanged`` (the chest has it just so,
+    nothing is to be done), ``next`` (the bag gets its next edition) or ``barred`` (something else
+    has the name). `folders` maps each folder's path in the library to its path below ``data/``; `selection`
+    is what was asked for, and `files` are to be read of it, strays included. `previous` says in
+    what the library differs from its latest edition, if there is one.
+
+    Two plans are equal if they decide the same (`decisions`). What changes by itself stands beside that: `room`, and the
+    `drive` as it was found.
+    """
+
+    library: Library
+    chest: Chest
+    bag: str
+    state: str
+    options: ArchiveOptions
+    contents: Contents
+    selection: Selection
+    files: tuple[PlannedFile, ...]
+    databases: tuple[PlannedDatabase, ...]
+    left_out: tuple[LeftBehind, ...]
+    folders: Mapping[str, str]
+    changed_names: Mapping[str, str]
+    hard_links: tuple[tuple[str, ...], ...]
+    findings: tuple[Finding, ...]
+    drive: Drive
+    room: Room
+    previous: Difference | None = None
+
+    def decisions(self) -> dict[str, Any]:
+        """Return all that the plan decides, as JSON values: two plans with the same do the same."""
+        databases = [[d.file.stored, d.file.entry.size, d.file.entry.mtime_ns] for d in self.databases]
+        files = [[f.entry.path, f.stored, f.entry.size, f.entry.mtime_ns, f.role, f.stray] for f in self.files]
+        previous = self.previous
+        return {
+            "library": str(self.library.path),
+            "kind": self.library.kind.name,
+            "chest": self.chest.id,
+            "bag": self.bag,
+            "state": self.state,
+            "edition": self.edition,
+            "options": msgspec.to_builtins(self.options),
+            "files": len(files),
+            "each file": digest_of_values([files, databases]),
+            "kept": digest_of_values([file.stored for file in self.kept]),
+            "dropped": list(previous.dropped) if previous is not None else [],
+            "left out": [[one.path, one.why, one.fault] for one in self.left_out],
+            "names": digest_of_values([sorted(self.folders.items()), sorted(self.changed_names.items())]),
+            "links": digest_of_values([list(self.hard_links), [[k.path, k.target] for k in self.listing.links]]),
+            "stops": sorted(
+                f"{f.code}: {f.what}" for f in self.findings if f.weight == "stop" and f.code != "no-room"
+            ),
+        }
+
+    def __eq__(self, other: object) -> bool:
+        return isinstance(other, ArchivePlan) and self.decisions() == other.decisions()
+
+    def __hash__(self) -> int:
+        return hash((self.chest.id, self.bag, self.state, str(self.library.path)))
+
+    def __repr__(self) -> str:
+        return f"<ArchivePlan {self.library.name} to {self.chest.label}: {self.state}, {len(self.files)} files>"
+
+    @property
+    def choice(self) -> Choice:
+        """Which parts and files were asked for."""
+        return self.options.choice
+
+    @property
+    def whole_sync(self) -> bool:
+        """Whether one call flushes the drive's whole filesystem."""
+        return self.drive.place.whole_sync
+
+    @property
+    def edition(self) -> int:
+        """Number of the edition that will be made, or that is there just so."""
+        if self.previous is None:
+            return 1
+        return self.previous.record.edition + (self.state == "next")
+
+    @property
+    def kept(self) -> tuple[PlannedFile, ...]:
+        """Files that are in the chest as they are now; strays and databases copied as they are included."""
+        return self.previous.kept if self.previous is not None else ()
+
+    @property
+    def kept_databases(self) -> tuple[PlannedDatabase, ...]:
+        """Databases that are in the chest as they are now."""
+        return self.previous.kept_databases if self.previous is not None else ()
+
+    @property
+    def listing(self) -> Walk:
+        """What was asked for of the library, taken or left out."""
+        return self.selection.listing
+
+    @property
+    def strays(self) -> tuple[Stray, ...]:
+        """Files outside the library that are gathered."""
+        return self.selection.strays
+
+    @property
+    def _hollow_strays(self) -> list[LeftBehind]:
+        inside = {file.path for file in self.listing.files}
+        return [one for one in self.left_out if os.path.isabs(one.path) and one.path not in inside]
+
+    @property
+    def files_found(self) -> int:
+        """Every name that is not a folder or a link, and every stray that was to be gathered."""
+        inside = len(self.listing.files) + len(self.listing.others) + len(self.listing.unreadable)
+        return inside + len(self.strays) + len(self._hollow_strays)
+
+    @property
+    def bytes_found(self) -> int:
+        """Bytes of the files found."""
+        strays = sum(stray.entry.size for stray in self.strays) + sum(one.size for one in self._hollow_strays)
+        return self.listing.bytes + strays
+
+    @property
+    def bytes_to_copy(self) -> int:
+        """Bytes of the files to copy, as the walk saw them."""
+        return sum(f.entry.size for f in self.files) + sum(d.file.entry.size for d in self.databases)

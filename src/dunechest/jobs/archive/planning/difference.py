@@ -1,0 +1,155 @@
+"""Differences of a library from its latest edition, by names, sizes and times, without opening a file."""
+
+from __future__ import annotations
+
+from collections.abc import Collection, Iterable, Iterator, Mapping
+from dataclasses import dataclass, field
+
+from dunechest.chest.bag_entry import BagEntry
+from dunechest.chest.editions import current_files
+from dunechest.chest.file_table import FileTable, Marks
+from dunechest.chest.payload import lost_in
+from dunechest.chest.records import CapturedDatabase, LibraryRecord
+from dunechest.jobs.archive.plan import Difference, PlannedDatabase, PlannedFile
+from dunechest.jobs.study.selection import Selection
+from dunechest.names import from_wire
+from dunechest.transfer.walk import FileEntry, Walk
+
+
+def difference(
+    entry: BagEntry,
+    files: Iterable[PlannedFile],
+    databases: Iterable[PlannedDatabase],
+    selection: Selection,
+) -> Difference:
+    """Compare what is to be archived with a bag's current edition.
+
+    Parameters
+    ----------
+    entry : BagEntry
+        The bag.
+    files, databases : iterable
+        What is to be archived now.
+    selection : Selection
+        Where it comes from, with links and folders.
+
+    Raises
+    ------
+    DuneChestError
+        If the bag's records cannot be relied on.
+    """
+    record = entry.library
+    assert record is not None
+    then = current_files(entry.records).frozen()
+    compared = _Compared(
+        then,
+        {from_wire(one.path): one for one in record.databases},
+        {from_wire(stray.path): stray.stored for stray in record.strays},
+        lost_in(entry.folder, then),
+        Marks(then),
+    )
+    for file in files:
+        compared.file(file)
+    for database in databases:
+        compared.database(database)
+    return Difference(
+        record,
+        then,
+        tuple(compared.kept),
+        tuple(compared.kept_databases),
+        tuple(compared.to_read),
+        tuple(compared.to_capture),
+        tuple(sorted(compared.found.others())),
+        tuple(sorted([*compared.others, *_links_and_folders(record, selection.listing)])),
+        tuple(compared.lost),
+    )
+
+
+@dataclass(slots=True)
+class _Compared:
+    """Files held one by one against the latest edition: what is just so, and what has to be read."""
+
+    then: FileTable
+    captured: Mapping[str, CapturedDatabase]
+    own_names: Mapping[str, str]
+    gone: Collection[str]
+    found: Marks
+    kept: list[PlannedFile] = field(default_factory=list)
+    kept_databases: list[PlannedDatabase] = field(default_factory=list)
+    to_read: list[PlannedFile] = field(default_factory=list)
+    to_capture: list[PlannedDatabase] = field(default_factory=list)
+    others: list[str] = field(default_factory=list)
+    lost: list[PlannedFile] = field(default_factory=list)
+
+    def file(self, file: PlannedFile) -> None:
+        """Take in a file."""
+        self.found.add(file.stored)
+        if not self._unchanged(file):
+            self.to_read.append(file)
+            return
+        self.kept.append(file)
+        if file.stored in self.gone:
+            self.lost.append(file)
+        if self.then[file.stored].record.mode != file.entry.mode:
+            self.others.append(file.entry.path)
+
+    def database(self, database: PlannedDatabase) -> None:
+        """Take in a database with its companions."""
+        stored = database.file.stored
+        captured = self.captured.get(database.file.entry.path)
+        self.found.add(stored)
+        # One that SQLite could not capture was copied like any other, its companions beside it.
+        plain = captured is None and stored in self.then
+        every = (database.file, *database.companions)
+        if (
+            captured is not None
+            and stored in self.then
+            and stored not in self.gone
+            and _same_database(captured, database)
+        ):
+            self.kept_databases.append(database)
+        elif plain and all(map(self._unchanged, every)):
+            self.kept += every
+            self.lost += [file for file in every if file.stored in self.gone]
+            for companion in database.companions:
+                self.found.add(companion.stored)
+        else:
+            self.to_capture.append(database)
+
+    def _unchanged(self, file: PlannedFile) -> bool:
+        proven = self.then.get(file.stored)
+        if proven is None or file.entry.path in self.captured:
+            return False
+        # The name of a stray in the chest says little; where it came from counts.
+        if file.stray and self.own_names.get(file.entry.path) != file.stored:
+            return False
+        return (proven.record.size, proven.record.mtime_ns) == (file.entry.size, file.entry.mtime_ns)
+
+
+def _links_and_folders(record: LibraryRecord, listing: Walk) -> Iterator[str]:
+    """Yield the paths of links and folders that differ from the record."""
+    links = {from_wire(link.path): from_wire(link.target) for link in record.links}
+    links_now = {link.path: link.target for link in listing.links}
+    folders = {from_wire(folder.path): folder.mode for folder in record.folders}
+    folders_now = {folder.path: folder.mode for folder in listing.folders}
+    yield from (path for path in {*links, *links_now} if links.get(path) != links_now.get(path))
+    yield from (path for path in {*folders, *folders_now} if folders.get(path) != folders_now.get(path))
+
+
+def _same_database(one: CapturedDatabase, database: PlannedDatabase) -> bool:
+    """Whether the file a captured database came from is as it was, and its log; an empty one says as much as none."""
+    entry = database.file.entry
+    if (entry.size, entry.mtime_ns) != (one.size, one.mtime_ns):
+        return False
+    then = {from_wire(c.path): (c.size, c.mtime_ns) for c in one.companions if _speaks(from_wire(c.path), c.size)}
+    now = {c.entry.path: (c.entry.size, c.entry.mtime_ns) for c in database.companions if _counts(c.entry)}
+    return then == now
+
+
+def _counts(entry: FileEntry) -> bool:
+    return _speaks(entry.path, entry.size)
+
+
+def _speaks(path: str, size: int) -> bool:
+    """Whether a companion of a database can hold anything: its index holds nothing that matters."""
+    return size > 0 and not path.endswith("-shm")

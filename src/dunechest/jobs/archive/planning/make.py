@@ -1,0 +1,225 @@
+"""Plan an archive: what will be copied, what left out and why, and whether it may be done."""
+
+from __future__ import annotations
+
+import os
+from collections.abc import Iterable, Mapping, Sequence
+from pathlib import Path
+from types import MappingProxyType
+
+from dunechest.chest.chest import Chest
+from dunechest.chest.layout import LIBRARY_FILES, OUTSIDE_FILES
+from dunechest.chest.stored_names import StoredNames
+from dunechest.errors import WordsOff
+from dunechest.findings import Finding, weightiest_first
+from dunechest.jobs.archive.options import USUAL, ArchiveOptions
+from dunechest.jobs.archive.plan import ArchivePlan, PlannedDatabase, PlannedFile
+from dunechest.jobs.archive.planning.destination import Stored, destination
+from dunechest.jobs.archive.planning.mass_change import mass_change
+from dunechest.jobs.archive.planning.room import already_there, need_of
+from dunechest.jobs.study.contents import Contents, study
+from dunechest.jobs.study.drive import Drive, examine
+from dunechest.jobs.study.drive_findings import drive_findings, holds_findings
+from dunechest.jobs.study.library_findings import library_findings
+from dunechest.jobs.study.room import Room, headroom, names_findings, room_findings
+from dunechest.jobs.study.selection import LeftBehind, Selection, Stray, select
+from dunechest.library.library import Library
+from dunechest.library.roles import databases_among
+from dunechest.machine.drives import Filesystem, Limits
+from dunechest.names import shown
+from dunechest.transfer.walk import FileEntry
+from dunechest.words import number
+
+
+def plan_archive(
+    libraries: Sequence[Library | Contents], chest: Chest, options: ArchiveOptions = USUAL
+) -> tuple[ArchivePlan, ...]:
+    """Plan the archive of one or several libraries to a chest.
+
+    Nothing is changed; what the drive can hold is tried with a few empty files in a
+    folder of their own in the chest, which is removed at once.
+
+    Parameters
+    ----------
+    libraries : sequence of Library
+        What to archive; one that was studied already comes as its `Contents`.
+    chest : Chest
+        Where to.
+    options : ArchiveOptions
+        What was chosen.
+
+    Returns
+    -------
+    tuple of ArchivePlan
+        One a library. Whether there is room counts all of them together.
+
+    Raises
+    ------
+    WordsOff
+        If a name is given for several libraries, or a part does not exist.
+    CutOff
+        If a library or the drive cannot be listed.
+    """
+    if options.name is not None and len(libraries) != 1:
+        raise WordsOff("--name gives one library another name; archive the others by themselves.")
+    drive = examine(chest)
+    plans: list[ArchivePlan] = []
+    taken: dict[str, Library] = {}
+    promised = 0
+    for library in libraries:
+        contents = library if isinstance(library, Contents) else study(library)
+        plan = _plan_one(contents, chest, drive, options, taken, promised)
+        taken[plan.bag] = contents.library
+        if plan.state in ("new", "next"):
+            promised += plan.room.need
+        plans.append(plan)
+    return tuple(plans)
+
+
+def _plan_one(
+    contents: Contents,
+    chest: Chest,
+    drive: Drive,
+    options: ArchiveOptions,
+    taken: Mapping[str, Library],
+    promised: int,
+) -> ArchivePlan:
+    library, place = contents.library, drive.place
+    selection = select(contents, options.choice)
+    fitting, too_large = _fitting(selection, place)
+    stored = _stored(contents, selection, fitting, place.limits)
+    found = destination(selection, library, chest, options.name, taken, stored)
+    state, previous = found.state, found.previous
+    files, databases = stored.files, stored.databases
+    if previous is not None:
+        if options.read_all and state == "unchanged":
+            state = "next"
+        files, databases = previous.to_read, previous.to_capture
+    need = need_of(files, databases, selection.listing, place, stored.recorded, previous)
+    need = max(0, need - already_there(chest, found.bag))
+    findings = [*library_findings(contents, selection), *_places(library, chest), *found.findings]
+    if previous is not None and state == "next":
+        findings += mass_change(previous, library, selection)
+    findings += drive_findings(library, chest, drive)
+    if state in ("new", "next"):
+        findings += room_findings(need, promised, headroom(found.earlier, need), drive)
+        findings += names_findings(len(files) + len(databases) + len(selection.listing.folders) + 16, drive)
+        findings += _too_large(too_large, place)
+        coarse = _too_fine(files, drive)
+        findings += holds_findings(drive, stored.names.changed, len(selection.listing.links), coarse)
+    folders = {f.path: stored.folder(f.path) for f in selection.listing.folders}
+    return ArchivePlan(
+        library=library,
+        chest=chest,
+        bag=found.bag,
+        state=state,
+        options=options,
+        contents=contents,
+        selection=selection,
+        files=tuple(sorted(files, key=lambda f: f.stored)),
+        databases=databases,
+        left_out=(*selection.left_out, *too_large),
+        folders=MappingProxyType(folders),
+        changed_names=MappingProxyType(dict(stored.names.changed)),
+        hard_links=_hard_links(fitting),
+        findings=weightiest_first(findings),
+        drive=drive,
+        room=Room(need, place.free),
+        previous=previous,
+    )
+
+
+def _fitting(selection: Selection, place: Filesystem) -> tuple[list[FileEntry], list[LeftBehind]]:
+    """Tell the files that the drive's filesystem can hold from those that are too large for it."""
+    fitting, too_large = [], []
+    for entry in selection.files:
+        if place.limits.largest is not None and entry.size > place.limits.largest:
+            why = f"larger than the {place.type} filesystem can hold"
+            too_large.append(LeftBehind(entry.path, entry.size, why, True, entry.mtime_ns))
+        else:
+            fitting.append(entry)
+    return fitting, too_large
+
+
+def _stored(contents: Contents, selection: Selection, fitting: Sequence[FileEntry], limits: Limits) -> Stored:
+    """Give everything that is to be archived its name on the drive."""
+    databases = databases_among(contents.library.kind, fitting)
+    companions = {path: main for main, paths in databases.items() for path in paths}
+    names = StoredNames(limits)
+    names.folders(f.path for f in selection.listing.folders)
+    files: list[PlannedFile] = []
+    mains: dict[str, PlannedFile] = {}
+    beside: dict[str, list[PlannedFile]] = {}
+    for entry in fitting:
+        stored = names.file(entry.path)
+        other = "" if stored == entry.path else LIBRARY_FILES + stored
+        file = PlannedFile(entry, contents.roles.get(entry.path, "essential"), other)
+        if entry.path in companions:
+            beside.setdefault(companions[entry.path], []).append(file)
+        elif entry.path in databases:
+            mains[entry.path] = file
+        else:
+            files.append(file)
+    captured = tuple(PlannedDatabase(mains[path], tuple(beside.get(path, ()))) for path in sorted(mains))
+    return Stored((*files, *_stray_files(selection.strays, limits)), captured, names)
+
+
+def _too_fine(files: Sequence[PlannedFile], drive: Drive) -> int:
+    """Count the files whose times are finer than the drive can keep."""
+    step = drive.probed.time_step_ns if drive.probed is not None else 1
+    return sum(file.entry.mtime_ns % step != 0 for file in files) if step > 1 else 0
+
+
+def _stray_files(strays: Iterable[Stray], limits: Limits) -> list[PlannedFile]:
+    """Give strays names that the drive can hold."""
+    names = StoredNames(limits)
+    names.folders(sorted({stray.stored.rpartition("/")[0] for stray in strays}))
+    return [PlannedFile(s.entry, "essential", OUTSIDE_FILES + names.file(s.stored), True) for s in strays]
+
+
+def _places(library: Library, chest: Chest) -> list[Finding]:
+    """Refuse to archive a chest into itself."""
+    source, target = library.path, Path(os.path.realpath(chest.folder))
+    if target.is_relative_to(source):
+        return [
+            Finding(
+                "chest-inside",
+                "stop",
+                f"The chest {shown(str(target))} lies inside what is to be archived.",
+                "Name a folder that does not hold the chest.",
+            )
+        ]
+    if source.is_relative_to(target):
+        return [
+            Finding(
+                "inside-chest",
+                "stop",
+                f"{shown(str(source))} lies inside the chest itself.",
+                "Name the library on this machine, not its copy.",
+            )
+        ]
+    return []
+
+
+def _too_large(large: Sequence[LeftBehind], place: Filesystem) -> list[Finding]:
+    if not large:
+        return []
+    return [
+        Finding(
+            "file-too-large",
+            "stop",
+            f"{number(len(large), 'file')} larger than the {place.type} filesystem of the drive can hold, "
+            f"the first being {shown(large[0].path)}.",
+            "Use a drive with another filesystem; or leave them out with --despite file-too-large.",
+            yields=True,
+        )
+    ]
+
+
+def _hard_links(files: Iterable[FileEntry]) -> tuple[tuple[str, ...], ...]:
+    """Group the names of each file that has several in the library."""
+    groups: dict[tuple[int, int], list[str]] = {}
+    for file in files:
+        if file.names > 1:
+            groups.setdefault((file.device, file.inode), []).append(file.path)
+    return tuple(tuple(paths) for paths in sorted(groups.values()) if len(paths) > 1)
