@@ -15,7 +15,8 @@ from pathlib import Path
 from typing import Any
 
 import dunechest
-from dunechest.jobs import thinning
+from dunechest.jobs.editions.doing import carry_out
+from dunechest.jobs.editions.planning import plan_drop
 
 from .conftest import facts
 from .power import MODES, PowerCut, Recorder, after_power_cut, snapshot
@@ -97,7 +98,7 @@ def jobs() -> Iterator[tuple[str, Callable[[Stage], None], Act | None]]:
 
     yield "first archive", nothing, None
     yield "next edition", one, None
-    yield "thinning", three, lambda chest: thinning.carry_out(thinning.plan_thinning(chest, "library", "the last 1"))
+    yield "thinning", three, lambda chest: carry_out(plan_drop(chest, "library", "the last 1"))
 
 
 @dataclass

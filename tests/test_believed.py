@@ -12,7 +12,7 @@ import pytest
 
 import dunechest
 from dunechest.chest.edition_totals import edition_lines
-from dunechest.jobs.rounds import verify_for
+from dunechest.jobs.verify.timed import verify_for
 
 from . import sealing
 from .conftest import Command, bag_of, facts, flip

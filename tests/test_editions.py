@@ -288,7 +288,7 @@ def test_a_large_share_that_changes_at_once_stops(
     assert ran.status == 0
     assert back(chest, "many", 1, tmp_path / "back") == truth
     assert "mass change" in command("editions", chest.folder, "many").out
-    plan = dunechest.plan_thinning(chest, "many", "the last 1")
+    plan = dunechest.plan_drop(chest, "many", "the last 1")
     assert (plan.kept, plan.dropped, plan.exempt) == ((1, 2), (), (1,))
 
 

@@ -13,7 +13,8 @@ from hypothesis import strategies as st
 from hypothesis.stateful import Bundle, RuleBasedStateMachine, consumes, invariant, rule
 
 import dunechest
-from dunechest.jobs import thinning
+from dunechest.jobs.editions.doing import carry_out
+from dunechest.jobs.editions.planning import plan_drop
 
 from .conftest import flip
 from .power import PowerCut, Recorder
@@ -156,9 +157,9 @@ class Chests(RuleBasedStateMachine):
     def thin(self, bag: str, last: int) -> None:
         if self.damaged[bag]:
             return
-        plan = thinning.plan_thinning(self.chest, bag, f"the last {last}")
+        plan = plan_drop(self.chest, bag, f"the last {last}")
         try:
-            thinning.carry_out(plan)
+            carry_out(plan)
         except dunechest.Refused:  # an archive was cut off in it
             assert (self.chest.folder / "bags" / bag / "dune" / "pending").exists()
             return

@@ -109,13 +109,13 @@ def test_a_full_drive_is_seen_before_and_a_filled_one_survived(tiny: Path, tmp_p
     # Room is there when it is counted, and something else takes it afterwards.
     for path in sorted(library.iterdir())[9:]:
         path.unlink()
-    from dunechest.jobs import archiving
+    from dunechest.jobs.archive import carry_out
     from dunechest.jobs.archive.planning.make import plan_archive
 
     (plan,) = plan_archive([dunechest.library_at(library)], chest)
     (tiny / "ballast").write_bytes(bytes(1_200_000))
     with pytest.raises(dunechest.CutOff, match="goes on from there"):
-        archiving.carry_out(plan)
+        carry_out(plan)
     (tiny / "ballast").unlink()
     ran = command("archive", library, "--to", tiny, "--json")
     assert ran.status == 0

@@ -15,7 +15,8 @@ from hypothesis import strategies as st
 
 import dunechest
 from dunechest.chest import pieces
-from dunechest.jobs import thinning
+from dunechest.jobs.editions import planning
+from dunechest.jobs.editions.doing import carry_out
 
 from .conftest import Command, bag_of, facts, sha512sum
 from .test_editions import archive, back
@@ -62,8 +63,8 @@ def test_earlier_states_of_large_files_are_kept_in_pieces(
     assert command("compare", f"{chest.folder}/lib@1", f"{chest.folder}/lib@1").status == 0
     assert command("compare", f"{chest.folder}/lib@1", f"{chest.folder}/lib").status == 1
     keep = {1, 5, max(truth)}
-    monkeypatch.setattr(thinning, "kept_by", lambda *rest: keep)
-    plan = thinning.carry_out(dunechest.plan_thinning(chest, "lib", "the last 1"))
+    monkeypatch.setattr(planning, "kept_by", lambda *rest: keep)
+    plan = carry_out(dunechest.plan_drop(chest, "lib", "the last 1"))
     assert set(plan.kept) == keep
     assert dunechest.verify(chest).well
     for number in keep:

@@ -15,7 +15,7 @@ import pytest
 
 import dunechest
 from dunechest.chest import pieces
-from dunechest.jobs import rounds
+from dunechest.jobs.verify.timed import verify_for
 from dunechest.ledger import events
 
 from .conftest import Command, bag_of, facts, flip
@@ -205,7 +205,7 @@ def huge(tmp_path: Path, chest: dunechest.Chest) -> Path:
 def test_a_drive_is_proven_over_several_evenings(huge: Path, chest: dunechest.Chest, command: Command) -> None:
     looked = []
     for _ in range(30):
-        result = rounds.verify_for(chest, 0.0)
+        result = verify_for(chest, 0.0)
         (check,) = result.checks
         looked.append((check.bag, check.files, check.remaining))
         if check.bag == "b" and not check.remaining:
@@ -213,7 +213,7 @@ def test_a_drive_is_proven_over_several_evenings(huge: Path, chest: dunechest.Ch
     assert [bag for bag, _, remaining in looked if not remaining] == ["a", "b"], "one is finished, then the next"
     for bag in ("a", "b"):
         assert sum(files for name, files, _ in looked if name == bag) == 907
-    assert rounds.verify_for(chest, 0.0).checks[0].bag == "a", "the one checked longest ago comes first"
+    assert verify_for(chest, 0.0).checks[0].bag == "a", "the one checked longest ago comes first"
     shown = command("chest", "show", chest.folder).out
     assert "sound" in shown
     assert command("verify", chest.folder, "--for", "2h").status == 0
@@ -223,7 +223,7 @@ def test_damage_counts_whenever_it_is_found(huge: Path, chest: dunechest.Chest, 
     flip(bag_of(chest, "a") / "data" / "library" / "850")
     states = []
     for _ in range(12):
-        result = rounds.verify_for(chest, 0.0, ["a"])
+        result = verify_for(chest, 0.0, ["a"])
         states += [s.path for s in result.checks[0].states]
         if not result.checks[0].remaining:
             break
@@ -408,10 +408,10 @@ def test_a_drive_that_fills_up_while_an_edition_is_made(tmp_path: Path) -> None:
             (library / f"{number}").write_bytes(os.urandom(150_000))
         (plan,) = dunechest.plan_archive([dunechest.library_at(library)], chest)
         (tiny / "ballast").write_bytes(bytes(1_600_000))
-        from dunechest.jobs import archiving
+        from dunechest.jobs.archive import carry_out
 
         with pytest.raises(dunechest.CutOff, match="No space"):
-            archiving.carry_out(plan)
+            carry_out(plan)
         chest = dunechest.Chest.open(tiny)
         assert dunechest.verify(chest).well
         assert dunechest.restore(chest, "lib", dunechest.RestoreChoice(into=str(tmp_path / "b"))).well

@@ -11,7 +11,8 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 import dunechest
-from dunechest.jobs import thinning, thinning_rule
+from dunechest.jobs.editions.doing import carry_out
+from dunechest.jobs.editions.retention_rule import kept_by, parse_rule
 
 from .conftest import Command, bag_of, facts
 from .test_editions import archive, back
@@ -32,8 +33,8 @@ RULES = [
 
 @pytest.mark.parametrize(("rule", "kept"), RULES, ids=[r for r, _ in RULES])
 def test_rules_in_plain_words(rule: str, kept: set[int]) -> None:
-    clauses = thinning_rule.parse_rule(rule)
-    found = thinning_rule.kept_by(clauses, list(enumerate(DAYS, start=1)), NOW)
+    clauses = parse_rule(rule)
+    found = kept_by(clauses, list(enumerate(DAYS, start=1)), NOW)
     if rule.startswith("one a year"):
         kept = {max(n for n, d in enumerate(DAYS, 1) if d.year == year) for year in {d.year for d in DAYS}}
     if rule.startswith("one a month for a year"):
@@ -53,7 +54,7 @@ def test_rules_in_plain_words(rule: str, kept: set[int]) -> None:
 def test_rules_that_are_none(rule: str, library: Path, chest: dunechest.Chest, command: Command) -> None:
     archive(library, chest)
     with pytest.raises(dunechest.WordsOff, match="A rule reads"):
-        thinning_rule.parse_rule(rule)
+        parse_rule(rule)
     if rule:
         assert command("editions", chest.folder, "shed", "--thin", rule).status == 2
 
@@ -63,10 +64,10 @@ def test_rules_that_are_none(rule: str, library: Path, chest: dunechest.Chest, c
 )
 def test_a_rule_keeps_one_of_each_period(ages: list[int], number: int, unit: str) -> None:
     editions = [(n, NOW - datetime.timedelta(days=age)) for n, age in enumerate(sorted(ages, reverse=True), 1)]
-    clauses = thinning_rule.parse_rule(f"one a {unit} for {number} {unit}s")
-    kept = thinning_rule.kept_by(clauses, editions, NOW)
+    clauses = parse_rule(f"one a {unit} for {number} {unit}s")
+    kept = kept_by(clauses, editions, NOW)
     assert kept <= {n for n, _ in editions}
-    everything = thinning_rule.kept_by(thinning_rule.parse_rule("one a day for ever"), editions, NOW)
+    everything = kept_by(parse_rule("one a day for ever"), editions, NOW)
     assert len(everything) == len({when.date() for _, when in editions})
 
 
@@ -109,7 +110,7 @@ def test_the_ledger_still_knows_a_thinned_bag_as_its_own(
     for text in ("a", "b", "c"):
         (library / "rope.txt").write_text(text)
         archive(library, chest)
-    thinning.carry_out(dunechest.plan_thinning(chest, "shed", "the last 1"))
+    carry_out(dunechest.plan_drop(chest, "shed", "the last 1"))
     result = dunechest.restore(chest, "shed", dunechest.RestoreChoice(into=str(tmp_path / "back")))
     assert os.readlink(tmp_path / "back" / "out") == "/somewhere/else"
     assert result.well

@@ -39,11 +39,14 @@ if TYPE_CHECKING:
     from dunechest.jobs.archive import ArchiveOptions, ArchivePlan, archive
     from dunechest.jobs.archive.planning.make import plan_archive
     from dunechest.jobs.archive.result import ArchiveResult
-    from dunechest.jobs.checking import FileState
     from dunechest.jobs.chests import ChestContents, create_chest, show_chest
-    from dunechest.jobs.compare import Comparison, compare
+    from dunechest.jobs.compare.by_bytes import compare
+    from dunechest.jobs.compare.result import Comparison
     from dunechest.jobs.drill import Drill, drill
-    from dunechest.jobs.editions import EditionList, list_editions
+    from dunechest.jobs.editions import drop_editions
+    from dunechest.jobs.editions.listing import EditionList, list_editions
+    from dunechest.jobs.editions.plan import DropPlan
+    from dunechest.jobs.editions.planning import plan_drop
     from dunechest.jobs.find import FindResult, FoundLibrary, find_libraries
     from dunechest.jobs.known_chests import ChestList, list_chests
     from dunechest.jobs.landing import RestoreChoice, remember_counterpart
@@ -53,9 +56,9 @@ if TYPE_CHECKING:
     from dunechest.jobs.restore import RestorePlan, plan_restore
     from dunechest.jobs.restoring import RestoreResult
     from dunechest.jobs.study.selection import Choice, LeftBehind
-    from dunechest.jobs.thinning import ThinPlan, plan_thinning
     from dunechest.jobs.undoing import UndoPlan, plan_undo, undo
-    from dunechest.jobs.verify import BagCheck, VerifyResult, verify
+    from dunechest.jobs.verify import verify
+    from dunechest.jobs.verify.result import BagCheck, FileState, VerifyResult
     from dunechest.library.draft.compose import Draft, draft_kind
     from dunechest.library.library import Library
     from dunechest.progress import Progress, Step
@@ -88,7 +91,7 @@ _WHERE = {
     "LeftBehind": "jobs.study.selection",
     "plan_archive": "jobs.archive.planning.make",
     "ArchiveResult": "jobs.archive.result",
-    "FileState": "jobs.checking",
+    "FileState": "jobs.verify.result",
     "ChestContents": "jobs.chests",
     "ChestList": "jobs.known_chests",
     "create_chest": "jobs.chests",
@@ -101,19 +104,20 @@ _WHERE = {
     "library_at": "jobs.named",
     "Readiness": "jobs.look",
     "look": "jobs.look",
-    "Comparison": "jobs.compare",
+    "Comparison": "jobs.compare.result",
     "compare": "jobs.compare",
-    "EditionList": "jobs.editions",
-    "list_editions": "jobs.editions",
-    "ThinPlan": "jobs.thinning",
-    "plan_thinning": "jobs.thinning",
+    "EditionList": "jobs.editions.listing",
+    "list_editions": "jobs.editions.listing",
+    "DropPlan": "jobs.editions.plan",
+    "drop_editions": "jobs.editions",
+    "plan_drop": "jobs.editions.planning",
     "RestorePlan": "jobs.restore",
     "plan_restore": "jobs.restore",
     "RestoreResult": "jobs.restoring",
     "Draft": "library.draft.compose",
     "draft_kind": "library.draft.compose",
-    "BagCheck": "jobs.verify",
-    "VerifyResult": "jobs.verify",
+    "BagCheck": "jobs.verify.result",
+    "VerifyResult": "jobs.verify.result",
     "verify": "jobs.verify",
     "Progress": "progress",
     "Step": "progress",
@@ -153,7 +157,7 @@ __all__ = [
     "RestorePlan",
     "RestoreResult",
     "Step",
-    "ThinPlan",
+    "DropPlan",
     "UndoPlan",
     "VerifyResult",
     "WordsOff",
@@ -169,7 +173,8 @@ __all__ = [
     "look",
     "plan_archive",
     "plan_restore",
-    "plan_thinning",
+    "plan_drop",
+    "drop_editions",
     "plan_undo",
     "remember_counterpart",
     "restore",

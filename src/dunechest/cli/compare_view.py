@@ -7,7 +7,7 @@ from typing import Any
 from rich.text import Text
 
 from dunechest.cli.output import Out, limited
-from dunechest.jobs.compare import Comparison
+from dunechest.jobs.compare.result import Comparison
 from dunechest.names import shown
 from dunechest.words import number, size
 

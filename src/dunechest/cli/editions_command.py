@@ -36,10 +36,9 @@ def command(out: Out, chest: str, library: str, thin: str | None, plan_only: boo
     from dunechest.cli import editions_view
     from dunechest.cli.output import say_recovered
     from dunechest.errors import Refused, WordsOff
-    from dunechest.jobs import thinning
-    from dunechest.jobs.editions import list_editions
+    from dunechest.jobs.editions import carry_out, list_editions, plan_drop
+    from dunechest.jobs.editions.retention_rule import USUAL
     from dunechest.jobs.named import resolve_chest
-    from dunechest.jobs.thinning_rule import USUAL
     from dunechest.names import shown
     from dunechest.words import number
 
@@ -55,7 +54,7 @@ def command(out: Out, chest: str, library: str, thin: str | None, plan_only: boo
         elif out.shows:
             editions_view.show(out, listed)
         return 0
-    plan = thinning.plan_thinning(target, library, thin or USUAL)
+    plan = plan_drop(target, library, thin or USUAL)
     if not plan_only and plan.dropped and not yes:
         if out.json or out.quiet or not (sys.stdin.isatty() and sys.stdout.isatty()):
             raise Refused(
@@ -67,7 +66,7 @@ def command(out: Out, chest: str, library: str, thin: str | None, plan_only: boo
             out.console.print("Nothing was changed.")
             return 3
     if not plan_only:
-        thinning.carry_out(plan)
+        carry_out(plan)
     if out.json:
         out.document(editions_view.thin_document(plan, done=not plan_only))
     elif out.shows:

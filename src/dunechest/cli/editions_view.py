@@ -9,8 +9,8 @@ from rich.text import Text
 
 from dunechest.cli.archive_view import changes_in_words
 from dunechest.cli.output import Out, limited
-from dunechest.jobs.editions import Edition, EditionList
-from dunechest.jobs.thinning import ThinPlan
+from dunechest.jobs.editions.listing import Edition, EditionList
+from dunechest.jobs.editions.plan import DropPlan
 from dunechest.names import shown
 from dunechest.words import number, size
 
@@ -95,7 +95,7 @@ def _own(path: str) -> str:
     return shown(path.removeprefix("library/"))
 
 
-def thin_document(plan: ThinPlan, *, done: bool) -> dict[str, Any]:
+def thin_document(plan: DropPlan, *, done: bool) -> dict[str, Any]:
     """Return the JSON document of `editions --thin`."""
     return {
         "chest": plan.chest.label,
@@ -110,7 +110,7 @@ def thin_document(plan: ThinPlan, *, done: bool) -> dict[str, Any]:
     }
 
 
-def show_thin(out: Out, plan: ThinPlan, *, done: bool) -> None:
+def show_thin(out: Out, plan: DropPlan, *, done: bool) -> None:
     """Show what thinning would do or did."""
     console = out.console
     console.print(f"Rule: {shown(plan.rule)}", soft_wrap=True)

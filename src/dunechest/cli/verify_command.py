@@ -31,7 +31,6 @@ def command(out: Out, chest: str, libraries: tuple[str, ...], quick: bool, span:
     from dunechest.cli.output import say_recovered
     from dunechest.errors import WordsOff
     from dunechest.jobs.named import resolve_chest
-    from dunechest.jobs.rounds import verify_for
     from dunechest.jobs.verify import verify
     from dunechest.words import seconds_of
 
@@ -42,10 +41,7 @@ def command(out: Out, chest: str, libraries: tuple[str, ...], quick: bool, span:
     if isinstance(target, Chest):
         say_recovered(out, target)
     with out.following() as progress:
-        if seconds is not None and isinstance(target, Chest):
-            result = verify_for(target, seconds, libraries, progress=progress)
-        else:
-            result = verify(target, libraries, quick=quick, progress=progress)
+        result = verify(target, libraries, quick=quick, seconds=seconds, progress=progress)
     out.problem(*verify_view.problems(result))
     if out.json:
         out.document(verify_view.document(result))

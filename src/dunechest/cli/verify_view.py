@@ -7,7 +7,7 @@ from typing import Any
 from rich.text import Text
 
 from dunechest.cli.output import Out, limited
-from dunechest.jobs.verify import BagCheck, VerifyResult
+from dunechest.jobs.verify.result import BagCheck, VerifyResult
 from dunechest.names import shown
 from dunechest.words import duration, number, size
 

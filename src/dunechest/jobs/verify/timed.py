@@ -1,4 +1,4 @@
-"""Verify as much as fits into an evening: the longest unchecked first, going on where the last one ended."""
+"""Verify for a limited time: the longest unchecked first, going on where the last time ended."""
 
 from __future__ import annotations
 
@@ -9,7 +9,9 @@ from typing import TYPE_CHECKING
 from dunechest.chest.bag_entry import BagEntry
 from dunechest.chest.chest import Chest
 from dunechest.errors import CutOff
-from dunechest.jobs.verify import BagCheck, VerifyResult, check_event, check_part, missing_bags
+from dunechest.jobs.verify.check import check_part
+from dunechest.jobs.verify.complete import check_event, missing_bags
+from dunechest.jobs.verify.result import BagCheck, VerifyResult
 from dunechest.ledger import events, memory
 from dunechest.machine.volumes import identity
 from dunechest.names import shown

@@ -1,26 +1,16 @@
-"""What a bag should hold, and what is said of each file that is not so.
-
-A bag of our own has each payload file's digest in two places: SHA-512 in the
-manifest, BLAKE3 in ``dune/files.jsonl``. The faster one is checked; where it does
-not fit, the other decides whether the file or the record is damaged. Tag files
-likewise: SHA-512 in the tag manifest, BLAKE3 in ``dune/tags.jsonl``.
-"""
+"""Judge what was read: which files are not as they should be, and whether the file or a record of it is damaged."""
 
 from __future__ import annotations
 
 from collections.abc import Callable, Mapping
-from dataclasses import dataclass, field
-from typing import Literal
 
-from dunechest.bag.bag import Bag, Lying, list_bag
-from dunechest.bag.manifest import Problem
+from dunechest.bag.bag import Bag
 from dunechest.chest.bag_records import BagRecords
 from dunechest.chest.edition_totals import totals_of
 from dunechest.chest.layout import (
     BAGS,
     DATA,
     DATA_FOLDER,
-    EARLIER,
     FILES,
     INFO,
     LIBRARY,
@@ -30,120 +20,23 @@ from dunechest.chest.layout import (
     TAGS,
     edition_path,
 )
-from dunechest.chest.records import FileRecord, read_lines
 from dunechest.chest.tag_lists import NOT_RECORDED
 from dunechest.errors import ChestUnusable, RecordDamaged
-from dunechest.jobs.wanted import Wanted, WantedFiles
-from dunechest.names import why_unsafe
+from dunechest.jobs.verify.expected import BULKY, Expected, ExpectedFile
+from dunechest.jobs.verify.result import FileState, State
 from dunechest.transfer.tasks import DigestOutcome
 
 _Say = Callable[[str, "State", str], None]
-State = Literal["changed", "missing", "unlisted", "unreadable", "unfinished", "noted"]
 
 _OPPOSITE = {FILES: MANIFEST, MANIFEST: FILES}
-#: What earlier editions had is listed as tag files are, and as large as the payload.
-_BULKY = (DATA, EARLIER + "/")
 _OTHER_BYTES = "its bytes are not those that were recorded"
-
-
-@dataclass(frozen=True, slots=True)
-class FileState:
-    """A file that is not sound: its path in the bag, its state, and why in words.
-
-    ``noted`` is something to know that is no fault.
-    """
-
-    path: str
-    state: State
-    why: str
 
 
 #: What stands for the outcome of any payload file whose digest is the one expected.
 INTACT = DigestOutcome("ok")
 
 
-@dataclass(slots=True)
-class Expected:
-    """What a bag should hold (`files`, by path), what lies in it, and problems of its records.
-
-    `second` holds, for files whose first digest did not fit, whether the other did.
-    """
-
-    own: bool
-    files: WantedFiles
-    lying: Lying
-    problems: list[Problem]
-    fetched: frozenset[str]
-    disagree: dict[str, str] = field(default_factory=dict)
-    second: dict[str, bool] = field(default_factory=dict)
-
-
-def payload_size(expected: Expected) -> int:
-    """Bytes of the expected files that are there."""
-    return sum(size for path, size in expected.lying.files.items() if path in expected.files)
-
-
-def expected_files(bag: Bag, own: BagRecords | None = None) -> Expected:
-    """Gather from a bag's manifests and records what it should hold; `own` are the records of one of our own."""
-    fetched = frozenset(entry.path for entry in bag.fetch)
-    if own is not None:
-        return _own(bag, own, fetched)
-    lying = list_bag(bag.folder)
-    files = WantedFiles()
-    files.update((path, Wanted(tuple(_listed(bag, path)))) for m in (*bag.payload, *bag.tag) for path in m.entries)
-    return Expected(False, files, lying, list(bag.problems), fetched)
-
-
-def _listed(bag: Bag, path: str) -> list[tuple[str, str]]:
-    """Return algorithm and digest of a path from each manifest that names it."""
-    return [(m.algorithm, m.entries[path]) for m in (*bag.payload, *bag.tag) if path in m.entries]
-
-
-def _own(bag: Bag, own: BagRecords, fetched: frozenset[str]) -> Expected:
-    lying = own.lying
-    # A payload manifest that is gone is missed by name, as a tag file. The tag manifest is judged with its twin.
-    problems = [problem for problem in bag.problems if problem.file and problem.file != TAG_MANIFEST]
-    problems += [Problem(fault.path, 0, fault.why) for fault in own.lists.faults]
-    # One manifest is what every bag of ours has; another beside it may say other things of the same paths.
-    files = WantedFiles(bag.payload[0] if len(bag.payload) == 1 else None)
-    disagree: dict[str, str] = {}
-    # Half a million lines are turned into what is wanted one by one: no list of them is kept beside.
-    if FILES in lying.files:
-        try:
-            for number, line in read_lines(own.at(FILES), FileRecord):
-                if line is not None and files.put(DATA + line.path, line.blake3, line.size):
-                    continue
-                path = "" if line is None else DATA + line.path
-                slow = next(((m.algorithm, m.entries[path]) for m in bag.payload if path in m.entries), None)
-                # A path that a manifest lists has been looked at there.
-                if line is None or (slow is None and why_unsafe(line.path) is not None):
-                    problems.append(Problem(FILES, number, "the line is torn"))
-                    continue
-                files[path] = Wanted((("blake3", line.blake3),), line.size, slow)
-                if slow is None and MANIFEST in lying.files:
-                    disagree[path] = MANIFEST
-        except OSError as error:
-            problems.append(Problem(FILES, 0, f"it cannot be read: {error.strerror}"))
-    for path in [path for manifest in bag.payload for path in manifest.entries if path not in files]:
-        files[path] = Wanted(tuple(_listed(bag, path)))
-        if FILES in lying.files:
-            disagree[path] = FILES
-    for path, tag in own.lists.tags.items():
-        slow = ("sha512", tag.sha512) if tag.sha512 else None
-        fast = ("blake3", tag.blake3) if tag.blake3 else None
-        both = tuple(one for one in (fast, slow) if one is not None)
-        size = tag.size if tag.size >= 0 else None
-        if path == TAGS and any(fault.path == TAGS for fault in own.lists.faults):
-            continue  # judged already
-        if path.startswith(_BULKY) and len(both) == 2:
-            files[path] = Wanted(both[:1], size, slow)
-        else:
-            # A tag file is small: have both digests computed at once, so that each speaks.
-            files[path] = Wanted(both, size)
-    return Expected(True, files, lying, problems, fetched, disagree)
-
-
-def compare(
+def judge(
     bag: Bag,
     expected: Expected,
     outcomes: Mapping[str, DigestOutcome],
@@ -256,7 +149,7 @@ def _absent(bag: Bag, expected: Expected, path: str, say: _Say) -> None:
         say(path, "missing", "it is listed and not there")
 
 
-def _judge(path: str, wanted: Wanted, outcome: DigestOutcome, expected: Expected, say: _Say) -> None:
+def _judge(path: str, wanted: ExpectedFile, outcome: DigestOutcome, expected: Expected, say: _Say) -> None:
     """Decide whether a file or a record of it is damaged."""
     if outcome is INTACT:
         return
@@ -268,7 +161,7 @@ def _judge(path: str, wanted: Wanted, outcome: DigestOutcome, expected: Expected
         return
     if wanted.fits(outcome):
         return
-    if not path.startswith(_BULKY) and len(wanted.digests) == 2 and expected.own:
+    if not path.startswith(BULKY) and len(wanted.digests) == 2 and expected.own:
         fits = [d.hex() == digest for d, (_, digest) in zip(outcome.digests, wanted.digests, strict=True)]
         if any(fits):
             record = TAG_MANIFEST if fits[0] else TAGS

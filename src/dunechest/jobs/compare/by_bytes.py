@@ -1,0 +1,193 @@
+"""Compare two places file by file, by their bytes."""
+
+from __future__ import annotations
+
+import os
+import time
+from pathlib import Path
+
+from dunechest.chest.bag_records import BagRecords, stamp
+from dunechest.chest.layout import DATA
+from dunechest.errors import ChestBusy, RecordDamaged
+from dunechest.jobs.compare.places import Place, place_named
+from dunechest.jobs.compare.result import Comparison, Mismatch
+from dunechest.ledger.folder import state_folder
+from dunechest.library.formats.sqlite import COMPANIONS, databases_differ
+from dunechest.machine.identity import this_machine
+from dunechest.names import from_wire, shown
+from dunechest.progress import Progress, Tally, silent
+from dunechest.transfer.crew import Crew
+from dunechest.transfer.tasks import DigestTask
+from dunechest.transfer.walk import entry_of
+
+
+def compare(first: str, second: str, *, progress: Progress = silent) -> Comparison:
+    """Compare two places, every byte.
+
+    Parameters
+    ----------
+    first, second : str
+        Each a folder; a name that `find` showed; ``CHEST/LIBRARY`` for what a chest holds, by the chest's
+        label or place; and with ``@N`` behind that its edition N.
+    progress : Progress
+        Told how far it is.
+
+    Raises
+    ------
+    WordsOff
+        If one of them is nothing that can be compared.
+    CutOff
+        If one cannot be listed.
+    """
+    for again in range(_TIMES):
+        # An archive that commits meanwhile would make everything look wrong: then it is begun again.
+        try:
+            one, other = place_named(first), place_named(second)
+            result = _compare(one, other, progress)
+        except RecordDamaged:
+            if again + 1 == _TIMES:
+                raise
+            time.sleep(0.1 * (again + 1))
+            continue
+        if result.well or all(
+            place.stamp == stamp(place.folder) for place in (one, other) if place.folder and place.record
+        ):
+            return result
+        time.sleep(0.2 * (again + 1))
+    raise ChestBusy(
+        f"{shown(first)} or {shown(second)} was being changed all the time. Compare them when that is done."
+    )
+
+
+#: So many times it is begun again where an archive is changed meanwhile.
+_TIMES = 5
+
+
+def _compare(one: Place, other: Place, progress: Progress) -> Comparison:
+    outside = _outside_files(one, other)
+    captured, left = _on_purpose(one, other)
+    both = sorted(one.files.keys() & other.files.keys())
+    unlike = [Mismatch(path, "only in the first") for path in one.files.keys() - other.files.keys() - left.keys()]
+    unlike += [Mismatch(path, "only in the second") for path in other.files.keys() - one.files.keys() - left.keys()]
+    unlike += outside
+    same_size: list[str] = []
+    same_rows: list[str] = []
+    for path in both:
+        sizes = one.files[path][1], other.files[path][1]
+        if path in captured and path not in one.put_together and path not in other.put_together:
+            why = _other_than_recorded(one, path) or _other_than_recorded(other, path)
+            why = why or databases_differ(one.files[path][0], other.files[path][0])
+            if why:
+                unlike.append(Mismatch(path, "other bytes", why))
+            else:
+                same_rows.append(path)
+        elif sizes[0] != sizes[1]:
+            unlike.append(Mismatch(path, "other bytes", f"{sizes[0]:,} and {sizes[1]:,} bytes"))
+        else:
+            same_size.append(path)
+    pairs = [(place, path) for path in same_size for place in (one, other) if path not in place.put_together]
+    wanted = [(place.files[path][0], place.files[path][1]) for place, path in pairs]
+    digests = _digests(wanted, progress)
+    alike, size = len(same_rows), sum(one.files[path][1] for path in same_rows)
+    for path in same_size:
+        pair = [p.put_together[path] if path in p.put_together else digests[p.files[path][0]] for p in (one, other)]
+        times = {place.files[path][2] for place in (one, other)} - {None}
+        if bad := next((why for state, why in pair if state == "unreadable"), None):
+            unlike.append(Mismatch(path, "unreadable", bad))
+        elif pair[0] == pair[1]:
+            alike, size = alike + 1, size + one.files[path][1]
+        elif len(times) == 1:
+            unlike.append(Mismatch(path, "silent", "other bytes, though size and time are the same"))
+        else:
+            unlike.append(Mismatch(path, "other bytes", "of the same size"))
+    there = {
+        **dict.fromkeys(one.files, "only in the first"),
+        **dict.fromkeys(other.files, "only in the second"),
+    }
+    left_out = [Mismatch(path, there[path], why) for path, why in left.items() if path in there]  # type: ignore[arg-type]
+    return Comparison(
+        one.name,
+        other.name,
+        alike,
+        size,
+        tuple(sorted(unlike, key=lambda u: u.path)),
+        tuple(sorted(left_out, key=lambda u: u.path)),
+        tuple(dict.fromkeys((*one.damage, *other.damage))),
+    )
+
+
+def _other_than_recorded(place: Place, path: str) -> str:
+    """Say if a captured database in an archive has other bytes than were recorded: its rows alone do not tell."""
+    wanted = place.proofs.get(path)
+    if wanted is None:
+        return ""
+    file, size, _ = place.files[path]
+    state, digest = _digests([(file, size)], silent)[file]
+    if state != "ok":
+        return digest
+    return "" if digest == wanted else "its bytes in the archive are not those that were recorded"
+
+
+def _on_purpose(one: Place, other: Place) -> tuple[set[str], dict[str, str]]:
+    """Return, where a library is compared with an edition, the captured databases and what was left out, and why."""
+    records = [place.record for place in (one, other) if place.record is not None]
+    captured = {from_wire(database.path) for record in records for database in record.databases}
+    left: dict[str, str] = {}
+    if len(records) == 1:
+        left = {from_wire(file.path): file.why for file in records[0].left_out if not file.fault}
+        for database in records[0].databases:
+            for companion in COMPANIONS:
+                left.setdefault(from_wire(database.path) + companion, "its content is in the captured database")
+        both = one.files.keys() & other.files.keys()
+        left = {path: why for path, why in left.items() if path not in both}
+    return captured, left
+
+
+def _outside_files(one: Place, other: Place) -> list[Mismatch]:
+    """Compare files from outside the library, too, where an edition is compared with what it was made from."""
+    edition, library = (one, other) if one.record is not None else (other, one)
+    if edition.record is None or library.record is not None or edition.folder is None or library.folder is None:
+        return []
+    origin = edition.record.origin
+    if from_wire(origin.path) != str(library.folder) or origin.machine_id != this_machine(state_folder()).id:
+        return []
+    first = "only in the first" if edition is one else "only in the second"
+    found: list[Mismatch] = []
+    sources: list[tuple[str, Path, Path, int]] = []
+    own = BagRecords(edition.folder)
+    for outside in edition.record.strays:
+        path = from_wire(outside.path)
+        entry = entry_of(path)
+        if entry is None:
+            found.append(Mismatch(path, first, "a file from outside the library"))  # type: ignore[arg-type]
+        elif entry.size != outside.size:
+            found.append(
+                Mismatch(path, "other bytes", f"{entry.size:,} and {outside.size:,} bytes, outside the library")
+            )
+        else:
+            sources.append((path, Path(path), own.at(DATA + outside.stored), outside.size))
+    digests = _digests([(p, size) for _, a, b, size in sources for p in (a, b)], silent)
+    for path, here, there, _ in sources:
+        pair = digests[here], digests[there]
+        if bad := next((why for state, why in pair if state == "unreadable"), None):
+            found.append(Mismatch(path, "unreadable", bad))
+        elif pair[0] != pair[1]:
+            found.append(Mismatch(path, "other bytes", "a file from outside the library"))
+    return found
+
+
+def _digests(files: list[tuple[Path, int]], progress: Progress) -> dict[Path, tuple[str, str]]:
+    """Read files; return for each state and digest, or state and why it has none."""
+    found: dict[Path, tuple[str, str]] = {}
+    total = sum(size for _, size in files)
+    tally = Tally(progress, "comparing", len(files), total)
+    folders = {path.parent for path, _ in files[:1]}
+    items = dict(files).items()
+    with Crew.for_job(len(files), total, folders, tally) as crew:
+        for (path, _), outcome in crew.digest_each(
+            items, lambda item: item[1], lambda item: DigestTask(os.fsencode(item[0]), item[1])
+        ):
+            ok = outcome.state == "ok"
+            found[path] = ("ok", outcome.digests[0].hex()) if ok else ("unreadable", outcome.why or outcome.state)
+            tally.files_done = len(found)
+    return found

@@ -1,0 +1,39 @@
+"""The editions of an archived library: list them, and drop some by a rule.
+
+`plan_drop` decides, `carry_out` does, `drop_editions` is both in one call.
+"""
+
+from __future__ import annotations
+
+from dunechest.chest.chest import Chest
+from dunechest.jobs.editions.doing import carry_out
+from dunechest.jobs.editions.listing import Change, Edition, EditionList, list_editions
+from dunechest.jobs.editions.plan import DropPlan
+from dunechest.jobs.editions.planning import plan_drop
+from dunechest.jobs.editions.result import DropResult
+from dunechest.jobs.named import AnyPath, chest_of
+
+__all__ = [
+    "Change",
+    "DropPlan",
+    "DropResult",
+    "Edition",
+    "EditionList",
+    "carry_out",
+    "drop_editions",
+    "list_editions",
+    "plan_drop",
+]
+
+
+def drop_editions(chest: Chest | AnyPath, library: str, rule: str) -> DropResult:
+    """Drop the editions of a library that a rule does not keep; parameters as for `plan_drop`.
+
+    Raises
+    ------
+    Refused
+        If the library's records are damaged, or an archive of it was cut off.
+    CutOff
+        If the drive is full, gone or failing; nothing is lost.
+    """
+    return carry_out(plan_drop(chest_of(chest), library, rule))

@@ -1,0 +1,59 @@
+"""Decide which editions of a library are dropped: by a rule, never the current one."""
+
+from __future__ import annotations
+
+import datetime
+
+from dunechest.chest import editions
+from dunechest.chest.chest import Chest
+from dunechest.chest.layout import EARLIER, EDITIONS
+from dunechest.jobs.editions.needed import archives_of, needed_digests
+from dunechest.jobs.editions.plan import DropPlan
+from dunechest.jobs.editions.retention_rule import kept_by, parse_rule
+from dunechest.jobs.named import own_bag, refuse_if_damaged
+
+
+def plan_drop(chest: Chest, library: str, rule: str, *, now: datetime.datetime | None = None) -> DropPlan:
+    """Plan to thin out the editions of a library. Changes nothing.
+
+    Parameters
+    ----------
+    chest : Chest
+        Where it is.
+    library : str
+        Its name in the chest.
+    rule : str
+        In plain words; see `dunechest.jobs.editions.retention_rule`.
+    now : datetime, optional
+        The present moment, for what the rule calls the last month.
+
+    Raises
+    ------
+    WordsOff
+        If there is no such library, or the rule is not understood.
+    DuneChestError
+        If the records of an edition are damaged.
+    """
+    clauses = parse_rule(rule)
+    entry, current = own_bag(chest, library)
+    own = entry.records
+    refuse_if_damaged(entry)
+    numbers = own.numbers(current.edition)
+    made = {number: editions.record_of(own, current, number) for number in numbers}
+    moments = [(number, datetime.datetime.fromisoformat(record.archived)) for number, record in made.items()]
+    wanted = kept_by(clauses, moments, now or datetime.datetime.now(datetime.UTC)) | {current.edition}
+    before = max((number for number, record in made.items() if record.mass_change), default=0)
+    exempt = tuple(number for number in numbers if number < before and number not in wanted)
+    dropped = tuple(number for number in numbers if number not in wanted and number >= before)
+    kept = tuple(number for number in numbers if number not in dropped)
+    files = [f"{EDITIONS}/{number:04d}/{name}" for number in dropped for name in ("library.json", "changes.jsonl")]
+    tags = editions.current_tags(own)
+    if dropped:
+        needed = needed_digests(own, current.edition, kept)
+        archives = archives_of(own, needed)
+        files += [one.path for one in archives.dropped.values()]
+        in_archives, digests = archives.paths, needed | archives.bases
+        earlier = [path for path in tags if path.startswith(EARLIER + "/") and path not in in_archives]
+        files += [path for path in earlier if tags[path].blake3 not in digests]
+    size = sum(tags[path].size for path in files if path in tags)
+    return DropPlan(chest, entry.name, rule, current, kept, dropped, exempt, tuple(files), size)

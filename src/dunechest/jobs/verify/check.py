@@ -1,0 +1,174 @@
+"""Check one bag: every byte against its digest, or names and sizes only."""
+
+from __future__ import annotations
+
+import os
+import time
+from collections.abc import Callable, Sequence
+from dataclasses import replace
+from pathlib import Path
+
+from dunechest.bag.bag import read_bag
+from dunechest.chest.bag_entry import BagEntry
+from dunechest.chest.bag_records import BagRecords, stamp
+from dunechest.chest.layout import DATA, DECLARATION, FILES, JOURNAL, LIBRARY, TAGS
+from dunechest.errors import BagUnusable
+from dunechest.jobs.verify.expected import Expected, expected_files, payload_size
+from dunechest.jobs.verify.judge import INTACT, judge
+from dunechest.jobs.verify.result import BagCheck, FileState, Kind
+from dunechest.progress import Progress, Tally
+from dunechest.transfer.crew import Crew
+from dunechest.transfer.tasks import DigestOutcome, DigestTask
+
+
+def entry_at(bag: Path) -> BagEntry:
+    """Return the entry of a bag by its folder, wherever it lies."""
+    own = any(os.path.lexists(bag / name) for name in (TAGS, LIBRARY, FILES))
+    return BagEntry(bag.name, bag, "whole" if own else "foreign")
+
+
+def check_part(entry: BagEntry, first: str, until: float, progress: Progress) -> BagCheck:
+    """Check the files of a bag from the one called `first` on, until a moment (of `time.monotonic`).
+
+    At least one batch of files is checked.
+    """
+    return check_bag(entry, False, progress, first, until)
+
+
+def check_bag(
+    entry: BagEntry, quick: bool, progress: Progress, first: str = "", until: float = float("inf")
+) -> BagCheck:
+    """Check one bag; one that cannot be understood is a result among others."""
+    begun = time.monotonic()
+    if entry.state == "unfinished":
+        why = "an archive was cut off here before it was whole; archive the library again to finish it"
+        return _only(entry, "unfinished", quick, FileState("", "unfinished", why))
+    own = entry.state != "foreign"
+    if entry.state == "unusable" and not entry.is_ours:
+        return _only(entry, "unusable", quick, FileState("", "unlisted", f"{entry.why}; it is left alone"))
+    try:
+        # An archive that commits meanwhile would make everything look wrong: then this bag is begun again.
+        for again in range(_TIMES):
+            before = stamp(entry.folder)
+            entry = replace(entry, _records=None)  # what was read of it earlier may be of before
+            check = _check(entry, quick, progress, begun, own, first, until)
+            if check.well or stamp(entry.folder) == before or first or until < float("inf"):
+                return check
+            time.sleep(0.2 * again)
+        why = "it was being changed all the time; verify it when that is done"
+        return _only(entry, "unfinished", quick, FileState("", "unfinished", why))
+    except BagUnusable as error:
+        return _only(entry, "unusable", quick, FileState(DECLARATION, "changed", str(error)))
+
+
+#: So many times a bag is begun again that changes while it is read.
+_TIMES = 6
+
+
+def _only(entry: BagEntry, kind: Kind, quick: bool, state: FileState) -> BagCheck:
+    """Return the outcome for a bag of which nothing could be checked."""
+    return BagCheck(entry.name, entry.folder, kind, quick, 0, 0, 0, (state,), 0.0)
+
+
+def _check(
+    entry: BagEntry, quick: bool, progress: Progress, begun: float, own: bool, first: str, until: float
+) -> BagCheck:
+    records = entry.records if own else None
+    if records is not None:
+        names = [path for path in records.lying.files if "/" not in path]
+        bag = read_bag(entry.folder, assume=True, at=records.at, names=names)
+    else:
+        bag = read_bag(entry.folder)
+    expected = expected_files(bag, records)
+    left: list[str] = []
+    outcomes: dict[str, DigestOutcome] = {}
+    if first or until < float("inf"):
+        for path in [path for path in expected.files if path < first]:
+            del expected.files[path]
+    total = payload_size(expected)
+    if not quick:
+        outcomes = _digest(entry, records, expected, total, progress, until)
+        left = sorted(path for path in expected.files if path in expected.lying.files and path not in outcomes)
+        for path in left:
+            del expected.files[path]
+        total = payload_size(expected)
+        _second_reading(entry, records, expected, outcomes)
+    states = judge(bag, expected, outcomes, quick=quick, part=bool(first or left), own=records)
+    if records is not None:
+        states += _of_records(records, states, quick)
+    wrong = {s.path for s in states if s.state != "noted"}
+    looked = [path for path in expected.files if path in expected.lying.files]
+    kind: Kind = "library" if expected.own else "foreign bag"
+    sound = sum(path not in wrong for path in looked)
+    return BagCheck(
+        entry.name,
+        entry.folder,
+        kind,
+        quick,
+        len(expected.files),
+        total,
+        sound,
+        tuple(sorted(states, key=lambda s: (s.path, s.state))),
+        time.monotonic() - begun,
+        len(left),
+        left[0] if left else "",
+    )
+
+
+def _of_records(records: BagRecords, states: Sequence[FileState], quick: bool) -> list[FileState]:
+    """Say what is not proven of the records, where only names and sizes were looked at; and what waits to be done."""
+    named = {state.path for state in states}
+    found = []
+    if quick:
+        found = [FileState(f.path, f.state, f.why) for f in records.faults() if f.path not in named]
+    if records.view.decided:
+        why = "a decided change waits to be finished; it was checked as it will be then"
+        found.append(FileState("", "unfinished", why))
+    if records.view.why_not:
+        found.append(FileState(JOURNAL, "changed", records.view.why_not))
+    return found
+
+
+def _digest(
+    entry: BagEntry, records: BagRecords | None, expected: Expected, total: int, progress: Progress, until: float
+) -> dict[str, DigestOutcome]:
+    """Read every file that is both expected and there, with the digests that decide about it; until a moment."""
+    paths = sorted(path for path in expected.files if path in expected.lying.files)
+    tally = Tally(progress, "verifying", len(paths), total, entry.name)
+    tally.tell()
+    outcomes: dict[str, DigestOutcome] = {}
+    folder = os.fsencode(entry.folder) + b"/"
+    place = records.view.place if records is not None and records.view.moved else str
+    sizes = expected.lying.files
+
+    def task(path: str) -> DigestTask:
+        here = folder + place(path).encode("utf-8", "surrogateescape")
+        return DigestTask(here, sizes[path], expected.files[path].algorithms)
+
+    with Crew.for_job(len(paths), total, (entry.folder,), tally) as crew:
+        for path, outcome in crew.digest_each(paths, sizes.__getitem__, task, until=until):
+            fits = path.startswith(DATA) and outcome.state == "ok" and expected.files[path].fits(outcome)
+            outcomes[path] = INTACT if fits else outcome
+            tally.files_done = len(outcomes)
+    tally.tell()
+    return outcomes
+
+
+def _second_reading(
+    entry: BagEntry, records: BagRecords | None, expected: Expected, outcomes: dict[str, DigestOutcome]
+) -> None:
+    """Where the fast digest does not fit, ask the other one which of file and record is damaged."""
+    from dunechest.transfer.digest_files import digest_files
+
+    quiet: Callable[[int], None] = lambda count: None  # noqa: E731
+    for path, outcome in outcomes.items():
+        if outcome is INTACT or outcome.state != "ok" or (wanted := expected.files.get(path)) is None:
+            continue
+        other = wanted.other
+        if other is None or wanted.fits(outcome):
+            continue
+        place = records.at(path) if records is not None else entry.folder / path
+        task = DigestTask(os.fsencode(place), outcome.size, (other[0],))
+        (again,) = digest_files([task], quiet)
+        if again.state == "ok":
+            expected.second[path] = again.digests[0].hex() == other[1]

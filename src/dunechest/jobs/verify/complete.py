@@ -1,0 +1,103 @@
+"""Verify a chest, some of its libraries, or any RFC 8493 bag that someone else made."""
+
+from __future__ import annotations
+
+import datetime
+from collections.abc import Container, Iterable, Mapping, Sequence
+from dataclasses import replace
+from pathlib import Path
+from typing import Any
+
+from dunechest.chest.chest import Chest
+from dunechest.chest.layout import bag_folder
+from dunechest.errors import CutOff
+from dunechest.jobs.verify.check import check_bag, entry_at
+from dunechest.jobs.verify.result import BagCheck, FileState, VerifyResult
+from dunechest.ledger import events, memory
+from dunechest.ledger.memory import Remembered
+from dunechest.machine.volumes import identity
+from dunechest.names import quoted, shown
+from dunechest.progress import Progress
+from dunechest.words import number
+
+
+def verify_bag(folder: Path, *, quick: bool, progress: Progress) -> VerifyResult:
+    """Check a single bag by its folder."""
+    bag = folder.resolve()
+    return VerifyResult(bag, "", quick, (check_bag(entry_at(bag), quick, progress),))
+
+
+def verify_chest(chest: Chest, libraries: Sequence[str], *, quick: bool, progress: Progress) -> VerifyResult:
+    """Check a chest, or some of its libraries; see `dunechest.verify`."""
+    entries = [chest.bag(name) for name in libraries] if libraries else list(chest.bags())
+    once = {entry.name: entry for entry in entries}
+    remembered = memory.libraries_of(chest.id, identity(chest.folder))
+    checks = [check_bag(entry, quick, progress) for entry in once.values()]
+    if quick:
+        checks = [_not_yet_mended(check, remembered.get(check.bag)) for check in checks]
+    if not libraries:
+        checks += missing_bags(chest, remembered, once)
+        checks += _own_records(chest)
+    if not chest.folder.is_dir():
+        raise CutOff(f"The chest {shown(chest.label)} went away while it was verified.")
+    note_results(chest, checks)
+    return VerifyResult(chest.folder, chest.label, quick, tuple(checks))
+
+
+def missing_bags(chest: Chest, remembered: Mapping[str, Remembered], there: Container[str]) -> list[BagCheck]:
+    """Name what this machine archived to a chest, or checked in it, and what is no longer there."""
+    found = []
+    for bag in sorted(remembered):
+        if bag not in there:
+            day = datetime.datetime.fromtimestamp(remembered[bag].met).astimezone().date().isoformat()
+            why = (
+                f"this computer last met it here on {day}, and its folder is gone or was renamed. If you removed it "
+                f"yourself: dunechest chest forget {quoted(chest.label)} {quoted(bag)}"
+            )
+            folder = bag_folder(chest.folder, bag)
+            found.append(BagCheck(bag, folder, "missing", False, 0, 0, 0, (FileState("", "missing", why),), 0.0))
+    return found
+
+
+def _own_records(chest: Chest) -> list[BagCheck]:
+    """Name what is damaged of the chest's own records."""
+    if not chest.faults:
+        return []
+    how = f"; to write it again: dunechest chest rebuild {quoted(str(chest.folder))}"
+    states = tuple(FileState(fault.path, fault.state, fault.why + how) for fault in chest.faults)
+    return [BagCheck("the chest itself", chest.folder, "chest", False, 3, 0, 3 - len(states), states, 0.0)]
+
+
+def _not_yet_mended(check: BagCheck, before: Remembered | None) -> BagCheck:
+    """Remind of what the last check of every byte found: names and sizes cannot take it back."""
+    if before is None or before.checked is None or not before.wrong:
+        return check
+    day = datetime.datetime.fromtimestamp(before.checked).astimezone().date().isoformat()
+    why = (
+        f"the last check of every byte ({day}) found {number(before.wrong, 'fault')} here. Names and sizes cannot tell "
+        "whether they are mended: verify it without --quick"
+    )
+    return replace(check, states=(*check.states, FileState("", "changed", why)))
+
+
+def note_results(chest: Chest, checks: Iterable[BagCheck]) -> None:
+    """Note in the ledger what checks found."""
+    items = [
+        check_event(
+            chest,
+            check.bag,
+            quick=check.quick,
+            files=check.files,
+            wrong=sum(s.state != "noted" for s in check.states),
+        )
+        for check in checks
+        if check.kind in ("library", "foreign bag", "unusable")
+    ]
+    if items:
+        events.try_append(*items)  # the result is shown; without this only the memory of it is missing
+
+
+def check_event(chest: Chest, bag: str, *, quick: bool, files: int, wrong: int) -> tuple[str, dict[str, Any]]:
+    """Return the event that a library was checked."""
+    facts = {"chest": chest.id, "bag": bag, "quick": quick, "sound": not wrong, "files": files, "wrong": wrong}
+    return "check", {**facts, "where": identity(chest.folder)}

@@ -1,0 +1,206 @@
+"""What a bag should hold, from its manifests and records.
+
+A bag of our own has each payload file's digest in two places: SHA-512 in the
+manifest, BLAKE3 in ``dune/files.jsonl``. The faster one is checked; where it does
+not fit, the other decides whether the file or the record is damaged. Tag files
+likewise: SHA-512 in the tag manifest, BLAKE3 in ``dune/tags.jsonl``.
+"""
+
+from __future__ import annotations
+
+import struct
+from collections.abc import Iterator, MutableMapping
+from dataclasses import dataclass, field
+from typing import NamedTuple
+
+from dunechest.bag.bag import Bag, Lying, list_bag
+from dunechest.bag.manifest import Manifest, Problem
+from dunechest.chest.bag_records import BagRecords
+from dunechest.chest.layout import DATA, EARLIER, FILES, MANIFEST, TAG_MANIFEST, TAGS
+from dunechest.chest.records import FileRecord, read_lines
+from dunechest.names import why_unsafe
+from dunechest.transfer.tasks import DigestOutcome
+
+#: What earlier editions had is listed as tag files are, and as large as the payload.
+BULKY = (DATA, EARLIER + "/")
+
+
+@dataclass(slots=True)
+class Expected:
+    """What a bag should hold (`files`, by path), what lies in it, and problems of its records.
+
+    `second` holds, for files whose first digest did not fit, whether the other did.
+    """
+
+    own: bool
+    files: ExpectedFiles
+    lying: Lying
+    problems: list[Problem]
+    fetched: frozenset[str]
+    disagree: dict[str, str] = field(default_factory=dict)
+    second: dict[str, bool] = field(default_factory=dict)
+
+
+def payload_size(expected: Expected) -> int:
+    """Bytes of the expected files that are there."""
+    return sum(size for path, size in expected.lying.files.items() if path in expected.files)
+
+
+def expected_files(bag: Bag, own: BagRecords | None = None) -> Expected:
+    """Gather from a bag's manifests and records what it should hold; `own` are the records of one of our own."""
+    fetched = frozenset(entry.path for entry in bag.fetch)
+    if own is not None:
+        return _own(bag, own, fetched)
+    lying = list_bag(bag.folder)
+    files = ExpectedFiles()
+    files.update(
+        (path, ExpectedFile(tuple(_listed(bag, path)))) for m in (*bag.payload, *bag.tag) for path in m.entries
+    )
+    return Expected(False, files, lying, list(bag.problems), fetched)
+
+
+def _listed(bag: Bag, path: str) -> list[tuple[str, str]]:
+    """Return algorithm and digest of a path from each manifest that names it."""
+    return [(m.algorithm, m.entries[path]) for m in (*bag.payload, *bag.tag) if path in m.entries]
+
+
+def _own(bag: Bag, own: BagRecords, fetched: frozenset[str]) -> Expected:
+    lying = own.lying
+    # A payload manifest that is gone is missed by name, as a tag file. The tag manifest is judged with its twin.
+    problems = [problem for problem in bag.problems if problem.file and problem.file != TAG_MANIFEST]
+    problems += [Problem(fault.path, 0, fault.why) for fault in own.lists.faults]
+    # One manifest is what every bag of ours has; another beside it may say other things of the same paths.
+    files = ExpectedFiles(bag.payload[0] if len(bag.payload) == 1 else None)
+    disagree: dict[str, str] = {}
+    # Half a million lines are turned into what is wanted one by one: no list of them is kept beside.
+    if FILES in lying.files:
+        try:
+            for number, line in read_lines(own.at(FILES), FileRecord):
+                if line is not None and files.put(DATA + line.path, line.blake3, line.size):
+                    continue
+                path = "" if line is None else DATA + line.path
+                slow = next(((m.algorithm, m.entries[path]) for m in bag.payload if path in m.entries), None)
+                # A path that a manifest lists has been looked at there.
+                if line is None or (slow is None and why_unsafe(line.path) is not None):
+                    problems.append(Problem(FILES, number, "the line is torn"))
+                    continue
+                files[path] = ExpectedFile((("blake3", line.blake3),), line.size, slow)
+                if slow is None and MANIFEST in lying.files:
+                    disagree[path] = MANIFEST
+        except OSError as error:
+            problems.append(Problem(FILES, 0, f"it cannot be read: {error.strerror}"))
+    for path in [path for manifest in bag.payload for path in manifest.entries if path not in files]:
+        files[path] = ExpectedFile(tuple(_listed(bag, path)))
+        if FILES in lying.files:
+            disagree[path] = FILES
+    for path, tag in own.lists.tags.items():
+        slow = ("sha512", tag.sha512) if tag.sha512 else None
+        fast = ("blake3", tag.blake3) if tag.blake3 else None
+        both = tuple(one for one in (fast, slow) if one is not None)
+        size = tag.size if tag.size >= 0 else None
+        if path == TAGS and any(fault.path == TAGS for fault in own.lists.faults):
+            continue  # judged already
+        if path.startswith(BULKY) and len(both) == 2:
+            files[path] = ExpectedFile(both[:1], size, slow)
+        else:
+            # A tag file is small: have both digests computed at once, so that each speaks.
+            files[path] = ExpectedFile(both, size)
+    return Expected(True, files, lying, problems, fetched, disagree)
+
+
+class ExpectedFile(NamedTuple):
+    """What a file should be: digests by algorithm that decide, its size if recorded, and a second digest."""
+
+    digests: tuple[tuple[str, str], ...]
+    size: int | None = None
+    other: tuple[str, str] | None = None
+
+    @property
+    def algorithms(self) -> tuple[str, ...]:
+        """The algorithms to compute."""
+        return tuple([name for name, _ in self.digests])
+
+    def fits(self, outcome: DigestOutcome) -> bool:
+        """Whether all computed digests are the expected ones."""
+        found = outcome.digests
+        if len(found) == 1 == len(self.digests):  # nearly always
+            return found[0].hex() == self.digests[0][1]
+        return [d.hex() for d in found] == [digest for _, digest in self.digests]
+
+
+#: Whether the row holds a file, its bytes, and its BLAKE3 digest.
+_ROW = struct.Struct("<?Q32s")
+
+
+class ExpectedFiles(MutableMapping[str, ExpectedFile]):
+    """What each file of a bag should be, by path.
+
+    What a manifest and the record beside it both list takes a row of a table, with the
+    manifest's own table for the path and the second digest; all else is held as it is.
+
+    Parameters
+    ----------
+    manifest : Manifest, optional
+        The payload manifest of a bag of our own. It must not change any more.
+    """
+
+    def __init__(self, manifest: Manifest | None = None) -> None:
+        self._manifest = manifest
+        self._rows = bytearray(_ROW.size * len(manifest.entries) if manifest is not None else 0)
+        self._count = 0
+        self._others: dict[str, ExpectedFile] = {}
+
+    def put(self, path: str, blake3: str, size: int) -> bool:
+        """Enter what the record says of a file; False if this is not a file of the manifest, or no sound line."""
+        if self._manifest is None or (row := self._manifest.entries.row(path)) is None:
+            return False
+        try:
+            raw = bytes.fromhex(blake3)
+            if len(raw) != 32 or raw.hex() != blake3:
+                return False
+            new = not self._rows[row * _ROW.size]
+            _ROW.pack_into(self._rows, row * _ROW.size, True, size, raw)
+        except (struct.error, ValueError):
+            return False
+        self._count += new
+        self._others.pop(path, None)
+        return True
+
+    def _row(self, path: str) -> int | None:
+        row = self._manifest.entries.row(path) if self._manifest is not None else None
+        return row if row is not None and self._rows[row * _ROW.size] else None
+
+    def __getitem__(self, path: str) -> ExpectedFile:
+        row = self._row(path)
+        if row is None or self._manifest is None:
+            return self._others[path]
+        _, size, raw = _ROW.unpack_from(self._rows, row * _ROW.size)
+        slow = (self._manifest.algorithm, self._manifest.entries[path])
+        return ExpectedFile((("blake3", raw.hex()),), size, slow)
+
+    def __setitem__(self, path: str, wanted: ExpectedFile) -> None:
+        self._take_row(path)
+        self._others[path] = wanted
+
+    def __delitem__(self, path: str) -> None:
+        if not self._take_row(path):
+            del self._others[path]
+
+    def _take_row(self, path: str) -> bool:
+        row = self._row(path)
+        if row is None:
+            return False
+        self._rows[row * _ROW.size] = 0
+        self._count -= 1
+        return True
+
+    def __contains__(self, path: object) -> bool:
+        return isinstance(path, str) and (self._row(path) is not None or path in self._others)
+
+    def __len__(self) -> int:
+        return self._count + len(self._others)
+
+    def __iter__(self) -> Iterator[str]:
+        if self._manifest is not None:
+            yield from (path for path in self._manifest.entries if self._row(path) is not None)
+        yield from self._others

@@ -1,0 +1,83 @@
+"""What verification says, as plain values."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from pathlib import Path
+from typing import TYPE_CHECKING, Literal
+
+from dunechest.names import shown
+
+if TYPE_CHECKING:
+    import pandas as pd
+
+
+State = Literal["changed", "missing", "unlisted", "unreadable", "unfinished", "noted"]
+
+
+@dataclass(frozen=True, slots=True)
+class FileState:
+    """A file that is not sound: its path in the bag, its state, and why in words.
+
+    ``noted`` is something to know that is no fault.
+    """
+
+    path: str
+    state: State
+    why: str
+
+
+Kind = Literal["library", "foreign bag", "unfinished", "unusable", "missing", "chest"]
+
+
+@dataclass(frozen=True, slots=True)
+class BagCheck:
+    """What verification says of one bag.
+
+    `sound` counts files (tag files included) that are as they should be; `states`
+    lists all others; `files` and `bytes` are what was looked at. Where the time was limited, `remaining`
+    files are left, from `next` on.
+    """
+
+    bag: str
+    folder: Path
+    kind: Kind
+    quick: bool
+    files: int
+    bytes: int
+    sound: int
+    states: tuple[FileState, ...]
+    seconds: float
+    remaining: int = 0
+    next: str = ""
+
+    @property
+    def well(self) -> bool:
+        """Whether nothing is wrong with it."""
+        return not any(state.state != "noted" for state in self.states)
+
+
+@dataclass(frozen=True, slots=True)
+class VerifyResult:
+    """What verification says of a chest or bag: one `BagCheck` a bag."""
+
+    place: Path
+    chest: str
+    quick: bool
+    checks: tuple[BagCheck, ...]
+
+    @property
+    def well(self) -> bool:
+        """Whether every bag is as it should be."""
+        return all(check.well for check in self.checks)
+
+    def to_frame(self) -> pd.DataFrame:
+        """Return one row a file that is not sound: bag, path, state, why."""
+        import pandas as pd
+
+        rows = [
+            {"bag": check.bag, "path": shown(s.path), "state": s.state, "why": s.why}
+            for check in self.checks
+            for s in check.states
+        ]
+        return pd.DataFrame(rows, columns=["bag", "path", "state", "why"])
