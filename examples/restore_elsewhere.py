@@ -11,12 +11,12 @@ import dunechest
 def main(drive: str, library: str, folder: str) -> None:
     """Restore `library` from the chest on `drive` into `folder`."""
     chest = dunechest.Chest.open(drive)
-    plan = dunechest.plan_restore(chest, library, dunechest.RestoreChoice(into=str(folder)))
+    plan = dunechest.plan_restore(chest, library, dunechest.RestoreOptions(into=str(folder)))
     print(f"{len(plan.files)} files, {plan.bytes} bytes, to {plan.place}")
     for finding in plan.findings:
         print(f"{finding.weight} {finding.code}: {finding.what}")
     try:
-        account = dunechest.restore(chest, library, dunechest.RestoreChoice(into=str(folder)))
+        account = dunechest.restore(chest, library, dunechest.RestoreOptions(into=str(folder)))
     except dunechest.Refused as refusal:
         print("refused:", *(finding.code for finding in refusal.findings))
         return

@@ -211,7 +211,7 @@ def _all_there(chest: dunechest.Chest, wanted: dict[int, Facts], stage: Stage) -
     assert not bad, f"not sound: {bad[:3]}"
     for number, content in wanted.items():
         place = stage.top / "back"
-        result = dunechest.restore(chest, "library", dunechest.RestoreChoice(into=str(place), edition=number))
+        result = dunechest.restore(chest, "library", dunechest.RestoreOptions(into=str(place), edition=number))
         try:
             assert result.well, f"edition {number}: {result.not_done[:3]}"
             assert facts(place) == content, f"edition {number} came back otherwise"

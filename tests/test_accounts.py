@@ -19,7 +19,7 @@ from hypothesis import strategies as st
 
 import dunechest
 from dunechest.bag.bag import read_bag
-from dunechest.jobs import restore
+from dunechest.jobs.restore.planning import make
 from dunechest.jobs.study import drive
 from dunechest.machine.drives import Filesystem, filesystem, limits_of
 from dunechest.transfer import copying
@@ -59,7 +59,7 @@ def test_a_nasty_tree_by_way_of_a_pretended_drive(
     folded = [str(p).casefold() for p in there]
     assert len(set(folded)) == len(folded)
     assert dunechest.verify(chest).well
-    dunechest.restore(chest, "nasty-tree", dunechest.RestoreChoice(into=str(tmp_path / "back")))
+    dunechest.restore(chest, "nasty-tree", dunechest.RestoreOptions(into=str(tmp_path / "back")))
     assert facts(tmp_path / "back") == before
     assert dunechest.archive([nasty], chest)[0].state == "unchanged"
 
@@ -92,8 +92,8 @@ def test_a_restore_to_a_place_that_tells_no_cases_apart(
         (place / name).write_text(name)
     dunechest.archive([place], chest)
     pretended = dataclasses.replace(filesystem(tmp_path), limits=limits_of("ntfs"))
-    monkeypatch.setattr(restore, "filesystem", lambda path: pretended)
-    result = dunechest.restore(chest, "lib", dunechest.RestoreChoice(into=str(tmp_path / "back")))
+    monkeypatch.setattr(make, "filesystem", lambda path: pretended)
+    result = dunechest.restore(chest, "lib", dunechest.RestoreOptions(into=str(tmp_path / "back")))
     assert result.files == 5
     contents = {p.read_text() for p in (tmp_path / "back").rglob("*") if p.is_file()}
     assert contents == {"Sea/Tern", "sea/tern", "sea/TERN", "aux", "what?"}
@@ -252,7 +252,7 @@ def test_an_empty_library_and_one_of_folders_only(tmp_path: Path, chest: duneche
     assert [f.code for f in account.findings] == ["empty", "same-device"]
     assert sha512sum(bag_of(chest, "hollow-log")).returncode != 2
     assert dunechest.verify(chest).well
-    dunechest.restore(chest, "hollow-log", dunechest.RestoreChoice(into=str(tmp_path / "back")))
+    dunechest.restore(chest, "hollow-log", dunechest.RestoreOptions(into=str(tmp_path / "back")))
     assert facts(tmp_path / "back") == facts(tmp_path / "hollow log")
 
 
@@ -264,7 +264,7 @@ def test_rights_to_act_as_another_are_not_taken_from_a_drive(tmp_path: Path, che
     dunechest.archive([place], chest)
     stored = bag_of(chest, "lib") / "data" / "library" / "program"
     assert stored.stat().st_mode & 0o7000 == 0
-    dunechest.restore(chest, "lib", dunechest.RestoreChoice(into=str(tmp_path / "back")))
+    dunechest.restore(chest, "lib", dunechest.RestoreOptions(into=str(tmp_path / "back")))
     assert (tmp_path / "back" / "program").stat().st_mode & 0o7777 == 0o755
 
 
@@ -298,7 +298,7 @@ def test_folders_that_may_not_be_written_to_come_back_so(tmp_path: Path, chest: 
         folder.chmod(0o555)
     try:
         dunechest.archive([place], chest)
-        dunechest.restore(chest, "lib", dunechest.RestoreChoice(into=str(tmp_path / "back")))
+        dunechest.restore(chest, "lib", dunechest.RestoreOptions(into=str(tmp_path / "back")))
         assert facts(tmp_path / "back") == facts(place)
     finally:
         for top in (place, tmp_path / "back"):

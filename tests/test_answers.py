@@ -19,7 +19,7 @@ import pytest
 import dunechest
 from dunechest.demo.applications import APPLICATIONS
 from dunechest.demo.world import World
-from dunechest.jobs.landing import RestoreChoice
+from dunechest.jobs.restore.options import RestoreOptions
 
 from .conftest import Command, facts
 from .test_homecoming import Departed, departed, new_home, opens, second_drive
@@ -149,7 +149,7 @@ def test_a_single_file_that_is_in_the_way(
     dunechest.archive([shelf / "log.txt"], chest)
     (shelf / "log.txt").write_text("mine")
     before = facts(shelf, times=False)
-    result = dunechest.restore(chest, "log-txt", RestoreChoice(day="2026-01-02", **choice))  # type: ignore[arg-type]
+    result = dunechest.restore(chest, "log-txt", RestoreOptions(day="2026-01-02", **choice))  # type: ignore[arg-type]
     assert result.well, result.proof
     assert {path.name: path.read_text() for path in shelf.iterdir()} == now
     if choice.get("prefer") != "here":
@@ -192,16 +192,17 @@ def test_too_little_room_for_all_of_them_together_is_seen_before(
 ) -> None:
     from dataclasses import replace
 
-    from dunechest.jobs import restore, restore_many
+    from dunechest.jobs.restore import plan_restores
+    from dunechest.jobs.restore.planning import make
 
     names = ["dune-survey", "storm-film"]
-    needs = [dunechest.plan_restore(departed.chest, name).need for name in names]
-    plain = restore.filesystem
+    needs = [dunechest.plan_restore(departed.chest, name).room.need for name in names]
+    plain = make.filesystem
 
     def tight(path: Path) -> object:
         return replace(plain(path), free=max(needs) + 1000)
 
-    monkeypatch.setattr(restore, "filesystem", tight)
-    first, second = restore_many.plan_many(departed.chest, names, RestoreChoice())
+    monkeypatch.setattr(make, "filesystem", tight)
+    first, second = plan_restores(departed.chest, names, RestoreOptions())
     assert "no-room" not in {finding.code for finding in first.findings}
     assert "no-room" in {finding.code for finding in second.findings}

@@ -17,7 +17,7 @@ import pytest
 
 import dunechest
 from dunechest.cli.bar import bar
-from dunechest.jobs.landing import RestoreChoice
+from dunechest.jobs.restore.options import RestoreOptions
 from dunechest.library import capture as capturing
 from dunechest.progress import Step
 
@@ -139,7 +139,7 @@ def test_very_long_names_of_hard_links_and_large_files_come_and_go(tmp_path: Pat
     assert dunechest.verify(chest).well
     for edition, wanted in truth.items():
         result = dunechest.restore(
-            chest, "long", dunechest.RestoreChoice(into=str(tmp_path / f"back {edition}"), edition=edition)
+            chest, "long", dunechest.RestoreOptions(into=str(tmp_path / f"back {edition}"), edition=edition)
         )
         assert (result.well, facts(tmp_path / f"back {edition}") == wanted) == (True, True)
 
@@ -154,7 +154,7 @@ def test_a_file_that_its_owner_may_not_read_is_restored_by_anyone(
         line["mode"] = mode
     (bag / "dune/files.jsonl").write_text("".join(json.dumps(line, separators=(",", ":")) + "\n" for line in lines))
     sealing.reseal(bag)
-    result = dunechest.restore(chest, "shed", dunechest.RestoreChoice(into=str(tmp_path / "back")))
+    result = dunechest.restore(chest, "shed", dunechest.RestoreOptions(into=str(tmp_path / "back")))
     assert result.well, result.not_done
     back = tmp_path / "back"
     assert {line["mode"] for line in lines} == {
@@ -175,7 +175,7 @@ def test_a_name_that_is_a_file_here_and_a_folder_there_is_no_end(tmp_path: Path,
     (place / "file there" / "mine").write_text("mine")
     (place / "folder there").write_text("mine too")
     before = facts(place, times=False)
-    result = dunechest.restore(chest, "both-ways", RestoreChoice(into=str(place), existing="join"))
+    result = dunechest.restore(chest, "both-ways", RestoreOptions(into=str(place), existing="join"))
     assert result.well, result.not_done
     assert (place / "folder there").read_text() == "mine too"
     assert (place / "file there" / "mine").read_text() == "mine"
@@ -184,7 +184,7 @@ def test_a_name_that_is_a_file_here_and_a_folder_there_is_no_end(tmp_path: Path,
     assert (place / "file there (from blue)").read_text() == "file"
     dunechest.undo(dunechest.plan_undo())
     assert facts(place, times=False) == before
-    kept = dunechest.restore(chest, "both-ways", RestoreChoice(into=str(place), existing="join", prefer="here"))
+    kept = dunechest.restore(chest, "both-ways", RestoreOptions(into=str(place), existing="join", prefer="here"))
     assert len(kept.kept) == 3
     assert facts(place, times=False) == before
 

@@ -101,7 +101,7 @@ def test_times_and_modes_are_never_taken_from_a_list_that_is_not_proven(
     three: Path, chest: dunechest.Chest, tmp_path: Path
 ) -> None:
     sub(bag_of(chest, "nets") / "dune/files.jsonl", b'"mode":384', b'"mode":511')
-    result = dunechest.restore(chest, "nets", dunechest.RestoreChoice(into=str(tmp_path / "back")))
+    result = dunechest.restore(chest, "nets", dunechest.RestoreOptions(into=str(tmp_path / "back")))
     assert not result.well
     assert (tmp_path / "back" / "secret").stat().st_mode & 0o077 & ~0o044 == 0
     assert [fault.path for fault in result.damage] == ["dune/files.jsonl"]
@@ -254,7 +254,7 @@ def test_a_wrong_fast_digest_is_not_the_last_word(three: Path, chest: dunechest.
     every[0] = json.dumps({**one, "blake3": "0" * 64}).encode() + b"\n"
     (bag / "dune/files.jsonl").write_bytes(b"".join(every))
     sub(bag / "manifest-sha512.txt", b"data/library/a/2", b"data/library/a/x")
-    result = dunechest.restore(chest, "nets", dunechest.RestoreChoice(into=str(tmp_path / "back")))
+    result = dunechest.restore(chest, "nets", dunechest.RestoreOptions(into=str(tmp_path / "back")))
     assert (tmp_path / "back" / one["path"].removeprefix("library/")).exists()
     assert not result.well
 

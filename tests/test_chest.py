@@ -173,7 +173,7 @@ def test_a_chest_on_a_read_only_place_can_be_read(library: Path, chest: duneches
     before = facts(chest.folder)
     assert dunechest.verify(dunechest.Chest.open(chest.folder)).well
     dunechest.restore(
-        dunechest.Chest.open(chest.folder), "shed", dunechest.RestoreChoice(into=str(tmp_path / "back"))
+        dunechest.Chest.open(chest.folder), "shed", dunechest.RestoreOptions(into=str(tmp_path / "back"))
     )
     assert facts(chest.folder) == before, "reading a chest changes nothing in it"
 

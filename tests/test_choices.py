@@ -108,7 +108,7 @@ def test_a_part_alone_opens_in_its_application(
     every = {file.path for file in walk(str(place)).files}
     assert {n.removeprefix("library/") for n in stored(chest, account.bag) if n.startswith("library/")} < every
     home = tmp_path / "elsewhere"
-    dunechest.restore(chest, account.bag, dunechest.RestoreChoice(into=str(home / "lib")))
+    dunechest.restore(chest, account.bag, dunechest.RestoreOptions(into=str(home / "lib")))
     keeper = APPLICATIONS[application](home)
     keeper.point_to(home / "lib")
     (one,) = [p for p in dunechest.look(place).parts if p.title == part]
@@ -139,7 +139,7 @@ def test_links_and_empty_folders_of_a_part_come_along(world: World, chest: dunec
     (account,) = dunechest.archive(
         [world.games], chest, dunechest.ArchiveOptions(choice=Choice(parts=("Lanternfish",)))
     )
-    dunechest.restore(chest, account.bag, dunechest.RestoreChoice(into=str(tmp_path / "back")))
+    dunechest.restore(chest, account.bag, dunechest.RestoreOptions(into=str(tmp_path / "back")))
     assert (tmp_path / "back" / "titles" / "lanternfish" / "saves").is_dir()
     assert os.readlink(tmp_path / "back" / "titles" / "lanternfish" / "latest") == "saves"
     assert not (tmp_path / "back" / "titles" / "other empty").exists()

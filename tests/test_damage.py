@@ -133,10 +133,10 @@ def test_what_is_sound_is_restored_and_the_rest_named(
 def test_damaged_records_still_give_the_files_back(damaged: dunechest.Chest, tmp_path: Path) -> None:
     bag = bag_of(damaged, "shed")
     (bag / "dune" / "files.jsonl").write_bytes(b"\xff torn\n" * 3)
-    result = dunechest.restore(damaged, "shed", dunechest.RestoreChoice(into=str(tmp_path / "one")))
+    result = dunechest.restore(damaged, "shed", dunechest.RestoreOptions(into=str(tmp_path / "one")))
     assert result.files == 6
     flip(bag / "data" / "library" / "rafters" / "2.txt")
-    result = dunechest.restore(damaged, "shed", dunechest.RestoreChoice(into=str(tmp_path / "two")))
+    result = dunechest.restore(damaged, "shed", dunechest.RestoreOptions(into=str(tmp_path / "two")))
     assert (result.files, result.well) == (5, False)
 
 

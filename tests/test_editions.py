@@ -29,7 +29,7 @@ def archive(library: Path, chest: dunechest.Chest, options: ArchiveOptions = USU
 
 
 def back(chest: dunechest.Chest, name: str, number: int, place: Path) -> dict[bytes, tuple[Any, ...]]:
-    result = dunechest.restore(chest, name, dunechest.RestoreChoice(into=str(place), edition=number))
+    result = dunechest.restore(chest, name, dunechest.RestoreOptions(into=str(place), edition=number))
     assert result.well, result.not_done
     found = facts(place)
     shutil.rmtree(place)
@@ -64,7 +64,7 @@ def test_every_edition_comes_back_exactly(library: Path, chest: dunechest.Chest,
     assert sha512sum(bag_of(chest, "shed")).returncode == 0
     assert dunechest.verify(chest).well
     with pytest.raises(dunechest.WordsOff, match="It has: 1, 2, 3"):
-        dunechest.restore(chest, "shed", dunechest.RestoreChoice(into=str(tmp_path / "back"), edition=4))
+        dunechest.restore(chest, "shed", dunechest.RestoreOptions(into=str(tmp_path / "back"), edition=4))
 
 
 @pytest.mark.parametrize("seed", range(4))
@@ -227,7 +227,7 @@ def test_what_cannot_be_read_stays_as_it_was(
     (left,) = account.left_out
     assert (left.path, left.fault) == ("rope.txt", True)
     assert "as edition 1 had it" in left.why
-    assert dunechest.restore(chest, "shed", dunechest.RestoreChoice(into=str(tmp_path / "b"))).files == 4
+    assert dunechest.restore(chest, "shed", dunechest.RestoreOptions(into=str(tmp_path / "b"))).files == 4
     assert (tmp_path / "b" / "rope.txt").read_text() == "twenty metres\n"
     assert (tmp_path / "b" / "other.txt").exists()
     assert dunechest.verify(chest).well
@@ -250,7 +250,7 @@ def test_notes_get_editions_too(world: World, on_machine: Move, tmp_path: Path) 
         dunechest.restore(
             chest,
             "tidewrack",
-            dunechest.RestoreChoice(into=str(tmp_path / str(number) / ".tidewrack"), edition=number),
+            dunechest.RestoreOptions(into=str(tmp_path / str(number) / ".tidewrack"), edition=number),
         )
         with Tidewrack(tmp_path / str(number)).open() as opened:
             assert opened.counts["notes"] == count

@@ -323,10 +323,10 @@ def test_a_restore_that_fails_leaves_nothing(
     monkeypatch.setattr(medium, "flush_filesystem", full)
     monkeypatch.setattr(medium, "flush_file", full)
     with pytest.raises(dunechest.CutOff, match="No space left"):
-        dunechest.restore(chest, "shed", dunechest.RestoreChoice(into=str(tmp_path / "new" / "back")))
+        dunechest.restore(chest, "shed", dunechest.RestoreOptions(into=str(tmp_path / "new" / "back")))
     assert not (tmp_path / "new").exists()
     monkeypatch.undo()
-    assert dunechest.restore(chest, "shed", dunechest.RestoreChoice(into=str(tmp_path / "new" / "back"))).well
+    assert dunechest.restore(chest, "shed", dunechest.RestoreOptions(into=str(tmp_path / "new" / "back"))).well
 
 
 def test_nothing_existing_is_overwritten(
@@ -364,7 +364,7 @@ def test_an_open_database_is_captured_with_its_log(tmp_path: Path, chest: dunech
     assert account.databases == 1
     assert {o.path for o in account.left_out} == {"d.db-wal", "d.db-shm"}
     assert account.well
-    dunechest.restore(chest, "lib", dunechest.RestoreChoice(into=str(tmp_path / "back")))
+    dunechest.restore(chest, "lib", dunechest.RestoreOptions(into=str(tmp_path / "back")))
     back = sqlite3.connect(tmp_path / "back" / "d.db")
     assert back.execute("SELECT count(*) FROM t").fetchone() == (5000,)
     assert back.execute("PRAGMA integrity_check").fetchone() == ("ok",)
@@ -395,7 +395,7 @@ def test_a_log_left_by_a_crash_is_captured_and_the_source_untouched(
     (account,) = dunechest.archive([library], chest)
     assert facts(library) == before
     assert account.databases == 1
-    dunechest.restore(chest, "lib", dunechest.RestoreChoice(into=str(tmp_path / "back")))
+    dunechest.restore(chest, "lib", dunechest.RestoreOptions(into=str(tmp_path / "back")))
     back = sqlite3.connect(tmp_path / "back" / "d.db")
     assert back.execute("SELECT DISTINCT x FROM t").fetchall() == [("kept" * 50,)]
     assert back.execute("SELECT count(*) FROM t").fetchone() == (200,)
@@ -413,5 +413,5 @@ def test_a_broken_database_is_kept_and_reported(tmp_path: Path, chest: dunechest
     (account,) = dunechest.archive([library], chest)
     assert account.files_copied == 4
     assert [path for path, _ in account.broken] == ["d.db"]
-    dunechest.restore(chest, "lib", dunechest.RestoreChoice(into=str(tmp_path / "back")))
+    dunechest.restore(chest, "lib", dunechest.RestoreOptions(into=str(tmp_path / "back")))
     assert facts(tmp_path / "back") == facts(library)

@@ -280,9 +280,9 @@ def test_a_part_alone_and_another_joined_to_it(
 ) -> None:
     """Of one part first, then of another: albums, playlists, keywords, descriptors and designs come along."""
     plan = dunechest.plan_restore(
-        departed.chest, NAMES[name], dunechest.RestoreChoice(into=str(new_home / "nowhere"))
+        departed.chest, NAMES[name], dunechest.RestoreOptions(into=str(new_home / "nowhere"))
     )
-    from dunechest.jobs.restore_reading import bag_tree
+    from dunechest.jobs.restore.planning.bag_tree import bag_tree
 
     entry = departed.chest.bag(NAMES[name])
     with bag_tree(entry.folder, plan.record, plan.kind, plan.files, new_home) as tree:

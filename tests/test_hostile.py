@@ -17,7 +17,7 @@ from typing import Any
 import pytest
 
 import dunechest
-from dunechest.jobs.restore_contents import behind, leads_out
+from dunechest.jobs.restore.planning.paths import behind, leads_out
 from dunechest.library.formats.sqlite import questions
 from dunechest.machine.sensitive import is_secret, why_sensitive
 from dunechest.names import quoted

@@ -15,8 +15,8 @@ import pytest
 from hypothesis import given, settings
 
 import dunechest
-from dunechest.jobs import restoring
-from dunechest.jobs.landing import RestoreChoice
+from dunechest.jobs.restore.doing.carry_out import carry_out_once
+from dunechest.jobs.restore.options import RestoreOptions
 from dunechest.library.join.files import NotJoined, join, joins_of, only_parts
 from dunechest.library.kinds.load import load_kinds
 from dunechest.library.kinds.schema import Kind
@@ -67,9 +67,9 @@ def test_any_two_trees_become_one_and_two_again(
         place = root / "here"
         plant(place, mine)
         before = facts(place, times=False)
-        choice = RestoreChoice(into=str(place), existing="join", prefer=prefer)
+        choice = RestoreOptions(into=str(place), existing="join", prefer=prefer)
         plan = dunechest.plan_restore(chest, "box", choice=choice)
-        result = restoring.carry_out(plan)
+        result = carry_out_once(plan)
         assert result.well, result.proof
         wanted = {name: content for name, (content, _) in mine.items()}
         for name, (content, age) in theirs.items():

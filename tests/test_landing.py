@@ -13,15 +13,11 @@ from pathlib import Path
 import pytest
 
 import dunechest
+from dunechest.chest.origin import old_path
 from dunechest.chest.records import LibraryRecord, Origin, Totals
-from dunechest.jobs.landing import (
-    RestoreChoice,
-    counterparts,
-    land,
-    old_path,
-    remember_counterpart,
-    standard_moves,
-)
+from dunechest.jobs.restore.options import RestoreOptions
+from dunechest.jobs.restore.places_map import counterparts, remember_counterpart
+from dunechest.jobs.restore.planning.place import place_for, standard_moves
 from dunechest.ledger import deeds
 from dunechest.library.kinds.load import load_kinds
 from dunechest.library.kinds.schema import PLAIN_KIND
@@ -53,18 +49,18 @@ def record(path: str, system: str, standard: str = "", relative: str = "", shape
 def test_a_standard_folder_has_its_counterpart_on_every_system(
     path: str, system: str, standard: str, relative: str, here: str | None, own_machine: Path
 ) -> None:
-    found = land(record(path, system, standard, relative), PLAIN_KIND, RestoreChoice())
+    found = place_for(record(path, system, standard, relative), PLAIN_KIND, RestoreOptions())
     assert found.place == (own_machine / here if here is not None else None)
 
 
 def test_a_kind_that_has_one_place_on_each_system_goes_to_that(own_machine: Path) -> None:
     kinds = load_kinds()
     notes = record("C:\\Users\\tern\\AppData\\Roaming\\Tidewrack", "windows", "configuration", "Tidewrack")
-    assert land(notes, kinds["tidewrack"], RestoreChoice()).place == own_machine / ".tidewrack"
+    assert place_for(notes, kinds["tidewrack"], RestoreOptions()).place == own_machine / ".tidewrack"
     backups = record("/Users/tern/Library/Application Support/Limpet/devices", "macos", "data", "Limpet/devices")
-    assert land(backups, kinds["limpet"], RestoreChoice()).place == own_machine / ".local/share/limpet/devices"
+    assert place_for(backups, kinds["limpet"], RestoreOptions()).place == own_machine / ".local/share/limpet/devices"
     other = record("/Users/tern/Library/Application Support/Other", "macos", "data", "Other")
-    assert land(other, kinds["limpet"], RestoreChoice()).how == "standard"
+    assert place_for(other, kinds["limpet"], RestoreOptions()).how == "standard"
 
 
 def test_counterparts_are_remembered_the_longest_counts(tmp_path: Path) -> None:
@@ -73,11 +69,11 @@ def test_counterparts_are_remembered_the_longest_counts(tmp_path: Path) -> None:
     remember_counterpart("D:\\Games", tmp_path / "games")
     assert len(counterparts()) == 2
     assert (
-        land(record("d:\\games\\Winter", "windows"), PLAIN_KIND, RestoreChoice()).place
+        place_for(record("d:\\games\\Winter", "windows"), PLAIN_KIND, RestoreOptions()).place
         == tmp_path / "games" / "Winter"
     )
-    assert land(record("D:\\Film", "windows"), PLAIN_KIND, RestoreChoice()).place == tmp_path / "disk" / "Film"
-    assert land(record("E:\\Film", "windows"), PLAIN_KIND, RestoreChoice()).place is None
+    assert place_for(record("D:\\Film", "windows"), PLAIN_KIND, RestoreOptions()).place == tmp_path / "disk" / "Film"
+    assert place_for(record("E:\\Film", "windows"), PLAIN_KIND, RestoreOptions()).place is None
     (Path(os.environ["DUNECHEST_HOME"]) / "counterparts.json").write_text("{ torn")
     assert counterparts() == ()
     with pytest.raises(dunechest.WordsOff):
@@ -223,6 +219,6 @@ def test_a_database_that_was_broken_when_it_was_archived_is_told(tmp_path: Path,
         database.executemany("INSERT INTO t VALUES (?)", [("y" * 500,) for _ in range(50)])
         database.commit()
     dunechest.archive([place], chest)
-    result = dunechest.restore(chest, "box", dunechest.RestoreChoice(into=str(tmp_path / "back")))
+    result = dunechest.restore(chest, "box", dunechest.RestoreOptions(into=str(tmp_path / "back")))
     assert result.proof.well
     assert (tmp_path / "back" / "a.db").exists()

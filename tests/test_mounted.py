@@ -83,13 +83,13 @@ def test_a_nasty_tree_by_way_of_a_real_drive(mounted: Path, nasty: Path, tmp_pat
         assert len(account.changed_names) > 10
         # With the line breaks gone only the two names with a percent sign are beyond sha512sum.
         assert sha512sum(bag).stderr.count("No such file") == 2
-    assert dunechest.restore(chest, "nasty-tree", dunechest.RestoreChoice(into=str(tmp_path / "back"))).well
+    assert dunechest.restore(chest, "nasty-tree", dunechest.RestoreOptions(into=str(tmp_path / "back"))).well
     assert facts(tmp_path / "back") == before
 
 
 def test_a_restore_onto_a_drive_that_holds_less_says_so(mounted: Path, nasty: Path, chest: dunechest.Chest) -> None:  # noqa: F811
     dunechest.archive([nasty], chest)
-    result = dunechest.restore(chest, "nasty-tree", dunechest.RestoreChoice(into=str(mounted / "back")))
+    result = dunechest.restore(chest, "nasty-tree", dunechest.RestoreOptions(into=str(mounted / "back")))
     assert result.files == result.files_listed, "every file comes back, under one name or another"
     assert all("link" in n.why for n in result.not_done)
     if filesystem(mounted).limits.forbidden:
@@ -153,7 +153,7 @@ def test_all_eight_libraries_by_way_of_a_real_drive(mounted: Path, world: World,
         (account,) = dunechest.archive([place], chest, dunechest.ArchiveOptions(choice=Choice(rebuildable=True)))
         assert account.well, name
         shutil.rmtree(place)
-        result = dunechest.restore(chest, account.bag, dunechest.RestoreChoice(into=str(place)))
+        result = dunechest.restore(chest, account.bag, dunechest.RestoreOptions(into=str(place)))
         assert result.well, name
         now = facts(place)
         for path in set(kept) - set(now):  # a log that is in the database now; what may not leave

@@ -12,8 +12,9 @@ from pathlib import Path
 import pytest
 
 import dunechest
-from dunechest.jobs import restore_many, undoing
-from dunechest.jobs.landing import RestoreChoice
+from dunechest.jobs import undoing
+from dunechest.jobs.restore.options import RestoreOptions
+from dunechest.jobs.restore.planning.several import plan_restores
 from dunechest.ledger import deeds
 
 from . import burrow, sealing
@@ -115,7 +116,7 @@ def _killed_before_the_tree_comes(shed: dunechest.Chest, place: Path) -> None:
         "    real(self, *steps)\n"
         "    if any(isinstance(s, deeds.Tree) for s in steps): os.kill(os.getpid(), signal.SIGKILL)\n"
         "deeds.OpenDeed.will = will\n"
-        "dunechest.restore(sys.argv[1], 'shed', into=sys.argv[2])\n"
+        "dunechest.restore(sys.argv[1], 'shed', dunechest.RestoreOptions(into=sys.argv[2]))\n"
     )
     subprocess.run([sys.executable, "-c", program, str(shed.folder), str(place)], check=False)
 
@@ -175,12 +176,12 @@ def test_undo_of_one_library_leaves_the_file_that_another_needs(
     two_burrows: tuple[dunechest.Chest, Path], tmp_path: Path
 ) -> None:
     chest, outside = two_burrows
-    choice = RestoreChoice(counterparts=((str(tmp_path / "documents"), str(tmp_path / "documents")),))
-    plans = restore_many.plan_many(chest, ["burrow", "second"], choice)
-    from dunechest.jobs import restoring
+    choice = RestoreOptions(counterparts=((str(tmp_path / "documents"), str(tmp_path / "documents")),))
+    plans = plan_restores(chest, ["burrow", "second"], choice)
+    from dunechest.jobs.restore.doing.carry_out import carry_out_once
 
     for plan in plans:
-        assert restoring.carry_out(plan).well
+        assert carry_out_once(plan).well
     undoing.undo(undoing.plan_undo())
     assert outside.exists(), "the first library brought it, and is still here"
     assert (tmp_path / "documents" / "burrow").exists()
@@ -203,7 +204,7 @@ def test_undo_cut_off_between_content_and_time_gives_the_time_back(
     (place / "rope.txt").write_text("mine")
     os.utime(place / "rope.txt", ns=(10**18, 10**18))
     before = facts(place / "rope.txt")
-    dunechest.restore(chest, "shed", RestoreChoice(into=str(place), existing="join", prefer="chest"))
+    dunechest.restore(chest, "shed", RestoreOptions(into=str(place), existing="join", prefer="chest"))
     real = os.utime
 
     def cut(path: object, *words: object, **more: object) -> None:
@@ -280,14 +281,14 @@ def test_restored_by_the_administrator_it_belongs_to_the_person(
     os.chown(home, 12345, 12345)
     monkeypatch.setenv("HOME", str(home))
     monkeypatch.setenv("DUNECHEST_HOME", str(home / ".local" / "share" / "dunechest"))
-    assert dunechest.restore(shed, "shed", dunechest.RestoreChoice(into=str(home / "Boats" / "shed"))).well
+    assert dunechest.restore(shed, "shed", dunechest.RestoreOptions(into=str(home / "Boats" / "shed"))).well
     owners = {os.lstat(p).st_uid for p in [home, *home.rglob("*")]}
     assert owners == {12345}
 
 
 def test_files_without_modes_get_what_the_umask_allows(shed: dunechest.Chest, tmp_path: Path) -> None:
     (bag_of(shed, "shed") / "dune/files.jsonl").unlink()
-    assert not dunechest.restore(shed, "shed", dunechest.RestoreChoice(into=str(tmp_path / "by manifest"))).well
+    assert not dunechest.restore(shed, "shed", dunechest.RestoreOptions(into=str(tmp_path / "by manifest"))).well
     mask = os.umask(0o077)
     os.umask(mask)
     for path in (tmp_path / "by manifest").rglob("*.txt"):
@@ -300,5 +301,5 @@ def test_modes_that_a_mount_gave_are_not_taken_for_a_person_s(shed: dunechest.Ch
     every = [{**json.loads(line), "mode": 0o777} for line in record.read_text().splitlines()]
     record.write_text("".join(json.dumps(line, separators=(",", ":")) + "\n" for line in every))
     sealing.edit(bag, lambda one: one.update(modes=False))
-    assert dunechest.restore(shed, "shed", dunechest.RestoreChoice(into=str(tmp_path / "back"))).well
+    assert dunechest.restore(shed, "shed", dunechest.RestoreOptions(into=str(tmp_path / "back"))).well
     assert {p.stat().st_mode & 0o111 for p in (tmp_path / "back").rglob("*.txt")} == {0}

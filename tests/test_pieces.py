@@ -106,12 +106,12 @@ def test_damaged_pieces_are_told_and_nothing_wrong_comes_back(
     for place in (60, len(whole) // 2, len(whole) - 30):
         path.write_bytes(whole[:place] + bytes([whole[place] ^ 1]) + whole[place + 1 :])
         assert not dunechest.verify(chest).well
-        result = dunechest.restore(chest, "lib", dunechest.RestoreChoice(into=str(tmp_path / "back"), edition=1))
+        result = dunechest.restore(chest, "lib", dunechest.RestoreOptions(into=str(tmp_path / "back"), edition=1))
         content = (tmp_path / "back" / "catalogue.bin").exists()
         assert result.well == content
         shutil.rmtree(tmp_path / "back")
     path.write_bytes(whole)
-    assert dunechest.restore(chest, "lib", dunechest.RestoreChoice(into=str(tmp_path / "back"), edition=1)).well
+    assert dunechest.restore(chest, "lib", dunechest.RestoreOptions(into=str(tmp_path / "back"), edition=1)).well
 
 
 def test_a_hostile_archive_of_pieces_is_bounded(tmp_path: Path) -> None:

@@ -242,7 +242,7 @@ def test_a_check_is_suggested_when_the_last_is_long_ago(
     command("archive", library, "--to", chest.folder)
     assert "verify it again" not in command("chest", "show", chest.folder).out
     now = time.time()
-    monkeypatch.setattr("dunechest.cli.chest_view.time.time", lambda: now + 100 * 86_400)
+    monkeypatch.setattr("dunechest.cli.views.chest.time.time", lambda: now + 100 * 86_400)
     assert "100 days since every byte was looked at" in command("chest", "show", chest.folder).out
     monkeypatch.setattr(events.time, "time", lambda: now + 99 * 86_400)
     command("verify", chest.folder, "--quick")
@@ -378,12 +378,12 @@ def test_a_drive_that_is_yanked_out(when: int, fuse: Callable[[], Path], tmp_pat
             pass
     chest = dunechest.Chest.open(fuse())
     assert dunechest.verify(chest).well
-    assert dunechest.restore(chest, "lib", dunechest.RestoreChoice(into=str(tmp_path / "b"), edition=1)).well
+    assert dunechest.restore(chest, "lib", dunechest.RestoreOptions(into=str(tmp_path / "b"), edition=1)).well
     assert facts(tmp_path / "b") == first
     (account,) = dunechest.archive([library], chest)
     assert account.well
     assert account.edition == 2
-    assert dunechest.restore(chest, "lib", dunechest.RestoreChoice(into=str(tmp_path / "b2"))).well
+    assert dunechest.restore(chest, "lib", dunechest.RestoreOptions(into=str(tmp_path / "b2"))).well
     assert facts(tmp_path / "b2") == facts(library)
 
 
@@ -414,7 +414,7 @@ def test_a_drive_that_fills_up_while_an_edition_is_made(tmp_path: Path) -> None:
             carry_out(plan)
         chest = dunechest.Chest.open(tiny)
         assert dunechest.verify(chest).well
-        assert dunechest.restore(chest, "lib", dunechest.RestoreChoice(into=str(tmp_path / "b"))).well
+        assert dunechest.restore(chest, "lib", dunechest.RestoreOptions(into=str(tmp_path / "b"))).well
         assert facts(tmp_path / "b") == first
         (tiny / "ballast").unlink()
         (account,) = dunechest.archive([library], chest)

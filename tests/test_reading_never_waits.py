@@ -13,7 +13,7 @@ import pytest
 
 import dunechest
 from dunechest.chest.layout import JOURNAL
-from dunechest.jobs import restoring
+from dunechest.jobs.restore.doing import carry_out as restoring
 from dunechest.transfer import disk
 
 from .conftest import Command, bag_of, facts
@@ -76,14 +76,14 @@ def test_a_change_that_waits_is_seen_as_done_without_a_write(
     with monkeypatch.context() as patched:
         patched.setattr(dunechest.Chest, "_recover", lambda self, machine: None)
         result = dunechest.restore(
-            dunechest.Chest.open(chest.folder), "shed", dunechest.RestoreChoice(into=str(tmp_path / "back"))
+            dunechest.Chest.open(chest.folder), "shed", dunechest.RestoreOptions(into=str(tmp_path / "back"))
         )
         assert result.well
         assert facts(tmp_path / "back") == facts(changed)
         result = dunechest.restore(
             dunechest.Chest.open(chest.folder),
             "shed",
-            dunechest.RestoreChoice(into=str(tmp_path / "first"), edition=1),
+            dunechest.RestoreOptions(into=str(tmp_path / "first"), edition=1),
         )
         assert result.well
         assert (tmp_path / "first" / "rope.txt").read_text() == "twenty metres\n"
@@ -202,7 +202,7 @@ def test_readers_begin_again_when_an_archive_commits_meanwhile(
             assert dunechest.compare(first, first).well
             place = tmp_path / f"back {number}"
             try:
-                assert dunechest.restore(opened, "shed", dunechest.RestoreChoice(into=str(place))).well
+                assert dunechest.restore(opened, "shed", dunechest.RestoreOptions(into=str(place))).well
             except dunechest.Refused as error:
                 assert "was changed while" in str(error)
     finally:
@@ -218,13 +218,13 @@ def test_a_drive_that_vanishes_while_restoring_is_said_and_all_is_taken_back(
     place.mkdir()
     (place / "mine").write_text("mine")
     before = facts(tmp_path / "place")
-    real = restoring.restore_staging.write
+    real = restoring.write
 
     def vanish(*words: object, **more: object) -> object:
         chest.folder.rename(tmp_path / "unplugged")
         return real(*words, **more)  # type: ignore[arg-type]
 
-    monkeypatch.setattr(restoring.restore_staging, "write", vanish)
+    monkeypatch.setattr(restoring, "write", vanish)
     ran = command("restore", chest.folder, "shed", "--into", place, "--existing", "set-aside")
     assert (ran.status, "went away" in ran.err) == (4, True)
     assert facts(place) == before
@@ -244,7 +244,7 @@ def test_paths_deeper_than_recursion_goes_come_and_go(tmp_path: Path, chest: dun
     os.close(folder)
     (account,) = dunechest.archive([library], chest)
     assert dunechest.verify(chest).well
-    result = dunechest.restore(chest, "deep", dunechest.RestoreChoice(into=str(tmp_path / "back")))
+    result = dunechest.restore(chest, "deep", dunechest.RestoreOptions(into=str(tmp_path / "back")))
     assert (result.well, account.files_copied) == (True, 1)
     dunechest.undo(dunechest.plan_undo())
     assert not (tmp_path / "back").exists()

@@ -86,7 +86,7 @@ def test_a_nasty_tree_comes_back_exactly(nasty: Path, chest: dunechest.Chest, tm
     assert facts(nasty) == before, "archiving changes nothing in the library"
     assert dunechest.verify(chest).well
     back = tmp_path / "back"
-    result = dunechest.restore(chest, "nasty-tree", dunechest.RestoreChoice(into=str(back)))
+    result = dunechest.restore(chest, "nasty-tree", dunechest.RestoreOptions(into=str(back)))
     assert result.well
     assert facts(back) == before
     assert (back / "program").stat().st_ino == (back / "deep" / "same program").stat().st_ino
@@ -148,7 +148,7 @@ def test_any_tree_comes_back(tree: dict[bytes, bytes | None]) -> None:
         (account,) = dunechest.archive([top / "lib"], chest)
         assert account.well
         assert dunechest.verify(chest).well
-        dunechest.restore(chest, "lib", dunechest.RestoreChoice(into=str(top / "back")))
+        dunechest.restore(chest, "lib", dunechest.RestoreOptions(into=str(top / "back")))
         assert facts(top / "back") == facts(top / "lib")
 
 
@@ -192,7 +192,7 @@ def test_many_files_and_a_large_one_by_helper_processes(tmp_path: Path, chest: d
     assert [s.bytes_done for s in steps] == sorted(s.bytes_done for s in steps)
     assert sha512sum(bag_of(chest, "many")).returncode == 0
     assert dunechest.verify(chest).well
-    dunechest.restore(chest, "many", dunechest.RestoreChoice(into=str(tmp_path / "back")))
+    dunechest.restore(chest, "many", dunechest.RestoreOptions(into=str(tmp_path / "back")))
     assert subprocess.run(["diff", "-r", place, tmp_path / "back"], check=False).returncode == 0
     victim = bag_of(chest, "many") / "data" / "library" / "large 70000001"
     with victim.open("r+b") as file:
@@ -270,7 +270,7 @@ def test_a_real_tree_that_nobody_here_wrote(tmp_path: Path, chest: dunechest.Che
     tree = Path(email.__file__).parent
     dunechest.archive([tree], chest, dunechest.ArchiveOptions(name="a-real-tree"))
     assert sha512sum(bag_of(chest, "a-real-tree")).returncode == 0
-    dunechest.restore(chest, "a-real-tree", dunechest.RestoreChoice(into=str(tmp_path / "back")))
+    dunechest.restore(chest, "a-real-tree", dunechest.RestoreOptions(into=str(tmp_path / "back")))
     assert subprocess.run(["diff", "-r", tree, tmp_path / "back"], check=False).returncode == 0
 
 
@@ -286,14 +286,14 @@ def test_home_is_where_it_goes_without_being_told(own_machine: Path, chest: dune
     (other / ".config").mkdir(parents=True)
     (other / ".config" / "user-dirs.dirs").write_text('XDG_PICTURES_DIR="$HOME/Bilder"\n')
     assert (
-        dunechest.restore(chest, "herons", dunechest.RestoreChoice(home=str(other))).place
+        dunechest.restore(chest, "herons", dunechest.RestoreOptions(home=str(other))).place
         == other / "Bilder" / "Herons"
     )
     assert (
-        dunechest.restore(chest, "odd", dunechest.RestoreChoice(home=str(other))).place == other / ".config" / "odd"
+        dunechest.restore(chest, "odd", dunechest.RestoreOptions(home=str(other))).place == other / ".config" / "odd"
     )
     with pytest.raises(dunechest.WordsOff, match="no folder"):
-        dunechest.restore(chest, "herons", dunechest.RestoreChoice(home=str(tmp_path / "mistyped")))
+        dunechest.restore(chest, "herons", dunechest.RestoreOptions(home=str(tmp_path / "mistyped")))
     assert not (tmp_path / "mistyped").exists()
     with pytest.raises(dunechest.Refused) as refusal:
         dunechest.restore(chest, "herons")

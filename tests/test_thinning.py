@@ -111,6 +111,6 @@ def test_the_ledger_still_knows_a_thinned_bag_as_its_own(
         (library / "rope.txt").write_text(text)
         archive(library, chest)
     carry_out(dunechest.plan_drop(chest, "shed", "the last 1"))
-    result = dunechest.restore(chest, "shed", dunechest.RestoreChoice(into=str(tmp_path / "back")))
+    result = dunechest.restore(chest, "shed", dunechest.RestoreOptions(into=str(tmp_path / "back")))
     assert os.readlink(tmp_path / "back" / "out") == "/somewhere/else"
     assert result.well

@@ -16,7 +16,7 @@ from hypothesis import strategies as st
 import dunechest
 from dunechest.chest import records
 from dunechest.chest.stored_names import StoredNames
-from dunechest.jobs.restore_contents import leads_out
+from dunechest.jobs.restore.planning.paths import leads_out
 from dunechest.machine.drives import Limits, limits_of
 from dunechest.names import shown, why_unsafe
 
@@ -77,10 +77,10 @@ def test_own_outward_links_come_back_on_the_machine_that_made_them(
 ) -> None:
     (library / "to the world").symlink_to("/usr/share")
     dunechest.archive([library], chest)
-    dunechest.restore(chest, "shed", dunechest.RestoreChoice(into=str(tmp_path / "here")))
+    dunechest.restore(chest, "shed", dunechest.RestoreOptions(into=str(tmp_path / "here")))
     assert facts(tmp_path / "here") == facts(library)
     monkeypatch.setenv("DUNECHEST_HOME", str(tmp_path / "another-machine"))
-    result = dunechest.restore(chest, "shed", dunechest.RestoreChoice(into=str(tmp_path / "there")))
+    result = dunechest.restore(chest, "shed", dunechest.RestoreOptions(into=str(tmp_path / "there")))
     assert [(n.path, n.fault) for n in result.not_done] == [("to the world", False)]
     assert result.well
 
@@ -92,7 +92,7 @@ def test_a_file_through_a_planted_link_is_not_read(library: Path, chest: duneche
     shutil.copytree(data / "rafters", outside)
     shutil.rmtree(data / "rafters")
     (data / "rafters").symlink_to(outside)
-    result = dunechest.restore(chest, "shed", dunechest.RestoreChoice(into=str(tmp_path / "back")))
+    result = dunechest.restore(chest, "shed", dunechest.RestoreOptions(into=str(tmp_path / "back")))
     assert not result.well
     assert not (tmp_path / "back" / "rafters" / "oar.txt").exists()
     assert not dunechest.verify(chest).well

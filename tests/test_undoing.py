@@ -17,8 +17,10 @@ from pathlib import Path
 import pytest
 
 import dunechest
-from dunechest.jobs import restoring, undoing
-from dunechest.jobs.landing import RestoreChoice
+from dunechest.jobs import undoing
+from dunechest.jobs.restore.doing import carry_out as restoring
+from dunechest.jobs.restore.doing.carry_out import carry_out_once
+from dunechest.jobs.restore.options import RestoreOptions
 from dunechest.ledger import deeds
 
 from .conftest import Command, facts
@@ -26,7 +28,7 @@ from .test_homecoming import Departed, departed, new_home, opens, place_in
 
 
 def restore(departed: Departed, name: str, **choice: str) -> dunechest.RestorePlan:
-    return dunechest.plan_restore(departed.chest, name, RestoreChoice(**choice))  # type: ignore[arg-type]
+    return dunechest.plan_restore(departed.chest, name, RestoreOptions(**choice))  # type: ignore[arg-type]
 
 
 @pytest.mark.parametrize("at", ["strays", "settings", "proof", "place"])
@@ -45,14 +47,14 @@ def test_a_restore_that_fails_in_the_middle_is_taken_back(
         raise OSError(28, "No space left on device")
 
     target = {
-        "strays": (restoring.strays_restoring, "restore_strays"),
+        "strays": (restoring, "restore_outside_files"),
         "settings": (restoring, "write_setting"),
         "proof": (restoring, "prove"),
-        "place": (restoring.placing, "whole_into_place"),
+        "place": (restoring, "whole_into_place"),
     }[at]
     monkeypatch.setattr(*target, full)
     with pytest.raises(dunechest.CutOff, match="as it was"):
-        restoring.carry_out(restore(departed, "dune-survey", existing="set-aside"))
+        carry_out_once(restore(departed, "dune-survey", existing="set-aside"))
     assert facts(new_home, times=False) == before
     monkeypatch.undo()
     assert undoing.recover() == ()
@@ -60,7 +62,6 @@ def test_a_restore_that_fails_in_the_middle_is_taken_back(
 
 KILLED = """
 import sys, os
-from dunechest.jobs import restoring
 from dunechest.ledger import deeds
 from dunechest.cli.app import run
 count = int(sys.argv[1])
@@ -263,7 +264,7 @@ def test_what_somebody_makes_in_the_moment_of_a_failure_is_not_removed(
     monkeypatch.setattr(deeds.OpenDeed, "will", will)
     for targets, kept in (({place}, place / "somebody's"), ({stray}, stray), ({settings}, settings)):
         with pytest.raises(dunechest.CutOff) if targets == {place} else _nothing():
-            restoring.carry_out(restore(departed, "dune-survey"))
+            carry_out_once(restore(departed, "dune-survey"))
         assert kept.read_text() == "another program's"
         shutil.rmtree(place)
         kept.unlink(missing_ok=True)

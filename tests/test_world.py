@@ -271,7 +271,7 @@ def test_wiped_and_restored_in_its_place_nothing_is_missing(name: str, world: Wo
     for stray in strays:
         Path(stray).unlink()
     result = dunechest.restore(
-        chest, account.bag, dunechest.RestoreChoice(into=str(place) if name == "cuttlebone" else None)
+        chest, account.bag, dunechest.RestoreOptions(into=str(place) if name == "cuttlebone" else None)
     )
     assert result.well
     if name != "cuttlebone":
@@ -291,7 +291,7 @@ def test_notes_in_the_log_of_an_open_application_come_along(
             dunechest.archive([world.notes], chest)
         (account,) = dunechest.archive([world.notes], chest, dunechest.ArchiveOptions(ignore=("in-use",)))
     assert account.databases == 1
-    dunechest.restore(chest, "tidewrack", dunechest.RestoreChoice(into=str(tmp_path / "home" / ".tidewrack")))
+    dunechest.restore(chest, "tidewrack", dunechest.RestoreOptions(into=str(tmp_path / "home" / ".tidewrack")))
     with Tidewrack(tmp_path / "home").open() as opened:
         assert opened.counts["notes"] == before + 1
     assert not (tmp_path / "home" / ".tidewrack" / "notes.open").exists(), "the lock mark stays behind"

@@ -22,7 +22,6 @@ from importlib import import_module
 from typing import TYPE_CHECKING, Any
 
 if TYPE_CHECKING:
-    from dunechest.api import restore
     from dunechest.chest.bag_entry import BagEntry
     from dunechest.chest.chest import Chest
     from dunechest.errors import (
@@ -49,12 +48,14 @@ if TYPE_CHECKING:
     from dunechest.jobs.editions.planning import plan_drop
     from dunechest.jobs.find import FindResult, FoundLibrary, find_libraries
     from dunechest.jobs.known_chests import ChestList, list_chests
-    from dunechest.jobs.landing import RestoreChoice, remember_counterpart
     from dunechest.jobs.look import Readiness, look
     from dunechest.jobs.named import library_at
-    from dunechest.jobs.proof import Proof
-    from dunechest.jobs.restore import RestorePlan, plan_restore
-    from dunechest.jobs.restoring import RestoreResult
+    from dunechest.jobs.restore import restore
+    from dunechest.jobs.restore.options import RestoreOptions
+    from dunechest.jobs.restore.places_map import remember_counterpart
+    from dunechest.jobs.restore.plan import RestorePlan
+    from dunechest.jobs.restore.planning.make import plan_restore
+    from dunechest.jobs.restore.result import Proof, RestoreResult
     from dunechest.jobs.study.selection import Choice, LeftBehind
     from dunechest.jobs.undoing import UndoPlan, plan_undo, undo
     from dunechest.jobs.verify import verify
@@ -66,14 +67,14 @@ if TYPE_CHECKING:
 _WHERE = {
     "Drill": "jobs.drill",
     "drill": "jobs.drill",
-    "RestoreChoice": "jobs.landing",
-    "remember_counterpart": "jobs.landing",
-    "Proof": "jobs.proof",
+    "RestoreOptions": "jobs.restore.options",
+    "remember_counterpart": "jobs.restore.places_map",
+    "Proof": "jobs.restore.result",
     "UndoPlan": "jobs.undoing",
     "plan_undo": "jobs.undoing",
     "undo": "jobs.undoing",
     "archive": "jobs.archive",
-    "restore": "api",
+    "restore": "jobs.restore",
     "BagEntry": "chest.bag_entry",
     "Chest": "chest.chest",
     "BagUnusable": "errors",
@@ -111,9 +112,9 @@ _WHERE = {
     "DropPlan": "jobs.editions.plan",
     "drop_editions": "jobs.editions",
     "plan_drop": "jobs.editions.planning",
-    "RestorePlan": "jobs.restore",
-    "plan_restore": "jobs.restore",
-    "RestoreResult": "jobs.restoring",
+    "RestorePlan": "jobs.restore.plan",
+    "plan_restore": "jobs.restore.planning.make",
+    "RestoreResult": "jobs.restore.result",
     "Draft": "library.draft.compose",
     "draft_kind": "library.draft.compose",
     "BagCheck": "jobs.verify.result",
@@ -153,7 +154,7 @@ __all__ = [
     "Proof",
     "Readiness",
     "Refused",
-    "RestoreChoice",
+    "RestoreOptions",
     "RestorePlan",
     "RestoreResult",
     "Step",

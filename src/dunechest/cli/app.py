@@ -45,7 +45,7 @@ class _Group(click.Group):
     def get_command(self, ctx: click.Context, cmd_name: str) -> click.Command | None:
         if cmd_name not in COMMANDS:
             return None
-        command: click.Command = import_module(f"dunechest.cli.{cmd_name}_command").command
+        command: click.Command = import_module(f"dunechest.cli.commands.{cmd_name}").command
         return command
 
     def format_commands(self, ctx: click.Context, formatter: click.HelpFormatter) -> None:

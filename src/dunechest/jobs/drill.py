@@ -14,11 +14,13 @@ from pathlib import Path
 from dunechest.chest.chest import Chest
 from dunechest.errors import CutOff, DuneChestError, Refused, WordsOff
 from dunechest.findings import stops
-from dunechest.jobs import restore_staging, restoring
 from dunechest.jobs.chests import top_of
-from dunechest.jobs.landing import RestoreChoice
-from dunechest.jobs.restore import RestorePlan, plan_restore
-from dunechest.jobs.restoring import RestoreResult
+from dunechest.jobs.restore.doing.carry_out import carry_out_once
+from dunechest.jobs.restore.doing.staging import remove
+from dunechest.jobs.restore.options import RestoreOptions
+from dunechest.jobs.restore.plan import RestorePlan
+from dunechest.jobs.restore.planning.make import plan_restore
+from dunechest.jobs.restore.result import RestoreResult
 from dunechest.ledger import events, memory
 from dunechest.machine.volumes import identity
 from dunechest.names import shown
@@ -122,10 +124,10 @@ def _one(chest: Chest, name: str, scratch: Path, progress: Progress) -> Drill:
         remaining = [f for f in stops(plan.findings) if f.code not in _BESIDE_THE_POINT]
         if remaining:
             raise Refused(f"{shown(plan.bag)} was not rehearsed.", remaining)
-        result = restoring.carry_out(plan, progress=progress, rehearsal=True)
+        result = carry_out_once(plan, progress=progress, rehearsal=True)
         done = Drill(plan.bag, result)
     finally:
-        restore_staging.remove(scratch)
+        remove(scratch)
     _note(chest, done.bag, passed=done.passed, files=result.files, edition=plan.record.edition)
     return done
 
@@ -151,7 +153,7 @@ def _note(chest: Chest, bag: str, *, passed: bool, files: int, edition: int) -> 
 def _plan(chest: Chest, name: str, scratch: Path, progress: Progress) -> RestorePlan:
     home = scratch / "home"
     home.mkdir(exist_ok=True)
-    plan = plan_restore(chest, name, choice=RestoreChoice(home=str(home)), progress=progress)
+    plan = plan_restore(chest, name, RestoreOptions(home=str(home)), progress=progress)
     if plan.place is None or not plan.place.is_relative_to(scratch):
-        plan = plan_restore(chest, name, choice=RestoreChoice(into=str(scratch / "library"), settings=False))
+        plan = plan_restore(chest, name, RestoreOptions(into=str(scratch / "library"), settings=False))
     return plan

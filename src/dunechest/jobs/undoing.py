@@ -10,13 +10,13 @@ from dataclasses import dataclass
 from pathlib import Path
 
 from dunechest.errors import CutOff, DuneChestError, Refused, WordsOff
-from dunechest.jobs.anew import digest_of
 from dunechest.ledger import deeds
 from dunechest.ledger.deeds import Aside, Deed, Made, MadeFolder, MadeLink, Rewritten, Step, Tree, WasEmpty, Working
 from dunechest.machine.processes import lives
 from dunechest.names import from_wire, shown, to_wire
 from dunechest.transfer import disk, safe
 from dunechest.transfer.below import folders_in
+from dunechest.transfer.digest_files import digest_of
 from dunechest.transfer.owner import give, owner_above
 from dunechest.transfer.walk import walk
 from dunechest.words import number

@@ -5,8 +5,11 @@ from __future__ import annotations
 import os
 import stat
 from collections.abc import Sequence
+from pathlib import Path
 
-from dunechest.transfer import digests, medium, stream
+from blake3 import blake3
+
+from dunechest.transfer import digests, medium, safe, stream
 from dunechest.transfer.tasks import AROUND, WHOLE, DigestOutcome, DigestTask, Tell
 from dunechest.transfer.whole_files import READING, read_whole, system_words
 
@@ -65,3 +68,12 @@ def _digest_one(fd: int, size: int, task: DigestTask, tell: Tell) -> DigestOutco
     data = read_whole(fd, size)
     tell(len(data))
     return DigestOutcome("ok", len(data), tuple([digests.once(name, data) for name in task.algorithms]))
+
+
+def digest_of(path: Path) -> str:
+    """Return a file's BLAKE3 digest in hexadecimal."""
+    whole = blake3()
+    with os.fdopen(safe.open_regular(path), "rb") as file:
+        while piece := file.read(1 << 20):
+            whole.update(piece)
+    return whole.hexdigest()

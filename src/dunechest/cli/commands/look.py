@@ -1,0 +1,38 @@
+"""``dunechest look``."""
+
+from __future__ import annotations
+
+import click
+
+from dunechest.cli.output import Out, common
+
+
+@click.command("look")
+@click.argument("library", metavar="LIBRARY")
+@click.option("--for", "chest", metavar="CHEST", help="Also look at the drive of this chest.")
+@common
+def command(out: Out, library: str, chest: str | None) -> int:
+    """Look at one library before a byte moves.
+
+    It shows what is in it by role, its parts, what it refers to inside and outside,
+    hollow files, and who has it open; with --for also whether that drive suits it:
+    room, names, sizes, and whether it is a drive of its own at all. What is found is
+    listed with the weightiest first, each with what to do.
+
+    LIBRARY is a path, or a name that `dunechest find` showed. Nothing is changed;
+    with --for a few empty files and a few megabytes are written to a folder of
+    their own in the chest, and removed at once. The status is 3 if a finding would
+    stop `dunechest archive`.
+    """
+    from dunechest.cli.views import look as look_view
+    from dunechest.findings import stops
+    from dunechest.jobs.look import look
+    from dunechest.jobs.named import resolve_chest, resolve_library
+
+    target = resolve_chest(chest) if chest is not None else None
+    result = look(resolve_library(library), chest=target)
+    if out.json:
+        out.document(look_view.document(result))
+    elif out.shows:
+        look_view.show(out, result)
+    return 3 if stops(result.findings) else 0

@@ -1,0 +1,275 @@
+"""``dunechest restore``."""
+
+from __future__ import annotations
+
+import sys
+from dataclasses import dataclass, replace
+from pathlib import Path
+from typing import TYPE_CHECKING, Any
+
+import click
+
+from dunechest.cli.output import Out, common
+
+if TYPE_CHECKING:
+    from dunechest.chest.chest import Chest
+    from dunechest.jobs.restore import RestoreOptions, RestorePlan, RestoreResult
+
+
+@click.command("restore")
+@click.argument("chest", metavar="CHEST")
+@click.argument("libraries", metavar="[LIBRARY]...", nargs=-1)
+@click.option("--all", "everything", is_flag=True, help="Every library of the chest.")
+@click.option("--home", metavar="DIR", type=click.Path(), help="Whose home it goes into; your own by default.")
+@click.option("--into", metavar="FOLDER", type=click.Path(), help="The folder it becomes, exactly.")
+@click.option(
+    "--counterpart",
+    "counterparts",
+    multiple=True,
+    metavar="OLD=NEW",
+    help="Folder NEW of this machine stands for OLD of the other; remembered, repeatable.",
+)
+@click.option(
+    "--edition", type=click.IntRange(1), metavar="N", help="An earlier edition; the current one by default."
+)
+@click.option("--part", "parts", multiple=True, metavar="P", help="Only this part (an album, a title); repeatable.")
+@click.option(
+    "--existing",
+    type=click.Choice(["stop", "set-aside", "join"]),
+    default="stop",
+    show_default=True,
+    help="If something is there: refuse; rename it with the date; or add only what is missing.",
+)
+@click.option(
+    "--prefer",
+    type=click.Choice(["both", "here", "chest", "newer"]),
+    default="both",
+    show_default=True,
+    help="When joining, of two files of one name that differ: keep both, or which one counts.",
+)
+@click.option(
+    "--leave-references", is_flag=True, help="Do not write references anew that name places of the old machine."
+)
+@click.option(
+    "--settings/--leave-settings",
+    default=None,
+    help="Whether the application's setting is written; by default if it names nothing that exists.",
+)
+@click.option(
+    "--outward-links",
+    is_flag=True,
+    help="Also make symbolic links that lead out of the library (trust the drive).",
+)
+@click.option("--plan", "plan_only", is_flag=True, help="Say what would be done, and do nothing; --json to keep it.")
+@click.option(
+    "--follow", metavar="FILE", type=click.Path(dir_okay=False), help="Do just what a kept plan says, or nothing."
+)
+@click.option("--yes", is_flag=True, help="Do not ask; on a terminal the plan is shown first, and asked about.")
+@common
+def command(out: Out, chest: str, libraries: tuple[str, ...], everything: bool, **asked: Any) -> int:
+    """Bring libraries back to this machine, and prove that they are what they were.
+
+    Without a LIBRARY it lists what the chest holds and where each would go.
+
+    A library goes to the place it had relative to a standard folder (home,
+    pictures, settings, data ...), in your own home or in the one --home names; to
+    the counterpart of its folder on another drive; or exactly where --into says.
+    Every file is checked by digest while it is written. References that name places
+    of the old machine, and the application's setting, are written anew; the files
+    are kept as they were, and dunechest undo takes the whole restore back.
+
+    Nothing existing is ever overwritten or lost, whatever --existing says.
+
+    Install the application first, and do not start it until this is done.
+    """
+    from dunechest.cli.output import say_recovered
+    from dunechest.cli.views import restore as view
+    from dunechest.findings import stops
+    from dunechest.jobs.named import resolve_chest
+    from dunechest.jobs.restore import refuse_if_stopped, remember_counterpart
+
+    saved, plan_only = asked["follow"], asked["plan_only"]
+    _refuse_contradictions(libraries, everything, saved, plan_only)
+    source = resolve_chest(chest)
+    say_recovered(out, source)
+    options = _options(asked)
+    asks = not asked["yes"] and not plan_only and out.shows and sys.stdin.isatty() and sys.stdout.isatty()
+    if not libraries and not everything and not saved:
+        if not _show_offers(out, source, options, asks):
+            return 0
+        everything = True
+    planned = _plan(out, source, libraries, options, everything=everything, saved=saved, plan_only=plan_only)
+    if asks and not saved:
+        planned = _with_places(out, planned)
+    plans = planned.plans
+    out.problem(*(f"{name}: not restored: {why}" for name, why in planned.left))
+    if plan_only:
+        out.problem(*view.problems_of_plans(plans))
+        view.show_planned(out, source, plans, planned.left)
+        return 3 if any(stops(plan.findings) for plan in plans) else 0
+    if asks:
+        view.show_plans(out, source, plans, asking=True)
+        view.show_left_behind(out, planned.left)
+    refuse_if_stopped(plans)
+    if asks and not click.confirm("Do this?", default=False):
+        out.console.print("Nothing was changed.")
+        return 3
+    for old, new in planned.options.counterparts:
+        remember_counterpart(old, new)
+    # A plan that a person read, or saved, is not made again behind their back.
+    results = _carry_out(out, plans, again=not asks and not saved)
+    if out.json:
+        out.document(view.results_document(source, results, planned.left))
+    elif out.shows:
+        view.show_left_behind(out, planned.left)
+        view.show_last(out, results)
+    return 0 if all(result.well for result in results) else 1
+
+
+@dataclass(frozen=True, slots=True)
+class _Planned:
+    """Plans, what they were made from, and the libraries of the chest that are left behind, with the reasons."""
+
+    source: Chest
+    names: tuple[str, ...]
+    options: RestoreOptions
+    plans: tuple[RestorePlan, ...]
+    left: tuple[tuple[str, str], ...] = ()
+
+
+def _refuse_contradictions(libraries: tuple[str, ...], everything: bool, saved: str | None, plan_only: bool) -> None:
+    from dunechest.errors import WordsOff
+
+    if everything and libraries:
+        raise WordsOff("--all means every library: name none beside it.")
+    if saved and (libraries or everything or plan_only):
+        raise WordsOff("--follow does what the kept plan says: name no library beside it.")
+
+
+def _options(asked: dict[str, Any]) -> RestoreOptions:
+    from dunechest.jobs.restore import RestoreOptions
+
+    return RestoreOptions(
+        home=asked["home"],
+        into=asked["into"],
+        edition=asked["edition"],
+        parts=asked["parts"],
+        existing=asked["existing"],
+        prefer=asked["prefer"],
+        outward_links=True if asked["outward_links"] else None,
+        repoint=not asked["leave_references"],
+        settings=asked["settings"],
+        counterparts=tuple(_pair(word) for word in asked["counterparts"]),
+    )
+
+
+def _show_offers(out: Out, source: Chest, options: RestoreOptions, asks: bool) -> bool:
+    """Show what a chest holds and where each would go; return whether to plan all of it."""
+    from dunechest.cli.views import offers as view
+    from dunechest.jobs.restore import left_behind, offers
+
+    found, left = offers(source, options), left_behind(source)
+    out.problem(*(f"{name}: {why}" for name, why in left))
+    if out.json:
+        out.document(view.offers_document(source, found, left))
+    elif out.shows:
+        view.show_offers(out, source, found, left)
+    return bool(asks and found and click.confirm("Plan to restore all of these?", default=False))
+
+
+def _plan(
+    out: Out,
+    source: Chest,
+    libraries: tuple[str, ...],
+    options: RestoreOptions,
+    *,
+    everything: bool,
+    saved: str | None,
+    plan_only: bool,
+) -> _Planned:
+    """Plan what was asked for. Only a command that restores takes back first what an earlier one had begun."""
+    from dunechest.jobs.restore import left_behind, plan_as_saved, plan_restores, restorable
+    from dunechest.jobs.restore.planning.several import check_names
+
+    if saved:
+        _take_back_first(out)
+        with out.following() as progress:
+            return _Planned(source, (), options, plan_as_saved(source, Path(saved), progress=progress))
+    names = restorable(source) if everything else libraries
+    check_names(source, names)
+    left = left_behind(source) if everything else ()
+    if not plan_only:
+        _take_back_first(out)
+    with out.following() as progress:
+        return _Planned(source, names, options, plan_restores(source, names, options, progress=progress), left)
+
+
+def _with_places(out: Out, planned: _Planned) -> _Planned:
+    """Ask for the places that are not known, and plan again with what was answered."""
+    from dunechest.jobs.restore import plan_restores
+
+    answers = _ask_places(out, planned.plans)
+    if not answers:
+        return planned
+    told = (*planned.options.counterparts, *map(_pair, answers))
+    options = replace(planned.options, counterparts=told)
+    with out.following() as progress:
+        plans = plan_restores(planned.source, planned.names, options, progress=progress)
+    return replace(planned, options=options, plans=plans)
+
+
+def _carry_out(out: Out, plans: tuple[RestorePlan, ...], *, again: bool) -> list[RestoreResult]:
+    from dunechest.cli.views import restore as view
+    from dunechest.jobs.restore import carry_out, new_command
+
+    results = []
+    command_id = new_command()
+    for plan in plans:
+        with out.following() as progress:
+            result = carry_out(plan, command=command_id, progress=progress, again=again)
+        results.append(result)
+        out.problem(*view.problems(result))
+        if out.shows:
+            view.show_result(out, result)
+    return results
+
+
+def _take_back_first(out: Out) -> None:
+    """Take back what an earlier restore had begun and not finished; only a command that restores does."""
+    from dunechest.cli.views.restore import say_taken_back
+    from dunechest.jobs import undoing
+
+    for deed in undoing.recover():
+        say_taken_back(out, deed)
+
+
+def _pair(word: str) -> tuple[str, str]:
+    from dunechest.errors import WordsOff
+    from dunechest.jobs.restore.places_map import counterpart
+    from dunechest.names import shown
+
+    old, mark, new = word.partition("=")
+    if not mark or not old or not new:
+        raise WordsOff(
+            f"--counterpart {shown(word)}: write the old folder, an equals sign, and the one here: OLD=NEW."
+        )
+    return counterpart(old, new)
+
+
+def _ask_places(out: Out, plans: tuple[RestorePlan, ...]) -> tuple[str, ...]:
+    """Ask once for each folder of the other machine whose counterpart is not known."""
+    from dunechest.jobs.restore.planning.several import origin_folder
+    from dunechest.names import shown
+
+    told: dict[str, str] = {}
+    for plan in plans:
+        folder = origin_folder(plan)
+        if plan.place is None and folder and folder not in told:
+            out.console.print(
+                f"{shown(plan.record.name)} was in {shown(folder)} on {shown(plan.record.origin.machine)}.",
+                soft_wrap=True,
+            )
+            answer = click.prompt("Which folder of this machine stands for that one (empty for none)", default="")
+            if answer.strip():
+                told[folder] = answer.strip()
+    return tuple(f"{old}={new}" for old, new in told.items())

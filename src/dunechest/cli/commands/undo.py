@@ -1,0 +1,49 @@
+"""``dunechest undo``."""
+
+from __future__ import annotations
+
+import sys
+
+import click
+
+from dunechest.cli.output import Out, common
+
+
+@click.command("undo")
+@click.option("--plan", "plan_only", is_flag=True, help="Say what would be done, and do nothing.")
+@click.option(
+    "--only-references", is_flag=True, help="Take back only what was written anew: references and settings."
+)
+@click.option("--yes", is_flag=True, help="Do not ask; on a terminal it is shown first, and asked about.")
+@common
+def command(out: Out, plan_only: bool, only_references: bool, yes: bool) -> int:
+    """Take back the last change on this machine: a restore, with all that it did.
+
+    What was put here is removed, what was renamed gets its name back, and what was
+    written anew is as it was. If somebody changed any of it since, nothing is
+    done, and it is said what changed.
+    """
+    from dunechest.cli.views import undo as undo_view
+    from dunechest.cli.views.restore import say_taken_back
+    from dunechest.jobs import undoing
+
+    taken_back = () if plan_only else undoing.recover()
+    for deed in taken_back:
+        say_taken_back(out, deed)
+    if taken_back:
+        return 0  # what was cut off was the last change; taking it back was what was asked for
+    waiting = undoing.cut_off() if plan_only else ()
+    if waiting and out.shows:
+        out.console.print("A restore had been cut off. This would take back what it had begun:", style="yellow")
+    plan = undoing.plan_undo(waiting[0] if waiting else None, only_references=only_references)
+    if out.shows and not plan_only and not yes and sys.stdin.isatty() and sys.stdout.isatty():
+        undo_view.show(out, plan, done=False)
+        if not plan.changed and not click.confirm("Do this?", default=False):
+            return 3
+    if not plan_only:
+        undoing.undo(plan)
+    if out.json:
+        out.document(undo_view.document(plan, done=not plan_only))
+    elif out.shows:
+        undo_view.show(out, plan, done=not plan_only)
+    return 3 if plan_only and plan.changed else 0

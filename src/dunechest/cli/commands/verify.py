@@ -1,0 +1,50 @@
+"""``dunechest verify``."""
+
+from __future__ import annotations
+
+import click
+
+from dunechest.cli.output import Out, common
+
+
+@click.command("verify")
+@click.argument("chest", metavar="CHEST")
+@click.argument("libraries", nargs=-1, metavar="[LIBRARY]...")
+@click.option("--quick", is_flag=True, help="Compare names and sizes only; reads no file's content.")
+@click.option("--for", "span", metavar="TIME", help="As much as fits into 20min or 2h; the next goes on there.")
+@common
+def command(out: Out, chest: str, libraries: tuple[str, ...], quick: bool, span: str | None) -> int:
+    """Check every byte of a chest, of some of its libraries, or of any single bag.
+
+    Each file is read from the drive and compared with the digests recorded when it
+    was archived. CHEST may also be the folder of any bag after RFC 8493, whoever
+    made it. The status is 1 if anything is not as it should be.
+
+    With --for a huge drive is proven over several evenings: what was checked longest
+    ago comes first, and where it ended is remembered.
+    """
+    from pathlib import Path
+
+    from dunechest.bag.bag import is_bag
+    from dunechest.chest.chest import Chest
+    from dunechest.cli.output import say_recovered
+    from dunechest.cli.views import verify as verify_view
+    from dunechest.errors import WordsOff
+    from dunechest.jobs.named import resolve_chest
+    from dunechest.jobs.verify import verify
+    from dunechest.words import seconds_of
+
+    seconds = seconds_of(span) if span is not None else None
+    if span is not None and (seconds is None or quick or is_bag(Path(chest))):
+        raise WordsOff("--for takes a time such as 20min or 2h, a chest, and does not go with --quick.")
+    target = chest if is_bag(Path(chest)) else resolve_chest(chest)
+    if isinstance(target, Chest):
+        say_recovered(out, target)
+    with out.following() as progress:
+        result = verify(target, libraries, quick=quick, seconds=seconds, progress=progress)
+    out.problem(*verify_view.problems(result))
+    if out.json:
+        out.document(verify_view.document(result))
+    elif out.shows:
+        verify_view.show(out, result)
+    return 0 if result.well else 1

@@ -1,0 +1,139 @@
+"""Restore libraries from a chest: `plan_restore` decides, `carry_out` does, `restore` is both in one call."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+
+from dunechest.chest.chest import Chest
+from dunechest.jobs import undoing
+from dunechest.jobs.named import AnyPath, chest_of, names_of
+from dunechest.jobs.restore.doing.carry_out import carry_out_once, refuse_if_stopped
+from dunechest.jobs.restore.options import RestoreOptions
+from dunechest.jobs.restore.places_map import counterparts, remember_counterpart
+from dunechest.jobs.restore.plan import (
+    AsArchived,
+    ByHand,
+    Existing,
+    NotDone,
+    Placement,
+    References,
+    Repoint,
+    RestoreFile,
+    RestorePlan,
+    RestoreStray,
+    SettingChange,
+    Target,
+)
+from dunechest.jobs.restore.planning.make import plan_restore
+from dunechest.jobs.restore.planning.offers import Offer, offers
+from dunechest.jobs.restore.planning.saved_plan import SavedPlan, plan_as_saved, saved_plan
+from dunechest.jobs.restore.planning.several import left_behind, plan_restores, restorable
+from dunechest.jobs.restore.repeat import carry_out, new_command
+from dunechest.jobs.restore.result import Compared, MergeResult, Proof, RestoreResult
+from dunechest.progress import Progress, silent
+
+__all__ = [
+    "AsArchived",
+    "ByHand",
+    "Compared",
+    "Existing",
+    "MergeResult",
+    "NotDone",
+    "Offer",
+    "Placement",
+    "Proof",
+    "References",
+    "Repoint",
+    "RestoreFile",
+    "RestoreOptions",
+    "RestorePlan",
+    "RestoreResult",
+    "RestoreStray",
+    "SavedPlan",
+    "SettingChange",
+    "Target",
+    "carry_out",
+    "carry_out_once",
+    "counterparts",
+    "left_behind",
+    "new_command",
+    "offers",
+    "plan_as_saved",
+    "plan_restore",
+    "plan_restores",
+    "refuse_if_stopped",
+    "remember_counterpart",
+    "restorable",
+    "restore",
+    "restore_several",
+    "saved_plan",
+]
+
+
+def restore(
+    chest: Chest | AnyPath, library: str, options: RestoreOptions | None = None, *, progress: Progress = silent
+) -> RestoreResult:
+    """Restore a library from a chest; parameters as for `plan_restore`.
+
+    Returns
+    -------
+    RestoreResult
+        The summary; look at `RestoreResult.well`.
+
+    Raises
+    ------
+    Refused
+        If its place is occupied or not known, or there is too little room. Nothing was changed.
+    CutOff
+        If a drive is full, gone or failing; nothing is left half-done.
+
+    Examples
+    --------
+    >>> import dunechest, pathlib, tempfile
+    >>> home, drive = pathlib.Path(tempfile.mkdtemp()), tempfile.mkdtemp()
+    >>> _ = (home / "notes.txt").write_text("spring tide at noon")
+    >>> chest = dunechest.create_chest(drive, "dune")
+    >>> (archived,) = dunechest.archive(home, chest)
+    >>> back = dunechest.restore(chest, archived.bag, dunechest.RestoreOptions(into=home / "back"))
+    >>> back.files, back.well
+    (1, True)
+    """
+    source = chest_of(chest)
+    undoing.recover()
+    plan = plan_restore(source, library, options, progress=progress)
+    refuse_if_stopped([plan])
+    return carry_out(plan, progress=progress)
+
+
+def restore_several(
+    chest: Chest | AnyPath,
+    libraries: str | Iterable[str] = (),
+    options: RestoreOptions | None = None,
+    *,
+    progress: Progress = silent,
+) -> tuple[RestoreResult, ...]:
+    """Restore several libraries of a chest in one go, so that one undo takes all of them back.
+
+    Parameters
+    ----------
+    chest : Chest, path or label
+        Where they are.
+    libraries : str or iterable of str
+        Their names; all that can be restored if empty.
+    options : RestoreOptions, optional
+        For all of them.
+    progress : Progress
+        Told how far it is.
+
+    Raises
+    ------
+    Refused, CutOff
+        As `restore` does; nothing is restored if one of them is refused.
+    """
+    source = chest_of(chest)
+    undoing.recover()
+    names = names_of(libraries) or restorable(source)
+    plans = plan_restores(source, names, options or RestoreOptions(), progress=progress)
+    refuse_if_stopped(plans)
+    command = new_command()
+    return tuple(carry_out(plan, command=command, progress=progress) for plan in plans)

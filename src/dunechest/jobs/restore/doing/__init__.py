@@ -1,0 +1,1 @@
+"""Carry out a restore plan. Nothing here decides."""

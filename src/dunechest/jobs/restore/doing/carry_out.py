@@ -1,0 +1,291 @@
+"""Carry out a restore plan: every file checked by digest as it is written, nothing existing lost.
+
+The library is put together in a folder of its own beside its place, its references written anew there,
+and put in its place when it is whole, so that an application never meets half of it. Each step that changes
+what was on this machine is written down before it is taken; a restore that fails is taken back.
+"""
+
+from __future__ import annotations
+
+import os
+import shutil
+import time
+from collections.abc import Callable, Iterable, Mapping, Sequence
+from pathlib import Path
+
+from dunechest.chest.bag_records import stamp
+from dunechest.chest.layout import BAGS, CHEST_RECORD, DECLARATION, bag_folder
+from dunechest.errors import CutOff, Meanwhile, Refused
+from dunechest.findings import stops
+from dunechest.jobs import undoing
+from dunechest.jobs.restore.doing.attributes import dress_unreadable
+from dunechest.jobs.restore.doing.folders import make_above
+from dunechest.jobs.restore.doing.into_place import join_into_place, whole_into_place
+from dunechest.jobs.restore.doing.join import merge_files, only_those
+from dunechest.jobs.restore.doing.outside_files import restore_outside_files
+from dunechest.jobs.restore.doing.proof import prove
+from dunechest.jobs.restore.doing.references import RewrittenFiles, write_references
+from dunechest.jobs.restore.doing.run import Run
+from dunechest.jobs.restore.doing.settings import write_setting
+from dunechest.jobs.restore.doing.staging import fill_staging, finish, remove, take_staging, write
+from dunechest.jobs.restore.plan import NotDone, RestorePlan, RestoreStray, SettingChange
+from dunechest.jobs.restore.result import MergeResult, RestoreResult
+from dunechest.ledger import deeds, events
+from dunechest.library.kinds.patterns import Patterns
+from dunechest.names import shown, to_wire
+from dunechest.progress import Progress, silent
+from dunechest.transfer.digest_files import digest_files
+from dunechest.transfer.owner import give, owner_above
+from dunechest.transfer.tasks import DigestTask
+
+
+def refuse_if_stopped(plans: Iterable[RestorePlan]) -> None:
+    """Raise `Refused` if any plan has a *stop* finding; none of a restore yields."""
+    remaining = [finding for plan in plans for finding in stops(plan.findings)]
+    if remaining:
+        raise Refused("Nothing was restored.", remaining)
+
+
+def carry_out_once(
+    plan: RestorePlan, *, progress: Progress = silent, rehearsal: bool = False, command: str = ""
+) -> RestoreResult:
+    """Restore the library of a plan.
+
+    Parameters
+    ----------
+    plan : RestorePlan
+        From `plan_restore`.
+    progress : Progress
+        Told how far it is.
+    rehearsal : bool
+        It goes to a scratch folder and is thrown away: that the application is open does not matter, and
+        nothing of it is there to be taken back afterwards.
+    command : str
+        Something that all restores of one command have in common: they are taken back together.
+
+    Returns
+    -------
+    RestoreResult
+
+    Raises
+    ------
+    Refused
+        If a *stop* finding remains, or the place is occupied by now.
+    Meanwhile
+        If the archive got another edition since the plan was made.
+    CutOff
+        If the target or the chest's drive is full, gone or failing; what was done by then
+        is taken back.
+    """
+    if not rehearsal:
+        refuse_if_stopped([plan])
+    assert plan.place is not None
+    if stamp(_bag(plan)) != plan.stamp:
+        raise _changed(plan)
+    begun = time.monotonic()
+    staging = plan.place.parent / f".dune-restore-{plan.chest.id[:8]}-{plan.bag}"
+    if os.path.ismount(plan.place):  # the top of a drive: what is beside it lies on another one
+        staging = plan.place / f".dune-restore-{plan.chest.id[:8]}-{plan.bag}"
+    # Only what this run has made, or taken over by its mark, is ever removed again.
+    take_staging(staging, plan)
+    deed = deeds.begin("restore", plan.bag, to_wire(str(plan.place)), command)
+    try:
+        result = _restore(Run(plan, plan.place, staging, deed, progress), begun)
+    except OSError as error:
+        _give_up(staging, deed)
+        raise CutOff(
+            f"The restore of {shown(plan.bag)} was cut off: {error.strerror or error}. What it had done is taken back, "
+            f"and {shown(str(plan.place))} is as it was; the same command begins again."
+        ) from error
+    except BaseException:
+        _give_up(staging, deed)
+        raise
+    deed.close("taken back" if rehearsal else "done")
+    if rehearsal:
+        deeds.forget(deed.number)
+        return result
+    # The files are in place; without this only this machine's memory of it is missing.
+    facts = {"chest": plan.chest.id, "bag": plan.bag, "place": shown(str(plan.place)), "files": result.files}
+    events.try_append(("restore", facts))
+    return result
+
+
+def _bag(plan: RestorePlan) -> Path:
+    return bag_folder(plan.chest.folder, plan.bag)
+
+
+def _changed(plan: RestorePlan) -> Meanwhile:
+    return Meanwhile(
+        f"The archive of {shown(plan.bag)} was changed while it was read. Nothing was changed here; run the command again."
+    )
+
+
+def _refuse_half(plan: RestorePlan, not_done: Iterable[NotDone]) -> None:
+    """Before anything is put in place: tell a drive that went away, or a new edition, from damage.
+
+    Raises
+    ------
+    CutOff
+        If the chest's drive is gone.
+    Meanwhile
+        If the archive was changed meanwhile.
+    """
+    if not any(one.fault for one in not_done):
+        return
+    if stamp(_bag(plan)) != plan.stamp:
+        if not (plan.chest.folder / BAGS).is_dir():
+            raise CutOff(_GONE.format(shown(plan.chest.label)))
+        raise _changed(plan)
+    # What is still in memory proves nothing: a small record is read from the medium.
+    records = [plan.chest.folder / CHEST_RECORD, _bag(plan) / DECLARATION]
+    there = [path for path in records if os.path.lexists(path)]
+    outcomes = digest_files([DigestTask(os.fsencode(path), 4096) for path in there], lambda count: None)
+    if not there or all(outcome.state != "ok" for outcome in outcomes):
+        raise CutOff(_GONE.format(shown(plan.chest.label)))
+
+
+_GONE = "The drive of the chest {} went away, or can no longer be read."
+
+
+def _give_up(staging: Path, deed: deeds.OpenDeed) -> None:
+    """Take back what was done, and remove the folder to work in."""
+    remove(staging)
+    known = next((one for one in deeds.deeds() if one.number == deed.number), None)
+    try:
+        if known is not None:
+            undoing.take_back(known)
+    except OSError:
+        pass  # a drive that is gone: the next command that restores or takes back finishes this
+
+
+def _restore(run: Run, begun: float) -> RestoreResult:
+    plan, deed = run.plan, run.deed
+    owner = owner_above(run.place)
+    make_above(run.place.parent, deed)
+    deed.will(deeds.Working(to_wire(str(run.staging))))
+    fill_staging(run)
+    write(run)
+    _refuse_half(plan, run.not_done)
+    staged = _staged(run)
+    merged: tuple[MergeResult, ...] = ()
+    if plan.parts and plan.existing.mode != "join":
+        merged = tuple(only_those(plan, staged))
+    rewritten = write_references(plan.kind, plan.references.updates, staged.get, _final_places(run), deed)
+    if plan.existing.mode == "join":
+        merged, rewritten = _merge(run, staged, rewritten)
+    else:
+        finish(run)
+        whole_into_place(run, rewritten.steps)
+    remove(run.staging)
+    outside = restore_outside_files(run)
+    settings = tuple((change, write_setting(change, deed)) for change in plan.settings)
+    give(owner, deed.places)  # run by the administrator, it is for the person whose home it is
+    return _summary(run, merged, rewritten, outside, settings, begun)
+
+
+def _final_places(run: Run) -> Callable[[str], Path]:
+    """Return what tells the place of a file of the library, by its path in the library."""
+    names = {file.own: file.path for file in run.plan.files}
+    others = {file.own: other for file, other in run.plan.existing.beside}
+
+    def final(own: str) -> Path:
+        return run.place if run.plan.record.shape == "file" else run.place / others.get(own, names[own])
+
+    return final
+
+
+def _merge(
+    run: Run, staged: Mapping[str, Path], rewritten: RewrittenFiles
+) -> tuple[tuple[MergeResult, ...], RewrittenFiles]:
+    """Merge the library into the one that is there; return what merging did, and all references that were updated."""
+    plan, existing, final = run.plan, run.plan.existing, _final_places(run)
+    names = {file.own: file.path for file in plan.files}
+    own_merged = {file.own for file in existing.merged}
+    merged = merge_files(run, staged)
+    # A file that is merged or replaced is kept as it was here, not as it came.
+    kept = {to_wire(str(final(own))) for own in (*own_merged, *(file.own for file in existing.replaced))}
+    run.links = len(plan.links)
+    plain = [file for file in run.restored if file.own not in own_merged]
+    join_into_place(run, plain, {result.path: result.staged for result in merged if result.staged is not None})
+    dress_unreadable(plain, run.place.joinpath)
+    run.deed.will(*(step for step in rewritten.steps if step.path not in kept))
+    untouched = {result.path for result in merged if result.staged is None}
+    done = tuple(update for update in rewritten.done if names[update.source] not in untouched)
+    here = _in_place(run)
+    return merged, RewrittenFiles(
+        (*done, *here.done), (*rewritten.by_hand, *here.by_hand), (*rewritten.steps, *here.steps)
+    )
+
+
+def _summary(
+    run: Run,
+    merged: tuple[MergeResult, ...],
+    rewritten: RewrittenFiles,
+    outside: Sequence[RestoreStray],
+    settings: tuple[tuple[SettingChange, str], ...],
+    begun: float,
+) -> RestoreResult:
+    plan, existing = run.plan, run.plan.existing
+    here = (*existing.same, *existing.rewritten)
+    replaced = set(run.restored) if existing.replaced else set()
+    in_place = len(run.restored) + len(here) + len(existing.kept)
+    return RestoreResult(
+        bag=plan.bag,
+        place=run.place,
+        edition=plan.record.edition,
+        files_listed=plan.listed,
+        files=len(run.restored) + len(here) + len(outside),
+        bytes=sum(file.size for file in (*run.restored, *here, *(stray.file for stray in outside))),
+        same=len(here) + sum(stray.there for stray in outside),
+        kept=tuple(file.path for file in existing.kept),
+        beside=tuple((file.path, other) for file, other in existing.beside),
+        replaced=tuple(file.path for file in existing.replaced if file in replaced),
+        folders=len(plan.folders),
+        links=run.links,
+        not_done=tuple(run.not_done),
+        renamed=plan.renamed,
+        application=plan.record.application,
+        # What was to be done or decided before is no news afterwards.
+        findings=tuple(f for f in plan.findings if f.code not in ("first", "set-aside", "references-lost")),
+        proof=prove(plan, run.place, files=in_place, strays=len(outside)),
+        parts=tuple(part.title for part in plan.parts),
+        strays=tuple((stray.origin, stray.place) for stray in outside),
+        set_aside=existing.set_aside,
+        updated=rewritten.done,
+        by_hand=(*plan.references.lost, *rewritten.by_hand),
+        settings=settings,
+        merged=merged,
+        damage=plan.damage,
+        undoable=run.deed.changes,
+        seconds=time.monotonic() - begun,
+    )
+
+
+def _staged(run: Run) -> dict[str, Path]:
+    """Return where the files are that something is done to: with references to write, or to be joined."""
+    plan, tree = run.plan, run.tree
+    wanted = {update.source for update in plan.references.updates} | {file.own for file in plan.existing.merged}
+    joins = Patterns(tuple(pattern for spec in plan.kind.joins for pattern in spec.files) if plan.parts else ())
+    return {file.own: tree / file.path for file in run.restored if file.own in wanted or joins.match(file.own)}
+
+
+def _in_place(run: Run) -> RewrittenFiles:
+    """Write references anew in files that were here already, as they came from the other machine."""
+    plan, deed = run.plan, run.deed
+    same = {file.own: run.place / file.path for file in plan.existing.same}
+    wanted = [one for one in plan.references.updates if one.source in same]
+    by_source = {one.source for one in wanted}
+    before: dict[str, Path] = {}
+    for source in by_source:
+        copy = run.staging / f"anew-{len(before)}"
+        shutil.copy2(same[source], copy)
+        before[source] = copy
+    try:
+        made = write_references(plan.kind, wanted, before.get, same.__getitem__, deed)
+        deed.will(*made.steps)
+        for source, copy in before.items():
+            os.replace(copy, same[source])
+    finally:
+        for copy in before.values():
+            copy.unlink(missing_ok=True)
+    return made

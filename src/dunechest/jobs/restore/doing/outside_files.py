@@ -1,0 +1,91 @@
+"""Restore files from outside the library: to their old places, or beside it; nothing existing is touched."""
+
+from __future__ import annotations
+
+import os
+from pathlib import Path
+
+from dunechest.errors import CutOff, Refused
+from dunechest.jobs.restore.doing.one_file import bag_of, copy_task, put_together, why_not, without_overwriting
+from dunechest.jobs.restore.doing.run import Run
+from dunechest.jobs.restore.outside import goes_astray, same_bytes
+from dunechest.jobs.restore.plan import RestorePlan, RestoreStray
+from dunechest.ledger.deeds import Made, MadeFolder, Working
+from dunechest.names import shown, to_wire
+from dunechest.transfer import medium
+from dunechest.transfer.below import make_folders
+from dunechest.transfer.crew import Crew
+from dunechest.transfer.tasks import CopyJob, CopyOutcome
+
+
+def restore_outside_files(run: Run) -> list[RestoreStray]:
+    """Restore the files from outside to the places a plan names; return those that are there.
+
+    The library itself is in its place already.
+
+    Raises
+    ------
+    CutOff
+        If the drive is full, gone or failing.
+    """
+    plan = run.plan
+    done = []
+    with Crew.for_job(len(plan.strays), 0, (plan.chest.folder,), lambda count: None) as crew:
+        for number, stray in enumerate(plan.strays):
+            try:
+                if stray.there or _one(run, stray, number, crew):
+                    done.append(stray)
+            except OSError as error:
+                run.leave(stray.file.stored, f"it cannot be written: {error.strerror or error}")
+            except CutOff as error:
+                raise CutOff(
+                    f"The files from outside {shown(plan.bag)} were cut off: {error} What the restore had done is "
+                    "taken back; the same command begins again."
+                ) from error
+    return done
+
+
+def _one(run: Run, stray: RestoreStray, number: int, crew: Crew) -> bool:
+    place, deed = stray.place, run.deed
+    if goes_astray(place, stray.top or place.parent, run.place):  # the library's own links are there by now
+        run.leave(stray.file.stored, f"{place} would lie behind a link; it is not made")
+        return False
+    missing = []
+    above = place.parent
+    while not above.is_dir():
+        missing.append(above)
+        above = above.parent
+    deed.will(*(MadeFolder(to_wire(str(folder))) for folder in reversed(missing)))
+    make_folders(place.parent)
+    beside = place.parent / f".dune-restore-{run.plan.chest.id[:8]}-{number}"
+    beside.unlink(missing_ok=True)
+    deed.will(Working(to_wire(str(beside))))
+    try:
+        why = _copy(run.plan, stray, beside, crew)
+        if why is not None:
+            run.leave(stray.file.stored, why)
+            return False
+        info = beside.stat()
+        deed.will(Made(to_wire(str(place)), info.st_size, info.st_mtime_ns, "", info.st_dev, info.st_ino))
+        try:
+            without_overwriting(beside, place)
+        except Refused:
+            deed.will_not(place)
+            if same_bytes(stray.file, place):  # another library of the same command needs it too
+                return True
+            why = f"something came to be in {shown(str(place))} meanwhile"
+            run.leave(stray.file.stored, why)
+            return False
+        medium.flush_folder(str(place.parent))
+        return True
+    finally:
+        beside.unlink(missing_ok=True)
+
+
+def _copy(plan: RestorePlan, stray: RestoreStray, beside: Path, crew: Crew) -> str | None:
+    if stray.file.pieces:
+        return put_together(plan, stray.file, beside, lambda count: None)
+    job = CopyJob([copy_task(stray.file, bag_of(plan), os.fsencode(beside))], stray.file.blake3 is None, False)
+    (done,) = crew.run([job])
+    (outcome,) = done.copies or (CopyOutcome("cut-off", why="no answer"),)
+    return why_not(stray.file, outcome, beside)

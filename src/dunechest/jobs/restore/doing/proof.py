@@ -1,0 +1,166 @@
+"""Check a restored library as an application would see it, against what it was."""
+
+from __future__ import annotations
+
+import sqlite3
+from collections import Counter
+from collections.abc import Iterable, Mapping, Sequence
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+from dunechest.chest.origin import old_path
+from dunechest.jobs.restore.descriptors import agreements_in
+from dunechest.jobs.restore.result import Compared, Proof
+from dunechest.library.formats.sqlite import damage_in, questions
+from dunechest.library.parts import Part, list_parts
+from dunechest.library.references.reading import read_references
+from dunechest.names import shown
+from dunechest.transfer.walk import Walk, walk
+from dunechest.words import number
+
+if TYPE_CHECKING:
+    from dunechest.jobs.restore.plan import RestorePlan
+
+
+def prove(plan: RestorePlan, place: Path, *, files: int, strays: int) -> Proof:
+    """Look at a restored library as an application would, and compare it with what it was.
+
+    Parameters
+    ----------
+    plan : RestorePlan
+        What was restored.
+    place : Path
+        Where it is.
+    files, strays : int
+        So many files are in the library and outside of it, proven by digest.
+    """
+    expected = plan.listed
+    lines = [
+        Compared("files", f"{expected:,}", f"{files + strays:,}", files + strays == expected),
+    ]
+    if plan.record.shape == "file":
+        if plan.as_archived.databases:
+            lines.append(_databases(plan, lambda path: place))
+        return Proof(tuple(lines))
+    names = dict(plan.renamed)
+    if plan.as_archived.databases:
+        lines.append(_databases(plan, lambda path: place / (names.get(path) or path)))
+    kind = plan.kind
+    if kind.references or kind.parts or kind.agreements:
+        listing = walk(str(place))
+        # References that were left as they are name the old place, and mean this one.
+        former = "" if plan.options.repoint else old_path(plan.record)
+        report = read_references(kind, place, listing, plan.options.home_folder, former=former)
+        lines += _references(plan, listing, Counter(r.state for r in report.references), report.unread, report)
+        if plan.as_archived.parts:
+            home = plan.options.home_folder
+            found = list_parts(kind, place, listing, report.references, home, former=former)
+            lines += _parts(plan, found)
+        if plan.as_archived.agreements is not None:
+            lines.append(_agreements(plan, plan.as_archived.agreements, place, listing, names))
+    return Proof(tuple(lines))
+
+
+def _databases(plan: RestorePlan, at: object) -> Compared:
+    assert callable(at)
+    wrong = []
+    for path in plan.as_archived.databases:
+        try:
+            with questions(at(path), seconds=3600.0) as connection:
+                words = damage_in(connection, thorough=True)
+        except (sqlite3.Error, OSError) as error:
+            words = str(error)
+        if words != "ok":
+            anew = any(one.source == path for one in plan.references.updates)
+            wrong.append(f"{shown(path)}: {shown(words)}" + ("" if anew else "; it was so when it was archived"))
+    total = len(plan.as_archived.databases)
+    return Compared("databases sound", f"{total:,}", f"{total - len(wrong):,}", not wrong, tuple(wrong))
+
+
+_STATES = (
+    ("inside", "references to files of the library"),
+    ("stray", "references to files outside it"),
+    ("missing", "references that lead nowhere"),
+)
+
+
+def _references(
+    plan: RestorePlan, listing: Walk, now: Counter[str], unread: Sequence[tuple[str, str]], report: object
+) -> list[Compared]:
+    """Compare where references lead; of a part, or in a library that had others, only that none of ours is lost."""
+    then = plan.as_archived.references
+    if not plan.kind.references:
+        return []
+    references = getattr(report, "references", ())
+    if then is None or plan.existing.mode == "join":
+        ours = {file.path for file in plan.files} - {file.path for file in plan.existing.merged}
+        lost = [r for r in references if r.source in ours and r.state == "missing"]
+        allowed = len(plan.references.lost)
+        total = sum(r.source in ours for r in references)
+        why = tuple(f"{shown(r.source)}, {shown(r.spot)}: {shown(r.text)}" for r in lost[:20])
+        well = len(lost) <= allowed
+        return [
+            Compared(
+                "references that lead somewhere", f"{total:,}", f"{total - len(lost):,}", well, () if well else why
+            )
+        ]
+    # What was never archived cannot be there: the account of the archive named it.
+    left = len(plan.record.left_out) + len(plan.record.strays_left)
+    lines = []
+    for state, words in _STATES:
+        was, is_now = then.get(state, 0), now[state]
+        if not was and not is_now:
+            continue
+        fewer = was - is_now if state != "missing" else is_now - was
+        # References that were left as they are still name the old places.
+        left_alone = state != "missing" and not plan.options.repoint
+        well = fewer <= 0 or left_alone or (left > 0 and fewer <= len(plan.references.lost))
+        why = (
+            ()
+            if well
+            else tuple(
+                f"{shown(r.source)}, {shown(r.spot)}: {shown(r.text)}" for r in references if r.state == "missing"
+            )[:20]
+        )
+        lines.append(Compared(words, f"{was:,}", f"{is_now:,}", well, why))
+    if unread:
+        wrong = tuple(f"{shown(path)}: {shown(why)}" for path, why in unread)
+        before = len(plan.references.unread)
+        lines.append(
+            Compared(
+                "files of references that can be read", "all", f"{len(wrong):,} not", len(wrong) <= before, wrong
+            )
+        )
+    return lines
+
+
+def _parts(plan: RestorePlan, found: Iterable[Part]) -> list[Compared]:
+    now = {(part.what, part.name): len(part.files) for part in found}
+    wrong: dict[str, list[str]] = {}
+    then_counts: Counter[str] = Counter()
+    now_counts: Counter[str] = Counter()
+    # A file that an archive could not take makes its part smaller; the account of the archive named it.
+    for (what, name), count in plan.as_archived.parts.items():
+        then_counts[what] += 1
+        is_now = now.get((what, name))
+        if is_now is None:
+            wrong.setdefault(what, []).append(f"{shown(name)} is not there")
+            continue
+        now_counts[what] += 1
+        if is_now < count:
+            wrong.setdefault(what, []).append(f"{shown(name)}: {number(is_now, 'file')} instead of {count:,}")
+    return [
+        Compared(f"{what}s", f"{count:,}", f"{now_counts[what]:,}", what not in wrong, tuple(wrong.get(what, ())))
+        for what, count in sorted(then_counts.items())
+    ]
+
+
+def _agreements(plan: RestorePlan, then: int, place: Path, listing: Walk, names: Mapping[str, str]) -> Compared:
+    """Compare what descriptors say with the folders they speak of."""
+    sizes = {file.path: file.size for file in listing.files}
+    found = agreements_in(plan.kind, place, {file.path for file in plan.files}, sizes, names)
+    agree, wrong = sum(not why for _, why in found), tuple(why for _, why in found if why)
+    well = agree >= then
+    return Compared(
+        "descriptors that agree with their folders", f"{then:,}", f"{agree:,}", well, () if well else wrong
+    )

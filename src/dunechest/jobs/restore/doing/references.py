@@ -1,0 +1,88 @@
+"""Update references in files, keep what was there before, and write down each step."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterable
+from dataclasses import dataclass
+from pathlib import Path
+
+from dunechest.jobs.restore.plan import ByHand, Repoint
+from dunechest.ledger.deeds import OpenDeed, Rewritten
+from dunechest.library.formats.base import Unread
+from dunechest.library.kinds.schema import Kind
+from dunechest.library.references.reading import READERS
+from dunechest.library.repoint.rewrite import NotRewritten, rewrite
+from dunechest.names import to_wire
+from dunechest.transfer.digest_files import digest_of
+
+
+@dataclass(frozen=True, slots=True)
+class RewrittenFiles:
+    """What was written anew in files, and what has to be done by hand."""
+
+    done: tuple[Repoint, ...]
+    by_hand: tuple[ByHand, ...]
+    steps: tuple[Rewritten, ...]
+
+
+def write_references(
+    kind: Kind,
+    wanted: Iterable[Repoint],
+    at: Callable[[str], Path | None],
+    final: Callable[[str], Path],
+    deed: OpenDeed,
+) -> RewrittenFiles:
+    """Write the references of files anew.
+
+    Parameters
+    ----------
+    kind : Kind
+        Says how they are written.
+    wanted : iterable of Repoint
+        What to write.
+    at : callable
+        Where a file of the library is now; None for one that is not there.
+    final : callable
+        Where it will be, for what is written down.
+    deed : OpenDeed
+        Keeps the files as they were.
+
+    Returns
+    -------
+    Anew
+        The steps are not yet written down: the file may still be on its way to its place.
+    """
+    by_file: dict[tuple[str, int], list[Repoint]] = {}
+    for one in wanted:
+        by_file.setdefault((one.source, one.spec), []).append(one)
+    done: list[Repoint] = []
+    by_hand: list[ByHand] = []
+    before: dict[str, tuple[str, int, int]] = {}
+    for (source, spec), ones in by_file.items():
+        path = at(source)
+        if path is None:
+            continue
+        try:
+            if source not in before:
+                info = path.stat()
+                before[source] = (deed.keep(path), info.st_mode & 0o7777, info.st_mtime_ns)
+            there = {(raw.spot, raw.text) for raw in READERS[kind.references[spec].form](path, kind.references[spec])}
+            ones = [one for one in ones if (one.spot, one.old) in there]
+            left = rewrite(path, kind.references[spec], {(one.spot, one.old): one.new for one in ones})
+        except (NotRewritten, Unread, OSError) as error:
+            why = f"the file could not be rewritten ({error})"
+            by_hand += [ByHand(source, one.spot, one.old, f"{why}; it should be: {one.new}") for one in ones]
+            continue
+        failed = {(spot, text): why for spot, text, why in left}
+        for one in ones:
+            why = failed.get((one.spot, one.old), "")
+            if why:
+                by_hand.append(ByHand(source, one.spot, one.old, f"{why}; it should be: {one.new}"))
+            else:
+                done.append(one)
+    steps = []
+    for source, (kept, mode, mtime_ns) in before.items():
+        path = at(source)
+        assert path is not None
+        steps.append(Rewritten(to_wire(str(final(source))), kept, mode, mtime_ns, digest_of(path), "references"))
+    return RewrittenFiles(tuple(done), tuple(by_hand), tuple(steps))

@@ -1,0 +1,53 @@
+"""State of a running restore."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, field
+from pathlib import Path
+
+from dunechest.jobs.restore.plan import NotDone, RestoreFile, RestorePlan
+from dunechest.ledger.deeds import OpenDeed
+from dunechest.progress import Progress
+
+
+@dataclass(slots=True)
+class Run:
+    """What gathers while a plan is carried out.
+
+    Parameters
+    ----------
+    plan : RestorePlan
+        The plan.
+    place : Path
+        Where the library goes.
+    staging : Path
+        The folder that is worked in.
+    deed : OpenDeed
+        Where each step is written down before it is taken.
+    progress : Progress
+        Told how far it is.
+    """
+
+    plan: RestorePlan
+    place: Path
+    staging: Path
+    deed: OpenDeed
+    progress: Progress
+    #: Everything of the archive that is not brought back, with the reason.
+    not_done: list[NotDone] = field(init=False)
+    #: Files that were copied and proven.
+    restored: list[RestoreFile] = field(default_factory=list)
+    #: Symbolic links that were made.
+    links: int = 0
+
+    def __post_init__(self) -> None:
+        self.not_done = list(self.plan.not_done)
+
+    @property
+    def tree(self) -> Path:
+        """The folder in which the library is put together."""
+        return self.staging / "tree"
+
+    def leave(self, path: str, why: str, *, fault: bool = True) -> None:
+        """Note that something is not brought back, and why; `fault` says whether that is damage."""
+        self.not_done.append(NotDone(path, why, fault))

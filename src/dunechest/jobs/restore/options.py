@@ -1,0 +1,94 @@
+"""What a person chose for a restore, as one value."""
+
+from __future__ import annotations
+
+import datetime
+import os
+from dataclasses import asdict, dataclass
+from pathlib import Path
+from typing import Any, Literal, get_args
+
+from dunechest.errors import WordsOff
+from dunechest.machine.folders import own_home
+
+IfExists = Literal["stop", "set-aside", "join"]
+Prefer = Literal["both", "here", "chest", "newer"]
+
+
+@dataclass(frozen=True, slots=True)
+class RestoreOptions:
+    """What a person chose for a restore.
+
+    Parameters
+    ----------
+    home : path, optional
+        Whose home it goes into; one's own by default.
+    into : path, optional
+        The folder it becomes, exactly.
+    edition : int, optional
+        Which edition; the current one by default.
+    parts : tuple of str
+        Only these parts; everything if empty.
+    existing : {"stop", "set-aside", "join"}
+        What becomes of what is in the way.
+    prefer : {"both", "here", "chest", "newer"}
+        When joining, of two files of one name and other bytes.
+    outward_links : bool, optional
+        Whether links out of the library are made; by default if this machine made the bag.
+    repoint : bool
+        Whether references are written anew.
+    settings : bool, optional
+        Whether the application's setting is written; by default if it names nothing that exists.
+    day : str
+        The day that names what is set aside; today by default.
+    counterparts : tuple of pairs
+        Folders of another machine and what stands for them here, beside those that are remembered.
+
+    Raises
+    ------
+    WordsOff
+        If two of them exclude each other.
+    """
+
+    home: str | os.PathLike[str] | None = None
+    into: str | os.PathLike[str] | None = None
+    edition: int | None = None
+    parts: tuple[str, ...] = ()
+    existing: IfExists = "stop"
+    prefer: Prefer = "both"
+    outward_links: bool | None = None
+    repoint: bool = True
+    settings: bool | None = None
+    day: str = ""
+    counterparts: tuple[tuple[str, str], ...] = ()
+
+    def __post_init__(self) -> None:
+        for name in ("home", "into"):
+            given = getattr(self, name)
+            object.__setattr__(self, name, os.fspath(given) if given is not None else None)
+        object.__setattr__(self, "parts", (self.parts,) if isinstance(self.parts, str) else tuple(self.parts))
+        pairs = tuple((str(old), str(new)) for old, new in self.counterparts)
+        object.__setattr__(self, "counterparts", pairs)
+        object.__setattr__(self, "day", self.day or today())
+        if self.home is not None and self.into is not None:
+            raise WordsOff("--home and --into exclude each other: say whose home, or exactly which folder.")
+        if self.existing not in get_args(IfExists) or self.prefer not in get_args(Prefer):
+            raise WordsOff(
+                f"{self.existing!r} and {self.prefer!r} are not both known choices for what exists already."
+            )
+        if self.prefer != "both" and self.existing != "join":
+            raise WordsOff("--prefer decides between two files when joining: it goes with --existing join.")
+
+    @property
+    def home_folder(self) -> Path:
+        """The home it goes into."""
+        return Path(os.path.abspath(self.home)) if self.home is not None else own_home()
+
+    def to_dict(self) -> dict[str, Any]:
+        """Return the options as JSON values."""
+        return asdict(self)
+
+
+def today() -> str:
+    """Return the present day, as names of what is set aside have it."""
+    return datetime.datetime.now().astimezone().date().isoformat()

@@ -1,0 +1,275 @@
+"""What restoring a library means, as plain values: nothing is decided here, and nothing done."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass, field
+from pathlib import Path
+from typing import Any, Literal
+
+import msgspec
+
+from dunechest.chest.chest import Chest
+from dunechest.chest.records import LibraryRecord
+from dunechest.chest.tag_lists import RecordFault
+from dunechest.findings import Finding
+from dunechest.jobs.restore.options import RestoreOptions
+from dunechest.jobs.study.room import Room
+from dunechest.jobs.values import digest_of_values
+from dunechest.library.kinds.schema import Kind
+from dunechest.library.parts import Part
+
+
+@dataclass(frozen=True, slots=True)
+class Target:
+    """The drive that a library goes to: its device number, and whether one call flushes its whole filesystem."""
+
+    device: int = 0
+    whole_sync: bool = False
+
+
+@dataclass(frozen=True, slots=True)
+class Placement:
+    """Where a library goes, and how that is known; no place if it is not."""
+
+    place: Path | None
+    how: Literal["into", "standard", "counterpart", "kind", "unknown"]
+
+
+Mode = Literal["free", "set-aside", "join", "stop"]
+
+
+@dataclass(frozen=True, slots=True)
+class Existing:
+    """What already exists in the place, and the decision for each file of the library.
+
+    `writes` are new here; `same` are here already, byte for byte; `rewritten` are here as an earlier restore has
+    rewritten them; `kept` stay as they are here though the chest has other bytes; `replaced` get the chest's bytes, and
+    the ones here are kept; `beside` come under another name; `merged` are made one of both; `set_aside` are old and new
+    paths of what gets out of the way. `paths` are those of files that were there before, by their names here.
+    """
+
+    mode: Mode
+    writes: tuple[RestoreFile, ...] = ()
+    same: tuple[RestoreFile, ...] = ()
+    kept: tuple[RestoreFile, ...] = ()
+    replaced: tuple[RestoreFile, ...] = ()
+    beside: tuple[tuple[RestoreFile, str], ...] = ()
+    merged: tuple[RestoreFile, ...] = ()
+    set_aside: tuple[tuple[Path, Path], ...] = ()
+    findings: tuple[Finding, ...] = ()
+    rewritten: tuple[RestoreFile, ...] = ()
+    paths: frozenset[str] = frozenset()
+
+    @property
+    def to_write(self) -> tuple[RestoreFile, ...]:
+        """The files that are copied: all but those that are here already or stay as they are here."""
+        return (*self.writes, *self.replaced, *(file for file, _ in self.beside), *self.merged)
+
+
+@dataclass(frozen=True, slots=True)
+class AsArchived:
+    """What the library was when it was archived.
+
+    `references` are counts by where they led, None where only some of them come back; `parts` the number
+    of files of each part by what it is and its name; `databases` their paths; `agreements` the
+    number of descriptors that agreed with their folders, None if there are none.
+    """
+
+    references: Mapping[str, int] | None
+    parts: Mapping[tuple[str, str], int]
+    databases: tuple[str, ...]
+    agreements: int | None
+
+
+class Repoint(msgspec.Struct, frozen=True, gc=False):
+    """A reference that is written anew: its file (a path in the library), how it is written, where, old, new."""
+
+    source: str
+    spec: int
+    spot: str
+    old: str
+    new: str
+
+
+@dataclass(frozen=True, slots=True)
+class ByHand:
+    """A reference that is not written anew though it leads to nothing here: file, spot, text, and what to do."""
+
+    source: str
+    spot: str
+    text: str
+    why: str
+
+
+@dataclass(frozen=True, slots=True)
+class SettingChange:
+    """A setting of the application: its file and key, what it says (empty for nothing), and what it is to say."""
+
+    file: Path
+    key: str
+    old: str
+    new: str
+
+
+@dataclass(frozen=True, slots=True)
+class References:
+    """What becomes of a library's references: so many stay as they are, some are updated, some are lost."""
+
+    stay: int = 0
+    updates: tuple[Repoint, ...] = ()
+    lost: tuple[ByHand, ...] = ()
+    unread: tuple[tuple[str, str], ...] = ()
+
+
+@dataclass(frozen=True, slots=True, eq=False, repr=False)
+class RestorePlan:
+    """What restoring one library means.
+
+    `files` are all that belong in the place afterwards, `existing` says what becomes of each and of what is in the way.
+    `folders` are (path, time in ns, mode), deepest last; `links` are (path, target, time in ns).
+    `listed` counts the files that the records list, whether they are there or not;
+    `renamed` maps an archived path to the one it gets here, where these differ. `references` and `settings` are
+    what will be updated; `as_archived` is what the library was, to be compared afterwards. `damage` is what is not proven
+    of the archive's records.
+
+    Two plans are equal if they decide the same (`decisions`). What changes by itself stands beside that: `room` and
+    `target`, and `stamp`, which changes if the archive is changed meanwhile.
+    """
+
+    chest: Chest
+    bag: str
+    record: LibraryRecord
+    kind: Kind
+    options: RestoreOptions
+    placement: Placement
+    files: tuple[RestoreFile, ...]
+    strays: tuple[RestoreStray, ...]
+    folders: tuple[tuple[str, int, int], ...]
+    links: tuple[tuple[str, str, int], ...]
+    hard_links: tuple[tuple[str, ...], ...]
+    not_done: tuple[NotDone, ...]
+    renamed: tuple[tuple[str, str], ...]
+    listed: int
+    existing: Existing
+    as_archived: AsArchived
+    room: Room
+    target: Target
+    parts: tuple[Part, ...] = ()
+    references: References = field(default_factory=References)
+    settings: tuple[SettingChange, ...] = ()
+    settings_left: tuple[SettingChange, ...] = ()
+    findings: tuple[Finding, ...] = ()
+    damage: tuple[RecordFault, ...] = ()
+    stamp: tuple[object, ...] = ()
+
+    def decisions(self) -> dict[str, Any]:
+        """Return all that the plan decides, as JSON values: two plans with the same do the same."""
+        existing = self.existing
+        actions = {
+            "new": [file.path for file in existing.writes],
+            "already here": [file.path for file in (*existing.same, *existing.rewritten)],
+            "left as it is here": [file.path for file in existing.kept],
+            "replaced": [file.path for file in existing.replaced],
+            "under another name": [f"{file.path} -> {other}" for file, other in existing.beside],
+            "joined": [file.path for file in existing.merged],
+        }
+        proofs = sorted((file.path, file.source, file.size, file.proof[1].hex()) for file in self.files)
+        return {
+            "library": self.bag,
+            "archived": self.record.archived,
+            "edition": self.record.edition,
+            "place": str(self.place) if self.place is not None else None,
+            "in the way": existing.mode,
+            "set aside": [[str(old), str(new)] for old, new in existing.set_aside],
+            "files": {what: len(paths) for what, paths in actions.items()},
+            "each file": digest_of_values([proofs, {what: sorted(paths) for what, paths in actions.items()}]),
+            "outside files": [[stray.origin, str(stray.place), stray.there] for stray in self.strays],
+            "links": digest_of_values([list(map(list, self.links)), list(map(list, self.folders))]),
+            "references": digest_of_values([[r.source, r.spot, r.old, r.new] for r in self.references.updates]),
+            "references to write": len(self.references.updates),
+            "settings": [[str(s.file), s.key, s.old, s.new] for s in self.settings],
+            "stops": sorted(f"{f.code}: {f.what}" for f in self.findings if f.weight == "stop"),
+        }
+
+    def __eq__(self, other: object) -> bool:
+        return isinstance(other, RestorePlan) and self.decisions() == other.decisions()
+
+    def __hash__(self) -> int:
+        return hash((self.chest.id, self.bag, self.record.edition, self.place))
+
+    def __repr__(self) -> str:
+        return f"<RestorePlan {self.bag} edition {self.record.edition} to {self.place}: {len(self.files)} files>"
+
+    @property
+    def place(self) -> Path | None:
+        """Where the library goes."""
+        return self.placement.place
+
+    @property
+    def bytes(self) -> int:
+        """Bytes of the files to restore."""
+        return sum(file.size for file in self.files) + sum(stray.file.size for stray in self.strays)
+
+    @property
+    def part_names(self) -> tuple[str, ...]:
+        """Names and titles of the parts that are restored; empty for the whole library."""
+        return tuple({name: None for part in self.parts for name in (part.name, part.title)})
+
+
+class RestoreFile(msgspec.Struct, frozen=True, gc=False):
+    """A file to restore.
+
+    `source` is its path in the bag, `stored` the one it had below ``data/`` in its edition,
+    `path` the one it gets below the place; `blake3` (raw) or else `sha512` (hexadecimal) is
+    what its bytes must have (another algorithm stands before it, with a colon).
+    `pieces` says that it is to be put together from pieces; `own` is its
+    path in the library.
+    """
+
+    source: str
+    stored: str
+    path: str
+    size: int
+    mtime_ns: int
+    mode: int
+    blake3: bytes | None
+    sha512: str | None
+    pieces: bool = False
+    own: str = ""
+
+    @property
+    def proof(self) -> tuple[str, bytes]:
+        """The algorithm by which its bytes are believed, and the digest (raw)."""
+        if self.blake3 is not None:
+            return "blake3", self.blake3
+        algorithm, _, digest = (self.sha512 or "").rpartition(":")
+        return algorithm or "sha512", bytes.fromhex(digest)
+
+
+@dataclass(frozen=True, slots=True)
+class RestoreStray:
+    """A gathered stray to restore: where it was, the place it gets, and whether it is there already."""
+
+    file: RestoreFile
+    origin: str
+    place: Path
+    there: bool = False
+    #: The folder that is trusted: nothing below it may be a link.
+    top: Path | None = None
+
+
+@dataclass(frozen=True, slots=True)
+class NotDone:
+    """Something of the archive that is not brought back as it was: its path, and why.
+
+    `fault` says whether that is damage; a link out of the library is none.
+    """
+
+    path: str
+    why: str
+    fault: bool
+
+
+#: What a file gets whose mode is not known: what the umask allows.
+NO_MODE = -1

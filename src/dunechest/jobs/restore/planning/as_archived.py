@@ -1,0 +1,47 @@
+"""What a library was when it was archived, of what comes back of it."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+
+from dunechest.chest.records import LibraryRecord
+from dunechest.jobs.restore.descriptors import agreements_in
+from dunechest.jobs.restore.plan import AsArchived
+from dunechest.jobs.restore.planning.bag_tree import BagTree
+from dunechest.library.kinds.schema import Kind
+from dunechest.library.parts import Part
+from dunechest.names import from_wire
+
+
+def as_archived(
+    record: LibraryRecord,
+    kind: Kind,
+    tree: BagTree,
+    sources: Sequence[str],
+    parts: Sequence[Part],
+    missing: Sequence[str] = (),
+) -> AsArchived:
+    """Gather what the library was, as it was written down when it was archived, of what comes back of it.
+
+    Nothing is counted in the bag: what is lost there would be missing in both counts. `missing` are paths of what
+    the chest has lost.
+    """
+    coming = set(sources)
+    whole = not parts
+    databases = [from_wire(one.path) for one in record.databases if whole or from_wire(one.path) in coming]
+    references = None
+    if whole and kind.name == record.kind and not record.partial:
+        counts = record.references
+        references = {
+            "inside": counts.inside,
+            "stray": counts.strays,
+            "missing": counts.missing,
+            "away": counts.away,
+        }
+    chosen = {(part.what, part.name) for part in parts}
+    sizes = {(part.what, part.name): part.files for part in record.parts if whole or (part.what, part.name) in chosen}
+    lying = {file.path: file.size for file in tree.listing.files if file.path in coming}
+    found = agreements_in(kind, tree.root, coming, lying, {})
+    # A folder of which the chest has lost something agreed when it was archived.
+    agreed = sum(not why or any(path.startswith(f"{folder}/") for path in missing) for folder, why in found)
+    return AsArchived(references, sizes, tuple(databases), agreed if found else None)

@@ -1,0 +1,96 @@
+"""What already exists there, and the decision for each file: nothing existing is ever lost."""
+
+from __future__ import annotations
+
+import os
+import stat
+from collections.abc import Callable, Sequence
+from pathlib import Path
+
+from dunechest.chest.records import LibraryRecord
+from dunechest.findings import Finding
+from dunechest.jobs.protected import why_protected
+from dunechest.jobs.restore.aside import aside_name, nothing_in
+from dunechest.jobs.restore.options import RestoreOptions
+from dunechest.jobs.restore.plan import Existing, RestoreFile
+from dunechest.jobs.restore.planning.merge import Merge
+from dunechest.library.kinds.schema import Kind
+from dunechest.names import from_wire, quoted, shown
+from dunechest.transfer.walk import each_file
+from dunechest.words import number
+
+
+def look_at_place(
+    place: Path,
+    record: LibraryRecord,
+    kind: Kind,
+    files: Sequence[RestoreFile],
+    options: RestoreOptions,
+    label: str,
+    tell: Callable[[int], None],
+) -> Existing:
+    """Look at what is in a place, and decide about it as was chosen. Nothing is changed."""
+    blocked = _blocked(place)
+    if blocked is not None:
+        return Existing("stop", tuple(files), findings=(blocked,))
+    if not os.path.lexists(place) or (record.shape == "folder" and _is_folder(place) and nothing_in(place)):
+        return Existing("free", tuple(files))
+    if options.existing == "set-aside":
+        if why := why_protected(place, options.home_folder):
+            return Existing("stop", tuple(files), findings=(_protected(place, why, record),))
+        return Existing("set-aside", tuple(files), set_aside=((place, aside_name(place, options.day)),))
+    if options.existing == "stop":
+        return Existing("stop", tuple(files), findings=(_occupied(place, record, files),))
+    fits = _is_folder(place) if record.shape == "folder" else stat.S_ISREG(place.lstat().st_mode)
+    if not fits:
+        words = f"{shown(str(place))} is not a {record.shape}, so the library cannot be joined into it."
+        what = Finding(
+            "occupied", "stop", words, "Use --existing set-aside, or restore elsewhere with --into FOLDER."
+        )
+        return Existing("stop", tuple(files), findings=(what,))
+    return Merge(place, record, kind, files, options, label, tell).decided()
+
+
+def _protected(place: Path, why: str, record: LibraryRecord) -> Finding:
+    name = from_wire(record.origin.path).replace("\\", "/").rstrip("/").rpartition("/")[2] or record.name
+    return Finding(
+        "protected-place",
+        "stop",
+        f"{shown(str(place))} is not set aside: {shown(why)}.",
+        "--into names the folder that becomes the library itself, not the folder it is put into. To have it in there: "
+        f"--into {quoted(str(place / name))}",
+    )
+
+
+def _is_folder(place: Path) -> bool:
+    return stat.S_ISDIR(place.lstat().st_mode)
+
+
+def _blocked(place: Path) -> Finding | None:
+    parent = place.parent
+    while not os.path.lexists(parent):
+        parent = parent.parent
+    if parent.is_dir():
+        return None
+    what = f"{shown(str(parent))} is in the way: it is not a folder."
+    return Finding("occupied", "stop", what, "Rename it, or restore elsewhere with --into FOLDER.")
+
+
+def _occupied(place: Path, record: LibraryRecord, files: Sequence[RestoreFile]) -> Finding:
+    """Say that something is there, and what it looks like."""
+    looks = ""
+    if record.shape == "folder" and _is_folder(place):
+        sizes = {file.path: file.size for file in files}
+        there = {entry.path: entry.size for entry in each_file(str(place))}
+        alike = sum(sizes.get(path) == size for path, size in there.items())
+        if alike:
+            looks = f" {number(alike, 'file')} of {len(files):,} have the same name and size in both."
+        else:
+            looks = f" It holds {number(len(there), 'file')}, none of them like those of this library."
+    return Finding(
+        "occupied",
+        "stop",
+        f"Something is already in {shown(str(place))}, and nothing existing is ever overwritten.{looks}",
+        "Choose what becomes of it: --existing set-aside renames it with today's date, --existing join adds only what "
+        "is missing; or restore elsewhere with --into FOLDER.",
+    )

@@ -1,0 +1,139 @@
+"""What there is to say of a restore before it is done: what stops it, what to know, what to do first and last."""
+
+from __future__ import annotations
+
+import os
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+from dunechest.findings import Finding
+from dunechest.jobs.restore.planning.room import room_findings
+from dunechest.library.in_use import in_use
+from dunechest.machine import processes
+from dunechest.names import shown
+from dunechest.transfer.walk import each_file
+from dunechest.words import number
+
+if TYPE_CHECKING:
+    from dunechest.jobs.restore.plan import RestorePlan
+
+
+def findings_of(plan: RestorePlan) -> list[Finding]:
+    """Return the findings of a plan, but for its place not being known."""
+    found = list(plan.existing.findings)
+    place = plan.place
+    if place is not None:
+        found += room_findings(plan, place)
+        found += _open(plan, place)
+    found += _about_the_archive(plan)
+    found += _references(plan)
+    if plan.existing.set_aside:
+        old, new = plan.existing.set_aside[0]
+        more = len(plan.existing.set_aside) - 1
+        found.append(
+            Finding(
+                "set-aside",
+                "note",
+                f"{shown(str(old))} will be called {shown(str(new))}"
+                + (f", and {more:,} more likewise." if more else "."),
+                "Nothing of it is changed. Look through it when the library is back, and remove it yourself.",
+            )
+        )
+    if plan.record.kind != "folder" and plan.record.application:
+        found.append(
+            Finding(
+                "first",
+                "note",
+                f"The library belongs to the application {shown(plan.record.application)}.",
+                "Install it first, and do not start it until the restore is done.",
+            )
+        )
+    return found
+
+
+def _open(plan: RestorePlan, place: Path) -> list[Finding]:
+    """Stop if the application is open: it would make a new library, or write over its settings, while we do."""
+    users = {}
+    if os.path.lexists(place) and plan.existing.mode in ("join", "set-aside"):
+        paths = [file.path for file in each_file(str(place))]
+        users = {use.pid: use.process for use in in_use(place, plan.kind, paths, plan.options.home_folder)}
+    if plan.kind.in_use.processes:
+        users |= dict(processes.named(plan.kind.in_use.processes, plan.options.home_folder))
+    if not users:
+        return []
+    who = ", ".join(f"{shown(name)} (process {pid})" for pid, name in sorted(users.items())[:5])
+    what = shown(plan.record.application) if plan.record.application else "whatever has it open"
+    return [
+        Finding(
+            "in-use",
+            "stop",
+            f"The application is open: {who}.",
+            f"Close {what} first, and start it only when the restore is done.",
+        )
+    ]
+
+
+def _about_the_archive(plan: RestorePlan) -> list[Finding]:
+    record = plan.record
+    found = []
+    if record.kind not in ("folder", plan.kind.name):
+        found.append(
+            Finding(
+                "kind-unknown",
+                "warn",
+                f"It is of the kind {shown(record.kind)}, which is not known on this machine.",
+                "It comes back as files; to have references and settings written anew, put the kind file into the "
+                "folder kinds of this machine's state first (dunechest kinds list says which are known).",
+            )
+        )
+    if record.partial:
+        found.append(
+            Finding(
+                "partial",
+                "note",
+                f"This archive holds only a part of the library: {', '.join(shown(p) for p in record.partial)}.",
+                "The rest of the library is not in it.",
+            )
+        )
+    if record.incomplete:
+        lost = [left for left in record.left_out if left.why.startswith("hollow")]
+        found.append(
+            Finding(
+                "incomplete",
+                "warn",
+                f"This archive is not complete: {number(len(record.left_out), 'file')} could not be taken for it"
+                + (f", {len(lost)} of them because they were hollow" if lost else "")
+                + ".",
+                "dune/library.json in the bag names each, with the reason, under left_out.",
+            )
+        )
+    return found
+
+
+def _references(plan: RestorePlan) -> list[Finding]:
+    found = []
+    lost = plan.references.lost
+    if lost:
+        found.append(
+            Finding(
+                "references-lost",
+                "warn",
+                f"{number(len(lost), 'reference')} will lead to nothing here, the first being "
+                f"{shown(lost[0].text)} in {shown(lost[0].source)}.",
+                "The plan lists them, each with what to do by hand.",
+            )
+        )
+    for change in plan.settings_left:
+        found.append(
+            Finding(
+                "another-library",
+                "warn",
+                f"{shown(plan.record.application or plan.kind.title)} keeps another library now: {shown(change.old)}. "
+                "Its setting stays as it is."
+                if change.old
+                else f"{shown(plan.record.application or plan.kind.title)} kept another library on the old machine, so "
+                "its setting is not written for this one.",
+                "To have it open the restored one, choose that in its settings, or restore with --settings.",
+            )
+        )
+    return found

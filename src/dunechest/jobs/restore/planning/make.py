@@ -1,0 +1,284 @@
+"""Plan a restore: where a library goes, what is in the way, what will be updated, and whether it may be done.
+
+A chest is foreign input. Every path in it is looked at before it is used, nothing is
+read or written through a link, and what cannot be trusted is reported instead.
+"""
+
+from __future__ import annotations
+
+import functools
+import os
+import time
+from collections.abc import Callable, Iterator, Mapping, Sequence
+from dataclasses import dataclass, field, replace
+from pathlib import Path
+
+from dunechest.chest.bag_entry import BagEntry
+from dunechest.chest.bag_records import stamp
+from dunechest.chest.chest import Chest
+from dunechest.chest.layout import LIBRARY_FILES, OUTSIDE_FILES
+from dunechest.chest.records import LibraryRecord, StrayRecord
+from dunechest.errors import RecordDamaged, WordsOff
+from dunechest.findings import Finding, weightiest_first
+from dunechest.jobs.restore.options import RestoreOptions
+from dunechest.jobs.restore.plan import (
+    Existing,
+    Placement,
+    References,
+    RestoreFile,
+    RestorePlan,
+    RestoreStray,
+    SettingChange,
+    Target,
+)
+from dunechest.jobs.restore.planning.already_rewritten import without_rewritten
+from dunechest.jobs.restore.planning.as_archived import as_archived
+from dunechest.jobs.restore.planning.bag_tree import BagTree, bag_tree
+from dunechest.jobs.restore.planning.existing import look_at_place
+from dunechest.jobs.restore.planning.findings import findings_of
+from dunechest.jobs.restore.planning.outside_places import place_strays
+from dunechest.jobs.restore.planning.paths import Paths
+from dunechest.jobs.restore.planning.place import no_place, place_for
+from dunechest.jobs.restore.planning.references import moves_of, plan_references
+from dunechest.jobs.restore.planning.room import need_of
+from dunechest.jobs.restore.planning.settings import plan_settings
+from dunechest.jobs.restore.planning.source import Source, source_of
+from dunechest.jobs.restore.planning.trust import made_here, place_findings
+from dunechest.jobs.study.room import Room, nearest
+from dunechest.ledger.folder import state_folder
+from dunechest.library.kinds.load import load_kinds
+from dunechest.library.kinds.schema import PLAIN_KIND, Kind
+from dunechest.library.parts import Part, parts_named
+from dunechest.machine.drives import Filesystem, filesystem
+from dunechest.names import from_wire, parents, shown
+from dunechest.progress import Progress, Tally, silent
+
+
+def plan_restore(
+    chest: Chest, library: str, options: RestoreOptions | None = None, *, progress: Progress = silent
+) -> RestorePlan:
+    """Plan to restore a library. Changes nothing.
+
+    Parameters
+    ----------
+    chest : Chest
+        Where it is.
+    library : str
+        Its name in the chest.
+    choice : RestoreChoice, optional
+        Whose home or which folder it goes into, which edition and parts, what becomes of what is in the way.
+    progress : Progress
+        Told how far the comparing of what is there already is.
+
+    Returns
+    -------
+    RestorePlan
+
+    Raises
+    ------
+    WordsOff
+        If there is no such library, part or home, or `home` and `into` are both given.
+    Refused
+        If its records are too damaged to restore from.
+    """
+    options = options if options is not None else RestoreOptions()
+    if options.home is not None and not os.path.isdir(options.home):
+        raise WordsOff(f"There is no folder {shown(str(options.home))} to be the home. Nothing was changed.")
+    folder = chest.bag(library).folder
+    for again in range(_TIMES):
+        seen = stamp(folder)
+        try:
+            plan = _plan(chest, chest.bag(library), options, progress, seen)
+            if not (plan.damage or any(item.fault for item in plan.not_done)) or stamp(folder) == seen:
+                break
+        except RecordDamaged:
+            if stamp(folder) == seen or again + 1 == _TIMES:
+                raise
+        time.sleep(0.1 * again)  # an archive committed meanwhile: what looks damaged is of before and after
+    return plan
+
+
+#: So many times an archive is read again that is changed while it is read.
+_TIMES = 5
+
+
+@dataclass(frozen=True, slots=True)
+class _Question:
+    """What a plan is made for: which bag, with which options, and what is known of it and of its place."""
+
+    chest: Chest
+    entry: BagEntry
+    options: RestoreOptions
+    source: Source
+    kind: Kind
+    placement: Placement
+    here: Filesystem | None
+    made_here: Callable[[], bool]
+
+    @property
+    def record(self) -> LibraryRecord:
+        """The edition."""
+        return self.source.record
+
+
+@dataclass(frozen=True, slots=True)
+class _Coming:
+    """What comes back, with the paths it gets here: files of the library, files from outside, folders and links."""
+
+    files: tuple[RestoreFile, ...]
+    outside: tuple[RestoreFile, ...]
+    folders: tuple[tuple[str, int, int], ...]
+    links: tuple[tuple[str, str, int], ...]
+
+
+@dataclass(frozen=True, slots=True)
+class _AtPlace:
+    """What is decided about a place."""
+
+    existing: Existing
+    strays: tuple[RestoreStray, ...] = ()
+    references: References = field(default_factory=References)
+    settings: tuple[SettingChange, ...] = ()
+    settings_left: tuple[SettingChange, ...] = ()
+
+
+def _plan(
+    chest: Chest, entry: BagEntry, options: RestoreOptions, progress: Progress, seen: tuple[object, ...]
+) -> RestorePlan:
+    source = source_of(entry, options)
+    record = source.record
+    kind = load_kinds(state_folder()).get(record.kind, PLAIN_KIND)
+    placement = place_for(record, kind, options)
+    here = filesystem(nearest(placement.place)) if placement.place is not None else None
+    trusted = functools.cache(lambda: made_here(chest, entry))
+    question = _Question(chest, entry, options, source, kind, placement, here, trusted)
+    paths = Paths(record, here)
+    folders = paths.folders()
+    ready = tuple(paths.file(file) for file in source.files if not file.stored.startswith(OUTSIDE_FILES))
+    outside = tuple(file for file in source.files if file.stored.startswith(OUTSIDE_FILES))
+    with bag_tree(entry.folder, record, kind, ready, options.home_folder) as tree:
+        parts = _parts(tree, record, options, entry)
+        links = paths.links(options.outward_links if options.outward_links is not None else trusted())
+        coming = _Coming(ready, outside, folders, links)
+        if options.parts:
+            coming = _only(parts, record, coming)
+        decided = _decide(question, paths, tree, coming, progress) if placement.place is not None else None
+        not_done = (*source.not_done, *paths.not_done)
+        missing = [item.path.removeprefix(LIBRARY_FILES) for item in not_done]
+        archived = as_archived(record, kind, tree, [file.own for file in coming.files], parts, missing)
+    decided = decided or _AtPlace(Existing("free", coming.files))
+    to_write = (*decided.existing.to_write, *(stray.file for stray in decided.strays if not stray.there))
+    plan = RestorePlan(
+        chest=chest,
+        bag=entry.name,
+        record=record,
+        kind=kind,
+        options=options,
+        placement=placement,
+        files=coming.files,
+        strays=decided.strays,
+        folders=coming.folders,
+        links=coming.links,
+        hard_links=paths.hard_links(),
+        not_done=not_done,
+        renamed=tuple(sorted(paths.renamed.items())),
+        listed=source.listed if not options.parts else len(coming.files) + len(coming.outside),
+        existing=decided.existing,
+        as_archived=archived,
+        room=Room(need_of(to_write, coming.folders, here), here.free if here is not None else 0),
+        target=_target(placement.place, here),
+        parts=parts if options.parts or record.partial else (),
+        references=decided.references,
+        settings=decided.settings,
+        settings_left=decided.settings_left,
+        damage=source.damage,
+        stamp=seen,
+    )
+    return replace(plan, findings=weightiest_first(_findings(question, plan)))
+
+
+def _target(place: Path | None, here: Filesystem | None) -> Target:
+    if place is None or here is None:
+        return Target()
+    return Target(os.stat(nearest(place)).st_dev, here.whole_sync)
+
+
+def _findings(question: _Question, plan: RestorePlan) -> Iterator[Finding]:
+    """Yield what there is to say of a plan: of its source, its place and itself."""
+    yield from question.source.findings
+    if plan.place is None:
+        yield no_place(plan.record)
+    else:
+        yield from place_findings(plan.record, plan.kind, plan.placement, question.made_here)
+    yield from findings_of(plan)
+
+
+def _decide(question: _Question, paths: Paths, tree: BagTree, coming: _Coming, progress: Progress) -> _AtPlace:
+    """Decide about a place: what becomes of what is there, of the references, and of the application's settings."""
+    record, kind, options = question.record, question.kind, question.options
+    place, ready = question.placement.place, coming.files
+    assert place is not None
+    tally = Tally(progress, "comparing", len(ready), sum(file.size for file in ready), question.entry.name)
+    own_places = bool(record.strays) and question.made_here()
+    strays = place_strays(record, coming.outside, place, options, own_places=own_places)
+    existing = look_at_place(place, record, kind, ready, options, question.chest.label, tally)
+    references = References()
+    if options.repoint and record.shape == "folder":
+        inside = [*(file.own for file in ready), *(from_wire(folder.path) for folder in record.folders)]
+        moves = moves_of(record, place, options, paths.renamed, [*inside, *existing.paths], strays)
+        names = [*(file.path for file in ready), *existing.paths]
+        left = {file.own for file in existing.kept}
+        sources = [file.own for file in ready if file.own not in left]
+        references = plan_references(kind, tree, sources, moves, names, _left(record))
+        if existing.mode == "join":
+            existing, references = without_rewritten(existing, kind, tree, place, references)
+    settings, settings_left = plan_settings(kind, place, options, record)
+    return _AtPlace(existing, strays, references, tuple(settings), tuple(settings_left))
+
+
+def _parts(tree: BagTree, record: LibraryRecord, options: RestoreOptions, entry: BagEntry) -> tuple[Part, ...]:
+    """Return the parts that are restored: those asked for, or those that the archive holds, if it is not whole."""
+    if options.parts:
+        try:
+            return tuple(parts_named(tree.parts, options.parts).values())
+        except KeyError as error:
+            known = ", ".join(shown(part.title) for part in tree.parts) or "none"
+            raise WordsOff(
+                f"{shown(entry.name)} has no part {shown(str(error.args[0]))!r}, or several. Its parts: {known}."
+            ) from None
+    wanted = set(record.partial)
+    return tuple(part for part in tree.parts if part.name in wanted)
+
+
+def _only(parts: Sequence[Part], record: LibraryRecord, coming: _Coming) -> _Coming:
+    """Leave only what belongs to some parts: their files, what they need, their folders, and what they refer to."""
+    wanted = {path for part in parts for path in (*part.files, *part.needs)}
+    tops = tuple(part.folder + "/" for part in parts if part.folder)
+    files = tuple(file for file in coming.files if file.own in wanted)
+    above = {""}
+    for path in (*(file.path for file in files), *(top + "x" for top in tops)):
+        above.update(parents(path))
+    led_to = {stray.stored for stray in record.strays if _of_part(stray, parts)}
+    return _Coming(
+        files,
+        tuple(file for file in coming.outside if file.stored in led_to),
+        tuple(f for f in coming.folders if f[0] in above or f"{f[0]}/".startswith(tops or ("\0",))),
+        tuple(link for link in coming.links if link[0].startswith(tops or ("\0",))),
+    )
+
+
+def _of_part(stray: StrayRecord, parts: Sequence[Part]) -> bool:
+    """Whether a stray is referred to by a part's own file, or by what an index that all share says of the part."""
+    # On the machine it was archived on it may lie there still, and be known by its place.
+    if any(from_wire(stray.path) in part.strays for part in parts):
+        return True
+    own = {path for part in parts for path in part.files}
+    said = {text for part in parts for text in part.elsewhere}
+    return any(from_wire(one.source) in own or from_wire(one.text) in said for one in stray.references)
+
+
+def _left(record: LibraryRecord) -> Mapping[str, str]:
+    """Return old full paths of what was not archived, and why."""
+    base = from_wire(record.origin.path)
+    left = {f"{base}/{from_wire(one.path)}": one.why for one in record.left_out}
+    return left | {from_wire(one.path): one.why for one in record.strays_left}

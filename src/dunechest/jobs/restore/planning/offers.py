@@ -1,0 +1,52 @@
+"""What a chest holds that could be restored, and where each would go."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+from dunechest.chest.bag_entry import BagEntry
+from dunechest.chest.chest import Chest
+from dunechest.jobs.restore.aside import nothing_in
+from dunechest.jobs.restore.options import RestoreOptions
+from dunechest.jobs.restore.plan import Placement
+from dunechest.jobs.restore.planning.place import place_for
+from dunechest.ledger.folder import state_folder
+from dunechest.library.kinds.load import load_kinds
+from dunechest.library.kinds.schema import PLAIN_KIND
+
+
+@dataclass(frozen=True, slots=True)
+class Offer:
+    """A library that a chest holds, and where it would go on this machine.
+
+    `editions` are their numbers; `existing` says whether something is in that place; `why_not` why it cannot be
+    restored, if it cannot.
+    """
+
+    entry: BagEntry
+    editions: tuple[int, ...]
+    landing: Placement
+    existing: bool
+    why_not: str = ""
+
+
+def offers(chest: Chest, options: RestoreOptions) -> tuple[Offer, ...]:
+    """Say what a chest holds that could be restored, and where each would go. Nothing is read but its records."""
+    kinds = load_kinds(state_folder())
+    found = []
+    for entry in chest.bags():
+        record = entry.library
+        if record is None:
+            whys = {
+                "damaged": entry.why,
+                "unfinished": "its archive was cut off before it was whole",
+                "unusable": entry.why,
+            }
+            why = whys.get(entry.state, "Dune Chest did not make it; it comes as files, with --into FOLDER")
+            found.append(Offer(entry, (), Placement(None, "unknown"), False, why))
+            continue
+        landing = place_for(record, kinds.get(record.kind, PLAIN_KIND), options)
+        place = landing.place
+        existing = place is not None and place.exists() and not (place.is_dir() and nothing_in(place))
+        found.append(Offer(entry, entry.records.numbers(record.edition), landing, existing))
+    return tuple(found)

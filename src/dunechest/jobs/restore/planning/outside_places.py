@@ -1,0 +1,79 @@
+"""Where files from outside the library go: to their old places if these make sense here, else beside the library."""
+
+from __future__ import annotations
+
+import os
+from collections.abc import Sequence
+from itertools import chain
+from pathlib import Path
+
+from dunechest.chest.layout import OUTSIDE_FILES
+from dunechest.chest.records import LibraryRecord
+from dunechest.jobs.restore.options import RestoreOptions
+from dunechest.jobs.restore.outside import goes_astray, same_bytes
+from dunechest.jobs.restore.plan import RestoreFile, RestoreStray
+from dunechest.machine.folders import standard_folders
+from dunechest.machine.sensitive import why_sensitive
+from dunechest.names import from_wire, why_unsafe
+
+#: Standard folders that hold a person's documents; a stray from a drive goes nowhere else in a home.
+_VISIBLE = ("pictures", "music", "videos", "documents", "desktop", "home")
+
+
+def place_strays(
+    record: LibraryRecord, files: Sequence[RestoreFile], place: Path, options: RestoreOptions, *, own_places: bool
+) -> tuple[RestoreStray, ...]:
+    """Say where each stray goes, and whether the very same file is there already.
+
+    A chest is foreign input: its full paths are believed only if this machine wrote
+    them, and in a home only the folders that a person sees are filled.
+    """
+    known = {stray.stored: stray for stray in record.strays}
+    base = standard_folders(options.home_folder)
+    beside = place.parent / f"{place.name} strays"
+    made_here = own_places
+    own_places = own_places and options.home is None and options.into is None
+    found: list[RestoreStray] = []
+    taken: set[Path] = set()
+    for file in files:
+        stray = known.get(file.stored)
+        places: list[tuple[Path, Path]] = []
+        origin = from_wire(stray.path) if stray is not None else ""
+        if stray is not None and own_places and os.path.isabs(origin) and "\0" not in origin:
+            places.append((Path(origin), Path(origin).parent))
+        elif stray is not None and options.into is None and stray.standard in _VISIBLE:
+            relative = from_wire(stray.relative)
+            hidden = any(piece.startswith(".") for piece in relative.split("/"))
+            sensitive = why_sensitive(relative, standard=stray.standard, file=True)
+            if why_unsafe(relative) is None and not hidden and not sensitive:
+                places.append((base[stray.standard] / relative, base[stray.standard]))
+        elif (
+            stray is not None
+            and made_here
+            and options.home is None
+            and os.path.isabs(origin)
+            and same_bytes(file, Path(origin))
+        ):
+            places.append((Path(origin), Path(origin).parent))  # it never went away
+        last = beside / file.stored.removeprefix(OUTSIDE_FILES)
+        others = (last.with_name(f"{last.stem} {count}{last.suffix}") for count in range(2, 1000))
+        for one, top in chain(places, ((other, place.parent) for other in chain((last,), others))):
+            if one in taken or not _may_be(one) or goes_astray(one, top, place):
+                continue
+            if not os.path.lexists(one):
+                found.append(RestoreStray(file, origin, one, top=top))
+            elif same_bytes(file, one):
+                found.append(RestoreStray(file, origin, one, there=True, top=top))
+            else:
+                continue
+            taken.add(one)
+            break
+    return tuple(found)
+
+
+def _may_be(place: Path) -> bool:
+    """Whether a file can be made there: nothing above it is a file, and somebody may write there."""
+    above = place.parent
+    while not os.path.lexists(above):
+        above = above.parent
+    return above.is_dir() and os.access(above, os.W_OK)

@@ -1,0 +1,115 @@
+"""Plan what references become where a library goes to another place."""
+
+from __future__ import annotations
+
+from collections.abc import Collection, Iterable, Mapping
+from pathlib import Path
+
+from dunechest.chest.origin import old_path
+from dunechest.chest.records import LibraryRecord
+from dunechest.jobs.restore.options import RestoreOptions
+from dunechest.jobs.restore.plan import ByHand, References, Repoint, RestoreStray
+from dunechest.jobs.restore.planning.bag_tree import BagTree
+from dunechest.jobs.restore.planning.place import standard_moves
+from dunechest.library.formats.base import Unread
+from dunechest.library.kinds.patterns import Patterns
+from dunechest.library.kinds.schema import Kind
+from dunechest.library.references.reading import READERS, base_of
+from dunechest.library.references.resolve import Resolver
+from dunechest.library.repoint.places import Moves, point
+from dunechest.machine import written_paths
+from dunechest.names import from_wire
+
+
+def moves_of(
+    record: LibraryRecord,
+    place: Path,
+    options: RestoreOptions,
+    renamed: Mapping[str, str],
+    inside: Iterable[str],
+    strays: Iterable[RestoreStray],
+) -> Moves:
+    """Return what went where."""
+    paths = set(inside)
+    windows = record.origin.system == "windows"
+    folded = {path.casefold() for path in paths} if windows else paths
+    also = [
+        (written_paths.normal(from_wire(s.path)), s.standard, from_wire(s.relative))
+        for s in record.strays
+        if s.standard
+    ]
+    folders, old_home = standard_moves(record, options.home_folder, also)
+    return Moves(
+        old=old_path(record),
+        new=str(place),
+        windows=windows,
+        renamed=renamed,
+        inside=(lambda path: path.casefold() in folded) if windows else paths.__contains__,
+        strays={written_paths.normal(stray.origin): str(stray.place) for stray in strays if stray.origin},
+        folders=folders,
+        home=str(options.home_folder),
+        old_home=old_home,
+    )
+
+
+def plan_references(
+    kind: Kind, tree: BagTree, sources: Iterable[str], moves: Moves, here: Iterable[str], left: Mapping[str, str]
+) -> References:
+    """Say what becomes of each reference of the files that come back.
+
+    Parameters
+    ----------
+    kind : Kind
+        Says how they are written.
+    tree : BagTree
+        The library in its bag.
+    sources : iterable of str
+        Paths in the library of the files that come back.
+    moves : Moves
+        What went where.
+    here : iterable of str
+        Paths of all files that will be in the library here, by their names here.
+    left : mapping
+        Old full paths of what was never archived, and why.
+    """
+    resolver = Resolver(Path(moves.new), here, (), Path(moves.home))
+    coming = set(sources)
+    archived = {file.path for file in tree.listing.files}
+    stay = 0
+    anew: list[Repoint] = []
+    lost: list[ByHand] = []
+    unread: list[tuple[str, str]] = []
+    for index, spec in enumerate(kind.references):
+        for path in Patterns(spec.files).among(coming):
+            base = base_of(spec, path)
+            try:
+                for raw in READERS[spec.form](tree.root / path, spec):
+                    pointed = point(raw, base, moves, resolver)
+                    if pointed.state == "new":
+                        anew.append(Repoint(path, index, raw.spot, raw.text, pointed.text))
+                    elif pointed.state == "lost":
+                        lost.append(
+                            ByHand(
+                                path, raw.spot, raw.text, _what_to_do(raw.text, raw.uri, base, moves, left, archived)
+                            )
+                        )
+                    else:
+                        stay += 1
+            except Unread as error:
+                unread.append((path, str(error)))
+    return References(stay, tuple(anew), tuple(lost), tuple(unread))
+
+
+def _what_to_do(
+    text: str, uri: bool, base: str, moves: Moves, left: Mapping[str, str], archived: Collection[str]
+) -> str:
+    written = written_paths.read(text, uri)
+    if written is not None:
+        path = written.path if written.full else "/".join(filter(None, (moves.old, base, written.path)))
+        why = left.get(written_paths.normal(path))
+        inner = written_paths.below(written_paths.normal(path), moves.old, cases=moves.cases)
+        if inner in archived:
+            return "it is in the archive, and not part of what is restored. Restore that, too, if it is wanted"
+        if why:
+            return f"it was not archived: {why}. Bring that file yourself, or let the application look for it"
+    return "what it names was not in the archive. Let the application look for it, or leave it out there"

@@ -1,0 +1,50 @@
+"""Whether there is room where a library goes, and leave to write."""
+
+from __future__ import annotations
+
+import os
+from collections.abc import Sequence
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+from dunechest.findings import Finding
+from dunechest.jobs.restore.plan import RestoreFile
+from dunechest.jobs.study.room import nearest
+from dunechest.machine.drives import Filesystem
+from dunechest.names import shown
+
+if TYPE_CHECKING:
+    from dunechest.jobs.restore.plan import RestorePlan
+
+
+def need_of(files: Sequence[RestoreFile], folders: Sequence[object], here: Filesystem | None) -> int:
+    """Count the bytes that a drive gives up for files and folders: whole blocks, and its own notes of them."""
+    block = max(512, here.block) if here is not None else 4096
+    total = sum(-(-file.size // block) * block + 512 for file in files) + (len(folders) + 4) * block
+    return total + total // 200
+
+
+def room_findings(plan: RestorePlan, place: Path) -> list[Finding]:
+    """Stop where there is too little room, or no leave to write."""
+    found = []
+    if plan.room.need > plan.room.free:
+        found.append(
+            Finding(
+                "no-room",
+                "stop",
+                f"{plan.room.need:,} bytes are needed where the library goes, and {plan.room.free:,} are free: "
+                f"{plan.room.need - plan.room.free:,} bytes are missing.",
+                "Free that much, or restore to another drive with --into FOLDER.",
+            )
+        )
+    near = place if plan.existing.mode == "join" and place.is_dir() else nearest(place)
+    if not os.access(near, os.W_OK):
+        found.append(
+            Finding(
+                "no-access",
+                "stop",
+                f"You may not write in {shown(str(near))}.",
+                "Restore as someone who may, or elsewhere with --into FOLDER.",
+            )
+        )
+    return found

@@ -1,0 +1,85 @@
+"""Plans that are saved, and carried out exactly or not at all."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from pathlib import Path
+from typing import Any
+
+import msgspec
+
+from dunechest.chest.chest import Chest
+from dunechest.errors import Refused, WordsOff
+from dunechest.jobs.restore.options import RestoreOptions
+from dunechest.jobs.restore.plan import RestorePlan
+from dunechest.jobs.restore.planning.several import plan_restores
+from dunechest.ledger.folder import state_folder
+from dunechest.machine.identity import this_machine
+from dunechest.names import shown
+from dunechest.progress import Progress, silent
+from dunechest.transfer import safe
+
+FORMAT = 1
+_MOST = 1 << 28
+
+
+class SavedPlan(msgspec.Struct, frozen=True):
+    """A plan as it is kept in a file: for which chest and machine, what was chosen, and all that was decided."""
+
+    format: int
+    chest: str
+    machine: str
+    options: dict[str, Any] = msgspec.field(name="choice")
+    decisions: list[dict[str, Any]]
+
+
+def saved_plan(chest: Chest, plans: Sequence[RestorePlan]) -> SavedPlan:
+    """Return what is to be kept of plans, so that they can be followed later."""
+    machine = this_machine(state_folder())
+    return SavedPlan(FORMAT, chest.id, machine.id, plans[0].options.to_dict(), [plan.decisions() for plan in plans])
+
+
+def plan_as_saved(chest: Chest, path: Path, *, progress: Progress = silent) -> tuple[RestorePlan, ...]:
+    """Plan just what a kept plan says, or refuse because the world is another one.
+
+    Parameters
+    ----------
+    chest : Chest
+        The chest it was made for.
+    path : Path
+        The kept plan: what ``restore --plan --json`` printed.
+    progress : Progress
+        Told how far the comparing is.
+
+    Raises
+    ------
+    WordsOff
+        If the file is no kept plan.
+    Refused
+        If the chest, this machine, or anything the plan decided about is not as it was.
+    """
+    try:
+        document = msgspec.json.decode(safe.read_bounded(path, _MOST))
+        kept = msgspec.convert(document["kept"], SavedPlan)
+        names = [str(decided["library"]) for decided in kept.decisions]
+        options = RestoreOptions(**kept.options)
+    except (OSError, ValueError, KeyError, TypeError, RecursionError, msgspec.MsgspecError) as error:
+        raise WordsOff(
+            f"{shown(str(path))} is no kept plan ({shown(str(error))}). One is made with: dunechest restore ... --plan --json"
+        ) from error
+    if kept.format > FORMAT:
+        raise WordsOff(f"{shown(str(path))} is of a newer version of Dune Chest. Nothing was changed.")
+    if kept.chest != chest.id:
+        raise Refused("The plan was made for another chest. Nothing was changed.")
+    if kept.machine != this_machine(state_folder()).id:
+        raise Refused("The plan was made on another machine. Nothing was changed; make one here.")
+    plans = plan_restores(chest, names, options, progress=progress)
+    for plan, then in zip(plans, kept.decisions, strict=True):
+        now = plan.decisions()
+        other = [key for key in now if now[key] != then.get(key)]
+        if other:
+            raise Refused(
+                f"The world is not as the plan has it, so nothing was changed. In {shown(plan.bag)} these differ now: "
+                f"{', '.join(other)}. Make a new plan and read it."
+            )
+    return plans

@@ -1,0 +1,109 @@
+"""Plan the restore of several libraries, or all of a chest."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Sequence
+from dataclasses import replace
+from pathlib import Path
+
+from dunechest.chest.chest import Chest
+from dunechest.errors import DuneChestError, WordsOff
+from dunechest.findings import Finding, weightiest_first
+from dunechest.jobs.restore.options import RestoreOptions
+from dunechest.jobs.restore.plan import RestorePlan
+from dunechest.jobs.restore.planning.make import plan_restore
+from dunechest.ledger import memory
+from dunechest.machine.volumes import identity
+from dunechest.names import from_wire, shown
+from dunechest.progress import Progress, silent
+
+
+def plan_restores(
+    chest: Chest, libraries: Sequence[str], options: RestoreOptions, *, progress: Progress = silent
+) -> tuple[RestorePlan, ...]:
+    """Plan to restore several libraries; whether there is room counts all of them together.
+
+    Raises
+    ------
+    WordsOff
+        If a choice can only be made for one library, or means nothing.
+    Refused
+        If one of them cannot be restored at all.
+    """
+    names = list(dict.fromkeys(libraries))
+    if len(names) > 1:
+        for word, given in (("--into", options.into), ("--edition", options.edition), ("--part", options.parts)):
+            if given:
+                raise WordsOff(f"{word} is for one library; restore the others by themselves.")
+    plans: list[RestorePlan] = []
+    taken: dict[Path, str] = {}
+    promised: dict[int, int] = {}
+    settings: dict[tuple[Path, str], str] = {}
+    for name in names:
+        plan = plan_restore(chest, name, options, progress=progress)
+        extra: list[Finding] = []
+        if plan.place is not None:
+            if plan.place in taken:
+                extra.append(
+                    Finding(
+                        "same-place",
+                        "stop",
+                        f"{shown(plan.bag)} and {shown(taken[plan.place])} would both go to {shown(str(plan.place))}.",
+                        "Restore one of them by itself, elsewhere, with --into FOLDER.",
+                    )
+                )
+            taken[plan.place] = plan.bag
+            before = promised.get(plan.target.device, 0)
+            if before and plan.room.need <= plan.room.free < before + plan.room.need:
+                extra.append(
+                    Finding(
+                        "no-room",
+                        "stop",
+                        f"With those before it, {before + plan.room.need:,} bytes are needed where the library goes, and "
+                        f"{plan.room.free:,} are free: {before + plan.room.need - plan.room.free:,} bytes are missing.",
+                        "Free that much, or restore some of them to another drive with --into FOLDER.",
+                    )
+                )
+            promised[plan.target.device] = before + plan.room.need
+        # Of two libraries of one kind only one can be what the application's setting names.
+        kept = [s for s in plan.settings if settings.setdefault((s.file, s.key), plan.bag) == plan.bag]
+        plans.append(replace(plan, settings=tuple(kept), findings=weightiest_first((*plan.findings, *extra))))
+    return tuple(plans)
+
+
+def check_names(chest: Chest, names: Iterable[str]) -> None:
+    """Refuse names that a chest has not, before anything is planned."""
+    for name in names:
+        chest.bag(name)
+
+
+def restorable(chest: Chest) -> tuple[str, ...]:
+    """Return the names of all libraries of a chest that can be restored to a place of their own.
+
+    Raises
+    ------
+    DuneChestError
+        If there is none.
+    """
+    found = tuple(entry.name for entry in chest.bags() if entry.library is not None)
+    if not found:
+        raise DuneChestError(f"The chest {shown(chest.label)} holds no library that can be restored.")
+    return found
+
+
+def left_behind(chest: Chest) -> tuple[tuple[str, str], ...]:
+    """Return what of a chest's libraries `restorable` leaves out, and why: each is one that a person may be missing."""
+    found = []
+    there = set()
+    for entry in chest.bags():
+        there.add(entry.name)
+        if entry.library is None and entry.state != "foreign":
+            found.append((entry.name, entry.why or entry.state))
+    gone = memory.libraries_of(chest.id, identity(chest.folder)).keys() - there
+    found += [(name, "it was archived in this chest, and its folder is gone") for name in sorted(gone)]
+    return tuple(found)
+
+
+def origin_folder(plan: RestorePlan) -> str:
+    """Return the folder that the library was in on its machine."""
+    return from_wire(plan.record.origin.path).replace("\\", "/").rstrip("/").rpartition("/")[0]

@@ -1,0 +1,111 @@
+"""The summary of a restore, as plain values."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+from dunechest.chest.tag_lists import RecordFault
+from dunechest.findings import Finding
+from dunechest.jobs.restore.plan import ByHand, NotDone, Repoint, SettingChange
+from dunechest.names import shown
+
+if TYPE_CHECKING:
+    import pandas as pd
+
+
+@dataclass(frozen=True, slots=True)
+class MergeResult:
+    """What joining one file brought: so many things were `added`; those that are in both and `differ`, by name.
+
+    `staged` is the joined file, on its way to its place; None if nothing changed. `taken` things were taken
+    out, where only a part was asked for.
+    """
+
+    path: str
+    added: int
+    differ: tuple[str, ...]
+    staged: Path | None = None
+    taken: int = 0
+
+
+@dataclass(frozen=True, slots=True)
+class Compared:
+    """A line of the proof: what, how it was then, how it is now, whether that is well, and what is not."""
+
+    what: str
+    then: str
+    now: str
+    well: bool
+    why: tuple[str, ...] = ()
+
+
+@dataclass(frozen=True, slots=True)
+class Proof:
+    """What was compared after a restore."""
+
+    lines: tuple[Compared, ...]
+
+    @property
+    def well(self) -> bool:
+        """Whether everything is as it was."""
+        return all(line.well for line in self.lines)
+
+
+@dataclass(frozen=True, slots=True)
+class RestoreResult:
+    """The account of a restore.
+
+    `files` and `bytes` are in place and proven, `same` of them were there already; `kept` were left as they
+    are here though the chest has other bytes, and `beside` came under another name; `not_done` lists everything
+    of the archive that was not brought back, with the reason; `renamed` what has another name here;
+    `application` what keeps such a library, if that is known; `strays` says of each file from
+    outside the library where it was and where it is now. `set_aside` are old and new places of what was in the way.
+    `updated` are references that were updated, `by_hand` those that a person has to look at, `settings` what was written
+    of the application's, each with the reason if it was not. `merged` is what merging did; `proof` what the library
+    was and is; `damage` what is not proven of the archive's records. `undoable` says whether anything
+    was done that could be taken back.
+    """
+
+    bag: str
+    place: Path
+    edition: int
+    files_listed: int
+    files: int
+    bytes: int
+    same: int
+    kept: tuple[str, ...]
+    beside: tuple[tuple[str, str], ...]
+    replaced: tuple[str, ...]
+    folders: int
+    links: int
+    not_done: tuple[NotDone, ...]
+    renamed: tuple[tuple[str, str], ...]
+    application: str
+    seconds: float
+    findings: tuple[Finding, ...]
+    proof: Proof
+    parts: tuple[str, ...] = ()
+    strays: tuple[tuple[str, Path], ...] = ()
+    set_aside: tuple[tuple[Path, Path], ...] = ()
+    updated: tuple[Repoint, ...] = ()
+    by_hand: tuple[ByHand, ...] = ()
+    settings: tuple[tuple[SettingChange, str], ...] = ()
+    merged: tuple[MergeResult, ...] = ()
+    damage: tuple[RecordFault, ...] = ()
+    undoable: bool = True
+
+    @property
+    def well(self) -> bool:
+        """Whether everything that could be brought back was, no damage was met, and it is what it was."""
+        return not any(one.fault for one in self.not_done) and not self.damage and self.proof.well
+
+    def to_frame(self) -> pd.DataFrame:
+        """Return one row for each thing not brought back: path, why, fault."""
+        import pandas as pd
+
+        return pd.DataFrame(
+            [{"path": shown(n.path), "why": n.why, "fault": n.fault} for n in self.not_done],
+            columns=["path", "why", "fault"],
+        )
