@@ -153,7 +153,7 @@ def test_a_single_file_that_is_in_the_way(
     assert result.well, result.proof
     assert {path.name: path.read_text() for path in shelf.iterdir()} == now
     if choice.get("prefer") != "here":
-        dunechest.undo(dunechest.plan_undo())
+        dunechest.undo()
     assert facts(shelf, times=False) == before
 
 

@@ -160,7 +160,7 @@ def test_a_file_that_its_owner_may_not_read_is_restored_by_anyone(
     assert {line["mode"] for line in lines} == {
         (back / line["path"].removeprefix("library/")).stat().st_mode & 0o777 for line in lines
     }
-    dunechest.undo(dunechest.plan_undo())
+    dunechest.undo()
 
 
 def test_a_name_that_is_a_file_here_and_a_folder_there_is_no_end(tmp_path: Path, chest: dunechest.Chest) -> None:
@@ -182,7 +182,7 @@ def test_a_name_that_is_a_file_here_and_a_folder_there_is_no_end(tmp_path: Path,
     assert (place / "folder there (from blue)" / "x").read_text() == "x"
     assert (place / "folder there (from blue)" / "y").read_text() == "y"
     assert (place / "file there (from blue)").read_text() == "file"
-    dunechest.undo(dunechest.plan_undo())
+    dunechest.undo()
     assert facts(place, times=False) == before
     kept = dunechest.restore(chest, "both-ways", RestoreOptions(into=str(place), existing="join", prefer="here"))
     assert len(kept.kept) == 3

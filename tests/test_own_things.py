@@ -12,7 +12,7 @@ from pathlib import Path
 import pytest
 
 import dunechest
-from dunechest.jobs import undoing
+from dunechest.jobs import undo
 from dunechest.jobs.restore.options import RestoreOptions
 from dunechest.jobs.restore.planning.several import plan_restores
 from dunechest.ledger import deeds
@@ -182,7 +182,7 @@ def test_undo_of_one_library_leaves_the_file_that_another_needs(
 
     for plan in plans:
         assert carry_out_once(plan).well
-    undoing.undo(undoing.plan_undo())
+    undo.undo()
     assert outside.exists(), "the first library brought it, and is still here"
     assert (tmp_path / "documents" / "burrow").exists()
 
@@ -215,9 +215,9 @@ def test_undo_cut_off_between_content_and_time_gives_the_time_back(
     with monkeypatch.context() as patched:
         patched.setattr(os, "utime", cut)
         with pytest.raises(dunechest.CutOff):
-            undoing.undo(undoing.plan_undo())
+            undo.undo()
     for deed in deeds.deeds():
-        undoing.take_back(deed)
+        undo.take_back(deed)
     assert facts(place / "rope.txt") == before
 
 

@@ -246,7 +246,7 @@ def test_paths_deeper_than_recursion_goes_come_and_go(tmp_path: Path, chest: dun
     assert dunechest.verify(chest).well
     result = dunechest.restore(chest, "deep", dunechest.RestoreOptions(into=str(tmp_path / "back")))
     assert (result.well, account.files_copied) == (True, 1)
-    dunechest.undo(dunechest.plan_undo())
+    dunechest.undo()
     assert not (tmp_path / "back").exists()
     for top in (library, bag_of(chest, "deep")):
         subprocess.run(["rm", "-rf", str(top)], check=True)

@@ -17,11 +17,12 @@ from pathlib import Path
 import pytest
 
 import dunechest
-from dunechest.jobs import undoing
+from dunechest.jobs import undo
 from dunechest.jobs.restore.doing import carry_out as restoring
 from dunechest.jobs.restore.doing.carry_out import carry_out_once
 from dunechest.jobs.restore.options import RestoreOptions
 from dunechest.ledger import deeds
+from dunechest.transfer import disk
 
 from .conftest import Command, facts
 from .test_homecoming import Departed, departed, new_home, opens, place_in
@@ -57,7 +58,7 @@ def test_a_restore_that_fails_in_the_middle_is_taken_back(
         carry_out_once(restore(departed, "dune-survey", existing="set-aside"))
     assert facts(new_home, times=False) == before
     monkeypatch.undo()
-    assert undoing.recover() == ()
+    assert undo.recover() == ()
 
 
 KILLED = """
@@ -123,7 +124,7 @@ def test_killed_at_any_moment_it_is_as_before_or_done(
         time.sleep(0.3 + rng.random() * 0.5)
         process.kill()
         process.wait()
-        undoing.recover()
+        undo.recover()
         done = [deed for deed in deeds.deeds() if deed.how == "done"]
         if done:
             assert (place / "catalogue.glw").exists()
@@ -302,7 +303,7 @@ def test_taking_back_that_is_cut_off_goes_on(
     (place / "mine").write_text("mine")
     before = facts(new_home, times=False)
     assert command("restore", departed.chest.folder, "marram-papers", "--existing", "set-aside").status == 0
-    plain, count = undoing.disk.remove, 0
+    plain, count = disk.remove, 0
 
     def failing(path: Path, **words: bool) -> None:
         nonlocal count
@@ -311,7 +312,7 @@ def test_taking_back_that_is_cut_off_goes_on(
             raise OSError(5, "Input/output error")
         plain(path, **words)
 
-    monkeypatch.setattr(undoing.disk, "remove", failing)
+    monkeypatch.setattr(disk, "remove", failing)
     ran = command("undo")
     assert (ran.status, "again to continue" in ran.err) == (4, True)
     assert facts(new_home, times=False) != before

@@ -57,7 +57,7 @@ if TYPE_CHECKING:
     from dunechest.jobs.restore.planning.make import plan_restore
     from dunechest.jobs.restore.result import Proof, RestoreResult
     from dunechest.jobs.study.selection import Choice, LeftBehind
-    from dunechest.jobs.undoing import UndoPlan, plan_undo, undo
+    from dunechest.jobs.undo import UndoPlan, plan_undo, undo
     from dunechest.jobs.verify import verify
     from dunechest.jobs.verify.result import BagCheck, FileState, VerifyResult
     from dunechest.library.draft.compose import Draft, draft_kind
@@ -70,9 +70,9 @@ _WHERE = {
     "RestoreOptions": "jobs.restore.options",
     "remember_counterpart": "jobs.restore.places_map",
     "Proof": "jobs.restore.result",
-    "UndoPlan": "jobs.undoing",
-    "plan_undo": "jobs.undoing",
-    "undo": "jobs.undoing",
+    "UndoPlan": "jobs.undo",
+    "plan_undo": "jobs.undo",
+    "undo": "jobs.undo",
     "archive": "jobs.archive",
     "restore": "jobs.restore",
     "BagEntry": "chest.bag_entry",

@@ -237,9 +237,9 @@ def _carry_out(out: Out, plans: tuple[RestorePlan, ...], *, again: bool) -> list
 def _take_back_first(out: Out) -> None:
     """Take back what an earlier restore had begun and not finished; only a command that restores does."""
     from dunechest.cli.views.restore import say_taken_back
-    from dunechest.jobs import undoing
+    from dunechest.jobs.undo import recover
 
-    for deed in undoing.recover():
+    for deed in recover():
         say_taken_back(out, deed)
 
 

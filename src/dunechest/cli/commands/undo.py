@@ -25,23 +25,23 @@ def command(out: Out, plan_only: bool, only_references: bool, yes: bool) -> int:
     """
     from dunechest.cli.views import undo as undo_view
     from dunechest.cli.views.restore import say_taken_back
-    from dunechest.jobs import undoing
+    from dunechest.jobs.undo import carry_out, cut_off, plan_undo, recover
 
-    taken_back = () if plan_only else undoing.recover()
+    taken_back = () if plan_only else recover()
     for deed in taken_back:
         say_taken_back(out, deed)
     if taken_back:
         return 0  # what was cut off was the last change; taking it back was what was asked for
-    waiting = undoing.cut_off() if plan_only else ()
+    waiting = cut_off() if plan_only else ()
     if waiting and out.shows:
         out.console.print("A restore had been cut off. This would take back what it had begun:", style="yellow")
-    plan = undoing.plan_undo(waiting[0] if waiting else None, only_references=only_references)
+    plan = plan_undo(waiting[0] if waiting else None, only_references=only_references)
     if out.shows and not plan_only and not yes and sys.stdin.isatty() and sys.stdout.isatty():
         undo_view.show(out, plan, done=False)
         if not plan.changed and not click.confirm("Do this?", default=False):
             return 3
     if not plan_only:
-        undoing.undo(plan)
+        carry_out(plan)
     if out.json:
         out.document(undo_view.document(plan, done=not plan_only))
     elif out.shows:

@@ -7,7 +7,7 @@ from typing import Any
 from rich.text import Text
 
 from dunechest.cli.output import Out, limited
-from dunechest.jobs.undoing import UndoPlan
+from dunechest.jobs.undo import UndoPlan
 from dunechest.names import from_wire, shown
 from dunechest.words import ago
 
@@ -21,7 +21,7 @@ def document(plan: UndoPlan, *, done: bool) -> dict[str, Any]:
         "place": from_wire(head.place),
         "when": head.when,
         "done": done,
-        "taken_back": [{"path": str(back.path), "what": back.what} for back in plan.backs],
+        "taken_back": [{"path": str(action.path), "what": action.what} for action in plan.actions],
         "changed_since": list(plan.changed),
     }
 
@@ -38,11 +38,11 @@ def show(out: Out, plan: UndoPlan, *, done: bool) -> None:
         ).append(f", {ago(head.when)}", style="not bold"),
         soft_wrap=True,
     )
-    for what in dict.fromkeys(back.what for back in plan.backs):
-        ones = [back for back in plan.backs if back.what == what]
+    for what in dict.fromkeys(action.what for action in plan.actions):
+        ones = [action for action in plan.actions if action.what == what]
         some, more = limited(ones, out.verbose, 4)
-        for back in some:
-            console.print(f"  {what}: {shown(str(back.path))}", soft_wrap=True)
+        for action in some:
+            console.print(f"  {what}: {shown(str(action.path))}", soft_wrap=True)
         if more:
             console.print(f"  {what}: {more:,} more; --verbose shows all.")
     if plan.changed:

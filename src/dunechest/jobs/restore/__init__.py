@@ -5,7 +5,6 @@ from __future__ import annotations
 from collections.abc import Iterable
 
 from dunechest.chest.chest import Chest
-from dunechest.jobs import undoing
 from dunechest.jobs.named import AnyPath, chest_of, names_of
 from dunechest.jobs.restore.doing.carry_out import carry_out_once, refuse_if_stopped
 from dunechest.jobs.restore.options import RestoreOptions
@@ -30,6 +29,7 @@ from dunechest.jobs.restore.planning.saved_plan import SavedPlan, plan_as_saved,
 from dunechest.jobs.restore.planning.several import left_behind, plan_restores, restorable
 from dunechest.jobs.restore.repeat import carry_out, new_command
 from dunechest.jobs.restore.result import Compared, MergeResult, Proof, RestoreResult
+from dunechest.jobs.undo import recover
 from dunechest.progress import Progress, silent
 
 __all__ = [
@@ -99,7 +99,7 @@ def restore(
     (1, True)
     """
     source = chest_of(chest)
-    undoing.recover()
+    recover()
     plan = plan_restore(source, library, options, progress=progress)
     refuse_if_stopped([plan])
     return carry_out(plan, progress=progress)
@@ -131,7 +131,7 @@ def restore_several(
         As `restore` does; nothing is restored if one of them is refused.
     """
     source = chest_of(chest)
-    undoing.recover()
+    recover()
     names = names_of(libraries) or restorable(source)
     plans = plan_restores(source, names, options or RestoreOptions(), progress=progress)
     refuse_if_stopped(plans)

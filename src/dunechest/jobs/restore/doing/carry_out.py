@@ -17,7 +17,6 @@ from dunechest.chest.bag_records import stamp
 from dunechest.chest.layout import BAGS, CHEST_RECORD, DECLARATION, bag_folder
 from dunechest.errors import CutOff, Meanwhile, Refused
 from dunechest.findings import stops
-from dunechest.jobs import undoing
 from dunechest.jobs.restore.doing.attributes import dress_unreadable
 from dunechest.jobs.restore.doing.folders import make_above
 from dunechest.jobs.restore.doing.into_place import join_into_place, whole_into_place
@@ -30,6 +29,7 @@ from dunechest.jobs.restore.doing.settings import write_setting
 from dunechest.jobs.restore.doing.staging import fill_staging, finish, remove, take_staging, write
 from dunechest.jobs.restore.plan import NotDone, RestorePlan, RestoreStray, SettingChange
 from dunechest.jobs.restore.result import MergeResult, RestoreResult
+from dunechest.jobs.undo.doing import take_back
 from dunechest.ledger import deeds, events
 from dunechest.library.kinds.patterns import Patterns
 from dunechest.names import shown, to_wire
@@ -153,7 +153,7 @@ def _give_up(staging: Path, deed: deeds.OpenDeed) -> None:
     known = next((one for one in deeds.deeds() if one.number == deed.number), None)
     try:
         if known is not None:
-            undoing.take_back(known)
+            take_back(known)
     except OSError:
         pass  # a drive that is gone: the next command that restores or takes back finishes this
 

@@ -1,0 +1,37 @@
+"""Undo the last command that changed this machine: `plan_undo` decides, `carry_out` does, `undo` is both in one call."""
+
+from __future__ import annotations
+
+from dunechest.jobs.undo.doing import carry_out, take_back
+from dunechest.jobs.undo.plan import UndoAction, UndoPlan
+from dunechest.jobs.undo.planning import last_command, plan_undo
+from dunechest.jobs.undo.recover import cut_off, recover
+from dunechest.jobs.undo.result import UndoResult
+
+__all__ = [
+    "UndoAction",
+    "UndoPlan",
+    "UndoResult",
+    "carry_out",
+    "cut_off",
+    "last_command",
+    "plan_undo",
+    "recover",
+    "take_back",
+    "undo",
+]
+
+
+def undo(*, only_references: bool = False) -> UndoResult:
+    """Undo the last command that changed this machine, exactly or not at all; parameters as for `plan_undo`.
+
+    Raises
+    ------
+    WordsOff
+        If there is nothing to undo.
+    Refused
+        If somebody changed something since; nothing was changed then.
+    CutOff
+        If the system refuses in the middle; the same call goes on from there.
+    """
+    return carry_out(plan_undo(only_references=only_references))

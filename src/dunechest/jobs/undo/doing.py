@@ -1,0 +1,55 @@
+"""Undo what was done to this machine: exactly, or not at all."""
+
+from __future__ import annotations
+
+from dunechest.errors import CutOff, Refused
+from dunechest.jobs.undo.as_left import rewritten_in
+from dunechest.jobs.undo.plan import UndoPlan
+from dunechest.jobs.undo.result import UndoResult
+from dunechest.jobs.undo.steps import undo_steps
+from dunechest.ledger import deeds
+from dunechest.ledger.deeds import Deed
+from dunechest.names import shown
+from dunechest.words import number
+
+
+def carry_out(plan: UndoPlan) -> UndoResult:
+    """Undo the deeds of a plan.
+
+    Raises
+    ------
+    Refused
+        If somebody changed something since; nothing was changed then.
+    CutOff
+        If the system refuses in the middle; the same command goes on from there.
+    """
+    if plan.changed:
+        some = "; ".join(shown(what) for what in plan.changed[:5])
+        more = f"; and {len(plan.changed) - 5:,} more" if len(plan.changed) > 5 else ""
+        raise Refused(
+            f"It cannot be taken back exactly, since {number(len(plan.changed), 'thing')} changed meanwhile: {some}{more}. "
+            "Nothing was changed. Look at them; what you want to be rid of can be removed by hand."
+        )
+    try:
+        for deed in plan.deeds:
+            take_back(deed, only_references=plan.only_references)
+    except OSError as error:
+        raise CutOff(
+            f"Undo was interrupted: {error.strerror or error}. Run the same command again to continue."
+        ) from error
+    return UndoResult(plan.deed, plan.actions)
+
+
+def take_back(deed: Deed, *, only_references: bool = False) -> None:
+    """Undo a deed without asking; each step whether it was taken or not.
+
+    Raises
+    ------
+    OSError
+        If the system refuses.
+    """
+    for step in undo_steps(deed, rewritten_in(deed), only_references=only_references):
+        step.back()
+    if not only_references:
+        deeds.close(deed.number, "taken back")
+        deeds.forget(deed.number)

@@ -1,0 +1,50 @@
+"""What undoing the last command means, as plain values."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Any
+
+from dunechest.ledger.deeds import Deed
+
+
+@dataclass(frozen=True, slots=True)
+class UndoAction:
+    """One thing that undoing does: to what, and what (``removed``, ``as before``, ``name given back``)."""
+
+    path: Path
+    what: str
+
+
+@dataclass(frozen=True, slots=True, eq=False)
+class UndoPlan:
+    """What undoing a command means; `changed` says what somebody changed since, which forbids it.
+
+    `deeds` are all deeds of the command, the latest first; `deed` is the latest.
+    """
+
+    deeds: tuple[Deed, ...]
+    actions: tuple[UndoAction, ...]
+    changed: tuple[str, ...]
+    only_references: bool = False
+
+    @property
+    def deed(self) -> Deed:
+        """The latest deed of the command."""
+        return self.deeds[0]
+
+    def decisions(self) -> dict[str, Any]:
+        """Return all that the plan decides, as JSON values: two plans with the same do the same."""
+        return {
+            "deeds": [deed.number for deed in self.deeds],
+            "actions": [[str(action.path), action.what] for action in self.actions],
+            "changed": list(self.changed),
+            "only references": self.only_references,
+        }
+
+    def __eq__(self, other: object) -> bool:
+        return isinstance(other, UndoPlan) and self.decisions() == other.decisions()
+
+    def __hash__(self) -> int:
+        return hash(tuple(deed.number for deed in self.deeds))

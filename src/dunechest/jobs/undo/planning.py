@@ -1,0 +1,66 @@
+"""Decide what undoing the last command means. Nothing here changes anything."""
+
+from __future__ import annotations
+
+import itertools
+
+from dunechest.errors import WordsOff
+from dunechest.jobs.undo.as_left import rewritten_in
+from dunechest.jobs.undo.plan import UndoAction, UndoPlan
+from dunechest.jobs.undo.steps import Later, undo_steps
+from dunechest.ledger import deeds
+from dunechest.ledger.deeds import Deed, Working
+
+
+def last_command() -> tuple[Deed, ...]:
+    """Return the deeds of the last command that stands, the latest first.
+
+    Raises
+    ------
+    WordsOff
+        If there is none.
+    """
+    standing = (
+        deed
+        for deed in deeds.deeds()
+        if deed.how != "taken back" and any(not isinstance(step, Working) for step in deed.steps)
+    )
+    found = list(itertools.islice(standing, 1))
+    if not found:
+        raise WordsOff("Nothing to undo.")
+    command = found[0].head.command
+    found += itertools.takewhile(lambda deed: command and deed.head.command == command, standing)
+    return tuple(found)
+
+
+def plan_undo(deed: Deed | None = None, *, only_references: bool = False) -> UndoPlan:
+    """Plan to undo the last command. Changes nothing.
+
+    Parameters
+    ----------
+    deed : Deed, optional
+        Only this deed.
+    only_references : bool
+        Only what was updated: references and settings.
+
+    Raises
+    ------
+    WordsOff
+        If there is nothing to undo.
+    """
+    every = (deed,) if deed is not None else last_command()
+    changed: list[str] = []
+    actions: list[UndoAction] = []
+    later = Later()
+    steps = 0
+    for known in every:
+        for step in undo_steps(known, rewritten_in(known), only_references=only_references):
+            steps += 1
+            look = step.look(later)
+            changed += look.changed
+            if look.action is not None:
+                actions.append(look.action)
+            step.note(later)
+    if only_references and not steps:
+        raise WordsOff("The last change on this computer updated no references or settings.")
+    return UndoPlan(every, tuple(actions), tuple(changed), only_references)

@@ -1,0 +1,16 @@
+"""What was undone, as a plain value."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+from dunechest.jobs.undo.plan import UndoAction
+from dunechest.ledger.deeds import Deed
+
+
+@dataclass(frozen=True, slots=True)
+class UndoResult:
+    """What was undone: the latest deed of the command, and each thing that was done."""
+
+    deed: Deed
+    actions: tuple[UndoAction, ...]

@@ -1,0 +1,255 @@
+"""One class for each kind of step of a deed: what undoing it means, and the undoing of it."""
+
+from __future__ import annotations
+
+import os
+import stat
+from collections.abc import Iterable, Mapping
+from dataclasses import dataclass, field
+from pathlib import Path
+from typing import Any, Generic, TypeVar
+
+from dunechest.jobs.undo.as_left import (
+    came_to_it,
+    digest_or_none,
+    file_as_made,
+    is_empty_folder,
+    kept_file,
+    tree_changes,
+)
+from dunechest.jobs.undo.plan import UndoAction
+from dunechest.ledger import deeds
+from dunechest.ledger.deeds import Aside, Deed, Made, MadeFolder, MadeLink, Rewritten, Step, Tree, WasEmpty, Working
+from dunechest.names import from_wire, to_wire
+from dunechest.transfer import disk, safe
+from dunechest.transfer.below import folders_in
+from dunechest.transfer.owner import give, owner_above
+
+_Step = TypeVar("_Step", bound=Step)
+
+
+@dataclass(slots=True)
+class Later:
+    """What later deeds of the same command have done by the time an earlier one is undone: they go first."""
+
+    made: set[str] = field(default_factory=set)
+    digests: dict[str, str] = field(default_factory=dict)
+
+    def digest(self, path: Path) -> str:
+        """Return the digest a file will have by then."""
+        return self.digests.get(str(path)) or digest_or_none(path)
+
+
+@dataclass(frozen=True, slots=True)
+class Look:
+    """What undoing a step does, if anything, and what forbids it."""
+
+    action: UndoAction | None = None
+    changed: tuple[str, ...] = ()
+
+
+@dataclass(frozen=True, slots=True)
+class UndoStep(Generic[_Step]):
+    """A step of a deed, to be looked at and to be undone.
+
+    Parameters
+    ----------
+    deed : Deed
+        The deed.
+    step : Step
+        The step, which may have been taken or not.
+    rewritten : mapping
+        Files that the same deed rewrote, by their full paths.
+    """
+
+    deed: Deed
+    step: _Step
+    rewritten: Mapping[str, Rewritten]
+
+    def look(self, later: Later) -> Look:
+        """Say what undoing the step does, given what was undone before. Changes nothing."""
+        return Look()
+
+    def note(self, later: Later) -> None:
+        """Note in `later` what is different once this step is undone."""
+
+    def back(self) -> None:
+        """Undo the step, whether it was taken or not.
+
+        Raises
+        ------
+        OSError
+            If the system refuses.
+        """
+
+
+class _Aside(UndoStep[Aside]):
+    def look(self, later: Later) -> Look:
+        old, new = Path(from_wire(self.step.old)), Path(from_wire(self.step.new))
+        if os.path.lexists(new):
+            return Look(UndoAction(old, "name given back"))
+        return Look(changed=() if os.path.lexists(old) else (f"{new} is gone",))
+
+    def back(self) -> None:
+        old, new = Path(from_wire(self.step.old)), Path(from_wire(self.step.new))
+        if not os.path.lexists(new) or (os.path.lexists(old) and not is_empty_folder(old)):
+            return
+        if os.path.lexists(old):
+            old.rmdir()
+        disk.make_folder(old.parent)
+        os.rename(new, old)
+        disk.flush_folder(old.parent)
+
+
+class _Rewritten(UndoStep[Rewritten]):
+    def look(self, later: Later) -> Look:
+        path, kept = Path(from_wire(self.step.path)), kept_file(self.deed, self.step)
+        now = later.digest(path)
+        if now != self.step.after:
+            # It may be as before: the step was not taken, or was undone already.
+            as_before = now != "" and now == digest_or_none(kept)
+            return Look(changed=() if as_before else (f"{path} was changed",))
+        gone = () if kept.is_file() else (f"what {path} was is no longer kept",)
+        return Look(UndoAction(path, "as before"), gone)
+
+    def note(self, later: Later) -> None:
+        later.digests[from_wire(self.step.path)] = digest_or_none(kept_file(self.deed, self.step))
+
+    def back(self) -> None:
+        path, kept = Path(from_wire(self.step.path)), kept_file(self.deed, self.step)
+        now = digest_or_none(path)
+        if now == self.step.after:
+            owner = owner_above(path)
+            safe.write_file(path, kept.read_bytes(), mode=self.step.mode)
+            give(owner, [path])
+            now = digest_or_none(kept)
+        # Also where the content is as before already: cut off, it may lack its mode and time.
+        if now and now == digest_or_none(kept):
+            os.chmod(path, self.step.mode)
+            os.utime(path, ns=(self.step.mtime_ns, self.step.mtime_ns))
+
+
+class _WasEmpty(UndoStep[WasEmpty]):
+    def back(self) -> None:
+        path = Path(from_wire(self.step.path))
+        if not os.path.lexists(path):
+            path.mkdir()
+            path.chmod(self.step.mode)
+
+
+class _Working(UndoStep[Working]):
+    def back(self) -> None:
+        path = Path(from_wire(self.step.path))
+        if os.path.lexists(path):
+            _clear(path)
+
+
+class _Tree(UndoStep[Tree]):
+    def look(self, later: Later) -> Look:
+        path = Path(from_wire(self.step.path))
+        if not os.path.lexists(path) or (not self.deed.finished and not came_to_it(self.deed, self.step, path)):
+            return Look()  # it did not come to that; what is there is somebody else's
+        changed = tree_changes(
+            self.deed, self.step, path, self.rewritten, gone_by_then=later.made, digests=later.digests
+        )
+        return Look(UndoAction(path, "removed"), tuple(changed))
+
+    def note(self, later: Later) -> None:
+        later.made.add(from_wire(self.step.path))
+
+    def back(self) -> None:
+        path = Path(from_wire(self.step.path))
+        # Whatever somebody put there in the very moment in which it failed is not ours to remove.
+        if not came_to_it(self.deed, self.step, path):
+            return
+        if list(tree_changes(self.deed, self.step, path, self.rewritten)):
+            return
+        # Gone from its place in one step: cut off while it is removed, it can be told from a changed one.
+        aside = path.with_name(f"{deeds.WORKING[0]}undo-{self.deed.number:06d}-{path.name[:100]}")
+        deeds.add(self.deed.number, Working(to_wire(str(aside))))
+        os.rename(path, aside)
+        disk.flush_folder(path.parent)
+        _clear(aside)
+
+
+class _Made(UndoStep[Made]):
+    def look(self, later: Later) -> Look:
+        path = Path(from_wire(self.step.path))
+        if not os.path.lexists(path) or (not self.deed.finished and not came_to_it(self.deed, self.step, path)):
+            return Look()
+        as_made = file_as_made(self.deed, self.step, path, self.rewritten)
+        return Look(UndoAction(path, "removed"), () if as_made else (f"{path} was changed",))
+
+    def note(self, later: Later) -> None:
+        later.made.add(from_wire(self.step.path))
+
+    def back(self) -> None:
+        path = Path(from_wire(self.step.path))
+        if came_to_it(self.deed, self.step, path) and file_as_made(self.deed, self.step, path, self.rewritten):
+            disk.remove(path)
+
+
+class _MadeLink(UndoStep[MadeLink]):
+    def _as_made(self, path: Path) -> bool:
+        return path.is_symlink() and os.readlink(path) == from_wire(self.step.target)
+
+    def look(self, later: Later) -> Look:
+        path = Path(from_wire(self.step.path))
+        if not os.path.lexists(path):
+            return Look()
+        return Look(UndoAction(path, "removed"), () if self._as_made(path) else (f"{path} was changed",))
+
+    def note(self, later: Later) -> None:
+        later.made.add(from_wire(self.step.path))
+
+    def back(self) -> None:
+        path = Path(from_wire(self.step.path))
+        if self._as_made(path):
+            disk.remove(path)
+
+
+class _MadeFolder(UndoStep[MadeFolder]):
+    def note(self, later: Later) -> None:
+        later.made.add(from_wire(self.step.path))
+
+    def back(self) -> None:
+        path = Path(from_wire(self.step.path))
+        if is_empty_folder(path):
+            path.rmdir()
+
+
+_KINDS: dict[type[Step], type[UndoStep[Any]]] = {
+    Aside: _Aside,
+    Rewritten: _Rewritten,
+    WasEmpty: _WasEmpty,
+    Working: _Working,
+    Tree: _Tree,
+    Made: _Made,
+    MadeLink: _MadeLink,
+    MadeFolder: _MadeFolder,
+}
+
+
+def undo_steps(deed: Deed, rewritten: Mapping[str, Rewritten], *, only_references: bool) -> Iterable[UndoStep[Any]]:
+    """Yield the steps of a deed to undo, the last one first; what was rewritten in a tree goes with the tree."""
+    trees = tuple(from_wire(step.path) + os.sep for step in deed.steps if isinstance(step, Tree))
+    for step in reversed(deed.steps):
+        if only_references:
+            wanted = isinstance(step, Rewritten) and step.why in ("references", "setting")
+        else:
+            in_tree = isinstance(step, Rewritten) and from_wire(step.path).startswith(trees or ("\0",))
+            wanted = not in_tree
+        if wanted:
+            yield _KINDS[type(step)](deed, step, rewritten)
+
+
+def _clear(path: Path) -> None:
+    """Remove what a restore worked in, by its name; nothing else."""
+    if not (path.name.startswith(deeds.WORKING[0]) or path.name.endswith(deeds.WORKING[1])):
+        return
+    if path.is_dir() and not path.is_symlink():
+        # A folder that may not be written to could not be emptied.
+        folders_in(path, before=lambda folder: os.chmod(folder, stat.S_IMODE(os.lstat(folder).st_mode) | 0o700))
+        disk.remove_tree(path)
+    else:
+        disk.remove(path)
