@@ -107,45 +107,13 @@ def read_bag(
         If there is no readable declaration.
     """
     place = at or folder.joinpath
-    try:
-        bag = Bag(folder, tags.parse_declaration(_read(place("bagit.txt"), 4096)))
-    except FileNotFoundError as error:
-        if not assume:
-            raise BagUnusable(f"{shown(str(folder))} is not a bag: there is no bagit.txt in it.") from error
-        bag = Bag(folder, tags.Declaration(), problems=[Problem("bagit.txt", 0, "it is missing")])
-    except (OSError, ValueError) as error:
-        if not assume:
-            raise BagUnusable(f"{shown(str(folder))}: bagit.txt cannot be read: {error}") from error
-        bag = Bag(folder, tags.Declaration(), problems=[Problem("bagit.txt", 0, f"it cannot be read: {error}")])
-    except BagUnusable as error:
-        if not assume:
-            raise
-        bag = Bag(folder, tags.Declaration(), problems=[Problem("bagit.txt", 0, str(error))])
+    bag = _declared(folder, place, assume=assume)
     strict = bag.declaration.strict
     if bag.declaration.odd:
         bag.problems.append(Problem("bagit.txt", 0, bag.declaration.odd))
     for name in sorted(os.listdir(folder) if names is None else names):
-        found = _MANIFEST.match(name)
-        if found is None:
-            continue
-        algorithm = found.group(2).lower().replace("-", "")
-        if algorithm not in DIGITS:
-            bag.problems.append(Problem(name, 0, f"the algorithm {found.group(2)} is not known here"))
-            continue
-        if strict and found.group(2) != algorithm:
-            why = f"an algorithm's name has small letters and digits only: {algorithm}"
-            bag.problems.append(Problem(name, 0, why))
-        text = _text(bag, name, place)
-        if text is None:
-            continue
-        payload = found.group(1) is None
-        manifest = manifests.parse_manifest(
-            name, algorithm, text, payload=payload, digest_length=DIGITS[algorithm], strict=strict
-        )
-        if not strict:
-            _literal_percents(manifest, place)
-        (bag.payload if payload else bag.tag).append(manifest)
-        bag.problems.extend(manifest.problems)
+        if (found := _MANIFEST.match(name)) is not None:
+            _add_manifest(bag, name, found, place)
     if (text := _text(bag, "bag-info.txt", place, required=False)) is not None:
         bag.info, problems = tags.parse_info(text, strict=strict)
         bag.problems.extend(problems)
@@ -155,6 +123,48 @@ def read_bag(
     if not bag.payload:
         bag.problems.append(Problem("", 0, "there is no payload manifest that can be read"))
     return bag
+
+
+def _declared(folder: Path, place: Callable[[str], Path], *, assume: bool) -> Bag:
+    """Return a bag with its declaration; where one is assumed, what is wrong with it is a problem of the bag."""
+    try:
+        return Bag(folder, tags.parse_declaration(_read(place("bagit.txt"), 4096)))
+    except FileNotFoundError as error:
+        why = "it is missing"
+        if not assume:
+            raise BagUnusable(f"{shown(str(folder))} is not a bag: there is no bagit.txt in it.") from error
+    except (OSError, ValueError) as error:
+        why = f"it cannot be read: {error}"
+        if not assume:
+            raise BagUnusable(f"{shown(str(folder))}: bagit.txt cannot be read: {error}") from error
+    except BagUnusable as error:
+        why = str(error)
+        if not assume:
+            raise
+    return Bag(folder, tags.Declaration(), problems=[Problem("bagit.txt", 0, why)])
+
+
+def _add_manifest(bag: Bag, name: str, found: re.Match[str], place: Callable[[str], Path]) -> None:
+    """Read one manifest of a bag, by its name."""
+    strict = bag.declaration.strict
+    algorithm = found.group(2).lower().replace("-", "")
+    if algorithm not in DIGITS:
+        bag.problems.append(Problem(name, 0, f"the algorithm {found.group(2)} is not known here"))
+        return
+    if strict and found.group(2) != algorithm:
+        why = f"an algorithm's name has small letters and digits only: {algorithm}"
+        bag.problems.append(Problem(name, 0, why))
+    text = _text(bag, name, place)
+    if text is None:
+        return
+    payload = found.group(1) is None
+    manifest = manifests.parse_manifest(
+        name, algorithm, text, payload=payload, digest_length=DIGITS[algorithm], strict=strict
+    )
+    if not strict:
+        _literal_percents(manifest, place)
+    (bag.payload if payload else bag.tag).append(manifest)
+    bag.problems.extend(manifest.problems)
 
 
 def _literal_percents(manifest: Manifest, place: Callable[[str], Path]) -> None:

@@ -112,33 +112,40 @@ def find_libraries(
     unreadable: list[str] = []
     found: dict[str, Recognised] = {}
     if places:
-        roots = [_existing(place) for place in places]
+        roots, around = [_existing(place) for place in places], frozenset[str]()
     else:
         own = home or own_home()
         for place in usual_places(chosen, own, system_name()):
             if (here := recognise(place, chosen)) is not None:
                 found.setdefault(os.path.realpath(place), here)
-        drives, around = search_roots()
-        # One's own home first, so that it is not taken for a part of the drive it is on.
-        roots = [own] if own.is_dir() else []
-        own_ones = {str(own), *map(str, drives)}
-        roots += [drive for drive in drives if drive != own]
+        roots, around = _everywhere(own)
     for root in roots:
-        skip = () if places else (around | own_ones) - {str(root)}
-        for here in search(root, chosen, unreadable.append, around=skip):
+        for here in search(root, chosen, unreadable.append, around=around - {str(root)}):
             found.setdefault(os.path.realpath(here.path), here)
-    names = _names(found.values())
+    libraries = _measured(list(found.values()), home or own_home(), progress)
+    _note(libraries)
+    return FindResult(libraries, tuple(roots), tuple(sorted(unreadable)))
+
+
+def _everywhere(own: Path) -> tuple[list[Path], frozenset[str]]:
+    """Return where to search if no place was named, and what is not gone through from another of these places."""
+    drives, around = search_roots()
+    # One's own home first, so that it is not taken for a part of the drive it is on.
+    roots = [own] if own.is_dir() else []
+    roots += [drive for drive in drives if drive != own]
+    return roots, frozenset({*around, str(own), *map(str, drives)})
+
+
+def _measured(found: Sequence[Recognised], home: Path, progress: Progress) -> tuple[FoundLibrary, ...]:
+    """Give each library its name and its size, sorted by name."""
+    names = _names(found)
     libraries = []
-    for number, here in enumerate(found.values(), start=1):
+    for number, here in enumerate(found, start=1):
         library = Library(names[here.path], here.kind, here.path, "folder", here.evidence)
         sums = count(str(here.path))
-        libraries.append(
-            FoundLibrary(library, sums.files, sums.bytes, sums.newest_ns / 1e9, _where(here, home or own_home()))
-        )
+        libraries.append(FoundLibrary(library, sums.files, sums.bytes, sums.newest_ns / 1e9, _where(here, home)))
         progress(Step("finding", number, len(found), 0, 0, library.name))
-    libraries.sort(key=lambda f: (f.library.name, str(f.library.path)))
-    _note(libraries)
-    return FindResult(tuple(libraries), tuple(roots), tuple(sorted(unreadable)))
+    return tuple(sorted(libraries, key=lambda f: (f.library.name, str(f.library.path))))
 
 
 def _existing(place: str | os.PathLike[str]) -> Path:

@@ -2,9 +2,17 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterable, Iterator, Sequence
+from typing import TYPE_CHECKING, Any
+
 import click
 
 from dunechest.cli.output import Out, common
+
+if TYPE_CHECKING:
+    from dunechest.chest.chest import Chest
+    from dunechest.jobs.archive import ArchiveOptions, ArchivePlan, ArchiveResult
+    from dunechest.library.library import Library
 
 
 @click.command("archive")
@@ -37,19 +45,7 @@ from dunechest.cli.output import Out, common
     help="Go on in spite of a stop finding of that code; repeatable.",
 )
 @common
-def command(
-    out: Out,
-    libraries: tuple[str, ...],
-    chests: tuple[str, ...],
-    name: str | None,
-    parts: tuple[str, ...],
-    leave_rebuildable: bool | None,
-    leave_strays: bool,
-    take_hollow: bool,
-    reread: bool,
-    plan_only: bool,
-    despite: tuple[str, ...],
-) -> int:
+def command(out: Out, libraries: tuple[str, ...], chests: tuple[str, ...], **asked: Any) -> int:
     """Copy one or several libraries to a chest, and prove every byte.
 
     LIBRARY is a path, or a name that `dunechest find` showed. Each file is read
@@ -71,47 +67,73 @@ def command(
     be copied or changed meanwhile.
     """
     from dunechest.cli.output import say_recovered
-    from dunechest.cli.views import archive as archive_view
+    from dunechest.cli.views import archive as view
     from dunechest.errors import WordsOff
     from dunechest.findings import stops
-    from dunechest.jobs.archive import ArchiveOptions, carry_out, plan_archive, refuse_if_stopped, unchanged
+    from dunechest.jobs.archive import plan_archive, refuse_if_stopped
     from dunechest.jobs.named import resolve_chest, resolve_library
-    from dunechest.jobs.study.selection import Choice
 
     if len(chests) > 1:
         raise WordsOff("--to is given more than once. Archive to one chest at a time. Nothing was changed.")
-    (chest,) = chests
-    target = resolve_chest(chest)
+    options = _options(asked)
+    target = resolve_chest(chests[0])
     say_recovered(out, target)
     known = [resolve_library(text) for text in libraries]
-    rebuildable = None if leave_rebuildable is None else not leave_rebuildable
-    choice = Choice(parts, rebuildable, not leave_strays, take_hollow)
-    options = ArchiveOptions(name, choice, reread, despite)
-    results = []
-    if not plan_only:
-        for library in list(known):
-            seen = unchanged(library, target, options)
-            if seen is not None:
-                results.append(seen)
-                known.remove(library)
-                out.problem(*archive_view.problems(seen))
-                if out.shows:
-                    archive_view.show_result(out, seen, target)
+    results: list[ArchiveResult] = []
+    if not asked["plan_only"]:
+        results, known = _unchanged(out, known, target, options)
     plans = plan_archive(known, target, options) if known else ()
-    if plan_only:
+    if asked["plan_only"]:
         if out.json:
-            out.document(archive_view.plans_document(plans, despite))
+            out.document(view.plans_document(plans, options.ignore))
         elif out.shows:
-            archive_view.show_plans(out, plans, despite)
-        return 3 if any(stops(plan.findings, despite) for plan in plans) else 0
+            view.show_plans(out, plans, options.ignore)
+        return 3 if any(stops(plan.findings, options.ignore) for plan in plans) else 0
     refuse_if_stopped(plans)
+    results += _carry_out(out, plans, target)
+    if out.json:
+        out.document(view.results_document(results, target))
+    return 0 if all(result.well for result in results) else 1
+
+
+def _options(asked: dict[str, Any]) -> ArchiveOptions:
+    from dunechest.jobs.archive import ArchiveOptions
+    from dunechest.jobs.study.selection import Choice
+
+    leave = asked["leave_rebuildable"]
+    choice = Choice(
+        parts=asked["parts"],
+        rebuildable=None if leave is None else not leave,
+        strays=not asked["leave_strays"],
+        hollow=asked["take_hollow"],
+    )
+    return ArchiveOptions(asked["name"], choice, asked["reread"], asked["despite"])
+
+
+def _unchanged(
+    out: Out, libraries: Sequence[Library], chest: Chest, options: ArchiveOptions
+) -> tuple[list[ArchiveResult], list[Library]]:
+    """Show what is in the chest just so; return those results, and the libraries that remain."""
+    from dunechest.cli.views import archive as view
+    from dunechest.jobs.archive import unchanged
+
+    results, rest = [], []
+    for library in libraries:
+        result = unchanged(library, chest, options)
+        if result is None:
+            rest.append(library)
+        else:
+            results.append(result)
+            view.tell(out, result, chest)
+    return results, rest
+
+
+def _carry_out(out: Out, plans: Iterable[ArchivePlan], chest: Chest) -> Iterator[ArchiveResult]:
+    from dunechest.cli.views import archive as view
+    from dunechest.jobs.archive import carry_out
+
     for plan in plans:
         with out.following() as progress:
             result = carry_out(plan, progress=progress)
-        results.append(result)
-        out.problem(*archive_view.problems(result))
-        if out.shows:
-            archive_view.show_result(out, result, target)
-    if out.json:
-        out.document(archive_view.results_document(results, target))
-    return 0 if all(result.well for result in results) else 1
+        view.tell(out, result, chest)
+        yield result

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Iterator, Sequence
 from typing import Any
 
 import msgspec
@@ -248,6 +248,13 @@ def _show_mended(out: Out, result: ArchiveResult, name: str) -> None:
                 out.console.print(f"  and {more:,} more; --verbose shows all.")
 
 
+def tell(out: Out, result: ArchiveResult, chest: Chest) -> None:
+    """Note what is wrong with a result, and show it where results are shown in words."""
+    out.problem(*problems(result))
+    if out.shows:
+        show_result(out, result, chest)
+
+
 def show_result(out: Out, result: ArchiveResult, chest: Chest) -> None:
     """Show the account of one library."""
     console = out.console
@@ -273,43 +280,8 @@ def show_result(out: Out, result: ArchiveResult, chest: Chest) -> None:
     console.print(head, soft_wrap=True)
     _show_parts(out, result.parts)
     show_findings(console, result.findings)
-    table = Table(box=box.SIMPLE, show_header=False, pad_edge=False)
-    table.add_column()
-    table.add_column(justify="right")
-    table.add_column(justify="right")
-    table.add_column()
-    table.add_row("found", number(result.files_found, "file"), f"{result.bytes_found:,} bytes", "")
-    if result.changes is None:
-        table.add_row(
-            "copied",
-            number(result.files_copied, "file"),
-            f"{result.bytes_copied:,} bytes",
-            "each read back and compared",
-        )
-    else:
-        written = result.files_copied - result.kept
-        table.add_row("as before", number(result.kept, "file"), "", "on the drive already")
-        table.add_row(
-            "copied", number(written, "file"), f"{result.changes.bytes_added:,} bytes", "each read back and compared"
-        )
-    if result.strays:
-        strays = number(result.strays, "file")
-        whole = "of these" if result.changes is None else "of all"
-        table.add_row(whole, strays, f"{result.strays_bytes:,} bytes", "gathered from outside the library")
-    table.add_row("left out", number(len(result.left_out), "file"), f"{result.bytes_left_out:,} bytes", "")
-    console.print(table)
-    extras = []
-    if result.changes is not None:
-        extras.append(changes_in_words(result.changes))
-    if result.databases:
-        extras.append(f"{number(result.databases, 'database')} captured by SQLite, with what was in the log")
-    if result.links:
-        extras.append(f"{number(result.links, 'symbolic link')} recorded")
-    if result.resumed:
-        extras.append(f"{number(result.resumed, 'file')} taken up from a run that was cut off")
-    if result.again:
-        extras.append(f"{number(len(result.again), 'file')} changed while being read and read again")
-    for extra in extras:
+    console.print(_sums(result))
+    for extra in _extras(result):
         console.print(f"  {extra}", style="dim", soft_wrap=True)
     _show_left(out, result.left_out)
     _show_names(out, result.changed_names)
@@ -317,6 +289,41 @@ def show_result(out: Out, result: ArchiveResult, chest: Chest) -> None:
     _warnings(out, "These appeared after the run began and are not in the archive:", result.appeared)
     _warnings(out, "Silent changes: other bytes, though size and time are the same:", result.silent)
     _warnings(out, "These changed after they had been copied:", result.moved_on)
+
+
+def _sums(result: ArchiveResult) -> Table:
+    """Return the table of what was found, copied and left out."""
+    table = Table(box=box.SIMPLE, show_header=False, pad_edge=False)
+    table.add_column()
+    table.add_column(justify="right")
+    table.add_column(justify="right")
+    table.add_column()
+    table.add_row("found", number(result.files_found, "file"), f"{result.bytes_found:,} bytes", "")
+    written, copied = result.files_copied, result.bytes_copied
+    if result.changes is not None:
+        written, copied = written - result.kept, result.changes.bytes_added
+        table.add_row("as before", number(result.kept, "file"), "", "on the drive already")
+    table.add_row("copied", number(written, "file"), f"{copied:,} bytes", "each read back and compared")
+    if result.strays:
+        strays = number(result.strays, "file")
+        whole = "of these" if result.changes is None else "of all"
+        table.add_row(whole, strays, f"{result.strays_bytes:,} bytes", "gathered from outside the library")
+    table.add_row("left out", number(len(result.left_out), "file"), f"{result.bytes_left_out:,} bytes", "")
+    return table
+
+
+def _extras(result: ArchiveResult) -> Iterator[str]:
+    """Yield what else there is to say, a line each."""
+    if result.changes is not None:
+        yield changes_in_words(result.changes)
+    if result.databases:
+        yield f"{number(result.databases, 'database')} captured by SQLite, with what was in the log"
+    if result.links:
+        yield f"{number(result.links, 'symbolic link')} recorded"
+    if result.resumed:
+        yield f"{number(result.resumed, 'file')} taken up from a run that was cut off"
+    if result.again:
+        yield f"{number(len(result.again), 'file')} changed while being read and read again"
 
 
 def _warnings(out: Out, title: str, lines: Sequence[str]) -> None:

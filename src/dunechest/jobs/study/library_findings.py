@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import os
-from collections.abc import Iterable, Sequence
+from collections.abc import Iterable, Iterator, Sequence
 
 from dunechest.findings import Finding
 from dunechest.jobs.study.contents import Contents
@@ -121,70 +121,69 @@ def _hollow(selection: Selection) -> list[Finding]:
 
 
 def _missing(contents: Contents, selection: Selection) -> list[Finding]:
-    findings = []
+    """Say what references lead to nothing, to a drive that is not here, or to folders outside."""
     references = contents.references.references
     if selection.parts:  # what other parts refer to is not this archive's concern
         taken = {file.path for file in selection.listing.files} | {link.path for link in selection.listing.links}
         references = tuple(r for r in references if r.source in taken)
-    missing = [r for r in references if r.state == "missing"]
+    return [*_lost(references), *_outside(references), *_unread(contents)]
+
+
+def _lost(references: Sequence[Reference]) -> Iterator[Finding]:
     by_drive: dict[str, list[Reference]] = {}
-    for reference in missing:
-        by_drive.setdefault(reference.drive, []).append(reference)
+    for reference in references:
+        if reference.state == "missing":
+            by_drive.setdefault(reference.drive, []).append(reference)
     nowhere = by_drive.pop("", [])
     for drive, away in sorted(by_drive.items()):
-        findings.append(
-            Finding(
-                "drive-away",
-                "warn",
-                f"{number(len(away), 'reference')} to the drive or card {shown(drive)!r}, which is not here: "
-                f"{_some(r.target for r in away)}.",
-                f"Plug {shown(drive)} in and look again; what is on it is not protected otherwise.",
-            )
+        yield Finding(
+            "drive-away",
+            "warn",
+            f"{number(len(away), 'reference')} to the drive or card {shown(drive)!r}, which is not here: "
+            f"{_some(r.target for r in away)}.",
+            f"Plug {shown(drive)} in and look again; what is on it is not protected otherwise.",
         )
     if nowhere:
-        findings.append(
-            Finding(
-                "missing",
-                "warn",
-                f"{number(len(nowhere), 'reference')} to files that do not exist: "
-                f"{_some(f'{r.target} (in {r.source})' for r in nowhere)}.",
-                "Look for these files before you free the original; the application will miss them too.",
-            )
+        yield Finding(
+            "missing",
+            "warn",
+            f"{number(len(nowhere), 'reference')} to files that do not exist: "
+            f"{_some(f'{r.target} (in {r.source})' for r in nowhere)}.",
+            "Look for these files before you free the original; the application will miss them too.",
         )
+
+
+def _outside(references: Sequence[Reference]) -> Iterator[Finding]:
     folders = [r for r in references if r.state == "folder"]
     if folders:
-        findings.append(
-            Finding(
-                "folder-outside",
-                "warn",
-                f"{number(len(folders), 'reference or link', 'references or links')} to folders outside the library, "
-                f"which are not taken along: {_some(r.target for r in folders)}.",
-                "If they matter, archive them too, each by its path.",
-            )
+        yield Finding(
+            "folder-outside",
+            "warn",
+            f"{number(len(folders), 'reference or link', 'references or links')} to folders outside the library, "
+            f"which are not taken along: {_some(r.target for r in folders)}.",
+            "If they matter, archive them too, each by its path.",
         )
     moved = [r for r in references if r.moved]
     if moved:
-        findings.append(
-            Finding(
-                "moved",
-                "note",
-                f"{number(len(moved), 'reference')} by way of another place, and the files are here: "
-                f"{_some(r.text for r in moved)}.",
-                "The library was moved, or this is a former system's; the files are taken as they are.",
-            )
+        yield Finding(
+            "moved",
+            "note",
+            f"{number(len(moved), 'reference')} by way of another place, and the files are here: "
+            f"{_some(r.text for r in moved)}.",
+            "The library was moved, or this is a former system's; the files are taken as they are.",
         )
-    unread = [one for one in contents.references.unread if one[1] != "it is hollow"]
+
+
+def _unread(contents: Contents) -> Iterator[Finding]:
+    unread = [(path, why) for path, why in contents.references.unread if why != "it is hollow"]
     if unread:
         path, why = unread[0]
-        findings.append(
-            Finding(
-                "references-unread",
-                "warn",
-                f"References could not be read in {number(len(unread), 'file')}, first {shown(path)}: {shown(why)}.",
-                "They are archived as they are; files outside that only they name are not found.",
-            )
+        yield Finding(
+            "references-unread",
+            "warn",
+            f"References could not be read in {number(len(unread), 'file')}, first {shown(path)}: {shown(why)}.",
+            "They are archived as they are; files outside that only they name are not found.",
         )
-    return findings
 
 
 def _strays(selection: Selection) -> list[Finding]:

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import time
-from collections.abc import Sequence
+from collections.abc import Iterable, Sequence
 from typing import TYPE_CHECKING
 
 from dunechest.chest.bag_entry import BagEntry
@@ -57,24 +57,10 @@ def verify_for(
     """
     until = time.monotonic() + seconds
     entries = [chest.bag(name) for name in libraries] if libraries else list(chest.bags())
-    # A database library is loaded only where the ledger is asked: an ordinary check does not wait for it.
-    from dunechest.ledger.ledger import Round, open_ledger
-
-    with open_ledger() as ledger:
-        rounds = {one.bag: one for one in ledger.rounds(chest.id)}
-        complete: dict[str, float] = {}
-        for past in ledger.checks(chest.id):
-            if not past.quick:
-                complete.setdefault(past.bag, past.when)
-    order = sorted(
-        {entry.name: entry for entry in entries}.values(),
-        key=lambda e: (e.name not in rounds, complete.get(e.name, 0.0), e.name),
-    )
     checks: list[BagCheck] = []
-    for entry in order:
+    for entry, begun in _in_order(chest, entries):
         if checks and time.monotonic() >= until:
             break
-        begun = rounds.get(entry.name, Round(entry.name, "", 0, 0))
         check = check_part(entry, begun.next, until, progress)
         checks.append(check)
         if not chest.folder.is_dir():
@@ -84,6 +70,24 @@ def verify_for(
         there = {entry.name for entry in entries}
         checks += missing_bags(chest, memory.libraries_of(chest.id, identity(chest.folder)), there)
     return VerifyResult(chest.folder, chest.label, False, tuple(checks))
+
+
+def _in_order(chest: Chest, entries: Iterable[BagEntry]) -> list[tuple[BagEntry, Round]]:
+    """Return libraries with the rounds that were begun: these first, then the one whose last complete check is oldest."""
+    # A database library is loaded only where the ledger is asked: an ordinary check does not wait for it.
+    from dunechest.ledger.ledger import Round, open_ledger
+
+    with open_ledger() as ledger:
+        rounds = {begun.bag: begun for begun in ledger.rounds(chest.id)}
+        complete: dict[str, float] = {}
+        for past in ledger.checks(chest.id):
+            if not past.quick:
+                complete.setdefault(past.bag, past.when)
+    order = sorted(
+        {entry.name: entry for entry in entries}.values(),
+        key=lambda e: (e.name not in rounds, complete.get(e.name, 0.0), e.name),
+    )
+    return [(entry, rounds.get(entry.name, Round(entry.name, "", 0, 0))) for entry in order]
 
 
 def _note(chest: Chest, entry: BagEntry, begun: Round, check: BagCheck) -> None:

@@ -74,20 +74,27 @@ def rewrite(path: Path, spec: References, wanted: Wanted) -> list[tuple[str, str
         text = content.decode(encoding, errors)
     except UnicodeDecodeError as error:
         raise NotRewritten("it is neither UTF-8 nor UTF-16") from error
-    left: list[tuple[str, str, str]] = []
     new, left = _replaced(text, before, spec, wanted)
     if spec.form == "json":
         new = _json_anew(text, spec, wanted) or new
+    failed = {(spot, old) for spot, old, _ in left}
+    expected = [
+        reference.text if (key := (reference.spot, reference.text)) in failed else wanted.get(key, reference.text)
+        for reference in before
+    ]
+    _replace(path, spec, new.encode(encoding, errors), list(zip(before, expected, strict=True)))
+    return left
+
+
+def _replace(path: Path, spec: References, content: bytes, expected: Sequence[tuple[Raw, str]]) -> None:
+    """Write a file's new content beside it, and let it take its place if each reference in it reads as is expected."""
     beside = path.with_name(path.name[:200] + ".repointing")
     mode = path.stat().st_mode & 0o777
     try:
-        safe.write_file(beside, new.encode(encoding, errors), mode=mode | 0o600)
+        safe.write_file(beside, content, mode=mode | 0o600)
         after = list(READERS[spec.form](beside, spec))
-        failed = {(spot, old) for spot, old, _ in left}
-        for old, now in zip(before, after, strict=True):
-            key = (old.spot, old.text)
-            expected = wanted.get(key, old.text) if key not in failed else old.text
-            if now.text != expected or now.spot != old.spot:
+        for (old, text), now in zip(expected, after, strict=True):
+            if now.text != text or now.spot != old.spot:
                 raise NotRewritten("what was written did not come back as it should have")
         os.chmod(beside, mode)
         os.replace(beside, path)
@@ -95,7 +102,6 @@ def rewrite(path: Path, spec: References, wanted: Wanted) -> list[tuple[str, str
         raise NotRewritten("what was written could not be read back") from error
     finally:
         beside.unlink(missing_ok=True)
-    return left
 
 
 def _replaced(

@@ -3,7 +3,9 @@
 from __future__ import annotations
 
 import os
-from collections.abc import Mapping
+import sqlite3
+from collections.abc import Iterable, Mapping
+from dataclasses import dataclass
 from pathlib import Path
 
 from dunechest.library.formats.sqlite import writing
@@ -22,64 +24,94 @@ def rewrite_sqlite(path: Path, spec: References, wanted: Mapping[tuple[str, str]
     list of tuple
         Spot and text of those that could not be written, and why.
     """
-    left: list[tuple[str, str, str]] = []
-    table = quoted(spec.table)
     with writing(path) as connection:
         if not spec.folder:
-            column = quoted(spec.column)
-            rows = connection.execute(f"SELECT rowid, {column} FROM {table}").fetchall()  # noqa: S608
-            for number, text in rows:
-                new = wanted.get((f"{spec.table} {number}", text))
-                if new is not None:
-                    connection.execute(f"UPDATE {table} SET {column} = ? WHERE rowid = ?", (new, number))  # noqa: S608
-            return left
-        other, dot, folder_column = spec.folder.rpartition(".")
-        holder = other if dot else spec.table
-        source = table
-        if dot and spec.join:
-            first, second = (side.strip().partition(".")[::2] for side in spec.join.split("="))
-            one, two = (f"{quoted(t)}.{quoted(c)}" for t, c in (first, second))
-            source += f" JOIN {quoted(other)} ON {one} = {two}"
-        sql = (
-            f"SELECT {table}.rowid, {quoted(holder)}.rowid, {quoted(holder)}.{quoted(folder_column)}, "  # noqa: S608
-            f"{table}.{quoted(spec.column)} FROM {source}"
+            _rewrite_column(connection, spec, wanted)
+            return []
+        return _rewrite_folders(connection, spec, wanted)
+
+
+def _rewrite_column(connection: sqlite3.Connection, spec: References, wanted: Mapping[tuple[str, str], str]) -> None:
+    """Rewrite a column that holds whole paths."""
+    table, column = quoted(spec.table), quoted(spec.column)
+    rows = connection.execute(f"SELECT rowid, {column} FROM {table}").fetchall()  # noqa: S608
+    for number, text in rows:
+        new = wanted.get((f"{spec.table} {number}", text))
+        if new is not None:
+            connection.execute(f"UPDATE {table} SET {column} = ? WHERE rowid = ?", (new, number))  # noqa: S608
+
+
+@dataclass(frozen=True, slots=True)
+class _Member:
+    """A reference that is made of a folder and a name: number of its row, where it is, old and new text."""
+
+    number: int
+    spot: str
+    text: str
+    new: str
+
+
+def _rewrite_folders(
+    connection: sqlite3.Connection, spec: References, wanted: Mapping[tuple[str, str], str]
+) -> list[tuple[str, str, str]]:
+    """Rewrite paths that are made of a folder and a name, each in a column; return what could not be written, and why."""
+    left: list[tuple[str, str, str]] = []
+    other, dot, folder_column = spec.folder.rpartition(".")
+    holder = other if dot else spec.table
+    endings: dict[int, bool] = {}  # whether a folder is written with a divider at its end
+    by_folder: dict[int, list[_Member]] = {}
+    for number, folder_number, folder, name in connection.execute(_question(spec)).fetchall():
+        text = join_path([folder, name])
+        endings[folder_number] = isinstance(folder, str) and folder.endswith(("/", "\\"))
+        if text is not None:
+            spot = f"{spec.table} {number}"
+            member = _Member(number, spot, text, wanted.get((spot, text), text))
+            by_folder.setdefault(folder_number, []).append(member)
+    for folder_number, members in by_folder.items():
+        if all(member.text == member.new for member in members):
+            continue
+        ends = endings[folder_number]
+        if not dot:
+            _rewrite_members(connection, spec, [m for m in members if m.text != m.new], ends=ends)
+            continue
+        folders = {_split(member.new)[0] for member in members}
+        if len(folders) != 1 or any(_split(member.text)[1] != _split(member.new)[1] for member in members):
+            why = "what lies in one folder would go to several places, and the catalogue has one entry for it"
+            left += [(member.spot, member.text, why) for member in members if member.text != member.new]
+            continue
+        (folder,) = folders
+        connection.execute(
+            f"UPDATE {quoted(holder)} SET {quoted(folder_column)} = ? WHERE rowid = ?",  # noqa: S608
+            (os.path.join(folder, "") if ends else folder, folder_number),
         )
-        endings: dict[int, bool] = {}  # whether a folder is written with a divider at its end
-        by_folder: dict[int, list[tuple[int, str, str, str]]] = {}
-        for number, folder_number, folder, name in connection.execute(sql).fetchall():
-            text = join_path([folder, name])
-            endings[folder_number] = isinstance(folder, str) and folder.endswith(("/", "\\"))
-            if text is not None:
-                spot = f"{spec.table} {number}"
-                by_folder.setdefault(folder_number, []).append((number, spot, text, wanted.get((spot, text), text)))
-        for folder_number, members in by_folder.items():
-            if all(text == new for _, _, text, new in members):
-                continue
-            places = {_split(new) for _, _, _, new in members}
-            folders = {place for place, _ in places}
-            names_stay = all(_split(text)[1] == _split(new)[1] for _, _, text, new in members)
-            if dot and (len(folders) != 1 or not names_stay):
-                why = "what lies in one folder would go to several places, and the catalogue has one entry for it"
-                left += [(spot, text, why) for _, spot, text, new in members if text != new]
-                continue
-            for number, _, text, new in members:
-                folder, name = _split(new)
-                if not dot and text != new:
-                    folder = os.path.join(folder, "") if endings[folder_number] else folder
-                    connection.execute(
-                        f"UPDATE {table} SET {quoted(folder_column)} = ?, {quoted(spec.column)} = ? "  # noqa: S608
-                        "WHERE rowid = ?",
-                        (folder, name, number),
-                    )
-            if dot:
-                (folder,) = folders
-                if endings[folder_number]:
-                    folder = os.path.join(folder, "")
-                connection.execute(
-                    f"UPDATE {quoted(holder)} SET {quoted(folder_column)} = ? WHERE rowid = ?",  # noqa: S608
-                    (folder, folder_number),
-                )
     return left
+
+
+def _question(spec: References) -> str:
+    """Return what asks for the rows: number of the row, number of the folder's row, folder, name."""
+    table = quoted(spec.table)
+    other, dot, folder_column = spec.folder.rpartition(".")
+    holder = quoted(other if dot else spec.table)
+    source = table
+    if dot and spec.join:
+        first, second = (side.strip().partition(".")[::2] for side in spec.join.split("="))
+        one_side, other_side = (f"{quoted(t)}.{quoted(c)}" for t, c in (first, second))
+        source += f" JOIN {quoted(other)} ON {one_side} = {other_side}"
+    columns = f"{table}.rowid, {holder}.rowid, {holder}.{quoted(folder_column)}, {table}.{quoted(spec.column)}"
+    return f"SELECT {columns} FROM {source}"  # noqa: S608
+
+
+def _rewrite_members(
+    connection: sqlite3.Connection, spec: References, members: Iterable[_Member], *, ends: bool
+) -> None:
+    """Rewrite folder and name of references that have both in their own row; `ends` with a divider at the folder's end."""
+    table, folder_column, column = quoted(spec.table), quoted(spec.folder), quoted(spec.column)
+    for member in members:
+        folder, name = _split(member.new)
+        connection.execute(
+            f"UPDATE {table} SET {folder_column} = ?, {column} = ? WHERE rowid = ?",  # noqa: S608
+            (os.path.join(folder, "") if ends else folder, name, member.number),
+        )
 
 
 def _split(path: str) -> tuple[str, str]:

@@ -34,21 +34,7 @@ def capture_one(run: Run, crew: Crew, database: PlannedDatabase) -> list[Planned
     try:
         result = capture(source, taken, scratch)
     except InUse as error:
-        before = run.plan.previous.files.get(file.stored) if run.plan.previous is not None else None
-        why = str(error)
-        if before is not None:
-            # It stays as the last edition had it: an archive never holds less of it than before.
-            run.proven.keep(file.stored)
-            run.unread.add(file.stored)
-            why += f"; it stays in the archive as edition {run.plan.edition - 1} had it"
-            assert run.plan.previous is not None
-            run.captured += [
-                one for one in run.plan.previous.record.databases if from_wire(one.path) == file.entry.path
-            ]
-        run.left.append(LeftBehind(file.entry.path, file.entry.size, why, True, file.entry.mtime_ns))
-        for companion in database.companions:
-            entry = companion.entry
-            run.left.append(LeftBehind(entry.path, entry.size, "it belongs to that database", False, entry.mtime_ns))
+        _leave_in_use(run, database, str(error))
         return []
     except NotCaptured as error:
         declared = run.plan.library.kind.database_patterns.match(file.entry.path)
@@ -62,33 +48,43 @@ def capture_one(run: Run, crew: Crew, database: PlannedDatabase) -> list[Planned
     if outcome.state != "ok":
         raise CutOff(cut_off_words(run, outcome.why))
     taken.unlink()
-    record = FileRecord(
-        file.stored,
-        outcome.size,
-        file.entry.mtime_ns,
-        file.entry.mode,
-        outcome.blake3.hex(),
-        file.role,
-        run.plan.edition,
-    )
-    before = run.plan.previous.files.get(file.stored) if run.plan.previous is not None else None
+    _enter(run, database, outcome)
+    if not result.sound:
+        run.broken.append((file.entry.path, f"SQLite finds damage in it: {result.words}"))
+    return []
+
+
+def _leave_in_use(run: Run, database: PlannedDatabase, why: str) -> None:
+    """Leave out a database that an application holds for itself."""
+    file, previous = database.file, run.plan.previous
+    if previous is not None and file.stored in previous.files:
+        # It stays as the last edition had it: an archive never holds less of it than before.
+        run.proven.keep(file.stored)
+        run.unread.add(file.stored)
+        why += f"; it stays in the archive as edition {run.plan.edition - 1} had it"
+        run.captured += [known for known in previous.record.databases if from_wire(known.path) == file.entry.path]
+    run.left.append(LeftBehind(file.entry.path, file.entry.size, why, True, file.entry.mtime_ns))
+    for companion in database.companions:
+        entry = companion.entry
+        run.left.append(LeftBehind(entry.path, entry.size, "it belongs to that database", False, entry.mtime_ns))
+
+
+def _enter(run: Run, database: PlannedDatabase, outcome: CopyOutcome) -> None:
+    """Enter a captured database into the edition."""
+    file, entry, previous = database.file, database.file.entry, run.plan.previous
+    digest = outcome.blake3.hex()
+    record = FileRecord(file.stored, outcome.size, entry.mtime_ns, entry.mode, digest, file.role, run.plan.edition)
+    before = previous.files.get(file.stored) if previous is not None else None
     there = before is not None and is_there(run.bag, file.stored, before.record.size)
-    if before is not None and there and before.record.blake3 == record.blake3:  # written to, and no other for it
+    if before is not None and there and before.record.blake3 == digest:  # written to, and no other for it
         disk.remove(run.bag / PAYLOAD / file.stored)
         record = msgspec.structs.replace(record, edition=before.record.edition)
         run.proven.put_there(file.stored, Proven(record, outcome.sha512))
     else:
         run.proven[file.stored] = Proven(record, outcome.sha512)
-    run.own_sizes[file.stored] = file.entry.size
-    companions_left = []
-    for companion in database.companions:
-        entry = companion.entry
-        why = "its content is in the captured database"
-        companions_left.append(LeftOut(to_wire(entry.path), entry.size, why, entry.mtime_ns))
-        run.left.append(LeftBehind(entry.path, entry.size, why, False, entry.mtime_ns))
-    run.captured.append(
-        CapturedDatabase(to_wire(file.entry.path), file.entry.size, file.entry.mtime_ns, tuple(companions_left))
-    )
-    if not result.sound:
-        run.broken.append((file.entry.path, f"SQLite finds damage in it: {result.words}"))
-    return []
+    run.own_sizes[file.stored] = entry.size
+    why = "its content is in the captured database"
+    companions = [companion.entry for companion in database.companions]
+    run.left += [LeftBehind(c.path, c.size, why, False, c.mtime_ns) for c in companions]
+    left = tuple(LeftOut(to_wire(c.path), c.size, why, c.mtime_ns) for c in companions)
+    run.captured.append(CapturedDatabase(to_wire(entry.path), entry.size, entry.mtime_ns, left))

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Mapping
+from collections.abc import Iterable, Iterator, Mapping
 from dataclasses import dataclass
 
 from dunechest.chest import editions
@@ -115,23 +115,32 @@ def destination(
     for one in spoilt:
         if (finding := damaged(one, chest.unfinished.get(one.name, ""), entries)) is not None:
             return Destination(one.name, "barred", (*told, finding), earlier)
-    # It may lie here several times, under several names: one that is just so is enough.
-    newest: tuple[str, str, Difference] | None = None
-    for one in own:
-        assert one.library is not None
-        found = difference(one, stored.files, stored.databases, selection)
-        if found.none:
-            return Destination(one.name, "unchanged", told, earlier, found)
-        if newest is None or one.library.archived >= newest[0]:
-            newest = (one.library.archived, one.name, found)
-    if newest is not None:
-        return Destination(newest[1], "next", told, earlier, newest[2])
+    if (known := _known(own, selection, stored)) is not None:
+        name_there, difference_there = known
+        state = "unchanged" if difference_there.none else "next"
+        return Destination(name_there, state, told, earlier, difference_there)
     if entry is None or entry.state == "unfinished":
         return Destination(bag, "new", told, earlier)
     holder = (
         f"another library ({shown(entry.library.name)})" if entry.library else "something Dune Chest did not make"
     )
     return Destination(bag, "barred", (*told, _taken(bag, holder, entries)), earlier)
+
+
+def _known(own: Iterable[BagEntry], selection: Selection, stored: Stored) -> tuple[str, Difference] | None:
+    """Return the bag of the library's latest edition, and in what the library differs from it.
+
+    It may lie here several times, under several names: one that is just so is enough.
+    """
+    newest: tuple[str, str, Difference] | None = None
+    for entry in own:
+        assert entry.library is not None
+        found = difference(entry, stored.files, stored.databases, selection)
+        if found.none:
+            return entry.name, found
+        if newest is None or entry.library.archived >= newest[0]:
+            newest = (entry.library.archived, entry.name, found)
+    return newest[1:] if newest is not None else None
 
 
 def _about_the_chest(chest: Chest) -> Iterator[Finding]:

@@ -83,9 +83,7 @@ def carry_out_once(
     if stamp(_bag(plan)) != plan.stamp:
         raise _changed(plan)
     begun = time.monotonic()
-    staging = plan.place.parent / f".dune-restore-{plan.chest.id[:8]}-{plan.bag}"
-    if os.path.ismount(plan.place):  # the top of a drive: what is beside it lies on another one
-        staging = plan.place / f".dune-restore-{plan.chest.id[:8]}-{plan.bag}"
+    staging = _staging_of(plan, plan.place)
     # Only what this run has made, or taken over by its mark, is ever removed again.
     take_staging(staging, plan)
     deed = deeds.begin("restore", plan.bag, to_wire(str(plan.place)), command)
@@ -108,6 +106,12 @@ def carry_out_once(
     facts = {"chest": plan.chest.id, "bag": plan.bag, "place": shown(str(plan.place)), "files": result.files}
     events.try_append(("restore", facts))
     return result
+
+
+def _staging_of(plan: RestorePlan, place: Path) -> Path:
+    """Return the folder to work in: beside the place, or in it where that is the top of a drive."""
+    above = place if os.path.ismount(place) else place.parent
+    return above / f".dune-restore-{plan.chest.id[:8]}-{plan.bag}"
 
 
 def _bag(plan: RestorePlan) -> Path:

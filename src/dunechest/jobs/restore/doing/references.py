@@ -9,7 +9,7 @@ from pathlib import Path
 from dunechest.jobs.restore.plan import ByHand, Repoint
 from dunechest.ledger.deeds import OpenDeed, Rewritten
 from dunechest.library.formats.base import Unread
-from dunechest.library.kinds.schema import Kind
+from dunechest.library.kinds.schema import Kind, References
 from dunechest.library.references.reading import READERS
 from dunechest.library.repoint.rewrite import NotRewritten, rewrite
 from dunechest.names import to_wire
@@ -53,12 +53,12 @@ def write_references(
         The steps are not yet written down: the file may still be on its way to its place.
     """
     by_file: dict[tuple[str, int], list[Repoint]] = {}
-    for one in wanted:
-        by_file.setdefault((one.source, one.spec), []).append(one)
+    for update in wanted:
+        by_file.setdefault((update.source, update.spec), []).append(update)
     done: list[Repoint] = []
     by_hand: list[ByHand] = []
     before: dict[str, tuple[str, int, int]] = {}
-    for (source, spec), ones in by_file.items():
+    for (source, spec), updates in by_file.items():
         path = at(source)
         if path is None:
             continue
@@ -66,23 +66,26 @@ def write_references(
             if source not in before:
                 info = path.stat()
                 before[source] = (deed.keep(path), info.st_mode & 0o7777, info.st_mtime_ns)
-            there = {(raw.spot, raw.text) for raw in READERS[kind.references[spec].form](path, kind.references[spec])}
-            ones = [one for one in ones if (one.spot, one.old) in there]
-            left = rewrite(path, kind.references[spec], {(one.spot, one.old): one.new for one in ones})
+            written, left = _rewrite_file(path, kind.references[spec], updates)
         except (NotRewritten, Unread, OSError) as error:
-            why = f"the file could not be rewritten ({error})"
-            by_hand += [ByHand(source, one.spot, one.old, f"{why}; it should be: {one.new}") for one in ones]
-            continue
-        failed = {(spot, text): why for spot, text, why in left}
-        for one in ones:
-            why = failed.get((one.spot, one.old), "")
-            if why:
-                by_hand.append(ByHand(source, one.spot, one.old, f"{why}; it should be: {one.new}"))
-            else:
-                done.append(one)
+            written, left = [], [(update, f"the file could not be rewritten ({error})") for update in updates]
+        done += written
+        by_hand += [ByHand(source, one.spot, one.old, f"{why}; it should be: {one.new}") for one, why in left]
     steps = []
     for source, (kept, mode, mtime_ns) in before.items():
         path = at(source)
         assert path is not None
         steps.append(Rewritten(to_wire(str(final(source))), kept, mode, mtime_ns, digest_of(path), "references"))
     return RewrittenFiles(tuple(done), tuple(by_hand), tuple(steps))
+
+
+def _rewrite_file(
+    path: Path, spec: References, updates: Iterable[Repoint]
+) -> tuple[list[Repoint], list[tuple[Repoint, str]]]:
+    """Rewrite one file; return the updates that were written, and those that were not, with the reason."""
+    there = {(raw.spot, raw.text) for raw in READERS[spec.form](path, spec)}
+    wanted = [update for update in updates if (update.spot, update.old) in there]
+    left = rewrite(path, spec, {(update.spot, update.old): update.new for update in wanted})
+    failed = {(spot, text): why for spot, text, why in left}
+    written = [update for update in wanted if not failed.get((update.spot, update.old))]
+    return written, [(u, failed[u.spot, u.old]) for u in wanted if failed.get((u.spot, u.old))]
