@@ -26,6 +26,7 @@ faults: $(READY)
 
 docs: $(READY)
 	$(BIN)/python scripts/command_reference.py
+	$(BIN)/python scripts/python_reference.py
 
 screenshots: $(READY)
 	$(BIN)/python scripts/screenshots.py

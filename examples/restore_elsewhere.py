@@ -17,7 +17,7 @@ def main(drive: str, library: str, folder: str) -> None:
         print(f"{finding.weight} {finding.code}: {finding.what}")
     try:
         account = dunechest.restore(chest, library, dunechest.RestoreOptions(into=str(folder)))
-    except dunechest.Refused as refusal:
+    except dunechest.RefusedError as refusal:
         print("refused:", *(finding.code for finding in refusal.findings))
         return
     print(f"{account.files} files restored; {'all well' if account.well else 'not all well'}")

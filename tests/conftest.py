@@ -22,6 +22,18 @@ settings.register_profile("here", deadline=None, suppress_health_check=list(Heal
 settings.load_profile("here")
 
 
+@pytest.fixture(scope="session", autouse=True)
+def no_machine_of_anybodys(tmp_path_factory: pytest.TempPathFactory) -> Iterator[None]:
+    """Keep what longer-lived fixtures do, too, away from the ledger and home of whoever runs the tests."""
+    top = tmp_path_factory.mktemp("machine")
+    (top / "home").mkdir()
+    with pytest.MonkeyPatch.context() as patch:
+        patch.setenv("HOME", str(top / "home"))
+        patch.setenv("DUNECHEST_HOME", str(top / "state"))
+        patch.setenv("DUNECHEST_DRIVES", "")
+        yield
+
+
 @pytest.fixture(autouse=True)
 def own_machine(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> Path:
     """Give each test a ledger and a home of its own."""

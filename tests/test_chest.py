@@ -16,7 +16,7 @@ from hypothesis import strategies as st
 import dunechest
 from dunechest.chest import chest_record, journal, records, texts
 from dunechest.chest.journal import Rename
-from dunechest.errors import ChestUnusable
+from dunechest.errors import ChestUnusableError
 from dunechest.names import from_wire, to_wire
 
 from .conftest import Command, bag_of, facts
@@ -39,7 +39,7 @@ def test_no_chest_record_breaks_the_reader(tmp_path_factory: pytest.TempPathFact
     folder = tmp_path_factory.mktemp("record")
     raw = content if isinstance(content, bytes) else json.dumps(content).encode()
     (folder / "chest.json").write_bytes(raw)
-    with pytest.raises(ChestUnusable):
+    with pytest.raises(ChestUnusableError):
         chest_record.read_chest(folder)
     assert (folder / "chest.json").read_bytes() == raw
 
@@ -53,7 +53,7 @@ def test_no_field_of_a_library_record_breaks_anything(
     record[field] = value
     try:
         read = records.decode_library(json.dumps(record).encode(), tmp_path_factory.mktemp("bag"))
-    except ChestUnusable:
+    except ChestUnusableError:
         return
     texts.how_to_restore(read, "bag", 0).decode("ascii", "replace")
 
@@ -152,7 +152,7 @@ def test_a_journal_does_not_go_through_a_link(tmp_path: Path) -> None:
     journal.write(bag, ((Rename("dune/pending/a", "door/planted"),),))
     steps_ = journal.read(bag)
     assert steps_ is not None
-    with pytest.raises(ChestUnusable, match="is a link"):
+    with pytest.raises(ChestUnusableError, match="is a link"):
         journal.carry_out(bag, steps_)
     assert list(outside.iterdir()) == []
 

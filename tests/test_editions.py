@@ -63,7 +63,7 @@ def test_every_edition_comes_back_exactly(library: Path, chest: dunechest.Chest,
     assert (bag_of(chest, "shed") / "dune/earlier/0001/library/rope.txt").read_text() == "twenty metres\n"
     assert sha512sum(bag_of(chest, "shed")).returncode == 0
     assert dunechest.verify(chest).well
-    with pytest.raises(dunechest.WordsOff, match="It has: 1, 2, 3"):
+    with pytest.raises(dunechest.UsageError, match="It has: 1, 2, 3"):
         dunechest.restore(chest, "shed", dunechest.RestoreOptions(into=str(tmp_path / "back"), edition=4))
 
 

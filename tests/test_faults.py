@@ -108,7 +108,7 @@ def test_a_drive_that_gives_back_other_bytes_is_not_believed(
         real(fd, offset, length)
 
     monkeypatch.setattr(medium, "forget", rot)
-    with pytest.raises(dunechest.CutOff, match="gave back differs"):
+    with pytest.raises(dunechest.CutOffError, match="gave back differs"):
         dunechest.archive([library], chest)
     assert chest.bags()[0].state == "unfinished"
     monkeypatch.setattr(medium, "forget", real)
@@ -218,7 +218,7 @@ def test_a_change_decided_while_another_waited_is_finished_and_not_cleared(
     with pytest.raises(KeyboardInterrupt):
         dunechest.archive([library], chest)
     monkeypatch.undo()
-    with pytest.raises(dunechest.Refused, match="by now"):
+    with pytest.raises(dunechest.RefusedError, match="by now"):
         carry_out(waiting)
     assert [e.state for e in chest.bags()] == ["whole"]
     assert dunechest.verify(chest).well
@@ -322,7 +322,7 @@ def test_a_restore_that_fails_leaves_nothing(
 
     monkeypatch.setattr(medium, "flush_filesystem", full)
     monkeypatch.setattr(medium, "flush_file", full)
-    with pytest.raises(dunechest.CutOff, match="No space left"):
+    with pytest.raises(dunechest.CutOffError, match="No space left"):
         dunechest.restore(chest, "shed", dunechest.RestoreOptions(into=str(tmp_path / "new" / "back")))
     assert not (tmp_path / "new").exists()
     monkeypatch.undo()

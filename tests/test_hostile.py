@@ -289,7 +289,7 @@ def test_joining_an_endless_view_ends(strange: Path, tmp_path: Path, own_machine
 
 
 def test_joining_refuses_a_view_that_stands_for_a_table(tmp_path: Path) -> None:
-    from dunechest.library.formats.base import Unread
+    from dunechest.library.formats.base import UnreadableError
     from dunechest.library.join.rows import join_rows
     from dunechest.library.kinds.load import load_kinds
     from dunechest.library.kinds.schema import Joins, JoinTable
@@ -303,7 +303,7 @@ def test_joining_refuses_a_view_that_stands_for_a_table(tmp_path: Path) -> None:
         )
     spec = Joins(files=("x",), form="sqlite", tables=(JoinTable(name="map", same=("path",)),))
     kind = next(iter(load_kinds(tmp_path).values()))
-    with pytest.raises(Unread):
+    with pytest.raises(UnreadableError):
         join_rows(kind, spec, here, other, (), theirs=False)
 
 

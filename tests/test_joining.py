@@ -17,7 +17,7 @@ from hypothesis import given, settings
 import dunechest
 from dunechest.jobs.restore.doing.carry_out import carry_out_once
 from dunechest.jobs.restore.options import RestoreOptions
-from dunechest.library.join.files import NotJoined, join, joins_of, only_parts
+from dunechest.library.join.files import NotMergedError, join, joins_of, only_parts
 from dunechest.library.kinds.load import load_kinds
 from dunechest.library.kinds.schema import Kind
 
@@ -144,7 +144,7 @@ def test_indexes_and_settings_get_each_others_keys(kinds: dict[str, Kind], tmp_p
     assert (joined.added, joined.differ) == (1, ("a",))
     assert json.loads(here.read_text())["designs"] == designs
     other.write_text('{"designs": []}')
-    with pytest.raises(NotJoined):
+    with pytest.raises(NotMergedError):
         join(kinds["saltpan"], spec, here, other, [], [], theirs=False)
     spec = joins_of(kinds["redshank"], "redshank.ini")
     assert spec is not None
@@ -188,6 +188,6 @@ def test_tables_that_have_grown_columns_are_joined_by_those_both_have(kinds: dic
         database.execute("DROP TABLE item")
         database.commit()
     for wrong in (tmp_path / "no table.db", tmp_path / "none.db", tmp_path):
-        with pytest.raises(NotJoined):
+        with pytest.raises(NotMergedError):
             join(kinds["limpet"], spec, here, wrong, [], [], theirs=False)
     assert here.read_bytes() == untouched

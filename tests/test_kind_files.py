@@ -100,7 +100,7 @@ def test_no_text_breaks_the_check(text: str) -> None:
     for whole in (text, burrow.KIND + text, burrow.KIND.replace("[[parts]]", text, 1)):
         try:
             parse_kind(whole, "k.toml")
-        except dunechest.WordsOff as error:
+        except dunechest.UsageError as error:
             assert re.search(r"k\.toml, line \d+:", str(error))
 
 

@@ -76,7 +76,7 @@ def test_counterparts_are_remembered_the_longest_counts(tmp_path: Path) -> None:
     assert place_for(record("E:\\Film", "windows"), PLAIN_KIND, RestoreOptions()).place is None
     (Path(os.environ["DUNECHEST_HOME"]) / "counterparts.json").write_text("{ torn")
     assert counterparts() == ()
-    with pytest.raises(dunechest.WordsOff):
+    with pytest.raises(dunechest.UsageError):
         remember_counterpart("Games", tmp_path)
 
 

@@ -17,7 +17,7 @@ from hypothesis import strategies as st
 import dunechest
 from dunechest.jobs.archive.planning.make import plan_archive
 from dunechest.library import recognise, roles
-from dunechest.library.capture import NotCaptured, capture
+from dunechest.library.capture import NotCapturedError, capture
 from dunechest.library.kinds.load import load_kinds, parse_kind
 from dunechest.library.kinds.patterns import Patterns
 from dunechest.library.kinds.schema import PLAIN_KIND, Kind
@@ -197,7 +197,7 @@ def test_a_busy_writer_never_spoils_the_capture(database: Path, tmp_path: Path) 
 def test_what_is_no_database_is_not_captured(content: bytes, tmp_path: Path) -> None:
     (tmp_path / "d.db").write_bytes(content)
     (tmp_path / "scratch").mkdir()
-    with pytest.raises(NotCaptured):
+    with pytest.raises(NotCapturedError):
         capture(tmp_path / "d.db", tmp_path / "copy", tmp_path / "scratch")
     assert not (tmp_path / "copy").exists()
 
@@ -209,7 +209,7 @@ def test_damage_inside_is_told(database: Path, tmp_path: Path) -> None:
     database.write_bytes(bytes(content))
     try:
         result = capture(database, tmp_path / "copy", tmp_path / "scratch")
-    except NotCaptured:
+    except NotCapturedError:
         return
     assert not result.sound
     assert result.words

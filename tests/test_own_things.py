@@ -78,7 +78,7 @@ def test_the_demo_uses_its_own_drives_only_and_stops_when_astray(
     assert str(chest.folder.parent) not in world.environment("office-pc")["DUNECHEST_DRIVES"]
     shutil.rmtree(world.blue)
     teller = demo_story._Teller(demo_story.Out(True, False, False, False), world)
-    with pytest.raises(demo_story._Astray):
+    with pytest.raises(demo_story._AstrayError):
         demo_story._story(teller, world)
     assert len(teller.scenes) == 2, "the second step cannot make its chest, and nothing comes after it"
     assert facts(chest.folder) == before
@@ -214,7 +214,7 @@ def test_undo_cut_off_between_content_and_time_gives_the_time_back(
 
     with monkeypatch.context() as patched:
         patched.setattr(os, "utime", cut)
-        with pytest.raises(dunechest.CutOff):
+        with pytest.raises(dunechest.CutOffError):
             undo.undo()
     for deed in deeds.deeds():
         undo.take_back(deed)

@@ -115,7 +115,7 @@ def test_the_next_command_finishes_a_decided_change_and_says_so(
         return OSError(5, "Input/output error") if decided else None
 
     recorder = Recorder(chest.folder, fail=fail)
-    with recorder.watching(), pytest.raises(dunechest.CutOff):
+    with recorder.watching(), pytest.raises(dunechest.CutOffError):
         dunechest.archive([library], chest)
     ran = command("verify", chest.folder)
     assert ran.status == 0
@@ -136,13 +136,13 @@ def test_a_damaged_journal_never_costs_what_was_in_the_chest(library: Path, ches
         return OSError(5, "Input/output error") if away else None
 
     recorder = Recorder(chest.folder, fail=fail)
-    with recorder.watching(), pytest.raises(dunechest.CutOff):
+    with recorder.watching(), pytest.raises(dunechest.CutOffError):
         dunechest.archive([library], chest)
     journal = bag_of(chest, "shed") / "dune" / "pending" / "journal.json"
     whole = journal.read_bytes()
     journal.write_bytes(whole[:-9])
     before = facts(bag_of(chest, "shed"))
-    with pytest.raises(dunechest.ChestUnusable, match="journal is damaged"):
+    with pytest.raises(dunechest.ChestUnusableError, match="journal is damaged"):
         dunechest.archive([library], dunechest.Chest.open(chest.folder))
     assert facts(bag_of(chest, "shed")) == before
     journal.write_bytes(whole)
@@ -410,7 +410,7 @@ def test_a_drive_that_fills_up_while_an_edition_is_made(tmp_path: Path) -> None:
         (tiny / "ballast").write_bytes(bytes(1_600_000))
         from dunechest.jobs.archive import carry_out
 
-        with pytest.raises(dunechest.CutOff, match="No space"):
+        with pytest.raises(dunechest.CutOffError, match="No space"):
             carry_out(plan)
         chest = dunechest.Chest.open(tiny)
         assert dunechest.verify(chest).well

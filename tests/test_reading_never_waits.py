@@ -19,7 +19,7 @@ from dunechest.transfer import disk
 from .conftest import Command, bag_of, facts
 
 
-class Stop(Exception):
+class StopError(Exception):
     pass
 
 
@@ -45,11 +45,11 @@ def cut_after(renames: int, library: Path, chest: dunechest.Chest) -> None:
             if str(what[1]).endswith("journal.json") and count < 0:
                 count = 0
             if count > renames:
-                raise Stop
+                raise StopError
 
     disk.gate = gate
     try:
-        with pytest.raises(Stop):
+        with pytest.raises(StopError):
             dunechest.archive([library], chest)
     finally:
         disk.gate = None
@@ -203,7 +203,7 @@ def test_readers_begin_again_when_an_archive_commits_meanwhile(
             place = tmp_path / f"back {number}"
             try:
                 assert dunechest.restore(opened, "shed", dunechest.RestoreOptions(into=str(place))).well
-            except dunechest.Refused as error:
+            except dunechest.RefusedError as error:
                 assert "was changed while" in str(error)
     finally:
         busy.kill()

@@ -13,7 +13,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from dunechest.library.formats.base import MOST, Raw, Unread
+from dunechest.library.formats.base import MOST, Raw, UnreadableError
 from dunechest.library.formats.bibliographies import attachments, bibtex_entries
 from dunechest.library.kinds.schema import References
 from dunechest.library.references.reading import READERS
@@ -81,7 +81,7 @@ def test_columns_of_a_database_are_read(tmp_path: Path) -> None:
     assert [raw.text for raw in beside] == ["here/b.jpg", "c.jpg"]
     assert list(tmp_path.glob("d *")) == [path], "no trace beside it"
     for off in ({"table": "no", "column": "x"}, {"table": "pic", "column": "no such"}):
-        with pytest.raises(Unread, match="SQLite"):
+        with pytest.raises(UnreadableError, match="SQLite"):
             read("sqlite", path, **off)
 
 
@@ -97,7 +97,7 @@ def test_a_database_cannot_make_anything_happen(tmp_path: Path, monkeypatch: pyt
     monkeypatch.setattr("dunechest.library.formats.tables._PATIENCE", 0.3)
     begun = time.monotonic()
     for table in ("endless", "reaching", "wide"):
-        with pytest.raises(Unread):
+        with pytest.raises(UnreadableError):
             read("sqlite", path, table=table, column="p")
     assert time.monotonic() - begun < 20
 
@@ -131,7 +131,7 @@ def test_a_hostile_text_ends_in_time_and_gives_nothing_away(
     path.write_text(text)
     try:
         found = read(form, path, keys=("a",))
-    except Unread as error:
+    except UnreadableError as error:
         assert str(error)
         return
     assert not any(os.uname().nodename == raw.text.strip() or len(raw.text) > 70_000 for raw in found)
@@ -142,7 +142,7 @@ def test_reading_stops_when_it_takes_too_long(tmp_path: Path, monkeypatch: pytes
     path = tmp_path / "file"
     path.write_text("[a](b)\n")
     for form in ("markdown", "html"):
-        with pytest.raises(Unread, match="too long"):
+        with pytest.raises(UnreadableError, match="too long"):
             read(form, path)
 
 
@@ -157,21 +157,21 @@ def test_a_long_text_is_read_whole_by_the_piece(tmp_path: Path) -> None:
     last = max(int(raw.spot.split()[1]) for raw in found)
     assert "ridge" in lines[last - 1]
     path.write_text("no blank line [x](y)\n" * 20_000)
-    with pytest.raises(Unread, match="no blank line"):
+    with pytest.raises(UnreadableError, match="no blank line"):
         read("markdown", path)
 
 
 @pytest.mark.parametrize("form", sorted(READERS))
 def test_what_cannot_be_read_is_said(form: str, tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
     rest = {"table": "t", "column": "c"} if form == "sqlite" else {}
-    with pytest.raises(Unread):
+    with pytest.raises(UnreadableError):
         read(form, tmp_path / "not there", **rest)
     (tmp_path / "secret").write_text("a.wav\n")
     (tmp_path / "link").symlink_to("secret")
-    with pytest.raises(Unread):
+    with pytest.raises(UnreadableError):
         read(form, tmp_path / "link", **rest)
     os.mkfifo(tmp_path / "pipe")
-    with pytest.raises(Unread):
+    with pytest.raises(UnreadableError):
         read(form, tmp_path / "pipe", **rest)
 
 
@@ -179,7 +179,7 @@ def test_what_is_far_too_large_is_not_read(tmp_path: Path) -> None:
     with (tmp_path / "x").open("wb") as file:
         file.truncate(MOST + 1)
     for form in ("html", "xspf", "json", "toml", "bibtex", "markdown"):
-        with pytest.raises(Unread, match=r"large|read"):
+        with pytest.raises(UnreadableError, match=r"large|read"):
             read(form, tmp_path / "x")
 
 

@@ -20,7 +20,7 @@ from dunechest.library.kinds.schema import References
 from dunechest.library.references.reading import READERS
 from dunechest.library.references.resolve import Resolver
 from dunechest.library.repoint.places import Moves, point
-from dunechest.library.repoint.rewrite import NotRewritten, rewrite
+from dunechest.library.repoint.rewrite import NotRewrittenError, rewrite
 from dunechest.machine import written_paths
 
 from . import sealing
@@ -86,17 +86,17 @@ def test_each_format_is_written_anew_and_nothing_else_in_it(form: str, old: str,
 def test_what_cannot_be_written_leaves_the_file_alone(tmp_path: Path) -> None:
     path = tmp_path / "torn.json"
     path.write_bytes(b'{"clips": ')
-    with pytest.raises(NotRewritten):
+    with pytest.raises(NotRewrittenError):
         rewrite(path, References(form="json", files=(), keys=("clips",)), {("clips", "x"): "y"})
     path = tmp_path / "list.m3u8"
     path.write_text("/old/a.wav\n")
     before = path.read_bytes()
     spec = References(form="m3u8", files=())
-    with pytest.raises(NotRewritten):  # a line break would make two entries of one
+    with pytest.raises(NotRewrittenError):  # a line break would make two entries of one
         rewrite(path, spec, {("line 1", "/old/a.wav"): "/new/a\nb.wav"})
     assert (path.read_bytes(), sorted(os.listdir(tmp_path))) == (before, ["home", "list.m3u8", "torn.json"])
     (tmp_path / "link.m3u8").symlink_to(path)
-    with pytest.raises(NotRewritten):
+    with pytest.raises(NotRewrittenError):
         rewrite(tmp_path / "link.m3u8", spec, {("line 1", "/old/a.wav"): "/new"})
     path.write_text("/old/a.wav\n/old/a.wav\n")
     left = rewrite(path, spec, {("line 1", "/old/a.wav"): "/new/1.wav", ("line 2", "/old/a.wav"): "/new/2.wav"})
@@ -138,7 +138,7 @@ def test_a_folder_in_a_table_of_its_own_is_changed_once_or_not_at_all(tmp_path: 
     with closing(sqlite3.connect(path)) as database:
         assert database.execute("SELECT path FROM folder WHERE id = 8").fetchone() == ("/new/out",)
     (tmp_path / "none.db").write_bytes(b"no database")
-    with pytest.raises(NotRewritten):
+    with pytest.raises(NotRewrittenError):
         rewrite(tmp_path / "none.db", spec, wanted)
 
 
@@ -151,7 +151,7 @@ def test_a_hostile_database_changes_nothing_but_itself(tmp_path: Path) -> None:
             f" SELECT writefile('{other}', 'owned'); END;"
         )
     spec = References(form="sqlite", files=(), table="item", column="path")
-    with pytest.raises(NotRewritten):
+    with pytest.raises(NotRewrittenError):
         rewrite(path, spec, {("item 1", "/old"): "/new"})
     assert not other.exists()
     with closing(sqlite3.connect(path)) as database:

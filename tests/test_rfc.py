@@ -263,7 +263,7 @@ def test_a_bag_that_keeps_it_is_valid_and_one_that_does_not_is_not(rule: Rule, t
     rule.breaks(bad)
     try:
         assert not dunechest.verify(bad).well
-    except dunechest.WordsOff:
+    except dunechest.UsageError:
         assert not (bad / "bagit.txt").exists(), "without a declaration it is no bag at all"
 
 

@@ -243,7 +243,7 @@ def test_another_library_of_the_same_name_is_refused(library: Path, tmp_path: Pa
     other = tmp_path / "elsewhere" / "shed"
     other.mkdir(parents=True)
     (other / "x").write_text("x")
-    with pytest.raises(dunechest.Refused) as refusal:
+    with pytest.raises(dunechest.RefusedError) as refusal:
         dunechest.archive([other], chest)
     assert refusal.value.findings[0].code == "name-taken"
     dunechest.archive([other], chest, dunechest.ArchiveOptions(name="other-shed"))
@@ -292,9 +292,9 @@ def test_home_is_where_it_goes_without_being_told(own_machine: Path, chest: dune
     assert (
         dunechest.restore(chest, "odd", dunechest.RestoreOptions(home=str(other))).place == other / ".config" / "odd"
     )
-    with pytest.raises(dunechest.WordsOff, match="no folder"):
+    with pytest.raises(dunechest.UsageError, match="no folder"):
         dunechest.restore(chest, "herons", dunechest.RestoreOptions(home=str(tmp_path / "mistyped")))
     assert not (tmp_path / "mistyped").exists()
-    with pytest.raises(dunechest.Refused) as refusal:
+    with pytest.raises(dunechest.RefusedError) as refusal:
         dunechest.restore(chest, "herons")
     assert refusal.value.findings[0].code == "occupied"

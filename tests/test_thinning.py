@@ -53,7 +53,7 @@ def test_rules_in_plain_words(rule: str, kept: set[int]) -> None:
 )
 def test_rules_that_are_none(rule: str, library: Path, chest: dunechest.Chest, command: Command) -> None:
     archive(library, chest)
-    with pytest.raises(dunechest.WordsOff, match="A rule reads"):
+    with pytest.raises(dunechest.UsageError, match="A rule reads"):
         parse_rule(rule)
     if rule:
         assert command("editions", chest.folder, "shed", "--thin", rule).status == 2

@@ -16,8 +16,9 @@ from blake3 import blake3
 from hypothesis import given
 from hypothesis import strategies as st
 
-from dunechest.errors import CutOff
+from dunechest.errors import CutOffError
 from dunechest.transfer import copying, digests, medium, safe, stream
+from dunechest.transfer.copying import _MovedError
 from dunechest.transfer.crew import BATCH_BYTES, BATCH_FILES, Crew, batches
 from dunechest.transfer.digest_files import digest_files
 from dunechest.transfer.tasks import AROUND, WHOLE, CopyJob, CopyTask, DigestJob, DigestTask
@@ -91,7 +92,7 @@ def test_a_time_of_this_very_moment_proves_nothing_yet(tmp_path: Path) -> None:
         with pytest.MonkeyPatch.context() as patch:
             patch.setattr(os, "fstat", lambda _, before=before: before)
             if moved:
-                with pytest.raises(copying._Moved):
+                with pytest.raises(_MovedError):
                     copying._still(fd, before, before.st_size, 10**18 + age)
             else:
                 copying._still(fd, before, before.st_size, 10**18 + age)
@@ -275,7 +276,7 @@ def test_a_helper_that_is_killed_is_a_cut_off(tmp_path: Path) -> None:
     with big.open("wb") as file:
         file.truncate(600 << 20)
     jobs = [DigestJob([DigestTask(os.fsencode(big), 600 << 20, ("sha512",))]) for _ in range(4)]
-    with pytest.raises(CutOff, match="ended from outside"), Crew(2, silent) as crew:
+    with pytest.raises(CutOffError, match="ended from outside"), Crew(2, silent) as crew:
         running = crew.run(jobs)
         os.kill(crew._processes[0].pid, signal.SIGKILL)
         list(running)

@@ -54,7 +54,7 @@ def test_a_restore_that_fails_in_the_middle_is_taken_back(
         "place": (restoring, "whole_into_place"),
     }[at]
     monkeypatch.setattr(*target, full)
-    with pytest.raises(dunechest.CutOff, match="as it was"):
+    with pytest.raises(dunechest.CutOffError, match="as it was"):
         carry_out_once(restore(departed, "dune-survey", existing="set-aside"))
     assert facts(new_home, times=False) == before
     monkeypatch.undo()
@@ -264,7 +264,7 @@ def test_what_somebody_makes_in_the_moment_of_a_failure_is_not_removed(
 
     monkeypatch.setattr(deeds.OpenDeed, "will", will)
     for targets, kept in (({place}, place / "somebody's"), ({stray}, stray), ({settings}, settings)):
-        with pytest.raises(dunechest.CutOff) if targets == {place} else _nothing():
+        with pytest.raises(dunechest.CutOffError) if targets == {place} else _nothing():
             carry_out_once(restore(departed, "dune-survey"))
         assert kept.read_text() == "another program's"
         shutil.rmtree(place)

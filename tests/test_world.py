@@ -14,7 +14,7 @@ from pathlib import Path
 import pytest
 
 import dunechest
-from dunechest.demo.applications import APPLICATIONS, Refusal
+from dunechest.demo.applications import APPLICATIONS, RefusalError
 from dunechest.demo.applications.tidewrack import Tidewrack
 from dunechest.demo.world import World, damage, make_world, wipe
 
@@ -73,7 +73,7 @@ def test_each_application_opens_its_library_and_locks_it(name: str, world: World
         assert opened.things
         assert opened.missing == ()
         assert (place_of(world, name) / application.lock_mark).exists()
-        with pytest.raises(Refusal, match="already open"), application.open():
+        with pytest.raises(RefusalError, match="already open"), application.open():
             pass
     assert not (place_of(world, name) / application.lock_mark).exists()
 
@@ -90,7 +90,7 @@ def test_half_a_library_is_refused(name: str, gone: str, world: World) -> None:
         shutil.rmtree(path)
     else:
         path.unlink()
-    with pytest.raises(Refusal), APPLICATIONS[name](world.office_home).open():
+    with pytest.raises(RefusalError), APPLICATIONS[name](world.office_home).open():
         pass
 
 
@@ -101,7 +101,7 @@ def test_a_broken_database_is_refused(name: str, file: str, world: World) -> Non
     content[4096 + 8 : 4096 + 600] = os.urandom(592)
     content[100:140] = os.urandom(40)
     path.write_bytes(bytes(content))
-    with pytest.raises(Refusal, match="broken"), APPLICATIONS[name](world.office_home).open():
+    with pytest.raises(RefusalError, match="broken"), APPLICATIONS[name](world.office_home).open():
         pass
 
 
@@ -287,7 +287,7 @@ def test_notes_in_the_log_of_an_open_application_come_along(
     with notes.open() as opened:
         before = opened.counts["notes"]
         notes.write("while it was open", "and not yet folded in")
-        with pytest.raises(dunechest.Refused):
+        with pytest.raises(dunechest.RefusedError):
             dunechest.archive([world.notes], chest)
         (account,) = dunechest.archive([world.notes], chest, dunechest.ArchiveOptions(ignore=("in-use",)))
     assert account.databases == 1

@@ -1,14 +1,15 @@
 """Dune Chest: archive application libraries to external drives, verify the copies, restore them.
 
 The public interface. Everything is loaded when it is first used, so that
-``import dunechest`` costs next to nothing.
+``import dunechest`` costs next to nothing. For each job there is ``plan_x()``, which decides and changes nothing,
+`carry_out`, which does what a plan says, and ``x()`` for both in one call.
 
 Examples
 --------
 >>> import dunechest, pathlib, tempfile
 >>> home, drive = pathlib.Path(tempfile.mkdtemp()), tempfile.mkdtemp()
 >>> _ = (home / "notes.txt").write_text("spring tide at noon")
->>> chest = dunechest.Chest.create(drive, "blue")
+>>> chest = dunechest.create_chest(drive, "blue")
 >>> (result,) = dunechest.archive(home, chest)
 >>> result.files_copied
 1
@@ -22,163 +23,444 @@ from importlib import import_module
 from typing import TYPE_CHECKING, Any
 
 if TYPE_CHECKING:
+    from dunechest.bag.bag import Lying
     from dunechest.chest.bag_entry import BagEntry
+    from dunechest.chest.bag_records import BagRecords
     from dunechest.chest.chest import Chest
+    from dunechest.chest.edition_totals import EditionTotals
+    from dunechest.chest.file_table import FileTable, Proven
+    from dunechest.chest.records import (
+        CapturedDatabase,
+        ChangeCounts,
+        ChangedName,
+        FileRecord,
+        FolderRecord,
+        LeftOut,
+        LibraryRecord,
+        LinkRecord,
+        Origin,
+        PartRecord,
+        ReferenceCounts,
+        ReferenceRecord,
+        StrayRecord,
+        Totals,
+    )
+    from dunechest.chest.tag_lists import RecordFault, Tag, TagLists
     from dunechest.errors import (
-        BagUnusable,
-        ChestBusy,
-        ChestUnusable,
-        CutOff,
+        BagUnusableError,
+        ChangedMeanwhileError,
+        ChestBusyError,
+        ChestUnusableError,
+        CutOffError,
         DuneChestError,
         KindFileError,
-        Refused,
-        WordsOff,
+        NotConnectedError,
+        PackageMissingError,
+        RecordDamagedError,
+        RefusedError,
+        UsageError,
     )
     from dunechest.findings import Finding
-    from dunechest.jobs.archive import ArchiveOptions, ArchivePlan, archive
+    from dunechest.jobs.archive import archive
+    from dunechest.jobs.archive.options import ArchiveOptions
+    from dunechest.jobs.archive.plan import ArchivePlan, Difference, PlannedDatabase, PlannedFile
     from dunechest.jobs.archive.planning.make import plan_archive
     from dunechest.jobs.archive.result import ArchiveResult
-    from dunechest.jobs.chests import ChestContents, create_chest, show_chest
+    from dunechest.jobs.carry_out import carry_out
+    from dunechest.jobs.chests import ChestContents, create_chest, forget_library, rebuild_chest, show_chest
     from dunechest.jobs.compare.by_bytes import compare
-    from dunechest.jobs.compare.result import Comparison
+    from dunechest.jobs.compare.result import Comparison, Mismatch
     from dunechest.jobs.drill import Drill, drill
     from dunechest.jobs.editions import drop_editions
-    from dunechest.jobs.editions.listing import EditionList, list_editions
+    from dunechest.jobs.editions.listing import Change, Edition, EditionList, list_editions
     from dunechest.jobs.editions.plan import DropPlan
     from dunechest.jobs.editions.planning import plan_drop
+    from dunechest.jobs.editions.result import DropResult
     from dunechest.jobs.find import FindResult, FoundLibrary, find_libraries
-    from dunechest.jobs.known_chests import ChestList, list_chests
-    from dunechest.jobs.look import Readiness, look
-    from dunechest.jobs.named import library_at
-    from dunechest.jobs.restore import restore
+    from dunechest.jobs.known_chests import ChestList, ChestStatus, list_chests
+    from dunechest.jobs.look import BigThing, DriveFit, Readiness, look
+    from dunechest.jobs.named import get_chest, get_library, library_at
+    from dunechest.jobs.restore import restore, restore_several
     from dunechest.jobs.restore.options import RestoreOptions
-    from dunechest.jobs.restore.places_map import remember_counterpart
-    from dunechest.jobs.restore.plan import RestorePlan
+    from dunechest.jobs.restore.places_map import counterparts, remember_counterpart
+    from dunechest.jobs.restore.plan import (
+        AsArchived,
+        ByHand,
+        Existing,
+        NotDone,
+        Placement,
+        ReferencePlan,
+        Repoint,
+        RestoreFile,
+        RestorePlan,
+        RestoreStray,
+        SettingChange,
+        Target,
+    )
     from dunechest.jobs.restore.planning.make import plan_restore
-    from dunechest.jobs.restore.result import Proof, RestoreResult
-    from dunechest.jobs.study.selection import Choice, LeftBehind
-    from dunechest.jobs.undo import UndoPlan, plan_undo, undo
+    from dunechest.jobs.restore.planning.offers import Offer, offers
+    from dunechest.jobs.restore.planning.saved_plan import SavedPlan, plan_as_saved, saved_plan
+    from dunechest.jobs.restore.planning.several import left_behind, plan_restores, restorable
+    from dunechest.jobs.restore.result import Compared, MergeResult, Proof, RestoreResult
+    from dunechest.jobs.study.contents import Contents
+    from dunechest.jobs.study.drive import Drive
+    from dunechest.jobs.study.room import Room
+    from dunechest.jobs.study.selection import Choice, LeftBehind, Selection, Stray
+    from dunechest.jobs.undo import undo
+    from dunechest.jobs.undo.plan import UndoAction, UndoPlan
+    from dunechest.jobs.undo.planning import plan_undo
+    from dunechest.jobs.undo.recover import cut_off, recover
+    from dunechest.jobs.undo.result import UndoResult
     from dunechest.jobs.verify import verify
     from dunechest.jobs.verify.result import BagCheck, FileState, VerifyResult
+    from dunechest.ledger.deeds import (
+        Aside,
+        Deed,
+        Head,
+        Made,
+        MadeFolder,
+        MadeLink,
+        NotMade,
+        Rewritten,
+        Tree,
+        WasEmpty,
+        Working,
+    )
+    from dunechest.ledger.ledger import PastCheck, PastDrill
     from dunechest.library.draft.compose import Draft, draft_kind
+    from dunechest.library.draft.observing import Observation
+    from dunechest.library.in_use import Use
+    from dunechest.library.kinds.load import list_kinds, read_kind
+    from dunechest.library.kinds.schema import (
+        Agreement,
+        Elsewhere,
+        InUse,
+        Joins,
+        JoinTable,
+        Kind,
+        Parts,
+        References,
+        Roles,
+        Setting,
+        Sign,
+    )
     from dunechest.library.library import Library
+    from dunechest.library.parts import Part
+    from dunechest.library.references.reading import Reference, ReferenceReport
+    from dunechest.library.roles import RoleTotal
+    from dunechest.machine.drives import Filesystem, Limits
+    from dunechest.machine.probe import Probed
+    from dunechest.names import RawName
     from dunechest.progress import Progress, Step
+    from dunechest.transfer.walk import FileEntry, FolderEntry, LinkEntry, OtherEntry, Walk
 
-_WHERE = {
-    "Drill": "jobs.drill",
-    "drill": "jobs.drill",
-    "RestoreOptions": "jobs.restore.options",
-    "remember_counterpart": "jobs.restore.places_map",
-    "Proof": "jobs.restore.result",
-    "UndoPlan": "jobs.undo",
-    "plan_undo": "jobs.undo",
-    "undo": "jobs.undo",
-    "archive": "jobs.archive",
-    "restore": "jobs.restore",
-    "BagEntry": "chest.bag_entry",
-    "Chest": "chest.chest",
-    "BagUnusable": "errors",
-    "ChestBusy": "errors",
-    "ChestUnusable": "errors",
-    "CutOff": "errors",
-    "DuneChestError": "errors",
-    "KindFileError": "errors",
-    "Refused": "errors",
-    "WordsOff": "errors",
-    "Finding": "findings",
-    "ArchivePlan": "jobs.archive.plan",
-    "ArchiveOptions": "jobs.archive",
-    "Choice": "jobs.study.selection",
-    "LeftBehind": "jobs.study.selection",
-    "plan_archive": "jobs.archive.planning.make",
-    "ArchiveResult": "jobs.archive.result",
-    "FileState": "jobs.verify.result",
-    "ChestContents": "jobs.chests",
-    "ChestList": "jobs.known_chests",
-    "create_chest": "jobs.chests",
-    "list_chests": "jobs.known_chests",
-    "show_chest": "jobs.chests",
-    "FindResult": "jobs.find",
-    "FoundLibrary": "jobs.find",
-    "Library": "library.library",
-    "find_libraries": "jobs.find",
-    "library_at": "jobs.named",
-    "Readiness": "jobs.look",
-    "look": "jobs.look",
-    "Comparison": "jobs.compare.result",
-    "compare": "jobs.compare",
-    "EditionList": "jobs.editions.listing",
-    "list_editions": "jobs.editions.listing",
-    "DropPlan": "jobs.editions.plan",
-    "drop_editions": "jobs.editions",
-    "plan_drop": "jobs.editions.planning",
-    "RestorePlan": "jobs.restore.plan",
-    "plan_restore": "jobs.restore.planning.make",
-    "RestoreResult": "jobs.restore.result",
-    "Draft": "library.draft.compose",
-    "draft_kind": "library.draft.compose",
-    "BagCheck": "jobs.verify.result",
-    "VerifyResult": "jobs.verify.result",
-    "verify": "jobs.verify",
-    "Progress": "progress",
-    "Step": "progress",
+#: Where each public name is defined; it is loaded when it is first used.
+_MODULES = {
+    "bag.bag": ("Lying",),
+    "chest.bag_entry": ("BagEntry",),
+    "chest.bag_records": ("BagRecords",),
+    "chest.chest": ("Chest",),
+    "chest.edition_totals": ("EditionTotals",),
+    "chest.file_table": ("FileTable", "Proven"),
+    "chest.records": (
+        "CapturedDatabase",
+        "ChangeCounts",
+        "ChangedName",
+        "FileRecord",
+        "FolderRecord",
+        "LeftOut",
+        "LibraryRecord",
+        "LinkRecord",
+        "Origin",
+        "PartRecord",
+        "ReferenceCounts",
+        "ReferenceRecord",
+        "StrayRecord",
+        "Totals",
+    ),
+    "chest.tag_lists": ("RecordFault", "Tag", "TagLists"),
+    "errors": (
+        "BagUnusableError",
+        "ChangedMeanwhileError",
+        "ChestBusyError",
+        "ChestUnusableError",
+        "CutOffError",
+        "DuneChestError",
+        "KindFileError",
+        "NotConnectedError",
+        "PackageMissingError",
+        "RecordDamagedError",
+        "RefusedError",
+        "UsageError",
+    ),
+    "findings": ("Finding",),
+    "jobs.archive": ("archive",),
+    "jobs.archive.options": ("ArchiveOptions",),
+    "jobs.archive.plan": ("ArchivePlan", "Difference", "PlannedDatabase", "PlannedFile"),
+    "jobs.archive.planning.make": ("plan_archive",),
+    "jobs.archive.result": ("ArchiveResult",),
+    "jobs.carry_out": ("carry_out",),
+    "jobs.chests": ("ChestContents", "create_chest", "forget_library", "rebuild_chest", "show_chest"),
+    "jobs.compare.by_bytes": ("compare",),
+    "jobs.compare.result": ("Comparison", "Mismatch"),
+    "jobs.drill": ("Drill", "drill"),
+    "jobs.editions": ("drop_editions",),
+    "jobs.editions.listing": ("Change", "Edition", "EditionList", "list_editions"),
+    "jobs.editions.plan": ("DropPlan",),
+    "jobs.editions.planning": ("plan_drop",),
+    "jobs.editions.result": ("DropResult",),
+    "jobs.find": ("FindResult", "FoundLibrary", "find_libraries"),
+    "jobs.known_chests": ("ChestList", "ChestStatus", "list_chests"),
+    "jobs.look": ("BigThing", "DriveFit", "Readiness", "look"),
+    "jobs.named": ("get_chest", "get_library", "library_at"),
+    "jobs.restore": ("restore", "restore_several"),
+    "jobs.restore.options": ("RestoreOptions",),
+    "jobs.restore.places_map": ("counterparts", "remember_counterpart"),
+    "jobs.restore.plan": (
+        "AsArchived",
+        "ByHand",
+        "Existing",
+        "NotDone",
+        "Placement",
+        "ReferencePlan",
+        "Repoint",
+        "RestoreFile",
+        "RestorePlan",
+        "RestoreStray",
+        "SettingChange",
+        "Target",
+    ),
+    "jobs.restore.planning.make": ("plan_restore",),
+    "jobs.restore.planning.offers": ("Offer", "offers"),
+    "jobs.restore.planning.saved_plan": ("SavedPlan", "plan_as_saved", "saved_plan"),
+    "jobs.restore.planning.several": ("left_behind", "plan_restores", "restorable"),
+    "jobs.restore.result": ("Compared", "MergeResult", "Proof", "RestoreResult"),
+    "jobs.study.contents": ("Contents",),
+    "jobs.study.drive": ("Drive",),
+    "jobs.study.room": ("Room",),
+    "jobs.study.selection": ("Choice", "LeftBehind", "Selection", "Stray"),
+    "jobs.undo": ("undo",),
+    "jobs.undo.plan": ("UndoAction", "UndoPlan"),
+    "jobs.undo.planning": ("plan_undo",),
+    "jobs.undo.recover": ("cut_off", "recover"),
+    "jobs.undo.result": ("UndoResult",),
+    "jobs.verify": ("verify",),
+    "jobs.verify.result": ("BagCheck", "FileState", "VerifyResult"),
+    "ledger.deeds": (
+        "Aside",
+        "Deed",
+        "Head",
+        "Made",
+        "MadeFolder",
+        "MadeLink",
+        "NotMade",
+        "Rewritten",
+        "Tree",
+        "WasEmpty",
+        "Working",
+    ),
+    "ledger.ledger": ("PastCheck", "PastDrill"),
+    "library.draft.compose": ("Draft", "draft_kind"),
+    "library.draft.observing": ("Observation",),
+    "library.in_use": ("Use",),
+    "library.kinds.load": ("list_kinds", "read_kind"),
+    "library.kinds.schema": (
+        "Agreement",
+        "Elsewhere",
+        "InUse",
+        "JoinTable",
+        "Joins",
+        "Kind",
+        "Parts",
+        "References",
+        "Roles",
+        "Setting",
+        "Sign",
+    ),
+    "library.library": ("Library",),
+    "library.parts": ("Part",),
+    "library.references.reading": ("Reference", "ReferenceReport"),
+    "library.roles": ("RoleTotal",),
+    "machine.drives": ("Filesystem", "Limits"),
+    "machine.probe": ("Probed",),
+    "names": ("RawName",),
+    "progress": ("Progress", "Step"),
+    "transfer.walk": ("FileEntry", "FolderEntry", "LinkEntry", "OtherEntry", "Walk"),
 }
+_WHERE = {name: module for module, names in _MODULES.items() for name in names}
+
+__version__: str
 
 __all__ = [
+    "__version__",
+    "Agreement",
     "ArchiveOptions",
     "ArchivePlan",
     "ArchiveResult",
+    "AsArchived",
+    "Aside",
     "BagCheck",
     "BagEntry",
-    "BagUnusable",
+    "BagRecords",
+    "BagUnusableError",
+    "BigThing",
+    "ByHand",
+    "CapturedDatabase",
+    "Change",
+    "ChangeCounts",
+    "ChangedMeanwhileError",
+    "ChangedName",
     "Chest",
-    "ChestBusy",
+    "ChestBusyError",
     "ChestContents",
     "ChestList",
-    "ChestUnusable",
+    "ChestStatus",
+    "ChestUnusableError",
     "Choice",
+    "Compared",
     "Comparison",
-    "CutOff",
+    "Contents",
+    "CutOffError",
+    "Deed",
+    "Difference",
     "Draft",
     "Drill",
+    "Drive",
+    "DriveFit",
+    "DropPlan",
+    "DropResult",
     "DuneChestError",
+    "Edition",
     "EditionList",
+    "EditionTotals",
+    "Elsewhere",
+    "Existing",
+    "FileEntry",
+    "FileRecord",
     "FileState",
+    "FileTable",
+    "Filesystem",
     "FindResult",
     "Finding",
+    "FolderEntry",
+    "FolderRecord",
     "FoundLibrary",
+    "Head",
+    "InUse",
+    "JoinTable",
+    "Joins",
+    "Kind",
     "KindFileError",
     "LeftBehind",
+    "LeftOut",
     "Library",
+    "LibraryRecord",
+    "Limits",
+    "LinkEntry",
+    "LinkRecord",
+    "Lying",
+    "Made",
+    "MadeFolder",
+    "MadeLink",
+    "MergeResult",
+    "Mismatch",
+    "NotConnectedError",
+    "NotDone",
+    "NotMade",
+    "Observation",
+    "Offer",
+    "Origin",
+    "OtherEntry",
+    "PackageMissingError",
+    "Part",
+    "PartRecord",
+    "Parts",
+    "PastCheck",
+    "PastDrill",
+    "Placement",
+    "PlannedDatabase",
+    "PlannedFile",
+    "Probed",
     "Progress",
     "Proof",
+    "Proven",
+    "RawName",
     "Readiness",
-    "Refused",
+    "RecordDamagedError",
+    "RecordFault",
+    "Reference",
+    "ReferenceCounts",
+    "ReferencePlan",
+    "ReferenceRecord",
+    "ReferenceReport",
+    "References",
+    "RefusedError",
+    "Repoint",
+    "RestoreFile",
     "RestoreOptions",
     "RestorePlan",
     "RestoreResult",
+    "RestoreStray",
+    "Rewritten",
+    "RoleTotal",
+    "Roles",
+    "Room",
+    "SavedPlan",
+    "Selection",
+    "Setting",
+    "SettingChange",
+    "Sign",
     "Step",
-    "DropPlan",
+    "Stray",
+    "StrayRecord",
+    "Tag",
+    "TagLists",
+    "Target",
+    "Totals",
+    "Tree",
+    "UndoAction",
     "UndoPlan",
+    "UndoResult",
+    "UsageError",
+    "Use",
     "VerifyResult",
-    "WordsOff",
+    "Walk",
+    "WasEmpty",
+    "Working",
     "archive",
+    "carry_out",
     "compare",
+    "counterparts",
     "create_chest",
+    "cut_off",
     "draft_kind",
     "drill",
+    "drop_editions",
     "find_libraries",
+    "forget_library",
+    "get_chest",
+    "get_library",
+    "left_behind",
     "library_at",
     "list_chests",
     "list_editions",
+    "list_kinds",
     "look",
+    "offers",
     "plan_archive",
-    "plan_restore",
+    "plan_as_saved",
     "plan_drop",
-    "drop_editions",
+    "plan_restore",
+    "plan_restores",
     "plan_undo",
+    "read_kind",
+    "rebuild_chest",
+    "recover",
     "remember_counterpart",
+    "restorable",
     "restore",
+    "restore_several",
+    "saved_plan",
     "show_chest",
     "undo",
     "verify",
@@ -186,11 +468,24 @@ __all__ = [
 
 
 def __getattr__(name: str) -> Any:
-    if name not in _WHERE:
+    if name == "__version__":
+        from dunechest.version import version_number
+
+        value: Any = version_number()
+    elif name in _WHERE:
+        value = getattr(import_module(f"dunechest.{_WHERE[name]}"), name)
+        _make_public(value)
+    else:
         raise AttributeError(f"module 'dunechest' has no attribute {name!r}")
-    value = getattr(import_module(f"dunechest.{_WHERE[name]}"), name)
     globals()[name] = value
     return value
+
+
+def _make_public(value: Any) -> None:
+    """Have a class or function say that it is of this package: where it is defined is nobody's concern."""
+    # The types of records find the types of their fields by their module, when they are first read or written.
+    if callable(value) and not hasattr(value, "__struct_fields__"):
+        value.__module__ = __name__
 
 
 def __dir__() -> list[str]:

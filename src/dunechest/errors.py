@@ -1,8 +1,22 @@
 """The one tree of errors. Each says what happened, to what, and what can be done next.
 
-`status` is the exit status the command line ends with:
-1 something is not as it should be, 2 the words are off, 3 refused and nothing
-changed, 4 cut off by the system.
+::
+
+    DuneChestError
+      UsageError (ValueError)         a name, path or option that means nothing here
+        KindFileError                 a kind file that cannot be understood
+      RefusedError                    refused before anything was changed
+        ChestUnusableError            a chest whose own records are torn, foreign or too new
+        ChestBusyError                another process is changing the chest
+        ChangedMeanwhileError         the archive was changed while it was read
+      BagUnusableError (ValueError)   a folder that is not a bag
+      RecordDamagedError              a record of a chest that no digest proves
+      PackageMissingError (ImportError)  a library that is not installed is needed
+      CutOffError (OSError)           the system stopped the job
+        NotConnectedError             a known chest whose drive is not connected
+
+`status` is the exit status the command line ends with: 1 finished, with problems; 2 mistake in the command line;
+3 refused, nothing changed; 4 interrupted by the system.
 """
 
 from __future__ import annotations
@@ -13,20 +27,32 @@ from dunechest.findings import Finding
 
 
 class DuneChestError(Exception):
-    """Root of every error this library raises on purpose."""
+    """Root of every error this library raises on purpose.
+
+    Parameters
+    ----------
+    message : str
+        What happened, and what can be done.
+    about : str
+        What it concerns: a name, a label or a path; empty if the message says it all.
+    """
 
     status: int = 1
     #: Whether the message deliberately has several lines, each already made safe to show.
     lines: bool = False
 
+    def __init__(self, message: str = "", *, about: str = "") -> None:
+        super().__init__(message)
+        self.about = about
 
-class WordsOff(DuneChestError):
+
+class UsageError(DuneChestError, ValueError):
     """A name, path or option that means nothing here: an unknown chest, library or kind."""
 
     status = 2
 
 
-class KindFileError(WordsOff):
+class KindFileError(UsageError):
     """A kind file that cannot be understood; the message names the file and each mistake with its line.
 
     Attributes
@@ -37,12 +63,12 @@ class KindFileError(WordsOff):
 
     lines = True
 
-    def __init__(self, message: str, mistakes: Iterable[object] = ()) -> None:
-        super().__init__(message)
+    def __init__(self, message: str, mistakes: Iterable[object] = (), *, about: str = "") -> None:
+        super().__init__(message, about=about)
         self.mistakes = tuple(str(mistake) for mistake in mistakes)
 
 
-class Refused(DuneChestError):
+class RefusedError(DuneChestError):
     """The job was refused before anything was changed.
 
     Attributes
@@ -53,24 +79,32 @@ class Refused(DuneChestError):
 
     status = 3
 
-    def __init__(self, message: str, findings: Iterable[Finding] = ()) -> None:
-        super().__init__(message)
+    def __init__(self, message: str, findings: Iterable[Finding] = (), *, about: str = "") -> None:
+        super().__init__(message, about=about)
         self.findings = tuple(findings)
 
 
-class ChestUnusable(Refused):
+class ChestUnusableError(RefusedError):
     """A chest whose own records are torn, foreign, or of a newer format. It is left untouched."""
 
 
-class ChestBusy(Refused):
+class ChestBusyError(RefusedError):
     """Another process is changing the chest."""
 
 
-class BagUnusable(DuneChestError):
+class ChangedMeanwhileError(RefusedError):
+    """The archive was changed by another process while it was read. Nothing was changed; planning again helps."""
+
+
+class PackageMissingError(DuneChestError, ImportError):
+    """A library that is not installed with this one is needed for what was asked."""
+
+
+class BagUnusableError(DuneChestError, ValueError):
     """A folder that is not a bag, or whose declaration cannot be read (RFC 8493, section 2.1.1)."""
 
 
-class RecordDamaged(DuneChestError):
+class RecordDamagedError(DuneChestError):
     """A record of a chest that no digest proves, so that nothing it says is believed.
 
     Attributes
@@ -84,14 +118,14 @@ class RecordDamaged(DuneChestError):
     """
 
     def __init__(self, message: str, *, bag: str, path: str, state: str, why: str) -> None:
-        super().__init__(message)
+        super().__init__(message, about=f"{bag}/{path}")
         self.bag = bag
         self.path = path
         self.state = state
         self.why = why
 
 
-class CutOff(DuneChestError):
+class CutOffError(DuneChestError, OSError):
     """The system stopped the job: the drive is gone, full or unreadable.
 
     What was safe before is still safe, and the same command goes on from there.
@@ -100,9 +134,5 @@ class CutOff(DuneChestError):
     status = 4
 
 
-class NotConnected(CutOff):
+class NotConnectedError(CutOffError):
     """A chest that this machine knows and whose drive is not connected. Nothing was done."""
-
-
-class Meanwhile(Refused):
-    """The archive was changed by another process while it was read. Nothing was changed; planning again helps."""

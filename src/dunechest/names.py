@@ -71,6 +71,9 @@ def quoted(name: str) -> str:
     return shlex.quote(shown(name))
 
 
+AnyPath = str | os.PathLike[str]
+
+
 def is_text(name: str) -> bool:
     """Whether `name` can be written as UTF-8, that is, holds no lone surrogate."""
     return name.isascii() or _SURROGATE.search(name) is None

@@ -13,7 +13,7 @@ from typing import BinaryIO
 from dunechest.bag import manifest as manifests
 from dunechest.bag import tags
 from dunechest.bag.manifest import FetchEntry, Manifest, Problem
-from dunechest.errors import BagUnusable
+from dunechest.errors import BagUnusableError
 from dunechest.names import shown, why_unsafe
 from dunechest.transfer import safe
 
@@ -103,7 +103,7 @@ def read_bag(
 
     Raises
     ------
-    BagUnusable
+    BagUnusableError
         If there is no readable declaration.
     """
     place = at or folder.joinpath
@@ -132,15 +132,15 @@ def _declared(folder: Path, place: Callable[[str], Path], *, assume: bool) -> Ba
     except FileNotFoundError as error:
         why = "it is missing"
         if not assume:
-            raise BagUnusable(f"{shown(str(folder))} is not a bag: there is no bagit.txt in it.") from error
-    except (OSError, ValueError) as error:
-        why = f"it cannot be read: {error}"
-        if not assume:
-            raise BagUnusable(f"{shown(str(folder))}: bagit.txt cannot be read: {error}") from error
-    except BagUnusable as error:
+            raise BagUnusableError(f"{shown(str(folder))} is not a bag: there is no bagit.txt in it.") from error
+    except BagUnusableError as error:
         why = str(error)
         if not assume:
             raise
+    except (OSError, ValueError) as error:
+        why = f"it cannot be read: {error}"
+        if not assume:
+            raise BagUnusableError(f"{shown(str(folder))}: bagit.txt cannot be read: {error}") from error
     return Bag(folder, tags.Declaration(), problems=[Problem("bagit.txt", 0, why)])
 
 

@@ -12,7 +12,7 @@ from collections.abc import Iterable
 from dataclasses import dataclass
 
 from dunechest.bag.manifest import Problem, split_lines
-from dunechest.errors import BagUnusable
+from dunechest.errors import BagUnusableError
 from dunechest.names import shown
 
 #: Just as section 2.1.1 has it: two lines, in this order, and nothing else.
@@ -50,16 +50,16 @@ def parse_declaration(content: bytes) -> Declaration:
 
     Raises
     ------
-    BagUnusable
+    BagUnusableError
         If it is not a declaration, or names a version or encoding not known here.
     """
     text = content.decode("utf-8", "replace").removeprefix("\ufeff").replace("\r\n", "\n").replace("\r", "\n")
     found = _DECLARATION.match(text)
     if found is None:
-        raise BagUnusable("bagit.txt is not a bag declaration: it is torn, or something else has that name.")
+        raise BagUnusableError("bagit.txt is not a bag declaration: it is torn, or something else has that name.")
     version = (int(found.group(1)[:6]), int(found.group(2)[:6]))
     if version > (1, 0):
-        raise BagUnusable(
+        raise BagUnusableError(
             f"The bag declares BagIt version {version[0]}.{version[1]}; versions up to 1.0 are known here."
         )
     try:
@@ -67,7 +67,7 @@ def parse_declaration(content: bytes) -> Declaration:
     except LookupError:
         codec = None
     if codec is None or not codec._is_text_encoding:
-        raise BagUnusable(f"The bag's tag files are in the unknown encoding {shown(found.group(3))!r}.")
+        raise BagUnusableError(f"The bag's tag files are in the unknown encoding {shown(found.group(3))!r}.")
     odd = ""
     if content.startswith(codecs.BOM_UTF8):
         odd = "it begins with a byte order mark, which RFC 8493 forbids"

@@ -44,7 +44,7 @@ from dunechest.chest.layout import (
 from dunechest.chest.pending_view import PendingView, view_of
 from dunechest.chest.records import LibraryRecord
 from dunechest.chest.tag_lists import RecordFault, TagLists, reconcile
-from dunechest.errors import ChestUnusable, RecordDamaged
+from dunechest.errors import ChestUnusableError, RecordDamagedError
 from dunechest.names import shown
 from dunechest.transfer import safe
 
@@ -126,9 +126,9 @@ class BagRecords:
         except (OSError, ValueError):
             return None
 
-    def damaged(self, fault: RecordFault) -> RecordDamaged:
+    def damaged(self, fault: RecordFault) -> RecordDamagedError:
         """Return the error that a record is not proven."""
-        return RecordDamaged(
+        return RecordDamagedError(
             f"{shown(fault.path)} in {shown(self.bag.name)} is damaged: {fault.why}. Run: dunechest verify",
             bag=self.bag.name,
             path=fault.path,
@@ -141,7 +141,7 @@ class BagRecords:
 
         Raises
         ------
-        RecordDamaged
+        RecordDamagedError
             If it is missing, cannot be read, or no list has its digest.
         """
         try:
@@ -228,7 +228,7 @@ class BagRecords:
 
         Raises
         ------
-        RecordDamaged
+        RecordDamagedError
             If it cannot be read, a line is not of the kind, or, at the end, no list has its digest.
         """
         decoder = msgspec.json.Decoder(kind)
@@ -254,7 +254,7 @@ class BagRecords:
 
         Raises
         ------
-        RecordDamaged
+        RecordDamagedError
             If it cannot be read.
         """
         try:
@@ -283,9 +283,9 @@ class BagRecords:
 
         Raises
         ------
-        RecordDamaged
+        RecordDamagedError
             If it is not proven.
-        ChestUnusable
+        ChestUnusableError
             If it is of a newer format, or proven and yet no such record.
         """
         return self._library(LIBRARY)
@@ -297,19 +297,19 @@ class BagRecords:
     def _library(self, path: str) -> LibraryRecord:
         try:
             content = self.content(path)
-        except RecordDamaged as error:
+        except RecordDamagedError as error:
             self._refuse_newer(path, error)
             raise
         return records.decode_library(content, self.at(path))
 
-    def _refuse_newer(self, path: str, error: RecordDamaged) -> None:
+    def _refuse_newer(self, path: str, error: RecordDamagedError) -> None:
         """Let a newer format be told from damage: its lists may be of another form."""
         try:
             number = records.format_of(safe.read_bounded(self.at(path), _MOST))
         except (OSError, ValueError):
             return
         if number is not None and number > records.FORMAT:
-            raise ChestUnusable(records.newer_words(self.at(path), number)) from error
+            raise ChestUnusableError(records.newer_words(self.at(path), number)) from error
 
     def numbers(self, current: int) -> tuple[int, ...]:
         """Return the numbers of the bag's editions, the current one last.
@@ -331,7 +331,7 @@ class BagRecords:
         """Return what ``bag-info.txt`` tells of each edition; nothing if it is not proven."""
         try:
             text = self.content(INFO, 1 << 24).decode("utf-8", "replace")
-        except RecordDamaged:
+        except RecordDamagedError:
             return {}
         return edition_lines(tag_files.parse_info(text)[0])
 
@@ -340,7 +340,7 @@ class BagRecords:
 
         Raises
         ------
-        RecordDamaged
+        RecordDamagedError
             If the two places say different things.
         """
         told = self.told().get(number)
@@ -374,9 +374,9 @@ class BagRecords:
             try:
                 library = self.library()
                 self.totals(library.edition, library)
-            except RecordDamaged as error:
+            except RecordDamagedError as error:
                 found.append(RecordFault(error.path, "changed", error.why))
-            except ChestUnusable as error:
+            except ChestUnusableError as error:
                 found.append(RecordFault(LIBRARY, "changed", str(error)))
         return tuple(found)
 

@@ -10,6 +10,7 @@ import uuid
 from collections.abc import Iterator
 from contextlib import contextmanager
 from pathlib import Path
+from typing import Any
 
 from dunechest.bag.bag import is_bag
 from dunechest.chest import chest_record, journal
@@ -20,7 +21,15 @@ from dunechest.chest.layout import BAGS, CHEST, CHEST_RECORD, CHEST_SUMS, JOURNA
 from dunechest.chest.lock import locked
 from dunechest.chest.records import FORMAT, ChestRecord, now_text
 from dunechest.chest.tag_lists import RecordFault
-from dunechest.errors import ChestBusy, ChestUnusable, CutOff, DuneChestError, RecordDamaged, Refused, WordsOff
+from dunechest.errors import (
+    ChestBusyError,
+    ChestUnusableError,
+    CutOffError,
+    DuneChestError,
+    RecordDamagedError,
+    RefusedError,
+    UsageError,
+)
 from dunechest.names import is_slug, shown
 from dunechest.transfer import disk, safe
 from dunechest.version import version
@@ -83,6 +92,13 @@ class Chest:
         """The chest's label."""
         return self.record.label
 
+    def to_dict(self) -> dict[str, Any]:
+        """Return which chest it is, as JSON values."""
+        return {"id": self.id, "label": self.label, "folder": str(self.folder)}
+
+    def __repr__(self) -> str:
+        return f"<Chest {self.label!r} in {str(self.folder)!r}>"
+
     @classmethod
     def create(cls, drive: str | os.PathLike[str], label: str) -> Chest:
         """Make a new chest in a folder, usually the mount point of a drive.
@@ -96,20 +112,20 @@ class Chest:
 
         Raises
         ------
-        WordsOff
+        UsageError
             If the folder does not exist or the label is not one.
-        Refused
+        RefusedError
             If there already is a chest.
-        CutOff
+        CutOffError
             If the drive cannot be written to.
         """
         place = Path(drive)
         _check_label(label)
         if not place.is_dir():
-            raise WordsOff(f"There is no folder {shown(str(place))}. Name the folder where the drive appears.")
+            raise UsageError(f"There is no folder {shown(str(place))}. Name the folder where the drive appears.")
         folder = place.resolve() / CHEST
         if (place / CHEST_RECORD).exists() or folder.exists():
-            raise Refused(
+            raise RefusedError(
                 f"{shown(str(place))} already has a chest, or a folder of that name. Nothing was changed. "
                 "To use it: dunechest chest show " + shown(str(place))
             )
@@ -120,7 +136,7 @@ class Chest:
             chest_record.write_chest(beside, record)
             disk.rename(beside, folder)
         except OSError as error:
-            raise CutOff(
+            raise CutOffError(
                 f"A chest cannot be made in {shown(str(place))}: {error.strerror}. No chest is there."
             ) from error
         return cls(folder, record)
@@ -134,17 +150,17 @@ class Chest:
 
         Raises
         ------
-        WordsOff
+        UsageError
             If there is no chest.
-        ChestUnusable
+        ChestUnusableError
             If no record tells which chest it is, or it is of a newer format; it is left untouched.
         """
         folder = find_chest(Path(place))
         if folder is None:
-            raise WordsOff(f"There is no chest in {shown(os.fspath(place))}.")
+            raise UsageError(f"There is no chest in {shown(os.fspath(place))}.")
         chest = cls(folder, *chest_record.read_chest(folder))
         if not (folder / BAGS).is_dir() or (folder / BAGS).is_symlink():
-            raise ChestUnusable(f"The folder {BAGS} is missing in the chest {shown(str(folder))}.")
+            raise ChestUnusableError(f"The folder {BAGS} is missing in the chest {shown(str(folder))}.")
         chest._recover(machine)
         return chest
 
@@ -161,25 +177,27 @@ class Chest:
 
         Raises
         ------
-        WordsOff
+        UsageError
             If there are no bags there, or no label is known.
-        Refused
+        RefusedError
             If the record is whole, or of a newer format.
         """
         folders = [folder for folder in (Path(place), Path(place) / CHEST) if (folder / BAGS).is_dir()]
         if not folders:
-            raise WordsOff(f"There is no folder {BAGS} of a chest in {shown(os.fspath(place))}.")
+            raise UsageError(f"There is no folder {BAGS} of a chest in {shown(os.fspath(place))}.")
         folder = folders[0].resolve()
         before: ChestRecord | None = None
         try:
             before, faults = chest_record.read_chest(folder)
             if not faults:
-                raise Refused(f"The records of the chest in {shown(str(folder))} are whole. Nothing was changed.")
-        except ChestUnusable as error:
+                raise RefusedError(
+                    f"The records of the chest in {shown(str(folder))} are whole. Nothing was changed."
+                )
+        except ChestUnusableError as error:
             if "Install a newer version" in str(error):
                 raise
         if label is None and before is None:
-            raise WordsOff("READ-ME.txt does not say the chest's label any more: give one with --label.")
+            raise UsageError("READ-ME.txt does not say the chest's label any more: give one with --label.")
         label = label if label is not None else before.label if before is not None else ""
         _check_label(label)
         if before is not None:
@@ -195,13 +213,13 @@ class Chest:
                     disk.rename(folder / name, folder / f"{name}.torn-{now_text()[:10]}")
             chest_record.write_chest(folder, record)
         except OSError as error:
-            raise CutOff(f"{shown(str(path))} cannot be written: {error.strerror}.") from error
+            raise CutOffError(f"{shown(str(path))} cannot be written: {error.strerror}.") from error
         return cls.open(folder)
 
     def bag_folder(self, name: str) -> Path:
         """Return the folder of a bag by its name, which must be a plain one."""
         if not is_slug(name):
-            raise WordsOff(f"{shown(name)!r} cannot be the name of a bag: use letters, digits and hyphens.")
+            raise UsageError(f"{shown(name)!r} cannot be the name of a bag: use letters, digits and hyphens.")
         return self.folder / BAGS / name
 
     def bags(self) -> tuple[BagEntry, ...]:
@@ -216,7 +234,7 @@ class Chest:
 
         Raises
         ------
-        WordsOff
+        UsageError
             If there is no such bag, the message listing those there are; or several hold a library of that name.
         """
         entries = self.bags()
@@ -230,14 +248,14 @@ class Chest:
         ]
         if len(found) > 1:
             choices = "; ".join(_choice(entry) for entry in found)
-            raise WordsOff(
+            raise UsageError(
                 f"The chest {shown(self.label)} holds several libraries called {shown(name)!r}. Name one of these: "
                 f"{choices}."
             )
         if found:
             return found[0]
         names = ", ".join(shown(e.name) for e in entries) or "none yet"
-        raise WordsOff(f"The chest {shown(self.label)} holds no library {shown(name)!r}. It holds: {names}.")
+        raise UsageError(f"The chest {shown(self.label)} holds no library {shown(name)!r}. It holds: {names}.")
 
     @contextmanager
     def changing(self, machine: str) -> Iterator[None]:
@@ -268,9 +286,9 @@ class Chest:
             return BagEntry(name, folder, "unusable", why="it is not a bag: bagit.txt is missing")
         try:
             return BagEntry(name, folder, "whole", records.library(), _records=records)
-        except RecordDamaged as error:
+        except RecordDamagedError as error:
             return BagEntry(name, folder, "damaged", why=str(error), _records=records)
-        except ChestUnusable as error:
+        except ChestUnusableError as error:
             return BagEntry(name, folder, "unusable", why=str(error), _records=records)
 
     def _recover(self, machine: str) -> None:
@@ -284,11 +302,11 @@ class Chest:
             if folder.is_symlink() or not os.path.lexists(folder / JOURNAL):
                 continue
             try:
-                # A process that is at work in the chest has its own journal in hand: ChestBusy says so.
+                # A process that is at work in the chest has its own journal in hand: ChestBusyError says so.
                 with locked(self.folder, machine):
                     if journal.finish(folder):
                         done.append(name)
-            except ChestBusy:
+            except ChestBusyError:
                 self.busy = (*self.busy, name)
             except OSError as error:
                 self.unfinished[name] = error.strerror or str(error)
@@ -306,4 +324,4 @@ def _choice(entry: BagEntry) -> str:
 
 def _check_label(label: str) -> None:
     if not label.strip() or len(label) > 60 or shown(label) != label:
-        raise WordsOff('A label is 1 to 60 printable characters, such as: blue, or "Blue drive, top shelf".')
+        raise UsageError('A label is 1 to 60 printable characters, such as: blue, or "Blue drive, top shelf".')

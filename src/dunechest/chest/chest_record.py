@@ -17,7 +17,7 @@ from dunechest.chest import records, texts
 from dunechest.chest.layout import CHEST_RECORD, CHEST_SUMS, READ_ME
 from dunechest.chest.records import FORMAT, ChestRecord
 from dunechest.chest.tag_lists import RecordFault
-from dunechest.errors import ChestUnusable
+from dunechest.errors import ChestUnusableError
 from dunechest.names import shown
 from dunechest.transfer import safe
 
@@ -62,7 +62,7 @@ def read_chest(folder: Path) -> tuple[ChestRecord, tuple[RecordFault, ...]]:
 
     Raises
     ------
-    ChestUnusable
+    ChestUnusableError
         If ``chest.json`` is of a newer format, or no record tells which chest it is.
     """
     contents: dict[str, bytes] = {}
@@ -77,7 +77,7 @@ def read_chest(folder: Path) -> tuple[ChestRecord, tuple[RecordFault, ...]]:
             faults[name] = RecordFault(name, state, why)
     number = records.format_of(contents.get(CHEST_RECORD, b""))
     if number is not None and number > FORMAT:
-        raise ChestUnusable(records.newer_words(folder / CHEST_RECORD, number))
+        raise ChestUnusableError(records.newer_words(folder / CHEST_RECORD, number))
     text = contents.get(CHEST_SUMS, b"").decode("ascii", "replace")
     sums = {name: digest for digest, name in _LINE.findall(text)}
     proven = {
@@ -101,7 +101,7 @@ def read_chest(folder: Path) -> tuple[ChestRecord, tuple[RecordFault, ...]]:
     candidates = ((CHEST_RECORD in proven, own), (READ_ME in proven, said), (True, own), (True, said))
     record = next((one for believed, one in candidates if believed and one is not None), None)
     if record is None:
-        raise ChestUnusable(
+        raise ChestUnusableError(
             f"The records of the chest in {shown(str(folder))} are torn: neither {CHEST_RECORD} nor {READ_ME} tells which chest "
             f"it is. Nothing was touched. To make them again: dunechest chest rebuild"
         )

@@ -9,7 +9,7 @@ from pathlib import Path
 from dunechest.chest import journal
 from dunechest.chest.journal import Rename
 from dunechest.chest.layout import DATA, DATA_FOLDER, DECLARATION, DUNE, MOVED, PAYLOAD, PENDING, PENDING_TAGS
-from dunechest.errors import CutOff
+from dunechest.errors import CutOffError
 from dunechest.names import shown
 from dunechest.transfer import disk
 from dunechest.transfer.below import folders_in
@@ -21,13 +21,13 @@ def finish_decided(bag: Path) -> None:
 
     Raises
     ------
-    CutOff
+    CutOffError
         If it cannot be finished now.
     """
     try:
         journal.finish(bag)
     except OSError as error:
-        raise CutOff(
+        raise CutOffError(
             f"A change of {shown(bag.name)} was cut off and cannot be finished now: {error.strerror}. Every file is on "
             "the drive."
         ) from error

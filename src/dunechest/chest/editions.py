@@ -20,7 +20,7 @@ from dunechest.chest.layout import DATA, EARLIER, FILES, MANIFEST, changes_path
 from dunechest.chest.pieces import Kept, assemble, kept_in
 from dunechest.chest.records import EarlierFile, FileRecord, LibraryRecord
 from dunechest.chest.tag_lists import RecordFault, Tag
-from dunechest.errors import WordsOff
+from dunechest.errors import UsageError
 from dunechest.names import shown, why_unsafe
 
 
@@ -29,7 +29,7 @@ def current_files(own: BagRecords) -> FileTable:
 
     Raises
     ------
-    RecordDamaged
+    RecordDamagedError
         If one of the two records is not proven, or they do not speak of the same files.
     """
     found = FileTable()
@@ -54,7 +54,7 @@ def current_tags(own: BagRecords) -> dict[str, Tag]:
 
     Raises
     ------
-    RecordDamaged
+    RecordDamagedError
         If one of the two lists is not proven.
     """
     for fault in own.lists.faults:
@@ -67,12 +67,12 @@ def check_number(own: BagRecords, current: int, number: int) -> None:
 
     Raises
     ------
-    WordsOff
+    UsageError
         If there is none; the message lists those there are.
     """
     known = own.numbers(current)
     if number not in known:
-        raise WordsOff(
+        raise UsageError(
             f"{shown(own.bag.name)} has no edition {number}. It has: {', '.join(map(str, known))}. "
             "`dunechest editions` shows them."
         )
@@ -83,9 +83,9 @@ def record_of(own: BagRecords, current: LibraryRecord, number: int) -> LibraryRe
 
     Raises
     ------
-    WordsOff
+    UsageError
         If there is no such edition.
-    RecordDamaged
+    RecordDamagedError
         If its record is not proven.
     """
     if number == current.edition:
@@ -99,7 +99,7 @@ def changes_of(own: BagRecords, number: int) -> Iterator[EarlierFile]:
 
     Raises
     ------
-    RecordDamaged
+    RecordDamagedError
         If the list is not proven: then this edition and those before it cannot be known for certain.
     """
     path = changes_path(number)

@@ -29,7 +29,7 @@ import msgspec
 from blake3 import blake3
 
 from dunechest.chest.layout import DATA, DATA_FOLDER, DUNE, EARLIER, EDITIONS, GONE, JOURNAL, MOVED, PENDING
-from dunechest.errors import ChestUnusable
+from dunechest.errors import ChestUnusableError
 from dunechest.names import shown, why_unsafe
 from dunechest.transfer import disk, safe
 from dunechest.transfer.below import folders_in
@@ -70,7 +70,7 @@ def read(bag: Path) -> tuple[Phase, ...] | None:
 
     Raises
     ------
-    ChestUnusable
+    ChestUnusableError
         If a step would lead out of the bag, or the journal is of a newer format.
     """
     journal = _read(bag)
@@ -85,13 +85,13 @@ def _read(bag: Path) -> _Journal | None:
     except (OSError, ValueError, msgspec.MsgspecError, RecursionError):
         return None
     if journal.format > 1:
-        raise ChestUnusable(f"The journal in {shown(str(bag))} is of a newer format. Nothing was touched.")
+        raise ChestUnusableError(f"The journal in {shown(str(bag))} is of a newer format. Nothing was touched.")
     if journal.digest != _digest(journal.phases, journal.done):
         return None
     for step in (step for phase in (*journal.phases, *journal.done) for step in phase):
         why = _why_not(step)
         if why is not None:
-            raise ChestUnusable(
+            raise ChestUnusableError(
                 f"The journal in {shown(str(bag))} would rename {shown(step.old)!r} to {shown(step.new)!r}: {why}. "
                 "It was not written by Dune Chest, and nothing was touched."
             )
@@ -122,7 +122,7 @@ def refuse_if_impossible(bag: Path, phases: tuple[Phase, ...]) -> None:
 
     Raises
     ------
-    ChestUnusable
+    ChestUnusableError
         If something else has a name that the change needs, a folder of the bag is a link, or a path is too long.
     """
     left = {step.old for phase in phases for step in phase if step.old}
@@ -180,8 +180,8 @@ def _longest_path(bag: Path) -> int:
         return 32_000
 
 
-def _impossible(bag: Path, path: str, why: str) -> ChestUnusable:
-    return ChestUnusable(
+def _impossible(bag: Path, path: str, why: str) -> ChestUnusableError:
+    return ChestUnusableError(
         f"{shown(path)} in {shown(bag.name)} is in the way: {why}. Nothing was changed. Move it away from the chest, "
         "or archive the library under another name (--name)."
     )
@@ -196,7 +196,7 @@ def finish(bag: Path) -> bool:
 
     Raises
     ------
-    ChestUnusable
+    ChestUnusableError
         If something is in the way of it: then it was rolled back, where no record was replaced yet.
     OSError
         If the drive does not let it be done now.
@@ -206,17 +206,19 @@ def finish(bag: Path) -> bool:
         return False
     try:
         carry_out(bag, journal.phases, journal.done)
-    except (OSError, ChestUnusable) as error:
+    except (OSError, ChestUnusableError) as error:
         if isinstance(error, OSError) and error.errno not in _IN_THE_WAY:
             raise
         journal = _read(bag) or journal
-        why = str(error) if isinstance(error, ChestUnusable) else f"{error.strerror}: {shown(str(error.filename))}"
+        why = (
+            str(error) if isinstance(error, ChestUnusableError) else f"{error.strerror}: {shown(str(error.filename))}"
+        )
         if not _can_roll_back(bag, journal):
-            raise ChestUnusable(
+            raise ChestUnusableError(
                 f"A decided change of {shown(bag.name)} cannot be finished: {why} Every file is on the drive."
             ) from error
         _roll_back(bag, journal)
-        raise ChestUnusable(
+        raise ChestUnusableError(
             f"A change of {shown(bag.name)} was cut off and could not be finished ({why}), so it was rolled back: the "
             "archive is as it was before."
         ) from error
@@ -309,7 +311,7 @@ def _inside(bag: Path, folder: Path) -> None:
     """Refuse to go through a link: a chest is foreign input."""
     while folder != bag:
         if folder.is_symlink():
-            raise ChestUnusable(f"{shown(str(folder))} is a link. Nothing was changed through it.")
+            raise ChestUnusableError(f"{shown(str(folder))} is a link. Nothing was changed through it.")
         folder = folder.parent
 
 
@@ -318,11 +320,11 @@ def refuse_if_decided(bag: Path) -> None:
 
     Raises
     ------
-    ChestUnusable
+    ChestUnusableError
         If there is: then a change was decided, and its journal is damaged.
     """
     if any((bag / place).is_dir() and any((bag / place).iterdir()) for place in (MOVED, GONE)):
-        raise ChestUnusable(
+        raise ChestUnusableError(
             f"A change in {shown(bag.name)} was cut off after it had been decided, and its journal is damaged. "
             f"Nothing was touched: archived files lie in {PENDING} of that bag. Archive the library under another "
             "name (--name)."

@@ -13,7 +13,7 @@ from collections.abc import Iterator
 from contextlib import contextmanager
 from pathlib import Path
 
-from dunechest.errors import ChestBusy, ChestUnusable, CutOff
+from dunechest.errors import ChestBusyError, ChestUnusableError, CutOffError
 from dunechest.names import shown
 from dunechest.transfer import safe
 
@@ -27,9 +27,9 @@ def locked(folder: Path, machine: str) -> Iterator[None]:
 
     Raises
     ------
-    ChestBusy
+    ChestBusyError
         If another process holds it.
-    CutOff
+    CutOffError
         If the drive does not let itself be written to.
     """
     from filelock import FileLock, Timeout  # only here, since reading a chest needs no lock
@@ -39,12 +39,12 @@ def locked(folder: Path, machine: str) -> Iterator[None]:
         lock = FileLock(folder / LOCK, timeout=0)
         lock.acquire()
     except Timeout as error:
-        raise ChestBusy(
+        raise ChestBusyError(
             f"The chest in {shown(str(folder))} is being changed by {_owner(folder)}. "
             "Wait until that is done, then run the command again."
         ) from error
     except OSError as error:
-        raise CutOff(f"The chest in {shown(str(folder))} cannot be written to: {error.strerror}.") from error
+        raise CutOffError(f"The chest in {shown(str(folder))} cannot be written to: {error.strerror}.") from error
     owner = folder / OWNER
     try:
         try:
@@ -69,7 +69,7 @@ def _regular_or_none(path: Path) -> None:
     except OSError:
         return
     if not stat.S_ISREG(mode):
-        raise ChestUnusable(
+        raise ChestUnusableError(
             f"{shown(str(path))} is not a regular file. It was not made by Dune Chest, and nothing was touched. "
             "Look at it, and remove it if nothing needs it."
         )

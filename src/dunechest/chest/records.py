@@ -26,7 +26,7 @@ from typing import Annotated, Any, Literal, TypeVar
 
 import msgspec
 
-from dunechest.errors import ChestUnusable
+from dunechest.errors import ChestUnusableError
 from dunechest.names import RawName, shown
 from dunechest.transfer import safe
 
@@ -301,7 +301,7 @@ def decode_library(content: bytes, path: Path) -> LibraryRecord:
 
     Raises
     ------
-    ChestUnusable
+    ChestUnusableError
         If it is torn, or of a newer format.
     """
     return _decoded(content, path, LibraryRecord, _DESCRIBING)
@@ -316,7 +316,7 @@ _DESCRIBING = ("parts", "partial", "strays", "strays_left", "references")
 def _decoded(content: bytes, path: Path, kind: type[_Record], optional: tuple[str, ...] = ()) -> _Record:
     number = format_of(content)
     if number is not None and number > FORMAT:
-        raise ChestUnusable(newer_words(path, number))
+        raise ChestUnusableError(newer_words(path, number))
     try:
         try:
             return msgspec.json.decode(content, type=kind)
@@ -325,7 +325,7 @@ def _decoded(content: bytes, path: Path, kind: type[_Record], optional: tuple[st
                 raise
             return msgspec.convert(_without_odd(msgspec.json.decode(content), kind, optional), kind)
     except (msgspec.MsgspecError, UnicodeDecodeError, RecursionError, AttributeError) as error:
-        raise ChestUnusable(f"{shown(str(path))} is torn or not a record: {shown(str(error))}.") from error
+        raise ChestUnusableError(f"{shown(str(path))} is torn or not a record: {shown(str(error))}.") from error
 
 
 def _without_odd(raw: dict[str, Any], kind: type[msgspec.Struct], optional: tuple[str, ...]) -> dict[str, Any]:

@@ -28,7 +28,7 @@ from dunechest.chest.layout import (
 )
 from dunechest.chest.records import LibraryRecord, TagRecord
 from dunechest.chest.tag_lists import Tag, manifest_of
-from dunechest.errors import CutOff
+from dunechest.errors import CutOffError
 from dunechest.names import shown
 from dunechest.transfer import disk, safe
 from dunechest.transfer.digest_files import digest_files
@@ -74,7 +74,7 @@ def write_tags(
 
     Raises
     ------
-    CutOff
+    CutOffError
         If the drive gives back other bytes than were written.
     OSError
         If it cannot be written.
@@ -189,7 +189,7 @@ def _prove(bag: Path, tags: list[Tag]) -> None:
     tasks = [DigestTask(os.fsencode(bag / PENDING_TAGS / tag.path), tag.size) for tag in tags]
     for tag, outcome in zip(tags, digest_files(tasks, lambda count: None), strict=True):
         if outcome.state != "ok" or outcome.digests != (bytes.fromhex(tag.blake3),):
-            raise CutOff(
+            raise CutOffError(
                 f"The drive does not give back what was written to it ({tag.path} of {shown(bag.name)}"
                 f"{': ' + outcome.why if outcome.why else ''}). Nothing in the chest was changed. "
                 "Try another cable or drive before you trust this one."

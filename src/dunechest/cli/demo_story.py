@@ -16,7 +16,7 @@ from rich.text import Text
 
 from dunechest.cli.output import Out
 from dunechest.demo.world import World, damage, make_world, wipe
-from dunechest.errors import DuneChestError, WordsOff
+from dunechest.errors import DuneChestError, UsageError
 from dunechest.names import shown
 from dunechest.words import duration, number
 
@@ -108,7 +108,7 @@ class _Teller:
             }
         )
         if result.returncode != scene.status:
-            raise _Astray
+            raise _AstrayError
 
 
 def _parsed(output: bytes | None) -> Any:
@@ -130,12 +130,12 @@ def tell(out: Out, folder: str, size: float, only_world: bool) -> int:
         If the pictures cannot be made for want of Pillow.
     """
     if not 0 < size <= 1000:
-        raise WordsOff("--size is a scale between 0 and 1000; 1 makes about 60 MB.")
+        raise UsageError("--size is a scale between 0 and 1000; 1 makes about 60 MB.")
     begun = time.monotonic()
     try:
         world = make_world(Path(folder), size=size)
     except (FileExistsError, NotADirectoryError) as error:
-        raise WordsOff(str(error)) from error
+        raise UsageError(str(error)) from error
     except ModuleNotFoundError as error:
         raise DuneChestError(
             "The sample pictures are painted with Pillow, which is not installed: pip install 'dunechest[demo]'"
@@ -148,7 +148,7 @@ def tell(out: Out, folder: str, size: float, only_world: bool) -> int:
     if not only_world:
         try:
             _story(teller, world)
-        except _Astray:
+        except _AstrayError:
             teller.say("The story stops here, since this step did not end as it must.")
     seconds = time.monotonic() - begun
     if out.json:
@@ -286,7 +286,7 @@ _RESTORE = (
 )
 
 
-class _Astray(Exception):
+class _AstrayError(Exception):
     """A step did not end as it must: what comes after it would be told on false ground."""
 
 

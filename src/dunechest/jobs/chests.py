@@ -6,33 +6,36 @@ import hashlib
 import os
 from dataclasses import dataclass, field
 from pathlib import Path
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, ClassVar
 
 from dunechest.bag.bag import is_bag
 from dunechest.chest.bag_entry import BagEntry
 from dunechest.chest.chest import Chest
 from dunechest.chest.find_chest import find_chest
 from dunechest.chest.layout import CHEST, TAG_MANIFEST, bag_folder
-from dunechest.errors import WordsOff
+from dunechest.errors import UsageError
 from dunechest.jobs.known_chests import list_chests, note_chest
-from dunechest.jobs.named import resolve_chest
+from dunechest.jobs.named import get_chest, resolve_chest
 from dunechest.ledger import events, memory
 from dunechest.machine.drives import filesystem
 from dunechest.machine.volumes import identity
-from dunechest.names import shown
+from dunechest.names import AnyPath, shown
 from dunechest.transfer import safe
+from dunechest.values import Value
 
 if TYPE_CHECKING:
     from dunechest.ledger.ledger import PastCheck, PastDrill
 
 
-@dataclass(frozen=True, slots=True)
-class ChestContents:
+@dataclass(frozen=True, slots=True, repr=False)
+class ChestContents(Value):
     """What a chest holds, the latest check of each bag, and whether this machine met it before.
 
     `drills` are the latest rehearsals; `proven` names the bags that passed one, are just as they were then, and passed every
     check since. `missing` names what this machine met here and is no longer there.
     """
+
+    _shown: ClassVar[tuple[str, ...]] = ("free", "well")
 
     chest: Chest
     bags: tuple[BagEntry, ...]
@@ -70,7 +73,7 @@ def create_chest(place: str | os.PathLike[str], label: str) -> Chest:
 
     Raises
     ------
-    WordsOff
+    UsageError
         Also if a chest of the same label is plugged in: labels tell drives apart.
     """
     for known in list_chests().chests:
@@ -82,7 +85,7 @@ def create_chest(place: str | os.PathLike[str], label: str) -> Chest:
                     f"This computer knows a chest labelled {shown(label)!r}, last seen in {shown(str(known.folder))}; its "
                     "drive is not connected."
                 )
-            raise WordsOff(f"{words} Choose another label, so that the drives can be told apart.")
+            raise UsageError(f"{words} Choose another label, so that the drives can be told apart.")
     _refuse_inside(Path(place))
     chest = Chest.create(place, label)
     note_chest(chest)
@@ -94,12 +97,12 @@ def _refuse_inside(place: Path) -> None:
     real = Path(os.path.realpath(place))
     for folder in (real, *real.parents):
         if folder.name == CHEST and find_chest(folder) is not None:
-            raise WordsOff(
+            raise UsageError(
                 f"{shown(str(place))} lies inside the chest {shown(str(folder))}. Nothing was changed. Name the folder where "
                 "a drive appears."
             )
         if is_bag(folder):
-            raise WordsOff(
+            raise UsageError(
                 f"{shown(str(place))} lies inside {shown(str(folder))}, which is a bag: an archive that must not be "
                 "changed. Nothing was changed. Name the folder where a drive appears."
             )
@@ -163,20 +166,21 @@ def _counts(there: str, here: str) -> bool:
     return not there or not here or there == here
 
 
-def forget_library(chest: Chest, library: str) -> None:
+def forget_library(chest: Chest | AnyPath, library: str) -> None:
     """Stop expecting a library that was removed from a chest on purpose.
 
     Raises
     ------
-    WordsOff
+    UsageError
         If it is there, or this machine never met it in this chest.
     DuneChestError
         If it cannot be written down.
     """
+    chest = get_chest(chest)
     if any(bag.name == library for bag in chest.bags()):
-        raise WordsOff(f"{shown(library)} is in the chest {shown(chest.label)}. Nothing was changed.")
+        raise UsageError(f"{shown(library)} is in the chest {shown(chest.label)}. Nothing was changed.")
     known = memory.libraries_of(chest.id, identity(chest.folder))
     if library not in known:
         names = ", ".join(map(shown, sorted(known))) or "none"
-        raise WordsOff(f"This computer never met {shown(library)} in {shown(chest.label)}. It met: {names}.")
+        raise UsageError(f"This computer never met {shown(library)} in {shown(chest.label)}. It met: {names}.")
     events.append("forget", chest=chest.id, bag=library)

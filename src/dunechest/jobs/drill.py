@@ -7,14 +7,16 @@ from __future__ import annotations
 
 import os
 import tempfile
-from collections.abc import Sequence
+from collections.abc import Iterable
 from dataclasses import dataclass
 from pathlib import Path
+from typing import ClassVar
 
 from dunechest.chest.chest import Chest
-from dunechest.errors import CutOff, DuneChestError, Refused, WordsOff
+from dunechest.errors import CutOffError, DuneChestError, RefusedError, UsageError
 from dunechest.findings import stops
 from dunechest.jobs.chests import top_of
+from dunechest.jobs.named import get_chest, names_of
 from dunechest.jobs.restore.doing.carry_out import carry_out_once
 from dunechest.jobs.restore.doing.staging import remove
 from dunechest.jobs.restore.options import RestoreOptions
@@ -23,16 +25,19 @@ from dunechest.jobs.restore.planning.make import plan_restore
 from dunechest.jobs.restore.result import RestoreResult
 from dunechest.ledger import events, memory
 from dunechest.machine.volumes import identity
-from dunechest.names import shown
+from dunechest.names import AnyPath, shown
 from dunechest.progress import Progress, silent
+from dunechest.values import Value
 
 #: What a drill does not ask: nobody starts an application in the scratch folder.
 _BESIDE_THE_POINT = ("in-use",)
 
 
-@dataclass(frozen=True, slots=True)
-class Drill:
+@dataclass(frozen=True, slots=True, repr=False)
+class Drill(Value):
     """What the rehearsal of one library showed; `why_not` says why it could not even be tried, with no result then."""
+
+    _shown: ClassVar[tuple[str, ...]] = ("bag", "passed")
 
     bag: str
     result: RestoreResult | None
@@ -45,8 +50,8 @@ class Drill:
 
 
 def drill(
-    chest: Chest,
-    libraries: Sequence[str] = (),
+    chest: Chest | AnyPath,
+    libraries: str | Iterable[str] = (),
     *,
     scratch: str | os.PathLike[str] | None = None,
     progress: Progress = silent,
@@ -55,9 +60,9 @@ def drill(
 
     Parameters
     ----------
-    chest : Chest
+    chest : Chest, path or label
         Where they are.
-    libraries : sequence of str
+    libraries : str or iterable of str
         Their names; all of the chest if empty.
     scratch : path, optional
         An existing folder on a drive with room for the largest; the cache folder of this person by default.
@@ -71,11 +76,12 @@ def drill(
 
     Raises
     ------
-    WordsOff
+    UsageError
         If there is no such library or folder.
-    Refused
+    RefusedError
         If there is not enough room, or a library cannot be restored.
     """
+    chest, libraries = get_chest(chest), names_of(libraries)
     entries = chest.bags()
     # A damaged library is part of all: that it cannot be restored well is what a rehearsal is to show.
     names = list(libraries) or [entry.name for entry in entries if entry.state in ("whole", "damaged", "unusable")]
@@ -83,9 +89,9 @@ def drill(
         [] if libraries else memory.libraries_of(chest.id, identity(chest.folder)).keys() - {e.name for e in entries}
     )
     if not names and not gone:
-        raise WordsOff(f"The chest {shown(chest.label)} holds no library to rehearse with.")
+        raise UsageError(f"The chest {shown(chest.label)} holds no library to rehearse with.")
     if scratch is not None and not os.path.isdir(scratch):
-        raise WordsOff(f"There is no folder {shown(os.fspath(scratch))} to rehearse in.")
+        raise UsageError(f"There is no folder {shown(os.fspath(scratch))} to rehearse in.")
     # One that cannot be tried fails; with several, the others are still rehearsed.
     done = [_guarded(chest, name, scratch, progress, alone=len(names) == 1 and bool(libraries)) for name in names]
     done += [Drill(name, None, "it was archived in this chest, and its folder is gone") for name in sorted(gone)]
@@ -97,7 +103,7 @@ def _guarded(
 ) -> Drill:
     try:
         return _one(chest, name, _scratch(scratch), progress)
-    except (WordsOff, CutOff):
+    except (UsageError, CutOffError):
         raise
     except DuneChestError as error:
         if alone:
@@ -115,7 +121,7 @@ def _scratch(folder: str | os.PathLike[str] | None) -> Path:
         os.makedirs(folder, exist_ok=True)
         return Path(tempfile.mkdtemp(prefix="dunechest-drill-", dir=folder))
     except OSError as error:
-        raise CutOff(f"{shown(os.fspath(folder))} cannot be written to: {error.strerror}.") from error
+        raise CutOffError(f"{shown(os.fspath(folder))} cannot be written to: {error.strerror}.") from error
 
 
 def _one(chest: Chest, name: str, scratch: Path, progress: Progress) -> Drill:
@@ -123,7 +129,7 @@ def _one(chest: Chest, name: str, scratch: Path, progress: Progress) -> Drill:
         plan = _plan(chest, name, scratch, progress)
         remaining = [f for f in stops(plan.findings) if f.code not in _BESIDE_THE_POINT]
         if remaining:
-            raise Refused(f"{shown(plan.bag)} was not rehearsed.", remaining)
+            raise RefusedError(f"{shown(plan.bag)} was not rehearsed.", remaining)
         result = carry_out_once(plan, progress=progress, rehearsal=True)
         done = Drill(plan.bag, result)
     finally:

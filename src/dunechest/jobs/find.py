@@ -2,14 +2,13 @@
 
 from __future__ import annotations
 
-import datetime
 import os
 from collections.abc import Iterable, Sequence
 from dataclasses import dataclass
 from pathlib import Path
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING, Any, ClassVar
 
-from dunechest.errors import WordsOff
+from dunechest.errors import UsageError
 from dunechest.ledger import events
 from dunechest.ledger.folder import state_folder
 from dunechest.library.kinds.load import kind_named, load_kinds
@@ -18,21 +17,24 @@ from dunechest.library.recognise import Recognised, recognise, search, usual_pla
 from dunechest.machine.drives import drive_folders, search_roots
 from dunechest.machine.folders import own_home
 from dunechest.machine.identity import system_name
-from dunechest.names import shown, slug
+from dunechest.names import AnyPath, shown, slug
 from dunechest.progress import Progress, Step, silent
 from dunechest.transfer.walk import count
+from dunechest.values import Value, frame
 
 if TYPE_CHECKING:
     import pandas as pd
 
 
-@dataclass(frozen=True, slots=True)
-class FoundLibrary:
+@dataclass(frozen=True, slots=True, repr=False)
+class FoundLibrary(Value):
     """A library and its size: number of files, bytes, and its newest file's time (seconds since 1970).
 
     `where` says in words whose it is or was: a former system's, or another drive's; empty
     for one in one's own home.
     """
+
+    _shown: ClassVar[tuple[str, ...]] = ("files", "bytes", "where")
 
     library: Library
     files: int
@@ -41,8 +43,8 @@ class FoundLibrary:
     where: str = ""
 
 
-@dataclass(frozen=True, slots=True)
-class FindResult:
+@dataclass(frozen=True, slots=True, repr=False)
+class FindResult(Value):
     """What `find_libraries` found, where it searched, and folders it could not list."""
 
     libraries: tuple[FoundLibrary, ...]
@@ -51,8 +53,6 @@ class FindResult:
 
     def to_frame(self) -> pd.DataFrame:
         """Return one row a library: name, kind, place, files, bytes, changed, where."""
-        import pandas as pd
-
         rows: list[dict[str, Any]] = [
             {
                 "name": f.library.name,
@@ -60,16 +60,18 @@ class FindResult:
                 "place": str(f.library.path),
                 "files": f.files,
                 "bytes": f.bytes,
-                "changed": datetime.datetime.fromtimestamp(f.changed, datetime.UTC),
+                "changed": f.changed,
                 "where": f.where,
             }
             for f in self.libraries
         ]
-        return pd.DataFrame(rows, columns=["name", "kind", "place", "files", "bytes", "changed", "where"])
+        return frame(
+            rows, columns=["name", "kind", "place", "files", "bytes", "changed", "where"], times=("changed",)
+        )
 
 
 def find_libraries(
-    places: Sequence[str | os.PathLike[str]] = (),
+    places: AnyPath | Iterable[AnyPath] = (),
     *,
     kind: str | None = None,
     home: Path | None = None,
@@ -79,7 +81,7 @@ def find_libraries(
 
     Parameters
     ----------
-    places : sequence of path
+    places : path, or several
         Folders to search through. Without any, the places the kinds name for this
         operating system, the whole home folder, and all mounted drives are searched,
         former systems that lie in some folder included.
@@ -98,7 +100,7 @@ def find_libraries(
 
     Raises
     ------
-    WordsOff
+    UsageError
         If a place does not exist or the kind is not known.
 
     Examples
@@ -107,6 +109,7 @@ def find_libraries(
     >>> find_libraries([tempfile.mkdtemp()]).libraries
     ()
     """
+    places = (places,) if isinstance(places, str | os.PathLike) else tuple(places)
     kinds = load_kinds(state_folder())
     chosen = [kind_named(kinds, kind)] if kind is not None else list(kinds.values())
     unreadable: list[str] = []
@@ -151,7 +154,7 @@ def _measured(found: Sequence[Recognised], home: Path, progress: Progress) -> tu
 def _existing(place: str | os.PathLike[str]) -> Path:
     path = Path(place)
     if not path.is_dir():
-        raise WordsOff(f"There is no folder {shown(str(path))} to search through.")
+        raise UsageError(f"There is no folder {shown(str(path))} to search through.")
     return path.resolve()
 
 

@@ -6,7 +6,7 @@ import os
 from collections.abc import Iterable
 from dataclasses import dataclass
 from pathlib import Path
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, ClassVar
 
 from dunechest.chest.chest import Chest
 from dunechest.chest.chest_record import read_chest
@@ -14,18 +14,21 @@ from dunechest.chest.find_chest import find_chest
 from dunechest.errors import DuneChestError
 from dunechest.ledger import events
 from dunechest.machine.drives import drive_folders, filesystem
+from dunechest.values import Value, frame
 
 if TYPE_CHECKING:
     import pandas as pd
 
 
-@dataclass(frozen=True, slots=True)
-class ChestStatus:
+@dataclass(frozen=True, slots=True, repr=False)
+class ChestStatus(Value):
     """A chest this machine knows or has before it.
 
     `seen` is when it was last met (seconds since 1970), None for one never met
     before; `present` whether it is there now; `free` bytes on its drive, if so.
     """
+
+    _shown: ClassVar[tuple[str, ...]] = ("label", "folder", "present")
 
     id: str
     label: str
@@ -35,22 +38,28 @@ class ChestStatus:
     free: int | None
 
 
-@dataclass(frozen=True, slots=True)
-class ChestList:
+@dataclass(frozen=True, slots=True, repr=False)
+class ChestList(Value):
     """All chests, those that are there first."""
 
     chests: tuple[ChestStatus, ...]
 
     def to_frame(self) -> pd.DataFrame:
-        """Return one row a chest: label, id, place, present, free."""
-        import pandas as pd
-
-        return pd.DataFrame(
+        """Return one row a chest: label, id, place, present, free, and when it was last seen."""
+        return frame(
             [
-                {"label": c.label, "id": c.id, "place": str(c.folder), "present": c.present, "free": c.free}
+                {
+                    "label": c.label,
+                    "id": c.id,
+                    "place": str(c.folder),
+                    "present": c.present,
+                    "free": c.free,
+                    "seen": c.seen,
+                }
                 for c in self.chests
             ],
-            columns=["label", "id", "place", "present", "free"],
+            columns=["label", "id", "place", "present", "free", "seen"],
+            times=("seen",),
         )
 
 

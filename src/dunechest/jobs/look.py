@@ -2,16 +2,15 @@
 
 from __future__ import annotations
 
-import os
 from collections.abc import Iterable, Mapping
 from dataclasses import dataclass
-from typing import TYPE_CHECKING, Literal
+from typing import TYPE_CHECKING, ClassVar, Literal
 
 from dunechest.chest.chest import Chest
 from dunechest.findings import Finding, weightiest_first
 from dunechest.jobs.archive.options import ArchiveOptions
 from dunechest.jobs.archive.planning.make import plan_archive
-from dunechest.jobs.named import library_at
+from dunechest.jobs.named import AnyLibrary, get_chest, get_library
 from dunechest.jobs.study.contents import Contents, study
 from dunechest.jobs.study.drive import Drive
 from dunechest.jobs.study.drive_findings import slow_finding
@@ -23,8 +22,9 @@ from dunechest.library.parts import Part
 from dunechest.library.references.reading import Reference
 from dunechest.library.roles import Role, RoleTotal, totals
 from dunechest.machine.probe import write_speed
-from dunechest.names import shown
+from dunechest.names import AnyPath, shown
 from dunechest.transfer.walk import Walk
+from dunechest.values import Value, frame
 
 if TYPE_CHECKING:
     import pandas as pd
@@ -32,9 +32,11 @@ if TYPE_CHECKING:
 _BIGGEST = 8
 
 
-@dataclass(frozen=True, slots=True)
-class BigThing:
+@dataclass(frozen=True, slots=True, repr=False)
+class BigThing(Value):
     """A file or a folder of the library's top, and its bytes and files."""
+
+    _shown: ClassVar[tuple[str, ...]] = ("path", "files", "bytes")
 
     path: str
     role: str
@@ -42,9 +44,11 @@ class BigThing:
     bytes: int
 
 
-@dataclass(frozen=True, slots=True)
-class DriveFit:
+@dataclass(frozen=True, slots=True, repr=False)
+class DriveFit(Value):
     """How a library and a drive suit each other: what is needed and free (bytes), what it writes a second."""
+
+    _shown: ClassVar[tuple[str, ...]] = ("bag", "state")
 
     chest: Chest
     drive: Drive
@@ -55,9 +59,11 @@ class DriveFit:
     speed: float
 
 
-@dataclass(frozen=True, slots=True)
-class Readiness:
+@dataclass(frozen=True, slots=True, repr=False)
+class Readiness(Value):
     """What a look at a library shows; `findings` are weightiest first, `fit` is there if a chest was named."""
+
+    _shown: ClassVar[tuple[str, ...]] = ("files", "bytes")
 
     contents: Contents
     selection: Selection
@@ -108,8 +114,6 @@ class Readiness:
 
     def to_frame(self, of: Literal["roles", "parts", "references", "findings"] = "roles") -> pd.DataFrame:
         """Return one row a role, part, reference or finding."""
-        import pandas as pd
-
         rows: Iterable[dict[str, object]]
         if of == "roles":
             columns = ["role", "files", "bytes"]
@@ -126,12 +130,10 @@ class Readiness:
         else:
             columns = ["code", "weight", "what", "do"]
             rows = ({name: getattr(f, name) for name in columns} for f in self.findings)
-        return pd.DataFrame(list(rows), columns=columns)
+        return frame(list(rows), columns=columns)
 
 
-def look(
-    library: Library | str | os.PathLike[str], *, chest: Chest | None = None, choice: Choice = EVERYTHING
-) -> Readiness:
+def look(library: AnyLibrary, *, chest: Chest | AnyPath | None = None, choice: Choice = EVERYTHING) -> Readiness:
     """Look at a library without changing anything, and at a drive if one is named.
 
     No hollow file is opened. What the drive can hold is tried with a few empty files
@@ -139,9 +141,9 @@ def look(
 
     Parameters
     ----------
-    library : Library or path
+    library : Library, path or name
         What to look at.
-    chest : Chest, optional
+    chest : Chest, path or label, optional
         The chest it is to go to.
     choice : Choice
         What of it is to be archived.
@@ -152,30 +154,29 @@ def look(
 
     Raises
     ------
-    CutOff
+    CutOffError
         If its folder cannot be listed.
-    WordsOff
+    UsageError
         If a part does not exist.
     """
-    if not isinstance(library, Library):
-        library = library_at(library)
-    contents = study(library)
+    target = get_chest(chest) if chest is not None else None
+    contents = study(get_library(library))
     fit = None
-    if chest is None:
+    if target is None:
         selection = select(contents, choice)
         findings = library_findings(contents, selection)
     else:
-        (plan,) = plan_archive([contents], chest, ArchiveOptions(choice=choice))
+        (plan,) = plan_archive([contents], target, ArchiveOptions(choice=choice))
         selection = plan.selection
         findings = list(plan.findings)
         speed = 0.0
         if plan.drive.probed is not None and plan.room.free > 1 << 26:
             try:
-                speed = write_speed(chest.folder)
+                speed = write_speed(target.folder)
                 findings += slow_finding(speed, plan.room.need)
             except OSError:
                 pass  # the drive changed under our hands; the archive itself will say so
-        fit = DriveFit(chest, plan.drive, plan.bag, plan.state, plan.room.need, plan.room.free, speed)
+        fit = DriveFit(target, plan.drive, plan.bag, plan.state, plan.room.need, plan.room.free, speed)
     return Readiness(
         contents=contents,
         selection=selection,

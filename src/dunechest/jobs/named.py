@@ -10,7 +10,7 @@ from dunechest.chest.bag_entry import BagEntry
 from dunechest.chest.chest import Chest
 from dunechest.chest.find_chest import find_chest
 from dunechest.chest.records import LibraryRecord
-from dunechest.errors import DuneChestError, NotConnected, Refused, WordsOff
+from dunechest.errors import DuneChestError, NotConnectedError, RefusedError, UsageError
 from dunechest.jobs.here import machine_name
 from dunechest.jobs.known_chests import list_chests, note_chest
 from dunechest.ledger.folder import state_folder
@@ -18,9 +18,8 @@ from dunechest.library.kinds.load import load_kinds
 from dunechest.library.kinds.schema import PLAIN_KIND, Kind
 from dunechest.library.library import Library
 from dunechest.library.recognise import recognise
-from dunechest.names import quoted, shown, slug
+from dunechest.names import AnyPath, quoted, shown, slug
 
-AnyPath = str | os.PathLike[str]
 AnyLibrary = Library | str | os.PathLike[str]
 
 
@@ -29,7 +28,7 @@ def resolve_chest(text: str | os.PathLike[str]) -> Chest:
 
     Raises
     ------
-    WordsOff
+    UsageError
         If there is none, several have that label, or its drive is not plugged in.
     """
     name = os.fspath(text)
@@ -46,7 +45,7 @@ def resolve_chest(text: str | os.PathLike[str]) -> Chest:
     present = [c for c in wanted if c.present]
     away = [c for c in wanted if not c.present]
     if present and away:
-        raise NotConnected(
+        raise NotConnectedError(
             f"The chest {shown(name)!r} that this computer knows is not connected. Another chest with that label is, in "
             f"{shown(str(present[0].folder))}. Nothing was changed. Connect the right drive; or, if you mean that other "
             f"one, name its folder: {quoted(str(present[0].folder.parent))}"
@@ -57,9 +56,9 @@ def resolve_chest(text: str | os.PathLike[str]) -> Chest:
         return chest
     if len(present) > 1:
         places = "; ".join(shown(str(c.folder)) for c in present)
-        raise WordsOff(f"Several chests are called {shown(name)!r}. Name one by its folder: {places}.")
+        raise UsageError(f"Several chests are called {shown(name)!r}. Name one by its folder: {places}.")
     if wanted:
-        raise NotConnected(
+        raise NotConnectedError(
             f"The chest {shown(name)!r} is not connected; it was last in {shown(str(wanted[0].folder))}. "
             "Connect its drive, or name the folder where it is now."
         )
@@ -67,15 +66,15 @@ def resolve_chest(text: str | os.PathLike[str]) -> Chest:
         real = os.path.realpath(name)
         was = [c for c in chests if not c.present and real in (str(c.folder), str(c.folder.parent))]
         if was:
-            raise NotConnected(
+            raise NotConnectedError(
                 f"The chest {shown(was[0].label)!r} was in {shown(name)}, and is not there now: its drive is not connected, "
                 "or is mounted in another place. Nothing was changed."
             )
-        raise WordsOff(
+        raise UsageError(
             f"There is no chest in {shown(name)}. To make one: dunechest chest new {quoted(name)} --label NAME"
         )
     labels = ", ".join(shown(c.label) for c in chests) or "none yet"
-    raise WordsOff(f"No chest is called {shown(name)!r} and there is no such folder. Known chests: {labels}.")
+    raise UsageError(f"No chest is called {shown(name)!r} and there is no such folder. Known chests: {labels}.")
 
 
 def own_bag(chest: Chest, library: str) -> tuple[BagEntry, LibraryRecord]:
@@ -83,16 +82,16 @@ def own_bag(chest: Chest, library: str) -> tuple[BagEntry, LibraryRecord]:
 
     Raises
     ------
-    WordsOff
+    UsageError
         If there is no such library.
-    Refused
+    RefusedError
         If it is not a whole bag of Dune Chest's making.
     """
     entry = chest.bag(library)
     if entry.library is None:
         if entry.state == "damaged":
             raise DuneChestError(entry.why)
-        raise Refused(f"{shown(entry.name)} has no editions: {entry.why or entry.state}. Run: dunechest verify")
+        raise RefusedError(f"{shown(entry.name)} has no editions: {entry.why or entry.state}. Run: dunechest verify")
     return entry, entry.library
 
 
@@ -101,12 +100,12 @@ def refuse_if_damaged(entry: BagEntry) -> None:
 
     Raises
     ------
-    Refused
+    RefusedError
         If any record of the bag is damaged.
     """
     faults = entry.records.faults()
     if faults:
-        raise Refused(
+        raise RefusedError(
             f"{shown(entry.name)} is damaged ({shown(faults[0].path)}: {shown(faults[0].why)}), so nothing in it was "
             "changed. Run: dunechest verify"
         )
@@ -117,7 +116,7 @@ def library_at(path: str | os.PathLike[str], *, kinds: Mapping[str, Kind] | None
 
     Raises
     ------
-    WordsOff
+    UsageError
         If nothing is there, or something that is neither a folder nor a file.
     """
     place = Path(os.path.realpath(path))
@@ -131,7 +130,7 @@ def library_at(path: str | os.PathLike[str], *, kinds: Mapping[str, Kind] | None
         return Library(name, PLAIN_KIND, place, "folder", ("its path alone",))
     if place.is_file():
         return Library(name, PLAIN_KIND, place, "file", ("its path alone",))
-    raise WordsOff(f"There is no folder or file {shown(os.fspath(path))}.")
+    raise UsageError(f"There is no folder or file {shown(os.fspath(path))}.")
 
 
 def resolve_library(text: str) -> Library:
@@ -139,7 +138,7 @@ def resolve_library(text: str) -> Library:
 
     Raises
     ------
-    WordsOff
+    UsageError
         If it is neither, or the name belongs to several.
     """
     from dunechest.ledger.ledger import open_ledger
@@ -153,35 +152,36 @@ def resolve_library(text: str) -> Library:
         library = library_at(places[0])
         return Library(text, library.kind, library.path, library.shape, library.evidence)
     if not places:
-        raise WordsOff(
+        raise UsageError(
             f"{shown(text)!r} is neither a path nor a name that `dunechest find` has shown. "
             "Run `dunechest find`, or give the folder's path."
         )
     listed = "; ".join(shown(str(place)) for place in places)
-    raise WordsOff(f"{shown(text)!r} is the name of several libraries. Give the path of one: {listed}.")
+    raise UsageError(f"{shown(text)!r} is the name of several libraries. Give the path of one: {listed}.")
 
 
-def libraries_of(values: AnyLibrary | Iterable[AnyLibrary]) -> tuple[Library, ...]:
+def get_libraries(values: AnyLibrary | Iterable[AnyLibrary]) -> tuple[Library, ...]:
     """Return libraries as values: given as such, by path, or by a name that `find` showed; one alone is taken as one.
 
     Raises
     ------
-    WordsOff
+    UsageError
         If one of them is none of these.
     """
     if isinstance(values, Library | str | os.PathLike):
         values = (values,)
-    return tuple(library_of(value) for value in values)
+    return tuple(get_library(value) for value in values)
 
 
-def library_of(value: AnyLibrary) -> Library:
-    """Return a library as a value; see `libraries_of`."""
+def get_library(value: AnyLibrary) -> Library:
+    """Return a library as a value; see `get_libraries`."""
     if isinstance(value, Library):
         return value
-    return resolve_library(value) if isinstance(value, str) else library_at(value)
+    place = os.path.expanduser(value)
+    return resolve_library(place) if isinstance(place, str) else library_at(place)
 
 
-def chest_of(value: Chest | AnyPath) -> Chest:
+def get_chest(value: Chest | AnyPath) -> Chest:
     """Return a chest as a value: given as such, or by label, id, folder or mount point of its drive; see `resolve_chest`."""
     return value if isinstance(value, Chest) else resolve_chest(value)
 

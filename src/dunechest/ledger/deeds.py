@@ -16,7 +16,7 @@ from pathlib import Path
 
 import msgspec
 
-from dunechest.errors import CutOff
+from dunechest.errors import CutOffError
 from dunechest.ledger.folder import state_folder
 from dunechest.names import WireName, from_wire, shown, to_wire
 from dunechest.transfer import medium, safe
@@ -234,7 +234,7 @@ def begin(job: str, about: str, place: WireName, command: str = "") -> OpenDeed:
 
     Raises
     ------
-    CutOff
+    CutOffError
         If it cannot be written down: then nothing is done.
     """
     folder = _folder()
@@ -254,7 +254,7 @@ def begin(job: str, about: str, place: WireName, command: str = "") -> OpenDeed:
         medium.flush_file(fd)
         medium.flush_folder(str(folder))
     except OSError as error:
-        raise CutOff(
+        raise CutOffError(
             f"What is to be done cannot be written down in {shown(str(folder))} ({error.strerror}), and without "
             "that it could not be taken back. Nothing was changed."
         ) from error

@@ -25,11 +25,11 @@ from dunechest.library.formats.sqlite import COMPANIONS, companions, damage_in, 
 _TRIES = 5
 
 
-class NotCaptured(Exception):
+class NotCapturedError(Exception):
     """Why a file could not be captured as a database, in words."""
 
 
-class InUse(NotCaptured):
+class DatabaseInUseError(NotCapturedError):
     """An application holds the database for itself. Copying its file would give a broken one."""
 
 
@@ -59,13 +59,13 @@ def capture(database: Path, target: Path, scratch: Path) -> Capture:
 
     Raises
     ------
-    NotCaptured
+    NotCapturedError
         If SQLite cannot read the database; nothing is left at `target`.
     OSError
         If the drive cannot be written to.
     """
     if not looks_like_database(database):
-        raise NotCaptured("it is not an SQLite database, or is encrypted")
+        raise NotCapturedError("it is not an SQLite database, or is encrypted")
     wal, shm, journal = (Path(p) for p in companions(str(database)))
     try:
         # With an index file there, some process has the database open (or had, when it
@@ -77,11 +77,11 @@ def capture(database: Path, target: Path, scratch: Path) -> Capture:
             except sqlite3.Error as error:
                 target.unlink(missing_ok=True)
                 if getattr(error, "sqlite_errorcode", 0) & 0xFF in (sqlite3.SQLITE_BUSY, sqlite3.SQLITE_LOCKED):
-                    raise InUse(_HELD) from error
+                    raise DatabaseInUseError(_HELD) from error
         return _capture_aside(database, target, scratch)
     except sqlite3.Error as error:
         target.unlink(missing_ok=True)
-        raise NotCaptured(f"SQLite cannot read it: {error}") from error
+        raise NotCapturedError(f"SQLite cannot read it: {error}") from error
     except BaseException:
         target.unlink(missing_ok=True)
         raise
@@ -110,7 +110,7 @@ def _backup(source: sqlite3.Connection, target: Path) -> Capture:
             nonlocal until
             if status in (sqlite3.SQLITE_BUSY, sqlite3.SQLITE_LOCKED):
                 if time.monotonic() > until:
-                    raise InUse(_HELD)
+                    raise DatabaseInUseError(_HELD)
             else:
                 until = time.monotonic() + PATIENCE
 
@@ -142,7 +142,7 @@ def _begin_reading(source: sqlite3.Connection) -> None:
             if error.sqlite_errorcode & 0xFF not in (sqlite3.SQLITE_BUSY, sqlite3.SQLITE_LOCKED):
                 raise
             if time.monotonic() > until:
-                raise InUse(_HELD) from error
+                raise DatabaseInUseError(_HELD) from error
 
 
 def _capture_aside(database: Path, target: Path, scratch: Path) -> Capture:
@@ -163,7 +163,7 @@ def _capture_aside(database: Path, target: Path, scratch: Path) -> Capture:
     finally:
         for ending in ("", *COMPANIONS):
             Path(str(aside) + ending).unlink(missing_ok=True)
-    raise NotCaptured("it keeps changing, though no process could be seen that has it open")
+    raise NotCapturedError("it keeps changing, though no process could be seen that has it open")
 
 
 def _stamp(name: str) -> tuple[int, int, int] | None:

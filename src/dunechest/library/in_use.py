@@ -12,7 +12,7 @@ from collections.abc import Collection
 from dataclasses import dataclass
 from pathlib import Path
 
-from dunechest.library.formats.base import Unread
+from dunechest.library.formats.base import UnreadableError
 from dunechest.library.formats.keyed import document_of, values
 from dunechest.library.kinds.schema import Kind
 from dunechest.library.recognise import expand
@@ -71,7 +71,7 @@ def points_here(kind: Kind, place: Path, home: Path) -> bool | None:
             try:
                 # A person's own settings may be kept elsewhere, with a link to them.
                 document = document_of(Path(os.path.realpath(path)), form)
-            except Unread:
+            except UnreadableError:
                 continue
             for _, value in values(document, tuple(setting.key.split(".")), ()):
                 answer = bool(answer) or os.path.realpath(os.path.expanduser(value)) == os.path.realpath(place)

@@ -4,12 +4,12 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 from pathlib import Path
-from typing import Literal
+from typing import Any, Literal
 
 from dunechest.library.kinds.schema import Kind
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True, slots=True, repr=False)
 class Library:
     """A library on this machine.
 
@@ -32,3 +32,16 @@ class Library:
     path: Path
     shape: Literal["folder", "file"]
     evidence: tuple[str, ...] = ()
+
+    def to_dict(self) -> dict[str, Any]:
+        """Return the library as JSON values, its kind by name."""
+        return {
+            "name": self.name,
+            "kind": self.kind.name,
+            "path": str(self.path),
+            "shape": self.shape,
+            "evidence": list(self.evidence),
+        }
+
+    def __repr__(self) -> str:
+        return f"<Library {self.name!r} ({self.kind.name}) in {str(self.path)!r}>"

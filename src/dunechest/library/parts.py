@@ -7,7 +7,7 @@ from collections.abc import Iterable, Mapping
 from dataclasses import dataclass
 from pathlib import Path
 
-from dunechest.library.formats.base import Raw, Unread, text_of
+from dunechest.library.formats.base import Raw, UnreadableError, text_of
 from dunechest.library.formats.bibliographies import attachments, bibtex_entries
 from dunechest.library.formats.keyed import document_of, values
 from dunechest.library.formats.tables import part_rows
@@ -140,7 +140,7 @@ class _Maker:
                     self._add(gathered.setdefault(name, _Gathering()), text, target, path)
             else:
                 self._from_bibliography(spec, path, gathered)
-        except Unread:
+        except UnreadableError:
             return  # the reading of references reports it
 
     def _from_bibliography(self, spec: Parts, path: str, gathered: dict[str, _Gathering]) -> None:
@@ -205,7 +205,7 @@ class _Maker:
                 form = {".json": "json", ".ini": "ini"}.get(os.path.splitext(place)[1], "toml")
                 try:
                     document = document_of(self._library / place, form)
-                except Unread:
+                except UnreadableError:
                     return ""
                 return next((text for _, text in values(document, tuple(spec.named_by.split(".")), ())), "")
         return ""

@@ -6,7 +6,7 @@ import os
 from pathlib import Path
 from typing import Any
 
-from dunechest.library.formats.base import Unread
+from dunechest.library.formats.base import UnreadableError
 from dunechest.library.formats.keyed import document_of, values
 
 
@@ -21,6 +21,6 @@ def setting_in(file: Path, key: str, form: str = "") -> str | None:
         return ""
     try:
         document: Any = document_of(Path(os.path.realpath(file)), form or form_of(file))
-    except Unread:
+    except UnreadableError:
         return None
     return next((text for _, text in values(document, tuple(key.split(".")), ())), "")

@@ -15,6 +15,7 @@ from dataclasses import dataclass
 
 from dunechest.transfer import digests, disk, medium, stream
 from dunechest.transfer.digest_files import digest_files
+from dunechest.transfer.stream import TargetFailedError
 from dunechest.transfer.tasks import AROUND, WHOLE, CopyJob, CopyOutcome, CopyTask, Done, Job, Tell
 from dunechest.transfer.whole_files import (
     READING,
@@ -42,7 +43,7 @@ def perform(number: int, job: Job, tell: Tell) -> Done:
     return Done(number, digests=digest_files(job.tasks, tell))
 
 
-class _Moved(Exception):
+class _MovedError(Exception):
     """The source changed between the first look and the last."""
 
 
@@ -81,7 +82,7 @@ def _copy_one(task: CopyTask, place: int, waiting: list[_Written], job: CopyJob,
     for again, pause in enumerate((*_PAUSES, None)):
         try:
             outcome = _attempt(task, place, waiting, job, tell if again == 0 else _untold)
-        except _Moved:
+        except _MovedError:
             if pause is None:
                 why = f"it changed each of the {len(_PAUSES) + 1} times it was read"
                 return CopyOutcome("changing", why=why, again=again)
@@ -89,7 +90,7 @@ def _copy_one(task: CopyTask, place: int, waiting: list[_Written], job: CopyJob,
             continue
         except FileNotFoundError:
             return CopyOutcome("vanished", why="it was there at the start and is gone now")
-        except stream.TargetFailed as failure:
+        except TargetFailedError as failure:
             return CopyOutcome("cut-off", why=system_words(failure.__cause__))
         except OSError as error:
             return CopyOutcome("unreadable", why=system_words(error))
@@ -127,7 +128,7 @@ def _attempt(task: CopyTask, place: int, waiting: list[_Written], job: CopyJob, 
     try:
         target = disk.create(task.target, WRITING_NEW, task.mode)
     except OSError as error:
-        raise stream.TargetFailed from error
+        raise TargetFailedError from error
     try:
         around = len(data) >= AROUND and medium.bypass(target, True)
         write_whole(target, data, around)
@@ -135,13 +136,13 @@ def _attempt(task: CopyTask, place: int, waiting: list[_Written], job: CopyJob, 
     except OSError as error:
         close_written(target)
         discard(task.target)
-        raise stream.TargetFailed from error
+        raise TargetFailedError from error
     waiting.append(_Written(target, place, fast, len(data)))
     return CopyOutcome("ok", len(data), before.st_mtime_ns, stat.S_IMODE(before.st_mode), fast, slow)
 
 
 def _still(fd: int, before: os.stat_result, got: int, opened_ns: int) -> None:
-    """Raise `_Moved` unless the open file is what it was, and was read whole.
+    """Raise `_MovedError` unless the open file is what it was, and was read whole.
 
     An application that saves by renaming takes the name from the file that is being
     read; that changes its number of names, and with it the time of its last change.
@@ -153,13 +154,13 @@ def _still(fd: int, before: os.stat_result, got: int, opened_ns: int) -> None:
         or after.st_mtime_ns != before.st_mtime_ns
         or after.st_ctime_ns != before.st_ctime_ns
     ):
-        raise _Moved
+        raise _MovedError
     # A change within one tick of the clock leaves the time stamp as it is, so a stamp
     # from this very moment proves nothing yet.
     youngest = max(before.st_mtime_ns, before.st_ctime_ns)
     tick = _TICK_COARSE if before.st_mtime_ns % 1_000_000_000 == 0 == before.st_ctime_ns % 10_000_000 else _TICK_FINE
     if abs(opened_ns - youngest) < tick:  # rounding may put it into the near future
-        raise _Moved
+        raise _MovedError
 
 
 def _dress(fd: int, task: CopyTask, info: os.stat_result) -> None:
@@ -183,7 +184,7 @@ def _copy_large(task: CopyTask, source: int, before: os.stat_result, sha512: boo
     try:
         target = disk.create(task.target, WRITING_NEW, task.mode)
     except OSError as error:
-        raise stream.TargetFailed from error
+        raise TargetFailedError from error
     kept = False
     try:
         opened = time.time_ns()
@@ -199,7 +200,7 @@ def _copy_large(task: CopyTask, source: int, before: os.stat_result, sha512: boo
         try:
             _dress(target, task, before)
         except OSError as error:
-            raise stream.TargetFailed from error
+            raise TargetFailedError from error
         kept = True
         return CopyOutcome("ok", size, before.st_mtime_ns, stat.S_IMODE(before.st_mode), read, slow)
     finally:

@@ -20,7 +20,7 @@ from typing import BinaryIO, Self, TypeVar
 
 import msgspec
 
-from dunechest.errors import CutOff
+from dunechest.errors import CutOffError
 from dunechest.transfer import copying, medium
 from dunechest.transfer.tasks import (
     WHOLE,
@@ -155,7 +155,7 @@ class Crew:
 
         Raises
         ------
-        CutOff
+        CutOffError
             If a worker process was ended from outside.
         """
         if not self._processes:
@@ -182,7 +182,7 @@ class Crew:
                 upcoming = next(source, None)
             worker, answer = self._answers.get()
             if answer is None:
-                raise CutOff(_ENDED)
+                raise CutOffError(_ENDED)
             if isinstance(answer, Told):
                 self._tell(answer.bytes)
                 continue
@@ -209,7 +209,7 @@ class Crew:
 
         Raises
         ------
-        CutOff
+        CutOffError
             If a worker process was ended from outside.
         """
         for batch, done in self._each(items, size_of, job):
@@ -238,7 +238,7 @@ class Crew:
 
         Raises
         ------
-        CutOff
+        CutOffError
             If a worker process was ended from outside.
         """
         for batch, done in self._each(items, size_of, lambda batch: DigestJob([task(item) for item in batch]), until):
@@ -269,7 +269,7 @@ class Crew:
         try:
             send(pipe, numbered)  # type: ignore[arg-type]
         except OSError as error:
-            raise CutOff(_ENDED) from error
+            raise CutOffError(_ENDED) from error
 
 
 def _start() -> subprocess.Popen[bytes]:

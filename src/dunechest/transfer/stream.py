@@ -28,7 +28,7 @@ STRETCH = 64 << 20
 Tell = Callable[[int], None]
 
 
-class TargetFailed(Exception):
+class TargetFailedError(Exception):
     """The side that is written to failed; the cause is the system's own error.
 
     Kept apart from a plain ``OSError``, which in this module always means the source.
@@ -141,7 +141,7 @@ class ProvingWriter:
 
     def _check(self) -> None:
         if self._error is not None:
-            raise TargetFailed from self._error
+            raise TargetFailedError from self._error
 
     def abandon(self) -> None:
         """Stop writing after an error elsewhere."""
@@ -232,7 +232,7 @@ def copy(
     ------
     OSError
         If the source cannot be read.
-    TargetFailed
+    TargetFailedError
         If the target cannot be written or read back.
     """
     reader = ReadAhead(source)

@@ -68,13 +68,13 @@ def command(out: Out, libraries: tuple[str, ...], chests: tuple[str, ...], **ask
     """
     from dunechest.cli.output import say_recovered
     from dunechest.cli.views import archive as view
-    from dunechest.errors import WordsOff
+    from dunechest.errors import UsageError
     from dunechest.findings import stops
     from dunechest.jobs.archive import plan_archive, refuse_if_stopped
     from dunechest.jobs.named import resolve_chest, resolve_library
 
     if len(chests) > 1:
-        raise WordsOff("--to is given more than once. Archive to one chest at a time. Nothing was changed.")
+        raise UsageError("--to is given more than once. Archive to one chest at a time. Nothing was changed.")
     options = _options(asked)
     target = resolve_chest(chests[0])
     say_recovered(out, target)

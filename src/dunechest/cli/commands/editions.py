@@ -35,7 +35,7 @@ def command(out: Out, chest: str, library: str, thin: str | None, plan_only: boo
     """
     from dunechest.cli.output import say_recovered
     from dunechest.cli.views import editions as editions_view
-    from dunechest.errors import Refused, WordsOff
+    from dunechest.errors import RefusedError, UsageError
     from dunechest.jobs.editions import carry_out, list_editions, plan_drop
     from dunechest.jobs.editions.retention_rule import USUAL
     from dunechest.jobs.named import resolve_chest
@@ -43,7 +43,7 @@ def command(out: Out, chest: str, library: str, thin: str | None, plan_only: boo
     from dunechest.words import number
 
     if plan_only and thin is None:
-        raise WordsOff("--plan goes with --thin: a list changes nothing anyway.")
+        raise UsageError("--plan goes with --thin: a list changes nothing anyway.")
     target = resolve_chest(chest)
     say_recovered(out, target)
     if thin is None:
@@ -57,7 +57,7 @@ def command(out: Out, chest: str, library: str, thin: str | None, plan_only: boo
     plan = plan_drop(target, library, thin or USUAL)
     if not plan_only and plan.dropped and not yes:
         if out.json or out.quiet or not (sys.stdin.isatty() and sys.stdout.isatty()):
-            raise Refused(
+            raise RefusedError(
                 f"{number(len(plan.dropped), 'edition')} of {shown(plan.bag)} would be deleted for good. Nothing was changed. "
                 "To see which: --plan. To do it without being asked: --yes"
             )

@@ -119,7 +119,7 @@ def draft(out: Out, folder: str, name: str | None, write_to: str | None) -> int:
     """
     from pathlib import Path
 
-    from dunechest.errors import Refused
+    from dunechest.errors import RefusedError
     from dunechest.library.draft.compose import draft_kind
     from dunechest.transfer import safe
 
@@ -127,7 +127,7 @@ def draft(out: Out, folder: str, name: str | None, write_to: str | None) -> int:
     if write_to is not None:
         target = Path(write_to)
         if target.exists() or target.is_symlink():
-            raise Refused(f"{shown(write_to)} is there already. Nothing was written; name a new file.")
+            raise RefusedError(f"{shown(write_to)} is there already. Nothing was written; name a new file.")
         safe.write_file(target, drafted.text.encode())
     if out.json:
         lines = [

@@ -138,12 +138,12 @@ class _Planned:
 
 
 def _refuse_contradictions(libraries: tuple[str, ...], everything: bool, saved: str | None, plan_only: bool) -> None:
-    from dunechest.errors import WordsOff
+    from dunechest.errors import UsageError
 
     if everything and libraries:
-        raise WordsOff("--all means every library: name none beside it.")
+        raise UsageError("--all means every library: name none beside it.")
     if saved and (libraries or everything or plan_only):
-        raise WordsOff("--follow does what the kept plan says: name no library beside it.")
+        raise UsageError("--follow does what the kept plan says: name no library beside it.")
 
 
 def _options(asked: dict[str, Any]) -> RestoreOptions:
@@ -244,13 +244,13 @@ def _take_back_first(out: Out) -> None:
 
 
 def _pair(word: str) -> tuple[str, str]:
-    from dunechest.errors import WordsOff
+    from dunechest.errors import UsageError
     from dunechest.jobs.restore.places_map import counterpart
     from dunechest.names import shown
 
     old, mark, new = word.partition("=")
     if not mark or not old or not new:
-        raise WordsOff(
+        raise UsageError(
             f"--counterpart {shown(word)}: write the old folder, an equals sign, and the one here: OLD=NEW."
         )
     return counterpart(old, new)

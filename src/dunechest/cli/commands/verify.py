@@ -29,14 +29,14 @@ def command(out: Out, chest: str, libraries: tuple[str, ...], quick: bool, span:
     from dunechest.chest.chest import Chest
     from dunechest.cli.output import say_recovered
     from dunechest.cli.views import verify as verify_view
-    from dunechest.errors import WordsOff
+    from dunechest.errors import UsageError
     from dunechest.jobs.named import resolve_chest
     from dunechest.jobs.verify import verify
     from dunechest.words import seconds_of
 
     seconds = seconds_of(span) if span is not None else None
     if span is not None and (seconds is None or quick or is_bag(Path(chest))):
-        raise WordsOff("--for takes a time such as 20min or 2h, a chest, and does not go with --quick.")
+        raise UsageError("--for takes a time such as 20min or 2h, a chest, and does not go with --quick.")
     target = chest if is_bag(Path(chest)) else resolve_chest(chest)
     if isinstance(target, Chest):
         say_recovered(out, target)

@@ -10,7 +10,7 @@ can make again, and takes over files that lie in the right place.
 
 from __future__ import annotations
 
-from dunechest.demo.applications.base import Application, Opened, Refusal
+from dunechest.demo.applications.base import Application, Opened, RefusalError
 from dunechest.demo.applications.cuttlebone import Cuttlebone
 from dunechest.demo.applications.glasswort import Glasswort
 from dunechest.demo.applications.limpet import Limpet
@@ -31,4 +31,4 @@ APPLICATIONS: dict[str, type[Application]] = {
     "limpet": Limpet,
 }
 
-__all__ = ["APPLICATIONS", "Application", "Opened", "Refusal"]
+__all__ = ["APPLICATIONS", "Application", "Opened", "RefusalError"]

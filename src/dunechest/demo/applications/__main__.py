@@ -7,7 +7,7 @@ import sys
 import time
 from pathlib import Path
 
-from dunechest.demo.applications import APPLICATIONS, Opened, Refusal
+from dunechest.demo.applications import APPLICATIONS, Opened, RefusalError
 from dunechest.names import shown
 
 
@@ -49,7 +49,7 @@ def main() -> int:
             _show(opened, everything=words.verb == "list")
             time.sleep(words.hold)
             return 1 if opened.missing else 0
-    except Refusal as refusal:
+    except RefusalError as refusal:
         print(f"refused: {shown(str(refusal))}", file=sys.stderr)
         return 1
 

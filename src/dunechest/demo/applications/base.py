@@ -11,7 +11,7 @@ from dataclasses import dataclass
 from pathlib import Path
 
 
-class Refusal(Exception):
+class RefusalError(Exception):
     """The application will not open the library; the message says why."""
 
 
@@ -70,13 +70,13 @@ class Application(ABC):
 
         Raises
         ------
-        Refusal
+        RefusalError
             If it is locked by a living process, broken, or not whole.
         """
         library = self.library
         mark = library / self.lock_mark
         if mark.exists() and _lives(mark):
-            raise Refusal(f"{library} is already open.")
+            raise RefusalError(f"{library} is already open.")
         with self._held(library) as opened:
             mark.write_text(f"{os.getpid()}\n", encoding="utf-8")
             try:

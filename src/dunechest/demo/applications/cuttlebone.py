@@ -8,7 +8,7 @@ from contextlib import contextmanager
 from pathlib import Path
 from typing import Any
 
-from dunechest.demo.applications.base import Application, Opened, Refusal
+from dunechest.demo.applications.base import Application, Opened, RefusalError
 from dunechest.demo.games import listing_digest
 
 
@@ -37,7 +37,7 @@ class Cuttlebone(Application):
             done.append(f"made a new, empty library in {library}")
         descriptors = library / "descriptors"
         if not descriptors.is_dir() or not (library / "titles").is_dir():
-            raise Refusal(f"{library} is half a library: titles and descriptors belong together.")
+            raise RefusalError(f"{library} is half a library: titles and descriptors belong together.")
         things, missing = [], []
         for place in sorted(descriptors.glob("*.title")):
             title = self._read(place)
@@ -60,4 +60,4 @@ class Cuttlebone(Application):
             title = tomllib.loads(place.read_text(encoding="utf-8"))
             return {key: title[key] for key in ("name", "files", "bytes", "listing")}
         except (tomllib.TOMLDecodeError, UnicodeDecodeError, KeyError) as error:
-            raise Refusal(f"The descriptor {place.name} is broken: {error}.") from error
+            raise RefusalError(f"The descriptor {place.name} is broken: {error}.") from error

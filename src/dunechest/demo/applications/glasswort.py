@@ -7,7 +7,7 @@ from collections.abc import Iterator
 from contextlib import closing, contextmanager
 from pathlib import Path
 
-from dunechest.demo.applications.base import Application, Opened, Refusal
+from dunechest.demo.applications.base import Application, Opened, RefusalError
 from dunechest.transfer.hollow import hollow as is_hollow
 
 
@@ -26,9 +26,9 @@ class Glasswort(Application):
     def _held(self, library: Path) -> Iterator[Opened]:
         catalogue = library / "catalogue.glw"
         if not catalogue.is_file():
-            raise Refusal(f"There is no catalogue in {library}.")
+            raise RefusalError(f"There is no catalogue in {library}.")
         if not (library / "originals").is_dir():
-            raise Refusal(f"The originals of {library} are gone; a catalogue alone is nothing.")
+            raise RefusalError(f"The originals of {library} are gone; a catalogue alone is nothing.")
         with closing(sqlite3.connect(catalogue)) as database:
             try:
                 words = database.execute("PRAGMA integrity_check(1)").fetchone()[0]
@@ -39,9 +39,9 @@ class Glasswort(Application):
                 remarks = dict(database.execute("SELECT key, value FROM remark"))
                 albums = database.execute("SELECT count(*) FROM album").fetchone()[0]
             except sqlite3.DatabaseError as error:
-                raise Refusal(f"The catalogue is broken: {error}.") from error
+                raise RefusalError(f"The catalogue is broken: {error}.") from error
             if words != "ok":
-                raise Refusal(f"The catalogue is broken: {words}.")
+                raise RefusalError(f"The catalogue is broken: {words}.")
             yield self._show(library, rows, albums, remarks.get("home", ""))
 
     def _show(self, library: Path, rows: list[tuple[int, str, str, str]], albums: int, old_home: str) -> Opened:

@@ -8,7 +8,7 @@ from collections.abc import Iterator
 from contextlib import closing, contextmanager
 from pathlib import Path
 
-from dunechest.demo.applications.base import Application, Opened, Refusal
+from dunechest.demo.applications.base import Application, Opened, RefusalError
 
 
 class Limpet(Application):
@@ -26,7 +26,7 @@ class Limpet(Application):
     def _held(self, library: Path) -> Iterator[Opened]:
         devices = sorted(library.glob("*/device.toml"))
         if not devices:
-            raise Refusal(f"There is no backup of a handset in {library}.")
+            raise RefusalError(f"There is no backup of a handset in {library}.")
         things, missing, items = [], [], 0
         for place in devices:
             try:
@@ -34,7 +34,7 @@ class Limpet(Application):
                 with closing(sqlite3.connect(place.parent / device["list"])) as database:
                     rows = database.execute("SELECT stored, true_path FROM item").fetchall()
             except (OSError, ValueError, KeyError, sqlite3.DatabaseError) as error:
-                raise Refusal(f"The list of {place.parent.name} is broken: {error}.") from error
+                raise RefusalError(f"The list of {place.parent.name} is broken: {error}.") from error
             items += sum((place.parent / stored).is_file() for stored, _ in rows)
             missing += [f"{device['name']}: {path}" for stored, path in rows if not (place.parent / stored).is_file()]
             things.append(device["name"])

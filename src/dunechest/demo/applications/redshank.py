@@ -10,7 +10,7 @@ from urllib.parse import unquote, urlsplit
 
 from defusedxml.ElementTree import parse
 
-from dunechest.demo.applications.base import Application, Opened, Refusal
+from dunechest.demo.applications.base import Application, Opened, RefusalError
 from dunechest.demo.sounds import LIST_HEADER
 
 
@@ -28,7 +28,7 @@ class Redshank(Application):
     @contextmanager
     def _held(self, library: Path) -> Iterator[Opened]:
         if not (library / "redshank.ini").is_file() or not (library / "sounds").is_dir():
-            raise Refusal(f"There are no recordings in {library}.")
+            raise RefusalError(f"There are no recordings in {library}.")
         sounds = sorted((library / "sounds").rglob("*.wav"))
         things, missing, done = [], [], []
         lists = sorted((library / "playlists").glob("*.m3u8")) + sorted((library / "playlists").glob("*.xspf"))
@@ -55,7 +55,7 @@ class Redshank(Application):
         if playlist.suffix == ".m3u8":
             text = playlist.read_text(encoding="utf-8")
             if not text.startswith(LIST_HEADER):
-                raise Refusal(f"The playlist {playlist.name} is broken.")
+                raise RefusalError(f"The playlist {playlist.name} is broken.")
             return [line for line in text.splitlines() if line and not line.startswith("#")]
         locations = parse(playlist).iter("{http://xspf.org/ns/0/}location")
         return [unquote(location.text or "") for location in locations]

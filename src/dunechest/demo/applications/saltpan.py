@@ -7,7 +7,7 @@ from collections.abc import Iterator
 from contextlib import contextmanager
 from pathlib import Path
 
-from dunechest.demo.applications.base import Application, Opened, Refusal
+from dunechest.demo.applications.base import Application, Opened, RefusalError
 
 _FONTS = 2
 
@@ -29,7 +29,7 @@ class Saltpan(Application):
             designs = json.loads((library / "index.json").read_text(encoding="utf-8"))["designs"]
             rows = [(row["title"], row["file"], row["preview"]) for row in designs.values()]
         except (OSError, ValueError, KeyError, TypeError) as error:
-            raise Refusal(f"The index of {library} is broken: {error}.") from error
+            raise RefusalError(f"The index of {library} is broken: {error}.") from error
         things, missing, remade = [], [], 0
         for title, file, preview in rows:
             place = library / file

@@ -7,7 +7,7 @@ from collections.abc import Iterator
 from contextlib import contextmanager
 from pathlib import Path
 
-from dunechest.demo.applications.base import Application, Opened, Refusal
+from dunechest.demo.applications.base import Application, Opened, RefusalError
 from dunechest.demo.papers import HEADER
 
 _ENTRY = re.compile(r"^@\w+\{(\w+),$(.*?)^\}$", re.MULTILINE | re.DOTALL)
@@ -29,14 +29,14 @@ class Seaholly(Application):
     def _held(self, library: Path) -> Iterator[Opened]:
         bibliography = library / "papers.bib"
         if not bibliography.is_file() or not (library / "papers.files").is_dir():
-            raise Refusal(f"{library} is half a library: papers.bib and papers.files belong together.")
+            raise RefusalError(f"{library} is half a library: papers.bib and papers.files belong together.")
         with bibliography.open(encoding="utf-8") as file:
             try:
                 text = file.read()
             except UnicodeDecodeError as error:
-                raise Refusal(f"The bibliography is broken: {error}.") from error
+                raise RefusalError(f"The bibliography is broken: {error}.") from error
             if not text.startswith(HEADER) or text.count("{") != text.count("}"):
-                raise Refusal("The bibliography is broken: it does not end as it should.")
+                raise RefusalError("The bibliography is broken: it does not end as it should.")
             things, missing = [], []
             for key, body in _ENTRY.findall(text):
                 things.append(key)

@@ -7,7 +7,7 @@ from collections.abc import Iterator
 from contextlib import contextmanager
 from pathlib import Path
 
-from dunechest.demo.applications.base import Application, Opened, Refusal
+from dunechest.demo.applications.base import Application, Opened, RefusalError
 
 
 class Spindrift(Application):
@@ -25,14 +25,14 @@ class Spindrift(Application):
     def _held(self, library: Path) -> Iterator[Opened]:
         bundles = sorted((library / "projects").glob("*.spindrift"))
         if not bundles:
-            raise Refusal(f"There are no projects in {library}.")
+            raise RefusalError(f"There are no projects in {library}.")
         things, missing, clips, remade = [], [], 0, 0
         for bundle in bundles:
             try:
                 project = json.loads((bundle / "project.json").read_text(encoding="utf-8"))
                 used = [clip["path"] for clip in project["clips"]]
             except (OSError, ValueError, KeyError, TypeError) as error:
-                raise Refusal(f"The project {bundle.name} is broken: {error}.") from error
+                raise RefusalError(f"The project {bundle.name} is broken: {error}.") from error
             for path in used:
                 place = self._find(library, bundle, path)
                 if place is None:

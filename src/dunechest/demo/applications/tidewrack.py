@@ -7,7 +7,7 @@ from collections.abc import Iterator
 from contextlib import closing, contextmanager
 from pathlib import Path
 
-from dunechest.demo.applications.base import Application, Opened, Refusal
+from dunechest.demo.applications.base import Application, Opened, RefusalError
 
 
 class Tidewrack(Application):
@@ -30,16 +30,16 @@ class Tidewrack(Application):
     def _held(self, library: Path) -> Iterator[Opened]:
         place = library / "notes.tide"
         if not place.is_file():
-            raise Refusal(f"There are no notes in {library}.")
+            raise RefusalError(f"There are no notes in {library}.")
         with closing(sqlite3.connect(place)) as database:
             try:
                 words = database.execute("PRAGMA integrity_check(1)").fetchone()[0]
                 titles = [row[0] for row in database.execute("SELECT title FROM note ORDER BY id")]
                 books = database.execute("SELECT count(*) FROM notebook").fetchone()[0]
             except sqlite3.DatabaseError as error:
-                raise Refusal(f"The notes are broken: {error}.") from error
+                raise RefusalError(f"The notes are broken: {error}.") from error
             if words != "ok":
-                raise Refusal(f"The notes are broken: {words}.")
+                raise RefusalError(f"The notes are broken: {words}.")
             done = []
             index = library / "search-index" / "words.idx"
             if not index.exists():

@@ -11,7 +11,8 @@ from dunechest.jobs.archive.plan import ArchivePlan, Difference, PlannedDatabase
 from dunechest.jobs.archive.planning.make import plan_archive
 from dunechest.jobs.archive.result import ArchiveResult
 from dunechest.jobs.archive.unchanged import unchanged
-from dunechest.jobs.named import AnyLibrary, AnyPath, chest_of, libraries_of
+from dunechest.jobs.named import AnyLibrary, get_chest, get_libraries
+from dunechest.names import AnyPath
 from dunechest.progress import Progress, silent
 
 __all__ = [
@@ -57,9 +58,9 @@ def archive(
 
     Raises
     ------
-    Refused
+    RefusedError
         If a *stop* finding remains. Nothing was changed.
-    CutOff
+    CutOffError
         If the drive is full, gone or failing. The same call goes on from there.
 
     Examples
@@ -67,12 +68,12 @@ def archive(
     >>> import dunechest, pathlib, tempfile
     >>> home, drive = pathlib.Path(tempfile.mkdtemp()), tempfile.mkdtemp()
     >>> _ = (home / "notes.txt").write_text("spring tide at noon")
-    >>> (result,) = dunechest.archive(home, dunechest.create_chest(drive, "blue"))
+    >>> (result,) = dunechest.archive(home, dunechest.create_chest(drive, "red"))
     >>> result.files_copied, result.well
     (1, True)
     """
-    target = chest_of(chest)
-    known = libraries_of(libraries)
+    target = get_chest(chest)
+    known = get_libraries(libraries)
     seen = {library.path: unchanged(library, target, options) for library in known}
     rest = [library for library in known if seen[library.path] is None]
     plans = plan_archive(rest, target, options) if rest else ()

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
-from dunechest.errors import WordsOff
+from dunechest.errors import UsageError
 from dunechest.jobs.study.selection import EVERYTHING, Choice
 from dunechest.names import is_slug, shown
 
@@ -44,7 +44,7 @@ class ArchiveOptions:
 
     Raises
     ------
-    WordsOff
+    UsageError
         If `name` cannot be a bag's name, or a code is not one of `STOP_CODES`: a mistyped one must not look as if it
         had been heeded.
     """
@@ -57,11 +57,11 @@ class ArchiveOptions:
     def __post_init__(self) -> None:
         object.__setattr__(self, "ignore", (self.ignore,) if isinstance(self.ignore, str) else tuple(self.ignore))
         if self.name is not None and not is_slug(self.name):
-            raise WordsOff(f"{shown(self.name)!r} cannot be a bag's name: use small letters, digits and hyphens.")
+            raise UsageError(f"{shown(self.name)!r} cannot be a bag's name: use small letters, digits and hyphens.")
         for code in self.ignore:
             if code not in STOP_CODES:
                 known = ", ".join(sorted(STOP_CODES))
-                raise WordsOff(f"--despite {shown(code)}: there is no such finding. Codes: {known}.")
+                raise UsageError(f"--despite {shown(code)}: there is no such finding. Codes: {known}.")
 
 
 #: The options of whoever chose nothing.

@@ -19,10 +19,10 @@ from dunechest.jobs.study.contents import Contents
 from dunechest.jobs.study.drive import Drive
 from dunechest.jobs.study.room import Room
 from dunechest.jobs.study.selection import Choice, LeftBehind, Selection, Stray
-from dunechest.jobs.values import digest_of_values
 from dunechest.library.library import Library
 from dunechest.library.roles import Role
 from dunechest.transfer.walk import FileEntry, Walk
+from dunechest.values import digest_of_values, plain
 
 
 class PlannedFile(msgspec.Struct, frozen=True, gc=False):
@@ -139,7 +139,7 @@ class ArchivePlan:
             "bag": self.bag,
             "state": self.state,
             "edition": self.edition,
-            "options": msgspec.to_builtins(self.options),
+            "options": plain(self.options),
             "files": len(files),
             "each file": digest_of_values([files, databases]),
             "kept": digest_of_values([file.stored for file in self.kept]),
@@ -151,6 +151,10 @@ class ArchivePlan:
                 f"{f.code}: {f.what}" for f in self.findings if f.weight == "stop" and f.code != "no-room"
             ),
         }
+
+    def to_dict(self) -> dict[str, Any]:
+        """Return the plan as JSON values: its decisions, the room, and what there is to say of it."""
+        return {**self.decisions(), "room": plain(self.room), "findings": plain(self.findings)}
 
     def __eq__(self, other: object) -> bool:
         return isinstance(other, ArchivePlan) and self.decisions() == other.decisions()

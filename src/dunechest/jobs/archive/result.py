@@ -4,19 +4,20 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 from pathlib import Path
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, ClassVar
 
 from dunechest.chest.records import ChangeCounts
 from dunechest.findings import Finding
 from dunechest.jobs.study.selection import LeftBehind
 from dunechest.names import shown
+from dunechest.values import Value, frame
 
 if TYPE_CHECKING:
     import pandas as pd
 
 
-@dataclass(frozen=True, slots=True)
-class ArchiveResult:
+@dataclass(frozen=True, slots=True, repr=False)
+class ArchiveResult(Value):
     """The account of an archive run for one library.
 
     `files_found` is `files_copied` plus the number of `left_out`, and so for bytes;
@@ -33,6 +34,8 @@ class ArchiveResult:
     had gone from the chest, or had another size there, and were copied again; `lost` are those of which the library has
     other bytes by now.
     """
+
+    _shown: ClassVar[tuple[str, ...]] = ("library", "state", "edition", "files_copied", "bytes_copied", "well")
 
     library: str
     bag: str
@@ -85,9 +88,7 @@ class ArchiveResult:
 
     def to_frame(self) -> pd.DataFrame:
         """Return one row a file left out: path, bytes, why, fault."""
-        import pandas as pd
-
-        return pd.DataFrame(
+        return frame(
             [{"path": shown(o.path), "bytes": o.size, "why": o.why, "fault": o.fault} for o in self.left_out],
             columns=["path", "bytes", "why", "fault"],
         )

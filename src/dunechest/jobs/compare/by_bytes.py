@@ -8,11 +8,13 @@ from pathlib import Path
 
 from dunechest.chest.bag_records import BagRecords, stamp
 from dunechest.chest.layout import DATA
-from dunechest.errors import ChestBusy, RecordDamaged
+from dunechest.errors import ChestBusyError, RecordDamagedError
 from dunechest.jobs.compare.places import Place, place_named
 from dunechest.jobs.compare.result import Comparison, Mismatch
+from dunechest.jobs.named import AnyLibrary
 from dunechest.ledger.folder import state_folder
 from dunechest.library.formats.sqlite import COMPANIONS, databases_differ
+from dunechest.library.library import Library
 from dunechest.machine.identity import this_machine
 from dunechest.names import from_wire, shown
 from dunechest.progress import Progress, Tally, silent
@@ -21,30 +23,31 @@ from dunechest.transfer.tasks import DigestTask
 from dunechest.transfer.walk import entry_of
 
 
-def compare(first: str, second: str, *, progress: Progress = silent) -> Comparison:
+def compare(first: AnyLibrary, second: AnyLibrary, *, progress: Progress = silent) -> Comparison:
     """Compare two places, every byte.
 
     Parameters
     ----------
-    first, second : str
-        Each a folder; a name that `find` showed; ``CHEST/LIBRARY`` for what a chest holds, by the chest's
+    first, second : Library, path or str
+        Each a library; a folder; a name that `find` showed; ``CHEST/LIBRARY`` for what a chest holds, by the chest's
         label or place; and with ``@N`` behind that its edition N.
     progress : Progress
         Told how far it is.
 
     Raises
     ------
-    WordsOff
+    UsageError
         If one of them is nothing that can be compared.
-    CutOff
+    CutOffError
         If one cannot be listed.
     """
+    names = [str(place.path) if isinstance(place, Library) else os.fspath(place) for place in (first, second)]
     for again in range(_TIMES):
         # An archive that commits meanwhile would make everything look wrong: then it is begun again.
         try:
-            one, other = place_named(first), place_named(second)
+            one, other = place_named(names[0]), place_named(names[1])
             result = _compare(one, other, progress)
-        except RecordDamaged:
+        except RecordDamagedError:
             if again + 1 == _TIMES:
                 raise
             time.sleep(0.1 * (again + 1))
@@ -54,8 +57,8 @@ def compare(first: str, second: str, *, progress: Progress = silent) -> Comparis
         ):
             return result
         time.sleep(0.2 * (again + 1))
-    raise ChestBusy(
-        f"{shown(first)} or {shown(second)} was being changed all the time. Compare them when that is done."
+    raise ChestBusyError(
+        f"{shown(names[0])} or {shown(names[1])} was being changed all the time. Compare them when that is done."
     )
 
 

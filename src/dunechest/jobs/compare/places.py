@@ -17,7 +17,7 @@ from dunechest.chest.chest import Chest
 from dunechest.chest.layout import DATA, DATA_FOLDER, DUNE, LIBRARY_FILES
 from dunechest.chest.records import FileRecord, LibraryRecord
 from dunechest.chest.tag_lists import RecordFault
-from dunechest.errors import CutOff, DuneChestError, WordsOff
+from dunechest.errors import CutOffError, DuneChestError, UsageError
 from dunechest.jobs.named import own_bag, resolve_chest, resolve_library
 from dunechest.names import from_wire, shown
 from dunechest.transfer.walk import walk
@@ -57,7 +57,7 @@ def place_named(text: str) -> Place:
         opened = resolve_chest(chest)
         return _edition(text, _bag_in(opened, library), number, opened.faults)
     if number is not None:
-        raise WordsOff(f"{shown(text)!r}: editions are of what a chest holds: CHEST/LIBRARY@N.")
+        raise UsageError(f"{shown(text)!r}: editions are of what a chest holds: CHEST/LIBRARY@N.")
     if is_bag(folder):
         return _folder(text, folder / DATA_FOLDER)
     return _folder(text, resolve_library(plain).path)
@@ -72,7 +72,7 @@ def _folder(name: str, folder: Path) -> Place:
     try:
         listing = walk(str(folder))
     except OSError as error:
-        raise CutOff(f"{shown(str(folder))} cannot be listed: {error.strerror}.") from error
+        raise CutOffError(f"{shown(str(folder))} cannot be listed: {error.strerror}.") from error
     one = len(listing.files) == 1 and folder.is_file()
     found: dict[str, tuple[Path, int, int | None]] = {
         f.path: (folder if one else folder / f.path, f.size, f.mtime_ns) for f in listing.files

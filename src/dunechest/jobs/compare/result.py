@@ -3,36 +3,41 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
-from typing import TYPE_CHECKING, Literal
+from typing import TYPE_CHECKING, ClassVar, Literal
 
 from dunechest.chest.tag_lists import RecordFault
 from dunechest.names import shown
+from dunechest.values import Value, frame
 
 if TYPE_CHECKING:
     import pandas as pd
 
 
-@dataclass(frozen=True, slots=True)
-class Mismatch:
+@dataclass(frozen=True, slots=True, repr=False)
+class Mismatch(Value):
     """A file in which two places differ.
 
     ``silent`` is a change of bytes though size and time are the same; ``unreadable`` one that
     cannot be told. `path` is relative to both.
     """
 
+    _shown: ClassVar[tuple[str, ...]] = ("path", "what")
+
     path: str
     what: Literal["only in the first", "only in the second", "other bytes", "silent", "unreadable"]
     why: str = ""
 
 
-@dataclass(frozen=True, slots=True)
-class Comparison:
+@dataclass(frozen=True, slots=True, repr=False)
+class Comparison(Value):
     """What two places have in common and what not; `alike` files are the same byte for byte.
 
     A database that was captured through SQLite has bytes of its own; it is alike where all its rows are. `left_out` are files
     of a library that its archive left out on purpose, and names as such. `damage` is what of an archive's
     records is not proven.
     """
+
+    _shown: ClassVar[tuple[str, ...]] = ("first", "second", "alike", "well")
 
     first: str
     second: str
@@ -49,7 +54,5 @@ class Comparison:
 
     def to_frame(self) -> pd.DataFrame:
         """Return one row a file in which they differ: path, what, why."""
-        import pandas as pd
-
         rows = [{"path": shown(u.path), "what": u.what, "why": u.why} for u in self.unlike]
-        return pd.DataFrame(rows, columns=["path", "what", "why"])
+        return frame(rows, columns=["path", "what", "why"])

@@ -11,7 +11,8 @@ from dunechest.jobs.editions.listing import Change, Edition, EditionList, list_e
 from dunechest.jobs.editions.plan import DropPlan
 from dunechest.jobs.editions.planning import plan_drop
 from dunechest.jobs.editions.result import DropResult
-from dunechest.jobs.named import AnyPath, chest_of
+from dunechest.jobs.named import get_chest
+from dunechest.names import AnyPath
 
 __all__ = [
     "Change",
@@ -31,9 +32,9 @@ def drop_editions(chest: Chest | AnyPath, library: str, rule: str) -> DropResult
 
     Raises
     ------
-    Refused
+    RefusedError
         If the library's records are damaged, or an archive of it was cut off.
-    CutOff
+    CutOffError
         If the drive is full, gone or failing; nothing is lost.
     """
-    return carry_out(plan_drop(chest_of(chest), library, rule))
+    return carry_out(plan_drop(get_chest(chest), library, rule))

@@ -12,7 +12,7 @@ from dunechest.chest.journal import Rename
 from dunechest.chest.layout import DUNE, EARLIER, EDITIONS, FOR, GONE, INFO, PENDING, PENDING_TAGS, TAGS
 from dunechest.chest.records import FileRecord
 from dunechest.chest.write_tags import bag_info, flushed_tag, write_lists
-from dunechest.errors import CutOff, Refused
+from dunechest.errors import CutOffError, RefusedError
 from dunechest.jobs.editions.needed import archives_of, needed_digests
 from dunechest.jobs.editions.plan import DropPlan
 from dunechest.jobs.editions.result import DropResult
@@ -49,9 +49,9 @@ def carry_out(plan: DropPlan) -> DropResult:
 
     Raises
     ------
-    Refused
+    RefusedError
         If the library got another edition since the plan was made.
-    CutOff
+    CutOffError
         If the drive is full, gone or failing; nothing is lost, and the next command finishes a decided change.
     """
     result = DropResult(plan.chest.label, plan.bag, plan.kept, plan.dropped, len(plan.files), plan.bytes)
@@ -65,17 +65,21 @@ def carry_out(plan: DropPlan) -> DropResult:
         if (now.edition, now.archived) != (plan.record.edition, plan.record.archived) or (
             own.numbers(now.edition) != tuple(sorted((*plan.kept, *plan.dropped)))
         ):
-            raise Refused(f"{shown(plan.bag)} changed since. Nothing was changed now; run the command again.")
+            raise RefusedError(f"{shown(plan.bag)} changed since. Nothing was changed now; run the command again.")
         if (bag / FOR).exists():
-            raise Refused(
+            raise RefusedError(
                 f"An archive of {shown(plan.bag)} was cut off. Archive it again first, so that it is finished. "
                 "Nothing was changed."
             )
         try:
             journal.clear(bag)  # what another thinning that was cut off has left
             top = _write(own, plan)
+        except CutOffError:
+            raise
         except OSError as error:
-            raise CutOff(f"Thinning {shown(plan.bag)} was cut off: {error.strerror}. Nothing is lost.") from error
+            raise CutOffError(
+                f"Thinning {shown(plan.bag)} was cut off: {error.strerror}. Nothing is lost."
+            ) from error
     # Without this only this machine's memory of having made the bag is missing.
     events.try_append(
         (

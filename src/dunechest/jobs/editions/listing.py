@@ -5,7 +5,7 @@ from __future__ import annotations
 import time
 from collections.abc import Iterable, Mapping
 from dataclasses import dataclass
-from typing import TYPE_CHECKING, Literal
+from typing import TYPE_CHECKING, ClassVar, Literal
 
 from dunechest.chest import editions as stored
 from dunechest.chest.bag_entry import BagEntry
@@ -14,9 +14,10 @@ from dunechest.chest.chest import Chest
 from dunechest.chest.layout import EARLIER
 from dunechest.chest.records import ChangeCounts, EarlierFile, FileRecord, LibraryRecord
 from dunechest.chest.tag_lists import RecordFault
-from dunechest.errors import RecordDamaged
-from dunechest.jobs.named import own_bag
-from dunechest.names import shown
+from dunechest.errors import RecordDamagedError
+from dunechest.jobs.named import get_chest, own_bag
+from dunechest.names import AnyPath, shown
+from dunechest.values import Value, frame
 
 if TYPE_CHECKING:
     import pandas as pd
@@ -26,20 +27,22 @@ if TYPE_CHECKING:
 NAMED = 100
 
 
-@dataclass(frozen=True, slots=True)
-class Change:
+@dataclass(frozen=True, slots=True, repr=False)
+class Change(Value):
     """One file that changed from an edition to the next; `was` is the former path of one that moved.
 
     Paths are below ``data/``.
     """
+
+    _shown: ClassVar[tuple[str, ...]] = ("what", "path")
 
     what: Literal["added", "changed", "moved", "dropped"]
     path: str
     was: str = ""
 
 
-@dataclass(frozen=True, slots=True)
-class Edition:
+@dataclass(frozen=True, slots=True, repr=False)
+class Edition(Value):
     """One state of an archived library.
 
     Parameters
@@ -58,6 +61,8 @@ class Edition:
         The first hundred of these by name.
     """
 
+    _shown: ClassVar[tuple[str, ...]] = ("number", "files", "bytes")
+
     number: int
     record: LibraryRecord
     current: bool
@@ -67,13 +72,15 @@ class Edition:
     named: tuple[Change, ...]
 
 
-@dataclass(frozen=True, slots=True)
-class EditionList:
+@dataclass(frozen=True, slots=True, repr=False)
+class EditionList(Value):
     """The editions of a library in a chest, the first one first, and the bytes that only earlier ones need.
 
     `damage` is what of the records is not proven: editions may be missing because of it, and the numbers of files say
     less.
     """
+
+    _shown: ClassVar[tuple[str, ...]] = ("bag",)
 
     chest: Chest
     bag: str
@@ -83,8 +90,6 @@ class EditionList:
 
     def to_frame(self) -> pd.DataFrame:
         """Return one row an edition: number, archived, machine, files, bytes, and what changed."""
-        import pandas as pd
-
         columns = ["added", "changed", "moved", "dropped", "bytes_added"]
         rows = [
             {"number": e.number, "archived": e.record.archived, "machine": shown(e.record.origin.machine)}
@@ -92,10 +97,10 @@ class EditionList:
             | {name: getattr(e.changes, name) if e.changes is not None else 0 for name in columns}
             for e in self.editions
         ]
-        return pd.DataFrame(rows, columns=["number", "archived", "machine", "files", "bytes", *columns])
+        return frame(rows, columns=["number", "archived", "machine", "files", "bytes", *columns], times=("archived",))
 
 
-def list_editions(chest: Chest, library: str, *, named: int = NAMED) -> EditionList:
+def list_editions(chest: Chest | AnyPath, library: str, *, named: int = NAMED) -> EditionList:
     """List the editions of a library.
 
     Parameters
@@ -109,11 +114,12 @@ def list_editions(chest: Chest, library: str, *, named: int = NAMED) -> EditionL
 
     Raises
     ------
-    WordsOff
+    UsageError
         If there is no such library.
     DuneChestError
         If the records of its editions are damaged.
     """
+    chest = get_chest(chest)
     for again in range(_TIMES):
         entry, current = own_bag(chest, library)
         seen = stamp(entry.folder)
@@ -138,13 +144,13 @@ def _list(chest: Chest, entry: BagEntry, current: LibraryRecord, named: int) -> 
     known: dict[str, FileRecord] | None = None
     try:
         known = {path: proven.record for path, proven in stored.current_files(own).items()}
-    except RecordDamaged:
+    except RecordDamagedError:
         pass
     for at in range(len(numbers) - 1, -1, -1):
         number = numbers[at]
         try:
             record = stored.record_of(own, current, number)
-        except RecordDamaged as error:
+        except RecordDamagedError as error:
             if all(fault.path != error.path for fault in damage):
                 damage.append(RecordFault(error.path, "missing", error.why))
             known = None
@@ -156,7 +162,7 @@ def _list(chest: Chest, entry: BagEntry, current: LibraryRecord, named: int) -> 
                 lines = list(stored.changes_of(own, numbers[at - 1]))
                 counts, names = _changes(lines, known, named)
                 stored.step_back(known, lines)
-            except RecordDamaged as error:
+            except RecordDamagedError as error:
                 if all(fault.path != error.path for fault in damage):
                     damage.append(RecordFault(error.path, "changed", error.why))
                 known = None

@@ -3,12 +3,13 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
+from typing import Any
 
 from dunechest.chest.chest import Chest
 from dunechest.chest.records import LibraryRecord
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True, slots=True, eq=False, repr=False)
 class DropPlan:
     """What thinning means.
 
@@ -39,3 +40,31 @@ class DropPlan:
     exempt: tuple[int, ...]
     files: tuple[str, ...]
     bytes: int
+
+    def decisions(self) -> dict[str, Any]:
+        """Return all that the plan decides, as JSON values: two plans with the same do the same."""
+        return {
+            "chest": self.chest.id,
+            "library": self.bag,
+            "archived": self.record.archived,
+            "edition": self.record.edition,
+            "rule": self.rule,
+            "kept": list(self.kept),
+            "dropped": list(self.dropped),
+            "exempt": list(self.exempt),
+            "files": list(self.files),
+            "bytes": self.bytes,
+        }
+
+    def to_dict(self) -> dict[str, Any]:
+        """Return the plan as JSON values."""
+        return self.decisions()
+
+    def __repr__(self) -> str:
+        return f"<DropPlan {self.bag}: {len(self.dropped)} of {len(self.kept) + len(self.dropped)} editions>"
+
+    def __eq__(self, other: object) -> bool:
+        return isinstance(other, DropPlan) and self.decisions() == other.decisions()
+
+    def __hash__(self) -> int:
+        return hash((self.chest.id, self.bag, self.dropped))

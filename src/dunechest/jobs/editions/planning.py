@@ -10,10 +10,11 @@ from dunechest.chest.layout import EARLIER, EDITIONS
 from dunechest.jobs.editions.needed import archives_of, needed_digests
 from dunechest.jobs.editions.plan import DropPlan
 from dunechest.jobs.editions.retention_rule import kept_by, parse_rule
-from dunechest.jobs.named import own_bag, refuse_if_damaged
+from dunechest.jobs.named import get_chest, own_bag, refuse_if_damaged
+from dunechest.names import AnyPath
 
 
-def plan_drop(chest: Chest, library: str, rule: str, *, now: datetime.datetime | None = None) -> DropPlan:
+def plan_drop(chest: Chest | AnyPath, library: str, rule: str, *, now: datetime.datetime | None = None) -> DropPlan:
     """Plan to thin out the editions of a library. Changes nothing.
 
     Parameters
@@ -29,12 +30,13 @@ def plan_drop(chest: Chest, library: str, rule: str, *, now: datetime.datetime |
 
     Raises
     ------
-    WordsOff
+    UsageError
         If there is no such library, or the rule is not understood.
     DuneChestError
         If the records of an edition are damaged.
     """
     clauses = parse_rule(rule)
+    chest = get_chest(chest)
     entry, current = own_bag(chest, library)
     own = entry.records
     refuse_if_damaged(entry)

@@ -3,10 +3,13 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
+from typing import ClassVar
+
+from dunechest.values import Value
 
 
-@dataclass(frozen=True, slots=True)
-class DropResult:
+@dataclass(frozen=True, slots=True, repr=False)
+class DropResult(Value):
     """What dropping editions did.
 
     Parameters
@@ -18,6 +21,8 @@ class DropResult:
     files, bytes : int
         Files of the bag that are gone, and their bytes.
     """
+
+    _shown: ClassVar[tuple[str, ...]] = ("chest", "bag", "dropped", "bytes")
 
     chest: str
     bag: str

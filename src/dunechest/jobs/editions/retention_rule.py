@@ -16,7 +16,7 @@ import re
 from collections.abc import Iterable
 from dataclasses import dataclass
 
-from dunechest.errors import WordsOff
+from dunechest.errors import UsageError
 from dunechest.names import shown
 
 #: What `--thin` stands for without a rule of one's own.
@@ -45,7 +45,7 @@ def parse_rule(text: str) -> tuple[Clause, ...]:
 
     Raises
     ------
-    WordsOff
+    UsageError
         If it is none; the message shows one.
 
     Examples
@@ -70,8 +70,8 @@ def parse_rule(text: str) -> tuple[Clause, ...]:
     return tuple(clauses)
 
 
-def _off(text: str, piece: str) -> WordsOff:
-    return WordsOff(
+def _off(text: str, piece: str) -> UsageError:
+    return UsageError(
         f"{shown(piece)!r} in the rule {shown(text)!r} is not understood. A rule reads, for example: {USUAL}; or: "
         "the last 5, one a week for two months. Nothing was changed."
     )

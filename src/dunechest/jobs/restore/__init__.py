@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterable
 
 from dunechest.chest.chest import Chest
-from dunechest.jobs.named import AnyPath, chest_of, names_of
+from dunechest.jobs.named import get_chest, names_of
 from dunechest.jobs.restore.doing.carry_out import carry_out_once, refuse_if_stopped
 from dunechest.jobs.restore.options import RestoreOptions
 from dunechest.jobs.restore.places_map import counterparts, remember_counterpart
@@ -15,7 +15,7 @@ from dunechest.jobs.restore.plan import (
     Existing,
     NotDone,
     Placement,
-    References,
+    ReferencePlan,
     Repoint,
     RestoreFile,
     RestorePlan,
@@ -30,6 +30,7 @@ from dunechest.jobs.restore.planning.several import left_behind, plan_restores, 
 from dunechest.jobs.restore.repeat import carry_out, new_command
 from dunechest.jobs.restore.result import Compared, MergeResult, Proof, RestoreResult
 from dunechest.jobs.undo import recover
+from dunechest.names import AnyPath
 from dunechest.progress import Progress, silent
 
 __all__ = [
@@ -42,7 +43,7 @@ __all__ = [
     "Offer",
     "Placement",
     "Proof",
-    "References",
+    "ReferencePlan",
     "Repoint",
     "RestoreFile",
     "RestoreOptions",
@@ -82,9 +83,9 @@ def restore(
 
     Raises
     ------
-    Refused
+    RefusedError
         If its place is occupied or not known, or there is too little room. Nothing was changed.
-    CutOff
+    CutOffError
         If a drive is full, gone or failing; nothing is left half-done.
 
     Examples
@@ -98,7 +99,7 @@ def restore(
     >>> back.files, back.well
     (1, True)
     """
-    source = chest_of(chest)
+    source = get_chest(chest)
     recover()
     plan = plan_restore(source, library, options, progress=progress)
     refuse_if_stopped([plan])
@@ -127,10 +128,10 @@ def restore_several(
 
     Raises
     ------
-    Refused, CutOff
+    RefusedError, CutOffError
         As `restore` does; nothing is restored if one of them is refused.
     """
-    source = chest_of(chest)
+    source = get_chest(chest)
     recover()
     names = names_of(libraries) or restorable(source)
     plans = plan_restores(source, names, options or RestoreOptions(), progress=progress)

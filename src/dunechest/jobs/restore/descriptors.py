@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterable, Mapping
 from pathlib import Path
 
-from dunechest.library.formats.base import Unread
+from dunechest.library.formats.base import UnreadableError
 from dunechest.library.formats.keyed import document_of, values
 from dunechest.library.kinds.patterns import Patterns
 from dunechest.library.kinds.schema import Kind
@@ -16,7 +16,7 @@ def folder_named(descriptor: Path, form: str, key: str) -> str:
     """Return the folder that a descriptor speaks of, a path in the library; empty if it names none that may be used."""
     try:
         document = document_of(descriptor, form)
-    except Unread:
+    except UnreadableError:
         return ""
     folder = next((text for _, text in values(document, tuple(key.split(".")), ())), "")
     return folder if why_unsafe(folder) is None else ""
@@ -31,7 +31,7 @@ def agreements_in(
         for path in Patterns(spec.files).among(paths):
             try:
                 document = document_of(root / path, spec.form)
-            except Unread as error:
+            except UnreadableError as error:
                 found.append(("", f"{shown(path)}: {error}"))
                 continue
             folder = next((text for _, text in values(document, tuple(spec.folder.split(".")), ())), "")

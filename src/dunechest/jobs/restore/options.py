@@ -8,7 +8,7 @@ from dataclasses import asdict, dataclass
 from pathlib import Path
 from typing import Any, Literal, get_args
 
-from dunechest.errors import WordsOff
+from dunechest.errors import UsageError
 from dunechest.machine.folders import own_home
 
 IfExists = Literal["stop", "set-aside", "join"]
@@ -46,7 +46,7 @@ class RestoreOptions:
 
     Raises
     ------
-    WordsOff
+    UsageError
         If two of them exclude each other.
     """
 
@@ -71,13 +71,13 @@ class RestoreOptions:
         object.__setattr__(self, "counterparts", pairs)
         object.__setattr__(self, "day", self.day or today())
         if self.home is not None and self.into is not None:
-            raise WordsOff("--home and --into exclude each other: say whose home, or exactly which folder.")
+            raise UsageError("--home and --into exclude each other: say whose home, or exactly which folder.")
         if self.existing not in get_args(IfExists) or self.prefer not in get_args(Prefer):
-            raise WordsOff(
+            raise UsageError(
                 f"{self.existing!r} and {self.prefer!r} are not both known choices for what exists already."
             )
         if self.prefer != "both" and self.existing != "join":
-            raise WordsOff("--prefer decides between two files when joining: it goes with --existing join.")
+            raise UsageError("--prefer decides between two files when joining: it goes with --existing join.")
 
     @property
     def home_folder(self) -> Path:

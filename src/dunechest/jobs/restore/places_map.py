@@ -6,7 +6,7 @@ import os
 
 import msgspec
 
-from dunechest.errors import DuneChestError, WordsOff
+from dunechest.errors import DuneChestError, UsageError
 from dunechest.ledger.folder import state_folder
 from dunechest.machine import written_paths
 from dunechest.names import shown
@@ -52,7 +52,7 @@ def remember_counterpart(old: str, new: str | os.PathLike[str], *, machine: str 
 
     Raises
     ------
-    WordsOff
+    UsageError
         If one of them is not a full path.
     DuneChestError
         If it cannot be written down.
@@ -73,10 +73,10 @@ def counterpart(old: str, new: str | os.PathLike[str]) -> tuple[str, str]:
 
     Raises
     ------
-    WordsOff
+    UsageError
         If the first is not a full path.
     """
     before = written_paths.read(old, False)
     if before is None or not before.full:
-        raise WordsOff(f"{shown(old)!r} is not the full path of a folder on the other machine.")
+        raise UsageError(f"{shown(old)!r} is not the full path of a folder on the other machine.")
     return written_paths.normal(before.path), os.path.abspath(os.path.expanduser(os.fspath(new)))

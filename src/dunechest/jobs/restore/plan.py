@@ -15,9 +15,9 @@ from dunechest.chest.tag_lists import RecordFault
 from dunechest.findings import Finding
 from dunechest.jobs.restore.options import RestoreOptions
 from dunechest.jobs.study.room import Room
-from dunechest.jobs.values import digest_of_values
 from dunechest.library.kinds.schema import Kind
 from dunechest.library.parts import Part
+from dunechest.values import digest_of_values, plain
 
 
 @dataclass(frozen=True, slots=True)
@@ -113,7 +113,7 @@ class SettingChange:
 
 
 @dataclass(frozen=True, slots=True)
-class References:
+class ReferencePlan:
     """What becomes of a library's references: so many stay as they are, some are updated, some are lost."""
 
     stay: int = 0
@@ -156,7 +156,7 @@ class RestorePlan:
     room: Room
     target: Target
     parts: tuple[Part, ...] = ()
-    references: References = field(default_factory=References)
+    references: ReferencePlan = field(default_factory=ReferencePlan)
     settings: tuple[SettingChange, ...] = ()
     settings_left: tuple[SettingChange, ...] = ()
     findings: tuple[Finding, ...] = ()
@@ -191,6 +191,10 @@ class RestorePlan:
             "settings": [[str(s.file), s.key, s.old, s.new] for s in self.settings],
             "stops": sorted(f"{f.code}: {f.what}" for f in self.findings if f.weight == "stop"),
         }
+
+    def to_dict(self) -> dict[str, Any]:
+        """Return the plan as JSON values: its decisions, the room, and what there is to say of it."""
+        return {**self.decisions(), "room": plain(self.room), "findings": plain(self.findings)}
 
     def __eq__(self, other: object) -> bool:
         return isinstance(other, RestorePlan) and self.decisions() == other.decisions()

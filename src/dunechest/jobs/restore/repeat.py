@@ -5,7 +5,7 @@ from __future__ import annotations
 import time
 import uuid
 
-from dunechest.errors import Meanwhile
+from dunechest.errors import ChangedMeanwhileError
 from dunechest.jobs.restore.doing.carry_out import carry_out_once, refuse_if_stopped
 from dunechest.jobs.restore.plan import RestorePlan
 from dunechest.jobs.restore.planning.make import plan_restore
@@ -39,7 +39,7 @@ def carry_out(
 
     Raises
     ------
-    Refused, CutOff
+    RefusedError, CutOffError
         As `carry_out_once` does.
     """
     command = command or new_command()
@@ -47,7 +47,7 @@ def carry_out(
     for count in range(times):
         try:
             return carry_out_once(plan, progress=progress, command=command)
-        except Meanwhile:
+        except ChangedMeanwhileError:
             if count + 1 == times:
                 raise
             time.sleep(0.2 * (count + 1))

@@ -4,24 +4,27 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 from pathlib import Path
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, ClassVar
 
 from dunechest.chest.tag_lists import RecordFault
 from dunechest.findings import Finding
 from dunechest.jobs.restore.plan import ByHand, NotDone, Repoint, SettingChange
 from dunechest.names import shown
+from dunechest.values import Value, frame
 
 if TYPE_CHECKING:
     import pandas as pd
 
 
-@dataclass(frozen=True, slots=True)
-class MergeResult:
+@dataclass(frozen=True, slots=True, repr=False)
+class MergeResult(Value):
     """What joining one file brought: so many things were `added`; those that are in both and `differ`, by name.
 
     `staged` is the joined file, on its way to its place; None if nothing changed. `taken` things were taken
     out, where only a part was asked for.
     """
+
+    _shown: ClassVar[tuple[str, ...]] = ("path", "added")
 
     path: str
     added: int
@@ -30,9 +33,11 @@ class MergeResult:
     taken: int = 0
 
 
-@dataclass(frozen=True, slots=True)
-class Compared:
+@dataclass(frozen=True, slots=True, repr=False)
+class Compared(Value):
     """A line of the proof: what, how it was then, how it is now, whether that is well, and what is not."""
+
+    _shown: ClassVar[tuple[str, ...]] = ("what", "then", "now", "well")
 
     what: str
     then: str
@@ -41,9 +46,11 @@ class Compared:
     why: tuple[str, ...] = ()
 
 
-@dataclass(frozen=True, slots=True)
-class Proof:
+@dataclass(frozen=True, slots=True, repr=False)
+class Proof(Value):
     """What was compared after a restore."""
+
+    _shown: ClassVar[tuple[str, ...]] = ("well",)
 
     lines: tuple[Compared, ...]
 
@@ -53,8 +60,8 @@ class Proof:
         return all(line.well for line in self.lines)
 
 
-@dataclass(frozen=True, slots=True)
-class RestoreResult:
+@dataclass(frozen=True, slots=True, repr=False)
+class RestoreResult(Value):
     """The account of a restore.
 
     `files` and `bytes` are in place and proven, `same` of them were there already; `kept` were left as they
@@ -67,6 +74,8 @@ class RestoreResult:
     was and is; `damage` what is not proven of the archive's records. `undoable` says whether anything
     was done that could be taken back.
     """
+
+    _shown: ClassVar[tuple[str, ...]] = ("bag", "place", "files", "well")
 
     bag: str
     place: Path
@@ -103,9 +112,7 @@ class RestoreResult:
 
     def to_frame(self) -> pd.DataFrame:
         """Return one row for each thing not brought back: path, why, fault."""
-        import pandas as pd
-
-        return pd.DataFrame(
+        return frame(
             [{"path": shown(n.path), "why": n.why, "fault": n.fault} for n in self.not_done],
             columns=["path", "why", "fault"],
         )

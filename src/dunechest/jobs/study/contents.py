@@ -7,7 +7,7 @@ from collections.abc import Mapping
 from dataclasses import dataclass
 from pathlib import Path
 
-from dunechest.errors import CutOff
+from dunechest.errors import CutOffError
 from dunechest.library.in_use import Use, in_use
 from dunechest.library.library import Library
 from dunechest.library.parts import Part, list_parts
@@ -16,10 +16,11 @@ from dunechest.library.roles import Role, roles_of
 from dunechest.machine.folders import own_home
 from dunechest.names import shown
 from dunechest.transfer.walk import Walk, walk
+from dunechest.values import FrozenDict, Value
 
 
-@dataclass(frozen=True, slots=True)
-class Contents:
+@dataclass(frozen=True, slots=True, repr=False)
+class Contents(Value):
     """A library as it lies there; `roles` has the roles of those of its files that are not essential."""
 
     library: Library
@@ -35,7 +36,7 @@ def study(library: Library) -> Contents:
 
     Raises
     ------
-    CutOff
+    CutOffError
         If its folder cannot be listed.
     """
     listing = list_library(library)
@@ -47,12 +48,12 @@ def study(library: Library) -> Contents:
         parts = list_parts(library.kind, library.path, listing, report.references, home)
     # Last, so that nobody who opened it meanwhile is missed. A hollow file would be fetched by asking.
     uses = in_use(library.path, library.kind, [f.path for f in listing.files if not f.hollow], home)
-    return Contents(library, listing, roles_of(library.kind, listing.files), uses, report, parts)
+    return Contents(library, listing, FrozenDict(roles_of(library.kind, listing.files)), uses, report, parts)
 
 
 def list_library(library: Library) -> Walk:
-    """Walk a library; an unreadable top is a `CutOff`."""
+    """Walk a library; an unreadable top is a `CutOffError`."""
     try:
         return walk(str(library.path))
     except OSError as error:
-        raise CutOff(f"{shown(str(library.path))} cannot be listed: {error.strerror}.") from error
+        raise CutOffError(f"{shown(str(library.path))} cannot be listed: {error.strerror}.") from error

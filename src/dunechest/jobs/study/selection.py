@@ -5,8 +5,9 @@ from __future__ import annotations
 import os
 from collections.abc import Iterable
 from dataclasses import dataclass
+from typing import ClassVar
 
-from dunechest.errors import WordsOff
+from dunechest.errors import UsageError
 from dunechest.jobs.study.contents import Contents
 from dunechest.library.formats.sqlite import COMPANIONS
 from dunechest.library.parts import Part, parts_named
@@ -14,6 +15,7 @@ from dunechest.library.references.reading import Reference
 from dunechest.library.references.resolve import not_taken
 from dunechest.names import parents, shown
 from dunechest.transfer.walk import FileEntry, Walk, entry_of
+from dunechest.values import Value
 
 #: Rebuildable files are small beside the rest up to this share of it.
 _SMALL = 0.5
@@ -47,12 +49,14 @@ class Choice:
 EVERYTHING = Choice()
 
 
-@dataclass(frozen=True, slots=True)
-class LeftBehind:
+@dataclass(frozen=True, slots=True, repr=False)
+class LeftBehind(Value):
     """A file that is not copied: path in the library, bytes, why, and whether that is a fault.
 
     A socket is left out as it must be; a file that could not be read is a fault.
     """
+
+    _shown: ClassVar[tuple[str, ...]] = ("path", "why")
 
     path: str
     size: int
@@ -61,13 +65,15 @@ class LeftBehind:
     mtime_ns: int = 0
 
 
-@dataclass(frozen=True, slots=True)
-class Stray:
+@dataclass(frozen=True, slots=True, repr=False)
+class Stray(Value):
     """A file outside the library that it refers to.
 
     `entry` has its full path; `stored` is its path below ``data/strays/``; `references`
     are all that lead to it; `why_not` says why it is not gathered, or is empty.
     """
+
+    _shown: ClassVar[tuple[str, ...]] = ("stored", "why_not")
 
     entry: FileEntry
     stored: str
@@ -75,8 +81,8 @@ class Stray:
     why_not: str = ""
 
 
-@dataclass(frozen=True, slots=True)
-class Selection:
+@dataclass(frozen=True, slots=True, repr=False)
+class Selection(Value):
     """What is to be archived.
 
     Parameters
@@ -97,6 +103,8 @@ class Selection:
         Whether rebuildable files are taken.
     """
 
+    _shown: ClassVar[tuple[str, ...]] = ("rebuildable_taken",)
+
     listing: Walk
     files: tuple[FileEntry, ...]
     strays: tuple[Stray, ...]
@@ -111,7 +119,7 @@ def select(contents: Contents, choice: Choice = EVERYTHING) -> Selection:
 
     Raises
     ------
-    WordsOff
+    UsageError
         If it names a part that the library does not have.
     """
     kind = contents.library.kind
@@ -158,8 +166,8 @@ def _parts(contents: Contents, choice: Choice) -> tuple[Part, ...]:
         known = "; ".join(f"{shown(p.what)} {shown(p.title)!r}" for p in contents.parts[:12])
         more = ", ..." if len(contents.parts) > 12 else ""
         if not known:
-            raise WordsOff(f"{shown(contents.library.name)} has no parts that can be taken alone.") from None
-        raise WordsOff(
+            raise UsageError(f"{shown(contents.library.name)} has no parts that can be taken alone.") from None
+        raise UsageError(
             f"{shown(contents.library.name)} has no part {name!r}, or several. Its parts: {known}{more}. "
             "`dunechest look` lists them."
         ) from None

@@ -27,11 +27,11 @@ def undo(*, only_references: bool = False) -> UndoResult:
 
     Raises
     ------
-    WordsOff
+    UsageError
         If there is nothing to undo.
-    Refused
+    RefusedError
         If somebody changed something since; nothing was changed then.
-    CutOff
+    CutOffError
         If the system refuses in the middle; the same call goes on from there.
     """
     return carry_out(plan_undo(only_references=only_references))

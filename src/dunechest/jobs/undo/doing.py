@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dunechest.errors import CutOff, Refused
+from dunechest.errors import CutOffError, RefusedError
 from dunechest.jobs.undo.as_left import rewritten_in
 from dunechest.jobs.undo.plan import UndoPlan
 from dunechest.jobs.undo.result import UndoResult
@@ -18,23 +18,25 @@ def carry_out(plan: UndoPlan) -> UndoResult:
 
     Raises
     ------
-    Refused
+    RefusedError
         If somebody changed something since; nothing was changed then.
-    CutOff
+    CutOffError
         If the system refuses in the middle; the same command goes on from there.
     """
     if plan.changed:
         some = "; ".join(shown(what) for what in plan.changed[:5])
         more = f"; and {len(plan.changed) - 5:,} more" if len(plan.changed) > 5 else ""
-        raise Refused(
+        raise RefusedError(
             f"It cannot be taken back exactly, since {number(len(plan.changed), 'thing')} changed meanwhile: {some}{more}. "
             "Nothing was changed. Look at them; what you want to be rid of can be removed by hand."
         )
     try:
         for deed in plan.deeds:
             take_back(deed, only_references=plan.only_references)
+    except CutOffError:
+        raise
     except OSError as error:
-        raise CutOff(
+        raise CutOffError(
             f"Undo was interrupted: {error.strerror or error}. Run the same command again to continue."
         ) from error
     return UndoResult(plan.deed, plan.actions)

@@ -4,20 +4,23 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 from pathlib import Path
-from typing import Any
+from typing import Any, ClassVar
 
 from dunechest.ledger.deeds import Deed
+from dunechest.values import Value
 
 
-@dataclass(frozen=True, slots=True)
-class UndoAction:
+@dataclass(frozen=True, slots=True, repr=False)
+class UndoAction(Value):
     """One thing that undoing does: to what, and what (``removed``, ``as before``, ``name given back``)."""
+
+    _shown: ClassVar[tuple[str, ...]] = ("path", "what")
 
     path: Path
     what: str
 
 
-@dataclass(frozen=True, slots=True, eq=False)
+@dataclass(frozen=True, slots=True, eq=False, repr=False)
 class UndoPlan:
     """What undoing a command means; `changed` says what somebody changed since, which forbids it.
 
@@ -42,6 +45,13 @@ class UndoPlan:
             "changed": list(self.changed),
             "only references": self.only_references,
         }
+
+    def to_dict(self) -> dict[str, Any]:
+        """Return the plan as JSON values."""
+        return self.decisions()
+
+    def __repr__(self) -> str:
+        return f"<UndoPlan {self.deed.head.about}: {len(self.actions)} actions, {len(self.changed)} changed since>"
 
     def __eq__(self, other: object) -> bool:
         return isinstance(other, UndoPlan) and self.decisions() == other.decisions()

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import itertools
 
-from dunechest.errors import WordsOff
+from dunechest.errors import UsageError
 from dunechest.jobs.undo.as_left import rewritten_in
 from dunechest.jobs.undo.plan import UndoAction, UndoPlan
 from dunechest.jobs.undo.steps import Later, undo_steps
@@ -17,7 +17,7 @@ def last_command() -> tuple[Deed, ...]:
 
     Raises
     ------
-    WordsOff
+    UsageError
         If there is none.
     """
     standing = (
@@ -27,7 +27,7 @@ def last_command() -> tuple[Deed, ...]:
     )
     found = list(itertools.islice(standing, 1))
     if not found:
-        raise WordsOff("Nothing to undo.")
+        raise UsageError("Nothing to undo.")
     command = found[0].head.command
     found += itertools.takewhile(lambda deed: command and deed.head.command == command, standing)
     return tuple(found)
@@ -45,7 +45,7 @@ def plan_undo(deed: Deed | None = None, *, only_references: bool = False) -> Und
 
     Raises
     ------
-    WordsOff
+    UsageError
         If there is nothing to undo.
     """
     every = (deed,) if deed is not None else last_command()
@@ -62,5 +62,5 @@ def plan_undo(deed: Deed | None = None, *, only_references: bool = False) -> Und
                 actions.append(look.action)
             step.note(later)
     if only_references and not steps:
-        raise WordsOff("The last change on this computer updated no references or settings.")
+        raise UsageError("The last change on this computer updated no references or settings.")
     return UndoPlan(every, tuple(actions), tuple(changed), only_references)

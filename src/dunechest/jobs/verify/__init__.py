@@ -10,11 +10,12 @@ from pathlib import Path
 
 from dunechest.bag.bag import is_bag
 from dunechest.chest.chest import Chest
-from dunechest.errors import WordsOff
-from dunechest.jobs.named import AnyPath, chest_of, names_of
+from dunechest.errors import UsageError
+from dunechest.jobs.named import get_chest, names_of
 from dunechest.jobs.verify.complete import verify_bag, verify_chest
 from dunechest.jobs.verify.result import BagCheck, FileState, VerifyResult
 from dunechest.jobs.verify.timed import verify_for
+from dunechest.names import AnyPath
 from dunechest.progress import Progress, silent
 
 __all__ = ["BagCheck", "FileState", "VerifyResult", "verify"]
@@ -50,19 +51,19 @@ def verify(
 
     Raises
     ------
-    WordsOff
+    UsageError
         If there is neither a chest nor a bag, no library of that name, or `quick` and `seconds` are both given.
-    CutOff
+    CutOffError
         If the drive went away.
     """
     names = names_of(libraries)
     if seconds is not None and quick:
-        raise WordsOff("Names and sizes are compared in a moment: a limited time is for the check of every byte.")
+        raise UsageError("Names and sizes are compared in a moment: a limited time is for the check of every byte.")
     if not isinstance(place, Chest) and is_bag(Path(place)):
         if seconds is not None:
-            raise WordsOff("A limited time is for a chest, whose checks are remembered; this is a single bag.")
+            raise UsageError("A limited time is for a chest, whose checks are remembered; this is a single bag.")
         return verify_bag(Path(place), quick=quick, progress=progress)
-    chest = chest_of(place)
+    chest = get_chest(place)
     if seconds is not None:
         return verify_for(chest, seconds, names, progress=progress)
     return verify_chest(chest, names, quick=quick, progress=progress)

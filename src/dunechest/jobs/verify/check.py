@@ -12,7 +12,7 @@ from dunechest.bag.bag import read_bag
 from dunechest.chest.bag_entry import BagEntry
 from dunechest.chest.bag_records import BagRecords, stamp
 from dunechest.chest.layout import DATA, DECLARATION, FILES, JOURNAL, LIBRARY, TAGS
-from dunechest.errors import BagUnusable
+from dunechest.errors import BagUnusableError
 from dunechest.jobs.verify.expected import Expected, expected_files, payload_size
 from dunechest.jobs.verify.judge import INTACT, judge
 from dunechest.jobs.verify.result import BagCheck, FileState, Kind
@@ -57,7 +57,7 @@ def check_bag(
             time.sleep(0.2 * again)
         why = "it was being changed all the time; verify it when that is done"
         return _only(entry, "unfinished", quick, FileState("", "unfinished", why))
-    except BagUnusable as error:
+    except BagUnusableError as error:
         return _only(entry, "unusable", quick, FileState(DECLARATION, "changed", str(error)))
 
 

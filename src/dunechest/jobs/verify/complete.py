@@ -10,7 +10,7 @@ from typing import Any
 
 from dunechest.chest.chest import Chest
 from dunechest.chest.layout import bag_folder
-from dunechest.errors import CutOff
+from dunechest.errors import CutOffError
 from dunechest.jobs.verify.check import check_bag, entry_at
 from dunechest.jobs.verify.result import BagCheck, FileState, VerifyResult
 from dunechest.ledger import events, memory
@@ -39,7 +39,7 @@ def verify_chest(chest: Chest, libraries: Sequence[str], *, quick: bool, progres
         checks += missing_bags(chest, remembered, once)
         checks += _own_records(chest)
     if not chest.folder.is_dir():
-        raise CutOff(f"The chest {shown(chest.label)} went away while it was verified.")
+        raise CutOffError(f"The chest {shown(chest.label)} went away while it was verified.")
     note_results(chest, checks)
     return VerifyResult(chest.folder, chest.label, quick, tuple(checks))
 

@@ -21,7 +21,7 @@ from dunechest.chest.layout import (
     edition_path,
 )
 from dunechest.chest.tag_lists import NOT_RECORDED
-from dunechest.errors import ChestUnusable, RecordDamaged
+from dunechest.errors import ChestUnusableError, RecordDamagedError
 from dunechest.jobs.verify.expected import BULKY, Expected, ExpectedFile
 from dunechest.jobs.verify.result import FileState, State
 from dunechest.transfer.tasks import DigestOutcome
@@ -95,10 +95,10 @@ def _records(bag: Bag, own: BagRecords, expected: Expected, say: _Say, *, counte
     try:
         library = own.library()
         own.totals(library.edition, library)
-    except (RecordDamaged, ChestUnusable) as error:
-        if isinstance(error, RecordDamaged) and error.path == INFO:
+    except (RecordDamagedError, ChestUnusableError) as error:
+        if isinstance(error, RecordDamagedError) and error.path == INFO:
             say(INFO, "changed", error.why)
-        elif isinstance(error, ChestUnusable):
+        elif isinstance(error, ChestUnusableError):
             say(LIBRARY, "changed", str(error))
         return
     for number in own.numbers(library.edition)[:-1]:

@@ -4,9 +4,10 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 from pathlib import Path
-from typing import TYPE_CHECKING, Literal
+from typing import TYPE_CHECKING, ClassVar, Literal
 
 from dunechest.names import shown
+from dunechest.values import Value, frame
 
 if TYPE_CHECKING:
     import pandas as pd
@@ -15,12 +16,14 @@ if TYPE_CHECKING:
 State = Literal["changed", "missing", "unlisted", "unreadable", "unfinished", "noted"]
 
 
-@dataclass(frozen=True, slots=True)
-class FileState:
+@dataclass(frozen=True, slots=True, repr=False)
+class FileState(Value):
     """A file that is not sound: its path in the bag, its state, and why in words.
 
     ``noted`` is something to know that is no fault.
     """
+
+    _shown: ClassVar[tuple[str, ...]] = ("path", "state")
 
     path: str
     state: State
@@ -30,14 +33,16 @@ class FileState:
 Kind = Literal["library", "foreign bag", "unfinished", "unusable", "missing", "chest"]
 
 
-@dataclass(frozen=True, slots=True)
-class BagCheck:
+@dataclass(frozen=True, slots=True, repr=False)
+class BagCheck(Value):
     """What verification says of one bag.
 
     `sound` counts files (tag files included) that are as they should be; `states`
     lists all others; `files` and `bytes` are what was looked at. Where the time was limited, `remaining`
     files are left, from `next` on.
     """
+
+    _shown: ClassVar[tuple[str, ...]] = ("bag", "kind", "files", "well")
 
     bag: str
     folder: Path
@@ -57,9 +62,11 @@ class BagCheck:
         return not any(state.state != "noted" for state in self.states)
 
 
-@dataclass(frozen=True, slots=True)
-class VerifyResult:
+@dataclass(frozen=True, slots=True, repr=False)
+class VerifyResult(Value):
     """What verification says of a chest or bag: one `BagCheck` a bag."""
+
+    _shown: ClassVar[tuple[str, ...]] = ("chest", "quick", "well")
 
     place: Path
     chest: str
@@ -73,11 +80,9 @@ class VerifyResult:
 
     def to_frame(self) -> pd.DataFrame:
         """Return one row a file that is not sound: bag, path, state, why."""
-        import pandas as pd
-
         rows = [
             {"bag": check.bag, "path": shown(s.path), "state": s.state, "why": s.why}
             for check in self.checks
             for s in check.states
         ]
-        return pd.DataFrame(rows, columns=["bag", "path", "state", "why"])
+        return frame(rows, columns=["bag", "path", "state", "why"])

@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING
 
 from dunechest.chest.bag_entry import BagEntry
 from dunechest.chest.chest import Chest
-from dunechest.errors import CutOff
+from dunechest.errors import CutOffError
 from dunechest.jobs.verify.check import check_part
 from dunechest.jobs.verify.complete import check_event, missing_bags
 from dunechest.jobs.verify.result import BagCheck, VerifyResult
@@ -48,9 +48,9 @@ def verify_for(
 
     Raises
     ------
-    WordsOff
+    UsageError
         If there is no library of that name.
-    CutOff
+    CutOffError
         If the drive went away.
     DuneChestError
         If the ledger cannot be used: without it nothing is remembered.
@@ -64,7 +64,7 @@ def verify_for(
         check = check_part(entry, begun.next, until, progress)
         checks.append(check)
         if not chest.folder.is_dir():
-            raise CutOff(f"The chest {shown(chest.label)} went away while it was verified.")
+            raise CutOffError(f"The chest {shown(chest.label)} went away while it was verified.")
         _note(chest, entry, begun, check)
     if not libraries:
         there = {entry.name for entry in entries}

@@ -9,7 +9,7 @@ from collections import Counter, defaultdict
 from dataclasses import dataclass
 from pathlib import Path
 
-from dunechest.errors import CutOff, WordsOff
+from dunechest.errors import CutOffError, UsageError
 from dunechest.library.draft.databases import column_references, databases_in, tables_of
 from dunechest.library.draft.documents import csl_references, keyed_references, text_references, toml_text
 from dunechest.library.draft.observing import Ground, Observation, Sureness, ending, pattern_of
@@ -21,14 +21,15 @@ from dunechest.machine.folders import own_home, place_of
 from dunechest.machine.identity import system_name
 from dunechest.names import shown, slug
 from dunechest.transfer.walk import walk
+from dunechest.values import Value
 
 #: Bytes: a sidecar is no larger.
 _SIDECAR = 256 << 10
 _LOCK = re.compile(r"(^|[._-])(lock|locked|open|pid|in-use)($|[._-])", re.IGNORECASE)
 
 
-@dataclass(frozen=True, slots=True)
-class Draft:
+@dataclass(frozen=True, slots=True, repr=False)
+class Draft(Value):
     """A drafted kind file: its text, the kind it describes, and what each of its lines was drawn from."""
 
     text: str
@@ -56,21 +57,21 @@ def draft_kind(folder: str | os.PathLike[str], *, name: str | None = None, home:
 
     Raises
     ------
-    WordsOff
+    UsageError
         If there is no such folder, or nothing in it.
-    CutOff
+    CutOffError
         If it cannot be listed.
     """
     place = Path(os.path.realpath(folder))
     if not place.is_dir():
-        raise WordsOff(f"There is no folder {shown(os.fspath(folder))}.")
+        raise UsageError(f"There is no folder {shown(os.fspath(folder))}.")
     own = Path(os.path.realpath(home or own_home()))
     try:
         ground = Ground(place, walk(str(place)), own)
     except OSError as error:
-        raise CutOff(f"{shown(str(place))} cannot be listed: {error.strerror}.") from error
+        raise CutOffError(f"{shown(str(place))} cannot be listed: {error.strerror}.") from error
     if not ground.files:
-        raise WordsOff(f"There is not one file in {shown(str(place))}; nothing can be drafted from it.")
+        raise UsageError(f"There is not one file in {shown(str(place))}; nothing can be drafted from it.")
     databases = databases_in(ground)
     sorts = _sorts(databases)
     observed: list[Observation] = []

@@ -9,7 +9,7 @@ from collections.abc import Iterator
 from typing import Any
 
 from dunechest.library.draft.observing import LOOKED_INTO, Ground, Observation, Sureness, ending, pattern_of
-from dunechest.library.formats.base import Raw, Unread
+from dunechest.library.formats.base import Raw, UnreadableError
 from dunechest.library.formats.keyed import document_of
 from dunechest.library.kinds.schema import Form, References
 from dunechest.library.references.reading import READERS
@@ -49,7 +49,7 @@ def text_references(ground: Ground) -> list[Observation]:
             spec = References(form, (path,))
             try:
                 raws = list(READERS[form](ground.folder / path, spec))
-            except Unread:
+            except UnreadableError:
                 continue
             states = [ground.resolver.resolve(raw, path.rpartition("/")[0]) for raw in raws]
             here = [t for t in states if t is not None and t.state not in ("missing", "away")]
@@ -100,7 +100,7 @@ def _document(ground: Ground, path: str) -> tuple[Form, Any] | None:
         form = "toml"
     try:
         return form, document_of(ground.folder / path, form)
-    except Unread:
+    except UnreadableError:
         return None
 
 

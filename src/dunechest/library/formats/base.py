@@ -2,7 +2,7 @@
 
 A reader takes the path of a file and the entry of the kind file, and yields what it
 finds as text. It trusts nothing: sizes and lines are bounded, nothing is opened but
-the file itself, and a file that is not what it should be is an `Unread`.
+the file itself, and a file that is not what it should be is an `UnreadableError`.
 """
 
 from __future__ import annotations
@@ -32,7 +32,7 @@ class Raw(NamedTuple):
     uri: bool = False
 
 
-class Unread(DuneChestError):
+class UnreadableError(DuneChestError):
     """A file whose references could not be read; the message says why."""
 
 
@@ -48,13 +48,13 @@ def text_of(path: Path, most: int = MOST) -> str:
 
     Raises
     ------
-    Unread
+    UnreadableError
         If it cannot be read, or is too large.
     """
     try:
         content = safe.read_bounded(path, most)
     except (OSError, ValueError) as error:
-        raise Unread(f"it cannot be read: {getattr(error, 'strerror', None) or error}") from error
+        raise UnreadableError(f"it cannot be read: {getattr(error, 'strerror', None) or error}") from error
     return decoded(content)
 
 
@@ -70,7 +70,7 @@ def lines_of(path: Path) -> Iterator[tuple[int, str]]:
 
     Raises
     ------
-    Unread
+    UnreadableError
         If it cannot be read.
     """
     number = 0
@@ -85,4 +85,4 @@ def lines_of(path: Path) -> Iterator[tuple[int, str]]:
                 text = line.removeprefix(b"\xef\xbb\xbf") if number == 1 else line
                 yield number, text.decode("utf-8", "surrogateescape").rstrip("\r\n")
     except OSError as error:
-        raise Unread(f"it cannot be read: {error.strerror}") from error
+        raise UnreadableError(f"it cannot be read: {error.strerror}") from error

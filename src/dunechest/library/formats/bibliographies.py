@@ -8,7 +8,7 @@ from collections.abc import Iterator
 from pathlib import Path
 from typing import Any, NamedTuple
 
-from dunechest.library.formats.base import Raw, Unread, lines_of, text_of
+from dunechest.library.formats.base import Raw, UnreadableError, lines_of, text_of
 from dunechest.library.kinds.schema import References
 
 _BIBTEX_FIELDS = ("file", "pdf", "localfile")
@@ -166,7 +166,7 @@ def read_csl(path: Path, spec: References) -> Iterator[Raw]:
     try:
         items = json.loads(text_of(path))
     except (ValueError, RecursionError) as error:
-        raise Unread(f"it is not JSON: {error}") from error
+        raise UnreadableError(f"it is not JSON: {error}") from error
     wanted = frozenset(spec.fields or _CSL_FIELDS)
     for index, item in enumerate(items if isinstance(items, list) else [], start=1):
         if isinstance(item, dict):

@@ -9,7 +9,7 @@ from collections.abc import Iterator
 from pathlib import Path
 from typing import Any
 
-from dunechest.library.formats.base import LONGEST, MOST, Raw, Unread, text_of
+from dunechest.library.formats.base import LONGEST, MOST, Raw, UnreadableError, text_of
 from dunechest.library.kinds.schema import References
 
 _MOST_SETTINGS = 4 << 20
@@ -28,7 +28,7 @@ def document_of(path: Path, form: str) -> Any:
 
     Raises
     ------
-    Unread
+    UnreadableError
         If it is not what it should be.
     """
     text = text_of(path, MOST if form == "json" else _MOST_SETTINGS)
@@ -36,7 +36,7 @@ def document_of(path: Path, form: str) -> Any:
         if form == "json":
             return json.loads(text)
         if any(len(line) > LONGEST for line in text.split("\n")):
-            raise Unread("it has a line too long for anything that is written by hand")
+            raise UnreadableError("it has a line too long for anything that is written by hand")
         if form == "toml":
             return tomllib.loads(text)
         parser = configparser.RawConfigParser(strict=False, allow_no_value=True)
@@ -44,7 +44,7 @@ def document_of(path: Path, form: str) -> Any:
         parser.read_string(text)
         return {section: dict(parser[section]) for section in parser.sections()}
     except (ValueError, RecursionError, configparser.Error) as error:
-        raise Unread(f"it is not {form.upper()}: {str(error).splitlines()[0]}") from error
+        raise UnreadableError(f"it is not {form.upper()}: {str(error).splitlines()[0]}") from error
 
 
 def values(document: Any, key: tuple[str, ...], above: tuple[str, ...]) -> Iterator[tuple[str, str]]:

@@ -11,7 +11,7 @@ from pathlib import Path
 from typing import Any
 from xml.etree.ElementTree import Element, ParseError
 
-from dunechest.library.formats.base import MOST, PATIENCE, Raw, Unread, text_of
+from dunechest.library.formats.base import MOST, PATIENCE, Raw, UnreadableError, text_of
 from dunechest.library.kinds.schema import References
 from dunechest.transfer import safe
 
@@ -30,7 +30,7 @@ def xml_events(path: Path) -> Iterator[tuple[str, Element]]:
 
     Raises
     ------
-    Unread
+    UnreadableError
         If it is not XML, is too large, or declares entities.
     """
     import defusedxml
@@ -39,16 +39,16 @@ def xml_events(path: Path) -> Iterator[tuple[str, Element]]:
     try:
         with os.fdopen(safe.open_regular(path), "rb") as file:
             if os.fstat(file.fileno()).st_size > MOST:
-                raise Unread(f"it is larger than {MOST:,} bytes")
+                raise UnreadableError(f"it is larger than {MOST:,} bytes")
             for _, element in iterparse(file, forbid_dtd=False):
                 yield element.tag.rpartition("}")[2], element
                 element.clear()
     except OSError as error:
-        raise Unread(f"it cannot be read: {error.strerror}") from error
+        raise UnreadableError(f"it cannot be read: {error.strerror}") from error
     except defusedxml.DefusedXmlException as error:
-        raise Unread("it declares entities, which no such file needs") from error
+        raise UnreadableError("it declares entities, which no such file needs") from error
     except (ParseError, ValueError, LookupError) as error:
-        raise Unread(f"it is not XML: {error}") from error
+        raise UnreadableError(f"it is not XML: {error}") from error
 
 
 def read_xmp(path: Path, spec: References) -> Iterator[Raw]:
@@ -60,7 +60,7 @@ def read_xmp(path: Path, spec: References) -> Iterator[Raw]:
     except ValueError:
         content = b""
     except OSError as error:
-        raise Unread(f"it cannot be read: {error.strerror}") from error
+        raise UnreadableError(f"it cannot be read: {error.strerror}") from error
     utf8 = content and b"\0" not in content[:64]
     if utf8 and not any(field.encode() in content for field in wanted):
         return
@@ -96,10 +96,10 @@ def _html(text: str, first: int = 0) -> Iterator[Raw]:
         for place in range(0, len(text), _PIECE):
             parser.feed(text[place : place + _PIECE])
             if time.monotonic() > until:
-                raise Unread("it takes too long to read")
+                raise UnreadableError("it takes too long to read")
         # It is not closed: what hangs unfinished at the end is no link, and going over it costs much.
     except (ValueError, AssertionError) as error:
-        raise Unread(f"it is not HTML: {error}") from error
+        raise UnreadableError(f"it is not HTML: {error}") from error
     for raw in parser.found:
         yield raw._replace(spot=f"line {int(raw.spot[5:]) + first}")
 
@@ -118,7 +118,7 @@ def read_markdown(path: Path, spec: References) -> Iterator[Raw]:
             for inner in [token, *(token.children or ())]:
                 yield from _markdown_token(inner, first)
         if time.monotonic() > until:
-            raise Unread("it takes too long to read")
+            raise UnreadableError("it takes too long to read")
 
 
 def _markdown_pieces(text: str) -> Iterator[tuple[int, str]]:
@@ -126,7 +126,7 @@ def _markdown_pieces(text: str) -> Iterator[tuple[int, str]]:
 
     Raises
     ------
-    Unread
+    UnreadableError
         If a piece is longer than anybody writes without a blank line.
     """
     if len(text) <= _PIECE:
@@ -143,7 +143,9 @@ def _markdown_pieces(text: str) -> Iterator[tuple[int, str]]:
         piece.append(line)
         size += len(line)
         if size > 2 * _PIECE and not fence:
-            raise Unread(f"its lines {begun + 1} to {number + 1} have no blank line between them and are too long")
+            raise UnreadableError(
+                f"its lines {begun + 1} to {number + 1} have no blank line between them and are too long"
+            )
         if size > _PIECE // 2 and not fence and not line.strip():
             yield begun, "".join(piece)
             piece, begun, size = [], number + 1, 0

@@ -15,7 +15,7 @@ from urllib.parse import quote
 
 from blake3 import blake3
 
-from dunechest.library.formats.base import Unread
+from dunechest.library.formats.base import UnreadableError
 from dunechest.transfer import safe
 
 _HEADER = b"SQLite format 3\0"
@@ -224,7 +224,7 @@ def writing(path: Path) -> Iterator[sqlite3.Connection]:
 
     Raises
     ------
-    Unread
+    UnreadableError
         If SQLite cannot.
     """
     until = time.monotonic() + WRITING
@@ -248,7 +248,7 @@ def writing(path: Path) -> Iterator[sqlite3.Connection]:
             finally:
                 connection.set_authorizer(None)
     except (sqlite3.Error, OSError, UnicodeEncodeError) as error:
-        raise Unread(f"SQLite cannot change it: {error}") from error
+        raise UnreadableError(f"SQLite cannot change it: {error}") from error
     finally:
         for ending in COMPANIONS:
             beside = Path(str(path) + ending)

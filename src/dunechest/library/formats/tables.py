@@ -6,7 +6,7 @@ import sqlite3
 from collections.abc import Iterator
 from pathlib import Path
 
-from dunechest.library.formats.base import LONGEST, Raw, Unread
+from dunechest.library.formats.base import LONGEST, Raw, UnreadableError
 from dunechest.library.formats.sqlite import questions
 from dunechest.library.kinds.schema import Parts, References
 
@@ -96,4 +96,4 @@ def _rows(path: Path, sql: str) -> Iterator[tuple[object, ...]]:
             connection.setlimit(sqlite3.SQLITE_LIMIT_LENGTH, LONGEST)
             yield from connection.execute(sql)
     except (sqlite3.Error, OSError) as error:
-        raise Unread(f"SQLite cannot answer: {error}") from error
+        raise UnreadableError(f"SQLite cannot answer: {error}") from error

@@ -10,7 +10,7 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
-from dunechest.library.formats.base import Unread, text_of
+from dunechest.library.formats.base import UnreadableError, text_of
 from dunechest.library.formats.bibliographies import bibtex_spans
 from dunechest.library.formats.keyed import document_of
 from dunechest.library.join import rows
@@ -28,7 +28,7 @@ class Joined:
     differ: tuple[str, ...] = ()
 
 
-class NotJoined(Exception):
+class NotMergedError(Exception):
     """Why two files cannot be made one, in words; neither was changed."""
 
 
@@ -59,7 +59,7 @@ def join(
 
     Raises
     ------
-    NotJoined
+    NotMergedError
         If one of them is not what it should be.
     """
     try:
@@ -70,8 +70,8 @@ def join(
         if spec.form == "json":
             return _json(spec, here, other, files if parts else None, theirs=theirs)
         return _ini(spec, here, other, theirs=theirs)
-    except (Unread, OSError, ValueError) as error:
-        raise NotJoined(str(error)) from error
+    except (UnreadableError, OSError, ValueError) as error:
+        raise NotMergedError(str(error)) from error
 
 
 def only_parts(kind: Kind, spec: Joins, path: Path, parts: Collection[str], files: Collection[str]) -> int:
@@ -79,7 +79,7 @@ def only_parts(kind: Kind, spec: Joins, path: Path, parts: Collection[str], file
 
     Raises
     ------
-    NotJoined
+    NotMergedError
         If it is not what it should be; it was not changed.
     """
     try:
@@ -88,8 +88,8 @@ def only_parts(kind: Kind, spec: Joins, path: Path, parts: Collection[str], file
         if spec.form == "bibtex":
             return _only_entries(kind, path, parts)
         return _only_keys(spec, path, files) if spec.form == "json" else 0
-    except (Unread, OSError, ValueError) as error:
-        raise NotJoined(str(error)) from error
+    except (UnreadableError, OSError, ValueError) as error:
+        raise NotMergedError(str(error)) from error
 
 
 def _only_entries(kind: Kind, path: Path, parts: Collection[str]) -> int:

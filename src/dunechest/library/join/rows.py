@@ -8,7 +8,7 @@ from collections.abc import Collection
 from pathlib import Path
 from typing import Any
 
-from dunechest.library.formats.base import Unread
+from dunechest.library.formats.base import UnreadableError
 from dunechest.library.formats.sqlite import questions, writing
 from dunechest.library.formats.tables import quoted
 from dunechest.library.kinds.schema import Joins, JoinTable, Kind
@@ -29,7 +29,7 @@ def join_rows(
 
     Raises
     ------
-    Unread
+    UnreadableError
         If one of them is not what it should be.
     """
     chosen = _chosen(kind, spec, other, parts)
@@ -66,7 +66,7 @@ def join_rows(
                     known[same] = new
                     added += 1
     except (sqlite3.Error, OSError, KeyError) as error:
-        raise Unread(f"SQLite cannot join it: {error}") from error
+        raise UnreadableError(f"SQLite cannot join it: {error}") from error
     return added, tuple(differ)
 
 
@@ -74,7 +74,7 @@ def _rows(connection: sqlite3.Connection, table: JoinTable) -> Rows:
     what = connection.execute("SELECT type FROM sqlite_master WHERE name = ?", (table.name,)).fetchone()
     if what is None or what[0] not in ("table", b"table"):
         # A view may have no end, and is no list that rows can be put into.
-        raise Unread(f"{table.name} is no table in it")
+        raise UnreadableError(f"{table.name} is no table in it")
     cursor = connection.execute(f"SELECT rowid, * FROM {quoted(table.name)} LIMIT {_MOST}")  # noqa: S608
     names = [column[0] for column in cursor.description][1:]
     return {row[0]: dict(zip(names, row[1:], strict=True)) for row in cursor}
@@ -131,7 +131,7 @@ def _chosen(kind: Kind, spec: Joins, other: Path, parts: Collection[str]) -> dic
         with questions(other) as source:
             rows = {name: _rows(source, table) for name, table in tables.items()}
     except (sqlite3.Error, OSError) as error:
-        raise Unread(f"SQLite cannot read it: {error}") from error
+        raise UnreadableError(f"SQLite cannot read it: {error}") from error
     wanted = {name.casefold() for name in parts}
     chosen[part.table] = {n for n, row in rows[part.table].items() if str(row.get(part.column)).casefold() in wanted}
     # What refers to the part's own row is the list of its members; what those refer to are the members.
@@ -151,7 +151,7 @@ def only_parts(kind: Kind, spec: Joins, path: Path, parts: Collection[str]) -> i
 
     Raises
     ------
-    Unread
+    UnreadableError
         If it is not what it should be.
     """
     chosen = _chosen(kind, spec, path, parts)
@@ -178,5 +178,5 @@ def only_parts(kind: Kind, spec: Joins, path: Path, parts: Collection[str]) -> i
                         connection.execute(f"DELETE FROM {quoted(table.name)} WHERE rowid = ?", (number,))  # noqa: S608
                         gone += 1
     except sqlite3.Error as error:
-        raise Unread(f"SQLite cannot change it: {error}") from error
+        raise UnreadableError(f"SQLite cannot change it: {error}") from error
     return gone

@@ -13,7 +13,8 @@ from pathlib import Path
 
 import msgspec
 
-from dunechest.errors import KindFileError, WordsOff
+from dunechest.errors import KindFileError, UsageError
+from dunechest.ledger.folder import state_folder
 from dunechest.library.kinds import check
 from dunechest.library.kinds.schema import PLAIN, PLAIN_KIND, Kind
 from dunechest.names import shown
@@ -102,4 +103,16 @@ def kind_named(kinds: Mapping[str, Kind], name: str) -> Kind:
         return kinds[name]
     except KeyError:
         known = ", ".join(sorted([*kinds, PLAIN]))
-        raise WordsOff(f"There is no kind {shown(name)!r} here. Known kinds: {known}.") from None
+        raise UsageError(f"There is no kind {shown(name)!r} here. Known kinds: {known}.") from None
+
+
+def list_kinds() -> tuple[Kind, ...]:
+    """Return the kinds that are known on this machine, by name: the shipped ones, and a person's own.
+
+    Raises
+    ------
+    KindFileError
+        If a kind file has a mistake.
+    """
+    kinds = load_kinds(state_folder())
+    return tuple(kinds[name] for name in sorted(kinds))

@@ -11,6 +11,7 @@ from typing import Literal
 import msgspec
 
 from dunechest.library.kinds.patterns import Patterns
+from dunechest.values import FrozenDict
 
 FORMAT = 1
 
@@ -162,6 +163,9 @@ class JoinTable(msgspec.Struct, frozen=True, forbid_unknown_fields=True, omit_de
     same: tuple[str, ...]
     refers: dict[str, str] = {}
 
+    def __post_init__(self) -> None:
+        msgspec.structs.force_setattr(self, "refers", FrozenDict(self.refers))
+
 
 class Joins(msgspec.Struct, frozen=True, forbid_unknown_fields=True, omit_defaults=True):
     """Files of which two can be made one, where a library joins another of its kind.
@@ -262,6 +266,9 @@ class Kind(msgspec.Struct, frozen=True, forbid_unknown_fields=True, dict=True):
     elsewhere: tuple[Elsewhere, ...] = ()
     joins: tuple[Joins, ...] = ()
     agreements: tuple[Agreement, ...] = ()
+
+    def __post_init__(self) -> None:
+        msgspec.structs.force_setattr(self, "places", FrozenDict(self.places))
 
     @cached_property
     def rebuildable(self) -> Patterns:

@@ -9,7 +9,7 @@ from pathlib import Path
 import msgspec
 
 from dunechest.library.formats import bibliographies, keyed, markup, playlists, tables
-from dunechest.library.formats.base import Raw, Unread
+from dunechest.library.formats.base import Raw, UnreadableError
 from dunechest.library.kinds.patterns import Patterns
 from dunechest.library.kinds.schema import Kind, References
 from dunechest.library.references.resolve import Resolver, State
@@ -114,7 +114,7 @@ def read_references(kind: Kind, library: Path, listing: Walk, home: Path, *, for
             try:
                 for raw in READERS[spec.form](library / file.path, spec):
                     take(file.path, raw, base_of(spec, file.path))
-            except Unread as error:
+            except UnreadableError as error:
                 unread.append((file.path, str(error)))
     for link in listing.links:
         take(link.path, Raw("symbolic link", link.target), link.path.rpartition("/")[0])

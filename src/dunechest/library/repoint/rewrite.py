@@ -16,7 +16,7 @@ from typing import Any
 from urllib.parse import quote, unquote
 from xml.sax.saxutils import escape
 
-from dunechest.library.formats.base import Raw, Unread
+from dunechest.library.formats.base import Raw, UnreadableError
 from dunechest.library.formats.bibliographies import RIS_FIELDS, bibtex_fields
 from dunechest.library.kinds.schema import References
 from dunechest.library.references.reading import READERS
@@ -26,7 +26,7 @@ from dunechest.transfer import safe
 _MOST = 64 << 20
 
 
-class NotRewritten(Exception):
+class NotRewrittenError(Exception):
     """Why a file could not be rewritten, in words; it is as it was."""
 
 
@@ -53,7 +53,7 @@ def rewrite(path: Path, spec: References, wanted: Wanted) -> list[tuple[str, str
 
     Raises
     ------
-    NotRewritten
+    NotRewrittenError
         If none could be.
     OSError
         If the system refuses.
@@ -61,19 +61,19 @@ def rewrite(path: Path, spec: References, wanted: Wanted) -> list[tuple[str, str
     if spec.form == "sqlite":
         try:
             return rewrite_sqlite(path, spec, wanted)
-        except Unread as error:
-            raise NotRewritten(str(error)) from error
+        except UnreadableError as error:
+            raise NotRewrittenError(str(error)) from error
     try:
         content = safe.read_bounded(path, _MOST)
         before = list(READERS[spec.form](path, spec))
-    except (OSError, ValueError, Unread) as error:
-        raise NotRewritten(str(error)) from error
+    except (OSError, ValueError, UnreadableError) as error:
+        raise NotRewrittenError(str(error)) from error
     encoding = "utf-16" if content.startswith((b"\xff\xfe", b"\xfe\xff")) else "utf-8"
     errors = "strict" if encoding == "utf-16" else "surrogateescape"
     try:
         text = content.decode(encoding, errors)
     except UnicodeDecodeError as error:
-        raise NotRewritten("it is neither UTF-8 nor UTF-16") from error
+        raise NotRewrittenError("it is neither UTF-8 nor UTF-16") from error
     new, left = _replaced(text, before, spec, wanted)
     if spec.form == "json":
         new = _json_anew(text, spec, wanted) or new
@@ -95,11 +95,11 @@ def _replace(path: Path, spec: References, content: bytes, expected: Sequence[tu
         after = list(READERS[spec.form](beside, spec))
         for (old, text), now in zip(expected, after, strict=True):
             if now.text != text or now.spot != old.spot:
-                raise NotRewritten("what was written did not come back as it should have")
+                raise NotRewrittenError("what was written did not come back as it should have")
         os.chmod(beside, mode)
         os.replace(beside, path)
-    except (ValueError, Unread) as error:
-        raise NotRewritten("what was written could not be read back") from error
+    except (ValueError, UnreadableError) as error:
+        raise NotRewrittenError("what was written could not be read back") from error
     finally:
         beside.unlink(missing_ok=True)
 

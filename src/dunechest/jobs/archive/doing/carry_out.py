@@ -9,7 +9,7 @@ from dunechest.chest import journal
 from dunechest.chest.bag_records import BagRecords
 from dunechest.chest.commit import finish_decided
 from dunechest.chest.layout import DECLARATION
-from dunechest.errors import CutOff, Refused
+from dunechest.errors import CutOffError, RefusedError
 from dunechest.findings import stops
 from dunechest.jobs.archive.doing.copy import copy
 from dunechest.jobs.archive.doing.finish import finish
@@ -29,16 +29,16 @@ from dunechest.progress import Progress, silent
 
 
 def refuse_if_stopped(plans: Iterable[ArchivePlan]) -> None:
-    """Raise `Refused` if a *stop* finding of any plan remains that its options do not overrule.
+    """Raise `RefusedError` if a *stop* finding of any plan remains that its options do not overrule.
 
     Raises
     ------
-    Refused
+    RefusedError
         With those findings; nothing has been changed.
     """
     remaining = [f for plan in plans for f in stops(plan.findings, plan.options.ignore)]
     if remaining:
-        raise Refused("Nothing was archived.", remaining)
+        raise RefusedError("Nothing was archived.", remaining)
 
 
 def carry_out(plan: ArchivePlan, *, progress: Progress = silent) -> ArchiveResult:
@@ -57,9 +57,9 @@ def carry_out(plan: ArchivePlan, *, progress: Progress = silent) -> ArchiveResul
 
     Raises
     ------
-    Refused
+    RefusedError
         If a *stop* finding remains, or the chest has such a bag by now.
-    CutOff
+    CutOffError
         If the drive is full, gone or failing. What was proven is taken up by the
         next run of the same plan.
     """
@@ -76,8 +76,10 @@ def carry_out(plan: ArchivePlan, *, progress: Progress = silent) -> ArchiveResul
             if lost:
                 heal(run, lost, progress)
             made = _make_edition(run, progress) if plan.state != "unchanged" else None
+        except CutOffError:
+            raise
         except OSError as error:
-            raise CutOff(cut_off_words(run, f"{error.strerror or error}")) from error
+            raise CutOffError(cut_off_words(run, f"{error.strerror or error}")) from error
     if made is None:
         return summary_of_nothing(run, time.monotonic() - begun)
     second, top = made
@@ -110,13 +112,15 @@ def _still_as_planned(run: Run) -> None:
     plan, bag = run.plan, run.bag
     if plan.state == "new":
         if (bag / DECLARATION).exists():
-            raise Refused(f"The chest has a bag {shown(plan.bag)} by now. Nothing was changed; plan again.")
+            raise RefusedError(f"The chest has a bag {shown(plan.bag)} by now. Nothing was changed; plan again.")
         return
     now = BagRecords(bag).library()
     assert plan.previous is not None
     then = plan.previous.record
     if (now.edition, now.archived, now.totals) != (then.edition, then.archived, then.totals):
-        raise Refused(f"{shown(plan.bag)} got another edition by now. Nothing was changed; run the command again.")
+        raise RefusedError(
+            f"{shown(plan.bag)} got another edition by now. Nothing was changed; run the command again."
+        )
 
 
 def _nothing(run: Run) -> bool:

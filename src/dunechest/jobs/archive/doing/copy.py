@@ -9,7 +9,7 @@ from dunechest.chest import records
 from dunechest.chest.file_table import Proven
 from dunechest.chest.layout import PROVEN
 from dunechest.chest.records import FileRecord, ProvenRecord
-from dunechest.errors import CutOff
+from dunechest.errors import CutOffError
 from dunechest.jobs.archive.doing.databases import capture_one
 from dunechest.jobs.archive.doing.reuse import Recognised
 from dunechest.jobs.archive.doing.run import Run, copy_task, cut_off_words, payload_of, source_of
@@ -72,7 +72,7 @@ def _copy_files(run: Run, crew: Crew, files: list[PlannedFile], log: int) -> Ite
             safe.write_all(log, b"".join(lines))
         for _, outcome in batch:
             if outcome.state == "cut-off":
-                raise CutOff(cut_off_words(run, outcome.why))
+                raise CutOffError(cut_off_words(run, outcome.why))
         yield
 
 

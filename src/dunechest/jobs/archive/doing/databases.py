@@ -11,11 +11,11 @@ from dunechest.chest.file_table import Proven
 from dunechest.chest.layout import CAPTURES, PAYLOAD
 from dunechest.chest.payload import is_there
 from dunechest.chest.records import CapturedDatabase, FileRecord, LeftOut
-from dunechest.errors import CutOff
+from dunechest.errors import CutOffError
 from dunechest.jobs.archive.doing.run import Run, copy_task, cut_off_words, payload_of, source_of
 from dunechest.jobs.archive.plan import PlannedDatabase, PlannedFile
 from dunechest.jobs.study.selection import LeftBehind
-from dunechest.library.capture import InUse, NotCaptured, capture
+from dunechest.library.capture import DatabaseInUseError, NotCapturedError, capture
 from dunechest.library.formats.sqlite import looks_like_database
 from dunechest.names import from_wire, to_wire
 from dunechest.transfer import disk
@@ -33,10 +33,10 @@ def capture_one(run: Run, crew: Crew, database: PlannedDatabase) -> list[Planned
     source = Path(os.fsdecode(source_of(run, file)))
     try:
         result = capture(source, taken, scratch)
-    except InUse as error:
+    except DatabaseInUseError as error:
         _leave_in_use(run, database, str(error))
         return []
-    except NotCaptured as error:
+    except NotCapturedError as error:
         declared = run.plan.library.kind.database_patterns.match(file.entry.path)
         if declared or looks_like_database(source):
             run.broken.append((file.entry.path, f"{error}; its files were copied as they are"))
@@ -46,7 +46,7 @@ def capture_one(run: Run, crew: Crew, database: PlannedDatabase) -> list[Planned
     (done,) = crew.run([job])
     (outcome,) = done.copies or (CopyOutcome("cut-off", why="no answer"),)
     if outcome.state != "ok":
-        raise CutOff(cut_off_words(run, outcome.why))
+        raise CutOffError(cut_off_words(run, outcome.why))
     taken.unlink()
     _enter(run, database, outcome)
     if not result.sound:

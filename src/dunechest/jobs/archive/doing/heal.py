@@ -10,7 +10,7 @@ from dunechest.chest import journal
 from dunechest.chest.commit import commit
 from dunechest.chest.journal import Rename
 from dunechest.chest.layout import DATA, PAYLOAD
-from dunechest.errors import CutOff
+from dunechest.errors import CutOffError
 from dunechest.jobs.archive.doing.run import Run, cut_off_words, raw_path, source_of
 from dunechest.jobs.archive.plan import PlannedFile
 from dunechest.progress import Progress, Tally
@@ -24,7 +24,7 @@ def heal(run: Run, lost: Iterable[PlannedFile], progress: Progress) -> None:
 
     Raises
     ------
-    CutOff
+    CutOffError
         If the drive is full, gone or failing.
     """
     plan, previous = run.plan, run.plan.previous
@@ -55,7 +55,7 @@ def heal(run: Run, lost: Iterable[PlannedFile], progress: Progress) -> None:
                 brought.append(file)
                 tally.files_done = len(brought)
             elif outcome.state == "cut-off":
-                raise CutOff(cut_off_words(run, outcome.why))
+                raise CutOffError(cut_off_words(run, outcome.why))
             else:
                 why = "the library has other bytes by now" if outcome.state == "not-sound" else outcome.why
                 run.lost.append((file.entry.path, why))

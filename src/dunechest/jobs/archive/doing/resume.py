@@ -9,7 +9,7 @@ from dunechest.chest.file_table import Proven
 from dunechest.chest.layout import DUNE, FOR, LIBRARY_FOLDER, PAYLOAD, PENDING, PROVEN
 from dunechest.chest.origin import origin_of
 from dunechest.chest.records import FileRecord, ProvenRecord
-from dunechest.errors import Refused
+from dunechest.errors import RefusedError
 from dunechest.jobs.archive.doing.edition_record import stray_folders
 from dunechest.jobs.archive.doing.run import Run
 from dunechest.jobs.archive.plan import ArchivePlan
@@ -24,7 +24,7 @@ def prepare(run: Run) -> None:
     pending = bag / PENDING
     owner = msgspec.json.encode((origin_of(plan.library.path), plan.edition))
     if pending.is_symlink() or bag.is_symlink() or (bag / DUNE).is_symlink():
-        raise Refused(f"{shown(str(bag))} is or holds a link where a folder belongs. Nothing was changed.")
+        raise RefusedError(f"{shown(str(bag))} is or holds a link where a folder belongs. Nothing was changed.")
     if pending.exists():
         journal.refuse_if_decided(bag)
         try:

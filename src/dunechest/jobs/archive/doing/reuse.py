@@ -35,7 +35,7 @@ def recognise(run: Run, progress: Progress) -> Recognised:
 
     Raises
     ------
-    CutOff
+    CutOffError
         If a helper process ended.
     """
     plan, previous = run.plan, run.plan.previous

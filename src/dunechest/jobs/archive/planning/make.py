@@ -5,18 +5,18 @@ from __future__ import annotations
 import os
 from collections.abc import Iterable, Mapping, Sequence
 from pathlib import Path
-from types import MappingProxyType
 
 from dunechest.chest.chest import Chest
 from dunechest.chest.layout import LIBRARY_FILES, OUTSIDE_FILES
 from dunechest.chest.stored_names import StoredNames
-from dunechest.errors import WordsOff
+from dunechest.errors import UsageError
 from dunechest.findings import Finding, weightiest_first
 from dunechest.jobs.archive.options import USUAL, ArchiveOptions
 from dunechest.jobs.archive.plan import ArchivePlan, PlannedDatabase, PlannedFile
 from dunechest.jobs.archive.planning.destination import Stored, destination
 from dunechest.jobs.archive.planning.mass_change import mass_change
 from dunechest.jobs.archive.planning.room import already_there, need_of
+from dunechest.jobs.named import AnyLibrary, get_chest, get_library
 from dunechest.jobs.study.contents import Contents, study
 from dunechest.jobs.study.drive import Drive, examine
 from dunechest.jobs.study.drive_findings import drive_findings, holds_findings
@@ -26,13 +26,16 @@ from dunechest.jobs.study.selection import LeftBehind, Selection, Stray, select
 from dunechest.library.library import Library
 from dunechest.library.roles import databases_among
 from dunechest.machine.drives import Filesystem, Limits
-from dunechest.names import shown
+from dunechest.names import AnyPath, shown
 from dunechest.transfer.walk import FileEntry
+from dunechest.values import FrozenDict
 from dunechest.words import number
 
 
 def plan_archive(
-    libraries: Sequence[Library | Contents], chest: Chest, options: ArchiveOptions = USUAL
+    libraries: AnyLibrary | Contents | Iterable[AnyLibrary | Contents],
+    chest: Chest | AnyPath,
+    options: ArchiveOptions = USUAL,
 ) -> tuple[ArchivePlan, ...]:
     """Plan the archive of one or several libraries to a chest.
 
@@ -41,9 +44,9 @@ def plan_archive(
 
     Parameters
     ----------
-    libraries : sequence of Library
+    libraries : Library, path, name, or several of them
         What to archive; one that was studied already comes as its `Contents`.
-    chest : Chest
+    chest : Chest, path or label
         Where to.
     options : ArchiveOptions
         What was chosen.
@@ -55,19 +58,22 @@ def plan_archive(
 
     Raises
     ------
-    WordsOff
+    UsageError
         If a name is given for several libraries, or a part does not exist.
-    CutOff
+    CutOffError
         If a library or the drive cannot be listed.
     """
-    if options.name is not None and len(libraries) != 1:
-        raise WordsOff("--name gives one library another name; archive the others by themselves.")
+    chest = get_chest(chest)
+    if isinstance(libraries, Library | Contents | str | os.PathLike):
+        libraries = (libraries,)
+    studied = [library if isinstance(library, Contents) else study(get_library(library)) for library in libraries]
+    if options.name is not None and len(studied) != 1:
+        raise UsageError("--name gives one library another name; archive the others by themselves.")
     drive = examine(chest)
     plans: list[ArchivePlan] = []
     taken: dict[str, Library] = {}
     promised = 0
-    for library in libraries:
-        contents = library if isinstance(library, Contents) else study(library)
+    for contents in studied:
         plan = _plan_one(contents, chest, drive, options, taken, promised)
         taken[plan.bag] = contents.library
         if plan.state in ("new", "next"):
@@ -119,8 +125,8 @@ def _plan_one(
         files=tuple(sorted(files, key=lambda f: f.stored)),
         databases=databases,
         left_out=(*selection.left_out, *too_large),
-        folders=MappingProxyType(folders),
-        changed_names=MappingProxyType(dict(stored.names.changed)),
+        folders=FrozenDict(folders),
+        changed_names=FrozenDict(stored.names.changed),
         hard_links=_hard_links(fitting),
         findings=weightiest_first(findings),
         drive=drive,

@@ -15,7 +15,7 @@ from pathlib import Path
 
 from dunechest.chest.bag_records import stamp
 from dunechest.chest.layout import BAGS, CHEST_RECORD, DECLARATION, bag_folder
-from dunechest.errors import CutOff, Meanwhile, Refused
+from dunechest.errors import ChangedMeanwhileError, CutOffError, RefusedError
 from dunechest.findings import stops
 from dunechest.jobs.restore.doing.attributes import dress_unreadable
 from dunechest.jobs.restore.doing.folders import make_above
@@ -40,10 +40,10 @@ from dunechest.transfer.tasks import DigestTask
 
 
 def refuse_if_stopped(plans: Iterable[RestorePlan]) -> None:
-    """Raise `Refused` if any plan has a *stop* finding; none of a restore yields."""
+    """Raise `RefusedError` if any plan has a *stop* finding; none of a restore yields."""
     remaining = [finding for plan in plans for finding in stops(plan.findings)]
     if remaining:
-        raise Refused("Nothing was restored.", remaining)
+        raise RefusedError("Nothing was restored.", remaining)
 
 
 def carry_out_once(
@@ -69,11 +69,11 @@ def carry_out_once(
 
     Raises
     ------
-    Refused
+    RefusedError
         If a *stop* finding remains, or the place is occupied by now.
-    Meanwhile
+    ChangedMeanwhileError
         If the archive got another edition since the plan was made.
-    CutOff
+    CutOffError
         If the target or the chest's drive is full, gone or failing; what was done by then
         is taken back.
     """
@@ -84,14 +84,15 @@ def carry_out_once(
         raise _changed(plan)
     begun = time.monotonic()
     staging = _staging_of(plan, plan.place)
-    # Only what this run has made, or taken over by its mark, is ever removed again.
-    take_staging(staging, plan)
+    take_staging(staging, plan)  # only what this run has made, or taken over by its mark, is ever removed again
     deed = deeds.begin("restore", plan.bag, to_wire(str(plan.place)), command)
     try:
         result = _restore(Run(plan, plan.place, staging, deed, progress), begun)
     except OSError as error:
         _give_up(staging, deed)
-        raise CutOff(
+        if isinstance(error, CutOffError):
+            raise
+        raise CutOffError(
             f"The restore of {shown(plan.bag)} was cut off: {error.strerror or error}. What it had done is taken back, "
             f"and {shown(str(plan.place))} is as it was; the same command begins again."
         ) from error
@@ -102,9 +103,8 @@ def carry_out_once(
     if rehearsal:
         deeds.forget(deed.number)
         return result
-    # The files are in place; without this only this machine's memory of it is missing.
     facts = {"chest": plan.chest.id, "bag": plan.bag, "place": shown(str(plan.place)), "files": result.files}
-    events.try_append(("restore", facts))
+    events.try_append(("restore", facts))  # the files are in place; without it only this machine forgets that
     return result
 
 
@@ -118,8 +118,8 @@ def _bag(plan: RestorePlan) -> Path:
     return bag_folder(plan.chest.folder, plan.bag)
 
 
-def _changed(plan: RestorePlan) -> Meanwhile:
-    return Meanwhile(
+def _changed(plan: RestorePlan) -> ChangedMeanwhileError:
+    return ChangedMeanwhileError(
         f"The archive of {shown(plan.bag)} was changed while it was read. Nothing was changed here; run the command again."
     )
 
@@ -129,23 +129,23 @@ def _refuse_half(plan: RestorePlan, not_done: Iterable[NotDone]) -> None:
 
     Raises
     ------
-    CutOff
+    CutOffError
         If the chest's drive is gone.
-    Meanwhile
+    ChangedMeanwhileError
         If the archive was changed meanwhile.
     """
     if not any(one.fault for one in not_done):
         return
     if stamp(_bag(plan)) != plan.stamp:
         if not (plan.chest.folder / BAGS).is_dir():
-            raise CutOff(_GONE.format(shown(plan.chest.label)))
+            raise CutOffError(_GONE.format(shown(plan.chest.label)))
         raise _changed(plan)
     # What is still in memory proves nothing: a small record is read from the medium.
     records = [plan.chest.folder / CHEST_RECORD, _bag(plan) / DECLARATION]
     there = [path for path in records if os.path.lexists(path)]
     outcomes = digest_files([DigestTask(os.fsencode(path), 4096) for path in there], lambda count: None)
     if not there or all(outcome.state != "ok" for outcome in outcomes):
-        raise CutOff(_GONE.format(shown(plan.chest.label)))
+        raise CutOffError(_GONE.format(shown(plan.chest.label)))
 
 
 _GONE = "The drive of the chest {} went away, or can no longer be read."

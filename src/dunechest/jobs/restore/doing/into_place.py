@@ -7,7 +7,7 @@ import stat
 from collections.abc import Iterable, Mapping
 from pathlib import Path
 
-from dunechest.errors import Refused
+from dunechest.errors import RefusedError
 from dunechest.jobs.protected import why_protected
 from dunechest.jobs.restore.aside import companions_here, nothing_in
 from dunechest.jobs.restore.doing.attributes import dress, make_link
@@ -32,7 +32,7 @@ def whole_into_place(run: Run, steps: Iterable[Rewritten]) -> None:
     for old, new in plan.existing.set_aside:
         deed.will(Aside(to_wire(str(old)), to_wire(str(new))))
         if os.path.lexists(new):
-            raise Refused(f"{shown(str(new))} came to be there meanwhile. Nothing was changed.")
+            raise RefusedError(f"{shown(str(new))} came to be there meanwhile. Nothing was changed.")
         os.rename(old, new)
     if plan.record.shape == "file":
         _one_file(plan, tree, place, deed)
@@ -45,7 +45,7 @@ def whole_into_place(run: Run, steps: Iterable[Rewritten]) -> None:
     if os.path.lexists(place):
         info = place.lstat()
         if not stat.S_ISDIR(info.st_mode) or not nothing_in(place, tree.parent.name):
-            raise Refused(f"Something came to be in {shown(str(place))} meanwhile. Nothing was changed there.")
+            raise RefusedError(f"Something came to be in {shown(str(place))} meanwhile. Nothing was changed there.")
         if why_protected(place, plan.options.home_folder):
             _fill(plan, tree, place, lines, deed)
             return
@@ -73,7 +73,7 @@ def _one_file(plan: RestorePlan, tree: Path, place: Path, deed: OpenDeed) -> Non
     info = source.stat()
     deed.will(Made(to_wire(str(place)), info.st_size, info.st_mtime_ns, "", info.st_dev, info.st_ino))
     if os.path.lexists(place):
-        raise Refused(f"Something came to be in {shown(str(place))} meanwhile. Nothing was changed there.")
+        raise RefusedError(f"Something came to be in {shown(str(place))} meanwhile. Nothing was changed there.")
     without_overwriting(source, place)
     medium.flush_folder(str(place.parent))
 
@@ -201,7 +201,7 @@ def _new_files(run: Run, pairs: list[tuple[Path, Path]]) -> None:
     for source, target in pairs:
         try:
             without_overwriting(source, target)
-        except Refused:
+        except RefusedError:
             run.deed.will_not(target)
             run.leave(str(target), "something came to be there meanwhile; it is left alone")
 

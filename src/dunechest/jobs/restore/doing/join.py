@@ -6,12 +6,12 @@ import shutil
 from collections.abc import Iterator, Mapping
 from pathlib import Path
 
-from dunechest.errors import Refused
+from dunechest.errors import RefusedError
 from dunechest.jobs.restore.doing.run import Run
 from dunechest.jobs.restore.plan import RestorePlan
 from dunechest.jobs.restore.result import MergeResult
-from dunechest.library.capture import NotCaptured, capture
-from dunechest.library.join.files import NotJoined, join, joins_of, only_parts
+from dunechest.library.capture import NotCapturedError, capture
+from dunechest.library.join.files import NotMergedError, join, joins_of, only_parts
 from dunechest.library.kinds.patterns import Patterns
 from dunechest.names import shown
 
@@ -28,7 +28,7 @@ def merge_files(run: Run, staged: Mapping[str, Path]) -> tuple[MergeResult, ...]
 
     Raises
     ------
-    Refused
+    RefusedError
         If one of them cannot be joined.
     """
     plan, place, staging = run.plan, run.place, run.staging
@@ -52,8 +52,8 @@ def merge_files(run: Run, staged: Mapping[str, Path]) -> tuple[MergeResult, ...]
                 shutil.copy2(here, target)
             target.chmod(here.stat().st_mode & 0o777 | 0o600)
             joined = join(plan.kind, spec, target, staged[file.own], parts, ours, theirs=theirs)
-        except (NotJoined, NotCaptured) as error:
-            raise Refused(
+        except (NotMergedError, NotCapturedError) as error:
+            raise RefusedError(
                 f"{shown(file.path)} is in both libraries, and the two cannot be made one: {shown(str(error))}. "
                 "Use --existing set-aside, or --prefer here."
             ) from error
@@ -69,7 +69,7 @@ def only_those(plan: RestorePlan, staged: Mapping[str, Path]) -> Iterator[MergeR
         for own in Patterns(spec.files).among(staged):
             try:
                 taken = only_parts(plan.kind, spec, staged[own], plan.part_names, ours)
-            except NotJoined:
+            except NotMergedError:
                 continue  # then the application sees the others, too, and misses their files
             if taken:
                 yield MergeResult(own, 0, (), taken=taken)

@@ -9,7 +9,7 @@ from pathlib import Path
 from dunechest.chest import editions
 from dunechest.chest.bag_records import BagRecords
 from dunechest.chest.layout import bag_folder
-from dunechest.errors import CutOff, DuneChestError, Refused
+from dunechest.errors import CutOffError, DuneChestError, RefusedError
 from dunechest.jobs.restore.plan import NO_MODE, RestoreFile, RestorePlan
 from dunechest.names import shown
 from dunechest.transfer import medium, safe
@@ -39,7 +39,7 @@ def _mode(file: RestoreFile) -> int:
 def why_not(file: RestoreFile, outcome: CopyOutcome, target: str | Path) -> str | None:
     """Say why a file was not brought back, or None if it was."""
     if outcome.state == "cut-off":
-        raise CutOff(
+        raise CutOffError(
             f"The restore was cut off: {outcome.why}. Nothing was changed in the library's place; "
             "the same command begins again."
         )
@@ -92,6 +92,8 @@ def without_overwriting(source: Path, place: Path) -> None:
     try:
         place.hardlink_to(source)
     except FileExistsError as error:
-        raise Refused(f"Something came to be in {shown(str(place))} meanwhile. Nothing was changed there.") from error
+        raise RefusedError(
+            f"Something came to be in {shown(str(place))} meanwhile. Nothing was changed there."
+        ) from error
     except OSError:  # a filesystem without hard links
         source.rename(place)

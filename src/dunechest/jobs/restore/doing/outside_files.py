@@ -5,7 +5,7 @@ from __future__ import annotations
 import os
 from pathlib import Path
 
-from dunechest.errors import CutOff, Refused
+from dunechest.errors import CutOffError, RefusedError
 from dunechest.jobs.restore.doing.one_file import bag_of, copy_task, put_together, why_not, without_overwriting
 from dunechest.jobs.restore.doing.run import Run
 from dunechest.jobs.restore.outside import goes_astray, same_bytes
@@ -25,7 +25,7 @@ def restore_outside_files(run: Run) -> list[RestoreStray]:
 
     Raises
     ------
-    CutOff
+    CutOffError
         If the drive is full, gone or failing.
     """
     plan = run.plan
@@ -35,13 +35,13 @@ def restore_outside_files(run: Run) -> list[RestoreStray]:
             try:
                 if stray.there or _one(run, stray, number, crew):
                     done.append(stray)
-            except OSError as error:
-                run.leave(stray.file.stored, f"it cannot be written: {error.strerror or error}")
-            except CutOff as error:
-                raise CutOff(
+            except CutOffError as error:
+                raise CutOffError(
                     f"The files from outside {shown(plan.bag)} were cut off: {error} What the restore had done is "
                     "taken back; the same command begins again."
                 ) from error
+            except OSError as error:
+                run.leave(stray.file.stored, f"it cannot be written: {error.strerror or error}")
     return done
 
 
@@ -69,7 +69,7 @@ def _one(run: Run, stray: RestoreStray, number: int, crew: Crew) -> bool:
         deed.will(Made(to_wire(str(place)), info.st_size, info.st_mtime_ns, "", info.st_dev, info.st_ino))
         try:
             without_overwriting(beside, place)
-        except Refused:
+        except RefusedError:
             deed.will_not(place)
             if same_bytes(stray.file, place):  # another library of the same command needs it too
                 return True

@@ -8,10 +8,10 @@ from pathlib import Path
 
 from dunechest.jobs.restore.plan import ByHand, Repoint
 from dunechest.ledger.deeds import OpenDeed, Rewritten
-from dunechest.library.formats.base import Unread
+from dunechest.library.formats.base import UnreadableError
 from dunechest.library.kinds.schema import Kind, References
 from dunechest.library.references.reading import READERS
-from dunechest.library.repoint.rewrite import NotRewritten, rewrite
+from dunechest.library.repoint.rewrite import NotRewrittenError, rewrite
 from dunechest.names import to_wire
 from dunechest.transfer.digest_files import digest_of
 
@@ -67,7 +67,7 @@ def write_references(
                 info = path.stat()
                 before[source] = (deed.keep(path), info.st_mode & 0o7777, info.st_mtime_ns)
             written, left = _rewrite_file(path, kind.references[spec], updates)
-        except (NotRewritten, Unread, OSError) as error:
+        except (NotRewrittenError, UnreadableError, OSError) as error:
             written, left = [], [(update, f"the file could not be rewritten ({error})") for update in updates]
         done += written
         by_hand += [ByHand(source, one.spot, one.old, f"{why}; it should be: {one.new}") for one, why in left]

@@ -13,7 +13,7 @@ from dunechest.jobs.restore.doing.folders import make_above
 from dunechest.jobs.restore.plan import SettingChange
 from dunechest.ledger.deeds import Made, OpenDeed, Rewritten, Working
 from dunechest.library.kinds.schema import References
-from dunechest.library.repoint.rewrite import NotRewritten, rewrite
+from dunechest.library.repoint.rewrite import NotRewrittenError, rewrite
 from dunechest.library.settings import form_of, setting_in
 from dunechest.names import shown, to_wire
 from dunechest.transfer import safe
@@ -49,7 +49,7 @@ def write_setting(change: SettingChange, deed: OpenDeed) -> str:
             os.replace(beside, file)
         finally:
             beside.unlink(missing_ok=True)
-    except (OSError, NotRewritten, ValueError) as error:
+    except (OSError, NotRewrittenError, ValueError) as error:
         return f"{shown(str(file))} could not be written ({error}); choose the library in the application's settings"
     return ""
 
@@ -60,7 +60,7 @@ def _set(file: Path, form: str, change: SettingChange) -> None:
         spec = References(form=form, files=(file.name,), keys=(change.key,))  # type: ignore[arg-type]
         left = rewrite(file, spec, {(change.key, change.old): change.new})
         if left:
-            raise NotRewritten(left[0][2])
+            raise NotRewrittenError(left[0][2])
         return
     text = file.read_text(encoding="utf-8")
     if form == "json":
@@ -71,14 +71,14 @@ def _set(file: Path, form: str, change: SettingChange) -> None:
         text = _with_key(text, form, change.key, change.new)
     safe.write_file(file, text.encode(), mode=file.stat().st_mode & 0o777)
     if setting_in(file, change.key, form) != change.new:
-        raise NotRewritten("the key could not be put in")
+        raise NotRewrittenError("the key could not be put in")
 
 
 def _put(document: Any, names: list[str], value: str) -> None:
     for name in names[:-1]:
         document = document.setdefault(name, {})
     if not isinstance(document, dict):
-        raise NotRewritten("the key lies in something that is no table")
+        raise NotRewrittenError("the key lies in something that is no table")
     document[names[-1]] = value
 
 

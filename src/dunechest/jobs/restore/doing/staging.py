@@ -9,7 +9,7 @@ from pathlib import Path
 
 import msgspec
 
-from dunechest.errors import CutOff, Refused
+from dunechest.errors import CutOffError, RefusedError
 from dunechest.jobs.restore.doing.attributes import dress, dress_unreadable, make_link
 from dunechest.jobs.restore.doing.one_file import bag_of, copy_task, put_together, why_not
 from dunechest.jobs.restore.doing.run import Run
@@ -42,12 +42,12 @@ def take_staging(staging: Path, plan: RestorePlan) -> None:
     except (OSError, ValueError, msgspec.MsgspecError):
         mark = _Mark("", "")
     if staging.is_symlink() or (mark.chest, mark.bag) != (plan.chest.id, plan.bag):
-        raise Refused(
+        raise RefusedError(
             f"{shown(str(staging))} is in the way and was not left by a restore of this library. "
             "Look at it and move it away."
         )
     if mark.pid != os.getpid() and lives(mark.pid):
-        raise Refused(
+        raise RefusedError(
             f"Process {mark.pid} is restoring this library to the same place right now. Nothing was changed; "
             "wait until it is done."
         )
@@ -158,7 +158,7 @@ def _prove(run: Run, crew: Crew) -> None:
     )
     for count, (file, outcome) in enumerate(proofs, start=1):
         if outcome.state != "ok" or outcome.digests != (file.proof[1],):
-            raise CutOff(
+            raise CutOffError(
                 f"What the drive gives back differs from what was written to it ({shown(file.path)}"
                 f"{': ' + outcome.why if outcome.why else ''}). The restore is taken back; use another drive."
             )

@@ -9,23 +9,23 @@ from collections.abc import Iterable
 from dataclasses import replace
 from pathlib import Path
 
-from dunechest.jobs.restore.plan import Existing, References, Repoint, RestoreFile
+from dunechest.jobs.restore.plan import Existing, ReferencePlan, Repoint, RestoreFile
 from dunechest.jobs.restore.planning.bag_tree import BagTree
 from dunechest.library.kinds.schema import Kind
-from dunechest.library.repoint.rewrite import NotRewritten, rewrite
+from dunechest.library.repoint.rewrite import NotRewrittenError, rewrite
 from dunechest.transfer import safe
 
 _MOST = 64 << 20
 
 
 def without_rewritten(
-    existing: Existing, kind: Kind, tree: BagTree, place: Path, references: References
-) -> tuple[Existing, References]:
+    existing: Existing, kind: Kind, tree: BagTree, place: Path, references: ReferencePlan
+) -> tuple[Existing, ReferencePlan]:
     """Take out of what exists the files that differ only because an earlier restore rewrote them.
 
     Returns
     -------
-    pair of Existing and References
+    pair of Existing and ReferencePlan
         What exists, and the references that are still to be updated.
     """
     by_source: dict[str, list[Repoint]] = {}
@@ -66,5 +66,5 @@ def _as_if(file: RestoreFile, kind: Kind, root: Path, place: Path, wanted: Itera
             for spec, texts in by_spec.items():
                 rewrite(copy, kind.references[spec], texts)
             return copy.read_bytes() == safe.read_bounded(place / file.path, _MOST)
-        except (OSError, ValueError, NotRewritten):
+        except (OSError, ValueError, NotRewrittenError):
             return False

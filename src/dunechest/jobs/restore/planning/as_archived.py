@@ -11,6 +11,7 @@ from dunechest.jobs.restore.planning.bag_tree import BagTree
 from dunechest.library.kinds.schema import Kind
 from dunechest.library.parts import Part
 from dunechest.names import from_wire
+from dunechest.values import FrozenDict
 
 
 def as_archived(
@@ -44,4 +45,9 @@ def as_archived(
     found = agreements_in(kind, tree.root, coming, lying, {})
     # A folder of which the chest has lost something agreed when it was archived.
     agreed = sum(not why or any(path.startswith(f"{folder}/") for path in missing) for folder, why in found)
-    return AsArchived(references, sizes, tuple(databases), agreed if found else None)
+    return AsArchived(
+        FrozenDict(references) if references is not None else None,
+        FrozenDict(sizes),
+        tuple(databases),
+        agreed if found else None,
+    )

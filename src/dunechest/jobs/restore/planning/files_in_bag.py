@@ -11,7 +11,7 @@ from dunechest.chest.bag_records import BagRecords
 from dunechest.chest.layout import DATA, FILES, MANIFEST
 from dunechest.chest.records import FileRecord, read_lines
 from dunechest.chest.tag_lists import RecordFault
-from dunechest.errors import RecordDamaged
+from dunechest.errors import RecordDamagedError
 from dunechest.jobs.restore.plan import NO_MODE, NotDone, RestoreFile
 from dunechest.names import why_unsafe
 
@@ -29,7 +29,7 @@ def current_files(own: BagRecords) -> BagFiles:
     """Gather what the bag lists, from both records, and what of it really lies there as a plain file."""
     try:
         table = editions.current_files(own)
-    except RecordDamaged:
+    except RecordDamagedError:
         return _from_damaged(own)
     not_done: list[NotDone] = []
     lying = own.lying
@@ -124,7 +124,7 @@ def earlier_files(own: BagRecords, current: int, number: int) -> BagFiles:
 
     Raises
     ------
-    RecordDamaged
+    RecordDamagedError
         If a list that leads back to it is not proven.
     """
     now = {line.path: line for line in own.lines(FILES, FileRecord) if why_unsafe(line.path) is None}

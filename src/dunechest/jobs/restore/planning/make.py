@@ -18,13 +18,14 @@ from dunechest.chest.bag_records import stamp
 from dunechest.chest.chest import Chest
 from dunechest.chest.layout import LIBRARY_FILES, OUTSIDE_FILES
 from dunechest.chest.records import LibraryRecord, StrayRecord
-from dunechest.errors import RecordDamaged, WordsOff
+from dunechest.errors import RecordDamagedError, UsageError
 from dunechest.findings import Finding, weightiest_first
+from dunechest.jobs.named import get_chest
 from dunechest.jobs.restore.options import RestoreOptions
 from dunechest.jobs.restore.plan import (
     Existing,
     Placement,
-    References,
+    ReferencePlan,
     RestoreFile,
     RestorePlan,
     RestoreStray,
@@ -50,12 +51,12 @@ from dunechest.library.kinds.load import load_kinds
 from dunechest.library.kinds.schema import PLAIN_KIND, Kind
 from dunechest.library.parts import Part, parts_named
 from dunechest.machine.drives import Filesystem, filesystem
-from dunechest.names import from_wire, parents, shown
+from dunechest.names import AnyPath, from_wire, parents, shown
 from dunechest.progress import Progress, Tally, silent
 
 
 def plan_restore(
-    chest: Chest, library: str, options: RestoreOptions | None = None, *, progress: Progress = silent
+    chest: Chest | AnyPath, library: str, options: RestoreOptions | None = None, *, progress: Progress = silent
 ) -> RestorePlan:
     """Plan to restore a library. Changes nothing.
 
@@ -76,14 +77,15 @@ def plan_restore(
 
     Raises
     ------
-    WordsOff
+    UsageError
         If there is no such library, part or home, or `home` and `into` are both given.
-    Refused
+    RefusedError
         If its records are too damaged to restore from.
     """
+    chest = get_chest(chest)
     options = options if options is not None else RestoreOptions()
     if options.home is not None and not os.path.isdir(options.home):
-        raise WordsOff(f"There is no folder {shown(str(options.home))} to be the home. Nothing was changed.")
+        raise UsageError(f"There is no folder {shown(str(options.home))} to be the home. Nothing was changed.")
     folder = chest.bag(library).folder
     for again in range(_TIMES):
         seen = stamp(folder)
@@ -91,7 +93,7 @@ def plan_restore(
             plan = _plan(chest, chest.bag(library), options, progress, seen)
             if not (plan.damage or any(item.fault for item in plan.not_done)) or stamp(folder) == seen:
                 break
-        except RecordDamaged:
+        except RecordDamagedError:
             if stamp(folder) == seen or again + 1 == _TIMES:
                 raise
         time.sleep(0.1 * again)  # an archive committed meanwhile: what looks damaged is of before and after
@@ -137,7 +139,7 @@ class _AtPlace:
 
     existing: Existing
     strays: tuple[RestoreStray, ...] = ()
-    references: References = field(default_factory=References)
+    references: ReferencePlan = field(default_factory=ReferencePlan)
     settings: tuple[SettingChange, ...] = ()
     settings_left: tuple[SettingChange, ...] = ()
 
@@ -222,7 +224,7 @@ def _decide(question: _Question, paths: Paths, tree: BagTree, coming: _Coming, p
     own_places = bool(record.strays) and question.made_here()
     strays = place_strays(record, coming.outside, place, options, own_places=own_places)
     existing = look_at_place(place, record, kind, ready, options, question.chest.label, tally)
-    references = References()
+    references = ReferencePlan()
     if options.repoint and record.shape == "folder":
         inside = [*(file.own for file in ready), *(from_wire(folder.path) for folder in record.folders)]
         moves = moves_of(record, place, options, paths.renamed, [*inside, *existing.paths], strays)
@@ -243,7 +245,7 @@ def _parts(tree: BagTree, record: LibraryRecord, options: RestoreOptions, entry:
             return tuple(parts_named(tree.parts, options.parts).values())
         except KeyError as error:
             known = ", ".join(shown(part.title) for part in tree.parts) or "none"
-            raise WordsOff(
+            raise UsageError(
                 f"{shown(entry.name)} has no part {shown(str(error.args[0]))!r}, or several. Its parts: {known}."
             ) from None
     wanted = set(record.partial)

@@ -3,9 +3,11 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
+from typing import ClassVar
 
 from dunechest.chest.bag_entry import BagEntry
 from dunechest.chest.chest import Chest
+from dunechest.jobs.named import get_chest
 from dunechest.jobs.restore.aside import nothing_in
 from dunechest.jobs.restore.options import RestoreOptions
 from dunechest.jobs.restore.plan import Placement
@@ -13,15 +15,19 @@ from dunechest.jobs.restore.planning.place import place_for
 from dunechest.ledger.folder import state_folder
 from dunechest.library.kinds.load import load_kinds
 from dunechest.library.kinds.schema import PLAIN_KIND
+from dunechest.names import AnyPath
+from dunechest.values import Value
 
 
-@dataclass(frozen=True, slots=True)
-class Offer:
+@dataclass(frozen=True, slots=True, repr=False)
+class Offer(Value):
     """A library that a chest holds, and where it would go on this machine.
 
     `editions` are their numbers; `existing` says whether something is in that place; `why_not` why it cannot be
     restored, if it cannot.
     """
+
+    _shown: ClassVar[tuple[str, ...]] = ("why_not", "existing")
 
     entry: BagEntry
     editions: tuple[int, ...]
@@ -30,8 +36,9 @@ class Offer:
     why_not: str = ""
 
 
-def offers(chest: Chest, options: RestoreOptions) -> tuple[Offer, ...]:
+def offers(chest: Chest | AnyPath, options: RestoreOptions | None = None) -> tuple[Offer, ...]:
     """Say what a chest holds that could be restored, and where each would go. Nothing is read but its records."""
+    chest, options = get_chest(chest), options or RestoreOptions()
     kinds = load_kinds(state_folder())
     found = []
     for entry in chest.bags():

@@ -8,10 +8,10 @@ from pathlib import Path
 from dunechest.chest.origin import old_path
 from dunechest.chest.records import LibraryRecord
 from dunechest.jobs.restore.options import RestoreOptions
-from dunechest.jobs.restore.plan import ByHand, References, Repoint, RestoreStray
+from dunechest.jobs.restore.plan import ByHand, ReferencePlan, Repoint, RestoreStray
 from dunechest.jobs.restore.planning.bag_tree import BagTree
 from dunechest.jobs.restore.planning.place import standard_moves
-from dunechest.library.formats.base import Unread
+from dunechest.library.formats.base import UnreadableError
 from dunechest.library.kinds.patterns import Patterns
 from dunechest.library.kinds.schema import Kind
 from dunechest.library.references.reading import READERS, base_of
@@ -54,7 +54,7 @@ def moves_of(
 
 def plan_references(
     kind: Kind, tree: BagTree, sources: Iterable[str], moves: Moves, here: Iterable[str], left: Mapping[str, str]
-) -> References:
+) -> ReferencePlan:
     """Say what becomes of each reference of the files that come back.
 
     Parameters
@@ -95,9 +95,9 @@ def plan_references(
                         )
                     else:
                         stay += 1
-            except Unread as error:
+            except UnreadableError as error:
                 unread.append((path, str(error)))
-    return References(stay, tuple(anew), tuple(lost), tuple(unread))
+    return ReferencePlan(stay, tuple(anew), tuple(lost), tuple(unread))
 
 
 def _what_to_do(

@@ -9,13 +9,14 @@ from typing import Any
 import msgspec
 
 from dunechest.chest.chest import Chest
-from dunechest.errors import Refused, WordsOff
+from dunechest.errors import RefusedError, UsageError
+from dunechest.jobs.named import get_chest
 from dunechest.jobs.restore.options import RestoreOptions
 from dunechest.jobs.restore.plan import RestorePlan
 from dunechest.jobs.restore.planning.several import plan_restores
 from dunechest.ledger.folder import state_folder
 from dunechest.machine.identity import this_machine
-from dunechest.names import shown
+from dunechest.names import AnyPath, shown
 from dunechest.progress import Progress, silent
 from dunechest.transfer import safe
 
@@ -39,7 +40,7 @@ def saved_plan(chest: Chest, plans: Sequence[RestorePlan]) -> SavedPlan:
     return SavedPlan(FORMAT, chest.id, machine.id, plans[0].options.to_dict(), [plan.decisions() for plan in plans])
 
 
-def plan_as_saved(chest: Chest, path: Path, *, progress: Progress = silent) -> tuple[RestorePlan, ...]:
+def plan_as_saved(chest: Chest | AnyPath, path: AnyPath, *, progress: Progress = silent) -> tuple[RestorePlan, ...]:
     """Plan just what a kept plan says, or refuse because the world is another one.
 
     Parameters
@@ -53,32 +54,33 @@ def plan_as_saved(chest: Chest, path: Path, *, progress: Progress = silent) -> t
 
     Raises
     ------
-    WordsOff
+    UsageError
         If the file is no kept plan.
-    Refused
+    RefusedError
         If the chest, this machine, or anything the plan decided about is not as it was.
     """
+    chest, path = get_chest(chest), Path(path)
     try:
         document = msgspec.json.decode(safe.read_bounded(path, _MOST))
         kept = msgspec.convert(document["kept"], SavedPlan)
         names = [str(decided["library"]) for decided in kept.decisions]
         options = RestoreOptions(**kept.options)
     except (OSError, ValueError, KeyError, TypeError, RecursionError, msgspec.MsgspecError) as error:
-        raise WordsOff(
+        raise UsageError(
             f"{shown(str(path))} is no kept plan ({shown(str(error))}). One is made with: dunechest restore ... --plan --json"
         ) from error
     if kept.format > FORMAT:
-        raise WordsOff(f"{shown(str(path))} is of a newer version of Dune Chest. Nothing was changed.")
+        raise UsageError(f"{shown(str(path))} is of a newer version of Dune Chest. Nothing was changed.")
     if kept.chest != chest.id:
-        raise Refused("The plan was made for another chest. Nothing was changed.")
+        raise RefusedError("The plan was made for another chest. Nothing was changed.")
     if kept.machine != this_machine(state_folder()).id:
-        raise Refused("The plan was made on another machine. Nothing was changed; make one here.")
+        raise RefusedError("The plan was made on another machine. Nothing was changed; make one here.")
     plans = plan_restores(chest, names, options, progress=progress)
     for plan, then in zip(plans, kept.decisions, strict=True):
         now = plan.decisions()
         other = [key for key in now if now[key] != then.get(key)]
         if other:
-            raise Refused(
+            raise RefusedError(
                 f"The world is not as the plan has it, so nothing was changed. In {shown(plan.bag)} these differ now: "
                 f"{', '.join(other)}. Make a new plan and read it."
             )

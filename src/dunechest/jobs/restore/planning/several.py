@@ -2,39 +2,45 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Sequence
+from collections.abc import Iterable
 from dataclasses import replace
 from pathlib import Path
 
 from dunechest.chest.chest import Chest
-from dunechest.errors import DuneChestError, WordsOff
+from dunechest.errors import DuneChestError, UsageError
 from dunechest.findings import Finding, weightiest_first
+from dunechest.jobs.named import get_chest, names_of
 from dunechest.jobs.restore.options import RestoreOptions
 from dunechest.jobs.restore.plan import RestorePlan
 from dunechest.jobs.restore.planning.make import plan_restore
 from dunechest.ledger import memory
 from dunechest.machine.volumes import identity
-from dunechest.names import from_wire, shown
+from dunechest.names import AnyPath, from_wire, shown
 from dunechest.progress import Progress, silent
 
 
 def plan_restores(
-    chest: Chest, libraries: Sequence[str], options: RestoreOptions, *, progress: Progress = silent
+    chest: Chest | AnyPath,
+    libraries: str | Iterable[str],
+    options: RestoreOptions | None = None,
+    *,
+    progress: Progress = silent,
 ) -> tuple[RestorePlan, ...]:
     """Plan to restore several libraries; whether there is room counts all of them together.
 
     Raises
     ------
-    WordsOff
+    UsageError
         If a choice can only be made for one library, or means nothing.
-    Refused
+    RefusedError
         If one of them cannot be restored at all.
     """
-    names = list(dict.fromkeys(libraries))
+    chest, options = get_chest(chest), options or RestoreOptions()
+    names = list(dict.fromkeys(names_of(libraries)))
     if len(names) > 1:
         for word, given in (("--into", options.into), ("--edition", options.edition), ("--part", options.parts)):
             if given:
-                raise WordsOff(f"{word} is for one library; restore the others by themselves.")
+                raise UsageError(f"{word} is for one library; restore the others by themselves.")
     plans: list[RestorePlan] = []
     taken: dict[Path, str] = {}
     promised: dict[int, int] = {}
@@ -77,7 +83,7 @@ def check_names(chest: Chest, names: Iterable[str]) -> None:
         chest.bag(name)
 
 
-def restorable(chest: Chest) -> tuple[str, ...]:
+def restorable(chest: Chest | AnyPath) -> tuple[str, ...]:
     """Return the names of all libraries of a chest that can be restored to a place of their own.
 
     Raises
@@ -85,14 +91,16 @@ def restorable(chest: Chest) -> tuple[str, ...]:
     DuneChestError
         If there is none.
     """
+    chest = get_chest(chest)
     found = tuple(entry.name for entry in chest.bags() if entry.library is not None)
     if not found:
         raise DuneChestError(f"The chest {shown(chest.label)} holds no library that can be restored.")
     return found
 
 
-def left_behind(chest: Chest) -> tuple[tuple[str, str], ...]:
+def left_behind(chest: Chest | AnyPath) -> tuple[tuple[str, str], ...]:
     """Return what of a chest's libraries `restorable` leaves out, and why: each is one that a person may be missing."""
+    chest = get_chest(chest)
     found = []
     there = set()
     for entry in chest.bags():

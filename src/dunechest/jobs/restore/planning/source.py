@@ -14,7 +14,7 @@ from dunechest.chest.bag_entry import BagEntry
 from dunechest.chest.layout import DATA, INFO, LIBRARY, LIBRARY_FILES
 from dunechest.chest.records import FORMAT, LibraryRecord, Origin, Totals, now_text
 from dunechest.chest.tag_lists import RecordFault
-from dunechest.errors import BagUnusable, RecordDamaged, Refused, WordsOff
+from dunechest.errors import BagUnusableError, RecordDamagedError, RefusedError, UsageError
 from dunechest.findings import Finding
 from dunechest.jobs.restore.options import RestoreOptions
 from dunechest.jobs.restore.plan import NO_MODE, NotDone, RestoreFile
@@ -52,20 +52,20 @@ def source_of(entry: BagEntry, options: RestoreOptions) -> Source:
 
     Raises
     ------
-    WordsOff
+    UsageError
         If there is no such edition.
-    RecordDamaged
+    RecordDamagedError
         If a record is not proven without which an edition cannot be told.
-    Refused
+    RefusedError
         If nothing can be restored of it.
     """
     if entry.library is None:
         if entry.state == "unfinished":
-            raise Refused(
+            raise RefusedError(
                 f"The archive of {shown(entry.name)} was cut off before it was whole; there is nothing to restore yet."
             )
         if "Install a newer version" in entry.why:
-            raise Refused(f"{shown(entry.name)} cannot be restored by this version: {entry.why}")
+            raise RefusedError(f"{shown(entry.name)} cannot be restored by this version: {entry.why}")
         return _as_files(entry, options)
     own, record = entry.records, entry.library
     if options.edition is not None and options.edition != record.edition:
@@ -77,7 +77,7 @@ def source_of(entry: BagEntry, options: RestoreOptions) -> Source:
     damage = list(found.damage)
     try:
         totals = own.totals(record.edition, record)
-    except RecordDamaged as error:
+    except RecordDamagedError as error:
         damage.append(RecordFault(error.path, "changed", error.why))
         totals = None
     told = own.fault_of(INFO)
@@ -109,7 +109,7 @@ class _Plain:
 def _as_files(entry: BagEntry, options: RestoreOptions) -> Source:
     """Take a bag that has no usable record of ours for what it is at least: files with digests (RFC 8493)."""
     if options.edition is not None or options.parts:
-        raise WordsOff(
+        raise UsageError(
             f"{shown(entry.name)} has no record that tells its editions and parts; it can only be restored whole, "
             "as files."
         )
@@ -174,13 +174,13 @@ def _of_others(entry: BagEntry) -> _Plain:
     """Gather the files of a bag that somebody else made, and how many it counts."""
     try:
         bag = read_bag(entry.folder)
-    except BagUnusable as error:
-        raise Refused(f"{shown(entry.name)} cannot be restored: {error}") from error
+    except BagUnusableError as error:
+        raise RefusedError(f"{shown(entry.name)} cannot be restored: {error}") from error
     lying = list_bag(entry.folder)
     damage = [RecordFault(problem.file or "the bag", "changed", problem.why) for problem in bag.problems]
     strongest = sorted((m for m in bag.payload if m.algorithm in _ORDER), key=lambda m: _ORDER.index(m.algorithm))
     if not strongest:
-        raise Refused(
+        raise RefusedError(
             f"{shown(entry.name)} has no manifest whose digests are known here, so its files cannot be proven. They "
             f"lie in {shown(str(entry.folder / 'data'))} and can be copied from there."
         )

@@ -1,0 +1,112 @@
+"""What plain values have in common: a short text, a document of JSON values, and a table."""
+
+from __future__ import annotations
+
+import dataclasses
+import datetime
+import json
+import os
+from collections.abc import Callable, Collection, Iterable, Mapping, Sequence, Set
+from typing import TYPE_CHECKING, Any, ClassVar, NoReturn, TypeVar
+
+import msgspec
+from blake3 import blake3
+
+from dunechest.errors import PackageMissingError
+
+if TYPE_CHECKING:
+    import pandas as pd
+
+
+class Value:
+    """A plain value that a job returns. `repr` shows what matters of it in one line; `to_dict` returns all."""
+
+    __slots__ = ()
+
+    #: The fields and properties that `repr` shows.
+    _shown: ClassVar[tuple[str, ...]] = ()
+
+    def to_dict(self) -> dict[str, Any]:
+        """Return all fields as JSON values: paths as text, sequences as lists, bytes in hexadecimal."""
+        return {field.name: plain(getattr(self, field.name)) for field in dataclasses.fields(self)}  # type: ignore[arg-type]
+
+    def __repr__(self) -> str:
+        shown = " ".join(f"{name}={getattr(self, name)!r}" for name in self._shown)
+        return f"<{type(self).__name__} {shown}>"
+
+
+_K = TypeVar("_K")
+_V = TypeVar("_V")
+
+
+class FrozenDict(dict[_K, _V]):
+    """A dictionary that does not change any more, for values that are shared: every change is a `TypeError`."""
+
+    def _refuse(self, *args: object, **more: object) -> NoReturn:
+        raise TypeError("this is part of a value and does not change")
+
+    __setitem__ = __delitem__ = clear = pop = popitem = setdefault = update = __ior__ = _refuse
+
+
+def plain(value: Any) -> Any:
+    """Return a value as JSON values; what is none of these becomes its text."""
+    if value is None or isinstance(value, bool | int | float | str):
+        return value
+    known: tuple[tuple[Any, Callable[[Any], Any]], ...] = (
+        (bytes, bytes.hex),
+        (os.PathLike, os.fspath),
+        (datetime.datetime, datetime.datetime.isoformat),
+        (msgspec.Struct, lambda struct: {name: plain(getattr(struct, name)) for name in struct.__struct_fields__}),
+        (Mapping, lambda mapping: {_key(key): plain(inner) for key, inner in mapping.items()}),
+        (Set, lambda items: sorted(map(plain, items), key=str)),
+        (Sequence, lambda items: [plain(item) for item in items]),
+    )
+    if hasattr(value, "to_dict"):
+        return value.to_dict()
+    if dataclasses.is_dataclass(value) and not isinstance(value, type):
+        return {field.name: plain(getattr(value, field.name)) for field in dataclasses.fields(value)}
+    for kind, turn in known:
+        if isinstance(value, kind):
+            return turn(value)
+    return str(value)
+
+
+def _key(key: Any) -> str:
+    return " / ".join(map(str, key)) if isinstance(key, tuple) else str(key)
+
+
+def digest_of_values(value: Any) -> str:
+    """Return the BLAKE3 digest (hexadecimal) of JSON values; the order of keys does not count."""
+    return blake3(json.dumps(value, sort_keys=True, ensure_ascii=True).encode()).hexdigest()
+
+
+def frame(rows: Iterable[Mapping[str, Any]], columns: Sequence[str], times: Collection[str] = ()) -> pd.DataFrame:
+    """Return a table, a row for each mapping.
+
+    Parameters
+    ----------
+    rows : iterable of mapping
+        Values by column.
+    columns : sequence of str
+        The columns, in order; they are there even without a row.
+    times : collection of str
+        Those that hold times: text as RFC 3339 writes it, or seconds since 1970. They become times in UTC.
+
+    Raises
+    ------
+    PackageMissingError
+        If pandas is not installed.
+    """
+    try:
+        import pandas as pd
+    except ImportError as error:
+        raise PackageMissingError(
+            "A table needs pandas, which is not installed. Install it with: pip install 'dunechest[frames]'"
+        ) from error
+    table = pd.DataFrame(list(rows), columns=list(columns))
+    for column in times:
+        if pd.api.types.is_numeric_dtype(table[column]):
+            table[column] = pd.to_datetime(table[column], utc=True, unit="s")
+        else:
+            table[column] = pd.to_datetime(table[column], utc=True)
+    return table
