@@ -49,7 +49,7 @@ def main() -> int:
 
 
 def part(top: Path, stride: int, offset: int) -> int:
-    from tests import harms
+    from tests.support import harms
 
     ground = harms.make(top / "ground")
     count = 0

@@ -20,7 +20,7 @@ sys.path.insert(0, str(ROOT))
 
 
 def main() -> int:
-    from tests.sweep import jobs, kill_sweep, sweep
+    from tests.support.sweep import jobs, kill_sweep, sweep
 
     # In memory where the system has such a place: what is flushed is noted, and need not reach a disk.
     memory = "/dev/shm" if os.access("/dev/shm", os.W_OK) else None

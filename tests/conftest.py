@@ -2,21 +2,20 @@
 
 from __future__ import annotations
 
-import json
 import os
-import stat
 import subprocess
 import sys
 from collections.abc import Callable, Iterator
-from dataclasses import dataclass
 from pathlib import Path
-from typing import Any
 
 import pytest
 from hypothesis import HealthCheck, settings
 
 import dunechest
 from dunechest.demo.world import World, make_world
+from tests.support.runs import Command, Ran
+
+pytest_plugins = ["tests.support.fixtures"]
 
 settings.register_profile("here", deadline=None, suppress_health_check=list(HealthCheck), max_examples=40)
 settings.load_profile("here")
@@ -46,20 +45,6 @@ def own_machine(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> Path:
     for name in ("XDG_CONFIG_HOME", "XDG_DATA_HOME", "XDG_PICTURES_DIR"):
         monkeypatch.delenv(name, raising=False)
     return home
-
-
-@dataclass(frozen=True)
-class Ran:
-    status: int
-    out: str
-    err: str
-
-    @property
-    def json(self) -> Any:
-        return json.loads(self.out)
-
-
-Command = Callable[..., Ran]
 
 
 @pytest.fixture
@@ -122,50 +107,6 @@ def on_machine(world: World, monkeypatch: pytest.MonkeyPatch) -> Callable[[str],
             monkeypatch.setenv(name, environment[name])
 
     return move
-
-
-def facts(root: Path, *, times: bool = True) -> dict[bytes, tuple[Any, ...]]:
-    """Everything about a tree that must come back: types, bytes, targets, modes, times."""
-    found: dict[bytes, tuple[Any, ...]] = {}
-    base = os.fsencode(root)
-
-    def note(path: bytes) -> None:
-        info = os.lstat(path)
-        name = os.path.relpath(path, base)
-        when = info.st_mtime_ns if times else 0
-        if stat.S_ISLNK(info.st_mode):
-            found[name] = ("link", os.readlink(path), when)
-        elif stat.S_ISDIR(info.st_mode):
-            found[name] = ("folder", stat.S_IMODE(info.st_mode), when)
-        else:
-            with open(path, "rb") as file:
-                found[name] = ("file", file.read(), stat.S_IMODE(info.st_mode), when)
-
-    note(base)
-    for folder, inner, files in os.walk(base):
-        for name in [*inner, *files]:
-            note(os.path.join(folder, name))
-    return found
-
-
-def flip(path: Path, at: int | None = None, bit: int = 0x01) -> None:
-    """Change one bit of a file, and neither its size nor its time."""
-    info = path.stat()
-    content = bytearray(path.read_bytes())
-    place = len(content) // 2 if at is None else at
-    content[place] ^= bit
-    path.write_bytes(bytes(content))
-    os.utime(path, ns=(info.st_atime_ns, info.st_mtime_ns))
-
-
-def bag_of(chest: dunechest.Chest, name: str) -> Path:
-    return chest.folder / "bags" / name
-
-
-def sha512sum(bag: Path) -> subprocess.CompletedProcess[str]:
-    return subprocess.run(
-        ["sha512sum", "--quiet", "-c", "manifest-sha512.txt"], cwd=bag, capture_output=True, text=True, check=False
-    )
 
 
 @pytest.fixture

@@ -21,8 +21,7 @@ import pytest
 
 import dunechest
 from dunechest.chest.file_table import FileTable, Proven
-
-from .conftest import Command
+from tests.support.runs import Command
 
 ROOT = Path(__file__).resolve().parents[1]
 NAMES = [name for name in dunechest.__all__ if not name.startswith("__")]

@@ -1,0 +1,206 @@
+"""Questions a restore asks on a terminal; parts of earlier editions; single files; readers that are asked in any order."""
+
+from __future__ import annotations
+
+import os
+import pty
+import select
+import shutil
+import sqlite3
+import subprocess
+import sys
+import time
+from contextlib import closing
+from pathlib import Path
+
+import pytest
+
+import dunechest
+from dunechest.demo.applications import APPLICATIONS
+from dunechest.demo.world import World
+from dunechest.jobs.restore.options import RestoreOptions
+from tests.support.runs import Command
+from tests.support.trees import facts
+from tests.support.worlds import Departed, Move, opens, second_drive
+
+
+def talk(words: list[str], answers: dict[bytes, bytes]) -> tuple[int, str]:
+    """Run a command on a terminal, and answer its questions."""
+    inner, outer = pty.openpty()
+    process = subprocess.Popen(
+        [sys.executable, "-m", "dunechest", *words],
+        stdin=outer, stdout=outer, stderr=outer, close_fds=True,
+        env={**os.environ, "TERM": "dumb", "COLUMNS": "200", "NO_COLOR": "1"},
+    )  # fmt: skip
+    os.close(outer)
+    seen = b""
+    begun = time.monotonic()
+    while time.monotonic() - begun < 60:
+        if select.select([inner], [], [], 0.1)[0]:
+            try:
+                seen += os.read(inner, 65536)
+            except OSError:
+                break
+        elif process.poll() is not None:
+            break
+        for question, answer in list(answers.items()):
+            if question in seen:
+                os.write(inner, answer)
+                del answers[question]
+    status = process.wait(timeout=30)
+    os.close(inner)
+    assert not answers, f"never asked: {answers}; {seen.decode(errors='replace')}"
+    return status, seen.decode(errors="replace")
+
+
+def test_a_plan_is_read_and_answered(departed: Departed, new_home: Path) -> None:
+    before = facts(new_home, times=False)
+    words = ["restore", str(departed.chest.folder), "marram-papers"]
+    status, seen = talk(words, {b"Do this? [y/N]": b"n\n"})
+    assert (status, "Nothing was changed" in seen) == (3, True)
+    assert facts(new_home, times=False) == before
+    status, seen = talk(words, {b"Do this? [y/N]": b"y\n"})
+    assert (status, "as it was" in seen) == (0, True)
+    opens("seaholly", new_home, departed)
+    place = new_home / "Papers" / "Marram Papers"
+    status, seen = talk(["undo"], {b"Do this? [y/N]": b"n\n"})
+    assert (status, "To take back" in seen, place.exists()) == (3, True, True)
+    status, seen = talk(["undo"], {b"Do this? [y/N]": b"y\n"})
+    assert (status, "Taken back" in seen) == (0, True)
+    assert facts(new_home, times=False) == before
+
+
+def test_one_command_lists_asks_where_and_restores_all(departed: Departed, new_home: Path) -> None:
+    """A person plugs the drive in, types one command, reads, and says yes."""
+    place = second_drive(new_home)
+    answers = {
+        b"Plan to restore all of these? [y/N]": b"y\n",
+        b"Which folder of this machine stands for that one": f"{place}\n".encode(),
+        b"Do this? [y/N]": b"y\n",
+    }
+    status, seen = talk(["restore", str(departed.chest.folder)], answers)
+    assert status == 0
+    assert "Together: 8 libraries" in seen
+    for name in APPLICATIONS:
+        opens(name, new_home, departed)
+
+
+def test_a_part_of_an_earlier_edition(world: World, on_machine: Move, tmp_path: Path, command: Command) -> None:
+    """The catalogue of that edition lies among the earlier ones; its album comes back as it was."""
+    on_machine("office-pc")
+    chest = dunechest.Chest.create(world.blue, "blue")
+    dunechest.archive([world.photos], chest)
+    with closing(sqlite3.connect(world.photos / "catalogue.glw")) as catalogue:
+        (first,) = catalogue.execute(
+            "SELECT title FROM album JOIN album_picture ON album = album.id JOIN picture ON picture = picture.id "
+            "JOIN folder ON folder.id = picture.folder WHERE path LIKE '%/originals/%' LIMIT 1"
+        ).fetchone()
+        query = "SELECT picture.name FROM picture JOIN album_picture ON picture = picture.id JOIN album ON album = album.id"
+        then = {name for (name,) in catalogue.execute(f"{query} WHERE title = ?", (first,))}
+        catalogue.execute("DELETE FROM album_picture WHERE album = (SELECT id FROM album WHERE title = ?)", (first,))
+        catalogue.execute("DELETE FROM album WHERE title = ?", (first,))
+        catalogue.commit()
+    (account,) = dunechest.archive([world.photos], chest)
+    assert account.edition == 2
+    words = ("restore", "blue", "dune-survey", "--part", first, "--into", tmp_path / "back", "--json")
+    assert command(*words).status == 2, "the present edition has no such album"
+    ran = command(*words, "--edition", "1")
+    assert ran.status == 0, ran.out
+    assert (ran.json["libraries"][0]["edition"], ran.json["libraries"][0]["parts"]) == (1, [first])
+    by_hand = ran.json["libraries"][0]["references"]["by_hand"]
+    assert all("not part of what is restored" in one["do"] for one in by_hand)
+    with closing(sqlite3.connect(tmp_path / "back" / "catalogue.glw")) as catalogue:
+        rows = catalogue.execute(
+            "SELECT path, name FROM picture JOIN folder ON folder.id = picture.folder"
+        ).fetchall()
+        assert {name for _, name in rows} == then
+        assert catalogue.execute("SELECT title FROM album").fetchall() == [(first,)]
+    assert all((Path(folder) / name).is_file() for folder, name in rows)
+    # Before it was pointed anew it was a catalogue of that part already.
+    assert command("undo", "--only-references").status == 0
+    with closing(sqlite3.connect(tmp_path / "back" / "catalogue.glw")) as catalogue:
+        assert {name for (name,) in catalogue.execute("SELECT name FROM picture")} == then
+    assert command("undo").status == 0
+    assert not (tmp_path / "back").exists()
+    kept = [path.name for path in (world.state("office-pc") / "deeds").iterdir()]
+    assert kept == ["000001.jsonl"], "nothing is kept of what was taken back"
+    whole = command("restore", "blue", "dune-survey", "--edition", "1", "--into", tmp_path / "whole", "--json")
+    assert whole.status == 0
+    assert all(line["well"] for line in whole.json["libraries"][0]["proof"]["lines"])
+
+
+@pytest.mark.parametrize(
+    ("choice", "now"),
+    [
+        ({"existing": "join"}, {"log.txt": "mine", "log (from blue).txt": "archived"}),
+        ({"existing": "join", "prefer": "here"}, {"log.txt": "mine"}),
+        ({"existing": "join", "prefer": "chest"}, {"log.txt": "archived"}),
+        ({"existing": "set-aside"}, {"log.txt": "archived", "log (set aside 2026-01-02).txt": "mine"}),
+    ],
+)
+def test_a_single_file_that_is_in_the_way(
+    choice: dict[str, str], now: dict[str, str], chest: dunechest.Chest, tmp_path: Path, command: Command
+) -> None:
+    shelf = tmp_path / "home" / "Documents"
+    shelf.mkdir()
+    (shelf / "log.txt").write_text("archived")
+    dunechest.archive([shelf / "log.txt"], chest)
+    (shelf / "log.txt").write_text("mine")
+    before = facts(shelf, times=False)
+    result = dunechest.restore(chest, "log-txt", RestoreOptions(day="2026-01-02", **choice))  # type: ignore[arg-type]
+    assert result.well, result.proof
+    assert {path.name: path.read_text() for path in shelf.iterdir()} == now
+    if choice.get("prefer") != "here":
+        dunechest.undo()
+    assert facts(shelf, times=False) == before
+
+
+def test_a_library_goes_onto_the_top_of_an_empty_drive(
+    departed: Departed,
+    new_home: Path,
+    tmp_path: Path,
+    command: Command,
+) -> None:
+    """A mount point cannot be renamed; its content can."""
+    place = tmp_path / "big drive"
+    place.mkdir()
+    mounting = ["mount", "-t", "tmpfs", "-o", "size=64m", "tmpfs", str(place)]
+    if subprocess.run(mounting, capture_output=True, check=False).returncode:
+        pytest.skip("a tmpfs cannot be mounted here")
+    try:
+        ran = command("restore", departed.chest.folder, "winter-games", "--into", place, "--json")
+        assert ran.status == 0, ran.out
+        assert opens("cuttlebone", new_home, departed) == place
+        shutil.rmtree(place / "titles" / "lanternfish")
+        ran = command("restore", departed.chest.folder, "winter-games", "--into", place, "--existing", "set-aside")
+        assert (ran.status, "a drive appears in" in ran.err) == (3, True)
+        ran = command("restore", departed.chest.folder, "winter-games", "--into", place, "--existing", "join")
+        assert ran.status == 0
+        opens("cuttlebone", new_home, departed)
+        assert command("undo").status == 0
+        assert not (place / "titles" / "lanternfish").exists()
+    finally:
+        subprocess.run(["umount", "-l", str(place)], check=True)
+
+
+def test_too_little_room_for_all_of_them_together_is_seen_before(
+    departed: Departed,
+    new_home: Path,
+    monkeypatch: pytest.MonkeyPatch,
+) -> None:
+    from dataclasses import replace
+
+    from dunechest.jobs.restore import plan_restores
+    from dunechest.jobs.restore.planning import make
+
+    names = ["dune-survey", "storm-film"]
+    needs = [dunechest.plan_restore(departed.chest, name).room.need for name in names]
+    plain = make.filesystem
+
+    def tight(path: Path) -> object:
+        return replace(plain(path), free=max(needs) + 1000)
+
+    monkeypatch.setattr(make, "filesystem", tight)
+    first, second = plan_restores(departed.chest, names, RestoreOptions())
+    assert "no-room" not in {finding.code for finding in first.findings}
+    assert "no-room" in {finding.code for finding in second.findings}

@@ -1,0 +1,320 @@
+"""What a restore did to a machine can be taken back, exactly; and one that is cut off takes itself back."""
+
+from __future__ import annotations
+
+import contextlib
+import json
+import os
+import random
+import shutil
+import signal
+import subprocess
+import sys
+import time
+from pathlib import Path
+
+import pytest
+
+import dunechest
+from dunechest.jobs import undo
+from dunechest.jobs.restore.doing import carry_out as restoring
+from dunechest.jobs.restore.doing.carry_out import carry_out_once
+from dunechest.jobs.restore.options import RestoreOptions
+from dunechest.ledger import deeds
+from dunechest.transfer import disk
+from tests.support.runs import Command
+from tests.support.trees import facts
+from tests.support.worlds import Departed, opens
+
+
+def restore(departed: Departed, name: str, **choice: str) -> dunechest.RestorePlan:
+    return dunechest.plan_restore(departed.chest, name, RestoreOptions(**choice))  # type: ignore[arg-type]
+
+
+@pytest.mark.parametrize("at", ["strays", "settings", "proof", "place"])
+def test_a_restore_that_fails_in_the_middle_is_taken_back(
+    at: str,
+    departed: Departed,
+    new_home: Path,
+    monkeypatch: pytest.MonkeyPatch,
+) -> None:
+    place = new_home / "Images" / "Dune Survey"
+    place.mkdir()
+    (place / "mine").write_text("mine")
+    before = facts(new_home, times=False)
+
+    def full(*args: object, **words: object) -> None:
+        raise OSError(28, "No space left on device")
+
+    target = {
+        "strays": (restoring, "restore_outside_files"),
+        "settings": (restoring, "write_setting"),
+        "proof": (restoring, "prove"),
+        "place": (restoring, "whole_into_place"),
+    }[at]
+    monkeypatch.setattr(*target, full)
+    with pytest.raises(dunechest.CutOffError, match="as it was"):
+        carry_out_once(restore(departed, "dune-survey", existing="set-aside"))
+    assert facts(new_home, times=False) == before
+    monkeypatch.undo()
+    assert undo.recover() == ()
+
+
+KILLED = """
+import sys, os
+from dunechest.ledger import deeds
+from dunechest.cli.app import run
+count = int(sys.argv[1])
+plain = deeds.OpenDeed.will
+def will(self, *steps):
+    global count
+    plain(self, *steps)
+    count -= 1
+    if count < 0:
+        os.kill(os.getpid(), 9)
+deeds.OpenDeed.will = will
+sys.exit(run(sys.argv[2:]))
+"""
+
+
+@pytest.mark.parametrize("existing", ["set-aside", "join"])
+def test_killed_after_any_step_was_written_down_it_is_taken_back(
+    existing: str,
+    departed: Departed,
+    new_home: Path,
+    command: Command,
+) -> None:
+    """The step itself was not taken then, but all before it were."""
+    place = new_home / "Images" / "Dune Survey"
+    assert command("restore", departed.chest.folder, "dune-survey").status == 0
+    for path in [*(place / "originals" / "2021").rglob("*.jpg")][:2]:
+        path.unlink()
+    shutil.rmtree(new_home / "Table" / "for the wall")
+    (new_home / ".config" / "glasswort" / "settings.json").write_text('{"library": "/nowhere"}')
+    before = facts(new_home, times=False)
+    words = ["restore", str(departed.chest.folder), "dune-survey", "--existing", existing, "--json"]
+    for steps in range(0, 40, 4 if existing == "join" else 3):
+        run = [sys.executable, "-c", KILLED, str(steps), *words]
+        ran = subprocess.run(run, capture_output=True, text=True, check=False)
+        if ran.returncode == 0:
+            break
+        assert ran.returncode == -signal.SIGKILL, ran.stderr
+        assert "had been cut off" in command("undo", "--plan").out
+        assert "had been cut off" in command("undo").out
+        assert facts(new_home, times=False) == before, steps
+    assert steps >= 3
+    assert json.loads(ran.stdout)["well"] is True
+    opens("glasswort", new_home, departed)
+
+
+def test_killed_at_any_moment_it_is_as_before_or_done(
+    departed: Departed,
+    new_home: Path,
+    command: Command,
+) -> None:
+    place = new_home / "Images" / "Dune Survey"
+    place.mkdir()
+    (place / "mine").write_text("mine")
+    before = facts(new_home, times=False)
+    words = ["restore", str(departed.chest.folder), "dune-survey", "--existing", "set-aside", "--quiet"]
+    rng = random.Random(5)
+    for _ in range(8):
+        process = subprocess.Popen([sys.executable, "-m", "dunechest", *words])
+        time.sleep(0.3 + rng.random() * 0.5)
+        process.kill()
+        process.wait()
+        undo.recover()
+        done = [deed for deed in deeds.deeds() if deed.how == "done"]
+        if done:
+            assert (place / "catalogue.glw").exists()
+            assert command("undo").status == 0
+        for left in new_home.rglob(".dune-restore-*"):
+            shutil.rmtree(left, ignore_errors=True)  # a folder to work in; the next restore clears it
+        assert facts(new_home, times=False) == before
+
+
+def test_what_was_changed_after_a_cut_off_restore_is_for_a_person_to_see(
+    departed: Departed,
+    new_home: Path,
+    command: Command,
+) -> None:
+    place = new_home / "Papers" / "Marram Papers"
+    assert command("restore", departed.chest.folder, "marram-papers").status == 0
+    (deed,) = deeds.deeds()
+    path = Path(os.environ["DUNECHEST_HOME"]) / "deeds" / f"{deed.number:06d}.jsonl"
+    lines = path.read_bytes().splitlines(keepends=True)
+    head = json.loads(lines[0]) | {"pid": 2**22 + 5}
+    path.write_bytes(json.dumps(head).encode() + b"\n" + b"".join(lines[1:-1]) + b'{"type":"ma')
+    (place / "written since").touch()
+    ran = command("restore", departed.chest.folder, "marram-papers")
+    assert (ran.status, "was changed since" in ran.err, "written since" in ran.err) == (1, True, True)
+    (place / "written since").unlink()
+    ran = command("restore", departed.chest.folder, "marram-papers")
+    assert (ran.status, "was taken back" in ran.out) == (0, True)
+    opens("seaholly", new_home, departed)
+
+
+def test_references_alone_are_taken_back_and_then_the_rest(
+    departed: Departed,
+    new_home: Path,
+    command: Command,
+) -> None:
+    before = facts(new_home, times=False)
+    assert command("restore", departed.chest.folder, "storm-film").status == 0
+    place = new_home / "Films" / "Storm Film"
+    project = next(place.glob("projects/*.spindrift/project.json"))
+    bag = departed.chest.folder / "bags" / "storm-film" / "data" / "library"
+    assert project.read_bytes() != (bag / project.relative_to(place)).read_bytes()
+    ran = command("undo", "--only-references", "--json")
+    assert (ran.status, {one["what"] for one in ran.json["taken_back"]}) == (0, {"as before"})
+    assert project.read_bytes() == (bag / project.relative_to(place)).read_bytes()
+    assert project.stat().st_mtime_ns == (bag / project.relative_to(place)).stat().st_mtime_ns
+    assert command("undo").status == 0
+    assert facts(new_home, times=False) == before
+    assert command("undo", "--only-references").status == 2
+
+
+def test_what_is_kept_beside_and_replaced_comes_and_goes(
+    departed: Departed,
+    new_home: Path,
+    command: Command,
+) -> None:
+    words = ("restore", departed.chest.folder, "storm-film")
+    assert command(*words).status == 0
+    place = new_home / "Films" / "Storm Film"
+    clip = place / "clips" / "shared sky.mov"
+    theirs = clip.read_bytes()
+    clip.write_bytes(b"cut anew")
+    before = facts(new_home, times=False)
+    (account,) = command(*words, "--existing", "join", "--json").json["libraries"]
+    (beside,) = account["under_another_name"]
+    assert beside == {"path": "clips/shared sky.mov", "becomes": "clips/shared sky (from blue).mov"}
+    assert (clip.read_bytes(), (place / beside["becomes"]).read_bytes()) == (b"cut anew", theirs)
+    assert command("undo").status == 0
+    assert facts(new_home, times=False) == before
+    os.utime(clip, ns=(0, 0))
+    for prefer, now in (("here", b"cut anew"), ("newer", theirs), ("chest", theirs)):
+        (account,) = command(*words, "--existing", "join", "--prefer", prefer, "--json").json["libraries"]
+        assert account["under_another_name"] == []
+        assert clip.read_bytes() == now
+        if now == theirs:
+            assert account["replaced"] == ["clips/shared sky.mov"]
+            assert command("undo").status == 0
+        assert clip.read_bytes() == b"cut anew"
+    clip.unlink()
+    clip.symlink_to(place / "clips")
+    ran = command(*words, "--existing", "join", "--json")
+    assert (ran.status, ran.json["libraries"][0]["under_another_name"][0]["path"]) == (1, "clips/shared sky.mov")
+    assert ran.json["libraries"][0]["not_done"] == [], (
+        "it came; a project that looks for it by its name does not find it"
+    )
+    assert os.readlink(clip) == str(place / "clips")
+    assert command("undo").status == 0
+    shutil.rmtree(place / "projects")
+    (place / "projects").symlink_to(new_home)
+    ran = command(*words, "--existing", "join", "--json")
+    assert ran.status in (0, 1)
+    assert {one["path"].split("/")[0] for one in ran.json["libraries"][0]["under_another_name"]} >= {"projects"}
+    assert not (new_home / "quiet-water").exists()
+    assert os.readlink(place / "projects") == str(new_home)
+
+
+def test_a_restore_waits_for_nobody_and_says_who_has_it_open(
+    departed: Departed,
+    new_home: Path,
+    command: Command,
+) -> None:
+    assert command("restore", departed.chest.folder, "tidewrack").status == 0
+    application = [sys.executable, "-m", "dunechest.demo.applications", "tidewrack", "open", "--hold", "60"]
+    holding = subprocess.Popen(application, stdout=subprocess.PIPE)
+    try:
+        assert holding.stdout is not None
+        holding.stdout.readline()
+        for words in (("--existing", "set-aside"), ("--existing", "join")):
+            ran = command("restore", departed.chest.folder, "tidewrack", *words, "--json")
+            assert (ran.status, ran.json["findings"][0]["code"]) == (3, "in-use"), words
+    finally:
+        holding.kill()
+        holding.communicate()
+
+
+def test_what_somebody_makes_in_the_moment_of_a_failure_is_not_removed(
+    departed: Departed,
+    new_home: Path,
+    monkeypatch: pytest.MonkeyPatch,
+) -> None:
+    """It fails after the step was written down and before it was taken; meanwhile another program makes that very thing."""
+    place = new_home / "Images" / "Dune Survey"
+    settings = new_home / ".config" / "glasswort" / "settings.json"
+    stray = new_home / "Table" / "for the wall" / "wall 1.jpg"
+    plain = deeds.OpenDeed.will
+
+    def will(self: deeds.OpenDeed, *steps: deeds.Step) -> None:
+        plain(self, *steps)
+        for step in steps:
+            path = Path(str(getattr(step, "path", "")))
+            if isinstance(step, deeds.Tree | deeds.Made) and path in targets:
+                path.parent.mkdir(parents=True, exist_ok=True)
+                if isinstance(step, deeds.Tree):
+                    path.mkdir()
+                    path /= "somebody's"
+                path.write_text("another program's")
+                raise OSError(5, "Input/output error")
+
+    monkeypatch.setattr(deeds.OpenDeed, "will", will)
+    for targets, kept in (({place}, place / "somebody's"), ({stray}, stray), ({settings}, settings)):
+        with pytest.raises(dunechest.CutOffError) if targets == {place} else _nothing():
+            carry_out_once(restore(departed, "dune-survey"))
+        assert kept.read_text() == "another program's"
+        shutil.rmtree(place)
+        kept.unlink(missing_ok=True)
+        settings.unlink(missing_ok=True)
+
+
+def _nothing() -> contextlib.AbstractContextManager[None]:
+    return contextlib.nullcontext()
+
+
+def test_a_setting_that_is_a_link_stays_one(
+    departed: Departed,
+    new_home: Path,
+    command: Command,
+) -> None:
+    kept = new_home / "all my settings" / "saltpan.json"
+    kept.parent.mkdir()
+    kept.write_text('{"library": "/nowhere", "grid": 5}')
+    link = new_home / ".config" / "saltpan" / "settings.json"
+    link.parent.mkdir()
+    link.symlink_to(kept)
+    assert command("restore", departed.chest.folder, "sign-shop").status == 0
+    assert os.readlink(link) == str(kept)
+    assert json.loads(kept.read_text()) == {"library": str(new_home / "Papers" / "Sign Shop"), "grid": 5}
+    assert command("undo").status == 0
+    assert kept.read_text() == '{"library": "/nowhere", "grid": 5}'
+
+
+def test_taking_back_that_is_cut_off_goes_on(
+    departed: Departed, new_home: Path, monkeypatch: pytest.MonkeyPatch, command: Command
+) -> None:
+    """Half of a tree is removed when the drive fails: the same command removes the rest."""
+    place = new_home / "Papers" / "Marram Papers"
+    place.mkdir()
+    (place / "mine").write_text("mine")
+    before = facts(new_home, times=False)
+    assert command("restore", departed.chest.folder, "marram-papers", "--existing", "set-aside").status == 0
+    plain, count = disk.remove, 0
+
+    def failing(path: Path, **words: bool) -> None:
+        nonlocal count
+        count += 1
+        if count == 4:
+            raise OSError(5, "Input/output error")
+        plain(path, **words)
+
+    monkeypatch.setattr(disk, "remove", failing)
+    ran = command("undo")
+    assert (ran.status, "again to continue" in ran.err) == (4, True)
+    assert facts(new_home, times=False) != before
+    ran = command("undo", "--json")
+    assert (ran.status, ran.json["changed_since"]) == (0, [])
+    assert facts(new_home, times=False) == before

@@ -1,0 +1,41 @@
+"""A cut of the damage sweep; `make damage` tries all of it."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+import pytest
+
+from tests.support.harms import HARMS, cases, make, try_harm
+
+_CASES = 10
+
+
+@pytest.mark.slow
+def test_whatever_is_harmed_nothing_untrue_is_said_with_status_0(
+    tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    for name in ("HOME", "DUNECHEST_HOME", "DUNECHEST_DRIVES"):
+        monkeypatch.setenv(name, "")  # so that they are as before afterwards
+    ground = make(tmp_path / "ground")
+    every = list(cases(ground))
+    assert len(every) > 800
+    lies = []
+    for path, harm in every[:: len(every) // _CASES]:
+        lies += try_harm(ground, path, harm, tmp_path / "harmed")
+    assert lies == []
+
+
+@pytest.mark.slow
+def test_the_sweep_would_see_a_lie(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    """Where records are believed unproven, the sweep says so."""
+    from dunechest.chest.bag_records import BagRecords
+
+    for name in ("HOME", "DUNECHEST_HOME", "DUNECHEST_DRIVES"):
+        monkeypatch.setenv(name, "")
+    ground = make(tmp_path / "ground")
+    monkeypatch.setattr(BagRecords, "_judge", lambda self, *rest: None)
+    monkeypatch.setattr(BagRecords, "fault_of", lambda self, path: None)
+    path = Path("bags/shed/dune/files.jsonl")
+    harm = next(one for one in HARMS if one.name == "flip in the middle")
+    assert try_harm(ground, path, harm, tmp_path / "harmed")
