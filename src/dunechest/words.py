@@ -23,13 +23,13 @@ def size(count: int) -> str:
     return f"{value:.1f} {unit}" if value < 99.95 else f"{value:.0f} {unit}"
 
 
-def number(count: int, one: str, many: str | None = None) -> str:
+def number(count: int, word: str, plural: str | None = None) -> str:
     """Return a count with its word.
 
     >>> number(1, "file"), number(1200, "file"), number(0, "library", "libraries")
     ('1 file', '1,200 files', '0 libraries')
     """
-    return f"{count:,} {one if count == 1 else many or one + 's'}"
+    return f"{count:,} {word if count == 1 else plural or word + 's'}"
 
 
 def seconds_of(text: str) -> float | None:
@@ -80,7 +80,7 @@ def ago(when: float, now: float | None = None) -> str:
     passed = (time.time() if now is None else now) - when
     if passed < 60:
         return "just now"
-    for span, one in ((86400, "day"), (3600, "hour"), (60, "minute")):
+    for span, unit in ((86400, "day"), (3600, "hour"), (60, "minute")):
         if passed >= span:
-            return f"{number(int(passed // span), one)} ago"
+            return f"{number(int(passed // span), unit)} ago"
     return "just now"

@@ -20,7 +20,7 @@ from __future__ import annotations
 
 import os
 import re
-from collections.abc import Iterable, Iterator
+from collections.abc import Iterator
 from dataclasses import dataclass, field
 
 from dunechest.bag.digests import Digests
@@ -89,11 +89,6 @@ def decode_path(text: str, *, strict: bool = True) -> str:
 def format_line(digest: str, path: str) -> str:
     """Return one manifest line; two spaces, as the operating systems' checksum commands write it."""
     return f"{digest}  {encode_path(path)}\n"
-
-
-def format_manifest(entries: Iterable[tuple[str, str]]) -> bytes:
-    """Return a whole manifest from pairs of path and digest, in the order given."""
-    return "".join(format_line(digest, path) for path, digest in entries).encode()
 
 
 def split_lines(text: str) -> Iterator[str]:

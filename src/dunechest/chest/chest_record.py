@@ -99,7 +99,7 @@ def read_chest(folder: Path) -> tuple[ChestRecord, tuple[RecordFault, ...]]:
         if name in contents and name not in proven and not (agree and CHEST_SUMS in faults):
             faults.setdefault(name, RecordFault(name, "changed", "its bytes are not those that were recorded"))
     candidates = ((CHEST_RECORD in proven, own), (READ_ME in proven, said), (True, own), (True, said))
-    record = next((one for believed, one in candidates if believed and one is not None), None)
+    record = next((candidate for believed, candidate in candidates if believed and candidate is not None), None)
     if record is None:
         raise ChestUnusableError(
             f"The records of the chest in {shown(str(folder))} are torn: neither {CHEST_RECORD} nor {READ_ME} tells which chest "

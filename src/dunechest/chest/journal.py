@@ -302,9 +302,9 @@ def _make_folders(folder: Path, parents: set[Path]) -> None:
     while not folder.exists():
         missing.append(folder)
         folder = folder.parent
-    for one in reversed(missing):
-        disk.make_folder(one)
-        parents.update((one, one.parent))
+    for item in reversed(missing):
+        disk.make_folder(item)
+        parents.update((item, item.parent))
 
 
 def _inside(bag: Path, folder: Path) -> None:

@@ -71,8 +71,8 @@ def _resalted(log: bytes, rng: random.Random) -> bytes:
 
 
 def _checksum(data: bytes, sums: tuple[int, int], order: str) -> tuple[int, int]:
-    one, two = sums
+    low, high = sums
     for first, second in struct.iter_unpack(f"{order}II", data):
-        one = (one + first + two) & 0xFFFFFFFF
-        two = (two + second + one) & 0xFFFFFFFF
-    return one, two
+        low = (low + first + high) & 0xFFFFFFFF
+        high = (high + second + low) & 0xFFFFFFFF
+    return low, high

@@ -76,7 +76,7 @@ def list_chests() -> ChestList:
     with open_ledger() as ledger:
         known = {chest.id: chest for chest in ledger.chests()}
     found: dict[tuple[str, str], ChestStatus] = {}
-    places = [*(one.folder for one in known.values()), *_on_drives()]
+    places = [*(item.folder for item in known.values()), *_on_drives()]
     for folder in places:
         chest = _at(folder)
         # Two chests of one id, one of them copied by hand, are two chests: each is shown with its place.
@@ -85,9 +85,11 @@ def list_chests() -> ChestList:
             status = ChestStatus(chest.id, chest.label, chest.folder, True, seen, _free(chest.folder))
             found[chest.id, os.path.realpath(chest.folder)] = status
     there = {status.id for status in found.values()}
-    for one in known.values():
-        if one.id not in there:
-            found[one.id, ""] = ChestStatus(one.id, one.label, one.folder, False, one.seen, None)
+    for chest_known in known.values():
+        if chest_known.id not in there:
+            found[chest_known.id, ""] = ChestStatus(
+                chest_known.id, chest_known.label, chest_known.folder, False, chest_known.seen, None
+            )
     ordered = sorted(found.values(), key=lambda s: (not s.present, s.label.casefold(), s.id, str(s.folder)))
     return ChestList(tuple(ordered))
 

@@ -28,12 +28,12 @@ def why_protected(place: Path, home: Path) -> str:
     real = Path(os.path.realpath(place))
     if real == Path(real.anchor):
         return "it is the top of the whole system"
-    for one in {Path(os.path.realpath(home)), Path(os.path.realpath(own_home()))}:
-        if real == one:
+    for own in {Path(os.path.realpath(home)), Path(os.path.realpath(own_home()))}:
+        if real == own:
             return "it is the home folder"
-        if one.is_relative_to(real):
+        if own.is_relative_to(real):
             return "the home folder is in it"
-        for name, folder in standard_folders(one).items():
+        for name, folder in standard_folders(own).items():
             if name != "home" and Path(os.path.realpath(folder)).is_relative_to(real):
                 return f"it is, or holds, the folder for {name}"
     if Path(os.path.realpath(state_folder())).is_relative_to(real):

@@ -304,17 +304,17 @@ def deeds() -> Iterator[Deed]:
             continue
         for line in content.splitlines():
             try:
-                one = decoder.decode(line)
+                deed = decoder.decode(line)
             except (msgspec.MsgspecError, UnicodeDecodeError):
                 break  # the last line, cut off by a crash: that step was not taken
-            if isinstance(one, Head):
-                head = one
-            elif isinstance(one, Closed):
-                how = one.how
-            elif isinstance(one, NotMade):
-                steps = [s for s in steps if not (isinstance(s, Made) and s.path == one.path)]
+            if isinstance(deed, Head):
+                head = deed
+            elif isinstance(deed, Closed):
+                how = deed.how
+            elif isinstance(deed, NotMade):
+                steps = [s for s in steps if not (isinstance(s, Made) and s.path == deed.path)]
             else:
-                steps.append(one)
+                steps.append(deed)
         if head is not None:
             yield Deed(int(name[:6]), head, tuple(steps), how)
 

@@ -121,14 +121,14 @@ class _Maker:
         if spec.form == "folders":
             for folder in self._listing.folders:
                 if folder.path and wanted.match(folder.path):
-                    one = gathered.setdefault(_name(folder.path, spec.paths), _Gathering())
-                    one.folder = folder.path
-                    one.files.update(p for p in self._sizes if p.startswith(folder.path + "/"))
-            return [self._finish(spec, name, one, follow=True) for name, one in gathered.items()]
+                    part = gathered.setdefault(_name(folder.path, spec.paths), _Gathering())
+                    part.folder = folder.path
+                    part.files.update(p for p in self._sizes if p.startswith(folder.path + "/"))
+            return [self._finish(spec, name, item, follow=True) for name, item in gathered.items()]
         for path in wanted.among(self._sizes):
             if path not in self._hollow:
                 self._from_file(spec, path, gathered)
-        return [self._finish(spec, name, one, follow=spec.form == "files") for name, one in gathered.items()]
+        return [self._finish(spec, name, item, follow=spec.form == "files") for name, item in gathered.items()]
 
     def _from_file(self, spec: Parts, path: str, gathered: dict[str, _Gathering]) -> None:
         try:
@@ -148,34 +148,34 @@ class _Maker:
         for entry in bibtex_entries(text_of(self._library / path)):
             names = [name.strip() for name in entry.fields.get(spec.field.lower(), "").split(",")]
             for name in filter(None, names):
-                one = gathered.setdefault(name, _Gathering())
+                gathering = gathered.setdefault(name, _Gathering())
                 for field in target.fields if target and target.fields else ("file",):
                     for text in attachments(entry.fields.get(field, "")):
                         if target is not None:
-                            self._add(one, text, target, path)
+                            self._add(gathering, text, target, path)
 
-    def _add(self, one: _Gathering, text: str | None, target: References, source: str) -> None:
+    def _add(self, gathering: _Gathering, text: str | None, target: References, source: str) -> None:
         if text is None:
             return
         found = self._resolver.resolve(Raw("", text), base_of(target, source))
         if found is not None and found.state == "inside" and found.path in self._sizes:
-            one.files.add(found.path)
+            gathering.files.add(found.path)
         elif found is not None and found.state == "stray":
-            one.strays.add(found.path)
+            gathering.strays.add(found.path)
         else:
-            one.elsewhere.add(text)
+            gathering.elsewhere.add(text)
 
-    def _finish(self, spec: Parts, name: str, one: _Gathering, *, follow: bool) -> Part:
+    def _finish(self, spec: Parts, name: str, gathering: _Gathering, *, follow: bool) -> Part:
         """Add what the part's files refer to, what goes with them, and what it needs."""
         needs = self._matching(spec.needs)
-        files = one.files
+        files = gathering.files
         also = tuple(pattern.replace("{part}", name) for pattern in spec.also)
         files |= self._matching(also)
         pending = list(files) if follow else []
         while pending:
             for reference in self._by_source.get(pending.pop(), ()):
                 if reference.state == "stray":
-                    one.strays.add(reference.target)
+                    gathering.strays.add(reference.target)
                 elif reference.target in self._sizes and reference.target not in files:
                     files.add(reference.target)
                     pending.append(reference.target)
@@ -184,17 +184,17 @@ class _Maker:
             files.update(self._stems.get(stem, ()))
             files.update(self._stems.get(path, ()))
         needs -= files
-        size = sum(self._sizes[path] for path in files) + sum(_size(path) for path in one.strays)
+        size = sum(self._sizes[path] for path in files) + sum(_size(path) for path in gathering.strays)
         return Part(
             spec.what,
             name,
-            self._title(spec, name, one.folder) or name,
+            self._title(spec, name, gathering.folder) or name,
             tuple(sorted(files)),
             tuple(sorted(needs)),
-            tuple(sorted(one.strays)),
+            tuple(sorted(gathering.strays)),
             size,
-            one.folder,
-            tuple(sorted(one.elsewhere)),
+            gathering.folder,
+            tuple(sorted(gathering.elsewhere)),
         )
 
     def _title(self, spec: Parts, name: str, folder: str) -> str:

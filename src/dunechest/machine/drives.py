@@ -160,7 +160,7 @@ def drive_folders() -> tuple[Path, ...]:
     """
     named = os.environ.get(DRIVES)
     if named is not None:
-        return tuple(dict.fromkeys(Path(one) for one in named.split(os.pathsep) if os.path.isabs(one)))
+        return tuple(dict.fromkeys(Path(item) for item in named.split(os.pathsep) if os.path.isabs(item)))
     found = []
     for part in psutil.disk_partitions(all=False):
         mount = Path(part.mountpoint)

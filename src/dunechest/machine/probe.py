@@ -106,10 +106,10 @@ def _takes(place: Path, name: str) -> bool:
         return False
 
 
-def _same(place: Path, one: str, other: str) -> bool:
-    if not _takes(place, one):
+def _same(place: Path, first: str, second: str) -> bool:
+    if not _takes(place, first):
         return True
-    return not _takes(place, other)
+    return not _takes(place, second)
 
 
 def _links(place: Path) -> bool:

@@ -116,11 +116,11 @@ def below(path: str, folder: str, *, cases: bool = True) -> str | None:
     """
     if not folder:
         return None
-    one, other = (path, folder) if cases else (path.casefold(), folder.casefold())
-    if one == other:
+    folded, other = (path, folder) if cases else (path.casefold(), folder.casefold())
+    if folded == other:
         return ""
     other = other.rstrip("/") + "/"
-    if one.startswith(other):
+    if folded.startswith(other):
         return path[len(folder.rstrip("/")) + 1 :]
     return None
 

@@ -61,12 +61,12 @@ def make_folders(folder: Path, mode: int = 0o777) -> list[Path]:
             missing.append(above)
             above = above.parent
     made = []
-    for one in reversed(missing):
+    for item in reversed(missing):
         try:
-            os.mkdir(one, mode)
-            made.append(one)
+            os.mkdir(item, mode)
+            made.append(item)
         except FileExistsError:
-            if not one.is_dir():
+            if not item.is_dir():
                 raise
     return made
 

@@ -7,9 +7,6 @@ from typing import Protocol
 
 from blake3 import blake3
 
-#: Algorithms a bag's manifests may use, weakest first (RFC 8493, section 2.4).
-BAG_ALGORITHMS = ("md5", "sha1", "sha224", "sha256", "sha384", "sha512")
-
 
 class Digest(Protocol):
     """The part of hashlib's interface that is used; long updates let other threads run."""
@@ -22,7 +19,7 @@ class Digest(Protocol):
 
 
 def new(algorithm: str) -> Digest:
-    """Start a digest; `algorithm` is one of `BAG_ALGORITHMS` or ``blake3``."""
+    """Start a digest; `algorithm` is one that a manifest may use (RFC 8493, section 2.4), or ``blake3``."""
     if algorithm == "blake3":
         return blake3()
     return hashlib.new(algorithm, usedforsecurity=False)

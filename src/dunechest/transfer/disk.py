@@ -73,9 +73,9 @@ def make_folder(path: Path) -> None:
     while not path.is_dir():
         missing.append(path)
         path = path.parent
-    for one in reversed(missing):
-        _pass("make-folder", one)
-        one.mkdir(exist_ok=True)
+    for folder in reversed(missing):
+        _pass("make-folder", folder)
+        folder.mkdir(exist_ok=True)
 
 
 def remove_folder(path: AnyPath) -> None:

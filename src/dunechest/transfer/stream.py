@@ -273,11 +273,11 @@ def digest(fd: int, algorithms: tuple[str, ...], tell: Tell) -> tuple[int, tuple
     size = 0
     try:
         for view, give_back in reader:
-            for one in running:
-                one.update(view)
+            for item in running:
+                item.update(view)
             size += len(view)
             tell(len(view))
             give_back()
     finally:
         reader.close()
-    return size, tuple(one.digest() for one in running)
+    return size, tuple(item.digest() for item in running)

@@ -39,43 +39,43 @@ def command(out: Out, chest: str, libraries: tuple[str, ...], scratch: str | Non
     say_recovered(out, source)
     with out.following() as progress:
         drills = drill(source, libraries, scratch=scratch, progress=progress)
-    for one in drills:
-        if one.result is not None:
-            out.problem(*restore_view.problems(one.result))
+    for item in drills:
+        if item.result is not None:
+            out.problem(*restore_view.problems(item.result))
         else:
-            out.problem(f"{one.bag}: {one.why_not}")
-    well = all(one.passed for one in drills)
+            out.problem(f"{item.bag}: {item.why_not}")
+    well = all(item.passed for item in drills)
     if out.json:
         documents = [
-            {"passed": one.passed, "why_not": one.why_not, "bag": one.bag}
-            | (restore_view.result_document(one.result) if one.result is not None else {})
-            for one in drills
+            {"passed": item.passed, "why_not": item.why_not, "bag": item.bag}
+            | (restore_view.result_document(item.result) if item.result is not None else {})
+            for item in drills
         ]
         out.document({"chest": source.id, "libraries": documents, "well": well})
     elif out.shows:
-        for one in drills:
-            _show(out, one)
+        for item in drills:
+            _show(out, item)
     return 0 if well else 1
 
 
-def _show(out: Out, one: Drill) -> None:
+def _show(out: Out, result: Drill) -> None:
     from dunechest.cli.views import proof as proof_view
     from dunechest.cli.views import restore as restore_view
     from dunechest.names import shown
     from dunechest.words import duration
 
-    if one.result is None:
-        out.console.print(f"{shown(one.bag)}: DID NOT PASS", style="bold red")
-        out.console.print(f"  {shown(one.why_not)}", style="red", soft_wrap=True)
+    if result.result is None:
+        out.console.print(f"{shown(result.bag)}: DID NOT PASS", style="bold red")
+        out.console.print(f"  {shown(result.why_not)}", style="red", soft_wrap=True)
         return
-    words = "passed: a real restore would have worked" if one.passed else "DID NOT PASS"
+    words = "passed: a real restore would have worked" if result.passed else "DID NOT PASS"
     out.console.print(
-        f"{shown(one.bag)}: {words}  ({duration(one.result.seconds)})",
-        style="green" if one.passed else "bold red",
+        f"{shown(result.bag)}: {words}  ({duration(result.result.seconds)})",
+        style="green" if result.passed else "bold red",
         soft_wrap=True,
     )
-    proof_view.show(out, one.result.proof)
-    restore_view.show_damage(out, one.result.damage)
-    for gone in one.result.not_done:
+    proof_view.show(out, result.result.proof)
+    restore_view.show_damage(out, result.result.damage)
+    for gone in result.result.not_done:
         if gone.fault:
             out.console.print(f"  {shown(gone.path)}: {shown(gone.why)}", style="red", soft_wrap=True)

@@ -59,29 +59,29 @@ def show_kind(out: Out, kind: str) -> int:
     """Show one kind: where it lives, how it is recognised, what in it matters."""
     from dunechest.ledger.folder import state_folder
 
-    one = kind_named(load_kinds(state_folder()), kind)
+    shown_kind = kind_named(load_kinds(state_folder()), kind)
     if out.json:
-        out.document(_document(one))
+        out.document(_document(shown_kind))
     elif out.shows:
         lines = [
-            ("kind", one.name),
-            ("what", one.title),
-            ("", one.about),
-            ("kept by", one.application),
-            *((f"places, {system}", ", ".join(places)) for system, places in one.places.items()),
-            *(("sign", _sign(sign)) for sign in one.signs),
-            *(("together", ", ".join(group)) for group in one.together),
-            ("databases", ", ".join(one.databases)),
-            ("sidecars", ", ".join(one.sidecars)),
-            ("rebuildable", ", ".join(one.roles.rebuildable)),
-            ("must not leave", ", ".join(one.roles.must_not_leave)),
-            ("lock marks", ", ".join(one.in_use.lock_marks)),
-            ("processes", ", ".join(one.in_use.processes)),
-            ("database locks", ", ".join(one.in_use.databases)),
-            *(("references", _references(other)) for other in one.references),
-            *(("parts", f"{part.what}: {', '.join(part.paths)} ({part.form})") for part in one.parts),
-            *(("setting", f"{setting.key} in {setting.file}") for setting in one.settings),
-            *(("elsewhere", f"{other.what}: {other.place}") for other in one.elsewhere),
+            ("kind", shown_kind.name),
+            ("what", shown_kind.title),
+            ("", shown_kind.about),
+            ("kept by", shown_kind.application),
+            *((f"places, {system}", ", ".join(places)) for system, places in shown_kind.places.items()),
+            *(("sign", _sign(sign)) for sign in shown_kind.signs),
+            *(("together", ", ".join(group)) for group in shown_kind.together),
+            ("databases", ", ".join(shown_kind.databases)),
+            ("sidecars", ", ".join(shown_kind.sidecars)),
+            ("rebuildable", ", ".join(shown_kind.roles.rebuildable)),
+            ("must not leave", ", ".join(shown_kind.roles.must_not_leave)),
+            ("lock marks", ", ".join(shown_kind.in_use.lock_marks)),
+            ("processes", ", ".join(shown_kind.in_use.processes)),
+            ("database locks", ", ".join(shown_kind.in_use.databases)),
+            *(("references", _references(other)) for other in shown_kind.references),
+            *(("parts", f"{part.what}: {', '.join(part.paths)} ({part.form})") for part in shown_kind.parts),
+            *(("setting", f"{setting.key} in {setting.file}") for setting in shown_kind.settings),
+            *(("elsewhere", f"{other.what}: {other.place}") for other in shown_kind.elsewhere),
         ]
         for label, value in lines:
             if value:
@@ -91,9 +91,9 @@ def show_kind(out: Out, kind: str) -> int:
     return 0
 
 
-def _references(one: Any) -> str:
-    where = f"{one.table}.{one.column}" + (f" with {one.folder}" if one.folder else "") if one.table else ""
-    return f"{one.form} in {', '.join(one.files)}" + "".join(f": {x}" for x in (where, ", ".join(one.keys)) if x)
+def _references(spec: Any) -> str:
+    where = f"{spec.table}.{spec.column}" + (f" with {spec.folder}" if spec.folder else "") if spec.table else ""
+    return f"{spec.form} in {', '.join(spec.files)}" + "".join(f": {x}" for x in (where, ", ".join(spec.keys)) if x)
 
 
 def _sign(sign: Any) -> str:

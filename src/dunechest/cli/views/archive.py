@@ -142,10 +142,10 @@ def _show_left(out: Out, left: Sequence[LeftBehind]) -> None:
     console = out.console
     console.print("Left out, and why:")
     some, more = limited(sorted(left, key=lambda o: (not o.fault, o.path)), out.verbose)
-    for one in some:
+    for item in some:
         line = Text("  ")
-        line.append(shown(one.path), style="red" if one.fault else "")
-        line.append(f"  {size(one.size)}: {shown(one.why)}", style="dim")
+        line.append(shown(item.path), style="red" if item.fault else "")
+        line.append(f"  {size(item.size)}: {shown(item.why)}", style="dim")
         console.print(line, soft_wrap=True)
     if more:
         console.print(f"  and {more:,} more; --verbose shows all, and dune/library.json in the bag lists them.")
@@ -225,7 +225,7 @@ def changes_in_words(changes: ChangeCounts) -> str:
 def problems(result: ArchiveResult) -> list[str]:
     """Return a line for each thing that keeps an archive from being well."""
     name = result.library
-    found = [f"{name}: {one.path}: left out: {one.why}" for one in result.left_out if one.fault]
+    found = [f"{name}: {file.path}: left out: {file.why}" for file in result.left_out if file.fault]
     found += [f"{name}: {path}: {why}" for path, why in result.broken]
     found += [f"{name}: {path}: it came after the archive had begun" for path in result.appeared]
     found += [f"{name}: {path}: it changed after it was copied" for path in result.moved_on]

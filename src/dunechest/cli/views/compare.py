@@ -31,17 +31,17 @@ def document(result: Comparison) -> dict[str, Any]:
 def problems(result: Comparison) -> list[str]:
     """Return a line for each file that differs."""
     found = [f"damaged record: {fault.path}: {fault.why}" for fault in result.damage]
-    return found + [f"{one.what}: {one.path}" + (f": {one.why}" if one.why else "") for one in result.unlike]
+    return found + [f"{item.what}: {item.path}" + (f": {item.why}" if item.why else "") for item in result.unlike]
 
 
 def show(out: Out, result: Comparison) -> None:
     """Show what is unlike, then the sum."""
     console = out.console
     some, more = limited(result.unlike, out.verbose)
-    for one in some:
-        line = Text(f"{one.what}: ", style=_STYLES.get(one.what, "yellow"))
-        line.append(shown(one.path), style="default")
-        line.append(f"  {shown(one.why)}" if one.why else "", style="dim")
+    for item in some:
+        line = Text(f"{item.what}: ", style=_STYLES.get(item.what, "yellow"))
+        line.append(shown(item.path), style="default")
+        line.append(f"  {shown(item.why)}" if item.why else "", style="dim")
         console.print(line, soft_wrap=True)
     if more:
         console.print(f"and {more:,} more; --verbose shows all")
@@ -57,8 +57,8 @@ def show(out: Out, result: Comparison) -> None:
             style="dim",
         )
         few, rest = limited(result.left_out, out.verbose, 3)
-        for one in few:
-            console.print(f"  {shown(one.path)}  {shown(one.why)}", style="dim", soft_wrap=True)
+        for item in few:
+            console.print(f"  {shown(item.path)}  {shown(item.why)}", style="dim", soft_wrap=True)
         if rest:
             console.print(f"  and {rest:,} more; --verbose shows all.", style="dim")
     alike = f"{number(result.alike, 'file')} alike, {size(result.bytes)}, byte for byte"

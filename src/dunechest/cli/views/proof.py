@@ -17,8 +17,8 @@ def document(proof: Proof) -> dict[str, Any]:
     return {
         "well": proof.well,
         "lines": [
-            {"what": one.what, "then": one.then, "now": one.now, "well": one.well, "why": list(one.why)}
-            for one in proof.lines
+            {"what": line.what, "then": line.then, "now": line.now, "well": line.well, "why": list(line.why)}
+            for line in proof.lines
         ],
     }
 
@@ -30,13 +30,13 @@ def show(out: Out, proof: Proof) -> None:
     table.add_column("then", justify="right")
     table.add_column("now", justify="right")
     table.add_column("")
-    for one in proof.lines:
-        mark = Text("as it was", style="green") if one.well else Text("NOT AS IT WAS", style="bold red")
-        table.add_row(one.what, one.then, one.now, mark)
+    for line in proof.lines:
+        mark = Text("as it was", style="green") if line.well else Text("NOT AS IT WAS", style="bold red")
+        table.add_row(line.what, line.then, line.now, mark)
     out.console.print(table)
-    for one in proof.lines:
-        some, more = limited(one.why, out.verbose, 5)
+    for line in proof.lines:
+        some, more = limited(line.why, out.verbose, 5)
         for why in some:
-            out.console.print(f"  {one.what}: {why}", style="red", soft_wrap=True)
+            out.console.print(f"  {line.what}: {why}", style="red", soft_wrap=True)
         if more:
             out.console.print(f"  and {more:,} more; --verbose shows all.")

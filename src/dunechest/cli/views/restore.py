@@ -150,7 +150,7 @@ def show_plan(out: Out, plan: RestorePlan) -> None:
     table.add_row("room needed", size(plan.room.need), f"of {size(plan.room.free)} free")
     anew = plan.references.updates
     if plan.kind.references:
-        files = len({one.source for one in anew})
+        files = len({update.source for update in anew})
         said = f"{len(anew):,} written anew in {number(files, 'file')}" if anew else "none has to change"
         table.add_row("references", said, f"{plan.references.stay:,} are right as they are")
     console.print(table)
@@ -179,9 +179,9 @@ def _show_anew(out: Out, plan: RestorePlan) -> None:
         return
     some, more = limited(anew, out.verbose, 3)
     out.console.print(f"{number(len(anew), 'reference')} to be written anew, the first:", soft_wrap=True)
-    for one in some:
-        line = Text(f"  {shown(one.old)}")
-        line.append(f"\n    -> {shown(one.new)}", style="dim")
+    for item in some:
+        line = Text(f"  {shown(item.old)}")
+        line.append(f"\n    -> {shown(item.new)}", style="dim")
         out.console.print(line, soft_wrap=True)
     if more:
         out.console.print(f"  and {more:,} more; --verbose shows all.", style="dim")
@@ -192,9 +192,9 @@ def _show_by_hand(out: Out, items: Sequence[ByHand]) -> None:
         return
     out.console.print(f"{number(len(items), 'reference')} to look at by hand:", soft_wrap=True)
     some, more = limited(items, out.verbose, 5)
-    for one in some:
-        line = Text(f"  {shown(one.text)}")
-        line.append(f"  in {shown(one.source)}, {shown(one.spot)}: {shown(one.why)}.", style="dim")
+    for item in some:
+        line = Text(f"  {shown(item.text)}")
+        line.append(f"  in {shown(item.source)}, {shown(item.spot)}: {shown(item.why)}.", style="dim")
         out.console.print(line, soft_wrap=True)
     if more:
         out.console.print(f"  and {more:,} more; --verbose shows all.")
@@ -221,10 +221,10 @@ def _show_not_done(out: Out, items: Sequence[NotDone]) -> None:
         return
     out.console.print("Not brought back as it was, and why:")
     some, more = limited(sorted(items, key=lambda n: (not n.fault, n.path)), out.verbose)
-    for one in some:
+    for item in some:
         line = Text("  ")
-        line.append(shown(one.path), style="red" if one.fault else "")
-        line.append(f"  {shown(one.why)}", style="dim")
+        line.append(shown(item.path), style="red" if item.fault else "")
+        line.append(f"  {shown(item.why)}", style="dim")
         out.console.print(line, soft_wrap=True)
     if more:
         out.console.print(f"  and {more:,} more; --verbose shows all.")
@@ -244,9 +244,9 @@ def _show_renamed(out: Out, items: Sequence[tuple[str, str]]) -> None:
 def problems(result: RestoreResult) -> list[str]:
     """Return a line for each thing that keeps a restore from being well."""
     found = [f"{result.bag}: {fault.path}: {fault.why}" for fault in result.damage]
-    found += [f"{result.bag}: {one.path}: {one.why}" for one in result.not_done if one.fault]
+    found += [f"{result.bag}: {item.path}: {item.why}" for item in result.not_done if item.fault]
     found += [
-        f"{result.bag}: {one.what}: {one.then} then, {one.now} now" for one in result.proof.lines if not one.well
+        f"{result.bag}: {line.what}: {line.then} then, {line.now} now" for line in result.proof.lines if not line.well
     ]
     return found
 
@@ -338,7 +338,7 @@ def show_result(out: Out, result: RestoreResult) -> None:
     _show_not_done(out, result.not_done)
     _show_renamed(out, result.renamed)
     if result.updated:
-        files = len({one.source for one in result.updated})
+        files = len({update.source for update in result.updated})
         console.print(
             f"{number(len(result.updated), 'reference')} in {number(files, 'file')} written anew for this machine.",
             soft_wrap=True,

@@ -48,8 +48,8 @@ def show(out: Out, plan: UndoPlan, *, done: bool) -> None:
     if plan.changed:
         console.print("It would be refused, since this changed meanwhile:", style="bold red")
         few, rest = limited(plan.changed, out.verbose)
-        for one in few:
-            console.print(f"  {shown(one)}", soft_wrap=True)
+        for item in few:
+            console.print(f"  {shown(item)}", soft_wrap=True)
         if rest:
             console.print(f"  and {rest:,} more; --verbose shows all.")
     if not done:

@@ -144,7 +144,7 @@ class ArchivePlan:
             "each file": digest_of_values([files, databases]),
             "kept": digest_of_values([file.stored for file in self.kept]),
             "dropped": list(previous.dropped) if previous is not None else [],
-            "left out": [[one.path, one.why, one.fault] for one in self.left_out],
+            "left out": [[item.path, item.why, item.fault] for item in self.left_out],
             "names": digest_of_values([sorted(self.folders.items()), sorted(self.changed_names.items())]),
             "links": digest_of_values([list(self.hard_links), [[k.path, k.target] for k in self.listing.links]]),
             "stops": sorted(
@@ -205,7 +205,7 @@ class ArchivePlan:
     @property
     def _hollow_strays(self) -> list[LeftBehind]:
         inside = {file.path for file in self.listing.files}
-        return [one for one in self.left_out if os.path.isabs(one.path) and one.path not in inside]
+        return [item for item in self.left_out if os.path.isabs(item.path) and item.path not in inside]
 
     @property
     def files_found(self) -> int:
@@ -216,7 +216,9 @@ class ArchivePlan:
     @property
     def bytes_found(self) -> int:
         """Bytes of the files found."""
-        strays = sum(stray.entry.size for stray in self.strays) + sum(one.size for one in self._hollow_strays)
+        strays = sum(stray.entry.size for stray in self.strays) + sum(
+            hollow_stray.size for hollow_stray in self._hollow_strays
+        )
         return self.listing.bytes + strays
 
     @property

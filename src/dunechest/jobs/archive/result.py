@@ -72,13 +72,13 @@ class ArchiveResult(Value):
     @property
     def bytes_left_out(self) -> int:
         """Bytes of the files left out."""
-        return sum(one.size for one in self.left_out)
+        return sum(file.size for file in self.left_out)
 
     @property
     def well(self) -> bool:
         """Whether everything that can be archived was, and nothing moved meanwhile."""
         return not (
-            any(one.fault for one in self.left_out)
+            any(file.fault for file in self.left_out)
             or self.broken
             or self.appeared
             or self.moved_on

@@ -53,7 +53,7 @@ def unchanged(library: Library, chest: Chest, options: ArchiveOptions) -> Archiv
         return None
     if chest.faults or chest.unfinished:
         return None
-    for _, bag, record in sorted(own, key=lambda one: one[:2], reverse=True):
+    for _, bag, record in sorted(own, key=lambda candidate: candidate[:2], reverse=True):
         if record.fingerprint == now and _strays_as_before(record) and _there(chest, bag, record):
             return _summary(library, chest, bag, record, time.monotonic() - begun)
     return None

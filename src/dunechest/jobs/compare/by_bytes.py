@@ -45,15 +45,15 @@ def compare(first: AnyLibrary, second: AnyLibrary, *, progress: Progress = silen
     for again in range(_TIMES):
         # An archive that commits meanwhile would make everything look wrong: then it is begun again.
         try:
-            one, other = place_named(names[0]), place_named(names[1])
-            result = _compare(one, other, progress)
+            left, right = place_named(names[0]), place_named(names[1])
+            result = _compare(left, right, progress)
         except RecordDamagedError:
             if again + 1 == _TIMES:
                 raise
             time.sleep(0.1 * (again + 1))
             continue
         if result.well or all(
-            place.stamp == stamp(place.folder) for place in (one, other) if place.folder and place.record
+            place.stamp == stamp(place.folder) for place in (left, right) if place.folder and place.record
         ):
             return result
         time.sleep(0.2 * (again + 1))
@@ -66,20 +66,22 @@ def compare(first: AnyLibrary, second: AnyLibrary, *, progress: Progress = silen
 _TIMES = 5
 
 
-def _compare(one: Place, other: Place, progress: Progress) -> Comparison:
-    outside = _outside_files(one, other)
-    captured, left = _on_purpose(one, other)
-    both = sorted(one.files.keys() & other.files.keys())
-    unlike = [Mismatch(path, "only in the first") for path in one.files.keys() - other.files.keys() - left.keys()]
-    unlike += [Mismatch(path, "only in the second") for path in other.files.keys() - one.files.keys() - left.keys()]
+def _compare(first: Place, second: Place, progress: Progress) -> Comparison:
+    outside = _outside_files(first, second)
+    captured, left = _on_purpose(first, second)
+    both = sorted(first.files.keys() & second.files.keys())
+    unlike = [Mismatch(path, "only in the first") for path in first.files.keys() - second.files.keys() - left.keys()]
+    unlike += [
+        Mismatch(path, "only in the second") for path in second.files.keys() - first.files.keys() - left.keys()
+    ]
     unlike += outside
     same_size: list[str] = []
     same_rows: list[str] = []
     for path in both:
-        sizes = one.files[path][1], other.files[path][1]
-        if path in captured and path not in one.put_together and path not in other.put_together:
-            why = _other_than_recorded(one, path) or _other_than_recorded(other, path)
-            why = why or databases_differ(one.files[path][0], other.files[path][0])
+        sizes = first.files[path][1], second.files[path][1]
+        if path in captured and path not in first.put_together and path not in second.put_together:
+            why = _other_than_recorded(first, path) or _other_than_recorded(second, path)
+            why = why or databases_differ(first.files[path][0], second.files[path][0])
             if why:
                 unlike.append(Mismatch(path, "other bytes", why))
             else:
@@ -88,34 +90,36 @@ def _compare(one: Place, other: Place, progress: Progress) -> Comparison:
             unlike.append(Mismatch(path, "other bytes", f"{sizes[0]:,} and {sizes[1]:,} bytes"))
         else:
             same_size.append(path)
-    pairs = [(place, path) for path in same_size for place in (one, other) if path not in place.put_together]
+    pairs = [(place, path) for path in same_size for place in (first, second) if path not in place.put_together]
     wanted = [(place.files[path][0], place.files[path][1]) for place, path in pairs]
     digests = _digests(wanted, progress)
-    alike, size = len(same_rows), sum(one.files[path][1] for path in same_rows)
+    alike, size = len(same_rows), sum(first.files[path][1] for path in same_rows)
     for path in same_size:
-        pair = [p.put_together[path] if path in p.put_together else digests[p.files[path][0]] for p in (one, other)]
-        times = {place.files[path][2] for place in (one, other)} - {None}
+        pair = [
+            p.put_together[path] if path in p.put_together else digests[p.files[path][0]] for p in (first, second)
+        ]
+        times = {place.files[path][2] for place in (first, second)} - {None}
         if bad := next((why for state, why in pair if state == "unreadable"), None):
             unlike.append(Mismatch(path, "unreadable", bad))
         elif pair[0] == pair[1]:
-            alike, size = alike + 1, size + one.files[path][1]
+            alike, size = alike + 1, size + first.files[path][1]
         elif len(times) == 1:
             unlike.append(Mismatch(path, "silent", "other bytes, though size and time are the same"))
         else:
             unlike.append(Mismatch(path, "other bytes", "of the same size"))
     there = {
-        **dict.fromkeys(one.files, "only in the first"),
-        **dict.fromkeys(other.files, "only in the second"),
+        **dict.fromkeys(first.files, "only in the first"),
+        **dict.fromkeys(second.files, "only in the second"),
     }
     left_out = [Mismatch(path, there[path], why) for path, why in left.items() if path in there]  # type: ignore[arg-type]
     return Comparison(
-        one.name,
-        other.name,
+        first.name,
+        second.name,
         alike,
         size,
         tuple(sorted(unlike, key=lambda u: u.path)),
         tuple(sorted(left_out, key=lambda u: u.path)),
-        tuple(dict.fromkeys((*one.damage, *other.damage))),
+        tuple(dict.fromkeys((*first.damage, *second.damage))),
     )
 
 
@@ -131,9 +135,9 @@ def _other_than_recorded(place: Place, path: str) -> str:
     return "" if digest == wanted else "its bytes in the archive are not those that were recorded"
 
 
-def _on_purpose(one: Place, other: Place) -> tuple[set[str], dict[str, str]]:
+def _on_purpose(first: Place, second: Place) -> tuple[set[str], dict[str, str]]:
     """Return, where a library is compared with an edition, the captured databases and what was left out, and why."""
-    records = [place.record for place in (one, other) if place.record is not None]
+    records = [place.record for place in (first, second) if place.record is not None]
     captured = {from_wire(database.path) for record in records for database in record.databases}
     left: dict[str, str] = {}
     if len(records) == 1:
@@ -141,20 +145,20 @@ def _on_purpose(one: Place, other: Place) -> tuple[set[str], dict[str, str]]:
         for database in records[0].databases:
             for companion in COMPANIONS:
                 left.setdefault(from_wire(database.path) + companion, "its content is in the captured database")
-        both = one.files.keys() & other.files.keys()
+        both = first.files.keys() & second.files.keys()
         left = {path: why for path, why in left.items() if path not in both}
     return captured, left
 
 
-def _outside_files(one: Place, other: Place) -> list[Mismatch]:
+def _outside_files(first: Place, second: Place) -> list[Mismatch]:
     """Compare files from outside the library, too, where an edition is compared with what it was made from."""
-    edition, library = (one, other) if one.record is not None else (other, one)
+    edition, library = (first, second) if first.record is not None else (second, first)
     if edition.record is None or library.record is not None or edition.folder is None or library.folder is None:
         return []
     origin = edition.record.origin
     if from_wire(origin.path) != str(library.folder) or origin.machine_id != this_machine(state_folder()).id:
         return []
-    first = "only in the first" if edition is one else "only in the second"
+    which = "only in the first" if edition is first else "only in the second"
     found: list[Mismatch] = []
     sources: list[tuple[str, Path, Path, int]] = []
     own = BagRecords(edition.folder)
@@ -162,7 +166,7 @@ def _outside_files(one: Place, other: Place) -> list[Mismatch]:
         path = from_wire(outside.path)
         entry = entry_of(path)
         if entry is None:
-            found.append(Mismatch(path, first, "a file from outside the library"))  # type: ignore[arg-type]
+            found.append(Mismatch(path, which, "a file from outside the library"))  # type: ignore[arg-type]
         elif entry.size != outside.size:
             found.append(
                 Mismatch(path, "other bytes", f"{entry.size:,} and {outside.size:,} bytes, outside the library")

@@ -73,9 +73,9 @@ def _folder(name: str, folder: Path) -> Place:
         listing = walk(str(folder))
     except OSError as error:
         raise CutOffError(f"{shown(str(folder))} cannot be listed: {error.strerror}.") from error
-    one = len(listing.files) == 1 and folder.is_file()
+    single = len(listing.files) == 1 and folder.is_file()
     found: dict[str, tuple[Path, int, int | None]] = {
-        f.path: (folder if one else folder / f.path, f.size, f.mtime_ns) for f in listing.files
+        f.path: (folder if single else folder / f.path, f.size, f.mtime_ns) for f in listing.files
     }
     return Place(name, found, folder=folder)
 
@@ -91,7 +91,7 @@ def _edition(name: str, entry: BagEntry, number: int | None, faults: tuple[Recor
     files = editions.files_of(own, current.edition, record.edition, now)
     places = editions.places_of_bytes(own, now.values())
     lying = own.lying
-    captured = {from_wire(one.path) for one in record.databases}
+    captured = {from_wire(database.path) for database in record.databases}
     found: dict[str, tuple[Path, int, int | None]] = {}
     put_together: dict[str, tuple[str, str]] = {}
     proofs: dict[str, str] = {}

@@ -28,19 +28,19 @@ def _rewrite(own: BagRecords, plan: DropPlan) -> list[str]:
     """Have the archives that stay hold what they need of those that go; return the paths of those written anew."""
     bag = own.bag
     archives = archives_of(own, needed_digests(own, plan.record.edition, plan.kept))
-    where = {digest: one for one in archives.dropped.values() for digest in one.pieces}
-    there = {digest for one in archives.kept.values() for digest in one.pieces}
+    where = {digest: item for item in archives.dropped.values() for digest in item.pieces}
+    there = {digest for item in archives.kept.values() for digest in item.pieces}
     written = []
-    for one in archives.kept.values():
-        more = {d: where[d] for d in pieces.list_of(own.at, one) if d in where and d not in there}
+    for item in archives.kept.values():
+        more = {d: where[d] for d in pieces.list_of(own.at, item) if d in where and d not in there}
         there |= more.keys()
-        base = pieces.base_of(one, archives.dropped)
-        if more or base != one.about.base:
-            target = bag / PENDING_TAGS / one.path
+        base = pieces.base_of(item, archives.dropped)
+        if more or base != item.about.base:
+            target = bag / PENDING_TAGS / item.path
             disk.make_folder(target.parent)
             disk.remove(target, missing_ok=True)
-            pieces.rewrite(own.at, one, base, more, target)
-            written.append(one.path)
+            pieces.rewrite(own.at, item, base, more, target)
+            written.append(item.path)
     return written
 
 
@@ -107,7 +107,7 @@ def _write(own: BagRecords, plan: DropPlan) -> str:
     changed: dict[str, list[bytes]] = {}
     for number, lines in _new_changes(own, plan).items():
         changed[f"{EDITIONS}/{number:04d}/changes.jsonl"] = lines
-    totals = {number: one for number, one in own.told().items() if number not in plan.dropped}
+    totals = {number: item for number, item in own.told().items() if number not in plan.dropped}
     changed[INFO] = [bag_info(plan.record, plan.bag, plan.record.totals.files_stored, totals)]
     rewritten = _rewrite(own, plan)
     fresh = {*changed, *rewritten, TAGS}

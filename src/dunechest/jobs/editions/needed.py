@@ -20,15 +20,15 @@ class Archives:
     @property
     def paths(self) -> set[str]:
         """Paths of all of them."""
-        return {one.path for one in (*self.kept.values(), *self.dropped.values())}
+        return {item.path for item in (*self.kept.values(), *self.dropped.values())}
 
 
 def archives_of(own: BagRecords, needed: set[str]) -> Archives:
     """Tell the archives of pieces that stay from those that go."""
     every = editions.places_of_bytes(own, []).pieces
-    kept = {digest: one for digest, one in every.items() if digest in needed}
-    dropped = {digest: one for digest, one in every.items() if digest not in needed}
-    bases = frozenset(pieces.base_of(one, every) for one in kept.values())
+    kept = {digest: item for digest, item in every.items() if digest in needed}
+    dropped = {digest: item for digest, item in every.items() if digest not in needed}
+    bases = frozenset(pieces.base_of(item, every) for item in kept.values())
     return Archives(kept, dropped, bases)
 
 

@@ -53,7 +53,7 @@ def plan_drop(chest: Chest | AnyPath, library: str, rule: str, *, now: datetime.
     if dropped:
         needed = needed_digests(own, current.edition, kept)
         archives = archives_of(own, needed)
-        files += [one.path for one in archives.dropped.values()]
+        files += [item.path for item in archives.dropped.values()]
         in_archives, digests = archives.paths, needed | archives.bases
         earlier = [path for path in tags if path.startswith(EARLIER + "/") and path not in in_archives]
         files += [path for path in earlier if tags[path].blake3 not in digests]

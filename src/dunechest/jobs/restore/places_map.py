@@ -26,7 +26,7 @@ class Counterpart(msgspec.Struct, frozen=True):
 
 def counterparts() -> tuple[tuple[str, str], ...]:
     """Return old folders and what was said to be their counterpart on this machine."""
-    return tuple((one.old, one.new) for one in read_counterparts())
+    return tuple((known.old, known.new) for known in read_counterparts())
 
 
 def read_counterparts() -> list[Counterpart]:
@@ -58,7 +58,7 @@ def remember_counterpart(old: str, new: str | os.PathLike[str], *, machine: str 
         If it cannot be written down.
     """
     wanted = Counterpart(*counterpart(old, new), machine)
-    rest = [one for one in read_counterparts() if (one.old, one.machine) != (wanted.old, machine)]
+    rest = [known for known in read_counterparts() if (known.old, known.machine) != (wanted.old, machine)]
     folder = state_folder()
     try:
         make_own(folder)

@@ -108,7 +108,7 @@ class RestoreResult(Value):
     @property
     def well(self) -> bool:
         """Whether everything that could be brought back was, no damage was met, and it is what it was."""
-        return not any(one.fault for one in self.not_done) and not self.damage and self.proof.well
+        return not any(item.fault for item in self.not_done) and not self.damage and self.proof.well
 
     def to_frame(self) -> pd.DataFrame:
         """Return one row for each thing not brought back: path, why, fault."""

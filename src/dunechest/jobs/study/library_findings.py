@@ -104,7 +104,7 @@ def _halves(library: Library, listing: Walk) -> list[Finding]:
 
 
 def _hollow(selection: Selection) -> list[Finding]:
-    hollow = [one for one in selection.left_out if one.why == HOLLOW and one.fault]
+    hollow = [file for file in selection.left_out if file.why == HOLLOW and file.fault]
     if not hollow:
         return []
     return [
@@ -272,14 +272,14 @@ def _elsewhere(library: Library) -> list[Finding]:
     """Tell of what the application keeps outside the library."""
     findings = []
     folders = standard_folders(own_home())
-    for one in library.kind.elsewhere:
-        for place in expand(one.place, folders):
+    for item in library.kind.elsewhere:
+        for place in expand(item.place, folders):
             if place.exists():
                 findings.append(
                     Finding(
                         "elsewhere",
                         "warn",
-                        f"{library.kind.application or 'The application'} keeps {shown(one.what)} outside "
+                        f"{library.kind.application or 'The application'} keeps {shown(item.what)} outside "
                         f"the library, in {shown(str(place))}.",
                         "Archive that folder too: it is not part of this library.",
                     )

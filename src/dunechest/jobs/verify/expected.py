@@ -96,7 +96,7 @@ def _own(bag: Bag, own: BagRecords, fetched: frozenset[str]) -> Expected:
     for path, tag in own.lists.tags.items():
         slow = ("sha512", tag.sha512) if tag.sha512 else None
         fast = ("blake3", tag.blake3) if tag.blake3 else None
-        both = tuple(one for one in (fast, slow) if one is not None)
+        both = tuple(item for item in (fast, slow) if item is not None)
         size = tag.size if tag.size >= 0 else None
         if path == TAGS and any(fault.path == TAGS for fault in own.lists.faults):
             continue  # judged already

@@ -129,7 +129,7 @@ def _signs(ground: Ground, sorts: list[list[str]]) -> list[Observation]:
             found.append(
                 Observation("signs", (("path", f"{top}/"),), "guess" if found else "likely", "a folder in it")
             )
-    if not any(one.sureness != "guess" for one in found):
+    if not any(item.sureness != "guess" for item in found):
         path = min(ground.files)
         found.append(Observation("signs", (("path", path),), "likely", "a file in it"))
     return found
@@ -252,28 +252,28 @@ def _text(name: str, title: str, place: str, observed: list[Observation]) -> str
         if inner:
             lines += ["", f"[{table}]", *inner]
     for table in ("signs", "references", "parts"):
-        for one in observed:
-            if one.table == table:
-                mark = "# " if one.sureness == "guess" else ""
-                lines += ["", f"# {one.sureness}: {one.why}", f"{mark}[[{table}]]"]
-                lines += [f"{mark}{key} = {toml_text(value)}" for key, value in one.keys]
+        for item in observed:
+            if item.table == table:
+                mark = "# " if item.sureness == "guess" else ""
+                lines += ["", f"# {item.sureness}: {item.why}", f"{mark}[[{table}]]"]
+                lines += [f"{mark}{key} = {toml_text(value)}" for key, value in item.keys]
     return "\n".join(lines) + "\n"
 
 
 def _keys_of(table: str, observed: list[Observation]) -> list[str]:
-    return list(dict.fromkeys(key for one in observed if one.table == table for key, _ in one.keys))
+    return list(dict.fromkeys(key for item in observed if item.table == table for key, _ in item.keys))
 
 
 def _single(table: str, key: str, observed: list[Observation]) -> list[str]:
     """Write one key with a list that several observations fill, a line and a remark for each."""
     lines, guesses = [], []
-    for one in observed:
-        if one.table == table:
-            for name, values in one.keys:
+    for item in observed:
+        if item.table == table:
+            for name, values in item.keys:
                 if name == key and isinstance(values, list):
-                    remark = f"# {one.sureness}: {one.why}"
+                    remark = f"# {item.sureness}: {item.why}"
                     for value in values:
-                        if one.sureness == "guess":
+                        if item.sureness == "guess":
                             guesses += [remark, f"# {key} = {toml_text([value])}"]
                         else:
                             lines += [f"    {toml_text(value)},  {remark}"]

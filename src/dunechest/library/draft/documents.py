@@ -188,5 +188,5 @@ def toml_text(value: object) -> str:
         value = re.sub("[\ud800-\udfff]", "\ufffd", value)
         return '"' + _TO_ESCAPE.sub(lambda found: f"\\u{ord(found.group()):04x}", value) + '"'
     if isinstance(value, (list, tuple)):
-        return "[" + ", ".join(toml_text(one) for one in value) + "]"
+        return "[" + ", ".join(toml_text(item) for item in value) + "]"
     return str(value)

@@ -95,10 +95,10 @@ def damage_in(connection: sqlite3.Connection, *, thorough: bool = False) -> str:
     return "ok"
 
 
-def databases_differ(one: Path, other: Path) -> str:
+def databases_differ(database: Path, another: Path) -> str:
     """Say in what two databases differ by their tables and rows; empty if all of them are the same."""
     try:
-        with questions(one, seconds=3600.0) as first, questions(other, seconds=3600.0) as second:
+        with questions(database, seconds=3600.0) as first, questions(another, seconds=3600.0) as second:
             tables = [_rows_by_table(connection) for connection in (first, second)]
     except (sqlite3.Error, OSError) as error:
         return f"as databases they cannot be compared: {error}"

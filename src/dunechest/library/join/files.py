@@ -34,7 +34,7 @@ class NotMergedError(Exception):
 
 def joins_of(kind: Kind, path: str) -> Joins | None:
     """Return how a file of a library can be joined; None if the kind does not say."""
-    return next((one for one in kind.joins if Patterns(one.files).match(path)), None)
+    return next((item for item in kind.joins if Patterns(item.files).match(path)), None)
 
 
 def join(
@@ -193,7 +193,7 @@ def _texts(value: Any) -> list[str]:
     if isinstance(value, str):
         return [value]
     inner = value.values() if isinstance(value, dict) else value if isinstance(value, list) else ()
-    return [text for one in inner for text in _texts(one)]
+    return [text for item in inner for text in _texts(item)]
 
 
 def _ini(spec: Joins, here: Path, other: Path, *, theirs: bool) -> Joined:

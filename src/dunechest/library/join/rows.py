@@ -122,7 +122,7 @@ def _insert(connection: sqlite3.Connection, table: str, values: dict[str, Any], 
 
 def _chosen(kind: Kind, spec: Joins, other: Path, parts: Collection[str]) -> dict[str, set[int]] | None:
     """Return the rows that belong to some parts, by table; None if everything is to come."""
-    part = next((one for one in kind.parts if one.form == "sqlite"), None)
+    part = next((item for item in kind.parts if item.form == "sqlite"), None)
     tables = {table.name: table for table in spec.tables}
     if not parts or part is None or part.table not in tables:
         return None
@@ -159,7 +159,7 @@ def only_parts(kind: Kind, spec: Joins, path: Path, parts: Collection[str]) -> i
         return 0
     gone = 0
     # A table that neither is the part's nor leads to or from it, a list of settings, stays whole.
-    part = next(one for one in kind.parts if one.form == "sqlite")
+    part = next(item for item in kind.parts if item.form == "sqlite")
     tied = {part.table}
     for _ in spec.tables:
         for table in spec.tables:

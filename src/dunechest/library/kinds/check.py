@@ -137,13 +137,15 @@ def wrong_values(kind: Kind) -> list[tuple[Place, str]]:
             found.append((("places", system), f"{system!r} is not linux, macos or windows"))
         found += [(("places", system, i), why) for i, place in enumerate(places) if (why := _place_off(place))]
     found += [
-        (("elsewhere", i, "place"), why) for i, one in enumerate(kind.elsewhere) if (why := _place_off(one.place))
+        (("elsewhere", i, "place"), why) for i, item in enumerate(kind.elsewhere) if (why := _place_off(item.place))
     ]
-    found += [(("settings", i, "file"), why) for i, one in enumerate(kind.settings) if (why := _place_off(one.file))]
-    for index, one in enumerate(kind.settings):
-        if not one.file.endswith((".json", ".toml", ".ini")):
+    found += [
+        (("settings", i, "file"), why) for i, setting in enumerate(kind.settings) if (why := _place_off(setting.file))
+    ]
+    for index, setting in enumerate(kind.settings):
+        if not setting.file.endswith((".json", ".toml", ".ini")):
             found.append((("settings", index, "file"), "only .json, .toml and .ini files can be read"))
-    names = {one.name for one in kind.references if one.name}
+    names = {item.name for item in kind.references if item.name}
     for index, reference in enumerate(kind.references):
         found += [(("references", index, key), why) for key, why in _references_off(reference)]
     for index, part in enumerate(kind.parts):
@@ -158,15 +160,15 @@ def wrong_values(kind: Kind) -> list[tuple[Place, str]]:
     return found
 
 
-def _joins_off(one: Joins) -> Iterator[tuple[str, str]]:
-    if not one.files:
+def _joins_off(join: Joins) -> Iterator[tuple[str, str]]:
+    if not join.files:
         yield "files", "name the files that can be joined"
-    if (one.form == "sqlite") != bool(one.tables):
+    if (join.form == "sqlite") != bool(join.tables):
         yield "from", "sqlite, and nothing else, needs the key 'tables'"
-    if (one.form in ("json", "ini")) != bool(one.keys):
+    if (join.form in ("json", "ini")) != bool(join.keys):
         yield "from", "json and ini, and nothing else, need the key 'keys'"
     before: set[str] = set()
-    for table in one.tables:
+    for table in join.tables:
         if not table.same:
             yield "tables", f"{table.name!r} needs 'same': the columns by which two rows are known as one"
         for column, other in table.refers.items():
@@ -192,46 +194,46 @@ _COLUMN = re.compile(r"[^.=\"\0]+\.[^.=\"\0]+")
 _JOIN = re.compile(r"\s*[^.=\"\0]+\.[^.=\"\0]+?\s*=\s*[^.=\"\0]+\.[^.=\"\0]+?\s*")
 
 
-def _references_off(one: References) -> Iterator[tuple[str, str]]:
-    if not one.files:
+def _references_off(spec: References) -> Iterator[tuple[str, str]]:
+    if not spec.files:
         yield "files", "name the files that hold the references"
-    if one.form == "sqlite":
+    if spec.form == "sqlite":
         for key in ("table", "column"):
-            if not getattr(one, key):
+            if not getattr(spec, key):
                 yield "from", f"sqlite needs the key {key!r}"
-        if one.join and not _JOIN.fullmatch(one.join):
+        if spec.join and not _JOIN.fullmatch(spec.join):
             yield "join", "this must be of the form table.column = table.column"
-        if "." in one.folder and not (_COLUMN.fullmatch(one.folder) and one.join):
+        if "." in spec.folder and not (_COLUMN.fullmatch(spec.folder) and spec.join):
             yield "folder", "a folder in another table is table.column and needs the key 'join'"
-    elif one.table or one.column or one.folder or one.join:
-        yield "from", f"table, column, folder and join belong to sqlite, not to {one.form}"
-    if one.form in ("json", "toml", "ini") and not one.keys:
-        yield "from", f"{one.form} needs the key 'keys'"
-    if one.keys and one.form not in ("json", "toml", "ini"):
-        yield "keys", f"they belong to json, toml and ini, not to {one.form}"
-    if one.fields and one.form not in ("bibtex", "csl-json", "ris", "xmp"):
-        yield "fields", f"they belong to bibtex, csl-json, ris and xmp, not to {one.form}"
-    if one.base not in ("", ".") and not _inside(one.base):
-        yield "base", f"{one.base!r} must be a folder inside the library"
+    elif spec.table or spec.column or spec.folder or spec.join:
+        yield "from", f"table, column, folder and join belong to sqlite, not to {spec.form}"
+    if spec.form in ("json", "toml", "ini") and not spec.keys:
+        yield "from", f"{spec.form} needs the key 'keys'"
+    if spec.keys and spec.form not in ("json", "toml", "ini"):
+        yield "keys", f"they belong to json, toml and ini, not to {spec.form}"
+    if spec.fields and spec.form not in ("bibtex", "csl-json", "ris", "xmp"):
+        yield "fields", f"they belong to bibtex, csl-json, ris and xmp, not to {spec.form}"
+    if spec.base not in ("", ".") and not _inside(spec.base):
+        yield "base", f"{spec.base!r} must be a folder inside the library"
 
 
-def _parts_off(one: Parts, names: set[str]) -> Iterator[tuple[str, str]]:
-    if not one.paths:
+def _parts_off(part: Parts, names: set[str]) -> Iterator[tuple[str, str]]:
+    if not part.paths:
         yield "paths", "name the folders or files"
-    if one.form == "sqlite":
+    if part.form == "sqlite":
         for key in ("table", "column", "references"):
-            if not getattr(one, key):
+            if not getattr(part, key):
                 yield "from", f"sqlite needs the key {key!r}"
-        if one.references and one.references not in names:
-            yield "references", f"no [[references]] here has the name {one.references!r}"
-        for join in one.joins:
+        if part.references and part.references not in names:
+            yield "references", f"no [[references]] here has the name {part.references!r}"
+        for join in part.joins:
             if not _JOIN.fullmatch(join):
                 yield "joins", f"{join!r} must be of the form table.column = table.column"
-    elif one.table or one.column or one.joins or one.references:
-        yield "from", f"table, column, joins and references belong to sqlite, not to {one.form}"
-    if bool(one.named_in) != bool(one.named_by) or (one.named_in and one.form != "folders"):
+    elif part.table or part.column or part.joins or part.references:
+        yield "from", f"table, column, joins and references belong to sqlite, not to {part.form}"
+    if bool(part.named_in) != bool(part.named_by) or (part.named_in and part.form != "folders"):
         yield "from", "named-in and named-by go together, and belong to folders"
-    if (one.form == "bibtex") != bool(one.field):
+    if (part.form == "bibtex") != bool(part.field):
         yield "from", "bibtex, and nothing else, needs the key 'field'"
 
 

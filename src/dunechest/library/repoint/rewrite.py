@@ -10,7 +10,7 @@ from __future__ import annotations
 import json
 import os
 import re
-from collections.abc import Callable, Iterable, Mapping, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from pathlib import Path
 from typing import Any
 from urllib.parse import quote, unquote
@@ -117,8 +117,8 @@ def _replaced(
             pairs.pop(raw.text, None)
     marks: dict[str, str] = {}
     for old, new in pairs.items():
-        for one, other in _spellings(old, new, spec.form):
-            marks.setdefault(one, other)
+        for spelling, other in _spellings(old, new, spec.form):
+            marks.setdefault(spelling, other)
     if not marks:
         return text, left
     alternatives = "|".join(re.escape(mark) for mark in sorted(marks, key=len, reverse=True))
@@ -214,8 +214,6 @@ _BOUNDS = {
     "html": (r"(?:(?<=[\"'\s])|\A)", r"(?=[\"'\s]|\Z)"),
     "markdown": (r"(?<=[(<\"'\s=])", r"(?=[)>\"'\s])"),
 }
-
-Spelling = Callable[[str], Iterable[str]]
 
 
 def _spellings(old: str, new: str, form: str) -> list[tuple[str, str]]:

@@ -106,7 +106,7 @@ def _keep_database(run: Run, database: PlannedDatabase) -> None:
     path, stored = database.file.entry.path, database.file.stored
     run.proven.keep(stored)
     run.own_sizes[stored] = database.file.entry.size
-    run.captured += [one for one in previous.record.databases if from_wire(one.path) == path]
+    run.captured += [item for item in previous.record.databases if from_wire(item.path) == path]
     run.left += [
         LeftBehind(c.entry.path, c.entry.size, "its content is in the captured database", False, c.entry.mtime_ns)
         for c in database.companions

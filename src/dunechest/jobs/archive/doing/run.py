@@ -60,7 +60,7 @@ class Run:
     @property
     def left_faults(self) -> bool:
         """Whether something that should have been taken was not."""
-        return any(one.fault for one in self.left)
+        return any(item.fault for item in self.left)
 
 
 def cut_off_words(run: Run, why: str) -> str:

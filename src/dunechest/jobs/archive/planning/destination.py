@@ -102,7 +102,7 @@ def destination(
         for e in entries.values()
         if e.library is not None and came_from(e.library, library.path) and e.library.partial == partial
     ]
-    earlier = tuple(size for one in own for size in _sizes(one))
+    earlier = tuple(size for item in own for size in _sizes(item))
     if name is not None:
         own = [e for e in own if e.name == name]
     usual = slug(f"{library.name} {' '.join(part.title for part in selection.parts)}")
@@ -112,9 +112,9 @@ def destination(
         return Destination(bag, "barred", (*told, _taken(bag, holder, entries)), earlier)
     entry = entries.get(bag)
     spoilt = [*own, *([entry] if entry is not None and entry.state in ("damaged", "unusable") else [])]
-    for one in spoilt:
-        if (finding := damaged(one, chest.unfinished.get(one.name, ""), entries)) is not None:
-            return Destination(one.name, "barred", (*told, finding), earlier)
+    for item in spoilt:
+        if (finding := damaged(item, chest.unfinished.get(item.name, ""), entries)) is not None:
+            return Destination(item.name, "barred", (*told, finding), earlier)
     if (known := _known(own, selection, stored)) is not None:
         name_there, difference_there = known
         state = "unchanged" if difference_there.none else "next"

@@ -43,7 +43,7 @@ def difference(
     then = current_files(entry.records).frozen()
     compared = _Compared(
         then,
-        {from_wire(one.path): one for one in record.databases},
+        {from_wire(item.path): item for item in record.databases},
         {from_wire(stray.path): stray.stored for stray in record.strays},
         lost_in(entry.folder, then),
         Marks(then),
@@ -136,12 +136,14 @@ def _links_and_folders(record: LibraryRecord, listing: Walk) -> Iterator[str]:
     yield from (path for path in {*folders, *folders_now} if folders.get(path) != folders_now.get(path))
 
 
-def _same_database(one: CapturedDatabase, database: PlannedDatabase) -> bool:
+def _same_database(captured: CapturedDatabase, database: PlannedDatabase) -> bool:
     """Whether the file a captured database came from is as it was, and its log; an empty one says as much as none."""
     entry = database.file.entry
-    if (entry.size, entry.mtime_ns) != (one.size, one.mtime_ns):
+    if (entry.size, entry.mtime_ns) != (captured.size, captured.mtime_ns):
         return False
-    then = {from_wire(c.path): (c.size, c.mtime_ns) for c in one.companions if _speaks(from_wire(c.path), c.size)}
+    then = {
+        from_wire(c.path): (c.size, c.mtime_ns) for c in captured.companions if _speaks(from_wire(c.path), c.size)
+    }
     now = {c.entry.path: (c.entry.size, c.entry.mtime_ns) for c in database.companions if _counts(c.entry)}
     return then == now
 

@@ -134,7 +134,7 @@ def _refuse_half(plan: RestorePlan, not_done: Iterable[NotDone]) -> None:
     ChangedMeanwhileError
         If the archive was changed meanwhile.
     """
-    if not any(one.fault for one in not_done):
+    if not any(item.fault for item in not_done):
         return
     if stamp(_bag(plan)) != plan.stamp:
         if not (plan.chest.folder / BAGS).is_dir():
@@ -154,7 +154,7 @@ _GONE = "The drive of the chest {} went away, or can no longer be read."
 def _give_up(staging: Path, deed: deeds.OpenDeed) -> None:
     """Take back what was done, and remove the folder to work in."""
     remove(staging)
-    known = next((one for one in deeds.deeds() if one.number == deed.number), None)
+    known = next((item for item in deeds.deeds() if item.number == deed.number), None)
     try:
         if known is not None:
             take_back(known)
@@ -277,8 +277,8 @@ def _in_place(run: Run) -> RewrittenFiles:
     """Write references anew in files that were here already, as they came from the other machine."""
     plan, deed = run.plan, run.deed
     same = {file.own: run.place / file.path for file in plan.existing.same}
-    wanted = [one for one in plan.references.updates if one.source in same]
-    by_source = {one.source for one in wanted}
+    wanted = [update for update in plan.references.updates if update.source in same]
+    by_source = {update.source for update in wanted}
     before: dict[str, Path] = {}
     for source in by_source:
         copy = run.staging / f"anew-{len(before)}"

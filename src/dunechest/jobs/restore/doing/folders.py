@@ -14,6 +14,6 @@ def make_above(folder: Path, deed: OpenDeed) -> None:
     while not folder.is_dir():
         missing.append(folder)
         folder = folder.parent
-    for one in reversed(missing):
-        deed.will(MadeFolder(to_wire(str(one))))
-        one.mkdir()
+    for item in reversed(missing):
+        deed.will(MadeFolder(to_wire(str(item))))
+        item.mkdir()

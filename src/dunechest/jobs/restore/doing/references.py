@@ -70,7 +70,7 @@ def write_references(
         except (NotRewrittenError, UnreadableError, OSError) as error:
             written, left = [], [(update, f"the file could not be rewritten ({error})") for update in updates]
         done += written
-        by_hand += [ByHand(source, one.spot, one.old, f"{why}; it should be: {one.new}") for one, why in left]
+        by_hand += [ByHand(source, item.spot, item.old, f"{why}; it should be: {item.new}") for item, why in left]
     steps = []
     for source, (kept, mode, mtime_ns) in before.items():
         path = at(source)

@@ -89,8 +89,8 @@ def _with_key(text: str, form: str, key: str, value: str) -> str:
         return line + text
     header = f"[{'.'.join(tables)}]"
     lines = text.splitlines(keepends=True)
-    for at, one in enumerate(lines):
-        if one.strip() == header:
+    for at, item in enumerate(lines):
+        if item.strip() == header:
             return "".join([*lines[: at + 1], line, *lines[at + 1 :]])
     return text + ("" if text.endswith("\n") or not text else "\n") + f"{header}\n{line}"
 

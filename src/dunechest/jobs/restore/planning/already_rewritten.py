@@ -61,8 +61,8 @@ def _as_if(file: RestoreFile, kind: Kind, root: Path, place: Path, wanted: Itera
         try:
             shutil.copyfile(root / file.own, copy)
             by_spec: dict[int, dict[tuple[str, str], str]] = {}
-            for one in wanted:
-                by_spec.setdefault(one.spec, {})[one.spot, one.old] = one.new
+            for update in wanted:
+                by_spec.setdefault(update.spec, {})[update.spot, update.old] = update.new
             for spec, texts in by_spec.items():
                 rewrite(copy, kind.references[spec], texts)
             return copy.read_bytes() == safe.read_bounded(place / file.path, _MOST)

@@ -29,7 +29,9 @@ def as_archived(
     """
     coming = set(sources)
     whole = not parts
-    databases = [from_wire(one.path) for one in record.databases if whole or from_wire(one.path) in coming]
+    databases = [
+        from_wire(database.path) for database in record.databases if whole or from_wire(database.path) in coming
+    ]
     references = None
     if whole and kind.name == record.kind and not record.partial:
         counts = record.references

@@ -276,11 +276,13 @@ def _of_part(stray: StrayRecord, parts: Sequence[Part]) -> bool:
         return True
     own = {path for part in parts for path in part.files}
     said = {text for part in parts for text in part.elsewhere}
-    return any(from_wire(one.source) in own or from_wire(one.text) in said for one in stray.references)
+    return any(
+        from_wire(reference.source) in own or from_wire(reference.text) in said for reference in stray.references
+    )
 
 
 def _left(record: LibraryRecord) -> Mapping[str, str]:
     """Return old full paths of what was not archived, and why."""
     base = from_wire(record.origin.path)
-    left = {f"{base}/{from_wire(one.path)}": one.why for one in record.left_out}
-    return left | {from_wire(one.path): one.why for one in record.strays_left}
+    left = {f"{base}/{from_wire(file.path)}": file.why for file in record.left_out}
+    return left | {from_wire(item.path): item.why for item in record.strays_left}

@@ -79,10 +79,10 @@ class Merge:
         self._gone: set[str] = set()
         self._others: set[str] = set()
         self._instead: dict[str, str] = {}
-        self._taken = {one.path for one in self._listing.folders}
-        self._taken |= {one.path for one in self._listing.links} | {one.path for one in self._listing.others}
+        self._taken = {folder.path for folder in self._listing.folders}
+        self._taken |= {link.path for link in self._listing.links} | {other.path for other in self._listing.others}
         self._beside = aside_name(place.with_name(f"{place.name} half-made"), options.day)
-        databases = {from_wire(one.path) for one in record.databases}
+        databases = {from_wire(database.path) for database in record.databases}
         self._databases = {file.own for file in files if kind.database_patterns.match(file.own)} | databases
 
     def decided(self) -> Existing:
@@ -94,7 +94,9 @@ class Merge:
         else:
             self._half_made()
         found.paths = set(self._sizes) - self._gone
-        others = ({one.path for one in self._listing.links} | {one.path for one in self._listing.others}) - self._gone
+        others = (
+            {link.path for link in self._listing.links} | {other.path for other in self._listing.others}
+        ) - self._gone
         folders = {folder.path for folder in self._listing.folders if folder.path} - self._gone
         candidates = []
         for file in self._files:

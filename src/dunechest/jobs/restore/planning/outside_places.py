@@ -57,16 +57,16 @@ def place_strays(
             places.append((Path(origin), Path(origin).parent))  # it never went away
         last = beside / file.stored.removeprefix(OUTSIDE_FILES)
         others = (last.with_name(f"{last.stem} {count}{last.suffix}") for count in range(2, 1000))
-        for one, top in chain(places, ((other, place.parent) for other in chain((last,), others))):
-            if one in taken or not _may_be(one) or goes_astray(one, top, place):
+        for item, top in chain(places, ((other, place.parent) for other in chain((last,), others))):
+            if item in taken or not _may_be(item) or goes_astray(item, top, place):
                 continue
-            if not os.path.lexists(one):
-                found.append(RestoreStray(file, origin, one, top=top))
-            elif same_bytes(file, one):
-                found.append(RestoreStray(file, origin, one, there=True, top=top))
+            if not os.path.lexists(item):
+                found.append(RestoreStray(file, origin, item, top=top))
+            elif same_bytes(file, item):
+                found.append(RestoreStray(file, origin, item, there=True, top=top))
             else:
                 continue
-            taken.add(one)
+            taken.add(item)
             break
     return tuple(found)
 

@@ -37,13 +37,13 @@ def place_for(record: LibraryRecord, kind: Kind, options: RestoreOptions) -> Pla
         if record.origin.standard in folders and why_unsafe(relative) is None:
             return Placement(folders[record.origin.standard] / relative, "standard")
     best: tuple[int, Path] | None = None
-    for one in (*(Counterpart(old, new) for old, new in options.counterparts), *read_counterparts()):
-        rest = written_paths.below(old_path(record), one.old, cases=not from_windows(record))
-        fits = one.machine in ("", record.origin.machine_id)
+    for item in (*(Counterpart(old, new) for old, new in options.counterparts), *read_counterparts()):
+        rest = written_paths.below(old_path(record), item.old, cases=not from_windows(record))
+        fits = item.machine in ("", record.origin.machine_id)
         if rest is not None and fits and (not rest or why_unsafe(rest) is None):
-            place = Path(one.new, *rest.split("/")) if rest else Path(one.new)
-            if best is None or len(one.old) > best[0]:  # of equal ones the first: what was said just now
-                best = (len(one.old), place)
+            place = Path(item.new, *rest.split("/")) if rest else Path(item.new)
+            if best is None or len(item.old) > best[0]:  # of equal ones the first: what was said just now
+                best = (len(item.old), place)
     return Placement(best[1], "counterpart") if best is not None else Placement(None, "unknown")
 
 
