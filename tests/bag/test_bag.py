@@ -26,7 +26,7 @@ digest = st.binary(min_size=64, max_size=64).map(bytes.hex)
 
 @given(st.dictionaries(paths, digest, max_size=30))
 def test_manifest_comes_back_as_written(entries: dict[str, str]) -> None:
-    text = manifest.format_manifest(entries.items()).decode()
+    text = "".join(manifest.format_line(digest, path) for path, digest in sorted(entries.items()))
     back = manifest.parse_manifest("m", "sha512", text, payload=True, digest_length=128)
     assert back.entries == entries
     assert back.problems == []

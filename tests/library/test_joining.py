@@ -67,7 +67,7 @@ def test_any_two_trees_become_one_and_two_again(
         plant(place, mine)
         before = facts(place, times=False)
         choice = RestoreOptions(into=str(place), existing="join", prefer=prefer)
-        plan = dunechest.plan_restore(chest, "box", choice=choice)
+        plan = dunechest.plan_restore(chest, "box", choice)
         result = carry_out_once(plan)
         assert result.well, result.proof
         wanted = {name: content for name, (content, _) in mine.items()}

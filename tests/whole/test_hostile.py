@@ -339,7 +339,9 @@ def test_what_lies_in_the_library_that_is_joined_is_never_gone_through(
     place.mkdir(parents=True)
     (place / "maps").symlink_to(target)
     (place / "walks").mkdir()
-    sealing.edit(strange, lambda r: r["folders"].append({"path": "maps/inner", "mtime_ns": 0, "mode": 493, "empty": True}))
+    sealing.edit(
+        strange, lambda r: r["folders"].append({"path": "maps/inner", "mtime_ns": 0, "mode": 493, "empty": True})
+    )
     command("restore", strange.parent.parent, "burrow", "--into", place, "--existing", "join")
     assert list(target.iterdir()) == []
 
