@@ -316,7 +316,7 @@ def test_examples_run(script: str, library: Path, tmp_path: Path) -> None:
 
 @pytest.mark.slow
 def test_the_whole_story(tmp_path: Path) -> None:
-    words = [sys.executable, "-m", "dunechest", "demo", str(tmp_path / "w"), "--size", "0.2", "--json"]
+    words = [sys.executable, "-m", "dunechest", "demo", str(tmp_path / "w"), "--size", "0.1", "--json"]
     ran = subprocess.run(words, capture_output=True, text=True, check=False)
     assert ran.returncode == 0, ran.stderr
     story = json.loads(ran.stdout)

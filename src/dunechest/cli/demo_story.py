@@ -297,7 +297,8 @@ def _story(teller: _Teller, world: World) -> None:
         teller.play(_WHILE_OPEN)
     for scene in _ARCHIVE:
         teller.play(scene)
-    victim = sorted((world.blue / "dune-chest/bags/dune-survey/data/library/originals").rglob("*.jpg"))[3]
+    pictures = sorted((world.blue / "dune-chest/bags/dune-survey/data/library/originals").rglob("*.jpg"))
+    victim = pictures[min(3, len(pictures) - 1)]
     place = damage(victim)
     teller.say(
         f"10. Years pass, and one bit on the drive flips: byte {place:,} of {shown(victim.name)}. Its size and time "
