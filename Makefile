@@ -4,7 +4,7 @@ VENV := .venv
 BIN := $(VENV)/bin
 READY := $(VENV)/.ready
 
-.PHONY: demo test lint damage faults docs screenshots bench clean
+.PHONY: demo test coverage lint damage faults docs layers screenshots bench clean
 
 demo: $(READY)
 	$(BIN)/dunechest demo
@@ -12,11 +12,16 @@ demo: $(READY)
 test: $(READY)
 	$(BIN)/python -m pytest -n 3 --dist worksteal
 
+coverage: $(READY)
+	$(BIN)/python -m pytest -n 3 --dist worksteal --cov=dunechest --cov-report=term
+
 lint: $(READY)
 	$(BIN)/ruff check .
 	$(BIN)/ruff format --check .
 	$(BIN)/mypy
 	$(BIN)/lint-imports --no-cache
+	$(BIN)/python scripts/layers.py --check
+	$(BIN)/python scripts/changelog.py --check
 
 damage: $(READY)
 	$(BIN)/python scripts/damage_sweep.py
@@ -27,6 +32,9 @@ faults: $(READY)
 docs: $(READY)
 	$(BIN)/python scripts/command_reference.py
 	$(BIN)/python scripts/python_reference.py
+
+layers: $(READY)
+	$(BIN)/python scripts/layers.py
 
 screenshots: $(READY)
 	$(BIN)/python scripts/screenshots.py

@@ -1,4 +1,4 @@
-"""Archive a folder to a drive, look at the account, and verify the copy.
+"""Archive a folder to a drive, look at the summary, and verify the copy.
 
 python examples/archive_and_verify.py FOLDER DRIVE
 """
@@ -10,11 +10,11 @@ import dunechest
 
 def main(folder: str, drive: str) -> None:
     """Archive `folder` to a new chest on `drive`."""
-    chest = dunechest.Chest.create(drive, "example")
-    (account,) = dunechest.archive([folder], chest)
-    print(f"{account.files_copied} of {account.files_found} files copied, {account.bytes_stored} bytes")
-    for one in account.left_out:
-        print(f"left out: {one.path}: {one.why}")
+    chest = dunechest.create_chest(drive, "example")
+    (result,) = dunechest.archive(folder, chest)
+    print(f"{result.files_copied} of {result.files_found} files copied, {result.bytes_stored} bytes")
+    for file in result.left_out:
+        print(f"left out: {file.path}: {file.why}")
     check = dunechest.verify(chest)
     print("all sound" if check.well else check.to_frame())
 

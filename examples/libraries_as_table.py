@@ -15,12 +15,12 @@ def progress(step: dunechest.Step) -> None:
 
 def main(folder: str) -> None:
     """Find the libraries below `folder`."""
-    found = dunechest.find_libraries([folder], progress=progress)
+    found = dunechest.find_libraries(folder, progress=progress)
     print(found.to_frame()[["name", "kind", "files", "bytes"]].to_string(index=False))
-    for one in found.libraries:
-        readiness = dunechest.look(one.library)
+    for known in found.libraries:
+        readiness = dunechest.look(known.library)
         for finding in readiness.findings:
-            print(f"{one.library.name}: {finding.weight} {finding.code}")
+            print(f"{known.library.name}: {finding.weight} {finding.code}")
 
 
 if __name__ == "__main__":

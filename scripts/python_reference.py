@@ -25,11 +25,17 @@ one alone is taken as one. Every plan and every result has `to_dict()`, and `to_
 ```python
 import dunechest
 
-chest = dunechest.get_chest("blue")
-for result in dunechest.archive(["~/Pictures/Dune Survey", "~/.tidewrack"], chest):
+chest = dunechest.get_chest("/media/blue")
+for result in dunechest.archive(["/home/tern/Pictures/Dune Survey"], chest):
     print(result.library, result.files_copied, result.well)
-plan = dunechest.plan_restore(chest, "dune-survey", dunechest.RestoreOptions(home="/home/new"))
-print(plan.place, [finding.what for finding in plan.findings])
+options = dunechest.ArchiveOptions(name="survey-again", read_all=True)
+try:
+    dunechest.archive("/home/tern/Pictures/Dune Survey", chest, options)
+except dunechest.RefusedError as error:
+    print([finding.code for finding in error.findings])
+plans = dunechest.plan_restores(chest, "dune-survey", dunechest.RestoreOptions(into="/home/tern/back"))
+for plan in plans:
+    print(plan.to_dict()["place"], dunechest.carry_out(plan))
 ```
 """
 

@@ -231,7 +231,7 @@ class _Outgoing:
 
 
 def rewrite(at: At, kept: Kept, base: str, more: Mapping[str, Kept], target: Path) -> None:
-    """Write an archive of pieces anew with another base, and with pieces taken over from other archives."""
+    """Rewrite an archive of pieces with another base, and with pieces taken over from other archives."""
     with _opened(at(kept.path)) as old, _new_archive(target) as new:
         for name in sorted(kept.pieces):
             new.writestr(_info(name), _entry(old, name, _MOST))

@@ -29,7 +29,7 @@ def offers_document(chest: Chest, offers: Sequence[Offer], left: Sequence[tuple[
                 "from_place": from_wire(record.origin.path) if record else None,
                 "files": record.totals.files_copied if record else None,
                 "bytes": record.totals.bytes_stored if record else None,
-                "place": str(offer.landing.place) if offer.landing.place is not None else None,
+                "place": str(offer.placement.place) if offer.placement.place is not None else None,
                 "existing": offer.existing,
                 "why_not": offer.why_not,
             }
@@ -77,7 +77,7 @@ def show_offers(out: Out, chest: Chest, offers: Sequence[Offer], left: Sequence[
 
 
 def _goes(offer: Offer) -> str:
-    place = offer.landing.place
+    place = offer.placement.place
     if place is None:
         return "to: not known here; say it with --counterpart OLD=NEW or --into FOLDER"
     return f"to {shown(str(place))}" + (" (something is there)" if offer.existing else "")

@@ -40,7 +40,7 @@ def _not_done_document(items: Sequence[NotDone]) -> list[dict[str, Any]]:
 
 def plan_document(plan: RestorePlan) -> dict[str, Any]:
     """Return one plan's part of the JSON document."""
-    meeting = plan.existing
+    existing = plan.existing
     return {
         "bag": plan.bag,
         "edition": plan.record.edition,
@@ -51,13 +51,13 @@ def plan_document(plan: RestorePlan) -> dict[str, Any]:
         "bytes": plan.bytes,
         "folders": len(plan.folders),
         "links": len(plan.links),
-        "in_the_way": meeting.mode,
-        "set_aside": [{"was": str(old), "becomes": str(new)} for old, new in meeting.set_aside],
-        "already_here": len(meeting.same) + len(meeting.rewritten),
-        "left_as_here": [file.path for file in meeting.kept],
-        "replaced": [file.path for file in meeting.replaced],
-        "under_another_name": [{"path": file.path, "becomes": other} for file, other in meeting.beside],
-        "joined": [file.path for file in meeting.merged],
+        "in_the_way": existing.mode,
+        "set_aside": [{"was": str(old), "becomes": str(new)} for old, new in existing.set_aside],
+        "already_here": len(existing.same) + len(existing.rewritten),
+        "left_as_here": [file.path for file in existing.kept],
+        "replaced": [file.path for file in existing.replaced],
+        "under_another_name": [{"path": file.path, "becomes": other} for file, other in existing.beside],
+        "joined": [file.path for file in existing.merged],
         "strays": [
             {"was": s.origin, "goes": str(s.place), "bytes": s.file.size, "there": s.there} for s in plan.strays
         ],
@@ -117,7 +117,7 @@ def show_plans(out: Out, chest: Chest, plans: Sequence[RestorePlan], *, asking: 
 def show_plan(out: Out, plan: RestorePlan) -> None:
     """Show one plan: where from, where to, what is in the way, what is written anew, what to do first and last."""
     console = out.console
-    record, meeting = plan.record, plan.existing
+    record, existing = plan.record, plan.existing
     where = shown(str(plan.place)) if plan.place is not None else "(no place known)"
     console.print(Text(shown(record.name), style="bold").append(f" -> {where}", style="not bold"), soft_wrap=True)
     edition = f", edition {record.edition}" if record.edition > 1 or plan.options.edition else ""
@@ -137,21 +137,21 @@ def show_plan(out: Out, plan: RestorePlan) -> None:
     for words, count in (
         (
             "here already, only checked",
-            len(meeting.same) + len(meeting.rewritten) + sum(s.there for s in plan.strays),
+            len(existing.same) + len(existing.rewritten) + sum(s.there for s in plan.strays),
         ),
-        ("left as they are here", len(meeting.kept)),
-        ("replaced, the old ones kept", len(meeting.replaced)),
-        ("come under another name", len(meeting.beside)),
-        ("made one with those here", len(meeting.merged)),
+        ("left as they are here", len(existing.kept)),
+        ("replaced, the old ones kept", len(existing.replaced)),
+        ("come under another name", len(existing.beside)),
+        ("made one with those here", len(existing.merged)),
     ):
         if count:
             table.add_row("  of them", number(count, "file"), words)
     table.add_row("", number(len(plan.folders), "folder"), number(len(plan.links), "symbolic link"))
     table.add_row("room needed", size(plan.room.need), f"of {size(plan.room.free)} free")
-    anew = plan.references.updates
+    updates = plan.references.updates
     if plan.kind.references:
-        files = len({update.source for update in anew})
-        said = f"{len(anew):,} written anew in {number(files, 'file')}" if anew else "none has to change"
+        files = len({update.source for update in updates})
+        said = f"{len(updates):,} written anew in {number(files, 'file')}" if updates else "none has to change"
         table.add_row("references", said, f"{plan.references.stay:,} are right as they are")
     console.print(table)
     for change in plan.settings:
@@ -174,11 +174,11 @@ def _look(plan: RestorePlan) -> str:
 
 
 def _show_anew(out: Out, plan: RestorePlan) -> None:
-    anew = plan.references.updates
-    if not anew:
+    updates = plan.references.updates
+    if not updates:
         return
-    some, more = limited(anew, out.verbose, 3)
-    out.console.print(f"{number(len(anew), 'reference')} to be written anew, the first:", soft_wrap=True)
+    some, more = limited(updates, out.verbose, 3)
+    out.console.print(f"{number(len(updates), 'reference')} to be written anew, the first:", soft_wrap=True)
     for item in some:
         line = Text(f"  {shown(item.old)}")
         line.append(f"\n    -> {shown(item.new)}", style="dim")

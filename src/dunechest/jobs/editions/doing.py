@@ -25,7 +25,7 @@ from dunechest.transfer.below import folders_in
 
 
 def _rewrite(own: BagRecords, plan: DropPlan) -> list[str]:
-    """Have the archives that stay hold what they need of those that go; return the paths of those written anew."""
+    """Have the archives that stay hold what they need of those that go; return the paths of those rewritten."""
     bag = own.bag
     archives = archives_of(own, needed_digests(own, plan.record.edition, plan.kept))
     where = {digest: item for item in archives.dropped.values() for digest in item.pieces}

@@ -36,7 +36,7 @@ class RestoreOptions:
     outward_links : bool, optional
         Whether links out of the library are made; by default if this machine made the bag.
     repoint : bool
-        Whether references are written anew.
+        Whether references are updated.
     settings : bool, optional
         Whether the application's setting is written; by default if it names nothing that exists.
     day : str

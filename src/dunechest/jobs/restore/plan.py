@@ -83,7 +83,7 @@ class AsArchived:
 
 
 class Repoint(msgspec.Struct, frozen=True, gc=False):
-    """A reference that is written anew: its file (a path in the library), how it is written, where, old, new."""
+    """A reference that is updated: its file (a path in the library), how it is written, where, old, new."""
 
     source: str
     spec: int
@@ -94,7 +94,7 @@ class Repoint(msgspec.Struct, frozen=True, gc=False):
 
 @dataclass(frozen=True, slots=True)
 class ByHand:
-    """A reference that is not written anew though it leads to nothing here: file, spot, text, and what to do."""
+    """A reference that is not updated though it leads to nothing here: file, spot, text, and what to do."""
 
     source: str
     spot: str

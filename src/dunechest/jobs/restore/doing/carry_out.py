@@ -1,6 +1,6 @@
 """Carry out a restore plan: every file checked by digest as it is written, nothing existing lost.
 
-The library is put together in a folder of its own beside its place, its references written anew there,
+The library is put together in a folder of its own beside its place, its references updated there,
 and put in its place when it is whole, so that an application never meets half of it. Each step that changes
 what was on this machine is written down before it is taken; a restore that fails is taken back.
 """
@@ -274,14 +274,14 @@ def _staged(run: Run) -> dict[str, Path]:
 
 
 def _in_place(run: Run) -> RewrittenFiles:
-    """Write references anew in files that were here already, as they came from the other machine."""
+    """Update references in files that were here already, as they came from the other machine."""
     plan, deed = run.plan, run.deed
     same = {file.own: run.place / file.path for file in plan.existing.same}
     wanted = [update for update in plan.references.updates if update.source in same]
     by_source = {update.source for update in wanted}
     before: dict[str, Path] = {}
     for source in by_source:
-        copy = run.staging / f"anew-{len(before)}"
+        copy = run.staging / f"rewritten-{len(before)}"
         shutil.copy2(same[source], copy)
         before[source] = copy
     try:

@@ -71,8 +71,8 @@ def _databases(plan: RestorePlan, at: object) -> Compared:
         except (sqlite3.Error, OSError) as error:
             words = str(error)
         if words != "ok":
-            anew = any(update.source == path for update in plan.references.updates)
-            wrong.append(f"{shown(path)}: {shown(words)}" + ("" if anew else "; it was so when it was archived"))
+            updated = any(update.source == path for update in plan.references.updates)
+            wrong.append(f"{shown(path)}: {shown(words)}" + ("" if updated else "; it was so when it was archived"))
     total = len(plan.as_archived.databases)
     return Compared("databases sound", f"{total:,}", f"{total - len(wrong):,}", not wrong, tuple(wrong))
 

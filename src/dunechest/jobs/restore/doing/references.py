@@ -18,7 +18,7 @@ from dunechest.transfer.digest_files import digest_of
 
 @dataclass(frozen=True, slots=True)
 class RewrittenFiles:
-    """What was written anew in files, and what has to be done by hand."""
+    """What was rewritten in files, and what has to be done by hand."""
 
     done: tuple[Repoint, ...]
     by_hand: tuple[ByHand, ...]
@@ -32,7 +32,7 @@ def write_references(
     final: Callable[[str], Path],
     deed: OpenDeed,
 ) -> RewrittenFiles:
-    """Write the references of files anew.
+    """Update the references of files.
 
     Parameters
     ----------

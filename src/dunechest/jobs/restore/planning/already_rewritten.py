@@ -55,7 +55,7 @@ def without_rewritten(
 
 
 def _as_if(file: RestoreFile, kind: Kind, root: Path, place: Path, wanted: Iterable[Repoint]) -> bool:
-    """Write a copy of the chest's file anew, and compare it with the one here."""
+    """Rewrite a copy of the chest's file, and compare it with the one here."""
     with tempfile.TemporaryDirectory(prefix="dunechest-") as scratch:
         copy = Path(scratch) / os.path.basename(file.own)
         try:

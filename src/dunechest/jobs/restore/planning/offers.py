@@ -31,7 +31,7 @@ class Offer(Value):
 
     entry: BagEntry
     editions: tuple[int, ...]
-    landing: Placement
+    placement: Placement
     existing: bool
     why_not: str = ""
 
@@ -52,8 +52,8 @@ def offers(chest: Chest | AnyPath, options: RestoreOptions | None = None) -> tup
             why = whys.get(entry.state, "Dune Chest did not make it; it comes as files, with --into FOLDER")
             found.append(Offer(entry, (), Placement(None, "unknown"), False, why))
             continue
-        landing = place_for(record, kinds.get(record.kind, PLAIN_KIND), options)
-        place = landing.place
+        placement = place_for(record, kinds.get(record.kind, PLAIN_KIND), options)
+        place = placement.place
         existing = place is not None and place.exists() and not (place.is_dir() and nothing_in(place))
-        found.append(Offer(entry, entry.records.numbers(record.edition), landing, existing))
+        found.append(Offer(entry, entry.records.numbers(record.edition), placement, existing))
     return tuple(found)

@@ -20,20 +20,20 @@ from dunechest.transfer import safe
 
 
 def place_findings(
-    record: LibraryRecord, kind: Kind, landing: Placement, made_here: Callable[[], bool]
+    record: LibraryRecord, kind: Kind, placement: Placement, made_here: Callable[[], bool]
 ) -> Iterator[Finding]:
     """Stop where a library must not go: into an archive, or, because a stranger's record says so, where files act."""
-    assert landing.place is not None
-    if why := why_archive(landing.place):
+    assert placement.place is not None
+    if why := why_archive(placement.place):
         yield Finding(
             "inside-archive",
             "stop",
-            f"{shown(str(landing.place))} is no place for it: {shown(why)}.",
+            f"{shown(str(placement.place))} is no place for it: {shown(why)}.",
             "An archive must not be changed. Restore elsewhere with --into FOLDER.",
         )
     origin = f"{{{record.origin.standard}}}/{from_wire(record.origin.relative)}"
     known = any(origin in places for places in kind.places.values())
-    if landing.how != "standard" or known:
+    if placement.how != "standard" or known:
         return
     relative = from_wire(record.origin.relative)
     why = why_sensitive(relative, standard=record.origin.standard, file=record.shape == "file")
@@ -41,8 +41,8 @@ def place_findings(
         yield Finding(
             "sensitive-place",
             "stop",
-            f"The archive says that it belongs in {shown(str(landing.place))}; {why}. It was not made on this computer.",
-            f"If you trust it and want it there, name the place yourself: --into {quoted(str(landing.place))}",
+            f"The archive says that it belongs in {shown(str(placement.place))}; {why}. It was not made on this computer.",
+            f"If you trust it and want it there, name the place yourself: --into {quoted(str(placement.place))}",
         )
 
 
