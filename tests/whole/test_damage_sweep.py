@@ -12,8 +12,9 @@ _CASES = 10
 
 
 @pytest.mark.slow
+@pytest.mark.parametrize("first", range(5))
 def test_whatever_is_harmed_nothing_untrue_is_said_with_status_0(
-    tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+    first: int, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
 ) -> None:
     for name in ("HOME", "DUNECHEST_HOME", "DUNECHEST_DRIVES"):
         monkeypatch.setenv(name, "")  # so that they are as before afterwards
@@ -21,7 +22,7 @@ def test_whatever_is_harmed_nothing_untrue_is_said_with_status_0(
     every = list(cases(ground))
     assert len(every) > 800
     lies = []
-    for path, harm in every[:: len(every) // _CASES]:
+    for path, harm in every[:: len(every) // _CASES][first::5]:
         lies += try_harm(ground, path, harm, tmp_path / "harmed")
     assert lies == []
 

@@ -60,7 +60,7 @@ def command(out: Out, chest: str, libraries: tuple[str, ...], scratch: str | Non
 
 def _show(out: Out, result: Drill) -> None:
     from dunechest.cli.views import proof as proof_view
-    from dunechest.cli.views import restore as restore_view
+    from dunechest.cli.views.restore_lists import show_damage
     from dunechest.names import shown
     from dunechest.words import duration
 
@@ -75,7 +75,7 @@ def _show(out: Out, result: Drill) -> None:
         soft_wrap=True,
     )
     proof_view.show(out, result.result.proof)
-    restore_view.show_damage(out, result.result.damage)
+    show_damage(out, result.result.damage)
     for gone in result.result.not_done:
         if gone.fault:
             out.console.print(f"  {shown(gone.path)}: {shown(gone.why)}", style="red", soft_wrap=True)

@@ -84,6 +84,8 @@ def command(out: Out, chest: str, libraries: tuple[str, ...], everything: bool, 
     """
     from dunechest.cli.output import say_recovered
     from dunechest.cli.views import restore as view
+    from dunechest.cli.views.restore_lists import show_left_behind
+    from dunechest.cli.views.restore_plan import problems_of_plans, show_planned, show_plans
     from dunechest.findings import stops
     from dunechest.jobs.named import resolve_chest
     from dunechest.jobs.restore import refuse_if_stopped, remember_counterpart
@@ -104,12 +106,12 @@ def command(out: Out, chest: str, libraries: tuple[str, ...], everything: bool, 
     plans = planned.plans
     out.problem(*(f"{name}: not restored: {why}" for name, why in planned.left))
     if plan_only:
-        out.problem(*view.problems_of_plans(plans))
-        view.show_planned(out, source, plans, planned.left)
+        out.problem(*problems_of_plans(plans))
+        show_planned(out, source, plans, planned.left)
         return 3 if any(stops(plan.findings) for plan in plans) else 0
     if asks:
-        view.show_plans(out, source, plans, asking=True)
-        view.show_left_behind(out, planned.left)
+        show_plans(out, source, plans, asking=True)
+        show_left_behind(out, planned.left)
     refuse_if_stopped(plans)
     if asks and not click.confirm("Do this?", default=False):
         out.console.print("Nothing was changed.")
@@ -121,7 +123,7 @@ def command(out: Out, chest: str, libraries: tuple[str, ...], everything: bool, 
     if out.json:
         out.document(view.results_document(source, results, planned.left))
     elif out.shows:
-        view.show_left_behind(out, planned.left)
+        show_left_behind(out, planned.left)
         view.show_last(out, results)
     return 0 if all(result.well for result in results) else 1
 
