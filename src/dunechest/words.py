@@ -4,7 +4,8 @@ from __future__ import annotations
 
 import datetime
 import re
-import time
+
+from dunechest import clock
 
 
 def size(count: int) -> str:
@@ -77,7 +78,7 @@ def ago(when: float, now: float | None = None) -> str:
     >>> ago(0, 30), ago(0, 7200), ago(0, 86400 * 3)
     ('just now', '2 hours ago', '3 days ago')
     """
-    passed = (time.time() if now is None else now) - when
+    passed = (clock.now() if now is None else now) - when
     if passed < 60:
         return "just now"
     for span, unit in ((86400, "day"), (3600, "hour"), (60, "minute")):

@@ -19,9 +19,8 @@ from hypothesis import strategies as st
 
 import dunechest
 from dunechest.bag.bag import read_bag
-from dunechest.jobs.restore.planning import make
-from dunechest.jobs.study import drive
-from dunechest.machine.drives import Filesystem, filesystem, limits_of
+from dunechest.machine import drives
+from dunechest.machine.drives import Filesystem, limits_of
 from dunechest.transfer import copying
 from dunechest.transfer.tasks import CopyJob, CopyOutcome
 from tests.support.runs import Command
@@ -32,13 +31,13 @@ Pretend = Callable[[str], None]
 
 @pytest.fixture
 def pretend(monkeypatch: pytest.MonkeyPatch) -> Pretend:
-    """Have every drive take itself for one with another filesystem."""
+    """Have every drive take itself for one with another filesystem; for none with an empty name."""
 
     def as_if(kind: str) -> None:
-        def pretended(path: Path) -> Filesystem:
-            return dataclasses.replace(filesystem(path), type=kind, limits=limits_of(kind), whole_sync=False)
+        def pretended(found: Filesystem) -> Filesystem:
+            return dataclasses.replace(found, type=kind, limits=limits_of(kind), whole_sync=False)
 
-        monkeypatch.setattr(drive, "filesystem", pretended)
+        monkeypatch.setattr(drives, "pretend", pretended if kind else None)
 
     return as_if
 
@@ -58,8 +57,10 @@ def test_a_nasty_tree_by_way_of_a_pretended_drive(
     folded = [str(p).casefold() for p in there]
     assert len(set(folded)) == len(folded)
     assert dunechest.verify(chest).well
-    dunechest.restore(chest, "nasty-tree", dunechest.RestoreOptions(into=str(tmp_path / "back")))
+    pretend("")  # the new place is another drive
+    dunechest.restore(chest, "nasty-tree", dunechest.RestoreOptions(into=tmp_path / "back"))
     assert facts(tmp_path / "back") == before
+    pretend(kind)
     assert dunechest.archive([nasty], chest)[0].state == "unchanged"
 
 
@@ -90,8 +91,7 @@ def test_a_restore_to_a_place_that_tells_no_cases_apart(
     for name in ("Sea/Tern", "sea/tern", "sea/TERN", "aux", "what?"):
         (place / name).write_text(name)
     dunechest.archive([place], chest)
-    pretended = dataclasses.replace(filesystem(tmp_path), limits=limits_of("ntfs"))
-    monkeypatch.setattr(make, "filesystem", lambda path: pretended)
+    monkeypatch.setattr(drives, "pretend", lambda found: dataclasses.replace(found, limits=limits_of("ntfs")))
     result = dunechest.restore(chest, "lib", dunechest.RestoreOptions(into=str(tmp_path / "back")))
     assert result.files == 5
     contents = {p.read_text() for p in (tmp_path / "back").rglob("*") if p.is_file()}

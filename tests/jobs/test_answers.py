@@ -19,6 +19,7 @@ import dunechest
 from dunechest.demo.applications import APPLICATIONS
 from dunechest.demo.world import World
 from dunechest.jobs.restore.options import RestoreOptions
+from dunechest.machine import drives
 from tests.support.runs import Command
 from tests.support.trees import facts
 from tests.support.worlds import Departed, Move, opens, second_drive
@@ -191,16 +192,11 @@ def test_too_little_room_for_all_of_them_together_is_seen_before(
     from dataclasses import replace
 
     from dunechest.jobs.restore import plan_restores
-    from dunechest.jobs.restore.planning import make
 
     names = ["dune-survey", "storm-film"]
     needs = [dunechest.plan_restore(departed.chest, name).room.need for name in names]
-    plain = make.filesystem
 
-    def tight(path: Path) -> object:
-        return replace(plain(path), free=max(needs) + 1000)
-
-    monkeypatch.setattr(make, "filesystem", tight)
+    monkeypatch.setattr(drives, "pretend", lambda found: replace(found, free=max(needs) + 1000))
     first, second = plan_restores(departed.chest, names, RestoreOptions())
     assert "no-room" not in {finding.code for finding in first.findings}
     assert "no-room" in {finding.code for finding in second.findings}

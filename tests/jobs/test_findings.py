@@ -14,7 +14,6 @@ from pathlib import Path
 import pytest
 
 import dunechest
-from dunechest.jobs.study import drive as study_drive
 from dunechest.jobs.study.drive import Drive, examine
 from dunechest.jobs.study.drive_findings import holds_findings, slow_finding
 from dunechest.jobs.study.room import headroom, room_findings
@@ -222,20 +221,18 @@ def test_a_second_process_that_has_it_open_is_caught(
 
 
 def with_filesystem(monkeypatch: pytest.MonkeyPatch, **changes: object) -> None:
-    true = drives.filesystem
-    monkeypatch.setattr(study_drive, "filesystem", lambda path: replace(true(path), **changes))  # type: ignore[arg-type]
+    monkeypatch.setattr(drives, "pretend", lambda found: replace(found, **changes))  # type: ignore[arg-type]
 
 
 def read_only(patch: pytest.MonkeyPatch, chest: dunechest.Chest) -> None:
-    def refuse(folder: Path) -> probe.Probed:
+    def refuse(found: probe.Probed) -> probe.Probed:
         raise OSError(30, "Read-only file system")
 
-    patch.setattr(study_drive, "probe", refuse)
+    patch.setattr(probe, "pretend", refuse)
 
 
 def probed(patch: pytest.MonkeyPatch, **changes: object) -> None:
-    true = study_drive.probe
-    patch.setattr(study_drive, "probe", lambda folder: replace(true(folder), **changes))  # type: ignore[arg-type]
+    patch.setattr(probe, "pretend", lambda found: replace(found, **changes))  # type: ignore[arg-type]
 
 
 def nearly_full(patch: pytest.MonkeyPatch, chest: dunechest.Chest) -> None:

@@ -57,7 +57,7 @@ def cut_after(renames: int, library: Path, chest: dunechest.Chest) -> None:
 
 @pytest.mark.parametrize("renames", [0, 1, 2, 3, 4, 6, 8, 10])
 def test_a_change_that_waits_is_seen_as_done_without_a_write(
-    renames: int, changed: Path, chest: dunechest.Chest, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+    renames: int, changed: Path, chest: dunechest.Chest, tmp_path: Path
 ) -> None:
     cut_after(renames, changed, chest)
 
@@ -73,20 +73,13 @@ def test_a_change_that_waits_is_seen_as_done_without_a_write(
         assert [(s.path, s.state) for check in result.checks for s in check.states] == [("", "unfinished")]
     finally:
         disk.gate = None
-    with monkeypatch.context() as patched:
-        patched.setattr(dunechest.Chest, "_recover", lambda self, machine: None)
-        result = dunechest.restore(
-            dunechest.Chest.open(chest.folder), "shed", dunechest.RestoreOptions(into=str(tmp_path / "back"))
-        )
-        assert result.well
-        assert facts(tmp_path / "back") == facts(changed)
-        result = dunechest.restore(
-            dunechest.Chest.open(chest.folder),
-            "shed",
-            dunechest.RestoreOptions(into=str(tmp_path / "first"), edition=1),
-        )
-        assert result.well
-        assert (tmp_path / "first" / "rope.txt").read_text() == "twenty metres\n"
+    waiting = dunechest.Chest.open(chest.folder, finish=False)
+    result = dunechest.restore(waiting, "shed", dunechest.RestoreOptions(into=tmp_path / "back"))
+    assert result.well
+    assert facts(tmp_path / "back") == facts(changed)
+    result = dunechest.restore(waiting, "shed", dunechest.RestoreOptions(into=tmp_path / "first", edition=1))
+    assert result.well
+    assert (tmp_path / "first" / "rope.txt").read_text() == "twenty metres\n"
     assert facts(bag_of(chest, "shed")) == before
 
 

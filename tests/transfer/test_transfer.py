@@ -19,7 +19,7 @@ from hypothesis import strategies as st
 from dunechest.bag.bag import DIGITS
 from dunechest.errors import CutOffError
 from dunechest.transfer import copying, medium, safe, stream
-from dunechest.transfer.copying import _MovedError
+from dunechest.transfer.copying import MovedError
 from dunechest.transfer.crew import BATCH_BYTES, BATCH_FILES, Crew, batches
 from dunechest.transfer.digest_files import digest_files
 from dunechest.transfer.tasks import AROUND, WHOLE, CopyJob, CopyTask, DigestJob, DigestTask
@@ -88,15 +88,15 @@ def test_a_time_of_this_very_moment_proves_nothing_yet(tmp_path: Path) -> None:
         (coarse, -1_900_000_000, True),
         (coarse, 2_100_000_000, False),
     ):
-        young = abs(age) < (copying._TICK_COARSE if before is coarse else copying._TICK_FINE)
+        young = abs(age) < (copying.TICK_COARSE if before is coarse else copying.TICK_FINE)
         assert young is moved
         with pytest.MonkeyPatch.context() as patch:
             patch.setattr(os, "fstat", lambda _, before=before: before)
             if moved:
-                with pytest.raises(_MovedError):
-                    copying._still(fd, before, before.st_size, 10**18 + age)
+                with pytest.raises(MovedError):
+                    copying.still(fd, before, before.st_size, 10**18 + age)
             else:
-                copying._still(fd, before, before.st_size, 10**18 + age)
+                copying.still(fd, before, before.st_size, 10**18 + age)
     os.close(fd)
 
 
@@ -279,7 +279,7 @@ def test_a_helper_that_is_killed_is_a_cut_off(tmp_path: Path) -> None:
     jobs = [DigestJob([DigestTask(os.fsencode(big), 600 << 20, ("sha512",))]) for _ in range(4)]
     with pytest.raises(CutOffError, match="ended from outside"), Crew(2, silent) as crew:
         running = crew.run(jobs)
-        os.kill(crew._processes[0].pid, signal.SIGKILL)
+        os.kill(crew.processes[0].pid, signal.SIGKILL)
         list(running)
 
 
@@ -290,7 +290,7 @@ def test_leaving_a_crew_early_ends_its_processes(tmp_path: Path) -> None:
     begun = time.monotonic()
     processes: list[subprocess.Popen[bytes]] = []
     with pytest.raises(KeyboardInterrupt), Crew(2, silent) as crew:
-        processes += crew._processes
+        processes += crew.processes
         running = crew.run([DigestJob([DigestTask(os.fsencode(big), 600 << 20, ("sha512",))])] * 4)
         next(running)
         raise KeyboardInterrupt
@@ -299,8 +299,8 @@ def test_leaving_a_crew_early_ends_its_processes(tmp_path: Path) -> None:
 
 
 def test_a_small_job_starts_no_process(tmp_path: Path) -> None:
-    assert Crew.for_job(10, 1000, [tmp_path], silent)._count == 0
-    assert Crew.for_job(10_000, 1000, [tmp_path], silent)._count >= 1
+    assert Crew.for_job(10, 1000, [tmp_path], silent).workers == 0
+    assert Crew.for_job(10_000, 1000, [tmp_path], silent).workers >= 1
 
 
 def test_safe_writing_keeps_the_old_file_until_the_new_one_is_whole(

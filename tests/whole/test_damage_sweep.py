@@ -35,7 +35,7 @@ def test_the_sweep_would_see_a_lie(tmp_path: Path, monkeypatch: pytest.MonkeyPat
     for name in ("HOME", "DUNECHEST_HOME", "DUNECHEST_DRIVES"):
         monkeypatch.setenv(name, "")
     ground = make(tmp_path / "ground")
-    monkeypatch.setattr(BagRecords, "_judge", lambda self, *rest: None)
+    monkeypatch.setattr(BagRecords, "judge", lambda self, *rest: None)
     monkeypatch.setattr(BagRecords, "fault_of", lambda self, path: None)
     path = Path("bags/shed/dune/files.jsonl")
     harm = next(one for one in HARMS if one.name == "flip in the middle")

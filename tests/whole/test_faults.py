@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import dataclasses
 import os
 import shutil
 import signal
@@ -20,6 +21,7 @@ from dunechest.chest import journal
 from dunechest.chest.journal import Rename
 from dunechest.jobs.archive.doing.carry_out import carry_out
 from dunechest.jobs.archive.planning.make import plan_archive
+from dunechest.machine import drives
 from dunechest.transfer import copying, medium
 from dunechest.transfer.tasks import CopyJob, CopyTask
 from tests.support.runs import Command
@@ -38,7 +40,7 @@ def test_a_file_that_changes_once_is_read_again(size: int, tmp_path: Path, monke
     source = tmp_path / "source"
     source.write_bytes(b"a" * size)
     os.utime(source, ns=(10**18, 10**18))
-    real, calls = copying._still, []
+    real, calls = copying.still, []
 
     def meddle(fd: int, *rest: object) -> None:
         if not calls:
@@ -46,7 +48,7 @@ def test_a_file_that_changes_once_is_read_again(size: int, tmp_path: Path, monke
             source.write_bytes(b"b" * size)
         real(fd, *rest)  # type: ignore[arg-type]
 
-    monkeypatch.setattr(copying, "_still", meddle)
+    monkeypatch.setattr(copying, "still", meddle)
     outcome = copy_one(source, tmp_path / "target")
     assert (outcome.state, outcome.again >= 1) == ("ok", True)
     assert (tmp_path / "target").read_bytes() == b"b" * size
@@ -55,7 +57,7 @@ def test_a_file_that_changes_once_is_read_again(size: int, tmp_path: Path, monke
 def test_a_file_that_will_not_hold_still_is_reported(
     library: Path, chest: dunechest.Chest, monkeypatch: pytest.MonkeyPatch
 ) -> None:
-    monkeypatch.setattr(copying, "_PAUSES", (0.01, 0.01))
+    monkeypatch.setattr(copying, "PAUSES", (0.01, 0.01))
     busy, ended = library / "rope.txt", threading.Event()
 
     def scribble() -> None:
@@ -127,10 +129,7 @@ def test_an_unreadable_file_for_an_ordinary_person(library: Path, chest: duneche
 def test_too_little_room_is_counted_before(
     library: Path, chest: dunechest.Chest, command: Command, monkeypatch: pytest.MonkeyPatch
 ) -> None:
-    from dunechest.jobs.study import drive
-
-    real = drive.filesystem
-    monkeypatch.setattr(drive, "filesystem", lambda path: __import__("dataclasses").replace(real(path), free=100_000))
+    monkeypatch.setattr(drives, "pretend", lambda found: dataclasses.replace(found, free=100_000))
     ran = command("archive", library, "--to", chest.folder, "--despite", "no-room")
     assert ran.status == 3
     assert "no-room" in ran.err

@@ -14,9 +14,9 @@ from pathlib import Path
 import pytest
 
 import dunechest
+from dunechest import clock
 from dunechest.chest import pieces
 from dunechest.jobs.verify.timed import verify_for
-from dunechest.ledger import events
 from tests.support.power import Recorder, after_power_cut
 from tests.support.runs import Command
 from tests.support.sweep import changed_library, first_library, jobs, kill_sweep, sweep
@@ -243,10 +243,11 @@ def test_a_check_is_suggested_when_the_last_is_long_ago(
     command("archive", library, "--to", chest.folder)
     assert "verify it again" not in command("chest", "show", chest.folder).out
     now = time.time()
-    monkeypatch.setattr("dunechest.cli.views.chest.time.time", lambda: now + 100 * 86_400)
+    monkeypatch.setattr(clock, "now", lambda: now + 100 * 86_400)
     assert "100 days since every byte was looked at" in command("chest", "show", chest.folder).out
-    monkeypatch.setattr(events.time, "time", lambda: now + 99 * 86_400)
+    monkeypatch.setattr(clock, "now", lambda: now + 99 * 86_400)
     command("verify", chest.folder, "--quick")
+    monkeypatch.setattr(clock, "now", lambda: now + 100 * 86_400)
     assert "verify it again" in command("chest", "show", chest.folder).out
     command("verify", chest.folder)
     assert "verify it again" not in command("chest", "show", chest.folder).out

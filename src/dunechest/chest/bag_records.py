@@ -148,7 +148,7 @@ class BagRecords:
             content = safe.read_bounded(self.at(path), most)
         except (OSError, ValueError) as error:
             raise self.damaged(self._note(path, _unread(path, error))) from error
-        fault = self._judge(path, len(content), lambda: blake3(content).hexdigest(), lambda: hashlib.sha512(content))
+        fault = self.judge(path, len(content), lambda: blake3(content).hexdigest(), lambda: hashlib.sha512(content))
         if self._note(path, fault) is not None and fault is not None:
             raise self.damaged(fault)
         return content
@@ -157,7 +157,7 @@ class BagRecords:
         self._proven[path] = fault
         return fault
 
-    def _judge(self, path: str, size: int, fast: Any, slow: Any) -> RecordFault | None:
+    def judge(self, path: str, size: int, fast: Any, slow: Any) -> RecordFault | None:
         """Say why a record with such digests is not proven, or None if it is."""
         quick = self._in_manifest(path) if self._lists is None else None
         if quick is not None and slow().hexdigest() == quick:
@@ -221,7 +221,7 @@ class BagRecords:
             file.seek(0)
             return hashlib.file_digest(file, "sha512")
 
-        return self._judge(path, size, fast.hexdigest, slow)
+        return self.judge(path, size, fast.hexdigest, slow)
 
     def lines(self, path: str, kind: type[_Record]) -> Iterator[_Record]:
         """Yield the lines of a record of JSON lines. What was yielded counts only if no error follows.
@@ -272,7 +272,7 @@ class BagRecords:
 
         _ = self.lists  # its digest was made for the fast list
         try:
-            fault = self._judge(path, raw.size, raw.fast.hexdigest, slow)
+            fault = self.judge(path, raw.size, raw.fast.hexdigest, slow)
         except OSError as error:
             fault = _unread(path, error)
         if self._note(path, fault) is not None and fault is not None:

@@ -142,11 +142,11 @@ class Chest:
         return cls(folder, record)
 
     @classmethod
-    def open(cls, place: str | os.PathLike[str], *, machine: str = "") -> Chest:
+    def open(cls, place: str | os.PathLike[str], *, machine: str = "", finish: bool = True) -> Chest:
         """Open a chest by its folder or the folder it lies in.
 
         If a change in it was cut off after it had been decided, it is finished, where that can be done now. Where
-        not, reading sees the bag as it will be then.
+        not, or with `finish` false, reading sees the bag as it will be then.
 
         Raises
         ------
@@ -161,7 +161,8 @@ class Chest:
         chest = cls(folder, *chest_record.read_chest(folder))
         if not (folder / BAGS).is_dir() or (folder / BAGS).is_symlink():
             raise ChestUnusableError(f"The folder {BAGS} is missing in the chest {shown(str(folder))}.")
-        chest._recover(machine)
+        if finish:
+            chest._recover(machine)
         return chest
 
     @classmethod

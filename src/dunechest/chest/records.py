@@ -26,6 +26,7 @@ from typing import Annotated, Any, Literal, TypeVar
 
 import msgspec
 
+from dunechest import clock
 from dunechest.errors import ChestUnusableError
 from dunechest.names import RawName, shown
 from dunechest.transfer import safe
@@ -365,4 +366,4 @@ def read_lines(path: Path, kind: type[Any]) -> Iterator[tuple[int, Any]]:
 
 def now_text() -> str:
     """Return the present moment in UTC, as RFC 3339 writes it."""
-    return datetime.datetime.now(datetime.UTC).strftime("%Y-%m-%dT%H:%M:%SZ")
+    return datetime.datetime.fromtimestamp(clock.now(), datetime.UTC).strftime("%Y-%m-%dT%H:%M:%SZ")

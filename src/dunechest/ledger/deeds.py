@@ -9,13 +9,13 @@ from __future__ import annotations
 
 import os
 import re
-import time
 from collections.abc import Iterable, Iterator
 from dataclasses import dataclass
 from pathlib import Path
 
 import msgspec
 
+from dunechest import clock
 from dunechest.errors import CutOffError
 from dunechest.ledger.folder import state_folder
 from dunechest.names import WireName, from_wire, shown, to_wire
@@ -250,7 +250,7 @@ def begin(job: str, about: str, place: WireName, command: str = "") -> OpenDeed:
             except FileExistsError:  # another process took this number just now
                 continue
         deed = OpenDeed(number, fd)
-        safe.write_all(fd, msgspec.json.encode(Head(job, about, place, time.time(), os.getpid(), command)) + b"\n")
+        safe.write_all(fd, msgspec.json.encode(Head(job, about, place, clock.now(), os.getpid(), command)) + b"\n")
         medium.flush_file(fd)
         medium.flush_folder(str(folder))
     except OSError as error:

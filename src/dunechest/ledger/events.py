@@ -13,6 +13,7 @@ from typing import Any
 
 import msgspec
 
+from dunechest import clock
 from dunechest.errors import DuneChestError
 from dunechest.ledger.folder import state_folder
 from dunechest.names import shown
@@ -52,7 +53,7 @@ def append(what: str, **facts: Any) -> None:
 def append_many(items: list[tuple[str, dict[str, Any]]]) -> None:
     """Write several events with one flush."""
     folder = state_folder() / NOTES
-    now = time.time()
+    now = clock.now()
     lines = b"".join(msgspec.json.encode(Event(what, now, facts)) + b"\n" for what, facts in items)
     try:
         make_own(folder)

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import os
+from collections.abc import Callable
 from dataclasses import dataclass, replace
 from pathlib import Path
 
@@ -71,6 +72,10 @@ class Filesystem:
     limits: Limits
 
 
+#: Whoever simulates other drives sets a function here: it gets each filesystem as it is, and returns what is believed.
+pretend: Callable[[Filesystem], Filesystem] | None = None
+
+
 def filesystem(path: Path) -> Filesystem:
     """Describe the filesystem under `path`, which must exist.
 
@@ -93,7 +98,8 @@ def filesystem(path: Path) -> Filesystem:
     else:
         usage = psutil.disk_usage(str(real))
         free, total, block = usage.free, usage.total, 4096
-    return Filesystem(kind, mount, free, total, block, free_names, kind in _FLUSHED_WHOLE, limits_of(kind))
+    found = Filesystem(kind, mount, free, total, block, free_names, kind in _FLUSHED_WHOLE, limits_of(kind))
+    return pretend(found) if pretend is not None else found
 
 
 def with_limits(place: Filesystem, limits: Limits) -> Filesystem:

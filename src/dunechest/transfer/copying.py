@@ -30,10 +30,10 @@ from dunechest.transfer.whole_files import (
 
 #: Pauses in seconds before a file that changed while it was read is read again; the last one is
 #: longer than the coarsest tick below.
-_PAUSES = (0.05, 0.3, 2.1)
+PAUSES = (0.05, 0.3, 2.1)
 #: A time stamp this young (ns) may be given again to a later change: clocks of filesystems tick.
-_TICK_FINE = 20_000_000
-_TICK_COARSE = 2_000_000_000
+TICK_FINE = 20_000_000
+TICK_COARSE = 2_000_000_000
 
 
 def perform(number: int, job: Job, tell: Tell) -> Done:
@@ -43,7 +43,7 @@ def perform(number: int, job: Job, tell: Tell) -> Done:
     return Done(number, digests=digest_files(job.tasks, tell))
 
 
-class _MovedError(Exception):
+class MovedError(Exception):
     """The source changed between the first look and the last."""
 
 
@@ -79,12 +79,12 @@ def copy_files(job: CopyJob, tell: Tell) -> list[CopyOutcome]:
 
 def _copy_one(task: CopyTask, place: int, waiting: list[_Written], job: CopyJob, tell: Tell) -> CopyOutcome:
     """Copy a file, again if it changed meanwhile."""
-    for again, pause in enumerate((*_PAUSES, None)):
+    for again, pause in enumerate((*PAUSES, None)):
         try:
             outcome = _attempt(task, place, waiting, job, tell if again == 0 else _untold)
-        except _MovedError:
+        except MovedError:
             if pause is None:
-                why = f"it changed each of the {len(_PAUSES) + 1} times it was read"
+                why = f"it changed each of the {len(PAUSES) + 1} times it was read"
                 return CopyOutcome("changing", why=why, again=again)
             time.sleep(pause)
             continue
@@ -117,7 +117,7 @@ def _attempt(task: CopyTask, place: int, waiting: list[_Written], job: CopyJob, 
         opened = time.time_ns()
         data = read_whole(source, before.st_size)
         if task.expect is None:  # otherwise the digest decides
-            _still(source, before, len(data), opened)
+            still(source, before, len(data), opened)
     finally:
         os.close(source)
     tell(len(data))
@@ -141,8 +141,8 @@ def _attempt(task: CopyTask, place: int, waiting: list[_Written], job: CopyJob, 
     return CopyOutcome("ok", len(data), before.st_mtime_ns, stat.S_IMODE(before.st_mode), fast, slow)
 
 
-def _still(fd: int, before: os.stat_result, got: int, opened_ns: int) -> None:
-    """Raise `_MovedError` unless the open file is what it was, and was read whole.
+def still(fd: int, before: os.stat_result, got: int, opened_ns: int) -> None:
+    """Raise `MovedError` unless the open file is what it was, and was read whole.
 
     An application that saves by renaming takes the name from the file that is being
     read; that changes its number of names, and with it the time of its last change.
@@ -154,13 +154,13 @@ def _still(fd: int, before: os.stat_result, got: int, opened_ns: int) -> None:
         or after.st_mtime_ns != before.st_mtime_ns
         or after.st_ctime_ns != before.st_ctime_ns
     ):
-        raise _MovedError
+        raise MovedError
     # A change within one tick of the clock leaves the time stamp as it is, so a stamp
     # from this very moment proves nothing yet.
     youngest = max(before.st_mtime_ns, before.st_ctime_ns)
-    tick = _TICK_COARSE if before.st_mtime_ns % 1_000_000_000 == 0 == before.st_ctime_ns % 10_000_000 else _TICK_FINE
+    tick = TICK_COARSE if before.st_mtime_ns % 1_000_000_000 == 0 == before.st_ctime_ns % 10_000_000 else TICK_FINE
     if abs(opened_ns - youngest) < tick:  # rounding may put it into the near future
-        raise _MovedError
+        raise MovedError
 
 
 def _dress(fd: int, task: CopyTask, info: os.stat_result) -> None:
@@ -192,7 +192,7 @@ def _copy_large(task: CopyTask, source: int, before: os.stat_result, sha512: boo
             source, target, sha512=sha512, tell=tell, most=before.st_size + (64 << 20)
         )
         if task.expect is None:
-            _still(source, before, size, opened)
+            still(source, before, size, opened)
         if task.expect is not None and read != task.expect:
             return CopyOutcome("not-sound", size, blake3=read, why="its bytes differ from the record")
         if back != read:

@@ -86,10 +86,10 @@ class Crew:
     """
 
     def __init__(self, workers: int, tell: Callable[[int], None], *, one_large: bool = False) -> None:
-        self._count = workers if sys.executable else 0
+        self.workers = workers if sys.executable else 0
         self._tell = tell
         self._one_large = one_large
-        self._processes: list[subprocess.Popen[bytes]] = []
+        self.processes: list[subprocess.Popen[bytes]] = []
         self._answers: queue.SimpleQueue[tuple[int, Told | Done | None]] = queue.SimpleQueue()
 
     @classmethod
@@ -118,16 +118,16 @@ class Crew:
         return cls(min(4, (os.cpu_count() or 1) + 1), tell, one_large=turning)
 
     def __enter__(self) -> Self:
-        for number in range(self._count):
+        for number in range(self.workers):
             process = _start()
-            self._processes.append(process)
+            self.processes.append(process)
             threading.Thread(target=self._listen, args=(number, process.stdout), daemon=True).start()
         return self
 
     def __exit__(
         self, kind: type[BaseException] | None, error: BaseException | None, trace: TracebackType | None
     ) -> None:
-        for process in self._processes:
+        for process in self.processes:
             if kind is not None:
                 process.kill()
             if process.stdin is not None:
@@ -135,7 +135,7 @@ class Crew:
                     process.stdin.close()
                 except OSError:
                     pass
-        for process in self._processes:
+        for process in self.processes:
             process.wait()
             if process.stdout is not None:
                 process.stdout.close()
@@ -158,13 +158,13 @@ class Crew:
         CutOffError
             If a worker process was ended from outside.
         """
-        if not self._processes:
+        if not self.processes:
             for number, job in enumerate(jobs):
                 yield copying.perform(number, job, self._tell)
             return
         source = enumerate(jobs)
         upcoming = next(source, None)
-        hands = [0] * len(self._processes)
+        hands = [0] * len(self.processes)
         large: set[int] = set()
         early: dict[int, Done] = {}
         wanted = 0
@@ -264,7 +264,7 @@ class Crew:
             yield sent.pop(done.number), done
 
     def _give(self, worker: int, numbered: Numbered) -> None:
-        pipe = self._processes[worker].stdin
+        pipe = self.processes[worker].stdin
         assert pipe is not None
         try:
             send(pipe, numbered)  # type: ignore[arg-type]

@@ -3,13 +3,13 @@
 from __future__ import annotations
 
 import datetime
-import time
 from typing import TYPE_CHECKING, Any
 
 from rich import box
 from rich.table import Table
 from rich.text import Text
 
+from dunechest import clock
 from dunechest.chest.bag_entry import BagEntry
 from dunechest.chest.chest import Chest
 from dunechest.cli.output import Out, listing
@@ -150,7 +150,7 @@ def _aged(bag: BagEntry, check: PastCheck | None) -> str:
     moments = [datetime.datetime.fromisoformat(bag.library.archived).timestamp()]
     if check is not None and not check.quick:
         moments.append(check.when)
-    days = int((time.time() - max(moments)) // 86_400)
+    days = int((clock.now() - max(moments)) // 86_400)
     if days <= _AGED:
         return ""
     return f"\n{days} days since every byte was looked at: verify it again, an evening at a time with --for 20min"

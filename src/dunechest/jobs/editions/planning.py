@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import datetime
 
+from dunechest import clock
 from dunechest.chest import editions
 from dunechest.chest.chest import Chest
 from dunechest.chest.layout import EARLIER, EDITIONS
@@ -43,7 +44,9 @@ def plan_drop(chest: Chest | AnyPath, library: str, rule: str, *, now: datetime.
     numbers = own.numbers(current.edition)
     made = {number: editions.record_of(own, current, number) for number in numbers}
     moments = [(number, datetime.datetime.fromisoformat(record.archived)) for number, record in made.items()]
-    wanted = kept_by(clauses, moments, now or datetime.datetime.now(datetime.UTC)) | {current.edition}
+    wanted = kept_by(clauses, moments, now or datetime.datetime.fromtimestamp(clock.now(), datetime.UTC)) | {
+        current.edition
+    }
     before = max((number for number, record in made.items() if record.mass_change), default=0)
     exempt = tuple(number for number in numbers if number < before and number not in wanted)
     dropped = tuple(number for number in numbers if number not in wanted and number >= before)

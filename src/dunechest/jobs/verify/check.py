@@ -82,6 +82,7 @@ def _check(
     expected = expected_files(bag, records)
     left: list[str] = []
     outcomes: dict[str, DigestOutcome] = {}
+    second: dict[str, bool] = {}
     if first or until < float("inf"):
         for path in [path for path in expected.files if path < first]:
             del expected.files[path]
@@ -92,8 +93,8 @@ def _check(
         for path in left:
             del expected.files[path]
         total = payload_size(expected)
-        _second_reading(entry, records, expected, outcomes)
-    states = judge(bag, expected, outcomes, quick=quick, part=bool(first or left), own=records)
+        second = _second_reading(entry, records, expected, outcomes)
+    states = judge(bag, expected, outcomes, second=second, quick=quick, part=bool(first or left), own=records)
     if records is not None:
         states += _of_records(records, states, quick)
     wrong = {s.path for s in states if s.state != "noted"}
@@ -156,10 +157,11 @@ def _digest(
 
 def _second_reading(
     entry: BagEntry, records: BagRecords | None, expected: Expected, outcomes: dict[str, DigestOutcome]
-) -> None:
+) -> dict[str, bool]:
     """Where the fast digest does not fit, ask the other one which of file and record is damaged."""
     from dunechest.transfer.digest_files import digest_files
 
+    found: dict[str, bool] = {}
     quiet: Callable[[int], None] = lambda count: None  # noqa: E731
     for path, outcome in outcomes.items():
         if outcome is INTACT or outcome.state != "ok" or (wanted := expected.files.get(path)) is None:
@@ -171,4 +173,5 @@ def _second_reading(
         task = DigestTask(os.fsencode(place), outcome.size, (other[0],))
         (again,) = digest_files([task], quiet)
         if again.state == "ok":
-            expected.second[path] = again.digests[0].hex() == other[1]
+            found[path] = again.digests[0].hex() == other[1]
+    return found

@@ -9,7 +9,7 @@ likewise: SHA-512 in the tag manifest, BLAKE3 in ``dune/tags.jsonl``.
 from __future__ import annotations
 
 import struct
-from collections.abc import Iterator, MutableMapping
+from collections.abc import Iterator, Mapping, MutableMapping
 from dataclasses import dataclass, field
 from typing import NamedTuple
 
@@ -25,11 +25,11 @@ from dunechest.transfer.tasks import DigestOutcome
 BULKY = (DATA, EARLIER + "/")
 
 
-@dataclass(slots=True)
+@dataclass(frozen=True, slots=True)
 class Expected:
     """What a bag should hold (`files`, by path), what lies in it, and problems of its records.
 
-    `second` holds, for files whose first digest did not fit, whether the other did.
+    `disagree` names, for a path that only one record has, the other record.
     """
 
     own: bool
@@ -37,8 +37,7 @@ class Expected:
     lying: Lying
     problems: list[Problem]
     fetched: frozenset[str]
-    disagree: dict[str, str] = field(default_factory=dict)
-    second: dict[str, bool] = field(default_factory=dict)
+    disagree: Mapping[str, str] = field(default_factory=dict)
 
 
 def payload_size(expected: Expected) -> int:

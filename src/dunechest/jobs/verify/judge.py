@@ -41,11 +41,15 @@ def judge(
     expected: Expected,
     outcomes: Mapping[str, DigestOutcome],
     *,
+    second: Mapping[str, bool] | None = None,
     quick: bool,
     part: bool = False,
     own: BagRecords | None = None,
 ) -> list[FileState]:
-    """Say of each file that is not sound what is wrong with it; of a part, nothing of what no list names."""
+    """Say of each file that is not sound what is wrong with it; of a part, nothing of what no list names.
+
+    `second` says, for files whose first digest did not fit, whether the other did.
+    """
     states: dict[tuple[str, str], FileState] = {}
 
     def say(path: str, state: State, why: str) -> None:
@@ -73,7 +77,7 @@ def judge(
             if wanted.size is not None and size != wanted.size:
                 say(path, "changed", f"it has {size:,} bytes instead of {wanted.size:,}")
         else:
-            _judge(path, wanted, outcomes[path], expected, say)
+            _judge(path, wanted, outcomes[path], expected, bool(second and second.get(path)), say)
     if not part:
         _unlisted(bag, expected, say)
         if not expected.own:
@@ -149,7 +153,9 @@ def _absent(bag: Bag, expected: Expected, path: str, say: _Say) -> None:
         say(path, "missing", "it is listed and not there")
 
 
-def _judge(path: str, wanted: ExpectedFile, outcome: DigestOutcome, expected: Expected, say: _Say) -> None:
+def _judge(
+    path: str, wanted: ExpectedFile, outcome: DigestOutcome, expected: Expected, second_fits: bool, say: _Say
+) -> None:
     """Decide whether a file or a record of it is damaged."""
     if outcome is INTACT:
         return
@@ -171,7 +177,7 @@ def _judge(path: str, wanted: ExpectedFile, outcome: DigestOutcome, expected: Ex
                 f"its digest of {path} is wrong; {path} itself is sound by its other digest",
             )
             return
-    elif expected.second.get(path):
+    elif second_fits:
         say(
             FILES if path.startswith(DATA) else TAGS,
             "changed",

@@ -11,7 +11,7 @@ from dunechest.library.formats.sqlite import questions
 from dunechest.library.kinds.schema import Parts, References
 
 #: Seconds that a question to a database may take: a hostile view would take for ever.
-_PATIENCE = 60.0
+PATIENCE = 60.0
 _ALLOWED = frozenset({sqlite3.SQLITE_SELECT, sqlite3.SQLITE_READ, sqlite3.SQLITE_FUNCTION})
 
 
@@ -91,7 +91,7 @@ def join_path(pieces: list[object]) -> str | None:
 
 def _rows(path: Path, sql: str) -> Iterator[tuple[object, ...]]:
     try:
-        with questions(path, seconds=_PATIENCE) as connection:
+        with questions(path, seconds=PATIENCE) as connection:
             connection.text_factory = lambda raw: raw.decode("utf-8", "surrogateescape")
             connection.setlimit(sqlite3.SQLITE_LIMIT_LENGTH, LONGEST)
             yield from connection.execute(sql)
