@@ -1,1 +1,1 @@
-"""One room a verb. A job that changes anything makes a plan first; carrying it out decides nothing."""
+"""One package a verb. A job that changes anything makes a plan first; carrying it out decides nothing."""

@@ -14,7 +14,6 @@ from dunechest.errors import DuneChestError, NotConnectedError, RefusedError, Us
 from dunechest.jobs.here import machine_name
 from dunechest.jobs.known_chests import list_chests, note_chest
 from dunechest.ledger.folder import state_folder
-from dunechest.library.kinds.load import load_kinds
 from dunechest.library.kinds.schema import PLAIN_KIND, Kind
 from dunechest.library.library import Library
 from dunechest.library.recognise import recognise
@@ -121,6 +120,9 @@ def library_at(path: str | os.PathLike[str], *, kinds: Mapping[str, Kind] | None
     """
     place = Path(os.path.realpath(path))
     if kinds is None:
+        # Read here: a job on a chest alone needs no kinds, and pays for none.
+        from dunechest.library.kinds.load import load_kinds
+
         kinds = load_kinds(state_folder())
     name = slug(Path(os.path.abspath(path)).name)
     if place.is_dir():
@@ -141,10 +143,10 @@ def resolve_library(text: str) -> Library:
     UsageError
         If it is neither, or the name belongs to several.
     """
-    from dunechest.ledger.ledger import open_ledger
-
     if os.path.lexists(text):
         return library_at(text)
+
+    from dunechest.ledger.ledger import open_ledger
 
     with open_ledger() as ledger:
         places = [place for place in ledger.places_of(text) if place.exists()]
