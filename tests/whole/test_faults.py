@@ -274,9 +274,19 @@ def test_interrupting_ends_quickly_and_the_same_command_goes_on(tmp_path: Path, 
     library = tmp_path / "lib"
     library.mkdir()
     for number in range(12):
-        (library / f"{number}").write_bytes(os.urandom(25_000_000))
+        (library / f"{number}").write_bytes(os.urandom(8_000_000))
     words = [sys.executable, "-m", "dunechest", "archive", str(library), "--to", str(chest.folder)]
-    process = subprocess.Popen(words, stdout=subprocess.PIPE, stderr=subprocess.PIPE, start_new_session=True)
+    # A slow drive: on a fast one, a busy computer looks here only when all is copied.
+    slow = (
+        "import sys, time; from dunechest.transfer import disk; from dunechest.cli.app import run; "
+        "disk.gate = lambda operation, *what: time.sleep(0.1 if operation == 'write' else 0); sys.exit(run(sys.argv[1:]))"
+    )
+    process = subprocess.Popen(
+        [sys.executable, "-c", slow, *words[3:]],
+        stdout=subprocess.PIPE,
+        stderr=subprocess.PIPE,
+        start_new_session=True,
+    )
     pending = bag_of(chest, "lib") / "dune" / "pending" / "proven.jsonl"
     while not (pending.exists() and list(pending.parent.rglob("payload/library/*"))) and process.poll() is None:
         time.sleep(0.01)
