@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import ast
+import copy
 import dataclasses
 import importlib
 import inspect
@@ -159,6 +160,7 @@ def test_a_plan_is_a_value(sort: str, plans: dict[str, Any], library: Path, ches
     }[sort]()
     assert (plan == again, hash(plan) == hash(again), plan is again) == (True, True, False)
     assert plan != "another thing"
+    assert pickle.loads(pickle.dumps(plan)) == copy.deepcopy(plan) == plan
     assert json.loads(json.dumps(plan.decisions())) == plan.decisions()
     assert json.dumps(plan.to_dict())
     assert len(repr(plan)) < 300
@@ -186,6 +188,16 @@ def test_each_plan_is_carried_out_by_one_function(plans: dict[str, Any]) -> None
         "drop": "DropResult",
         "archive": "ArchiveResult",
     }
+
+
+def test_plans_are_carried_out_one_by_one_or_in_order(library: Path, chest: dunechest.Chest, tmp_path: Path) -> None:
+    (tmp_path / "second").mkdir()
+    (tmp_path / "second" / "a.txt").write_text("a")
+    results = dunechest.carry_out(dunechest.plan_archive([library, tmp_path / "second"], chest))
+    assert [(result.bag, result.well) for result in results] == [("shed", True), ("second", True)]
+    for nonsense in (3, "shed", chest):
+        with pytest.raises(TypeError, match="a plan is needed"):
+            dunechest.carry_out(nonsense)  # type: ignore[call-overload]
 
 
 def test_results_tell_all_they_hold(library: Path, chest: dunechest.Chest, tmp_path: Path) -> None:
@@ -256,6 +268,7 @@ def test_errors_are_the_builtin_ones_too_and_carry_data(chest: dunechest.Chest, 
     with pytest.raises(dunechest.RefusedError) as refused:
         dunechest.archive(chest.folder, chest)
     assert {finding.code for finding in refused.value.findings} == {"chest-inside"}
+    assert refused.value.findings[0].what in str(refused.value)
     error = dunechest.CutOffError("The drive is gone.", about="blue")
     assert (str(error), error.about, error.status) == ("The drive is gone.", "blue", 4)
 

@@ -43,6 +43,7 @@ class DuneChestError(Exception):
 
     def __init__(self, message: str = "", *, about: str = "") -> None:
         super().__init__(message)
+        self.message = message
         self.about = about
 
 
@@ -82,6 +83,10 @@ class RefusedError(DuneChestError):
     def __init__(self, message: str, findings: Iterable[Finding] = (), *, about: str = "") -> None:
         super().__init__(message, about=about)
         self.findings = tuple(findings)
+
+    def __str__(self) -> str:
+        """Return the message with the reasons: in a traceback the message alone would not say why."""
+        return " ".join([self.message, *(finding.what for finding in self.findings)])
 
 
 class ChestUnusableError(RefusedError):

@@ -47,6 +47,10 @@ class FrozenDict(dict[_K, _V]):
 
     __setitem__ = __delitem__ = clear = pop = popitem = setdefault = update = __ior__ = _refuse
 
+    def __reduce__(self) -> tuple[type[FrozenDict[_K, _V]], tuple[dict[_K, _V]]]:
+        """Return how to make it again: pickle and copy would otherwise fill an empty one."""
+        return type(self), (dict(self),)
+
 
 def plain(value: Any) -> Any:
     """Return a value as JSON values; what is none of these becomes its text."""

@@ -112,7 +112,7 @@ def run(args: Sequence[str]) -> int:
     except click.ClickException as error:
         return fail(error.format_message(), 2, as_json, hint=_usage(error))
     except DuneChestError as error:
-        return fail(str(error), error.status, as_json, findings=getattr(error, "findings", ()), lines=error.lines)
+        return fail(error.message, error.status, as_json, findings=getattr(error, "findings", ()), lines=error.lines)
     except BrokenPipeError:
         # Whoever read our output has enough; keep Python from complaining at exit.
         os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
