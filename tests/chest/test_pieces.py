@@ -10,6 +10,7 @@ import zipfile
 from pathlib import Path
 
 import pytest
+from blake3 import blake3
 from hypothesis import given
 from hypothesis import strategies as st
 
@@ -130,6 +131,37 @@ def test_a_hostile_archive_of_pieces_is_bounded(tmp_path: Path) -> None:
     for content in (b"", b"PK", b"no archive at all"):
         place.write_bytes(content)
         assert pieces.kept_in(tmp_path.joinpath, [name]) == {}
+
+
+def test_whatever_byte_of_an_archive_of_pieces_is_damaged_it_is_told_or_the_content_is_right(tmp_path: Path) -> None:
+    folder = tmp_path / "dune" / "earlier" / "0001"
+    folder.mkdir(parents=True)
+    old, new = tmp_path / "old", tmp_path / "new"
+    same = bytes(random.Random(7).choices(b"oub", k=60_000))
+    old.write_bytes(same + b"as it was, line by line\n" * 200)
+    new.write_bytes(same + b"and as it is now\n" * 200)
+    digest = blake3(old.read_bytes()).hexdigest()
+    about = pieces.About(1, old.stat().st_size, digest, "a" * 128, "b" * 64)
+    name = "dune/earlier/0001/x.pieces.zip"
+    assert pieces.keep(old, about, new, tmp_path / name, lambda piece: False)
+    whole = (tmp_path / name).read_bytes()
+    told = 0
+    for place in range(len(whole)):
+        for bits in (1, 0x90):
+            (tmp_path / name).write_bytes(whole[:place] + bytes([whole[place] ^ bits]) + whole[place + 1 :])
+            found = pieces.kept_in(tmp_path.joinpath, [name])
+            if digest not in found:
+                told += 1
+                continue
+            try:
+                content = b"".join(
+                    pieces.assemble(tmp_path.joinpath, found[digest], found.values(), {found[digest].about.base: new})
+                )
+            except dunechest.DuneChestError:
+                told += 1
+            else:
+                assert content == old.read_bytes() or found[digest].about.base != "b" * 64
+    assert told > len(whole) // 2
 
 
 @given(st.binary(max_size=300_000), st.binary(max_size=5000), st.integers(0, 300_000))

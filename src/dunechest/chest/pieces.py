@@ -22,7 +22,9 @@ from __future__ import annotations
 
 import os
 import re
+import struct
 import zipfile
+import zlib
 from collections.abc import Callable, Iterable, Iterator, Mapping
 from contextlib import ExitStack, contextmanager
 from dataclasses import dataclass
@@ -51,6 +53,8 @@ _CUT = re.compile(
 )
 _DIGEST = re.compile(r"[0-9a-f]{64}")
 _MOST_LIST = 128 << 20
+#: What zipfile raises for an archive that is damaged, depending on which of its bits are wrong.
+_DAMAGED = (zipfile.BadZipFile, zlib.error, EOFError, RuntimeError, ValueError, OverflowError, struct.error)
 #: A fixed moment, so that the same pieces make the same archive.
 _MOMENT = (1980, 1, 1, 0, 0, 0)
 
@@ -101,9 +105,20 @@ At = Callable[[str], Path]
 
 @contextmanager
 def _opened(path: Path) -> Iterator[zipfile.ZipFile]:
-    """Open an archive, which must be a regular file: a pipe would be waited for, a link may lead anywhere."""
-    with os.fdopen(safe.open_regular(path), "rb") as file, zipfile.ZipFile(file) as archive:
-        yield archive
+    """Open an archive, which must be a regular file: a pipe would be waited for, a link may lead anywhere.
+
+    Raises
+    ------
+    OSError, ValueError
+        If it cannot be opened, or is no sound archive.
+    """
+    with os.fdopen(safe.open_regular(path), "rb") as file:
+        try:
+            archive = zipfile.ZipFile(file)
+        except _DAMAGED as error:
+            raise ValueError(f"it is damaged: {error}") from error
+        with archive:
+            yield archive
 
 
 def kept_in(at: At, paths: Iterable[str]) -> dict[str, Kept]:
@@ -116,7 +131,7 @@ def kept_in(at: At, paths: Iterable[str]) -> dict[str, Kept]:
             with _opened(at(path)) as archive:
                 about = msgspec.json.decode(_entry(archive, "about.json", 1 << 16), type=About)
                 names = frozenset(name for name in archive.namelist() if _DIGEST.fullmatch(name))
-        except (OSError, ValueError, KeyError, zipfile.BadZipFile, msgspec.MsgspecError, NotImplementedError):
+        except (OSError, ValueError, msgspec.MsgspecError):
             continue  # a file of that name, or a damaged one: verification tells
         if about.format == 1:
             found.setdefault(about.blake3, Kept(path, about, names))
@@ -124,11 +139,22 @@ def kept_in(at: At, paths: Iterable[str]) -> dict[str, Kept]:
 
 
 def _entry(archive: zipfile.ZipFile, name: str, most: int) -> bytes:
-    """Read one entry, bounded: an archive can promise little and hold a great deal."""
+    """Read one entry, bounded: an archive can promise little and hold a great deal.
+
+    Raises
+    ------
+    ValueError
+        If it is missing, damaged or too large.
+    """
+    if name not in archive.NameToInfo:
+        raise ValueError(f"its entry {name} is missing")
     if archive.getinfo(name).file_size > most:
         raise ValueError("it is far too large")
-    with archive.open(name) as entry:
-        content = entry.read(most + 1)
+    try:
+        with archive.open(name) as entry:
+            content = entry.read(most + 1)
+    except _DAMAGED as error:
+        raise ValueError(f"its entry {name} is damaged: {error}") from error
     if len(content) > most:
         raise ValueError("it is far too large")
     return content
@@ -145,7 +171,7 @@ def list_of(at: At, kept: Kept) -> list[str]:
     try:
         with _opened(at(kept.path)) as archive:
             lines = _entry(archive, "list.txt", _MOST_LIST).decode("ascii").split()
-    except (OSError, ValueError, KeyError, zipfile.BadZipFile) as error:
+    except (OSError, ValueError) as error:
         raise DuneChestError(f"{shown(kept.path)} cannot be read: {shown(str(error))}.") from error
     if not all(_DIGEST.fullmatch(line) for line in lines):
         raise DuneChestError(f"{shown(kept.path)} is torn: a line of its list is no digest.")
@@ -300,7 +326,7 @@ def assemble(
             if sha256(piece).hexdigest() != digest:
                 raise DuneChestError(f"A piece of {shown(kept.path)} is damaged in the chest.")
             yield piece
-    except (OSError, ValueError, KeyError, zipfile.BadZipFile) as error:
+    except (OSError, ValueError) as error:
         raise DuneChestError(f"{shown(kept.path)} cannot be put together: {shown(str(error))}.") from error
     finally:
         opened.close()
