@@ -17,6 +17,8 @@ from typing import Any
 import dunechest
 from dunechest.jobs.editions.doing import carry_out
 from dunechest.jobs.editions.planning import plan_drop
+from dunechest.ledger.folder import state_folder
+from dunechest.machine.identity import this_machine
 from tests.support.power import MODES, PowerCut, Recorder, after_power_cut, snapshot
 from tests.support.trees import facts
 
@@ -119,6 +121,10 @@ def sweep(
     prepare(stage)
     before = top / "before"
     snapshot(stage.drive, before)
+    # What this machine remembers goes back with the drive: a run that failed has noted nothing that came after.
+    remembered = top / "remembered"
+    this_machine(state_folder())
+    shutil.copytree(state_folder(), remembered)
     old = dict(stage.truth)
     new = dict(old)
     if act is None:
@@ -131,15 +137,22 @@ def sweep(
         for names, data in MODES:
             found = top / "found"
             after_power_cut(before, recorder.noted[:k], names, data, found)
+            _remember(remembered)
             _check(outcome, f"power cut at {k} ({names}, {data})", found, stage, old, new, act)
             shutil.rmtree(found)
         for kind in ("full", "gone"):
             found = top / "found"
             snapshot(before, found)
+            _remember(remembered)
             _fail(found, k, kind, stage, act)
             _check(outcome, f"{kind} at {k}", found, stage, old, new, act)
             shutil.rmtree(found)
     return outcome
+
+
+def _remember(remembered: Path) -> None:
+    shutil.rmtree(state_folder())
+    shutil.copytree(remembered, state_folder())
 
 
 def _do(stage: Stage, act: Act | None, drive: Path | None = None) -> None:
