@@ -113,7 +113,9 @@ def test_only_what_is_new_is_read_and_written(
     account = archive(library, chest)
     monkeypatch.undo()
     read = {path for path in opened if path.startswith(str(library)) and Path(path).is_file()}
-    assert read == {str(library / "new.txt"), str(library / "bigger.bin")}
+    # Texts are looked through each time for what they name outside; nothing else is opened.
+    assert {path for path in read if not path.endswith(".txt")} == {str(library / "bigger.bin")}
+    assert str(library / "new.txt") in read
     assert account.changes.bytes_added == 3
     moved = bag_of(chest, "shed") / "data" / "library" / "bigger.bin"
     assert moved.stat().st_ino == inode, "renamed in the bag, not copied again"

@@ -165,12 +165,16 @@ class StrayRecord(msgspec.Struct, frozen=True):
 
 
 class ReferenceCounts(msgspec.Struct, frozen=True):
-    """How many references of the library led where when it was archived."""
+    """How many references of the library led where when it was archived.
+
+    `open_formats` says that those found in files of open formats are among them, of which no kind speaks.
+    """
 
     inside: Size = 0
     strays: Size = 0
     missing: Size = 0
     away: Size = 0
+    open_formats: bool = False
 
 
 class ChangeCounts(msgspec.Struct, frozen=True):

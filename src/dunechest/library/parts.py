@@ -144,7 +144,7 @@ class _Maker:
             return  # the reading of references reports it
 
     def _from_bibliography(self, spec: Parts, path: str, gathered: dict[str, _Gathering]) -> None:
-        target = next((r for r in self._kind.references if Patterns(r.files).match(path)), None)
+        target = next((r for r in self._kind.references if r.among([path])), None)
         for entry in bibtex_entries(text_of(self._library / path)):
             names = [name.strip() for name in entry.fields.get(spec.field.lower(), "").split(",")]
             for name in filter(None, names):

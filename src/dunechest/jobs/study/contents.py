@@ -11,6 +11,7 @@ from dunechest.errors import CutOffError
 from dunechest.library.in_use import Use, in_use
 from dunechest.library.library import Library
 from dunechest.library.parts import Part, list_parts
+from dunechest.library.references.open_formats import with_open_formats
 from dunechest.library.references.reading import ReferenceReport, read_references
 from dunechest.library.roles import Role, roles_of
 from dunechest.machine.folders import own_home
@@ -44,7 +45,8 @@ def study(library: Library) -> Contents:
     report = ReferenceReport()
     parts: tuple[Part, ...] = ()
     if library.shape == "folder":
-        report = read_references(library.kind, library.path, listing, home)
+        kind = with_open_formats(library.kind, library.path, listing.files)
+        report = read_references(kind, library.path, listing, home)
         parts = list_parts(library.kind, library.path, listing, report.references, home)
     # Last, so that nobody who opened it meanwhile is missed. A hollow file would be fetched by asking.
     uses = in_use(library.path, library.kind, [f.path for f in listing.files if not f.hollow], home)

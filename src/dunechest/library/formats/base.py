@@ -25,11 +25,36 @@ LONGEST = 64 << 10
 
 
 class Raw(NamedTuple):
-    """A reference as it is written: where in the file, the text, and whether that is a URI (RFC 3986)."""
+    """A reference as it is written.
+
+    Attributes
+    ----------
+    spot : str
+        Where in the file.
+    text : str
+        What is written there.
+    uri : bool
+        Whether that is a URI (RFC 3986).
+    endings : tuple of str
+        Endings that may be left out, in the order in which they are tried.
+    upwards : bool
+        Whether it may be relative to any folder above the file, too: to the one that holds the main document.
+    """
 
     spot: str
     text: str
     uri: bool = False
+    endings: tuple[str, ...] = ()
+    upwards: bool = False
+
+    def readings(self, base: str) -> Iterator[tuple[Raw, str]]:
+        """Yield what it may mean, most likely first: a reference without such liberties, and the folder it is relative to."""
+        bases = [base]
+        while self.upwards and bases[-1]:
+            bases.append(bases[-1].rpartition("/")[0])
+        for above in bases:
+            for ending in ("", *self.endings):
+                yield Raw(self.spot, self.text + ending, self.uri), above
 
 
 class UnreadableError(DuneChestError):

@@ -58,6 +58,9 @@ def values(document: Any, key: tuple[str, ...], above: tuple[str, ...]) -> Itera
                     yield ".".join((*above, str(index))), inner
         return
     head, *rest = key
+    if head == "**":
+        yield from _anywhere(document, above)
+        return
     if isinstance(document, dict):
         chosen = document.items() if head == "*" else [(head, document[head])] if head in document else []
         for name, inner in chosen:
@@ -65,3 +68,16 @@ def values(document: Any, key: tuple[str, ...], above: tuple[str, ...]) -> Itera
     elif isinstance(document, list) and head == "*":
         for index, inner in enumerate(document, start=1):
             yield from values(inner, tuple(rest), (*above, str(index)))
+
+
+def _anywhere(document: Any, above: tuple[str, ...]) -> Iterator[tuple[str, str]]:
+    """Yield where, and the text, of every value at any depth."""
+    if isinstance(document, str):
+        if document.strip() and len(document) <= LONGEST:
+            yield ".".join(above), document
+    elif isinstance(document, dict):
+        for name, inner in document.items():
+            yield from _anywhere(inner, (*above, str(name)))
+    elif isinstance(document, list):
+        for index, inner in enumerate(document, start=1):
+            yield from _anywhere(inner, (*above, str(index)))

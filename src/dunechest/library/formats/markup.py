@@ -1,4 +1,4 @@
-"""Markup: Markdown and HTML links, XMP properties; and XML read so that no entity can swell."""
+"""Markup: links of Markdown, HTML, SVG and CSS, XMP properties; and XML read so that no entity can swell."""
 
 from __future__ import annotations
 
@@ -11,7 +11,7 @@ from pathlib import Path
 from typing import Any
 from xml.etree.ElementTree import Element, ParseError
 
-from dunechest.library.formats.base import MOST, PATIENCE, Raw, UnreadableError, text_of
+from dunechest.library.formats.base import MOST, PATIENCE, Raw, UnreadableError, lines_of, text_of
 from dunechest.library.kinds.schema import References
 from dunechest.transfer import safe
 
@@ -104,15 +104,55 @@ def _html(text: str, first: int = 0) -> Iterator[Raw]:
         yield raw._replace(spot=f"line {int(raw.spot[5:]) + first}")
 
 
+_CSS = re.compile(
+    r"""url\(\s*(?:"([^"\n]*)"|'([^'\n]*)'|([^\s"'()]+))\s*\)|@import\s+(?:"([^"\n]*)"|'([^'\n]*)')""", re.IGNORECASE
+)
+
+
+def css_addresses(text: str) -> Iterator[tuple[int, int, str]]:
+    """Yield from where to where, and what, the addresses in a style sheet are (CSS Values and Units, section 4.5)."""
+    for found in _CSS.finditer(text):
+        group = next((number for number in range(1, 6) if found.group(number)), 0)
+        if group and not found.group(group).startswith(("data:", "#")):
+            yield *found.span(group), found.group(group)
+
+
+def read_css(path: Path, spec: References) -> Iterator[Raw]:
+    """Read the addresses in a style sheet: ``url(...)`` and ``@import``."""
+    for number, line in lines_of(path):
+        for _, _, address in css_addresses(line):
+            yield Raw(f"line {number}", address.strip(), True)
+
+
+def read_svg(path: Path, spec: References) -> Iterator[Raw]:
+    """Read what an SVG drawing links to: ``href``, ``xlink:href``, and the addresses in its styles."""
+    text = text_of(path, _MOST_HTML)
+    yield from _html(text)
+    for number, line in enumerate(text.split("\n"), start=1):
+        for _, _, address in css_addresses(line):
+            yield Raw(f"line {number}", address.strip(), True)
+
+
 def read_markdown(path: Path, spec: References) -> Iterator[Raw]:
     """Read the links and images of a Markdown file (CommonMark), and the HTML in it."""
+    return markdown_links(text_of(path, _MOST_MARKDOWN))
+
+
+def markdown_links(text: str) -> Iterator[Raw]:
+    """Yield the links and images of a Markdown text, and those of the HTML in it.
+
+    Raises
+    ------
+    UnreadableError
+        If it takes too long.
+    """
     from markdown_it import MarkdownIt
 
     parser = MarkdownIt("commonmark")
     # Which addresses a page may link to is a page's concern; here all are only looked at.
     parser.validateLink = lambda url: True  # type: ignore[method-assign]
     until = time.monotonic() + PATIENCE
-    for above, piece in _markdown_pieces(text_of(path, _MOST_MARKDOWN)):
+    for above, piece in _markdown_pieces(text):
         for token in parser.parse(piece):
             first = above + (token.map[0] if token.map else 0)
             for inner in [token, *(token.children or ())]:

@@ -1,7 +1,8 @@
-"""Playlists: M3U8 (a path or address a line) and XSPF (the location of each track, a URI)."""
+"""Playlists: M3U and M3U8 (a path or address a line), PLS (numbered keys) and XSPF (the location of each track, a URI)."""
 
 from __future__ import annotations
 
+import re
 from collections.abc import Iterator
 from pathlib import Path
 
@@ -16,6 +17,14 @@ def read_m3u8(path: Path, spec: References) -> Iterator[Raw]:
         text = line.strip()
         if text and not text.startswith("#"):
             yield Raw(f"line {number}", text)
+
+
+def read_pls(path: Path, spec: References) -> Iterator[Raw]:
+    """Read a PLS playlist: the values of ``File1``, ``File2`` and so on."""
+    for number, line in lines_of(path):
+        found = re.match(r"\s*File\d+\s*=(.*)", line, re.IGNORECASE)
+        if found and found.group(1).strip():
+            yield Raw(f"line {number}", found.group(1).strip())
 
 
 def read_xspf(path: Path, spec: References) -> Iterator[Raw]:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 import sqlite3
 from collections.abc import Iterator
 from pathlib import Path
@@ -77,8 +78,16 @@ def quoted(name: str) -> str:
     return '"' + name.replace('"', '""') + '"'
 
 
+def as_text(value: object) -> object:
+    """Return a path that is stored as bytes as the text it is; anything else as it is."""
+    if isinstance(value, bytes) and len(value) <= LONGEST and b"\0" not in value:
+        return value.decode("utf-8", "surrogateescape")
+    return value
+
+
 def join_path(pieces: list[object]) -> str | None:
     """Join a folder and a name as they were written."""
+    pieces = [as_text(piece) for piece in pieces]
     if not all(isinstance(piece, str) for piece in pieces) or not pieces[-1]:
         return None
     if len(pieces) == 1:
@@ -97,3 +106,55 @@ def _rows(path: Path, sql: str) -> Iterator[tuple[object, ...]]:
             yield from connection.execute(sql)
     except (sqlite3.Error, OSError) as error:
         raise UnreadableError(f"SQLite cannot answer: {error}") from error
+
+
+#: Values of a column that are looked at, and the share of them that must look like paths.
+_SAMPLE, _ENOUGH = 200, 0.5
+#: Seconds that all columns of a database together may take.
+_LOOKING = 20.0
+_LIKE_PATH = re.compile(
+    r"(?:/|~/|file:/|[A-Za-z]:[\\/]|\\\\)[^\x00-\x1f]*[^\x00-\x1f/\\]"
+    r"|(?![a-z][a-z0-9+.-]+:)[^\x00-\x1f<>|*?\"]*[/\\][^\x00-\x1f<>|*?\"/\\]*\.\w{1,8}",
+    re.IGNORECASE,
+)
+
+
+def path_columns(path: Path) -> list[tuple[str, str]]:
+    """Return table and column of those columns of a database whose values look like paths, as text or as bytes.
+
+    What a table of a special sort keeps for itself (a search index) is passed over, and so are views and columns that
+    are computed: none of these can be updated by itself.
+
+    Raises
+    ------
+    UnreadableError
+        If SQLite cannot answer.
+    """
+    found = []
+    try:
+        with questions(path, seconds=_LOOKING) as connection:
+            connection.text_factory = lambda raw: raw.decode("utf-8", "surrogateescape")
+            made = connection.execute("SELECT name, sql FROM sqlite_master WHERE type = 'table'").fetchall()
+            special = tuple(f"{name}_" for name, sql in made if str(sql).upper().startswith("CREATE VIRTUAL"))
+            for name, sql in made:
+                if not sql or f"{name}_" in special or name.startswith((*special, "sqlite_")):
+                    continue
+                for column in connection.execute(f"PRAGMA table_xinfo({quoted(name)})").fetchall():
+                    if column[6] == 0 and _holds_paths(connection, name, column[1]):
+                        found.append((name, column[1]))
+    except (sqlite3.Error, OSError) as error:
+        raise UnreadableError(f"SQLite cannot answer: {error}") from error
+    return found
+
+
+def _holds_paths(connection: sqlite3.Connection, table: str, column: str) -> bool:
+    own = f"{quoted(table)}.{quoted(column)}"
+    sql = f"SELECT rowid, {own} FROM {quoted(table)} WHERE typeof({own}) IN ('text', 'blob') LIMIT {_SAMPLE}"  # noqa: S608
+    try:
+        rows = [as_text(row[1]) for row in connection.execute(sql)]
+    except sqlite3.OperationalError as error:
+        if "no such column: rowid" in str(error):
+            return False  # rows without a number cannot be told apart here
+        raise
+    like = sum(isinstance(row, str) and _LIKE_PATH.fullmatch(row) is not None for row in rows)
+    return like > 0 and like >= len(rows) * _ENOUGH

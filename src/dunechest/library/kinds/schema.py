@@ -5,6 +5,7 @@ The format is documented in ``docs/kind-files.md``.
 
 from __future__ import annotations
 
+from collections.abc import Collection, Mapping, Set
 from functools import cached_property
 from typing import Literal
 
@@ -60,8 +61,9 @@ class InUse(msgspec.Struct, frozen=True, forbid_unknown_fields=True, rename="keb
 
 
 Form = Literal[
-    "sqlite", "m3u8", "xspf", "bibtex", "csl-json", "ris", "xmp", "markdown", "html", "json", "toml", "ini"
-]
+    "sqlite", "m3u8", "pls", "xspf", "bibtex", "csl-json", "ris", "xmp", "markdown", "html", "svg", "css", "latex",
+    "ipynb", "json", "toml", "ini", "includes", "lines",
+]  # fmt: skip
 
 
 class References(msgspec.Struct, frozen=True, forbid_unknown_fields=True, omit_defaults=True):
@@ -82,12 +84,15 @@ class References(msgspec.Struct, frozen=True, forbid_unknown_fields=True, omit_d
         (``column`` or ``table.column``), and for another table what joins the two
         (``table.column = table.column``).
     keys : tuple of str
-        For ``json``, ``toml``, ``ini``: the keys, with dots between and ``*`` for any.
+        For ``json``, ``toml``, ``ini``: the keys, with dots between, ``*`` for any and ``**`` for any at any depth.
     fields : tuple of str
         For ``bibtex``, ``csl-json``, ``ris``, ``xmp``: fields other than the usual ones.
     base : str
         What relative paths are relative to: the file's own folder if empty, ``.`` for
         the library, or a folder in the library.
+    sure : bool
+        Whether each text is a reference. If not, one that leads to nothing only counts where it is written as the full
+        path of a file of somebody's.
     """
 
     form: Form = msgspec.field(name="from")
@@ -100,6 +105,20 @@ class References(msgspec.Struct, frozen=True, forbid_unknown_fields=True, omit_d
     keys: tuple[str, ...] = ()
     fields: tuple[str, ...] = ()
     base: str = ""
+    sure: bool = True
+
+    def among(self, paths: Collection[str]) -> list[str]:
+        """Return those of many paths that hold such references."""
+        return Patterns(self.files).among(paths)
+
+
+class FoundReferences(References, frozen=True, forbid_unknown_fields=True, omit_defaults=True):
+    """References that no kind file names, in files known by their content; `files` are paths as they are."""
+
+    def among(self, paths: Collection[str]) -> list[str]:
+        """Return those of many paths that hold such references."""
+        there = paths if isinstance(paths, Set | Mapping) else set(paths)
+        return [path for path in self.files if path in there]
 
 
 class Parts(msgspec.Struct, frozen=True, forbid_unknown_fields=True, omit_defaults=True, rename="kebab"):

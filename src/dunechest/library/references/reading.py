@@ -2,17 +2,27 @@
 
 from __future__ import annotations
 
+import os
+import re
 from collections.abc import Callable, Iterator
 from dataclasses import dataclass
 from pathlib import Path
 
 import msgspec
 
-from dunechest.library.formats import bibliographies, keyed, markup, playlists, tables
+from dunechest.library.formats import (
+    bibliographies,
+    keyed,
+    markup,
+    notebooks,
+    plain_lines,
+    playlists,
+    tables,
+    typeset,
+)
 from dunechest.library.formats.base import Raw, UnreadableError
-from dunechest.library.kinds.patterns import Patterns
-from dunechest.library.kinds.schema import Kind, References
-from dunechest.library.references.resolve import Resolver, State
+from dunechest.library.kinds.schema import FoundReferences, Kind, References
+from dunechest.library.references.resolve import OF_THE_SYSTEM, Resolver, State, Target, not_taken
 from dunechest.transfer.walk import Walk
 
 Reader = Callable[[Path, References], Iterator[Raw]]
@@ -20,6 +30,7 @@ Reader = Callable[[Path, References], Iterator[Raw]]
 READERS: dict[str, Reader] = {
     "sqlite": tables.read_sqlite,
     "m3u8": playlists.read_m3u8,
+    "pls": playlists.read_pls,
     "xspf": playlists.read_xspf,
     "bibtex": bibliographies.read_bibtex,
     "csl-json": bibliographies.read_csl,
@@ -27,10 +38,21 @@ READERS: dict[str, Reader] = {
     "xmp": markup.read_xmp,
     "markdown": markup.read_markdown,
     "html": markup.read_html,
+    "svg": markup.read_svg,
+    "css": markup.read_css,
+    "latex": typeset.read_latex,
+    "ipynb": notebooks.read_ipynb,
+    "includes": plain_lines.read_includes,
+    "lines": plain_lines.read_lines,
     "json": keyed.read_keyed,
     "toml": keyed.read_keyed,
     "ini": keyed.read_keyed,
 }
+
+
+_SOMEBODYS = re.compile(
+    r"(?:file:(?://(?:localhost)?)?)?(?:/(?:home|Users|media|run/media|mnt|Volumes)/[^/]+/\S|~/\S|/?[A-Za-z]:[\\/]Users[\\/])"
+)
 
 
 class Reference(msgspec.Struct, frozen=True, gc=False):
@@ -79,6 +101,39 @@ def base_of(spec: References, source: str) -> str:
     return spec.base or source.rpartition("/")[0]
 
 
+def counts(spec: References, text: str, target: Target) -> bool:
+    """Whether what is written somewhere counts as a reference, where its format does not say so for sure."""
+    if isinstance(spec, FoundReferences) and target.state == "stray" and not_taken(target.path) == OF_THE_SYSTEM:
+        return False  # a program's own library, a system's font: no file of anybody's
+    if isinstance(spec, FoundReferences) and spec.form == "markdown" and target.state == "missing":
+        # A page that is not written yet, or a place on the web site that the page is made for.
+        return "." in text.rpartition("/")[2] and (not text.startswith("/") or somebodys(text))
+    if spec.sure:
+        return True
+    if target.state == "inside":
+        return bool(target.path) and re.search(r"[./\\]", text) is not None
+    if target.state == "away":
+        return False
+    return target.state == "stray" or somebodys(text)
+
+
+def somebodys(text: str) -> bool:
+    """Whether a text is written as the full path of something in a person's home or on a drive.
+
+    >>> somebodys("/home/tern/a.mov"), somebodys("file:///Users/tern/a.mov"), somebodys("/usr/lib/x"), somebodys("a/b.txt")
+    (True, True, False, False)
+    """
+    return _SOMEBODYS.match(text) is not None
+
+
+def _end_of(link: Path) -> str:
+    """Return where a chain of links ends, if anything is there; else nothing."""
+    try:
+        return os.path.realpath(link, strict=True)
+    except OSError:
+        return ""
+
+
 def read_references(kind: Kind, library: Path, listing: Walk, home: Path, *, former: str = "") -> ReferenceReport:
     """Read the references of a library by its kind, symbolic links included.
 
@@ -99,23 +154,30 @@ def read_references(kind: Kind, library: Path, listing: Walk, home: Path, *, for
     found: list[Reference] = []
     unread: list[tuple[str, str]] = []
 
-    def take(source: str, raw: Raw, base: str) -> None:
+    def take(source: str, raw: Raw, base: str, spec: References | None = None) -> None:
         target = resolver.resolve(raw, base)
-        if target is not None:
+        if target is not None and (spec is None or counts(spec, raw.text, target)):
             found.append(Reference(source, raw.spot, raw.text, target.state, target.path, target.moved, target.drive))
 
     files = {file.path: file for file in listing.files} if kind.references else {}
     for spec in kind.references:
-        for path in Patterns(spec.files).among(files):
+        for path in spec.among(files):
             file = files[path]
             if file.hollow:  # reading it would fetch it
                 unread.append((file.path, "it is hollow"))
                 continue
             try:
                 for raw in READERS[spec.form](library / file.path, spec):
-                    take(file.path, raw, base_of(spec, file.path))
+                    take(file.path, raw, base_of(spec, file.path), spec)
             except UnreadableError as error:
-                unread.append((file.path, str(error)))
+                if not isinstance(spec, FoundReferences):  # else it is just not what it looked like
+                    unread.append((file.path, str(error)))
     for link in listing.links:
-        take(link.path, Raw("symbolic link", link.target), link.path.rpartition("/")[0])
+        target = resolver.resolve(Raw("", link.target), link.path.rpartition("/")[0])
+        if target is not None and target.state == "missing" and (end := _end_of(library / link.path)):
+            target = resolver.resolve(Raw("", end), "")  # it leads to a link, which leads on
+        if target is not None:
+            found.append(
+                Reference(link.path, "symbolic link", link.target, target.state, target.path, drive=target.drive)
+            )
     return ReferenceReport(tuple(found), tuple(unread))

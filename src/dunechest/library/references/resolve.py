@@ -23,6 +23,8 @@ _WINDOWS = re.compile(r"[A-Za-z]:[\\/]|\\\\")
 _DRIVES = re.compile(r"/(?:run/)?media/[^/]+/([^/]+)/|/Volumes/([^/]+)/|^/mnt/([^/]+)/|^([A-Za-z]:)[\\/]")
 _NOT_TAKEN = ("bin", "boot", "dev", "etc", "lib", "lib32", "lib64", "proc", "run", "sbin", "sys", "usr", "var")
 
+OF_THE_SYSTEM = "it belongs to the system"
+
 
 class Target(NamedTuple):
     """Where a reference leads.
@@ -80,6 +82,14 @@ class Resolver:
         base : str
             What it is relative to: a folder in the library.
         """
+        if raw.endings or raw.upwards:
+            first = None
+            for reading, above in raw.readings(base):
+                target = self.resolve(reading, above)
+                if target is None or target.state in ("inside", "stray", "away"):
+                    return target
+                first = first or target
+            return first
         text = raw.text
         if not raw.uri:  # most of a hundred thousand are written just as the file is called
             plain = text.removeprefix(self._below) if text.startswith("/") else f"{base}/{text}" if base else text
@@ -226,7 +236,7 @@ def not_taken(path: str) -> str:
     """
     pieces = Path(path).parts
     if len(pieces) > 1 and pieces[1] in _NOT_TAKEN and pieces[1:3] not in (("run", "media"), ("var", "home")):
-        return "it belongs to the system"
+        return OF_THE_SYSTEM
     if any(piece.startswith(".") for piece in pieces[1:]):
         return "it lies in a hidden folder"
     if is_secret(path):

@@ -89,6 +89,8 @@ def point(raw: Raw, base: str, moves: Moves, resolver: Resolver) -> Pointed:
     resolver : Resolver
         Knows the library as it is here.
     """
+    if raw.endings or raw.upwards:
+        return _loosely(raw, base, moves, resolver)
     written = written_paths.read(raw.text, raw.uri)
     if written is None:
         return Pointed("stays")
@@ -115,6 +117,18 @@ def point(raw: Raw, base: str, moves: Moves, resolver: Resolver) -> Pointed:
         full = os.path.join(moves.new, *known.path.split("/"))
         return _written(full, written, base, moves, raw.text)
     return Pointed("lost", why="it leads to nothing here")
+
+
+def _loosely(raw: Raw, base: str, moves: Moves, resolver: Resolver) -> Pointed:
+    """Say what becomes of a reference that may mean several things: what the first does that leads somewhere."""
+    first = None
+    for reading, above in raw.readings(base):
+        found = point(reading, above, moves, resolver)
+        if found.state != "lost":
+            ending = reading.text.removeprefix(raw.text)
+            return Pointed(found.state, found.text.removesuffix(ending) if ending else found.text, found.why)
+        first = first or found
+    return first or Pointed("stays")
 
 
 def _exactly(written: Written, base: str, moves: Moves) -> Pointed | None:

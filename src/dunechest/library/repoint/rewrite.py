@@ -18,6 +18,8 @@ from xml.sax.saxutils import escape
 
 from dunechest.library.formats.base import Raw, UnreadableError
 from dunechest.library.formats.bibliographies import RIS_FIELDS, bibtex_fields
+from dunechest.library.formats.markup import css_addresses
+from dunechest.library.formats.typeset import COMMAND as LATEX_COMMAND
 from dunechest.library.kinds.schema import References
 from dunechest.library.references.reading import READERS
 from dunechest.library.repoint.tables import rewrite_sqlite
@@ -75,8 +77,9 @@ def rewrite(path: Path, spec: References, wanted: Wanted) -> list[tuple[str, str
     except UnicodeDecodeError as error:
         raise NotRewrittenError("it is neither UTF-8 nor UTF-16") from error
     new, left = _replaced(text, before, spec, wanted)
-    if spec.form == "json":
-        new = _json_anew(text, spec, wanted) or new
+    if spec.form in ("json", "ipynb"):
+        again = _json_anew(text, _cells if spec.form == "ipynb" else _keys, spec, wanted)
+        new, left = (again, []) if again else (new, left)
     failed = {(spot, old) for spot, old, _ in left}
     expected = [
         reference.text if (key := (reference.spot, reference.text)) in failed else wanted.get(key, reference.text)
@@ -121,13 +124,7 @@ def _replaced(
             marks.setdefault(spelling, other)
     if not marks:
         return text, left
-    alternatives = "|".join(re.escape(mark) for mark in sorted(marks, key=len, reverse=True))
-    before, after = _BOUNDS[spec.form]
-    pattern = re.compile(f"{before}({alternatives}){after}", re.MULTILINE)
-
-    def put(piece: str) -> str:
-        return pattern.sub(lambda found: marks[found.group(1)], piece)
-
+    put = _putting(marks, spec.form)
     areas = _areas(text, spec)
     if areas is None:
         return put(text), left
@@ -139,6 +136,14 @@ def _replaced(
     return "".join([*pieces, text[place:]]), left
 
 
+def _putting(marks: Mapping[str, str], form: str) -> Callable[[str], str]:
+    """Return what puts each new text where the old one stands as a whole."""
+    alternatives = "|".join(re.escape(mark) for mark in sorted(marks, key=len, reverse=True))
+    before, after = _BOUNDS[form]
+    pattern = re.compile(f"{before}({alternatives}){after}", re.MULTILINE)
+    return lambda piece: pattern.sub(lambda found: marks[found.group(1)], piece)
+
+
 def _areas(text: str, spec: References) -> list[tuple[int, int]] | None:
     """Return where in a text references can stand; None for anywhere."""
     if spec.form == "bibtex":
@@ -146,8 +151,15 @@ def _areas(text: str, spec: References) -> list[tuple[int, int]] | None:
     if spec.form == "ris":
         tags = "|".join(map(re.escape, spec.fields or RIS_FIELDS))
         return [found.span() for found in re.finditer(rf"^\s*(?:{tags})  ?-.*$", text, re.MULTILINE)]
-    if spec.form == "html":
-        return [found.span(1) for found in _HTML_VALUE.finditer(text)]
+    if spec.form in ("html", "svg"):
+        values = [found.span(1) for found in _HTML_VALUE.finditer(text)]
+        if spec.form == "svg":
+            values += [span[:2] for span in css_addresses(text) if not any(a <= span[0] < b for a, b in values)]
+        return sorted(values)
+    if spec.form == "css":
+        return [span[:2] for span in css_addresses(text)]
+    if spec.form == "latex":
+        return [found.span(2) for found in LATEX_COMMAND.finditer(text)]
     return None
 
 
@@ -156,8 +168,8 @@ _HTML_VALUE = re.compile(
 )
 
 
-def _json_anew(text: str, spec: References, wanted: Wanted) -> str:
-    """Write a JSON text anew where only the keys in question change; empty if its way of writing is not known.
+def _json_anew(text: str, change: Callable[[Any, References, Wanted], None], spec: References, wanted: Wanted) -> str:
+    """Write a JSON text anew where only the references change; empty if its way of writing is not known.
 
     So a text that stands elsewhere, too, in a history for example, stays there as it is.
     """
@@ -172,25 +184,48 @@ def _json_anew(text: str, spec: References, wanted: Wanted) -> str:
                 made = json.dumps(document, **style)  # type: ignore[arg-type]
                 if made == text.rstrip("\r\n"):
                     ending = text[len(made) :]
-                    for key in spec.keys:
-                        _put(document, tuple(key.split(".")), (), wanted)
+                    change(document, spec, wanted)
                     return json.dumps(document, **style) + ending  # type: ignore[arg-type]
     return ""
+
+
+def _keys(document: Any, spec: References, wanted: Wanted) -> None:
+    """Put new texts where the keys of a kind lead."""
+    for key in spec.keys:
+        _put(document, tuple(key.split(".")), (), wanted)
+
+
+def _cells(document: Any, spec: References, wanted: Wanted) -> None:
+    """Put new texts into the cells of a notebook, into each what belongs there."""
+    by_cell: dict[str, dict[str, str]] = {}
+    for (spot, old), new in wanted.items():
+        for spelling, other in _spellings(old, new, "markdown" if "," in spot else "lines"):
+            by_cell.setdefault(spot.partition(",")[0], {}).setdefault(spelling, other)
+    for number, cell in enumerate(document["cells"], start=1):
+        if marks := by_cell.get(f"cell {number}"):
+            source = cell["source"]
+            put = _putting(marks, "ipynb")
+            cell["source"] = [put(line) for line in source] if isinstance(source, list) else put(source)
 
 
 def _put(document: Any, key: tuple[str, ...], above: tuple[str, ...], wanted: Wanted) -> None:
     """Put new texts where a key with dots and stars leads; the counterpart of `keyed.values`."""
     head, *rest = key
     if isinstance(document, dict):
-        chosen: list[Any] = list(document) if head == "*" else [head] if head in document else []
-    elif isinstance(document, list) and head == "*":
+        chosen: list[Any] = list(document) if head in ("*", "**") else [head] if head in document else []
+    elif isinstance(document, list) and head in ("*", "**"):
         chosen = list(range(len(document)))
     else:
         return
     for name in chosen:
         inner = document[name]
         spot = (*above, str(name + 1 if isinstance(document, list) else name))
-        if rest:
+        if head == "**":
+            if isinstance(inner, str):
+                document[name] = wanted.get((".".join(spot), inner), inner)
+            else:
+                _put(inner, key, spot, wanted)
+        elif rest:
             _put(inner, tuple(rest), spot, wanted)
         elif isinstance(inner, str):
             document[name] = wanted.get((".".join(spot), inner), inner)
@@ -212,6 +247,13 @@ _BOUNDS = {
     "xspf": (r"(?<=[>\s])", r"(?=[<\s])"),
     "xmp": (r"(?<=[>\"'\s])", r"(?=[<\"'\s])"),
     "html": (r"(?:(?<=[\"'\s])|\A)", r"(?=[\"'\s]|\Z)"),
+    "svg": (r"(?:(?<=[\"'\s])|\A)", r"(?=[\"'\s]|\Z)"),
+    "css": (r"\A", r"(?=\s*\Z)"),
+    "latex": (r"(?:(?<=[,\"\s])|\A)", r"(?=[,\"\s]|\Z)"),
+    "pls": (r"(?<=[=\s])", r"(?=[ \t]*\r?$)"),
+    "includes": (r"(?<=[\s\"'<])", r"(?=[\s\"'>;]|$)"),
+    "lines": (r"(?:(?<=^)|(?<=: ))", r"(?=[ \t]*\r?$)"),
+    "ipynb": (r"(?<=[\"'(<=\s])", r"(?=[\\\"')>\s])"),
     "markdown": (r"(?<=[(<\"'\s=])", r"(?=[)>\"'\s])"),
 }
 
@@ -219,7 +261,7 @@ _BOUNDS = {
 def _spellings(old: str, new: str, form: str) -> list[tuple[str, str]]:
     """Return the ways in which the old text may stand in the file, each with the new one spelled likewise."""
     spellings: list[Callable[[str], str]] = [lambda text: text]
-    if form in ("json", "csl-json"):
+    if form in ("json", "csl-json", "ipynb"):
         spellings = [
             lambda text: json.dumps(text, ensure_ascii=False)[1:-1],
             lambda text: json.dumps(text)[1:-1],
@@ -228,7 +270,7 @@ def _spellings(old: str, new: str, form: str) -> list[tuple[str, str]]:
         ]
     elif form == "toml":
         spellings.insert(0, lambda text: json.dumps(text, ensure_ascii=False)[1:-1])
-    elif form in ("xspf", "xmp", "html"):
+    elif form in ("xspf", "xmp", "html", "svg"):
         spellings = [
             lambda text: escape(text, {'"': "&quot;", "'": "&apos;"}),
             lambda text: escape(text, {'"': "&quot;"}),

@@ -9,7 +9,7 @@ from dataclasses import dataclass
 from pathlib import Path
 
 from dunechest.library.formats.sqlite import writing
-from dunechest.library.formats.tables import join_path, quoted
+from dunechest.library.formats.tables import as_text, join_path, quoted
 from dunechest.library.kinds.schema import References
 
 
@@ -35,10 +35,11 @@ def _rewrite_column(connection: sqlite3.Connection, spec: References, wanted: Ma
     """Rewrite a column that holds whole paths."""
     table, column = quoted(spec.table), quoted(spec.column)
     rows = connection.execute(f"SELECT rowid, {column} FROM {table}").fetchall()  # noqa: S608
-    for number, text in rows:
-        new = wanted.get((f"{spec.table} {number}", text))
+    for number, value in rows:
+        new = wanted.get((f"{spec.table} {number}", str(as_text(value))))
         if new is not None:
-            connection.execute(f"UPDATE {table} SET {column} = ? WHERE rowid = ?", (new, number))  # noqa: S608
+            put = os.fsencode(new) if isinstance(value, bytes) else new
+            connection.execute(f"UPDATE {table} SET {column} = ? WHERE rowid = ?", (put, number))  # noqa: S608
 
 
 @dataclass(frozen=True, slots=True)

@@ -141,4 +141,4 @@ def _fingerprint(plan: ArchivePlan) -> str:
 
 def _reference_counts(plan: ArchivePlan) -> ReferenceCounts:
     states = Counter(reference.state for reference in plan.contents.references.references)
-    return ReferenceCounts(states["inside"], states["stray"], states["missing"], states["away"])
+    return ReferenceCounts(states["inside"], states["stray"], states["missing"], states["away"], True)

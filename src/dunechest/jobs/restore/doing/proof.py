@@ -13,6 +13,7 @@ from dunechest.jobs.restore.descriptors import agreements_in
 from dunechest.jobs.restore.result import Compared, Proof
 from dunechest.library.formats.sqlite import damage_in, questions
 from dunechest.library.parts import Part, list_parts
+from dunechest.library.references.open_formats import renamed
 from dunechest.library.references.reading import read_references
 from dunechest.names import shown
 from dunechest.transfer.walk import Walk, walk
@@ -45,14 +46,14 @@ def prove(plan: RestorePlan, place: Path, *, files: int, strays: int) -> Proof:
     names = dict(plan.renamed)
     if plan.as_archived.databases:
         lines.append(_databases(plan, lambda path: place / (names.get(path) or path)))
-    kind = plan.kind
+    kind = renamed(plan.kind, names)
     if kind.references or kind.parts or kind.agreements:
         listing = walk(str(place))
         # References that were left as they are name the old place, and mean this one.
         former = "" if plan.options.repoint else old_path(plan.record)
         report = read_references(kind, place, listing, plan.options.home_folder, former=former)
         lines += _references(plan, listing, Counter(r.state for r in report.references), report.unread, report)
-        if plan.as_archived.parts:
+        if plan.as_archived.parts and kind.parts:
             home = plan.options.home_folder
             found = list_parts(kind, place, listing, report.references, home, former=former)
             lines += _parts(plan, found)

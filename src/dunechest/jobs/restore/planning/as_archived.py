@@ -8,7 +8,7 @@ from dunechest.chest.records import LibraryRecord
 from dunechest.jobs.restore.descriptors import agreements_in
 from dunechest.jobs.restore.plan import AsArchived
 from dunechest.jobs.restore.planning.bag_tree import BagTree
-from dunechest.library.kinds.schema import Kind
+from dunechest.library.kinds.schema import FoundReferences, Kind
 from dunechest.library.parts import Part
 from dunechest.names import from_wire
 from dunechest.values import FrozenDict
@@ -33,8 +33,9 @@ def as_archived(
         from_wire(database.path) for database in record.databases if whole or from_wire(database.path) in coming
     ]
     references = None
-    if whole and kind.name == record.kind and not record.partial:
-        counts = record.references
+    counts = record.references
+    same = counts.open_formats or not any(isinstance(spec, FoundReferences) for spec in kind.references)
+    if whole and same and kind.name == record.kind and not record.partial:
         references = {
             "inside": counts.inside,
             "stray": counts.strays,

@@ -26,6 +26,7 @@ from dunechest.jobs.restore.plan import RestoreFile
 from dunechest.library.kinds.patterns import Patterns
 from dunechest.library.kinds.schema import Kind
 from dunechest.library.parts import Part, list_parts
+from dunechest.library.references.open_formats import candidates, with_open_formats
 from dunechest.library.references.reading import Reference, ReferenceReport, read_references
 from dunechest.names import from_wire, parents, why_unsafe
 from dunechest.transfer import safe
@@ -37,12 +38,16 @@ _MOST = 8 << 30
 
 @dataclass(frozen=True, slots=True)
 class BagTree:
-    """A library in its bag: a folder in which its files of references can be read, and what is in it."""
+    """A library in its bag: a folder in which its files of references can be read, and what is in it.
+
+    `kind` has the references of its own, and those found in files of open formats.
+    """
 
     root: Path
     listing: Walk
     report: ReferenceReport
     parts: tuple[Part, ...]
+    kind: Kind
 
     @property
     def references(self) -> tuple[Reference, ...]:
@@ -69,11 +74,10 @@ def bag_tree(
     home : Path
         What ``~`` stands for.
     """
-    if not (kind.references or kind.parts or kind.agreements):
-        yield BagTree(bag / DATA_FOLDER / LIBRARY_FOLDER, Walk((), (), (), (), ()), ReferenceReport(), ())
-        return
     listing = _listing(record, files)
-    wanted = [file for file in files if _readable(kind).match(file.own)]
+    readable = {entry.path for entry in candidates(kind, listing.files)}
+    own = _readable(kind)
+    wanted = [file for file in files if file.own in readable or own.match(file.own)]
     plain = all(file.source == DATA + LIBRARY_FILES + file.own and not file.pieces for file in wanted)
     if plain or sum(file.size for file in wanted) > _MOST or not wanted:
         yield _tree(bag / DATA_FOLDER / LIBRARY_FOLDER, listing, kind, home, record)
@@ -85,9 +89,11 @@ def bag_tree(
 
 def _tree(root: Path, listing: Walk, kind: Kind, home: Path, record: LibraryRecord) -> BagTree:
     former = old_path(record) if record.origin.system != "windows" and from_wire(record.origin.path) else ""
+    if record.shape == "folder":
+        kind = with_open_formats(kind, root, listing.files)
     report = read_references(kind, root, listing, home, former=former)
     parts = list_parts(kind, root, listing, report.references, home, former=former)
-    return BagTree(root, listing, report, parts)
+    return BagTree(root, listing, report, parts, kind)
 
 
 def _readable(kind: Kind) -> Patterns:

@@ -159,6 +159,7 @@ def _plan(
     ready = tuple(paths.file(file) for file in source.files if not file.stored.startswith(OUTSIDE_FILES))
     outside = tuple(file for file in source.files if file.stored.startswith(OUTSIDE_FILES))
     with bag_tree(entry.folder, record, kind, ready, options.home_folder) as tree:
+        question = replace(question, kind=(kind := tree.kind))
         parts = _parts(tree, record, options, entry)
         links = paths.links(options.outward_links if options.outward_links is not None else trusted())
         coming = _Coming(ready, outside, folders, links)

@@ -12,10 +12,9 @@ from dunechest.jobs.restore.plan import ByHand, ReferencePlan, Repoint, RestoreS
 from dunechest.jobs.restore.planning.bag_tree import BagTree
 from dunechest.jobs.restore.planning.place import standard_moves
 from dunechest.library.formats.base import UnreadableError
-from dunechest.library.kinds.patterns import Patterns
-from dunechest.library.kinds.schema import Kind
-from dunechest.library.references.reading import READERS, base_of
-from dunechest.library.references.resolve import Resolver
+from dunechest.library.kinds.schema import FoundReferences, Kind
+from dunechest.library.references.reading import READERS, base_of, counts
+from dunechest.library.references.resolve import Resolver, Target
 from dunechest.library.repoint.places import Moves, point
 from dunechest.machine import written_paths
 from dunechest.names import from_wire
@@ -80,7 +79,7 @@ def plan_references(
     lost: list[ByHand] = []
     unread: list[tuple[str, str]] = []
     for index, spec in enumerate(kind.references):
-        for path in Patterns(spec.files).among(coming):
+        for path in spec.among(coming):
             base = base_of(spec, path)
             try:
                 for raw in READERS[spec.form](tree.root / path, spec):
@@ -88,6 +87,8 @@ def plan_references(
                     if pointed.state == "new":
                         anew.append(Repoint(path, index, raw.spot, raw.text, pointed.text))
                     elif pointed.state == "lost":
+                        if not counts(spec, raw.text, Target("missing", raw.text)):
+                            continue
                         lost.append(
                             ByHand(
                                 path, raw.spot, raw.text, _what_to_do(raw.text, raw.uri, base, moves, left, archived)
@@ -96,7 +97,8 @@ def plan_references(
                     else:
                         stay += 1
             except UnreadableError as error:
-                unread.append((path, str(error)))
+                if not isinstance(spec, FoundReferences):
+                    unread.append((path, str(error)))
     return ReferencePlan(stay, tuple(anew), tuple(lost), tuple(unread))
 
 

@@ -1,0 +1,228 @@
+"""References in any folder: which of its files are in an open format that names other files, by their content.
+
+A kind says where its references are. What it does not speak of, and all of a plain folder, is looked at here: a file's
+ending proposes a format, or, where it has none that is known, its first bytes do; then its content must hold something of
+the sort. So a playlist of which nobody ever wrote a kind file brings its songs along, and is updated after a restore.
+"""
+
+from __future__ import annotations
+
+import os
+import re
+from collections.abc import Iterable, Iterator, Mapping
+from dataclasses import dataclass
+from pathlib import Path
+
+import msgspec
+
+from dunechest.library.formats.base import UnreadableError
+from dunechest.library.formats.sqlite import COMPANIONS
+from dunechest.library.formats.tables import path_columns
+from dunechest.library.kinds.schema import Form, FoundReferences, Kind, References
+from dunechest.library.roles import role_of
+from dunechest.transfer import safe
+from dunechest.transfer.walk import FileEntry
+
+#: Bytes of a file's beginning by which its format is known.
+_HEAD = 512
+#: So many files of no known ending are opened for their first bytes; of the larger ones only the head is read.
+_MOST_HEADS = 20_000
+#: So many files of formats that seldom hold a path are read: settings, data, pages of a site.
+_MOST_UNSURE = 20_000
+#: Bytes: a text of such a format that is larger holds data.
+_LARGEST_UNSURE = 2 << 20
+_LARGEST = 32 << 20
+
+
+@dataclass(frozen=True, slots=True)
+class OpenFormat:
+    """An open format whose files name others.
+
+    Attributes
+    ----------
+    form : str
+        How references are written in it.
+    endings : tuple of str
+        The usual endings of its files.
+    sure : bool
+        Whether whatever stands there is a reference.
+    holds : re.Pattern
+        What a file's bytes must hold to be worth reading; most texts hold none, and a look is quick.
+    begins : re.Pattern or None
+        By what first bytes a file of it is known.
+    """
+
+    form: Form
+    endings: tuple[str, ...]
+    sure: bool
+    holds: re.Pattern[bytes]
+    begins: re.Pattern[bytes] | None = None
+    keys: tuple[str, ...] = ()
+
+
+def _bytes(pattern: bytes) -> re.Pattern[bytes]:
+    return re.compile(pattern, re.IGNORECASE | re.MULTILINE)
+
+
+_ANY = _bytes(rb"\S")
+#: A link of Markdown that is no web address: inline, by a label, in angle brackets, or of HTML.
+_LOCAL_LINK = _bytes(rb"\]\(\s*<?(?!https?:|mailto:|#)[^\s)]|^ {0,3}\[[^\]\n]+\]:|\s(?:src|href)\s*=|<file:")
+#: Something that can be the path of a file: in quotation marks or after a sign of equality.
+_PATH = _bytes(rb"[\w.~-][/\\][\w.~-]|file:/|[\"'=]\s*/\w|[A-Z]:\\")
+_LATEX = _bytes(rb"(?s).{0,400}\\documentclass")
+_HTML = _bytes(rb"\s*<(?:!doctype html|html)")
+_CSL = _bytes(rb"(?s)\A\s*\[\s*\{.{0,4000}\"(?:issued|container-title|DOI)\"\s*:")
+_INCLUDE = _bytes(rb"^\s*\W?(?:include|import|source)\w*\s")
+
+FORMATS: tuple[OpenFormat, ...] = (
+    OpenFormat("m3u8", (".m3u", ".m3u8"), True, _ANY, _bytes(rb"(?:\xef\xbb\xbf)?#EXTM3U\b")),
+    OpenFormat("pls", (".pls",), True, _bytes(rb"^\s*file\d+\s*="), _bytes(rb"\s*\[playlist\]")),
+    OpenFormat("xspf", (".xspf",), True, _bytes(rb"<location|<image"), _bytes(rb"(?s).{0,400}<playlist\b[^>]*xspf")),
+    OpenFormat("bibtex", (".bib",), True, _bytes(rb"@\s*\w+\s*[{(]"), _bytes(rb"\s*@(?:article|book|misc|online)\s*\{")),
+    OpenFormat("ris", (".ris",), True, _bytes(rb"^[A-Z][A-Z0-9]  ?-"), _bytes(rb"\s*TY  - ")),
+    OpenFormat("xmp", (".xmp",), True, _bytes(rb"filePath|reference|SidecarForFile"), _bytes(rb"(?s).{0,99}<x:xmpmeta")),
+    OpenFormat("markdown", (".md", ".markdown", ".mdown", ".mkd"), True, _LOCAL_LINK),
+    OpenFormat("svg", (".svg",), True, _bytes(rb"href|url\(|@import"), _bytes(rb"(?s).{0,400}<svg\b")),
+    OpenFormat("latex", (".tex", ".ltx"), True, _bytes(rb"\\(?:in|bib|add|sub|lst|verb)"), _LATEX),
+    OpenFormat("html", (".html", ".htm", ".xhtml"), False, _bytes(rb"href|src|poster|data"), _HTML),
+    OpenFormat("css", (".css",), False, _bytes(rb"url\(|@import")),
+    OpenFormat("ipynb", (".ipynb",), False, _bytes(rb'"cells"')),
+    OpenFormat("includes", (".journal", ".ledger", ".inc", ".conf", ".txt"), False, _INCLUDE),
+    OpenFormat("ini", (".ini", ".cfg", ".conf", ".desktop"), False, _PATH, keys=("**",)),
+    OpenFormat("toml", (".toml",), False, _PATH, keys=("**",)),
+    OpenFormat("csl-json", (".json",), True, _CSL),
+    OpenFormat("json", (".json",), False, _PATH, keys=("**",)),
+)  # fmt: skip
+
+#: What the programs of version control keep of the places of worktrees, submodules and borrowed objects.
+_PLACES = re.compile(r"(?:.*/)?\.git(?:/worktrees/[^/]+/gitdir|/(?:modules/.+/)?objects/info/alternates)?")
+
+_BY_ENDING: Mapping[str, tuple[OpenFormat, ...]] = {
+    ending: tuple(one for one in FORMATS if ending in one.endings) for one in FORMATS for ending in one.endings
+}
+_DATABASE = b"SQLite format 3\0"
+_DATABASE_ENDINGS = frozenset({".db", ".sqlite", ".sqlite3", ".db3"})
+# fmt: off
+#: Files that are what their ending says, and name no others: not opened.
+_OTHER_ENDINGS = frozenset({
+    ".jpg", ".jpeg", ".png", ".gif", ".tif", ".tiff", ".webp", ".heic", ".heif", ".avif", ".bmp", ".ico", ".psd",
+    ".dng", ".nef", ".cr2", ".cr3", ".arw", ".orf", ".rw2", ".raf", ".mp3", ".flac", ".ogg", ".opus", ".oga", ".wav",
+    ".aif", ".aiff", ".m4a", ".aac", ".wma", ".mid", ".mp4", ".m4v", ".mov", ".mkv", ".avi", ".webm", ".mpg", ".mpeg",
+    ".mts", ".pdf", ".epub", ".djvu", ".ps", ".eps", ".zip", ".gz", ".bz2", ".xz", ".zst", ".7z", ".tar", ".tgz",
+    ".rar", ".jar", ".iso", ".img", ".dmg", ".exe", ".dll", ".so", ".dylib", ".o", ".a", ".class", ".pyc", ".pyo",
+    ".wasm", ".woff", ".woff2", ".ttf", ".otf", ".doc", ".docx", ".xls", ".xlsx", ".ppt", ".pptx", ".odt", ".ods",
+    ".odp", ".py", ".js", ".ts", ".c", ".h", ".cc", ".cpp", ".hpp", ".rs", ".go", ".java", ".rb", ".pl", ".sh",
+    ".php", ".swift", ".kt", ".scala", ".r", ".m", ".sql", ".csv", ".tsv", ".log", ".gpg", ".pem", ".key", ".crt",
+    ".lock", ".pack", ".idx", ".rev", ".bak", ".part", ".tmp", ".eml",
+})
+# fmt: on
+#: What lies below these was made by a program, in thousands of files that are read by none but it.
+_INNER = re.compile(r"(?:^|/)(?:\.git|\.hg|\.svn|node_modules|__pycache__|site-packages)/")
+
+
+def candidates(kind: Kind, files: Iterable[FileEntry]) -> list[FileEntry]:
+    """Return the files that may hold references of which the kind does not speak, by path: what must be at hand to be read."""
+    own = [file for file in files if file.size and not file.hollow]
+    spoken_of = {path for spec in kind.references for path in spec.among([file.path for file in own])}
+    return sorted(
+        (
+            file
+            for file in own
+            if file.path not in spoken_of
+            and not file.path.endswith(COMPANIONS)
+            and (_INNER.search(file.path) is None or _PLACES.fullmatch(file.path))
+            and _ending(file.path) not in _OTHER_ENDINGS
+            and role_of(kind, file.path) == "essential"
+        ),
+        key=lambda file: file.path,
+    )
+
+
+def with_open_formats(kind: Kind, library: Path, files: Iterable[FileEntry]) -> Kind:
+    """Return a kind with the references that are found in files of open formats beside its own.
+
+    Parameters
+    ----------
+    kind : Kind
+        The library's kind; it goes before: of what it speaks of nothing is looked at.
+    library : Path
+        The library's folder.
+    files : iterable of FileEntry
+        What lies in it. Hollow files are not opened.
+    """
+    found: dict[tuple[Form, bool, tuple[str, ...]], list[str]] = {}
+    tables: list[References] = []
+    heads = unsure = 0
+    for file in candidates(kind, files):
+        place = library / file.path
+        if _PLACES.fullmatch(file.path):
+            if file.size < 1 << 20:
+                found.setdefault(("lines", True, ()), []).append(file.path)
+            continue
+        ending = _ending(file.path)
+        formats = _BY_ENDING.get(ending, ())
+        if not formats:
+            if ending not in _DATABASE_ENDINGS:
+                heads += 1
+                if heads > _MOST_HEADS:
+                    continue
+            begins = _read(place, _HEAD)
+            if begins.startswith(_DATABASE):
+                tables += _columns(place, file.path)
+                continue
+            formats = tuple(one for one in FORMATS if one.begins is not None and one.begins.match(begins))
+        if file.size > _LARGEST:
+            continue
+        content: bytes | None = None
+        for one in formats:
+            if not one.sure:
+                unsure += 1
+                if file.size > _LARGEST_UNSURE or unsure > _MOST_UNSURE:
+                    continue
+            content = _read(place, _LARGEST) if content is None else content
+            if b"\0" in content[:4096] and not content.startswith((b"\xff\xfe", b"\xfe\xff")):
+                break  # no text, whatever its ending says
+            if one.holds.search(content) or content.startswith((b"\xff\xfe", b"\xfe\xff")):
+                found.setdefault((one.form, one.sure, one.keys), []).append(file.path)
+                break
+    more = [
+        FoundReferences(form=form, files=tuple(paths), keys=keys, sure=sure)
+        for (form, sure, keys), paths in sorted(found.items())
+    ]
+    return msgspec.structs.replace(kind, references=(*kind.references, *more, *tables))
+
+
+def _columns(place: Path, path: str) -> Iterator[FoundReferences]:
+    """Yield the columns of a database that hold paths."""
+    try:
+        for table, column in path_columns(place):
+            yield FoundReferences(form="sqlite", files=(path,), table=table, column=column, sure=False)
+    except UnreadableError:
+        return  # it is in use, damaged or somebody's own; the archive itself tells
+
+
+def _ending(path: str) -> str:
+    return os.path.splitext(path)[1].lower()
+
+
+def _read(place: Path, most: int) -> bytes:
+    try:
+        with os.fdopen(safe.open_regular(place), "rb") as file:
+            return file.read(most)
+    except OSError:
+        return b""
+
+
+def renamed(kind: Kind, names: Mapping[str, str]) -> Kind:
+    """Return a kind for a library in which files have other names: those of found references are exact paths."""
+    if not names:
+        return kind
+    return msgspec.structs.replace(
+        kind,
+        references=tuple(
+            msgspec.structs.replace(spec, files=tuple(names.get(path, path) for path in spec.files))
+            if isinstance(spec, FoundReferences)
+            else spec
+            for spec in kind.references
+        ),
+    )

@@ -1,0 +1,226 @@
+"""References in any folder: files of open formats bring along what they name, and are updated at another place."""
+
+from __future__ import annotations
+
+import json
+import os
+import shutil
+import sqlite3
+from collections.abc import Callable
+from pathlib import Path
+
+import pytest
+
+import dunechest
+from dunechest.library.kinds.schema import PLAIN_KIND
+from dunechest.library.references.open_formats import with_open_formats
+from dunechest.transfer.walk import walk
+
+Write = Callable[[Path, str], None]
+
+
+def _text(template: str) -> Write:
+    def write(path: Path, target: str) -> None:
+        path.write_text(template.replace("TARGET", target), encoding="utf-8")
+
+    return write
+
+
+def _notebook(path: Path, target: str) -> None:
+    cells = [
+        {"cell_type": "markdown", "source": [f"![the terns](<{target}>)\n", "and the shore"]},
+        {"cell_type": "code", "source": f'print("terns")\ntable = read("{target}")\n', "outputs": []},
+    ]
+    path.write_text(json.dumps({"cells": cells, "nbformat": 4, "nbformat_minor": 5, "metadata": {}}, indent=1))
+
+
+def _table(kind: str) -> Write:
+    def write(path: Path, target: str) -> None:
+        with sqlite3.connect(path) as connection:
+            connection.execute("CREATE TABLE shot (id INTEGER PRIMARY KEY, file, note TEXT)")
+            value = os.fsencode(target) if kind == "bytes" else target
+            connection.execute("INSERT INTO shot (file, note) VALUES (?, 'at the point')", (value,))
+        connection.close()
+
+    return write
+
+
+#: Name of the file, what is written into it, and whether the path in it is percent-encoded.
+FORMS: dict[str, tuple[str, Write]] = {
+    "m3u": ("list.m3u", _text("TARGET\n")),
+    "m3u8 without an ending": ("evening list", _text("#EXTM3U\n#EXTINF:5,Tern\nTARGET\n")),
+    "pls": ("radio.pls", _text("[playlist]\nNumberOfEntries=1\nFile1=TARGET\nTitle1=Tern\n")),
+    "xspf": ("list.xspf", _text('<?xml version="1.0"?><playlist version="1" xmlns="http://xspf.org/ns/0/"><trackList>'
+                                "<track><location>URI</location></track></trackList></playlist>")),
+    "bibtex": ("papers.bib", _text("@article{tern, title={Terns}, file={:TARGET:PDF}}\n")),
+    "ris": ("papers.ris", _text("TY  - JOUR\nTI  - Terns\nL1  - TARGET\nER  - \n")),
+    "csl-json": ("papers.json", _text('[{"id": "tern", "type": "book", "issued": {}, "file": "TARGET"}]')),
+    "xmp": ("a.xmp", _text('<x:xmpmeta xmlns:x="adobe:ns:meta/"><filePath>TARGET</filePath></x:xmpmeta>')),
+    "markdown": ("page.md", _text("# Terns\n\nSee ![the terns](<TARGET>) here.\n")),
+    "html": ("page.html", _text('<!DOCTYPE html><img src="URI">')),
+    "svg": ("map.svg", _text('<svg xmlns="http://www.w3.org/2000/svg" xmlns:xlink="http://www.w3.org/1999/xlink">'
+                             '<image xlink:href="URI"/></svg>')),
+    "svg style": ("map.svg", _text("<svg xmlns='http://www.w3.org/2000/svg'><rect style=\"fill: url('URI')\"/></svg>")),
+    "css": ("look.css", _text('body { background: url("URI"); }\n')),
+    "latex": ("thesis.tex", _text("\\documentclass{book}\n\\includegraphics[width=3cm]{TARGET}\n")),
+    "notebook": ("terns.ipynb", _notebook),
+    "ini": ("project.ini", _text("[sound]\nfile = TARGET\n")),
+    "toml": ("project.toml", _text('[sound]\nfile = "TARGET"\n')),
+    "json": ("project.json", _text('{\n  "clips": [{"file": "TARGET"}]\n}\n')),
+    "include": ("main.journal", _text("include TARGET\n2026-01-01 opening\n")),
+    "sqlite": ("catalogue.db", _table("text")),
+    "sqlite bytes": ("things", _table("bytes")),
+}  # fmt: skip
+
+
+@pytest.mark.parametrize("form", FORMS)
+@pytest.mark.parametrize("written", ["absolute", "relative"])
+def test_what_a_file_of_any_folder_names_comes_along_and_is_found_at_the_new_place(
+    form: str, written: str, tmp_path: Path, chest: dunechest.Chest
+) -> None:
+    name, write = FORMS[form]
+    home = tmp_path / "home" / "tern"
+    library, desktop = home / "things", home / "Desktop"
+    library.mkdir(parents=True)
+    desktop.mkdir()
+    outside = desktop / "tern.dat"
+    outside.write_bytes(b"kree-ar")
+    target = str(outside) if written == "absolute" else os.path.relpath(outside, library)
+    uri = outside.as_uri() if written == "absolute" else target
+
+    def put(path: Path) -> None:
+        write(path, target)
+        if name.endswith((".xspf", ".html", ".svg", ".css")):
+            path.write_text(path.read_text().replace("URI", uri))
+
+    put(library / name)
+    found = dunechest.look(library)
+    assert {(r.state, r.target) for r in found.references} == {("stray", str(outside))}
+    (result,) = dunechest.archive(library, chest)
+    assert result.well
+    shutil.rmtree(home)
+    other = tmp_path / "new" / "plover"
+    (other / "moved" / "deep").mkdir(parents=True)
+    back = dunechest.restore(chest, "things", dunechest.RestoreOptions(into=str(other / "moved" / "deep" / "things")))
+    assert back.well, (back.proof.lines, back.to_dict())
+    after = dunechest.look(other / "moved" / "deep" / "things")
+    (reference,) = {(r.state, r.target) for r in after.references}
+    assert reference[0] == "stray"
+    assert Path(reference[1]).read_bytes() == b"kree-ar"
+    assert str(home) not in (other / "moved" / "deep" / "things" / name).read_bytes().decode("utf-8", "replace")
+
+
+def test_a_path_inside_the_folder_is_updated_and_the_rest_stays_to_the_byte(
+    tmp_path: Path, chest: dunechest.Chest
+) -> None:
+    library = tmp_path / "site"
+    (library / "songs").mkdir(parents=True)
+    (library / "songs" / "tern song.ogg").write_bytes(b"song")
+    (library / "list.m3u8").write_text(f"#EXTM3U\r\n{library}/songs/tern song.ogg\r\nsongs/tern song.ogg\r\n")
+    (library / "readme.md").write_text(
+        f"It is in {library}/songs/tern song.ogg, and [here](<songs/tern song.ogg>).\n"
+    )
+    dunechest.archive(library, chest)
+    place = tmp_path / "elsewhere"
+    assert dunechest.restore(chest, "site", dunechest.RestoreOptions(into=str(place))).well
+    assert (place / "list.m3u8").read_bytes() == (
+        f"#EXTM3U\r\n{place}/songs/tern song.ogg\r\nsongs/tern song.ogg\r\n".encode()
+    )
+    assert (place / "readme.md").read_bytes() == (library / "readme.md").read_bytes()
+
+
+def test_dead_paths_are_named_and_doubtful_ones_are_not(tmp_path: Path) -> None:
+    (tmp_path / "list.m3u").write_text("gone.ogg\n/media/tern/REED CARD/a.ogg\nhttps://marram.example/a.ogg\n")
+    (tmp_path / "settings.json").write_text(
+        json.dumps({"a": "x/y.txt", "b": "/usr/bin/env", "c": "/home/tern/lost.mov"})
+    )
+    (tmp_path / "page.md").write_text("[a](not-yet) [b](lost.png) [c](/tags/terns) [d](https://marram.example)\n")
+    (tmp_path / "page.html").write_text('<html><a href="/about.html">x</a><a href="sub/page.html">y</a></html>')
+    found = {(r.source, r.text, r.state) for r in dunechest.look(tmp_path).references if r.state != "away"}
+    assert found == {
+        ("list.m3u", "gone.ogg", "missing"),
+        ("list.m3u", "/media/tern/REED CARD/a.ogg", "missing"),
+        ("settings.json", "/home/tern/lost.mov", "missing"),
+        ("page.md", "lost.png", "missing"),
+    }
+
+
+def test_latex_finds_what_is_written_without_ending_and_from_the_main_document(
+    tmp_path: Path, chest: dunechest.Chest
+) -> None:
+    library = tmp_path / "thesis"
+    for name in ("chapters/one.tex", "figures/map.png", "refs.bib"):
+        (library / name).parent.mkdir(parents=True, exist_ok=True)
+        (library / name).write_bytes(b"x")
+    picture = tmp_path / "Desktop" / "shore.pdf"
+    picture.parent.mkdir()
+    picture.write_bytes(b"%PDF")
+    (library / "chapters" / "one.tex").write_text(
+        f"\\includegraphics{{figures/map}}\n\\includegraphics{{{picture.with_suffix('')}}} % \\input{{never}}\n"
+    )
+    (library / "main.tex").write_text("\\documentclass{book}\\include{chapters/one}\\bibliography{refs}\n")
+    found = {(r.text, r.state) for r in dunechest.look(library).references}
+    assert found == {
+        ("figures/map", "inside"),
+        (str(picture.with_suffix("")), "stray"),
+        ("chapters/one", "inside"),
+        ("refs", "inside"),
+    }
+    dunechest.archive(library, chest)
+    shutil.rmtree(picture.parent)
+    home = tmp_path / "new"
+    home.mkdir()
+    back = dunechest.restore(chest, "thesis", dunechest.RestoreOptions(into=str(home / "thesis")))
+    assert back.well
+    text = (home / "thesis" / "chapters" / "one.tex").read_text()
+    assert str(tmp_path / "Desktop") not in text
+    assert {r.state for r in dunechest.look(home / "thesis").references} == {"inside", "stray"}
+
+
+def test_links_that_lead_on_are_not_missing(tmp_path: Path) -> None:
+    (tmp_path / "a.txt").write_text("a")
+    (tmp_path / "b").symlink_to("a.txt")
+    (tmp_path / "c").symlink_to("b")
+    (tmp_path / "d").symlink_to("nowhere")
+    found = {(r.source, r.text, r.state, r.target) for r in dunechest.look(tmp_path).references}
+    assert found == {
+        ("b", "a.txt", "inside", "a.txt"),
+        ("c", "b", "inside", "a.txt"),
+        ("d", "nowhere", "missing", "nowhere"),
+    }
+
+
+@pytest.mark.parametrize(
+    "content",
+    [
+        b"", b"\0" * 4096, b"#EXTM3U\n" + b"\xff\xfe" * 50, b"<svg" + b"<" * 5000, b"{" * 3000, b"\\input{" * 3000,
+        b"[playlist]\nFile1=" + b"x" * 200_000, b"SQLite format 3\0" + b"\xff" * 4000, b'{"cells": 5}',
+        b'{"cells": [{"cell_type": "code", "source": 7}]}', b"@article{" * 2000, b"url(" * 20_000, b"\xff\xfe",
+    ],
+)  # fmt: skip
+def test_whatever_a_file_is_called_nonsense_in_it_does_no_harm(content: bytes, tmp_path: Path) -> None:
+    for name in (
+        "a.m3u",
+        "b.pls",
+        "c.svg",
+        "d.json",
+        "e.tex",
+        "f.db",
+        "g.ipynb",
+        "h.bib",
+        "i.css",
+        "j",
+        "k.md",
+        "l.xmp",
+    ):
+        (tmp_path / name).write_bytes(content)
+    result = dunechest.look(tmp_path)
+    assert result.contents.references.unread == ()
+
+
+def test_what_programs_keep_for_themselves_is_not_looked_through(tmp_path: Path) -> None:
+    for folder in ("node_modules/x", ".git/refs", "plain"):
+        (tmp_path / folder).mkdir(parents=True)
+        (tmp_path / folder / "list.m3u").write_text("a.ogg\n")
+    kind = with_open_formats(PLAIN_KIND, tmp_path, walk(str(tmp_path)).files)
+    assert [spec.files for spec in kind.references] == [("plain/list.m3u",)]
