@@ -148,6 +148,7 @@ if TYPE_CHECKING:
     from dunechest.library.parts import Part
     from dunechest.library.references.reading import Reference, ReferenceReport
     from dunechest.library.roles import RoleTotal
+    from dunechest.library.search import UnknownFolder
     from dunechest.machine.drives import Filesystem, Limits
     from dunechest.machine.probe import Probed
     from dunechest.names import RawName
@@ -281,6 +282,7 @@ _MODULES = {
     "library.parts": ("Part",),
     "library.references.reading": ("Reference", "ReferenceReport"),
     "library.roles": ("RoleTotal",),
+    "library.search": ("UnknownFolder",),
     "machine.drives": ("Filesystem", "Limits"),
     "machine.probe": ("Probed",),
     "names": ("RawName",),
@@ -421,6 +423,7 @@ __all__ = [
     "UndoAction",
     "UndoPlan",
     "UndoResult",
+    "UnknownFolder",
     "UsageError",
     "Use",
     "VerifyResult",

@@ -58,7 +58,7 @@ MISTAKES = [
     ("linux = ", "amphora = ", "amphora", "is not linux"),
     ("settings.json", "settings.db", "settings.db", "only .json"),
     ('path = "index.bur"', 'path = "../index.bur"', 'path = "..', "inside the library"),
-    ('path = "index.bur"', 'path = "maps/"', 'path = "maps/"', "a folder can neither"),
+    ('path = "index.bur"', 'path = "maps/"', 'path = "maps/"', "only a file can begin"),
     ("{configuration}/warren-colours", "warren-colours", 'place = "warren-colours"', "must begin with"),
     ("format = 1", "format = 2", "format = 2", "newer"),
     ("format = 1", "format = 0", "format = 0", "it must be 1"),
@@ -113,6 +113,10 @@ def test_an_escape_code_in_a_kind_file_is_not_passed_on(tmp_path: Path, command:
 
 def test_every_shipped_kind_says_all_that_matters() -> None:
     for kind in load_kinds().values():
+        assert kind.title and kind.about and kind.signs, kind.name
+        if kind.open:  # no application, so none of its habits
+            assert not (kind.application or kind.places or kind.settings or kind.in_use.processes), kind.name
+            continue
         assert set(kind.places) == {"linux", "macos", "windows"}, kind.name
         assert kind.signs and kind.roles.rebuildable and kind.in_use.lock_marks and kind.in_use.processes, kind.name
         assert kind.settings, kind.name

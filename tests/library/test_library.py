@@ -21,6 +21,7 @@ from dunechest.library.capture import NotCapturedError, capture
 from dunechest.library.kinds.load import load_kinds, parse_kind
 from dunechest.library.kinds.patterns import Patterns
 from dunechest.library.kinds.schema import PLAIN_KIND, Kind
+from dunechest.library.search import search
 from tests.support.trees import facts
 
 KINDS = load_kinds()
@@ -113,7 +114,7 @@ def test_a_search_goes_everywhere_but_into_what_it_found(tmp_path: Path) -> None
     make_glasswort(tmp_path / "drive" / "dune-chest" / "bags" / "x" / "data" / "library")
     (tmp_path / "drive" / "dune-chest" / "chest.json").write_text("{}")
     (tmp_path / "loop").symlink_to(tmp_path)
-    assert [found.path for found in recognise.search(tmp_path, KINDS.values())] == [outer]
+    assert [found.path for found in search(tmp_path, KINDS.values()).libraries] == [outer]
 
 
 def test_places_expand_within_their_standard_folder(tmp_path: Path) -> None:

@@ -12,8 +12,10 @@ from dunechest.errors import UsageError
 from dunechest.ledger import events
 from dunechest.ledger.folder import state_folder
 from dunechest.library.kinds.load import kind_named, load_kinds
+from dunechest.library.kinds.schema import Kind
 from dunechest.library.library import Library
-from dunechest.library.recognise import Recognised, recognise, search, usual_places
+from dunechest.library.recognise import Recognised, recognise, usual_places
+from dunechest.library.search import UnknownFolder, search
 from dunechest.machine.drives import drive_folders, search_roots
 from dunechest.machine.folders import own_home
 from dunechest.machine.identity import system_name
@@ -45,11 +47,15 @@ class FoundLibrary(Value):
 
 @dataclass(frozen=True, slots=True, repr=False)
 class FindResult(Value):
-    """What `find_libraries` found, where it searched, and folders it could not list."""
+    """What `find_libraries` found, where it searched, and folders it could not list.
+
+    `unknown` are folders that no kind fits and that look like something to keep, the largest first.
+    """
 
     libraries: tuple[FoundLibrary, ...]
     searched: tuple[Path, ...]
     unreadable: tuple[str, ...]
+    unknown: tuple[UnknownFolder, ...] = ()
 
     def to_frame(self) -> pd.DataFrame:
         """Return one row a library: name, kind, place, files, bytes, changed, where."""
@@ -112,22 +118,34 @@ def find_libraries(
     places = (places,) if isinstance(places, str | os.PathLike) else tuple(places)
     kinds = load_kinds(state_folder())
     chosen = [kind_named(kinds, kind)] if kind is not None else list(kinds.values())
-    unreadable: list[str] = []
+    whose = home or own_home()
     found: dict[str, Recognised] = {}
     if places:
         roots, around = [_existing(place) for place in places], frozenset[str]()
     else:
-        own = home or own_home()
-        for place in usual_places(chosen, own, system_name()):
-            if (here := recognise(place, chosen)) is not None:
-                found.setdefault(os.path.realpath(place), here)
-        roots, around = _everywhere(own)
-    for root in roots:
-        for here in search(root, chosen, unreadable.append, around=around - {str(root)}):
-            found.setdefault(os.path.realpath(here.path), here)
-    libraries = _measured(list(found.values()), home or own_home(), progress)
+        found = _at_usual_places(chosen, whose)
+        roots, around = _everywhere(whose)
+    searched = [search(root, chosen, around=around - {str(root)}, whole=bool(places)) for root in roots]
+    for one in searched:
+        found = {os.path.realpath(here.path): here for here in one.libraries} | found
+    libraries = _measured(list(found.values()), whose, progress)
     _note(libraries)
-    return FindResult(libraries, tuple(roots), tuple(sorted(unreadable)))
+    return FindResult(
+        libraries,
+        tuple(roots),
+        tuple(sorted(path for one in searched for path in one.unreadable)),
+        _largest_first(unknown for one in searched for unknown in one.unknown) if kind is None else (),
+    )
+
+
+def _largest_first(unknown: Iterable[UnknownFolder]) -> tuple[UnknownFolder, ...]:
+    return tuple(sorted(dict.fromkeys(unknown), key=lambda one: (-one.bytes, str(one.path))))
+
+
+def _at_usual_places(kinds: Sequence[Kind], home: Path) -> dict[str, Recognised]:
+    places = {os.path.realpath(place): place for place in usual_places(kinds, home, system_name())}
+    seen = {real: recognise(place, kinds) for real, place in places.items()}
+    return {real: here for real, here in seen.items() if here is not None}
 
 
 def _everywhere(own: Path) -> tuple[list[Path], frozenset[str]]:
@@ -136,7 +154,7 @@ def _everywhere(own: Path) -> tuple[list[Path], frozenset[str]]:
     # One's own home first, so that it is not taken for a part of the drive it is on.
     roots = [own] if own.is_dir() else []
     roots += [drive for drive in drives if drive != own]
-    return roots, frozenset({*around, str(own), *map(str, drives)})
+    return roots, frozenset({*around, str(own), *map(str, drives), str(state_folder())})
 
 
 def _measured(found: Sequence[Recognised], home: Path, progress: Progress) -> tuple[FoundLibrary, ...]:

@@ -1,35 +1,28 @@
-"""Recognise libraries: by the signs of their kinds, with the evidence, in folders and whole trees."""
+"""Recognise libraries: by the signs of their kinds, with the evidence."""
 
 from __future__ import annotations
 
 import fnmatch
 import os
+import re
 import sqlite3
 import stat
-from collections.abc import Callable, Collection, Iterable, Iterator, Mapping
+from collections.abc import Collection, Iterable, Iterator, Mapping
 from contextlib import closing
-from dataclasses import dataclass, replace
+from dataclasses import dataclass
 from pathlib import Path
 
+from dunechest.library.census import Census, census_of, genuine
 from dunechest.library.formats.sqlite import guard, read_only
 from dunechest.library.kinds.schema import Kind, Sign
 from dunechest.machine.folders import standard_folders
 from dunechest.transfer import safe
 from dunechest.transfer.hollow import hollow
 
-#: The file by which a chest is known; `find` does not go into one.
-CHEST_MARK = "chest.json"
-
-
 #: Of so many matches of a pattern a sign is looked for, in the order of their names.
 _MOST = 50
-
-#: What lies at the top of a system, in use or left behind; three of them make one. Nobody keeps a library in them.
-_SYSTEM = frozenset(
-    {"bin", "boot", "dev", "etc", "lib", "lib64", "proc", "run", "sbin", "sys", "usr", "var", "lost+found", "snap"}
-    | {"System", "Library", "Applications", "private", "cores"}
-    | {"Windows", "Program Files", "Program Files (x86)", "ProgramData", "System Volume Information", "$Recycle.Bin"}
-)
+#: Bytes of a file in which a text is looked for.
+_HEAD = 64 << 10
 
 
 @dataclass(frozen=True, slots=True)
@@ -43,7 +36,11 @@ class Recognised:
 
 
 def recognise(
-    folder: Path, kinds: Iterable[Kind], names: Collection[str] | None = None, inner: Collection[str] | None = None
+    folder: Path,
+    kinds: Iterable[Kind],
+    names: Collection[str] | None = None,
+    inner: Collection[str] | None = None,
+    census: Census | None = None,
 ) -> Recognised | None:
     """Say of which kind a folder is, or None.
 
@@ -52,9 +49,11 @@ def recognise(
     folder : Path
         The folder.
     kinds : iterable of Kind
-        Kinds to try; the one with most signs wins, then the first by name.
+        Kinds to try; those of an application come first, then the one with most signs wins, then the first by name.
     names, inner : collection of str, optional
         What lies directly in the folder, and which of that is folders, if that is known already.
+    census : Census, optional
+        What lies in it and below, if that is known already.
     """
     if names is None or inner is None:
         try:
@@ -63,12 +62,16 @@ def recognise(
         except OSError:
             return None
         names, inner = kinds_of.keys(), [name for name, is_folder in kinds_of.items() if is_folder]
-    for kind in sorted(kinds, key=lambda k: (-len(k.signs), k.name)):
+    for kind in in_order(kinds):
         if not all(_first(sign, names, inner) for sign in kind.signs):
             continue
         evidence = []
         for sign in kind.signs:
-            found = _evidence(folder, sign, names, inner)
+            if sign.endings:
+                census = census or census_of(folder)
+                found = _share(sign, census)
+            else:
+                found = _evidence(folder, sign, names, inner)
             if found is None:
                 break
             evidence.append(found)
@@ -77,14 +80,55 @@ def recognise(
     return None
 
 
+def in_order(kinds: Iterable[Kind]) -> list[Kind]:
+    """Return kinds in the order in which they are tried: those of applications first, then those whose signs say most."""
+    return sorted(kinds, key=lambda kind: (kind.open, -sum(map(_weight, kind.signs)), kind.name))
+
+
+def _weight(sign: Sign) -> float:
+    return 1 + bool(sign.holds) + bool(sign.endings) / 2
+
+
 def _first(sign: Sign, names: Collection[str], inner: Collection[str]) -> bool:
     """Whether the first piece of a sign's path is there at all: a look at names only, so it is quick."""
-    head, deeper, _ = sign.path.partition("/")
-    there = inner if deeper else names
-    if "*" in head or "?" in head:
-        return any(fnmatch.fnmatchcase(name, head) for name in there)
-    # A link to a folder counts too, and is not among the folders.
-    return head in names
+    if not sign.path:
+        return True
+    for path in alternatives(sign.path):
+        head, deeper, _ = path.partition("/")
+        there = inner if deeper else names
+        if "*" in head or "?" in head:
+            if any(fnmatch.fnmatchcase(name, head) for name in there):
+                return True
+        # A link to a folder counts too, and is not among the folders.
+        elif head in names:
+            return True
+    return False
+
+
+def alternatives(pattern: str) -> list[str]:
+    """Return the patterns that one with ``{a,b}`` stands for.
+
+    >>> alternatives("*.{bib,ris}"), alternatives("a/b")
+    (['*.bib', '*.ris'], ['a/b'])
+    """
+    found = re.search(r"\{([^{}]*)\}", pattern)
+    if found is None:
+        return [pattern]
+    head, tail = pattern[: found.start()], pattern[found.end() :]
+    return [made for one in found.group(1).split(",") for made in alternatives(head + one + tail)]
+
+
+def _share(sign: Sign, census: Census) -> str | None:
+    """Say how many files there have one of the endings, if there are enough and some that were opened are what they say."""
+    endings = [ending for ending in sign.endings if census.endings[ending]]
+    number = sum(census.endings[ending] for ending in endings)
+    if number < sign.count or number < sign.share * census.files:
+        return None
+    some = [path for ending in endings for path in census.samples.get(ending, ())]
+    if some and not any(genuine(path) for path in some):
+        return None
+    names = ", ".join(sorted(endings, key=lambda ending: -census.endings[ending])[:4])
+    return f"{number:,} of {census.files:,} files: {names}"
 
 
 def _matching(folder: str, pieces: list[str], there: Collection[str] | None) -> Iterator[str]:
@@ -109,34 +153,63 @@ def _matching(folder: str, pieces: list[str], there: Collection[str] | None) -> 
 
 
 def _evidence(folder: Path, sign: Sign, names: Collection[str], inner: Collection[str]) -> str | None:
-    wants_folder = sign.path.endswith("/")
-    pieces = sign.path.rstrip("/").split("/")
+    if sign.name and not fnmatch.fnmatchcase(folder.name, sign.name):
+        return None
+    if not sign.path:
+        return f"its name, {folder.name}"
+    for path in alternatives(sign.path):
+        found = _by_path(folder, sign, path, names, inner)
+        if found is not None:
+            return found
+    return None
+
+
+def _by_path(folder: Path, sign: Sign, path: str, names: Collection[str], inner: Collection[str]) -> str | None:
+    """Say what a sign's path leads to, if it is what the sign says."""
+    wants_folder = path.endswith("/")
+    pieces = path.rstrip("/").split("/")
     there = inner if len(pieces) > 1 or wants_folder else names
+    if wants_folder and sign.count > 1:
+        found = [text for text in _matching(str(folder), pieces, there) if os.path.isdir(text)]
+        enough = len(found) >= max(sign.count, sign.share * len(inner))
+        return f"{len(found)} folders {path}" if enough else None
     for number, text in enumerate(_matching(str(folder), pieces, there)):
-        path = Path(text)
+        place = Path(text)
         if number >= _MOST:
             return None
         if wants_folder:
-            if path.is_dir():
-                return f"folder {sign.path}"
+            if place.is_dir():
+                return f"folder {path}"
             continue
         try:
-            info = path.stat()
+            info = place.stat()
         except (OSError, ValueError):
             continue
         if not stat.S_ISREG(info.st_mode):
             continue
-        name = path.relative_to(folder).as_posix()
+        name = place.relative_to(folder).as_posix()
         if hollow(info):  # opening it would fetch it: its name must do
             return f"file {name} (hollow, not opened)"
-        if sign.begins and not _begins(path, sign.begins):
+        if sign.begins and not _begins(place, sign.begins):
             continue
-        if sign.tables and not _has_tables(path, sign.tables):
+        if sign.holds and not _holds(place, sign.holds):
+            continue
+        if sign.tables and not _has_tables(place, sign.tables):
             continue
         if sign.tables:
             return f"database {name} with {', '.join(sign.tables)}"
+        if sign.holds:
+            return f"file {name} with {sign.holds!r}"
         return f"file {name}" + (f" beginning {sign.begins!r}" if sign.begins else "")
     return None
+
+
+def _holds(path: Path, text: str) -> bool:
+    try:
+        with os.fdopen(safe.open_regular(path), "rb") as file:
+            return text.encode() in file.read(_HEAD)
+    except OSError:
+        return False
 
 
 def _begins(path: Path, text: str) -> bool:
@@ -186,59 +259,3 @@ def expand(place: str, folders: Mapping[str, Path]) -> list[Path]:
         return sorted(base.glob(rest))
     except (OSError, ValueError):
         return []
-
-
-def search(
-    root: Path,
-    kinds: Iterable[Kind],
-    unreadable: Callable[[str], None] | None = None,
-    *,
-    around: Collection[str] = (),
-) -> Iterator[Recognised]:
-    """Search a whole tree, hidden folders included, for libraries.
-
-    It follows no link, and goes neither into a library it has recognised nor into
-    a chest. In the top folder of a system, the present one or a former one that lies
-    in some folder, only what people keep there is searched.
-
-    Parameters
-    ----------
-    root : Path
-        Where to begin.
-    kinds : iterable of Kind
-        What to look for.
-    unreadable : callable, optional
-        Told the path of each folder that cannot be listed.
-    around : collection of str
-        Folders to go around.
-    """
-    every = tuple(sorted(kinds, key=lambda k: (-len(k.signs), k.name)))
-    top = str(root)
-    pending = [(top, "")]
-    while pending:
-        place, former = pending.pop()
-        names: set[str] = set()
-        inner: list[str] = []
-        try:
-            with os.scandir(place) as entries:
-                for entry in entries:
-                    names.add(entry.name)
-                    if entry.is_dir(follow_symlinks=False):
-                        inner.append(entry.name)
-        except OSError:
-            if unreadable is not None:
-                unreadable(place)
-            continue
-        if CHEST_MARK in names and "bags" in names:
-            continue
-        found = recognise(Path(place), every, names, inner)
-        if found is not None:
-            yield replace(found, former=former)
-            continue
-        if len(_SYSTEM & names) >= 3:
-            inner = [name for name in inner if name not in _SYSTEM]
-            former = former or ("" if place == os.sep else place)
-        below = place if place.endswith(os.sep) else place + os.sep
-        for name in sorted(inner, reverse=True):
-            if below + name not in around:
-                pending.append((below + name, former))

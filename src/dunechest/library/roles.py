@@ -26,6 +26,8 @@ def role_of(kind: Kind, path: str) -> Role:
     """Return the role of one file. What no pattern names is essential: a doubt never costs a file."""
     if kind.must_not_leave.match(path):
         return "must-not-leave"
+    if kind.kept.match(path):
+        return "essential"
     if kind.rebuildable.match(path) or kind.lock_patterns.match(path):
         return "rebuildable"
     return "essential"

@@ -28,6 +28,10 @@ def document(result: FindResult) -> dict[str, Any]:
         ],
         "searched": [str(path) for path in result.searched],
         "unreadable": list(result.unreadable),
+        "unknown": [
+            {"place": str(one.path), "files": one.files, "bytes": one.bytes, "evidence": list(one.evidence)}
+            for one in result.unknown
+        ],
     }
 
 
@@ -55,6 +59,7 @@ def show(out: Out, result: FindResult, *, named: bool) -> None:
         where = ", ".join(shown(str(path)) for path in result.searched)
         console.print(f"No library of a known kind was found in {where}.", soft_wrap=True)
         console.print("Any folder or file can be archived by its path all the same.", soft_wrap=True)
+    _show_unknown(out, result)
     if not named:
         console.print("To search only some folder or drive: dunechest find PLACE", style="dim", soft_wrap=True)
     if result.unreadable:
@@ -64,3 +69,18 @@ def show(out: Out, result: FindResult, *, named: bool) -> None:
             console.print(f"  {shown(path)}", soft_wrap=True)
         if more:
             console.print(f"  and {more:,} more (--verbose shows them)")
+
+
+def _show_unknown(out: Out, result: FindResult) -> None:
+    """Show the folders that no kind fits."""
+    if not result.unknown:
+        return
+    console = out.console
+    some, more = limited(result.unknown, out.verbose, 12)
+    console.print()
+    console.print("No kind is known for these folders. Any of them can be archived by its path:", soft_wrap=True)
+    rows = [(size(one.bytes), f"{one.files:,}", "; ".join(one.evidence)) for one in some]
+    listing(console, ("size", "files", "why"), rows, [shown(str(one.path)) for one in some], right=(0, 1))
+    if more:
+        console.print(f"  and {more:,} more (--verbose shows them)")
+    console.print("To describe such a folder: dunechest kinds draft FOLDER", style="dim", soft_wrap=True)

@@ -19,7 +19,7 @@ from dunechest.library.kinds.schema import FORMAT, PLAIN
 from dunechest.names import shown, slug
 
 if TYPE_CHECKING:
-    from dunechest.library.kinds.schema import Joins, Kind, Parts, References
+    from dunechest.library.kinds.schema import Joins, Kind, Parts, References, Sign
 
 
 #: Where a key stands: names and numbers from the top of the file.
@@ -128,10 +128,7 @@ def wrong_values(kind: Kind) -> list[tuple[Place, str]]:
     if not kind.signs:
         found.append(((), "at least one of [[signs]] is needed, or every folder would be of this kind"))
     for index, sign in enumerate(kind.signs):
-        if not _inside(sign.path):
-            found.append((("signs", index, "path"), f"{sign.path!r} must be a path inside the library"))
-        if sign.path.endswith("/") and (sign.begins or sign.tables):
-            found.append((("signs", index, "path"), "a folder can neither begin with text nor have tables"))
+        found += [(("signs", index, key), why) for key, why in _sign_off(sign)]
     for system, places in kind.places.items():
         if system not in ("linux", "macos", "windows"):
             found.append((("places", system), f"{system!r} is not linux, macos or windows"))
@@ -158,6 +155,19 @@ def wrong_values(kind: Kind) -> list[tuple[Place, str]]:
                 (("agreements", index, "files"), "name descriptors, the folder's key, and 'count' or 'bytes'")
             )
     return found
+
+
+def _sign_off(sign: Sign) -> Iterator[tuple[str, str]]:
+    if not (sign.path or sign.endings or sign.name):
+        yield "path", "a sign needs one of the keys 'path', 'endings' and 'name'"
+    if sign.path and not _inside(sign.path):
+        yield "path", f"{sign.path!r} must be a path inside the library"
+    if (sign.path.endswith("/") or not sign.path) and (sign.begins or sign.holds or sign.tables):
+        yield "path", "only a file can begin with text, hold text or have tables"
+    if any(not re.fullmatch(r"\.[^/.]+", ending) for ending in sign.endings):
+        yield "endings", "an ending is a dot and what comes after it"
+    if sign.count < 1 or not 0 <= sign.share <= 1:
+        yield "count", "count is 1 or more, and share is from 0 to 1"
 
 
 def _joins_off(join: Joins) -> Iterator[tuple[str, str]]:

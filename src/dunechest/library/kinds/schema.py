@@ -23,14 +23,29 @@ PLAIN = "folder"
 class Sign(msgspec.Struct, frozen=True, forbid_unknown_fields=True, omit_defaults=True):
     """One thing that must be so for a folder to be of the kind.
 
-    `path` is a pattern relative to the library; with a ``/`` at the end it names a
-    folder. `begins` is text the file begins with; `tables` are tables an SQLite
-    database has.
+    Attributes
+    ----------
+    path : str
+        A pattern relative to the library, ``{a,b}`` for one or the other; with a ``/`` at the end it names a folder.
+    begins, holds : str
+        Text the file begins with, or holds in its first 64 KiB.
+    tables : tuple of str
+        Tables an SQLite database has.
+    endings : tuple of str
+        Endings of files: so many (`count`) files in the folder and below it have one of them, and make up this `share` of
+        all files there (0 to 1). With the `path` of a folder: so many are there, and such a share of the folders.
+    name : str
+        A pattern of the folder's own name.
     """
 
-    path: str
+    path: str = ""
     begins: str = ""
+    holds: str = ""
     tables: tuple[str, ...] = ()
+    endings: tuple[str, ...] = ()
+    count: int = 1
+    share: float = 0.0
+    name: str = ""
 
 
 class Roles(msgspec.Struct, frozen=True, forbid_unknown_fields=True, rename="kebab"):
@@ -39,12 +54,13 @@ class Roles(msgspec.Struct, frozen=True, forbid_unknown_fields=True, rename="keb
     `rebuildable` files the application can make again; `must_not_leave` ones were
     bought or licensed for this machine and are never archived. `half_made` are files of
     something the application has begun and not finished, a download: where a library is joined
-    into one that has such, they are set aside.
+    into one that has such, they are set aside. `essential` ones are so though another pattern names them.
     """
 
     rebuildable: tuple[str, ...] = ()
     must_not_leave: tuple[str, ...] = ()
     half_made: tuple[str, ...] = ()
+    essential: tuple[str, ...] = ()
 
 
 class InUse(msgspec.Struct, frozen=True, forbid_unknown_fields=True, rename="kebab"):
@@ -252,6 +268,9 @@ class Kind(msgspec.Struct, frozen=True, forbid_unknown_fields=True, dict=True):
         Name (a slug), title in words, and a sentence.
     application : str
         The application that keeps such libraries.
+    open : bool
+        Whether it is known by an open format and not by an application: such a kind is tried after all others, and a folder of
+        it may hold libraries of other kinds.
     places : dict
         Where they are, by operating system; a place begins with a standard folder
         in braces and may hold patterns.
@@ -272,6 +291,7 @@ class Kind(msgspec.Struct, frozen=True, forbid_unknown_fields=True, dict=True):
     title: str
     about: str = ""
     application: str = ""
+    open: bool = False
     places: dict[str, tuple[str, ...]] = {}
     signs: tuple[Sign, ...] = ()
     together: tuple[tuple[str, ...], ...] = ()
@@ -288,6 +308,11 @@ class Kind(msgspec.Struct, frozen=True, forbid_unknown_fields=True, dict=True):
 
     def __post_init__(self) -> None:
         msgspec.structs.force_setattr(self, "places", FrozenDict(self.places))
+
+    @cached_property
+    def kept(self) -> Patterns:
+        """Patterns of files that are essential, whatever else names them."""
+        return Patterns(self.roles.essential)
 
     @cached_property
     def rebuildable(self) -> Patterns:

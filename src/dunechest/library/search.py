@@ -1,0 +1,232 @@
+"""Search whole trees for libraries, of applications first, then of open formats; and for folders that look like one."""
+
+from __future__ import annotations
+
+import os
+import stat
+from collections.abc import Collection, Iterable
+from dataclasses import dataclass, field, replace
+from pathlib import Path
+from typing import ClassVar
+
+import msgspec
+
+from dunechest.library.census import INNER, Census
+from dunechest.library.kinds.schema import Kind
+from dunechest.library.recognise import Recognised, in_order, recognise
+from dunechest.values import Value
+
+#: The file by which a chest is known; a search does not go into one.
+_CHEST_MARK = "chest.json"
+
+#: What lies at the top of a system, in use or left behind; three of them make one. Nobody keeps a library in them.
+_SYSTEM = frozenset(
+    {"bin", "boot", "dev", "etc", "lib", "lib64", "proc", "run", "sbin", "sys", "usr", "var", "lost+found", "snap"}
+    | {"System", "Library", "Applications", "private", "cores"}
+    | {"Windows", "Program Files", "Program Files (x86)", "ProgramData", "System Volume Information", "$Recycle.Bin"}
+)
+#: What nobody keeps anything in: caches, and what was thrown away.
+_NEVER = frozenset(
+    {".cache", "Caches", "Cache", "GPUCache", "Code Cache", ".Trash", "Trash", "$RECYCLE.BIN", "$Recycle.Bin"}
+)
+#: Three of these make a home, of whoever's: as a whole it is no library, whatever is most of it.
+_OF_A_HOME = frozenset(
+    {"Documents", "Pictures", "Music", "Videos", "Movies", "Desktop", "Downloads", "Library", "AppData"}
+    | {".config", ".local", "Public", "Templates"}
+)
+#: Folders in which each folder is an application's, or a person's thing by itself.
+_GATHERING = frozenset(
+    {"Documents", "Pictures", "Music", "Videos", "Movies", "Desktop", "Downloads", ".local/share", ".config"}
+    | {"Library/Application Support", "AppData/Roaming", "AppData/Local"}
+)
+#: Folders that hold other folders of all sorts.
+_UNCLAIMED = frozenset({".local", ".config", "AppData", "Library"})
+#: A folder in which all sorts of things are gathered is of one kind if this share of its files is.
+_NEARLY_ALL = 0.8
+#: A folder that no kind fits is worth naming from so many bytes on, or if so many files have one ending.
+_LARGE = 50_000_000
+_MANY, _ALIKE = 500, 0.8
+
+
+@dataclass(frozen=True, slots=True, repr=False)
+class UnknownFolder(Value):
+    """A folder that no kind fits and that looks like something to keep: its files, bytes, and what it was known by."""
+
+    _shown: ClassVar[tuple[str, ...]] = ("path", "files", "bytes")
+
+    path: Path
+    files: int
+    bytes: int
+    evidence: tuple[str, ...]
+
+
+@dataclass(slots=True)
+class Searched:
+    """What a search found: libraries, other folders that look like one, the largest first, and what could not be listed."""
+
+    libraries: list[Recognised] = field(default_factory=list)
+    unreadable: list[str] = field(default_factory=list)
+    unknown: list[UnknownFolder] = field(default_factory=list)
+
+
+@dataclass(slots=True)
+class _Folder:
+    names: set[str]
+    inner: list[str]
+    former: str
+    census: Census
+    bytes: int = 0
+    taken: bool = False
+
+
+def search(
+    root: Path,
+    kinds: Iterable[Kind],
+    *,
+    around: Collection[str] = (),
+    whole: bool = True,
+) -> Searched:
+    """Search a whole tree, hidden folders included, for libraries.
+
+    It follows no link, and goes neither into a library it has recognised nor into
+    a chest. In the top folder of a system, the present one or a former one that lies
+    in some folder, only what people keep there is searched.
+
+    Parameters
+    ----------
+    root : Path
+        Where to begin.
+    kinds : iterable of Kind
+        What to look for.
+    around : collection of str
+        Folders to go around.
+    whole : bool
+        Whether the root itself may be a library of an open format; a home or a drive is none.
+    """
+    every = in_order(kinds)
+    found = Searched()
+    tree = _listed(str(root), [kind for kind in every if not kind.open], found, around)
+    _added_up(tree)
+    _open_formats(tree, [kind for kind in every if kind.open], found, "" if whole else str(root))
+    found.unknown = _unknown(tree, found.libraries, "" if whole else str(root))
+    return found
+
+
+def _listed(
+    top: str,
+    kinds: Collection[Kind],
+    found: Searched,
+    around: Collection[str],
+) -> dict[str, _Folder]:
+    """List a tree; what is an application's library is found on the way, and not gone into."""
+    tree: dict[str, _Folder] = {}
+    pending = [(top, "")]
+    while pending:
+        place, former = pending.pop()
+        names: set[str] = set()
+        inner: list[str] = []
+        files: list[str] = []
+        size = 0
+        try:
+            with os.scandir(place) as entries:
+                for entry in entries:
+                    names.add(entry.name)
+                    if entry.is_dir(follow_symlinks=False):
+                        inner.append(entry.name)
+                        continue
+                    try:
+                        info = entry.stat(follow_symlinks=False)
+                    except OSError:
+                        continue
+                    if stat.S_ISREG(info.st_mode):
+                        files.append(entry.name)
+                        size += info.st_size
+        except OSError:
+            found.unreadable.append(place)
+            continue
+        if _CHEST_MARK in names and "bags" in names:
+            continue
+        here = recognise(Path(place), kinds, names, inner)
+        if here is not None:
+            found.libraries.append(replace(here, former=former))
+            continue
+        if len(_SYSTEM & names) >= 3:
+            inner = [name for name in inner if name not in _SYSTEM]
+            former = former or ("" if place == os.sep else place)
+        tree[place] = folder = _Folder(names, inner, former, Census(), size)
+        folder.census.count(place, files)
+        below = place if place.endswith(os.sep) else place + os.sep
+        for name in sorted(inner, reverse=True):
+            if below + name not in around and name not in _NEVER and not name.startswith(".Trash-"):
+                pending.append((below + name, former))
+    return tree
+
+
+def _added_up(tree: dict[str, _Folder]) -> None:
+    """Add to each folder what is below it; a folder stands before those in it."""
+    for place in reversed(tree):
+        above = tree.get(os.path.dirname(place))
+        if above is not None and place != os.path.dirname(place) and os.path.basename(place) not in INNER:
+            above.census.add(tree[place].census)
+            above.bytes += tree[place].bytes
+
+
+def _open_formats(tree: dict[str, _Folder], kinds: Collection[Kind], found: Searched, home: str) -> None:
+    """Recognise libraries of open formats from the top down; what lies in one is not listed again."""
+    others = [kind for kind in kinds if not any(sign.endings for sign in kind.signs)]
+    strict = [_strict(kind) for kind in kinds]
+    for place, folder in tree.items():
+        above = tree.get(os.path.dirname(place))
+        name = os.path.basename(place)
+        folder.taken = place != os.path.dirname(place) and above is not None and above.taken
+        if folder.taken or name in INNER or not (folder.names and folder.census.files + len(folder.inner)):
+            continue
+        tried = kinds
+        if place == home or len(_OF_A_HOME & folder.names) >= 3 or name in _UNCLAIMED:
+            tried = others
+        elif _gathers(place):
+            tried = strict
+        here = recognise(Path(place), tried, folder.names, folder.inner, folder.census)
+        if here is not None:
+            kind = next(kind for kind in kinds if kind.name == here.kind.name)
+            found.libraries.append(replace(here, kind=kind, former=folder.former))
+            folder.taken = True
+
+
+def _strict(kind: Kind) -> Kind:
+    """Return a kind for folders that gather all sorts of things: what makes one of it must be nearly all that is there."""
+    signs = tuple(msgspec.structs.replace(sign, share=_NEARLY_ALL) if sign.endings else sign for sign in kind.signs)
+    return msgspec.structs.replace(kind, signs=signs)
+
+
+def _gathers(place: str) -> bool:
+    return place.replace(os.sep, "/").endswith(tuple("/" + name for name in _GATHERING))
+
+
+def _unknown(tree: dict[str, _Folder], libraries: Iterable[Recognised], home: str) -> list[UnknownFolder]:
+    """Return the folders that no kind fits and that are large, or hold many files of one shape; the largest first."""
+    holding = {str(above) for here in libraries for above in here.path.parents}
+    found = []
+    for place, folder in tree.items():
+        above = os.path.dirname(place)
+        if folder.taken or place in holding or above not in tree or os.path.basename(place) in INNER:
+            continue
+        parent = tree[above]
+        if not (above == home or _gathers(above) or len(_OF_A_HOME & parent.names) >= 3):
+            continue
+        if os.path.basename(place) in _OF_A_HOME:
+            continue
+        evidence = _looks(folder)
+        if evidence:
+            found.append(UnknownFolder(Path(place), folder.census.files, folder.bytes, evidence))
+    return sorted(found, key=lambda unknown: (-unknown.bytes, str(unknown.path)))
+
+
+def _looks(folder: _Folder) -> tuple[str, ...]:
+    evidence = []
+    if folder.bytes >= _LARGE:
+        evidence.append("it is large")
+    ending, number = folder.census.endings.most_common(1)[0] if folder.census.endings else ("", 0)
+    if number >= _MANY and number >= _ALIKE * folder.census.files:
+        evidence.append(f"{number:,} of {folder.census.files:,} files are {ending or 'without an ending'}")
+    return tuple(evidence)
