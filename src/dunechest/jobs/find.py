@@ -143,6 +143,7 @@ def _largest_first(unknown: Iterable[UnknownFolder]) -> tuple[UnknownFolder, ...
 
 
 def _at_usual_places(kinds: Sequence[Kind], home: Path) -> dict[str, Recognised]:
+    kinds = [kind for kind in kinds if not kind.open]
     places = {os.path.realpath(place): place for place in usual_places(kinds, home, system_name())}
     seen = {real: recognise(place, kinds) for real, place in places.items()}
     return {real: here for real, here in seen.items() if here is not None}

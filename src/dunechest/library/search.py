@@ -25,6 +25,8 @@ _SYSTEM = frozenset(
     | {"System", "Library", "Applications", "private", "cores"}
     | {"Windows", "Program Files", "Program Files (x86)", "ProgramData", "System Volume Information", "$Recycle.Bin"}
 )
+#: One of these is there: a tool that was unpacked has folders bin, etc and lib, too.
+_OF_A_SYSTEM = frozenset({"usr", "boot", "System", "Windows", "proc", "sbin"})
 #: What nobody keeps anything in: caches, and what was thrown away.
 _NEVER = frozenset(
     {".cache", "Caches", "Cache", "GPUCache", "Code Cache", ".Trash", "Trash", "$RECYCLE.BIN", "$Recycle.Bin"}
@@ -150,7 +152,7 @@ def _listed(
         if here is not None:
             found.libraries.append(replace(here, former=former))
             continue
-        if len(_SYSTEM & names) >= 3:
+        if len(_SYSTEM & names) >= 3 and names & _OF_A_SYSTEM:
             inner = [name for name in inner if name not in _SYSTEM]
             former = former or ("" if place == os.sep else place)
         tree[place] = folder = _Folder(names, inner, former, Census(), size)
