@@ -149,6 +149,7 @@ if TYPE_CHECKING:
     from dunechest.library.references.reading import Reference, ReferenceReport
     from dunechest.library.roles import RoleTotal
     from dunechest.library.search import UnknownFolder
+    from dunechest.library.still_named import OldPlace, StillNamed
     from dunechest.machine.drives import Filesystem, Limits
     from dunechest.machine.probe import Probed
     from dunechest.names import RawName
@@ -283,6 +284,7 @@ _MODULES = {
     "library.references.reading": ("Reference", "ReferenceReport"),
     "library.roles": ("RoleTotal",),
     "library.search": ("UnknownFolder",),
+    "library.still_named": ("OldPlace", "StillNamed"),
     "machine.drives": ("Filesystem", "Limits"),
     "machine.probe": ("Probed",),
     "names": ("RawName",),
@@ -371,6 +373,7 @@ __all__ = [
     "NotMade",
     "Observation",
     "Offer",
+    "OldPlace",
     "Origin",
     "OtherEntry",
     "PackageMissingError",
@@ -413,6 +416,7 @@ __all__ = [
     "SettingChange",
     "Sign",
     "Step",
+    "StillNamed",
     "Stray",
     "StrayRecord",
     "Tag",

@@ -13,6 +13,7 @@ from dunechest.cli.views import proof
 from dunechest.cli.views.restore_lists import (
     by_hand_document,
     not_done_document,
+    old_place_document,
     setting_document,
     show_by_hand,
     show_damage,
@@ -79,6 +80,7 @@ def result_document(result: RestoreResult) -> dict[str, Any]:
         "renamed": [{"path": a, "here": b} for a, b in result.renamed],
         "application": result.application or None,
         "seconds": round(result.seconds, 3),
+        "old_place": old_place_document(result.old_place),
         "findings": [finding_document(f) for f in result.findings],
     }
 

@@ -11,6 +11,7 @@ from rich.text import Text
 from dunechest.chest.tag_lists import RecordFault
 from dunechest.cli.output import Out, limited
 from dunechest.jobs.restore.plan import ByHand, NotDone, SettingChange
+from dunechest.library.still_named import OldPlace
 from dunechest.names import shown
 from dunechest.words import number
 
@@ -18,6 +19,14 @@ from dunechest.words import number
 def not_done_document(items: Sequence[NotDone]) -> list[dict[str, Any]]:
     """Return what is not brought back, for the document."""
     return [{"path": n.path, "why": n.why, "fault": n.fault} for n in items]
+
+
+def old_place_document(old: OldPlace) -> dict[str, Any]:
+    """Return for a JSON document what names an old place."""
+    return {
+        "names": [shown(name) for name in old.names],
+        "files": [{"path": shown(one.path), "count": one.count} for one in old.files],
+    }
 
 
 def by_hand_document(items: Sequence[ByHand]) -> list[dict[str, Any]]:

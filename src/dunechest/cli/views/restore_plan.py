@@ -15,6 +15,7 @@ from dunechest.cli.output import Out, finding_document, limited, show_findings
 from dunechest.cli.views.restore_lists import (
     by_hand_document,
     not_done_document,
+    old_place_document,
     setting_document,
     show_by_hand,
     show_damage,
@@ -66,6 +67,7 @@ def plan_document(plan: RestorePlan) -> dict[str, Any]:
         "not_done": not_done_document(plan.not_done),
         "damaged_records": [{"path": f.path, "state": f.state, "why": f.why} for f in plan.damage],
         "renamed": [{"path": a, "here": b} for a, b in plan.renamed],
+        "old_place": old_place_document(plan.old_place),
         "findings": [finding_document(f) for f in plan.findings],
         "would_run": not stops(plan.findings),
     }

@@ -17,6 +17,7 @@ from dunechest.jobs.restore.options import RestoreOptions
 from dunechest.jobs.study.room import Room
 from dunechest.library.kinds.schema import Kind
 from dunechest.library.parts import Part
+from dunechest.library.still_named import NO_OLD_PLACE, OldPlace
 from dunechest.values import digest_of_values, plain
 
 
@@ -131,7 +132,7 @@ class RestorePlan:
     `listed` counts the files that the records list, whether they are there or not;
     `renamed` maps an archived path to the one it gets here, where these differ. `references` and `settings` are
     what will be updated; `as_archived` is what the library was, to be compared afterwards. `damage` is what is not proven
-    of the archive's records.
+    of the archive's records; `old_place` what will still name where it was.
 
     Two plans are equal if they decide the same (`decisions`). What changes by itself stands beside that: `room` and
     `target`, and `stamp`, which changes if the archive is changed meanwhile.
@@ -161,6 +162,7 @@ class RestorePlan:
     settings_left: tuple[SettingChange, ...] = ()
     findings: tuple[Finding, ...] = ()
     damage: tuple[RecordFault, ...] = ()
+    old_place: OldPlace = NO_OLD_PLACE
     stamp: tuple[object, ...] = ()
 
     def decisions(self) -> dict[str, Any]:

@@ -9,6 +9,7 @@ from typing import TYPE_CHECKING, ClassVar
 from dunechest.chest.tag_lists import RecordFault
 from dunechest.findings import Finding
 from dunechest.jobs.restore.plan import ByHand, NotDone, Repoint, SettingChange
+from dunechest.library.still_named import NO_OLD_PLACE, OldPlace
 from dunechest.names import shown
 from dunechest.values import Value, frame
 
@@ -71,8 +72,8 @@ class RestoreResult(Value):
     outside the library where it was and where it is now. `set_aside` are old and new places of what was in the way.
     `updated` are references that were updated, `by_hand` those that a person has to look at, `settings` what was written
     of the application's, each with the reason if it was not. `merged` is what merging did; `proof` what the library
-    was and is; `damage` what is not proven of the archive's records. `undoable` says whether anything
-    was done that could be taken back.
+    was and is; `damage` what is not proven of the archive's records;
+    `old_place` what still names where it was. `undoable` says whether anything was done that could be taken back.
     """
 
     _shown: ClassVar[tuple[str, ...]] = ("bag", "place", "files", "well")
@@ -104,6 +105,7 @@ class RestoreResult(Value):
     merged: tuple[MergeResult, ...] = ()
     damage: tuple[RecordFault, ...] = ()
     undoable: bool = True
+    old_place: OldPlace = NO_OLD_PLACE
 
     @property
     def well(self) -> bool:

@@ -15,6 +15,7 @@ from pathlib import Path
 
 import msgspec
 
+from dunechest.library.endings import BINARY, SOURCE, ending
 from dunechest.library.formats.base import UnreadableError
 from dunechest.library.formats.sqlite import COMPANIONS
 from dunechest.library.formats.tables import path_columns
@@ -95,27 +96,15 @@ FORMATS: tuple[OpenFormat, ...] = (
 )  # fmt: skip
 
 #: What the programs of version control keep of the places of worktrees, submodules and borrowed objects.
-_PLACES = re.compile(r"(?:.*/)?\.git(?:/worktrees/[^/]+/gitdir|/(?:modules/.+/)?objects/info/alternates)?")
+_PLACES = re.compile(r"(?:.*/)?\.git(?:/worktrees/[^/]+/gitdir|/(?:modules/.+/)?(?:objects/info/alternates|config))?")
 
 _BY_ENDING: Mapping[str, tuple[OpenFormat, ...]] = {
     ending: tuple(one for one in FORMATS if ending in one.endings) for one in FORMATS for ending in one.endings
 }
 _DATABASE = b"SQLite format 3\0"
 _DATABASE_ENDINGS = frozenset({".db", ".sqlite", ".sqlite3", ".db3"})
-# fmt: off
-#: Files that are what their ending says, and name no others: not opened.
-_OTHER_ENDINGS = frozenset({
-    ".jpg", ".jpeg", ".png", ".gif", ".tif", ".tiff", ".webp", ".heic", ".heif", ".avif", ".bmp", ".ico", ".psd",
-    ".dng", ".nef", ".cr2", ".cr3", ".arw", ".orf", ".rw2", ".raf", ".mp3", ".flac", ".ogg", ".opus", ".oga", ".wav",
-    ".aif", ".aiff", ".m4a", ".aac", ".wma", ".mid", ".mp4", ".m4v", ".mov", ".mkv", ".avi", ".webm", ".mpg", ".mpeg",
-    ".mts", ".pdf", ".epub", ".djvu", ".ps", ".eps", ".zip", ".gz", ".bz2", ".xz", ".zst", ".7z", ".tar", ".tgz",
-    ".rar", ".jar", ".iso", ".img", ".dmg", ".exe", ".dll", ".so", ".dylib", ".o", ".a", ".class", ".pyc", ".pyo",
-    ".wasm", ".woff", ".woff2", ".ttf", ".otf", ".doc", ".docx", ".xls", ".xlsx", ".ppt", ".pptx", ".odt", ".ods",
-    ".odp", ".py", ".js", ".ts", ".c", ".h", ".cc", ".cpp", ".hpp", ".rs", ".go", ".java", ".rb", ".pl", ".sh",
-    ".php", ".swift", ".kt", ".scala", ".r", ".m", ".sql", ".csv", ".tsv", ".log", ".gpg", ".pem", ".key", ".crt",
-    ".lock", ".pack", ".idx", ".rev", ".bak", ".part", ".tmp", ".eml",
-})
-# fmt: on
+#: Files that are what their ending says, and name no others in an open format: not opened.
+_OTHER_ENDINGS = BINARY | SOURCE
 #: What lies below these was made by a program, in thousands of files that are read by none but it.
 _INNER = re.compile(r"(?:^|/)(?:\.git|\.hg|\.svn|node_modules|__pycache__|site-packages)/")
 
@@ -131,7 +120,7 @@ def candidates(kind: Kind, files: Iterable[FileEntry]) -> list[FileEntry]:
             if file.path not in spoken_of
             and not file.path.endswith(COMPANIONS)
             and (_INNER.search(file.path) is None or _PLACES.fullmatch(file.path))
-            and _ending(file.path) not in _OTHER_ENDINGS
+            and ending(file.path) not in _OTHER_ENDINGS
             and role_of(kind, file.path) == "essential"
         ),
         key=lambda file: file.path,
@@ -157,12 +146,14 @@ def with_open_formats(kind: Kind, library: Path, files: Iterable[FileEntry]) -> 
         place = library / file.path
         if _PLACES.fullmatch(file.path):
             if file.size < 1 << 20:
-                found.setdefault(("lines", True, ()), []).append(file.path)
+                settings = file.path.endswith("config")
+                key: tuple[Form, bool, tuple[str, ...]] = ("ini", False, ("**",)) if settings else ("lines", True, ())
+                found.setdefault(key, []).append(file.path)
             continue
-        ending = _ending(file.path)
-        formats = _BY_ENDING.get(ending, ())
+        last = ending(file.path)
+        formats = _BY_ENDING.get(last, ())
         if not formats:
-            if ending not in _DATABASE_ENDINGS:
+            if last not in _DATABASE_ENDINGS:
                 heads += 1
                 if heads > _MOST_HEADS:
                     continue
@@ -199,10 +190,6 @@ def _columns(place: Path, path: str) -> Iterator[FoundReferences]:
             yield FoundReferences(form="sqlite", files=(path,), table=table, column=column, sure=False)
     except UnreadableError:
         return  # it is in use, damaged or somebody's own; the archive itself tells
-
-
-def _ending(path: str) -> str:
-    return os.path.splitext(path)[1].lower()
 
 
 def _read(place: Path, most: int) -> bytes:

@@ -27,11 +27,13 @@ from dunechest.jobs.restore.doing.references import RewrittenFiles, write_refere
 from dunechest.jobs.restore.doing.run import Run
 from dunechest.jobs.restore.doing.settings import write_setting
 from dunechest.jobs.restore.doing.staging import fill_staging, finish, remove, take_staging, write
+from dunechest.jobs.restore.old_place import CODE, old_place_findings
 from dunechest.jobs.restore.plan import NotDone, RestorePlan, RestoreStray, SettingChange
 from dunechest.jobs.restore.result import MergeResult, RestoreResult
 from dunechest.jobs.undo.doing import take_back
 from dunechest.ledger import deeds, events
 from dunechest.library.kinds.patterns import Patterns
+from dunechest.library.still_named import OldPlace, pattern_of, still_named
 from dunechest.names import shown, to_wire
 from dunechest.progress import Progress, silent
 from dunechest.transfer.digest_files import digest_files
@@ -221,6 +223,20 @@ def _merge(
     )
 
 
+_NO_NEWS = ("first", "set-aside", "references-lost", CODE)
+
+
+def _old_place(run: Run) -> OldPlace:
+    """Look again for what names the old place, in the files as they are here now."""
+    plan = run.plan
+    if not plan.old_place.names:
+        return OldPlace()
+    wanted = pattern_of(plan.old_place.names, (str(run.place), str(plan.options.home_folder)))
+    # What is not ours may name whatever it wants.
+    ours = [(file.path, file.size) for file in run.restored if not os.path.islink(run.place / file.path)]
+    return OldPlace(plan.old_place.names, still_named(ours, run.place.joinpath, wanted))
+
+
 def _summary(
     run: Run,
     merged: tuple[MergeResult, ...],
@@ -233,6 +249,7 @@ def _summary(
     here = (*existing.same, *existing.rewritten)
     replaced = set(run.restored) if existing.replaced else set()
     in_place = len(run.restored) + len(here) + len(existing.kept)
+    old = _old_place(run)
     return RestoreResult(
         bag=plan.bag,
         place=run.place,
@@ -250,7 +267,8 @@ def _summary(
         renamed=plan.renamed,
         application=plan.record.application,
         # What was to be done or decided before is no news afterwards.
-        findings=tuple(f for f in plan.findings if f.code not in ("first", "set-aside", "references-lost")),
+        findings=(*(f for f in plan.findings if f.code not in _NO_NEWS), *old_place_findings(old, after=True)),
+        old_place=old,
         proof=prove(plan, run.place, files=in_place, strays=len(outside)),
         parts=tuple(part.title for part in plan.parts),
         strays=tuple((stray.origin, stray.place) for stray in outside),

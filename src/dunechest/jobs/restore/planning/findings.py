@@ -7,6 +7,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 from dunechest.findings import Finding
+from dunechest.jobs.restore.old_place import old_place_findings
 from dunechest.jobs.restore.planning.room import room_findings
 from dunechest.library.in_use import in_use
 from dunechest.machine import processes
@@ -27,6 +28,7 @@ def findings_of(plan: RestorePlan) -> list[Finding]:
         found += _open(plan, place)
     found += _about_the_archive(plan)
     found += _references(plan)
+    found += old_place_findings(plan.old_place)
     if plan.existing.set_aside:
         old, new = plan.existing.set_aside[0]
         more = len(plan.existing.set_aside) - 1

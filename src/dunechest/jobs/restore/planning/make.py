@@ -40,7 +40,7 @@ from dunechest.jobs.restore.planning.findings import findings_of
 from dunechest.jobs.restore.planning.outside_places import place_strays
 from dunechest.jobs.restore.planning.paths import Paths
 from dunechest.jobs.restore.planning.place import no_place, place_for
-from dunechest.jobs.restore.planning.references import moves_of, plan_references
+from dunechest.jobs.restore.planning.references import moves_of, name_old_place, plan_references
 from dunechest.jobs.restore.planning.room import need_of
 from dunechest.jobs.restore.planning.settings import plan_settings
 from dunechest.jobs.restore.planning.source import Source, source_of
@@ -50,6 +50,7 @@ from dunechest.ledger.folder import state_folder
 from dunechest.library.kinds.load import load_kinds
 from dunechest.library.kinds.schema import PLAIN_KIND, Kind
 from dunechest.library.parts import Part, parts_named
+from dunechest.library.still_named import NO_OLD_PLACE, OldPlace
 from dunechest.machine.drives import Filesystem, filesystem
 from dunechest.names import AnyPath, from_wire, parents, shown
 from dunechest.progress import Progress, Tally, silent
@@ -142,6 +143,7 @@ class _AtPlace:
     references: ReferencePlan = field(default_factory=ReferencePlan)
     settings: tuple[SettingChange, ...] = ()
     settings_left: tuple[SettingChange, ...] = ()
+    old_place: OldPlace = NO_OLD_PLACE
 
 
 def _plan(
@@ -194,6 +196,7 @@ def _plan(
         references=decided.references,
         settings=decided.settings,
         settings_left=decided.settings_left,
+        old_place=decided.old_place,
         damage=source.damage,
         stamp=seen,
     )
@@ -226,9 +229,9 @@ def _decide(question: _Question, paths: Paths, tree: BagTree, coming: _Coming, p
     strays = place_strays(record, coming.outside, place, options, own_places=own_places)
     existing = look_at_place(place, record, kind, ready, options, question.chest.label, tally)
     references = ReferencePlan()
+    inside = [*(file.own for file in ready), *(from_wire(folder.path) for folder in record.folders)]
+    moves = moves_of(record, place, options, paths.renamed, [*inside, *existing.paths], strays)
     if options.repoint and record.shape == "folder":
-        inside = [*(file.own for file in ready), *(from_wire(folder.path) for folder in record.folders)]
-        moves = moves_of(record, place, options, paths.renamed, [*inside, *existing.paths], strays)
         names = [*(file.path for file in ready), *existing.paths]
         left = {file.own for file in existing.kept}
         sources = [file.own for file in ready if file.own not in left]
@@ -236,7 +239,14 @@ def _decide(question: _Question, paths: Paths, tree: BagTree, coming: _Coming, p
         if existing.mode == "join":
             existing, references = without_rewritten(existing, kind, tree, place, references)
     settings, settings_left = plan_settings(kind, place, options, record)
-    return _AtPlace(existing, strays, references, tuple(settings), tuple(settings_left))
+    named = name_old_place(moves, references, _readable_at(question.entry.folder, tree, ready), ready)
+    return _AtPlace(existing, strays, references, tuple(settings), tuple(settings_left), named)
+
+
+def _readable_at(bag: Path, tree: BagTree, files: Sequence[RestoreFile]) -> Callable[[str], Path | None]:
+    """Return what tells where a file of the library can be read now: in the bag, or aside if it is in pieces."""
+    whole = {file.own: bag / file.source for file in files if not file.pieces}
+    return lambda own: whole.get(own, tree.root / own)
 
 
 def _parts(tree: BagTree, record: LibraryRecord, options: RestoreOptions, entry: BagEntry) -> tuple[Part, ...]:

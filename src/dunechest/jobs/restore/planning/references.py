@@ -2,13 +2,14 @@
 
 from __future__ import annotations
 
-from collections.abc import Collection, Iterable, Mapping
+from collections import Counter
+from collections.abc import Callable, Collection, Iterable, Mapping
 from pathlib import Path
 
 from dunechest.chest.origin import old_path
 from dunechest.chest.records import LibraryRecord
 from dunechest.jobs.restore.options import RestoreOptions
-from dunechest.jobs.restore.plan import ByHand, ReferencePlan, Repoint, RestoreStray
+from dunechest.jobs.restore.plan import ByHand, ReferencePlan, Repoint, RestoreFile, RestoreStray
 from dunechest.jobs.restore.planning.bag_tree import BagTree
 from dunechest.jobs.restore.planning.place import standard_moves
 from dunechest.library.formats.base import UnreadableError
@@ -16,6 +17,7 @@ from dunechest.library.kinds.schema import FoundReferences, Kind
 from dunechest.library.references.reading import READERS, base_of, counts
 from dunechest.library.references.resolve import Resolver, Target
 from dunechest.library.repoint.places import Moves, point
+from dunechest.library.still_named import OldPlace, StillNamed, old_names, pattern_of, still_named
 from dunechest.machine import written_paths
 from dunechest.names import from_wire
 
@@ -115,3 +117,31 @@ def _what_to_do(
         if why:
             return f"it was not archived: {why}. Bring that file yourself, or let the application look for it"
     return "what it names was not in the archive. Let the application look for it, or leave it out there"
+
+
+def name_old_place(
+    moves: Moves, references: ReferencePlan, at: Callable[[str], Path | None], files: Iterable[RestoreFile]
+) -> OldPlace:
+    """Return what will still name the old home or place when the references are updated.
+
+    Parameters
+    ----------
+    moves : Moves
+        Old and new places.
+    references : ReferencePlan
+        What will be updated, and so does not count.
+    at : callable
+        Where a file of the library can be read, by its old path.
+    files : iterable of RestoreFile
+        What comes back.
+    """
+    names = old_names(moves.old, moves.old_home, moves.new, moves.home)
+    if not names:
+        return OldPlace()
+    wanted = pattern_of(names, (moves.new, moves.home))
+    updated = Counter(
+        update.source for update in references.updates if wanted.search(update.old.encode("utf-8", "surrogateescape"))
+    )
+    found = still_named(((file.own, file.size) for file in files), at, wanted)
+    left = (StillNamed(one.path, one.count - updated[one.path]) for one in found)
+    return OldPlace(names, tuple(one for one in left if one.count > 0))

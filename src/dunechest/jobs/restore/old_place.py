@@ -1,0 +1,27 @@
+"""What of a restored library names its old place: a warning, never a change."""
+
+from __future__ import annotations
+
+from dunechest.findings import Finding
+from dunechest.library.still_named import OldPlace
+from dunechest.names import shown
+from dunechest.words import number
+
+CODE = "old-place"
+
+
+def old_place_findings(old: OldPlace, *, after: bool = False) -> list[Finding]:
+    """Say which files name an old place, those that do it most first; before a restore, or `after` it."""
+    if not old.files:
+        return []
+    most = sorted(old.files, key=lambda one: (-one.count, one.path))
+    some = ", ".join(f"{shown(one.path)} ({one.count:,})" for one in most[:4]) + (", ..." if len(most) > 4 else "")
+    verb = ("name" if len(most) > 1 else "names") if after else "will name"
+    return [
+        Finding(
+            CODE,
+            "warn",
+            f"{number(len(most), 'file')} still {verb} {' and '.join(map(shown, old.names))}: {some}.",
+            "They stay as they are. If a program needs these paths, change them by hand.",
+        )
+    ]

@@ -1,0 +1,186 @@
+"""Libraries of real programs: archived, rehearsed, restored under another home, accepted by the program, archived again."""
+
+from __future__ import annotations
+
+import os
+import shutil
+import subprocess
+import sys
+import threading
+import time
+from pathlib import Path
+
+import pytest
+
+import dunechest
+from tests.support.runs import Command
+
+pytestmark = pytest.mark.slow
+
+
+@pytest.fixture
+def home(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> Path:
+    home = tmp_path / "old" / "tern"
+    home.mkdir(parents=True)
+    monkeypatch.setenv("HOME", str(home))
+    monkeypatch.setenv("GIT_CONFIG_GLOBAL", os.devnull)
+    monkeypatch.setenv("GIT_CONFIG_NOSYSTEM", "1")
+    return home
+
+
+def git(folder: Path, *words: str) -> str:
+    settings = ("-c", "user.name=Tern", "-c", "user.email=tern@marram.example", "-c", "protocol.file.allow=always")
+    done = subprocess.run(["git", *settings, "-C", folder, *words], capture_output=True, text=True, check=True)
+    return done.stdout + done.stderr
+
+
+def elsewhere(tmp_path: Path, home: Path, monkeypatch: pytest.MonkeyPatch) -> Path:
+    """Leave the old home, for a new one of another name on a machine that knows nothing."""
+    shutil.move(home.parent, tmp_path / "gone")
+    new = tmp_path / "new" / "plover"
+    new.mkdir(parents=True)
+    monkeypatch.setenv("HOME", str(new))
+    monkeypatch.setenv("DUNECHEST_HOME", str(tmp_path / "new" / "state"))
+    return new
+
+
+def there_and_back(
+    what: Path, chest: dunechest.Chest, tmp_path: Path, home: Path, monkeypatch: pytest.MonkeyPatch
+) -> tuple[Path, dunechest.RestoreResult]:
+    """Archive, rehearse, and restore under another home."""
+    (account,) = dunechest.archive(what, chest)
+    assert account.well, account.left_out
+    assert all(drill.passed for drill in dunechest.drill(chest))
+    inner = what.relative_to(home)
+    new = elsewhere(tmp_path, home, monkeypatch)
+    result = dunechest.restore(chest.folder, account.bag, dunechest.RestoreOptions(into=str(new / inner)))
+    assert result.well, [line for line in result.proof.lines if not line.well]
+    return new / inner, result
+
+
+def test_repositories_with_worktree_submodule_and_stash(
+    tmp_path: Path, home: Path, chest: dunechest.Chest, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    projects = home / "Projects"
+    for name in ("shore", "lib"):
+        (projects / name).mkdir(parents=True)
+        git(projects / name, "init", "-q", "-b", "main")
+        (projects / name / "terns.txt").write_text(name)
+        git(projects / name, "add", ".")
+        git(projects / name, "commit", "-qm", name)
+    shore = projects / "shore"
+    git(shore, "submodule", "--quiet", "add", str(projects / "lib"), "lib")
+    git(shore, "commit", "-qm", "with lib")
+    (shore / "terns.txt").write_text("changed")
+    git(shore, "stash", "-q")
+    git(shore, "worktree", "add", "-q", "../beside", "-b", "side")
+    found = {library.library.kind.name for library in dunechest.find_libraries(home).libraries}
+    assert found == {"repository"}
+    place, result = there_and_back(projects, chest, tmp_path, home, monkeypatch)
+    assert git(place / "shore", "fsck", "--full", "--strict").strip() in (
+        "",
+        "notice: HEAD points to an unborn branch",
+    )
+    assert str(place / "beside") in git(place / "shore", "worktree", "list")
+    assert "stash@{0}" in git(place / "shore", "stash", "list")
+    assert git(place / "beside", "status", "--short") == ""
+    assert git(place / "shore", "submodule", "status").startswith(" ")
+    # The history of what was cloned from where is nobody's reference; it is named.
+    named = {one.path for one in result.old_place.files}
+    assert named == {path for path in named if "/logs/" in path or path.endswith(".gitmodules")}
+    assert str(place / "lib") in git(place / "shore", "config", "submodule.lib.url")
+    holding = {
+        str(path.relative_to(place))
+        for path in place.rglob("*")
+        if path.is_file() and str(home).encode() in path.read_bytes()
+    }
+    assert holding == named
+    (finding,) = [finding for finding in result.findings if finding.code == "old-place"]
+    assert finding.weight == "warn"
+
+
+def test_a_mailbox_that_changes_while_it_is_archived(tmp_path: Path, home: Path, chest: dunechest.Chest) -> None:
+    box = home / "Mail"
+    for name in ("cur", "new", "tmp"):
+        (box / name).mkdir(parents=True)
+    for number in range(400):
+        (box / "new" / f"{number:04}.marram").write_text(f"Subject: {number}\n\n" + "kree-ar\n" * 200)
+    moving = threading.Event()
+
+    def read_them() -> None:
+        for path in sorted((box / "new").iterdir()):
+            if moving.wait(0.001):
+                return
+            path.rename(box / "cur" / f"{path.name}:2,S")
+
+    reader = threading.Thread(target=read_them)
+    reader.start()
+    try:
+        dunechest.archive(box, chest)
+    finally:
+        moving.set()
+        reader.join()
+    # Whatever moved on meanwhile comes with the next archive, and nothing is lost from then on.
+    (account,) = dunechest.archive(box, chest)
+    assert account.well
+    assert dunechest.verify(chest).well
+    back = dunechest.restore(chest, account.bag, dunechest.RestoreOptions(into=str(tmp_path / "back")))
+    assert back.well
+    assert {p.name[:4] for p in (tmp_path / "back").rglob("*.marram*")} == {f"{n:04}" for n in range(400)}
+
+
+def test_a_python_environment_is_made_again_and_not_copied(
+    tmp_path: Path, home: Path, chest: dunechest.Chest, command: Command
+) -> None:
+    place = home / "Projects" / "env"
+    subprocess.run([sys.executable, "-m", "venv", "--without-pip", place], check=True)
+    library = dunechest.library_at(place)
+    assert library.kind.title == "Python environment"
+    (account,) = dunechest.archive(library, chest)
+    assert account.well
+    assert account.files_copied == 1  # pyvenv.cfg, which says of what version it is
+    assert "python -m venv" in library.kind.about
+
+
+def test_notes_with_pictures_outside_and_the_next_edition_there(
+    tmp_path: Path, home: Path, chest: dunechest.Chest, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    notes, desktop = home / "Documents" / "Notes", home / "Desktop"
+    notes.mkdir(parents=True)
+    desktop.mkdir()
+    (desktop / "tern 1.png").write_bytes(b"\x89PNG\r\n\x1a\n")
+    for number in range(8):
+        (notes / f"day {number}.md").write_text(
+            f"# Day {number}\n![a tern](<{desktop}/tern 1.png>) and [[day {number + 1}]]\nI wrote this in {home}.\n"
+        )
+    place, result = there_and_back(notes, chest, tmp_path, home, monkeypatch)
+    assert {one.path: one.count for one in result.old_place.files} == {f"day {n}.md": 1 for n in range(8)}
+    for path in place.glob("*.md"):
+        target = path.read_text().split("<")[1].split(">")[0]
+        assert (path.parent / target).read_bytes().startswith(b"\x89PNG")
+
+
+def test_a_database_under_a_live_writer_is_captured_whole(tmp_path: Path, home: Path, chest: dunechest.Chest) -> None:
+    place = home / ".local" / "share" / "app"
+    place.mkdir(parents=True)
+    program = (
+        "import sqlite3, sys, time\n"
+        "c = sqlite3.connect(sys.argv[1]); c.execute('PRAGMA journal_mode=WAL'); c.execute('CREATE TABLE a (n, m)')\n"
+        "print('ready', flush=True)\n"
+        "n = 0\n"
+        "while True:\n"
+        "    n += 1\n"
+        "    with c: c.execute('INSERT INTO a VALUES (?, ?)', (n, n)); c.execute('UPDATE a SET m = ? WHERE n = 1', (n,))\n"
+        "    time.sleep(0.001)\n"
+    )
+    with subprocess.Popen([sys.executable, "-c", program, place / "app.db"], stdout=subprocess.PIPE) as writer:
+        assert writer.stdout is not None
+        writer.stdout.readline()
+        time.sleep(0.2)
+        with pytest.raises(dunechest.RefusedError, match="in use"):
+            dunechest.archive(place, chest)
+        writer.kill()
+    (account,) = dunechest.archive(place, chest)
+    assert account.well
+    back = dunechest.restore(chest, account.bag, dunechest.RestoreOptions(into=str(tmp_path / "back")))
+    assert back.well
