@@ -207,6 +207,16 @@ class Ledger:
         )
         return bool(self._all(query))
 
+    def restored_from(self, chest: str, place: str) -> str:
+        """Return the bag of a chest that was last restored to a place; empty if none was."""
+        query = (
+            sa.select(restores.c.bag)
+            .where(restores.c.chest == chest, restores.c.place == place)
+            .order_by(restores.c.when.desc(), restores.c.number.desc())
+            .limit(1)
+        )
+        return next((r.bag for r in self._all(query)), "")
+
     def _all(self, query: sa.Select[Any]) -> list[Any]:
         with self._engine.connect() as connection:
             return list(connection.execute(query))

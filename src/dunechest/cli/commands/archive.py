@@ -26,6 +26,12 @@ if TYPE_CHECKING:
     help="The chest: its label, id, folder or drive. One only.",
 )
 @click.option("--name", metavar="N", help="Another name for the library in the chest.")
+@click.option(
+    "--continue",
+    "continues",
+    metavar="N",
+    help="This is the library N of the chest, from another computer or place: it gets the next edition.",
+)
 @click.option("--part", "parts", multiple=True, metavar="P", help="Only this part (an album, a title); repeatable.")
 @click.option(
     "--leave-rebuildable/--take-rebuildable",
@@ -107,7 +113,7 @@ def _options(asked: dict[str, Any]) -> ArchiveOptions:
         strays=not asked["leave_strays"],
         hollow=asked["take_hollow"],
     )
-    return ArchiveOptions(asked["name"], choice, asked["reread"], asked["despite"])
+    return ArchiveOptions(asked["name"], choice, asked["reread"], asked["despite"], asked["continues"])
 
 
 def _unchanged(

@@ -17,6 +17,7 @@ STOP_CODES = frozenset(
         "read-only",
         "mass-change",
         "name-taken",
+        "perhaps-same",
         "chest-inside",
         "inside-chest",
         "no-room",
@@ -41,23 +42,30 @@ class ArchiveOptions:
         Distrust sizes and times: read every file, and compare its bytes with those archived.
     ignore : tuple of str
         Codes of *stop* findings to overrule, as far as they yield.
+    continues : str, optional
+        Name of the bag in the chest that the single library is, from another computer or place.
 
     Raises
     ------
     UsageError
-        If `name` cannot be a bag's name, or a code is not one of `STOP_CODES`: a mistyped one must not look as if it
-        had been heeded.
+        If `name` cannot be a bag's name, `name` and `continues` are both given, or a code is not one of `STOP_CODES`: a
+        mistyped one must not look as if it had been heeded.
     """
 
     name: str | None = None
     choice: Choice = EVERYTHING
     read_all: bool = False
     ignore: tuple[str, ...] = ()
+    continues: str | None = None
 
     def __post_init__(self) -> None:
         object.__setattr__(self, "ignore", (self.ignore,) if isinstance(self.ignore, str) else tuple(self.ignore))
         if self.name is not None and not is_slug(self.name):
             raise UsageError(f"{shown(self.name)!r} cannot be a bag's name: use small letters, digits and hyphens.")
+        if self.name is not None and self.continues is not None:
+            raise UsageError(
+                "--name and --continue exclude each other: a new name, or a library the chest has already."
+            )
         for code in self.ignore:
             if code not in STOP_CODES:
                 known = ", ".join(sorted(STOP_CODES))

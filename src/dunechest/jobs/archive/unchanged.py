@@ -32,7 +32,7 @@ def unchanged(library: Library, chest: Chest, options: ArchiveOptions) -> Archiv
     """
     begun = time.monotonic()
     name, choice = options.name, options.choice
-    if choice.parts or options.read_all:
+    if choice.parts or options.read_all or options.continues is not None:
         return None
     own = [
         (entry.library.archived, entry.name, entry.library)

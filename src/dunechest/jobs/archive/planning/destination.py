@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Iterator, Mapping
+from collections.abc import Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass
 
 from dunechest.chest import editions
@@ -13,9 +13,11 @@ from dunechest.chest.origin import came_from
 from dunechest.chest.stored_names import StoredNames
 from dunechest.errors import DuneChestError
 from dunechest.findings import Finding
+from dunechest.jobs.archive.options import ArchiveOptions
 from dunechest.jobs.archive.plan import Difference, PlannedDatabase, PlannedFile
 from dunechest.jobs.archive.planning.difference import difference
 from dunechest.jobs.archive.planning.room import Recorded
+from dunechest.jobs.archive.planning.same_library import Likeness, goes_on, likenesses, named, perhaps
 from dunechest.jobs.study.selection import Selection
 from dunechest.library.library import Library
 from dunechest.names import quoted, shown, slug
@@ -75,7 +77,7 @@ def destination(
     selection: Selection,
     library: Library,
     chest: Chest,
-    name: str | None,
+    options: ArchiveOptions,
     taken: Mapping[str, Library],
     stored: Stored,
 ) -> Destination:
@@ -83,12 +85,10 @@ def destination(
 
     Parameters
     ----------
-    selection, library
-        What is to be archived, and of what.
-    chest : Chest
-        Where to.
-    name : str or None
-        The name that was asked for.
+    selection, library, chest
+        What is to be archived, of what, and where to.
+    options : ArchiveOptions
+        The name that was asked for, or the bag that it is.
     taken : mapping
         Names that libraries of the same run get.
     stored : Stored
@@ -102,6 +102,14 @@ def destination(
         for e in entries.values()
         if e.library is not None and came_from(e.library, library.path) and e.library.partial == partial
     ]
+    name = options.name
+    if options.continues is not None:
+        own = [named(options.continues, entries, partial)]
+    elif not own and name is None and (alike := likenesses(library, chest, entries.values(), stored.files, partial)):
+        told = (*told, _of_the_likeness(alike, stored, library, entries))
+        if told[-1].weight == "stop":
+            return Destination(alike[0].entry.name, "barred", told, ())
+        own = [alike[0].entry]
     earlier = tuple(size for item in own for size in _sizes(item))
     if name is not None:
         own = [e for e in own if e.name == name]
@@ -125,6 +133,16 @@ def destination(
         f"another library ({shown(entry.library.name)})" if entry.library else "something Dune Chest did not make"
     )
     return Destination(bag, "barred", (*told, _taken(bag, holder, entries)), earlier)
+
+
+def _of_the_likeness(
+    alike: Sequence[Likeness], stored: Stored, library: Library, entries: Mapping[str, BagEntry]
+) -> Finding:
+    """Say that a library from elsewhere goes on in its bag, or ask if it does."""
+    if alike[0].certain and sum(one.certain for one in alike) == 1:
+        return goes_on(alike[0], len(stored.files))
+    usual = slug(library.name)
+    return perhaps(alike, len(stored.files), _free_name(usual, entries) if usual in entries else usual)
 
 
 def _known(own: Iterable[BagEntry], selection: Selection, stored: Stored) -> tuple[str, Difference] | None:
@@ -213,5 +231,6 @@ def _taken(bag: str, holder: str, entries: Mapping[str, object]) -> Finding:
         "name-taken",
         "stop",
         f"The name {shown(bag)} is already taken by {holder} in this chest.",
-        f"Give this library another name with --name, for example: --name {_free_name(bag, entries)}",
+        f"Give this library another name with --name, for example: --name {_free_name(bag, entries)}. If it is that library, "
+        f"from another place: --continue {bag}",
     )

@@ -67,8 +67,8 @@ def plan_archive(
     if isinstance(libraries, Library | Contents | str | os.PathLike):
         libraries = (libraries,)
     studied = [library if isinstance(library, Contents) else study(get_library(library)) for library in libraries]
-    if options.name is not None and len(studied) != 1:
-        raise UsageError("--name gives one library another name; archive the others by themselves.")
+    if (options.name is not None or options.continues is not None) and len(studied) != 1:
+        raise UsageError("--name and --continue are about one library; archive the others by themselves.")
     drive = examine(chest)
     plans: list[ArchivePlan] = []
     taken: dict[str, Library] = {}
@@ -94,7 +94,7 @@ def _plan_one(
     selection = select(contents, options.choice)
     fitting, too_large = _fitting(selection, place)
     stored = _stored(contents, selection, fitting, place.limits)
-    found = destination(selection, library, chest, options.name, taken, stored)
+    found = destination(selection, library, chest, options, taken, stored)
     state, previous = found.state, found.previous
     files, databases = stored.files, stored.databases
     if previous is not None:
