@@ -153,7 +153,8 @@ def two_burrows(tmp_path: Path, own_machine: Path, chest: dunechest.Chest) -> tu
     for one in (first, second):
         refer(one, outside)
         dunechest.archive([one], chest)
-        shutil.rmtree(one)
+    shutil.rmtree(first)
+    shutil.rmtree(second)
     outside.unlink()
     return chest, outside
 
