@@ -113,6 +113,7 @@ if TYPE_CHECKING:
     from dunechest.jobs.undo.result import UndoResult
     from dunechest.jobs.verify import verify
     from dunechest.jobs.verify.result import BagCheck, FileState, VerifyResult
+    from dunechest.jobs.watch import Watched, watch
     from dunechest.ledger.deeds import (
         Aside,
         Deed,
@@ -248,6 +249,7 @@ _MODULES = {
     "jobs.undo.result": ("UndoResult",),
     "jobs.verify": ("verify",),
     "jobs.verify.result": ("BagCheck", "FileState", "VerifyResult"),
+    "jobs.watch": ("Watched", "watch"),
     "ledger.deeds": (
         "Aside",
         "Deed",
@@ -433,6 +435,7 @@ __all__ = [
     "VerifyResult",
     "Walk",
     "WasEmpty",
+    "Watched",
     "Working",
     "archive",
     "carry_out",
@@ -471,6 +474,7 @@ __all__ = [
     "show_chest",
     "undo",
     "verify",
+    "watch",
 ]
 
 

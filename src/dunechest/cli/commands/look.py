@@ -2,16 +2,24 @@
 
 from __future__ import annotations
 
+from typing import TYPE_CHECKING
+
 import click
 
 from dunechest.cli.output import Out, common
+
+if TYPE_CHECKING:
+    from dunechest.library.library import Library
 
 
 @click.command("look")
 @click.argument("library", metavar="LIBRARY")
 @click.option("--for", "chest", metavar="CHEST", help="Also look at the drive of this chest.")
+@click.option(
+    "--watch", is_flag=True, help="Go on looking until every placeholder is filled and the application is closed."
+)
 @common
-def command(out: Out, library: str, chest: str | None) -> int:
+def command(out: Out, library: str, chest: str | None, watch: bool) -> int:
     """Look at one library before a byte moves.
 
     It shows what is in it by role, its parts, what it refers to inside and outside,
@@ -23,12 +31,18 @@ def command(out: Out, library: str, chest: str | None) -> int:
     with --for a few empty files and a few megabytes are written to a folder of
     their own in the chest, and removed at once. The status is 3 if a finding would
     stop `dunechest archive`.
+
+    With --watch it shows, while an application brings originals here or gathers
+    media: placeholders left, size, rate and time left. It says when nothing has
+    moved for a while, and ends when the library is whole and closed.
     """
     from dunechest.cli.views import look as look_view
     from dunechest.findings import stops
     from dunechest.jobs.look import look
     from dunechest.jobs.named import resolve_chest, resolve_library
 
+    if watch:
+        return _watch(out, resolve_library(library), chest)
     target = resolve_chest(chest) if chest is not None else None
     result = look(resolve_library(library), chest=target)
     if out.json:
@@ -36,3 +50,16 @@ def command(out: Out, library: str, chest: str | None) -> int:
     elif out.shows:
         look_view.show(out, result)
     return 3 if stops(result.findings) else 0
+
+
+def _watch(out: Out, library: Library, chest: str | None) -> int:
+    from dunechest.cli.views import watch as watch_view
+    from dunechest.errors import UsageError
+    from dunechest.jobs.watch import watch
+
+    if chest is not None:
+        raise UsageError("--watch looks at the library alone; leave --for away.")
+    last = watch_view.follow(out, library.name, watch(library))
+    if out.json:
+        out.document(watch_view.document(library.name, last))
+    return 0

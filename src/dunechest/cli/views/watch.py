@@ -1,0 +1,68 @@
+"""How a library that is watched is shown: one line that changes on a terminal, a line for each change elsewhere."""
+
+from __future__ import annotations
+
+import time
+from collections import deque
+from collections.abc import Iterator
+from typing import Any
+
+from rich.live import Live
+from rich.text import Text
+
+from dunechest.cli.output import Out
+from dunechest.jobs.watch import Watched
+from dunechest.names import shown
+from dunechest.words import duration, number, size
+
+#: Seconds without a change after which that is said.
+_STILL = 120.0
+#: Seconds between two lines where the output is no terminal.
+_BETWEEN = 10.0
+
+
+def document(name: str, last: Watched) -> dict[str, Any]:
+    """Return the JSON document of the last look."""
+    return {"library": shown(name), **last.to_dict()}
+
+
+def line(watched: Watched) -> str:
+    """Return one look in words."""
+    pieces = [f"{number(watched.files, 'file')}, {size(watched.bytes)} here"]
+    if watched.hollow:
+        pieces.append(f"{number(watched.hollow, 'placeholder')} left, {size(watched.hollow_bytes)}")
+    if abs(watched.rate) >= 1000:
+        pieces.append(f"{'+' if watched.rate > 0 else '-'}{size(int(abs(watched.rate)))} a second")
+    if watched.left is not None:
+        pieces.append(f"about {duration(watched.left)} left")
+    if watched.open_by:
+        pieces.append(f"open in {', '.join(map(shown, watched.open_by))}")
+    if watched.still >= _STILL:
+        pieces.append(f"nothing has moved for {duration(watched.still)}")
+    return "; ".join(pieces)
+
+
+def follow(out: Out, name: str, looks: Iterator[Watched]) -> Watched:
+    """Show each look until the last one, which is returned."""
+    if out.json or out.quiet:
+        return deque(looks, maxlen=1)[-1]
+    console = out.console
+    last = next(looks)
+    if console.is_terminal:
+        with Live(Text(line(last)), console=console, refresh_per_second=4, transient=True) as live:
+            for last in looks:
+                live.update(Text(line(last)))
+    else:
+        said, when = line(last), time.monotonic()
+        console.print(said, soft_wrap=True)
+        for last in looks:
+            text = line(last)
+            if text != said and time.monotonic() - when >= _BETWEEN:
+                console.print(text, soft_wrap=True)
+                said, when = text, time.monotonic()
+    console.print(
+        f"{shown(name)} is whole and closed: {number(last.files, 'file')}, {size(last.bytes)}. It can be archived now.",
+        style="green",
+        soft_wrap=True,
+    )
+    return last

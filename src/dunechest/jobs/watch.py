@@ -1,0 +1,133 @@
+"""Watch a library while its application brings files here or gathers them, until it is whole and closed."""
+
+from __future__ import annotations
+
+import os
+import time
+from collections import deque
+from collections.abc import Callable, Iterator
+from dataclasses import dataclass
+from pathlib import Path
+from typing import ClassVar
+
+from dunechest.jobs.named import AnyLibrary, get_library
+from dunechest.jobs.study.contents import list_library
+from dunechest.library.in_use import in_use
+from dunechest.library.library import Library
+from dunechest.machine.folders import own_home
+from dunechest.values import Value
+
+#: Seconds of which the rate is the average.
+_AVERAGE = 60.0
+#: So many looks in a row must show the same before it counts as finished.
+_SETTLED = 3
+#: Of the time no more than this share goes into looking: a large library is walked less often.
+_SHARE = 0.2
+
+
+@dataclass(frozen=True, slots=True, repr=False)
+class Watched(Value):
+    """A library at one moment.
+
+    Attributes
+    ----------
+    files, bytes : int
+        Files that are here, and their bytes.
+    hollow, hollow_bytes : int
+        Files of which only the placeholder is here, and the bytes that are still to come.
+    open_by : tuple of str
+        Names of the processes that have it open.
+    rate : float
+        Bytes a second that came in the last minute; negative if they went.
+    left : float or None
+        Seconds until the last placeholder is brought here, at that rate; None if that cannot be told.
+    still : float
+        Seconds since anything changed.
+    whole : bool
+        Whether nothing is a placeholder, nobody has it open, and nothing has changed for some looks.
+    """
+
+    _shown: ClassVar[tuple[str, ...]] = ("files", "bytes", "hollow", "still", "whole")
+
+    files: int
+    bytes: int
+    hollow: int
+    hollow_bytes: int
+    open_by: tuple[str, ...]
+    rate: float
+    left: float | None
+    still: float
+    whole: bool
+
+
+def watch(
+    library: AnyLibrary,
+    *,
+    every: float = 2.0,
+    wait: Callable[[float], None] = time.sleep,
+    now: Callable[[], float] = time.monotonic,
+) -> Iterator[Watched]:
+    """Look at a library again and again, until it is whole and its application is closed. Nothing is opened or changed.
+
+    Parameters
+    ----------
+    library : Library, path or name
+        What to watch.
+    every : float
+        Seconds between two looks; more for a library so large that a look itself takes long.
+    wait, now : callable
+        Wait for some seconds, and tell the seconds that went by.
+
+    Yields
+    ------
+    Watched
+        Each look; the last one is `whole`.
+
+    Raises
+    ------
+    CutOffError
+        If its folder can no longer be listed.
+
+    Examples
+    --------
+    >>> import pathlib, tempfile
+    >>> place = pathlib.Path(tempfile.mkdtemp())
+    >>> _ = (place / "notes.txt").write_text("spring tide at noon")
+    >>> [look.whole for look in watch(place, wait=lambda seconds: None)]
+    [False, False, True]
+    """
+    known = get_library(library)
+    home = Path(os.path.realpath(own_home()))
+    seen: deque[tuple[float, int]] = deque()
+    before: tuple[object, ...] | None = None
+    changed = now()
+    alike = 0
+    while True:
+        begun = now()
+        state, (files, size, hollow, hollow_bytes), users = _look(known, home)
+        alike = alike + 1 if state == before else 1
+        if state != before:
+            before, changed = state, begun
+        seen.append((begun, size))
+        while len(seen) > 2 and begun - seen[0][0] > _AVERAGE:
+            seen.popleft()
+        took = seen[-1][0] - seen[0][0]
+        rate = (seen[-1][1] - seen[0][1]) / took if took > 0 else 0.0
+        left = hollow_bytes / rate if hollow and rate > 0 else None
+        whole = not hollow and not users and alike >= _SETTLED
+        yield Watched(files, size, hollow, hollow_bytes, users, rate, left, begun - changed, whole)
+        if whole:
+            return
+        wait(max(every, (now() - begun) * (1 / _SHARE - 1)))
+
+
+def _look(library: Library, home: Path) -> tuple[tuple[object, ...], tuple[int, int, int, int], tuple[str, ...]]:
+    """Return what must stay the same, numbers of files and bytes here and to come, and who has it open."""
+    listing = list_library(library)
+    here = [file for file in listing.files if not file.hollow]
+    hollow = [file for file in listing.files if file.hollow]
+    numbers = (len(here), sum(f.size for f in here), len(hollow), sum(f.size for f in hollow))
+    newest = max((file.mtime_ns for file in listing.files), default=0)
+    users = in_use(library.path, library.kind, [file.path for file in here], home)
+    names = tuple(sorted({use.process for use in users}))
+    return (*numbers, newest, names), numbers, names
