@@ -52,6 +52,15 @@ class FrozenDict(dict[_K, _V]):
         return type(self), (dict(self),)
 
 
+def frozen(value: Any) -> Any:
+    """Return JSON values that do not change any more: lists as tuples, objects as `FrozenDict`."""
+    if isinstance(value, dict):
+        return FrozenDict({key: frozen(inner) for key, inner in value.items()})
+    if isinstance(value, list | tuple):
+        return tuple(frozen(inner) for inner in value)
+    return value
+
+
 def plain(value: Any) -> Any:
     """Return a value as JSON values; what is none of these becomes its text."""
     if value is None or isinstance(value, bool | int | float | str):

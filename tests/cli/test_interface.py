@@ -254,7 +254,11 @@ def test_an_own_kind_is_used(tmp_path: Path, command: Command) -> None:
     assert command("kinds", "show", "knots").status == 0
     assert command("kinds", "show", "no-such").status == 2
     (place / "bad.toml").write_text("format = 1\n")
-    assert command("find", tmp_path / "deep").status == 2
+    again = command("find", tmp_path / "deep", "--json").json
+    assert [found["kind"] for found in again["libraries"]] == ["knots"]
+    (mistake,) = again["broken_kinds"]
+    assert "bad.toml, line 1: the key 'title' is missing" in mistake
+    assert "was passed over" in command("find", tmp_path / "deep").out
 
 
 def test_shipped_kinds_are_package_data() -> None:

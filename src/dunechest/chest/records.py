@@ -30,6 +30,7 @@ from dunechest import clock
 from dunechest.errors import ChestUnusableError
 from dunechest.names import RawName, shown
 from dunechest.transfer import safe
+from dunechest.values import frozen
 
 FORMAT = 1
 
@@ -218,6 +219,10 @@ class LibraryRecord(msgspec.Struct, frozen=True):
     fingerprint: str = ""
     chosen: bool | None = None
     modes: bool = True
+    kind_file: dict[str, Any] = {}
+
+    def __post_init__(self) -> None:
+        msgspec.structs.force_setattr(self, "kind_file", frozen(self.kind_file))
 
 
 class FileRecord(msgspec.Struct, frozen=True, gc=False, omit_defaults=True):

@@ -8,7 +8,7 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import TYPE_CHECKING, Any, ClassVar
 
-from dunechest.errors import UsageError
+from dunechest.errors import KindFileError, UsageError
 from dunechest.ledger import events
 from dunechest.ledger.folder import state_folder
 from dunechest.library.kinds.load import kind_named, load_kinds
@@ -49,13 +49,15 @@ class FoundLibrary(Value):
 class FindResult(Value):
     """What `find_libraries` found, where it searched, and folders it could not list.
 
-    `unknown` are folders that no kind fits and that look like something to keep, the largest first.
+    `unknown` are folders that no kind fits and that look like something to keep, the largest first; `broken_kinds` says
+    what is wrong with kind files of one's own, which were passed over.
     """
 
     libraries: tuple[FoundLibrary, ...]
     searched: tuple[Path, ...]
     unreadable: tuple[str, ...]
     unknown: tuple[UnknownFolder, ...] = ()
+    broken_kinds: tuple[str, ...] = ()
 
     def to_frame(self) -> pd.DataFrame:
         """Return one row a library: name, kind, place, files, bytes, changed, where."""
@@ -101,8 +103,7 @@ def find_libraries(
     Returns
     -------
     FindResult
-        Sorted by name. The names are noted in the ledger, so that other commands
-        take them.
+        Sorted by name. The names are noted in the ledger, so that other commands take them.
 
     Raises
     ------
@@ -116,7 +117,8 @@ def find_libraries(
     ()
     """
     places = (places,) if isinstance(places, str | os.PathLike) else tuple(places)
-    kinds = load_kinds(state_folder())
+    broken: list[KindFileError] = []
+    kinds = load_kinds(state_folder(), broken)
     chosen = [kind_named(kinds, kind)] if kind is not None else list(kinds.values())
     whose = home or own_home()
     found: dict[str, Recognised] = {}
@@ -126,15 +128,15 @@ def find_libraries(
         found = _at_usual_places(chosen, whose)
         roots, around = _everywhere(whose)
     searched = [search(root, chosen, around=around - {str(root)}, whole=bool(places)) for root in roots]
-    for one in searched:
-        found = {os.path.realpath(here.path): here for here in one.libraries} | found
-    libraries = _measured(list(found.values()), whose, progress)
+    recognised = {os.path.realpath(here.path): here for one in searched for here in reversed(one.libraries)} | found
+    libraries = _measured(list(recognised.values()), whose, progress)
     _note(libraries)
     return FindResult(
         libraries,
         tuple(roots),
         tuple(sorted(path for one in searched for path in one.unreadable)),
         _largest_first(unknown for one in searched for unknown in one.unknown) if kind is None else (),
+        tuple(error.message for error in broken),
     )
 
 

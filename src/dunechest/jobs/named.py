@@ -15,7 +15,7 @@ from dunechest.jobs.here import machine_name
 from dunechest.jobs.known_chests import list_chests, note_chest
 from dunechest.ledger.folder import state_folder
 from dunechest.library.kinds.schema import PLAIN_KIND, Kind
-from dunechest.library.library import Library
+from dunechest.library.library import SAID, Library
 from dunechest.library.recognise import recognise
 from dunechest.names import AnyPath, quoted, shown, slug
 
@@ -110,33 +110,50 @@ def refuse_if_damaged(entry: BagEntry) -> None:
         )
 
 
-def library_at(path: str | os.PathLike[str], *, kinds: Mapping[str, Kind] | None = None) -> Library:
+def library_at(
+    path: str | os.PathLike[str], *, kinds: Mapping[str, Kind] | None = None, kind: str | None = None
+) -> Library:
     """Return the library at a path: of the kind it shows the signs of, else of the plain kind.
+
+    Parameters
+    ----------
+    path : path
+        The folder or file.
+    kinds : mapping, optional
+        Kinds by name; those that this machine knows by default.
+    kind : str, optional
+        The kind that a person says it is, whatever its signs.
 
     Raises
     ------
     UsageError
-        If nothing is there, or something that is neither a folder nor a file.
+        If nothing is there, or something that is neither a folder nor a file, or the kind is not known.
     """
     place = Path(os.path.realpath(path))
     if kinds is None:
         # Read here: a job on a chest alone needs no kinds, and pays for none.
         from dunechest.library.kinds.load import load_kinds
 
-        kinds = load_kinds(state_folder())
+        kinds = load_kinds(state_folder(), [])
     name = slug(Path(os.path.abspath(path)).name)
-    if place.is_dir():
+    if kind is not None:
+        from dunechest.library.kinds.load import kind_named
+
+        chosen = kind_named(kinds, kind)
+        if place.is_dir() or place.is_file():
+            return Library(name, chosen, place, "folder" if place.is_dir() else "file", SAID)
+    elif place.is_dir():
         here = recognise(place, kinds.values())
         if here is not None:
             return Library(name, here.kind, place, "folder", here.evidence)
         return Library(name, PLAIN_KIND, place, "folder", ("its path alone",))
-    if place.is_file():
+    elif place.is_file():
         return Library(name, PLAIN_KIND, place, "file", ("its path alone",))
     raise UsageError(f"There is no folder or file {shown(os.fspath(path))}.")
 
 
-def resolve_library(text: str) -> Library:
-    """Return the library that a person named: by a path, or by a name that `find` showed.
+def resolve_library(text: str, *, kind: str | None = None) -> Library:
+    """Return the library that a person named: by a path, or by a name that `find` showed; of a kind, if they say so.
 
     Raises
     ------
@@ -144,14 +161,14 @@ def resolve_library(text: str) -> Library:
         If it is neither, or the name belongs to several.
     """
     if os.path.lexists(text):
-        return library_at(text)
+        return library_at(text, kind=kind)
 
     from dunechest.ledger.ledger import open_ledger
 
     with open_ledger() as ledger:
         places = [place for place in ledger.places_of(text) if place.exists()]
     if len(places) == 1:
-        library = library_at(places[0])
+        library = library_at(places[0], kind=kind)
         return Library(text, library.kind, library.path, library.shape, library.evidence)
     if not places:
         raise UsageError(

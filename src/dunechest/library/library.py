@@ -8,6 +8,9 @@ from typing import Any, Literal
 
 from dunechest.library.kinds.schema import Kind
 
+#: The evidence of a library of which a person said what kind it is.
+SAID = ("as you say",)
+
 
 @dataclass(frozen=True, slots=True, repr=False)
 class Library:

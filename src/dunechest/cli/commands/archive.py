@@ -32,6 +32,7 @@ if TYPE_CHECKING:
     metavar="N",
     help="This is the library N of the chest, from another computer or place: it gets the next edition.",
 )
+@click.option("--kind", metavar="K", help="Take it for a library of this kind; see `dunechest kinds list`.")
 @click.option("--part", "parts", multiple=True, metavar="P", help="Only this part (an album, a title); repeatable.")
 @click.option(
     "--leave-rebuildable/--take-rebuildable",
@@ -84,7 +85,7 @@ def command(out: Out, libraries: tuple[str, ...], chests: tuple[str, ...], **ask
     options = _options(asked)
     target = resolve_chest(chests[0])
     say_recovered(out, target)
-    known = [resolve_library(text) for text in libraries]
+    known = [resolve_library(text, kind=asked["kind"]) for text in libraries]
     results: list[ArchiveResult] = []
     if not asked["plan_only"]:
         results, known = _unchanged(out, known, target, options)

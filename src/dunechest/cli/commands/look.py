@@ -14,12 +14,13 @@ if TYPE_CHECKING:
 
 @click.command("look")
 @click.argument("library", metavar="LIBRARY")
+@click.option("--kind", metavar="K", help="Take it for a library of this kind; see `dunechest kinds list`.")
 @click.option("--for", "chest", metavar="CHEST", help="Also look at the drive of this chest.")
 @click.option(
     "--watch", is_flag=True, help="Go on looking until every placeholder is filled and the application is closed."
 )
 @common
-def command(out: Out, library: str, chest: str | None, watch: bool) -> int:
+def command(out: Out, library: str, chest: str | None, kind: str | None, watch: bool) -> int:
     """Look at one library before a byte moves.
 
     It shows what is in it by role, its parts, what it refers to inside and outside,
@@ -42,9 +43,9 @@ def command(out: Out, library: str, chest: str | None, watch: bool) -> int:
     from dunechest.jobs.named import resolve_chest, resolve_library
 
     if watch:
-        return _watch(out, resolve_library(library), chest)
+        return _watch(out, resolve_library(library, kind=kind), chest)
     target = resolve_chest(chest) if chest is not None else None
-    result = look(resolve_library(library), chest=target)
+    result = look(resolve_library(library, kind=kind), chest=target)
     if out.json:
         out.document(look_view.document(result))
     elif out.shows:

@@ -28,6 +28,7 @@ def document(result: FindResult) -> dict[str, Any]:
         ],
         "searched": [str(path) for path in result.searched],
         "unreadable": list(result.unreadable),
+        "broken_kinds": list(result.broken_kinds),
         "unknown": [
             {"place": str(one.path), "files": one.files, "bytes": one.bytes, "evidence": list(one.evidence)}
             for one in result.unknown
@@ -60,6 +61,10 @@ def show(out: Out, result: FindResult, *, named: bool) -> None:
         console.print(f"No library of a known kind was found in {where}.", soft_wrap=True)
         console.print("Any folder or file can be archived by its path all the same.", soft_wrap=True)
     _show_unknown(out, result)
+    for mistakes in result.broken_kinds:
+        console.print("A kind file of yours has a mistake, and was passed over:", style="yellow")
+        for text in mistakes.split("\n"):
+            console.print(f"  {shown(text)}", soft_wrap=True)
     if not named:
         console.print("To search only some folder or drive: dunechest find PLACE", style="dim", soft_wrap=True)
     if result.unreadable:

@@ -50,13 +50,15 @@ def parse_kind(text: str, where: str) -> Kind:
     return kind
 
 
-def load_kinds(own: Path | None = None) -> Mapping[str, Kind]:
+def load_kinds(own: Path | None = None, broken: list[KindFileError] | None = None) -> Mapping[str, Kind]:
     """Load the shipped kinds and a person's own.
 
     Parameters
     ----------
     own : Path, optional
         The state folder; kind files lie in ``kinds/`` below it.
+    broken : list, optional
+        Takes up the mistakes; a person's own file that has one is then passed over.
 
     Returns
     -------
@@ -66,7 +68,7 @@ def load_kinds(own: Path | None = None) -> Mapping[str, Kind]:
     Raises
     ------
     KindFileError
-        If one of the files has a mistake.
+        If one of the files has a mistake, and nothing takes it up.
     """
     kinds: dict[str, Kind] = {}
     for item in sorted(resources.files("dunechest.library.kinds.shipped").iterdir(), key=lambda i: i.name):
@@ -75,7 +77,13 @@ def load_kinds(own: Path | None = None) -> Mapping[str, Kind]:
             kinds[kind.name] = kind
     if own is not None:
         for path in sorted((own / "kinds").glob("*.toml")):
-            kind = read_kind(path)
+            try:
+                kind = read_kind(path)
+            except KindFileError as error:
+                if broken is None:
+                    raise
+                broken.append(error)
+                continue
             kinds[kind.name] = kind
     return kinds
 

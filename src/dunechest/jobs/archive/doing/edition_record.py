@@ -26,6 +26,7 @@ from dunechest.jobs.archive.doing.run import Run
 from dunechest.jobs.archive.fingerprint import fingerprint
 from dunechest.jobs.archive.plan import ArchivePlan
 from dunechest.library.in_use import points_here
+from dunechest.library.kinds.carried import carried
 from dunechest.machine.drives import holds_modes
 from dunechest.machine.folders import own_home, place_of
 from dunechest.names import to_wire
@@ -73,6 +74,7 @@ def record_of_edition(run: Run) -> LibraryRecord:
         fingerprint=("" if run.left_faults or run.silent else _fingerprint(plan)),
         chosen=points_here(plan.library.kind, plan.library.path, own_home()),
         modes=holds_modes(plan.library.path),
+        kind_file=carried(plan.library.kind),
         mass_change=any(finding.code == "mass-change" for finding in plan.findings),
     )
 

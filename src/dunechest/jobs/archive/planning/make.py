@@ -14,6 +14,7 @@ from dunechest.findings import Finding, weightiest_first
 from dunechest.jobs.archive.options import USUAL, ArchiveOptions
 from dunechest.jobs.archive.plan import ArchivePlan, PlannedDatabase, PlannedFile
 from dunechest.jobs.archive.planning.destination import Stored, destination
+from dunechest.jobs.archive.planning.kinds import kind_changed, kind_findings, with_former_kind
 from dunechest.jobs.archive.planning.mass_change import mass_change
 from dunechest.jobs.archive.planning.room import already_there, need_of
 from dunechest.jobs.named import AnyLibrary, get_chest, get_library
@@ -66,7 +67,10 @@ def plan_archive(
     chest = get_chest(chest)
     if isinstance(libraries, Library | Contents | str | os.PathLike):
         libraries = (libraries,)
-    studied = [library if isinstance(library, Contents) else study(get_library(library)) for library in libraries]
+    studied = [
+        library if isinstance(library, Contents) else study(with_former_kind(get_library(library), chest))
+        for library in libraries
+    ]
     if (options.name is not None or options.continues is not None) and len(studied) != 1:
         raise UsageError("--name and --continue are about one library; archive the others by themselves.")
     drive = examine(chest)
@@ -98,12 +102,13 @@ def _plan_one(
     state, previous = found.state, found.previous
     files, databases = stored.files, stored.databases
     if previous is not None:
-        if options.read_all and state == "unchanged":
+        if state == "unchanged" and (options.read_all or kind_changed(library.kind, previous.record)):
             state = "next"
         files, databases = previous.to_read, previous.to_capture
     need = need_of(files, databases, selection.listing, place, stored.recorded, previous)
     need = max(0, need - already_there(chest, found.bag))
     findings = [*library_findings(contents, selection), *_places(library, chest), *found.findings]
+    findings += kind_findings(library, previous.record if previous is not None else None)
     if previous is not None and state == "next":
         findings += mass_change(previous, library, selection)
     findings += drive_findings(library, chest, drive)

@@ -47,6 +47,7 @@ from dunechest.jobs.restore.planning.source import Source, source_of
 from dunechest.jobs.restore.planning.trust import made_here, place_findings
 from dunechest.jobs.study.room import Room, nearest
 from dunechest.ledger.folder import state_folder
+from dunechest.library.kinds.carried import kind_from
 from dunechest.library.kinds.load import load_kinds
 from dunechest.library.kinds.schema import PLAIN_KIND, Kind
 from dunechest.library.parts import Part, parts_named
@@ -151,7 +152,7 @@ def _plan(
 ) -> RestorePlan:
     source = source_of(entry, options)
     record = source.record
-    kind = load_kinds(state_folder()).get(record.kind, PLAIN_KIND)
+    kind = _kind_of(record)
     placement = place_for(record, kind, options)
     here = filesystem(nearest(placement.place)) if placement.place is not None else None
     trusted = functools.cache(lambda: made_here(chest, entry))
@@ -201,6 +202,12 @@ def _plan(
         stamp=seen,
     )
     return replace(plan, findings=weightiest_first(_findings(question, plan)))
+
+
+def _kind_of(record: LibraryRecord) -> Kind:
+    """Return a library's kind as this machine knows it, else as the archive carries it, else the plain one."""
+    known = load_kinds(state_folder(), []).get(record.kind)
+    return known or kind_from(record.kind_file, record.kind) or PLAIN_KIND
 
 
 def _target(place: Path | None, here: Filesystem | None) -> Target:

@@ -39,7 +39,7 @@ class Offer(Value):
 def offers(chest: Chest | AnyPath, options: RestoreOptions | None = None) -> tuple[Offer, ...]:
     """Say what a chest holds that could be restored, and where each would go. Nothing is read but its records."""
     chest, options = get_chest(chest), options or RestoreOptions()
-    kinds = load_kinds(state_folder())
+    kinds = load_kinds(state_folder(), [])
     found = []
     for entry in chest.bags():
         record = entry.library
