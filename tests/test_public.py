@@ -293,7 +293,7 @@ def test_the_library_can_do_what_the_commands_do(command: Command) -> None:
     does = {
         "find": ("find_libraries",),
         "look": ("look",),
-        "kinds": ("list_kinds", "read_kind", "draft_kind"),
+        "kinds": ("list_kinds", "read_kind", "draft_kind", "try_kind", "add_kind"),
         "chest": ("create_chest", "list_chests", "show_chest", "rebuild_chest", "forget_library"),
         "archive": ("plan_archive", "archive"),
         "verify": ("verify",),

@@ -130,8 +130,10 @@ if TYPE_CHECKING:
     from dunechest.ledger.ledger import PastCheck, PastDrill
     from dunechest.library.draft.compose import Draft, draft_kind
     from dunechest.library.draft.observing import Observation
+    from dunechest.library.draft.trying import TriedKind, TriedLine, try_kind
     from dunechest.library.in_use import Use
     from dunechest.library.kinds.load import list_kinds, read_kind
+    from dunechest.library.kinds.own import AddedKind, add_kind
     from dunechest.library.kinds.schema import (
         Agreement,
         Elsewhere,
@@ -267,7 +269,9 @@ _MODULES = {
     "library.draft.compose": ("Draft", "draft_kind"),
     "library.draft.observing": ("Observation",),
     "library.in_use": ("Use",),
+    "library.draft.trying": ("TriedKind", "TriedLine", "try_kind"),
     "library.kinds.load": ("list_kinds", "read_kind"),
+    "library.kinds.own": ("AddedKind", "add_kind"),
     "library.kinds.schema": (
         "Agreement",
         "Elsewhere",
@@ -298,7 +302,7 @@ _WHERE = {name: module for module, names in _MODULES.items() for name in names}
 __version__: str
 
 __all__ = [
-    "__version__",
+    "AddedKind",
     "Agreement",
     "ArchiveOptions",
     "ArchivePlan",
@@ -426,6 +430,8 @@ __all__ = [
     "Target",
     "Totals",
     "Tree",
+    "TriedKind",
+    "TriedLine",
     "UndoAction",
     "UndoPlan",
     "UndoResult",
@@ -437,6 +443,8 @@ __all__ = [
     "WasEmpty",
     "Watched",
     "Working",
+    "__version__",
+    "add_kind",
     "archive",
     "carry_out",
     "compare",
@@ -472,6 +480,7 @@ __all__ = [
     "restore_several",
     "saved_plan",
     "show_chest",
+    "try_kind",
     "undo",
     "verify",
     "watch",

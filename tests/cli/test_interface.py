@@ -49,7 +49,7 @@ def test_every_command_has_help_and_the_common_options(name: str, command: Comma
     ran = command(name, "--help")
     assert ran.status == 0
     if name in ("chest", "kinds"):
-        inner = {"chest": ("new", "list", "show"), "kinds": ("list", "show", "check", "draft")}[name]
+        inner = {"chest": ("new", "list", "show"), "kinds": ("list", "show", "check", "draft", "try", "add")}[name]
         texts = [command(name, one, "--help").out for one in inner]
     else:
         texts = [ran.out]

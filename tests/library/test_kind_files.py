@@ -7,6 +7,8 @@ import random
 import re
 import shutil
 import sqlite3
+import subprocess
+import time
 import tomllib
 from contextlib import closing
 from pathlib import Path
@@ -26,6 +28,7 @@ from dunechest.library.kinds.patterns import Patterns
 from dunechest.library.kinds.schema import Kind
 from dunechest.library.references.reading import read_references
 from dunechest.library.roles import role_of
+from dunechest.machine import processes
 from dunechest.transfer.walk import walk
 from tests.support.burrow import KIND
 from tests.support.runs import Command
@@ -276,3 +279,126 @@ def test_a_library_that_was_shown_to_hold_ris_and_csl_is_drafted_with_them(tmp_p
         for r in read_references(kind, library, walk(str(library)), tmp_path).references
         if r.state != "away"
     )
+
+
+@pytest.fixture
+def pager(tmp_path: Path) -> Path:
+    """A library of an application that keeps a profile per set-up, with many cached files before its database."""
+    library = tmp_path / "home-wren" / "pager"
+    inner = library / "profiles" / "x8f3k2ab.usual"
+    for folder in ("caches", "pages"):
+        (inner / folder).mkdir(parents=True)
+    for number in range(300):
+        (inner / "caches" / f"{number}.db").write_bytes(b"\x01" * 512)
+    (inner / "pages" / "tide.txt").write_text("spring tide")
+    with closing(sqlite3.connect(inner / "pages.db")) as made:
+        made.executescript("CREATE TABLE pages (file TEXT); INSERT INTO pages VALUES ('pages/tide.txt');")
+    (library / "lists").mkdir()
+    (library / "lists" / "rain of wren.m3u").write_text("../profiles/x8f3k2ab.usual/pages/tide.txt\n")
+    for name, text in (("counter", "12345\n"), ("year.txt", "2026"), ("app.lock", "4242\n")):
+        (library / name).write_text(text)
+    (library / "state.json").write_text(
+        '{"of": {"wren": {"last": "profiles/x8f3k2ab.usual/pages/tide.txt"}, "other": {"size": "3"}}}'
+    )
+    return library
+
+
+def test_a_draft_names_nobody_and_speaks_for_what_comes_later(pager: Path, tmp_path: Path) -> None:
+    home = tmp_path / "wren"
+    home.mkdir()
+    draft = dunechest.draft_kind(pager, name="pager", home=home)
+    assert "wren" not in draft.text
+    assert "x8f3k2ab" not in draft.text
+    assert draft.kind.databases == ("profiles/*.usual/pages.db",), "seen behind all the caches"
+    assert draft.kind.in_use.lock_marks == ("app.lock",), "a number alone is no lock mark"
+    assert draft.kind.roles.rebuildable == ("profiles/*.usual/caches/**",)
+    by_form = {spec.form: spec for spec in draft.kind.references}
+    assert by_form["m3u8"].files == ("lists/*.m3u",), "one example speaks for its sort"
+    assert by_form["json"].keys == ("of.*.last",)
+
+
+def test_the_number_of_a_process_that_has_the_library_open_is_a_lock_mark(pager: Path) -> None:
+    other = subprocess.Popen(["tail", "-f", pager / "year.txt"], stdout=subprocess.DEVNULL)
+    try:
+        (pager / "counter").write_text(f"{other.pid}\n")
+        while not processes.openers(pager):
+            time.sleep(0.01)
+        assert "counter" in dunechest.draft_kind(pager).kind.in_use.lock_marks
+    finally:
+        other.kill()
+        other.wait()
+    assert "counter" not in dunechest.draft_kind(pager).kind.in_use.lock_marks, "it is a number like others"
+
+
+def test_no_role_is_drafted_wider_than_what_was_seen(tmp_path: Path) -> None:
+    """A name that was drawn would become a star, and the star match what is essential."""
+    library = tmp_path / "lib"
+    for folder in ("cache 81f3a2b4c", "cache of letters"):
+        (library / folder).mkdir(parents=True)
+        (library / folder / "a.txt").write_text("x")
+    (library / "cache of letters" / "lists.m3u").write_text("a.txt\n")
+    kind = dunechest.draft_kind(library).kind
+    assert role_of(kind, "cache of letters/a.txt") == "essential"
+
+
+def test_trying_a_kind_file_says_what_each_line_matches(pager: Path, tmp_path: Path, command: Command) -> None:
+    file = tmp_path / "pager.toml"
+    assert command("kinds", "draft", pager, "--name", "pager", "--write", file).status == 0
+    file.write_text(file.read_text().replace('"app.lock",', '"app.lock", "*.pid",'))
+    tried = dunechest.try_kind(file, pager)
+    assert tried.recognised
+    assert [(line.table, line.key, line.value) for line in tried.idle] == [("in-use", "lock-marks", "*.pid")]
+    said = {(line.table, line.key): line for line in tried.lines}
+    assert said["roles", "rebuildable"].says == "300 files, 154 kB"
+    assert said["references", "sqlite"].examples == ("pages/tide.txt",)
+    assert said["references", "m3u8"].says == "1 file, 1 reference: 1 inside"
+    assert {end for end, _, _ in tried.unnamed} == {"", ".txt"}
+    ran = command("kinds", "try", file, pager)
+    assert ran.status == 0
+    assert "1 line of" in ran.out
+    before = facts(pager)
+    shutil.rmtree(pager / "profiles")
+    ran = command("kinds", "try", file, pager)
+    assert (ran.status, "not recognised" in ran.out) == (1, True)
+    assert set(facts(pager)) < set(before), "nothing was left there"
+    assert command("kinds", "try", file, tmp_path / "no-such").status == 2
+
+
+def test_adding_a_kind_file_makes_it_known(pager: Path, tmp_path: Path, command: Command) -> None:
+    file = tmp_path / "any name.toml"
+    assert command("kinds", "draft", pager, "--name", "pager", "--write", file).status == 0
+    assert command("kinds", "add", file, "--json").json["instead_of"] == ""
+    assert command("look", pager, "--json").json["kind"] == "pager"
+    assert command("kinds", "draft", "pager").status == 2, "no such name yet"
+    command("find", pager.parent)
+    assert tomllib.loads(command("kinds", "draft", "pager").out)["name"] == "pager"
+    assert "nothing to do" in command("kinds", "add", file).out
+    changed = file.read_text().replace('"lists/*.m3u"', '"lists/**"')
+    file.write_text(changed)
+    refused = command("kinds", "add", file)
+    assert (refused.status, "--replace" in refused.err) == (3, True)
+    added = dunechest.add_kind(file, replace=True)
+    assert (added.instead_of, added.file.read_text()) == ("own", changed)
+    file.write_text(changed.replace('name = "pager"', 'name = "pictures"'))
+    assert dunechest.add_kind(file).instead_of == "shipped"
+    for wrong in ("format = 1", changed.replace('name = "pager"', 'name = "../../escape"')):
+        file.write_text(wrong)
+        assert command("kinds", "add", file).err
+
+
+def test_a_lock_mark_is_left_out_only_where_it_is_certain(pager: Path, tmp_path: Path, command: Command) -> None:
+    file = tmp_path / "pager.toml"
+    command("kinds", "draft", pager, "--name", "pager", "--write", file)
+    file.write_text(file.read_text().replace('"app.lock",', '"*.lock", "diary",'))
+    command("kinds", "add", file)
+    (pager / "diary").write_text("On the 3rd the tide came up to the door.\n" * 40)
+    (pager / "empty.lock").write_text("")
+    (pager / "recipe.lock").write_bytes(bytes(range(256)))
+    (tmp_path / "chest").mkdir()
+    chest = dunechest.create_chest(tmp_path / "chest", "lock")
+    dunechest.archive(pager, chest)
+    (bag,) = chest.bags()
+    assert bag.library is not None
+    assert {left.path for left in bag.library.left_out if "lock mark" in left.why} == {"app.lock", "empty.lock"}
+    stored = {path.name for path in (tmp_path / "chest").rglob("*")}
+    assert {"diary", "recipe.lock", "counter"} <= stored

@@ -8,7 +8,7 @@ from __future__ import annotations
 
 import os
 import re
-from collections.abc import Collection
+from collections.abc import Collection, Iterable
 from dataclasses import dataclass
 from pathlib import Path
 
@@ -19,6 +19,10 @@ from dunechest.library.recognise import expand
 from dunechest.machine import locks, processes
 from dunechest.machine.folders import standard_folders
 from dunechest.transfer import safe
+from dunechest.transfer.walk import FileEntry
+
+#: Bytes: no lock mark is larger.
+_LARGEST_MARK = 512
 
 
 @dataclass(frozen=True, slots=True)
@@ -78,11 +82,32 @@ def points_here(kind: Kind, place: Path, home: Path) -> bool | None:
     return answer
 
 
+def lock_marks(place: Path, kind: Kind, files: Iterable[FileEntry]) -> frozenset[str]:
+    """Return the files that are lock marks and nothing else: their kind says so, and so does what is in them.
+
+    A pattern of lock marks can match what somebody wrote. So a mark is small, and empty or a few lines of text with the
+    number of a process in them; whatever else has its name is a file like others.
+    """
+    patterns = kind.lock_patterns
+    return frozenset(f.path for f in files if patterns.match(f.path) and not f.hollow and _is_mark(place / f.path))
+
+
+def _is_mark(path: Path) -> bool:
+    try:
+        content = safe.read_bounded(path, _LARGEST_MARK)
+    except (OSError, ValueError):
+        return False
+    return not content or (_number_in(content) is not None and content.decode("ascii", "replace").isascii())
+
+
 def _pid_in(mark: Path) -> int | None:
     """Read the process number out of a lock mark: the first number in it."""
     try:
-        content = safe.read_bounded(mark, 4096)
+        return _number_in(safe.read_bounded(mark, _LARGEST_MARK))
     except (OSError, ValueError):
         return None
+
+
+def _number_in(content: bytes) -> int | None:
     found = re.search(rb"\d{1,10}", content)
     return int(found.group()) if found else None

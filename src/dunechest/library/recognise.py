@@ -80,6 +80,19 @@ def recognise(
     return None
 
 
+def sign_evidence(folder: Path, sign: Sign) -> str | None:
+    """Say in words how a folder shows one sign, or None if it does not."""
+    if sign.endings:
+        return _share(sign, census_of(folder))
+    try:
+        with os.scandir(folder) as entries:
+            inner = {entry.name: entry.is_dir() for entry in entries}
+    except OSError:
+        return None
+    folders = [name for name, is_folder in inner.items() if is_folder]
+    return _evidence(folder, sign, inner, folders) if _first(sign, inner, folders) else None
+
+
 def in_order(kinds: Iterable[Kind]) -> list[Kind]:
     """Return kinds in the order in which they are tried: those of applications first, then those whose signs say most."""
     return sorted(kinds, key=lambda kind: (kind.open, -sum(map(_weight, kind.signs)), kind.name))

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Mapping
+from collections.abc import Collection, Iterable, Mapping
 from dataclasses import dataclass
 from typing import Literal
 
@@ -22,24 +22,25 @@ class RoleTotal:
     bytes: int
 
 
-def role_of(kind: Kind, path: str) -> Role:
+def role_of(kind: Kind, path: str, *, lock_mark: bool = False) -> Role:
     """Return the role of one file. What no pattern names is essential: a doubt never costs a file."""
     if kind.must_not_leave.match(path):
         return "must-not-leave"
     if kind.kept.match(path):
         return "essential"
-    if kind.rebuildable.match(path) or kind.lock_patterns.match(path):
+    if lock_mark or kind.rebuildable.match(path):
         return "rebuildable"
     return "essential"
 
 
-def roles_of(kind: Kind, files: Iterable[FileEntry]) -> dict[str, Role]:
-    """Return by path the roles of those files that are not essential.
+def roles_of(kind: Kind, files: Iterable[FileEntry], lock_marks: Collection[str] = ()) -> dict[str, Role]:
+    """Return by path the roles of those files that are not essential; a certain lock mark can be made again.
 
     Most are essential, and there may be hundreds of thousands, so each is held against the patterns once.
     """
     special = kind.not_essential
-    return {file.path: role_of(kind, file.path) for file in files if special.match(file.path)}
+    found = ((f.path, role_of(kind, f.path, lock_mark=f.path in lock_marks)) for f in files if special.match(f.path))
+    return {path: role for path, role in found if role != "essential"}
 
 
 def totals(roles: Mapping[str, Role], files: Iterable[FileEntry]) -> tuple[RoleTotal, ...]:

@@ -2,16 +2,15 @@
 
 from __future__ import annotations
 
-from typing import Any
-
 import click
 from rich import box
 from rich.table import Table
 from rich.text import Text
 
 from dunechest.cli.output import Out, common
+from dunechest.cli.views import kinds as view
 from dunechest.library.kinds.load import kind_named, load_kinds
-from dunechest.library.kinds.schema import PLAIN_KIND, Kind
+from dunechest.library.kinds.schema import PLAIN_KIND
 from dunechest.names import shown
 
 
@@ -24,13 +23,6 @@ def command() -> None:
     """
 
 
-def _document(kind: Kind) -> dict[str, Any]:
-    import msgspec
-
-    document: dict[str, Any] = msgspec.to_builtins(kind)
-    return document
-
-
 @command.command("list")
 @common
 def list_kinds(out: Out) -> int:
@@ -40,7 +32,7 @@ def list_kinds(out: Out) -> int:
     own = state_folder()
     kinds = [*load_kinds(own).values(), PLAIN_KIND]
     if out.json:
-        out.document({"kinds": [_document(kind) for kind in kinds], "own_kind_files": str(own / "kinds")})
+        out.document({"kinds": [view.document(kind) for kind in kinds], "own_kind_files": str(own / "kinds")})
     elif out.shows:
         table = Table(box=box.SIMPLE_HEAD, pad_edge=False)
         for name in ("kind", "what", "application"):
@@ -61,49 +53,14 @@ def show_kind(out: Out, kind: str) -> int:
 
     shown_kind = kind_named(load_kinds(state_folder()), kind)
     if out.json:
-        out.document(_document(shown_kind))
+        out.document(view.document(shown_kind))
     elif out.shows:
-        lines = [
-            ("kind", shown_kind.name),
-            ("what", shown_kind.title),
-            ("", shown_kind.about),
-            ("kept by", shown_kind.application),
-            *((f"places, {system}", ", ".join(places)) for system, places in shown_kind.places.items()),
-            *(("sign", _sign(sign)) for sign in shown_kind.signs),
-            *(("together", ", ".join(group)) for group in shown_kind.together),
-            ("databases", ", ".join(shown_kind.databases)),
-            ("sidecars", ", ".join(shown_kind.sidecars)),
-            ("rebuildable", ", ".join(shown_kind.roles.rebuildable)),
-            ("must not leave", ", ".join(shown_kind.roles.must_not_leave)),
-            ("lock marks", ", ".join(shown_kind.in_use.lock_marks)),
-            ("processes", ", ".join(shown_kind.in_use.processes)),
-            ("database locks", ", ".join(shown_kind.in_use.databases)),
-            *(("references", _references(other)) for other in shown_kind.references),
-            *(("parts", f"{part.what}: {', '.join(part.paths)} ({part.form})") for part in shown_kind.parts),
-            *(("setting", f"{setting.key} in {setting.file}") for setting in shown_kind.settings),
-            *(("elsewhere", f"{other.what}: {other.place}") for other in shown_kind.elsewhere),
-        ]
-        for label, value in lines:
-            if value:
-                out.console.print(
-                    Text(f"{label:<16}", style="bold").append(shown(value), style="not bold"), soft_wrap=True
-                )
+        view.show_kind(out, shown_kind)
     return 0
 
 
-def _references(spec: Any) -> str:
-    where = f"{spec.table}.{spec.column}" + (f" with {spec.folder}" if spec.folder else "") if spec.table else ""
-    return f"{spec.form} in {', '.join(spec.files)}" + "".join(f": {x}" for x in (where, ", ".join(spec.keys)) if x)
-
-
-def _sign(sign: Any) -> str:
-    extra = f", an SQLite database with {', '.join(sign.tables)}" if sign.tables else ""
-    extra += f", beginning {sign.begins!r}" if sign.begins else ""
-    return f"{sign.path}{extra}"
-
-
 @command.command("draft")
-@click.argument("folder", metavar="FOLDER", type=click.Path())
+@click.argument("folder", metavar="FOLDER")
 @click.option("--name", metavar="K", help="Name of the kind; the folder's by default.")
 @click.option("--write", "write_to", metavar="FILE", type=click.Path(), help="Write it to a new file.")
 @common
@@ -114,16 +71,17 @@ def draft(out: Out, folder: str, name: str | None, write_to: str | None) -> int:
     bibliographies, sidecars, keys of documents that are paths, caches, lock marks
     and bundles. Each line says how sure it is and why; a guess is written as a
     remark, which does nothing until you take the mark away. Nothing in the folder
-    is changed. Look the draft over, then put it into the folder that `dunechest kinds
-    list` names.
+    is changed. FOLDER is a folder, or a name that `dunechest find` gave. Look the draft
+    over, try it with `dunechest kinds try`, then make it known with `dunechest kinds add`.
     """
     from pathlib import Path
 
     from dunechest.errors import RefusedError
+    from dunechest.jobs.named import resolve_library
     from dunechest.library.draft.compose import draft_kind
     from dunechest.transfer import safe
 
-    drafted = draft_kind(folder, name=name)
+    drafted = draft_kind(resolve_library(folder).path, name=name)
     if write_to is not None:
         target = Path(write_to)
         if target.exists() or target.is_symlink():
@@ -134,12 +92,14 @@ def draft(out: Out, folder: str, name: str | None, write_to: str | None) -> int:
             {"table": o.table, "keys": dict(o.keys), "sureness": o.sureness, "why": o.why}
             for o in drafted.observations
         ]
-        out.document({"kind": _document(drafted.kind), "text": drafted.text, "lines": lines, "file": write_to})
+        out.document({"kind": view.document(drafted.kind), "text": drafted.text, "lines": lines, "file": write_to})
     elif out.shows and write_to is not None:
         counts = {s: sum(o.sureness == s for o in drafted.observations) for s in ("sure", "likely", "guess")}
         words = ", ".join(f"{count} {sureness}" for sureness, count in counts.items() if count)
         out.console.print(f"Drafted the kind {drafted.kind.name!r} into {shown(write_to)}: {words}.", soft_wrap=True)
-        out.console.print("Look it over; then: dunechest kinds check FILE", style="dim")
+        out.console.print(
+            f"Look it over; then: dunechest kinds try {shown(write_to)} {shown(folder)}", style="dim", soft_wrap=True
+        )
     elif out.shows:
         click.echo("\n".join(map(shown, drafted.text.rstrip("\n").split("\n"))))
     return 0
@@ -168,4 +128,48 @@ def check_file(out: Out, file: str) -> int:
         out.document({"file": file, "well": True, "kind": kind.name})
     elif out.shows:
         out.console.print(f"{shown(file)} describes the kind {kind.name!r}: well.", style="green", soft_wrap=True)
+    return 0
+
+
+@command.command("try")
+@click.argument("file", metavar="FILE", type=click.Path(exists=True, dir_okay=False))
+@click.argument("folder", metavar="FOLDER")
+@common
+def try_file(out: Out, file: str, folder: str) -> int:
+    """Try a kind file on a folder: what each line matches.
+
+    FOLDER is a folder, or a name that `dunechest find` gave. Every line of the kind file
+    is shown with what it matches there, those that match nothing among them, and what no
+    line names. Nothing is changed. The status is 1 if the folder does not show all the
+    signs. --verbose shows examples of what matches.
+    """
+    from dunechest.jobs.named import resolve_library
+    from dunechest.library.draft.trying import try_kind
+
+    place = resolve_library(folder).path
+    tried = try_kind(file, place)
+    if out.json:
+        out.document(view.tried_document(tried, str(place)))
+    elif out.shows:
+        view.show_tried(out, tried, str(place))
+    return 0 if tried.recognised else 1
+
+
+@command.command("add")
+@click.argument("file", metavar="FILE", type=click.Path(exists=True, dir_okay=False))
+@click.option("--replace", is_flag=True, help="Put it in the place of another one of yours with that name.")
+@common
+def add_file(out: Out, file: str, replace: bool) -> int:
+    """Make a kind file known on this computer.
+
+    It is checked, and copied into the folder that `dunechest kinds list` names. From then
+    on find, look and archive use it.
+    """
+    from dunechest.library.kinds.own import add_kind
+
+    added = add_kind(file, replace=replace)
+    if out.json:
+        out.document({"kind": added.kind.name, "file": str(added.file), "instead_of": added.instead_of})
+    elif out.shows:
+        view.show_added(out, added)
     return 0

@@ -8,7 +8,7 @@ from dataclasses import dataclass
 from pathlib import Path
 
 from dunechest.errors import CutOffError
-from dunechest.library.in_use import Use, in_use
+from dunechest.library.in_use import Use, in_use, lock_marks
 from dunechest.library.library import Library
 from dunechest.library.parts import Part, list_parts
 from dunechest.library.references.open_formats import with_open_formats
@@ -22,7 +22,11 @@ from dunechest.values import FrozenDict, Value
 
 @dataclass(frozen=True, slots=True, repr=False)
 class Contents(Value):
-    """A library as it lies there; `roles` has the roles of those of its files that are not essential."""
+    """A library as it lies there.
+
+    `roles` has the roles of those of its files that are not essential; `lock_marks` are files that only say who has it
+    open.
+    """
 
     library: Library
     listing: Walk
@@ -30,6 +34,7 @@ class Contents(Value):
     uses: tuple[Use, ...]
     references: ReferenceReport
     parts: tuple[Part, ...]
+    lock_marks: frozenset[str] = frozenset()
 
 
 def study(library: Library) -> Contents:
@@ -50,7 +55,9 @@ def study(library: Library) -> Contents:
         parts = list_parts(library.kind, library.path, listing, report.references, home)
     # Last, so that nobody who opened it meanwhile is missed. A hollow file would be fetched by asking.
     uses = in_use(library.path, library.kind, [f.path for f in listing.files if not f.hollow], home)
-    return Contents(library, listing, FrozenDict(roles_of(library.kind, listing.files)), uses, report, parts)
+    marks = lock_marks(library.path, library.kind, listing.files)
+    roles = FrozenDict(roles_of(library.kind, listing.files, marks))
+    return Contents(library, listing, roles, uses, report, parts, marks)
 
 
 def list_library(library: Library) -> Walk:

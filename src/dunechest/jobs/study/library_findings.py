@@ -226,9 +226,8 @@ def _strays(selection: Selection) -> list[Finding]:
 
 def _roles(contents: Contents, selection: Selection) -> list[Finding]:
     findings = []
-    kind, roles = contents.library.kind, contents.roles
-    rebuildable = [f for f in selection.listing.files if roles.get(f.path) == "rebuildable"]
-    rebuildable = [f for f in rebuildable if not kind.lock_patterns.match(f.path)]
+    roles, marks = contents.roles, contents.lock_marks
+    rebuildable = [f for f in selection.listing.files if roles.get(f.path) == "rebuildable" and f.path not in marks]
     size = total(rebuildable)
     if size:
         share = size * 100 // max(1, total(selection.listing.files))

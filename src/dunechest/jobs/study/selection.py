@@ -122,7 +122,6 @@ def select(contents: Contents, choice: Choice = EVERYTHING) -> Selection:
     UsageError
         If it names a part that the library does not have.
     """
-    kind = contents.library.kind
     parts = _parts(contents, choice)
     listing = _of_parts(contents.listing, parts) if choice.parts else contents.listing
     taken_rebuildable = _take_rebuildable(contents, listing, choice)
@@ -133,7 +132,7 @@ def select(contents: Contents, choice: Choice = EVERYTHING) -> Selection:
     files = []
     for entry in listing.files:
         role = contents.roles.get(entry.path, "essential")
-        if role == "rebuildable" and kind.lock_patterns.match(entry.path):
+        if entry.path in contents.lock_marks:
             left.append(_left(entry, "a lock mark: it says who has the library open", False))
         elif role == "must-not-leave":
             left.append(_left(entry, "bought or licensed: it may not leave this machine", False))

@@ -12,20 +12,26 @@ from pathlib import Path
 from dunechest.errors import CutOffError, UsageError
 from dunechest.library.draft.databases import column_references, databases_in, tables_of
 from dunechest.library.draft.documents import csl_references, keyed_references, text_references, toml_text
-from dunechest.library.draft.observing import Ground, Observation, Sureness, ending, pattern_of
+from dunechest.library.draft.observing import Ground, Observation, Sureness, ending, impersonal, pattern_of
 from dunechest.library.draft.rebuildable import rebuildable_folders
 from dunechest.library.kinds.load import parse_kind
 from dunechest.library.kinds.patterns import Patterns
 from dunechest.library.kinds.schema import Kind
 from dunechest.machine.folders import own_home, place_of
 from dunechest.machine.identity import system_name
+from dunechest.machine.processes import openers as openers_of
 from dunechest.names import shown, slug
 from dunechest.transfer.walk import walk
 from dunechest.values import Value
 
 #: Bytes: a sidecar is no larger.
 _SIDECAR = 256 << 10
+#: Bytes: a lock mark is no larger.
+_MARK = 128
 _LOCK = re.compile(r"(^|[._-])(lock|locked|open|pid|in-use)($|[._-])", re.IGNORECASE)
+#: Keys whose values are patterns of paths; of some of these more must not match than what was seen.
+_PATHS = frozenset({"path", "paths", "files", "databases"})
+_NARROW = frozenset({"lock-marks", "rebuildable", "must-not-leave"})
 
 
 @dataclass(frozen=True, slots=True, repr=False)
@@ -89,10 +95,35 @@ def draft_kind(folder: str | os.PathLike[str], *, name: str | None = None, home:
     observed += _together(ground, references)
     observed += _parts(ground, references)
     observed += _bought(ground)
-    kind_name = slug(name or place.name)
+    observed = [kept for item in observed if (kept := _impersonal(ground, item, own.name)) is not None]
+    title = impersonal(place.name, own.name).replace("*", "").strip(" -_.") or "Library"
+    kind_name = slug(name or title)
     where = place_of(place, own)
-    text = _text(kind_name, place.name, f"{{{where[0]}}}/*" if where else "", observed)
+    text = _text(kind_name, title, f"{{{where[0]}}}/*" if where else "", observed)
     return Draft(text, parse_kind(text, kind_name), tuple(observed))
+
+
+def _impersonal(ground: Ground, item: Observation, person: str) -> Observation | None:
+    """Return what was observed as it is so for others: a kind file is passed on, and names nobody.
+
+    What cannot be said so is left out: two names that belong together, or a role that would then fit files that were not
+    looked at for it.
+    """
+    keys: list[tuple[str, object]] = []
+    for key, value in item.keys:
+        if key == "together" and impersonal(str(value), person) != str(value):
+            return None
+        if key in _PATHS and isinstance(value, str):
+            value = impersonal(value, person)
+        elif key in _PATHS | _NARROW and isinstance(value, list):
+            wide = list(dict.fromkeys(impersonal(pattern, person) for pattern in value))
+            if key in _NARROW and len(Patterns(wide).among(ground.files)) != len(Patterns(value).among(ground.files)):
+                return None
+            value = wide
+        elif key == "keys" and isinstance(value, list):
+            value = [".".join(p if impersonal(p, person) == p else "*" for p in k.split(".")) for k in value]
+        keys.append((key, value))
+    return Observation(item.table, tuple(keys), item.sureness, item.why)
 
 
 def _files_of(ground: Ground, observation: Observation) -> list[str]:
@@ -119,18 +150,18 @@ def _signs(ground: Ground, sorts: list[list[str]]) -> list[Observation]:
         if tables:
             keys.append(("tables", tables))
         found.append(Observation("signs", tuple(keys), "sure", "the database and its tables"))
-    for path in sorted(p for p in ground.files if "/" not in p):
+    for path in sorted(p for p in ground.files if "/" not in p and impersonal(p, ground.person) == p):
         line = ground.head(path, 80).split(b"\n")[0].strip()
         if len(found) < 3 and 3 <= len(line) <= 60 and line[:1] in (b"#", b"%", b"[", b"<") and line.isascii():
             keys = [("path", path), ("begins", line.decode())]
             found.append(Observation("signs", tuple(keys), "likely", "how the file begins"))
     for top in ground.tops:
-        if len(found) < 3 and not top.startswith("."):
+        if len(found) < 3 and not top.startswith(".") and impersonal(top, ground.person) == top:
             found.append(
                 Observation("signs", (("path", f"{top}/"),), "guess" if found else "likely", "a folder in it")
             )
     if not any(item.sureness != "guess" for item in found):
-        path = min(ground.files)
+        path = min(ground.files, key=lambda p: (impersonal(p, ground.person) != p, p.count("/"), p))
         found.append(Observation("signs", (("path", path),), "likely", "a file in it"))
     return found
 
@@ -158,14 +189,23 @@ def _sidecars(ground: Ground) -> list[Observation]:
 
 
 def _in_use(ground: Ground, sorts: list[list[str]]) -> list[Observation]:
+    """Find lock marks: by a name that says so, or by the number of a process that has the library open just now.
+
+    A number alone says nothing: a counter, a year and a page number are numbers as well.
+    """
     found = []
+    openers = {opener.pid: opener.name for opener in openers_of(ground.folder)}
     for path, file in sorted(ground.files.items()):
-        name = path.rpartition("/")[2]
-        if file.size < 128 and path.count("/") < 2:
-            content = ground.head(path, 128)
-            if re.fullmatch(rb"\s*\d{1,10}\s*", content) or (_LOCK.search(name) and file.size < 64):
-                why = "a small file with a process number" if content.strip().isdigit() else "its name says so"
-                found.append(Observation("in-use", (("lock-marks", [path]),), "likely", why))
+        if file.size >= _MARK or path.count("/") > 1:
+            continue
+        words = re.search(rb"\d{1,10}", ground.head(path, _MARK))
+        pid = int(words.group()) if words is not None else 0
+        says_so = _LOCK.search(path.rpartition("/")[2]) is not None
+        if pid in openers:
+            why = f"the number of {shown(openers[pid])} is in it, which has the library open"
+            found.append(Observation("in-use", (("lock-marks", [path]),), "sure", why))
+        elif says_so and (not file.size or words is not None):
+            found.append(Observation("in-use", (("lock-marks", [path]),), "likely", "its name says so"))
     for paths in sorts:
         keys = (("databases", [pattern_of(paths)]),)
         found.append(Observation("in-use", keys, "likely", "a lock of another process on it means that it is open"))
@@ -232,7 +272,7 @@ def _text(name: str, title: str, place: str, observed: list[Observation]) -> str
     lines = [
         f"# A draft, made from one library: {plain}",
         "# Each line says how sure it is: sure, likely, or guess. A guess stands behind a mark; take the mark away",
-        "# if it is right. Then: dunechest kinds check FILE",
+        "# if it is right. Then: dunechest kinds try FILE FOLDER, and dunechest kinds add FILE",
         "format = 1",
         f"name = {json.dumps(name)}",
         f"title = {toml_text(plain.strip('.') or name)}",

@@ -8,7 +8,7 @@ from collections import defaultdict
 from collections.abc import Iterator
 from typing import Any
 
-from dunechest.library.draft.observing import LOOKED_INTO, Ground, Observation, Sureness, ending, pattern_of
+from dunechest.library.draft.observing import LOOKED_INTO, Ground, Observation, Sureness, ending, pattern_of, sort_of
 from dunechest.library.formats.base import Raw, UnreadableError
 from dunechest.library.formats.keyed import document_of
 from dunechest.library.kinds.schema import Form, References
@@ -59,8 +59,7 @@ def text_references(ground: Ground) -> list[Observation]:
                 holding.append(path)
         if holding:
             # The pattern is for all of the sort: one without references today may have some tomorrow.
-            pattern = pattern_of(sorted(paths))
-            keys = (("from", form), ("files", [pattern]))
+            keys = (("from", form), ("files", [sort_of(sorted(paths))]))
             sureness: Sureness = "sure" if hits > tried * 0.9 else "likely"
             why = f"{hits} of {tried} references in {number(len(paths), last + ' file')} lead to a file"
             found.append(Observation("references", keys, sureness, why))

@@ -39,11 +39,13 @@ class Observation:
 class Ground:
     """A library under study: its listing, and what its names lead to.
 
-    `names` counts the files of each name; `below` has the files at any depth of each folder.
+    `person` is the name of whose home it is; `names` counts the files of each name; `below` has the files at any depth of
+    each folder.
     """
 
     def __init__(self, folder: Path, listing: Walk, home: Path) -> None:
         self.folder = folder
+        self.person = home.name
         self.listing = listing
         self.files: dict[str, FileEntry] = {file.path: file for file in listing.files}
         self.resolver = Resolver(folder, self.files, (f.path for f in listing.folders), home)
@@ -94,6 +96,41 @@ def pattern_of(paths: Sequence[str]) -> str:
     while all(len(p) > shared + 1 and p[shared] == split[0][shared] for p in split):
         shared += 1
     return "/".join([*split[0][:shared], "**", _piece([pieces[-1] for pieces in split])])
+
+
+def sort_of(paths: Sequence[str]) -> str:
+    """Return a pattern for files of one sort: one example speaks for those of its ending that come later.
+
+    >>> sort_of(["lists/rain.m3u"]), sort_of(["a/x.m3u", "b/x.m3u"])
+    ('lists/*.m3u', '*/*.m3u')
+    """
+    folder, slash, _ = pattern_of(paths).rpartition("/")
+    last = paths[0].rpartition("/")[2].rpartition(".")[2]
+    return f"{folder}{slash}*.{last}" if ending(paths[0]) else pattern_of(paths)
+
+
+#: What stands in a name for one person, set-up or machine: numbers that were drawn, addresses, long numbers.
+_DRAWN = re.compile(
+    r"[\w.+-]*@[\w.-]+"
+    r"|[0-9a-fA-F]{8}(?:-[0-9a-fA-F]{4}){3}-[0-9a-fA-F]{12}"
+    r"|(?<![A-Za-z0-9])(?=[A-Za-z]*\d)[A-Za-z0-9]{8,}(?![A-Za-z0-9])"
+)
+
+
+def impersonal(pattern: str, person: str) -> str:
+    """Return a pattern with a star for whatever in it stands for one person or one set-up.
+
+    >>> impersonal("profiles/x8f3k2ab.usual/pages.db", "wren"), impersonal("notes of wren/**", "wren")
+    ('profiles/*.usual/pages.db', 'notes of */**')
+    """
+    own = rf"(?<![A-Za-z]){re.escape(person)}(?![A-Za-z])" if len(person) > 1 else r"(?!)"
+
+    def piece(text: str) -> str:
+        if text == "**":
+            return text
+        return re.sub(r"\*+", "*", re.sub(own, "*", _DRAWN.sub("*", text), flags=re.IGNORECASE))
+
+    return "/".join(map(piece, pattern.split("/")))
 
 
 def _piece(names: Iterable[str]) -> str:

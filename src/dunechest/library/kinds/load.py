@@ -96,11 +96,16 @@ def read_kind(path: Path) -> Kind:
     KindFileError
         If it cannot be read or has a mistake.
     """
+    return kind_and_text(path)[0]
+
+
+def kind_and_text(path: Path) -> tuple[Kind, str]:
+    """Read one kind file, and return its text too; see `read_kind`."""
     try:
         text = safe.read_bounded(path, _MOST).decode("utf-8")
     except (OSError, ValueError) as error:
         raise KindFileError(f"{shown(str(path))} cannot be read: {shown(str(error))}") from error
-    return parse_kind(text, str(path))
+    return parse_kind(text, str(path)), text
 
 
 def kind_named(kinds: Mapping[str, Kind], name: str) -> Kind:

@@ -32,9 +32,9 @@ def second_look(run: Run) -> SecondLook:
         if now is None or (now.size, now.mtime_ns) != (stray.entry.size, stray.entry.mtime_ns):
             moved_on.append(stray.entry.path)
     for entry in each_file(str(plan.library.path)):
-        if entry.path in captured or plan.library.kind.lock_patterns.match(entry.path):
-            continue
         file = copied.get(entry.path)
+        if entry.path in captured or (file is None and plan.library.kind.lock_patterns.match(entry.path)):
+            continue
         if file is None:
             # Of parts only what was asked for is watched.
             if entry.path not in others and not plan.selection.parts and not entry.path.endswith(COMPANIONS):
