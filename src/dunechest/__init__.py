@@ -76,7 +76,7 @@ if TYPE_CHECKING:
     from dunechest.jobs.editions.plan import DropPlan
     from dunechest.jobs.editions.planning import plan_drop
     from dunechest.jobs.editions.result import DropResult
-    from dunechest.jobs.find import FindResult, FoundLibrary, find_libraries
+    from dunechest.jobs.find import FindResult, FoundDrive, FoundLibrary, find_libraries
     from dunechest.jobs.known_chests import ChestList, ChestStatus, list_chests
     from dunechest.jobs.look import BigThing, DriveFit, Readiness, look
     from dunechest.jobs.named import get_chest, get_library, library_at
@@ -149,6 +149,7 @@ if TYPE_CHECKING:
     )
     from dunechest.library.library import Library
     from dunechest.library.parts import Part
+    from dunechest.library.recognise import Recognised
     from dunechest.library.references.reading import Reference, ReferenceReport
     from dunechest.library.roles import RoleTotal
     from dunechest.library.search import UnknownFolder
@@ -214,7 +215,7 @@ _MODULES = {
     "jobs.editions.plan": ("DropPlan",),
     "jobs.editions.planning": ("plan_drop",),
     "jobs.editions.result": ("DropResult",),
-    "jobs.find": ("FindResult", "FoundLibrary", "find_libraries"),
+    "jobs.find": ("FindResult", "FoundDrive", "FoundLibrary", "find_libraries"),
     "jobs.known_chests": ("ChestList", "ChestStatus", "list_chests"),
     "jobs.look": ("BigThing", "DriveFit", "Readiness", "look"),
     "jobs.named": ("get_chest", "get_library", "library_at"),
@@ -287,6 +288,7 @@ _MODULES = {
     ),
     "library.library": ("Library",),
     "library.parts": ("Part",),
+    "library.recognise": ("Recognised",),
     "library.references.reading": ("Reference", "ReferenceReport"),
     "library.roles": ("RoleTotal",),
     "library.search": ("UnknownFolder",),
@@ -354,6 +356,7 @@ __all__ = [
     "Finding",
     "FolderEntry",
     "FolderRecord",
+    "FoundDrive",
     "FoundLibrary",
     "Head",
     "InUse",
@@ -397,6 +400,7 @@ __all__ = [
     "Proven",
     "RawName",
     "Readiness",
+    "Recognised",
     "RecordDamagedError",
     "RecordFault",
     "Reference",

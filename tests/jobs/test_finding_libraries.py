@@ -77,7 +77,8 @@ def test_two_libraries_of_one_kind_are_told_apart(pristine: World, command: Comm
     assert lines[place + 1].strip().startswith(str(pristine.old_photos))
     frame = dunechest.find_libraries([pristine.office_home], kind="glasswort").to_frame()
     assert list(frame["name"]) == ["dune-survey", "old-dune-survey"]
-    assert list(frame.columns) == ["name", "kind", "place", "files", "bytes", "changed", "where"]
+    columns = ["name", "kind", "place", "drive", "files", "bytes", "rebuildable", "changed", "where"]
+    assert list(frame.columns) == columns
 
 
 def test_it_does_not_descend_into_chests_or_other_libraries(tmp_path: Path, command: Command) -> None:

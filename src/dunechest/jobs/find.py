@@ -15,13 +15,14 @@ from dunechest.library.kinds.load import kind_named, load_kinds
 from dunechest.library.kinds.schema import Kind
 from dunechest.library.library import Library
 from dunechest.library.recognise import Recognised, recognise, usual_places
+from dunechest.library.roles import role_of
 from dunechest.library.search import UnknownFolder, search
-from dunechest.machine.drives import drive_folders, search_roots
+from dunechest.machine.drives import Filesystem, drive_folders, filesystem, search_roots
 from dunechest.machine.folders import own_home
 from dunechest.machine.identity import system_name
 from dunechest.names import AnyPath, shown, slug
 from dunechest.progress import Progress, Step, silent
-from dunechest.transfer.walk import count
+from dunechest.transfer.walk import each_file
 from dunechest.values import Value, frame
 
 if TYPE_CHECKING:
@@ -33,7 +34,8 @@ class FoundLibrary(Value):
     """A library and its size: number of files, bytes, and its newest file's time (seconds since 1970).
 
     `where` says in words whose it is or was: a former system's, or another drive's; empty
-    for one in one's own home.
+    for one in one's own home. `rebuildable` are bytes that can be made again, of those in `bytes`; `drive` is
+    the folder where its drive appears; `contains` are libraries of other kinds in it.
     """
 
     _shown: ClassVar[tuple[str, ...]] = ("files", "bytes", "where")
@@ -43,11 +45,35 @@ class FoundLibrary(Value):
     bytes: int
     changed: float
     where: str = ""
+    rebuildable: int = 0
+    drive: Path = Path(os.sep)
+    contains: tuple[Recognised, ...] = ()
+
+    @property
+    def essential(self) -> int:
+        """Bytes that cannot be made again."""
+        return self.bytes - self.rebuildable
+
+
+@dataclass(frozen=True, slots=True, repr=False)
+class FoundDrive(Value):
+    """A drive with libraries on it: where it appears, its filesystem, and in bytes its room and what its libraries take."""
+
+    _shown: ClassVar[tuple[str, ...]] = ("free", "total", "essential", "rebuildable")
+
+    place: Path
+    filesystem: str
+    free: int
+    total: int
+    essential: int
+    rebuildable: int
 
 
 @dataclass(frozen=True, slots=True, repr=False)
 class FindResult(Value):
     """What `find_libraries` found, where it searched, and folders it could not list.
+
+    `drives` are those that the libraries lie on, the one with most of them first.
 
     `unknown` are folders that no kind fits and that look like something to keep, the largest first; `broken_kinds` says
     what is wrong with kind files of one's own, which were passed over.
@@ -58,24 +84,26 @@ class FindResult(Value):
     unreadable: tuple[str, ...]
     unknown: tuple[UnknownFolder, ...] = ()
     broken_kinds: tuple[str, ...] = ()
+    drives: tuple[FoundDrive, ...] = ()
 
     def to_frame(self) -> pd.DataFrame:
-        """Return one row a library: name, kind, place, files, bytes, changed, where."""
+        """Return one row a library: name, kind, place, drive, files, bytes, rebuildable, changed, where."""
         rows: list[dict[str, Any]] = [
             {
                 "name": f.library.name,
                 "kind": f.library.kind.name,
                 "place": str(f.library.path),
+                "drive": str(f.drive),
                 "files": f.files,
                 "bytes": f.bytes,
+                "rebuildable": f.rebuildable,
                 "changed": f.changed,
                 "where": f.where,
             }
             for f in self.libraries
         ]
-        return frame(
-            rows, columns=["name", "kind", "place", "files", "bytes", "changed", "where"], times=("changed",)
-        )
+        columns = ["name", "kind", "place", "drive", "files", "bytes", "rebuildable", "changed", "where"]
+        return frame(rows, columns=columns, times=("changed",))
 
 
 def find_libraries(
@@ -90,9 +118,8 @@ def find_libraries(
     Parameters
     ----------
     places : path, or several
-        Folders to search through. Without any, the places the kinds name for this
-        operating system, the whole home folder, and all mounted drives are searched,
-        former systems that lie in some folder included.
+        Folders to search through. Without any, the places the kinds name for this operating system, the whole home
+        folder, and all mounted drives are searched, former systems that lie in some folder included.
     kind : str, optional
         Only this kind.
     home : Path, optional
@@ -116,7 +143,7 @@ def find_libraries(
     >>> find_libraries([tempfile.mkdtemp()]).libraries
     ()
     """
-    places = (places,) if isinstance(places, str | os.PathLike) else tuple(places)
+    places = [places] if isinstance(places, str | os.PathLike) else list(places)
     broken: list[KindFileError] = []
     kinds = load_kinds(state_folder(), broken)
     chosen = [kind_named(kinds, kind)] if kind is not None else list(kinds.values())
@@ -128,8 +155,8 @@ def find_libraries(
         found = _at_usual_places(chosen, whose)
         roots, around = _everywhere(whose)
     searched = [search(root, chosen, around=around - {str(root)}, whole=bool(places)) for root in roots]
-    recognised = {os.path.realpath(here.path): here for one in searched for here in reversed(one.libraries)} | found
-    libraries = _measured(list(recognised.values()), whose, progress)
+    found = {os.path.realpath(here.path): here for one in searched for here in reversed(one.libraries)} | found
+    libraries, drives = _measured(list(found.values()), whose, progress)
     _note(libraries)
     return FindResult(
         libraries,
@@ -137,6 +164,7 @@ def find_libraries(
         tuple(sorted(path for one in searched for path in one.unreadable)),
         _largest_first(unknown for one in searched for unknown in one.unknown) if kind is None else (),
         tuple(error.message for error in broken),
+        drives,
     )
 
 
@@ -160,16 +188,55 @@ def _everywhere(own: Path) -> tuple[list[Path], frozenset[str]]:
     return roots, frozenset({*around, str(own), *map(str, drives), str(state_folder())})
 
 
-def _measured(found: Sequence[Recognised], home: Path, progress: Progress) -> tuple[FoundLibrary, ...]:
-    """Give each library its name and its size, sorted by name."""
+def _measured(
+    found: Sequence[Recognised], home: Path, progress: Progress
+) -> tuple[tuple[FoundLibrary, ...], tuple[FoundDrive, ...]]:
+    """Give each library its name and its size, sorted by name; and say what they take of their drives."""
     names = _names(found)
     libraries = []
+    drives: dict[int, Filesystem] = {}
     for number, here in enumerate(found, start=1):
         library = Library(names[here.path], here.kind, here.path, "folder", here.evidence)
-        sums = count(str(here.path))
-        libraries.append(FoundLibrary(library, sums.files, sums.bytes, sums.newest_ns / 1e9, _where(here, home)))
+        files, bytes_, rebuildable, newest_ns = _counted(here)
+        place = _drive(here.path, drives)
+        where = _where(here, home)
+        mount = place.mount if place is not None else Path(here.path.anchor)
+        libraries.append(
+            FoundLibrary(library, files, bytes_, newest_ns / 1e9, where, rebuildable, mount, here.contains)
+        )
         progress(Step("finding", number, len(found), 0, 0, library.name))
-    return tuple(sorted(libraries, key=lambda f: (f.library.name, str(f.library.path))))
+    libraries.sort(key=lambda f: (f.library.name, str(f.library.path)))
+    outer = {here.path for here in found}
+    sums = []
+    for place in dict.fromkeys(drives.values()):
+        own = [f for f in libraries if f.drive == place.mount and outer.isdisjoint(f.library.path.parents)]
+        essential, again = sum(f.essential for f in own), sum(f.rebuildable for f in own)
+        sums.append(FoundDrive(place.mount, place.type, place.free, place.total, essential, again))
+    sums.sort(key=lambda drive: (-drive.essential, str(drive.place)))
+    return tuple(libraries), tuple(sums)
+
+
+def _counted(here: Recognised) -> tuple[int, int, int, int]:
+    """Return the number of a library's files, their bytes, those of the rebuildable ones, and the newest time."""
+    files = size = again = newest = 0
+    special = here.kind.not_essential
+    for file in each_file(str(here.path)):
+        files += 1
+        size += file.size
+        newest = max(newest, file.mtime_ns)
+        if special.match(file.path) and role_of(here.kind, file.path) == "rebuildable":
+            again += file.size
+    return files, size, again, newest
+
+
+def _drive(path: Path, known: dict[int, Filesystem]) -> Filesystem | None:
+    try:
+        device = os.stat(path).st_dev
+        if device not in known:
+            known[device] = filesystem(path)
+        return known[device]
+    except OSError:
+        return None
 
 
 def _existing(place: str | os.PathLike[str]) -> Path:

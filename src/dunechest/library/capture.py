@@ -13,10 +13,10 @@ aside with its log first, and captured from there.
 from __future__ import annotations
 
 import os
-import shutil
 import sqlite3
 import time
-from contextlib import closing
+from collections.abc import Callable, Iterable, Iterator, Mapping
+from contextlib import closing, contextmanager
 from dataclasses import dataclass
 from pathlib import Path
 
@@ -41,7 +41,70 @@ class Capture:
     words: str
 
 
-def capture(database: Path, target: Path, scratch: Path) -> Capture:
+def _silent(count: int) -> None:
+    """Tell nobody."""
+
+
+#: Databases of which one moment is taken together at most.
+_TOGETHER = 64
+
+
+@contextmanager
+def one_moment(databases: Iterable[Path]) -> Iterator[Mapping[Path, sqlite3.Connection]]:
+    """Begin to read several databases at one moment, for an application that has attached them to each other.
+
+    While the block runs each connection sees its database as it was then. Where a change came in between, it is tried again a
+    few times. A database that SQLite would make a file beside, or that is held by an application, is not among them.
+    """
+    wanted = [
+        path for path in list(databases)[:_TOGETHER] if looks_like_database(path) and _can_be_read_in_place(path)
+    ]
+    held: dict[Path, sqlite3.Connection] = {}
+    try:
+        for again in range(_TRIES if len(wanted) > 1 else 0):
+            before = [_stamp(name) for path in wanted for name in (str(path), f"{path}-wal")]
+            held = {path: read_only(path) for path in wanted}
+            try:
+                for connection in held.values():
+                    _begin_reading(connection, patience=1.0)
+            except (sqlite3.Error, NotCapturedError):
+                _let_go(held)
+                break  # each by itself will say what is wrong with it
+            if again == _TRIES - 1 or before == [
+                _stamp(name) for path in wanted for name in (str(path), f"{path}-wal")
+            ]:
+                break
+            _let_go(held)
+            time.sleep(0.05 * (again + 1))
+        yield held
+    finally:
+        _let_go(held)
+
+
+def _let_go(held: dict[Path, sqlite3.Connection]) -> None:
+    for connection in held.values():
+        connection.close()
+    held.clear()
+
+
+def _can_be_read_in_place(database: Path) -> bool:
+    """Whether SQLite can read a database without making a file beside it.
+
+    With an index file there, some process has the database open (or had, when it ended): SQLite's own locks make the copy
+    consistent, and nothing new appears.
+    """
+    wal, shm, journal = (Path(p) for p in companions(str(database)))
+    return shm.exists() or not (wal.exists() or journal.exists() or _keeps_log(database))
+
+
+def capture(
+    database: Path,
+    target: Path,
+    scratch: Path,
+    *,
+    tell: Callable[[int], None] = _silent,
+    held: sqlite3.Connection | None = None,
+) -> Capture:
     """Write one consistent copy of a database to a new file.
 
     Parameters
@@ -52,6 +115,10 @@ def capture(database: Path, target: Path, scratch: Path) -> Capture:
         The new file, which must not exist.
     scratch : Path
         An existing folder for a passing copy, on the same drive as `target`.
+    tell : callable
+        Told how many bytes were read, as they are.
+    held : sqlite3.Connection, optional
+        A connection that reads it already; see `one_moment`.
 
     Returns
     -------
@@ -66,19 +133,15 @@ def capture(database: Path, target: Path, scratch: Path) -> Capture:
     """
     if not looks_like_database(database):
         raise NotCapturedError("it is not an SQLite database, or is encrypted")
-    wal, shm, journal = (Path(p) for p in companions(str(database)))
     try:
-        # With an index file there, some process has the database open (or had, when it
-        # ended): SQLite's own locks make the copy consistent, and nothing new appears.
-        open_elsewhere = shm.exists()
-        if open_elsewhere or not (wal.exists() or journal.exists() or _keeps_log(database)):
+        if held is not None or _can_be_read_in_place(database):
             try:
-                return _backup(read_only(database), target)
+                return _backup(held or read_only(database), target, tell)
             except sqlite3.Error as error:
                 target.unlink(missing_ok=True)
                 if getattr(error, "sqlite_errorcode", 0) & 0xFF in (sqlite3.SQLITE_BUSY, sqlite3.SQLITE_LOCKED):
                     raise DatabaseInUseError(_HELD) from error
-        return _capture_aside(database, target, scratch)
+        return _capture_aside(database, target, scratch, tell)
     except sqlite3.Error as error:
         target.unlink(missing_ok=True)
         raise NotCapturedError(f"SQLite cannot read it: {error}") from error
@@ -99,15 +162,20 @@ PATIENCE = 10.0
 _PAGES = 2000
 
 
-def _backup(source: sqlite3.Connection, target: Path) -> Capture:
+def _backup(source: sqlite3.Connection, target: Path, tell: Callable[[int], None]) -> Capture:
     with closing(source), closing(sqlite3.connect(target)) as copy:
         # The first read takes a lock that writers wait for, or see past (with a log): so the pages belong together, and
         # the copy never has to begin again.
-        _begin_reading(source)
+        if not source.in_transaction:
+            _begin_reading(source)
         until = time.monotonic() + PATIENCE
+        page = source.execute("PRAGMA page_size").fetchone()[0]
+        copied = 0
 
         def watch(status: int, remaining: int, total: int) -> None:
-            nonlocal until
+            nonlocal until, copied
+            tell((total - remaining - copied) * page)
+            copied = total - remaining
             if status in (sqlite3.SQLITE_BUSY, sqlite3.SQLITE_LOCKED):
                 if time.monotonic() > until:
                     raise DatabaseInUseError(_HELD)
@@ -115,6 +183,7 @@ def _backup(source: sqlite3.Connection, target: Path) -> Capture:
                 until = time.monotonic() + PATIENCE
 
         source.backup(copy, pages=_PAGES, progress=watch, sleep=0.1)
+        copy.set_progress_handler(lambda: tell(0), 1_000_000)  # a large one takes its time to be looked through
         words = damage_in(copy)
         for ending in COMPANIONS:
             Path(str(target) + ending).unlink(missing_ok=True)
@@ -126,9 +195,9 @@ def _backup(source: sqlite3.Connection, target: Path) -> Capture:
 _HELD = "an application holds it for itself, so that nobody else can read it"
 
 
-def _begin_reading(source: sqlite3.Connection) -> None:
+def _begin_reading(source: sqlite3.Connection, patience: float | None = None) -> None:
     """Begin to read a database; wait for one that is held by an application, but not for ever."""
-    until = time.monotonic() + PATIENCE
+    until = time.monotonic() + (PATIENCE if patience is None else patience)
     source.execute("PRAGMA busy_timeout = 200")
     source.isolation_level = None
     while True:
@@ -145,7 +214,7 @@ def _begin_reading(source: sqlite3.Connection) -> None:
                 raise DatabaseInUseError(_HELD) from error
 
 
-def _capture_aside(database: Path, target: Path, scratch: Path) -> Capture:
+def _capture_aside(database: Path, target: Path, scratch: Path, tell: Callable[[int], None]) -> Capture:
     """Copy a database nobody has open, with its log or journal, and capture the copy."""
     aside = scratch / "database"
     names = (str(database), str(database) + "-wal", str(database) + "-journal")
@@ -156,14 +225,21 @@ def _capture_aside(database: Path, target: Path, scratch: Path) -> Capture:
                 beside = Path(str(aside) + ending)
                 beside.unlink(missing_ok=True)
                 if Path(name).exists():
-                    shutil.copyfile(name, beside)
+                    _copy(name, beside, tell)
             if before == [_stamp(name) for name in names]:
-                return _backup(sqlite3.connect(aside), target)
+                return _backup(sqlite3.connect(aside), target, _silent)
             time.sleep(0.2 * (again + 1))
     finally:
         for ending in ("", *COMPANIONS):
             Path(str(aside) + ending).unlink(missing_ok=True)
     raise NotCapturedError("it keeps changing, though no process could be seen that has it open")
+
+
+def _copy(source: str, target: Path, tell: Callable[[int], None]) -> None:
+    with Path(source).open("rb") as file, target.open("xb") as copy:
+        while block := file.read(1 << 22):
+            copy.write(block)
+            tell(len(block))
 
 
 def _stamp(name: str) -> tuple[int, int, int] | None:

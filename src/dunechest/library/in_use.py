@@ -51,6 +51,18 @@ def in_use(place: Path, kind: Kind, paths: Collection[str], home: Path) -> tuple
     uses = {
         opener.pid: Use(opener.pid, opener.name, f"it has {opener.path} open") for opener in processes.openers(place)
     }
+    for use in marked(place, kind, paths, uses.values()):
+        uses[use.pid] = use
+    if kind.in_use.processes and points_here(kind, place, home) is not False:
+        for pid, name in processes.named(kind.in_use.processes, home):
+            uses.setdefault(pid, Use(pid, name, "the application runs, and this is the library it keeps"))
+    return tuple(uses.values())
+
+
+def marked(place: Path, kind: Kind, paths: Collection[str], known: Collection[Use] = ()) -> tuple[Use, ...]:
+    """Return the processes, besides those that are `known`, that lock marks and locks on databases speak of."""
+    uses = {use.pid: use for use in known}
+    before = set(uses)
     for path in kind.lock_patterns.among(paths):
         pid = _pid_in(place / path)
         if pid is not None and pid not in uses and processes.lives(pid):
@@ -59,10 +71,7 @@ def in_use(place: Path, kind: Kind, paths: Collection[str], home: Path) -> tuple
         pid = locks.database_holder(place / path)
         if pid is not None and pid not in uses:
             uses[pid] = Use(pid, processes.name_of(pid), f"it holds a lock on the database {path}")
-    if kind.in_use.processes and points_here(kind, place, home) is not False:
-        for pid, name in processes.named(kind.in_use.processes, home):
-            uses.setdefault(pid, Use(pid, name, "the application runs, and this is the library it keeps"))
-    return tuple(uses.values())
+    return tuple(use for pid, use in uses.items() if pid not in before)
 
 
 def points_here(kind: Kind, place: Path, home: Path) -> bool | None:

@@ -27,12 +27,16 @@ _HEAD = 64 << 10
 
 @dataclass(frozen=True, slots=True)
 class Recognised:
-    """A folder that shows all signs of a kind, the evidence in words, and the former system it lies in, if any."""
+    """A folder that shows all signs of a kind, the evidence in words, and the former system it lies in, if any.
+
+    `contains` are libraries of other kinds in it.
+    """
 
     path: Path
     kind: Kind
     evidence: tuple[str, ...]
     former: str = ""
+    contains: tuple[Recognised, ...] = ()
 
 
 def recognise(

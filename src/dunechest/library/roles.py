@@ -53,15 +53,17 @@ def totals(roles: Mapping[str, Role], files: Iterable[FileEntry]) -> tuple[RoleT
     return tuple(RoleTotal(role, *count) for role, count in counts.items() if role != "must-not-leave" or count[0])
 
 
-def databases_among(kind: Kind, files: Iterable[FileEntry]) -> dict[str, tuple[str, ...]]:
+def databases_among(
+    kind: Kind, files: Iterable[FileEntry], known: Collection[str] = ()
+) -> dict[str, tuple[str, ...]]:
     """Find the databases that are to be captured, each with the companion files that lie beside it.
 
-    Those that the kind names, and in any library whatever has a filled write-ahead
+    Those that the kind names, those that are `known` to be databases, and in any library whatever has a filled write-ahead
     log or rollback journal beside it: its main file alone would be a broken copy.
     """
     sizes = {file.path: file.size for file in files}
     found: dict[str, tuple[str, ...]] = {}
-    for path in kind.database_patterns.among(sizes):
+    for path in (*kind.database_patterns.among(sizes), *(path for path in known if path in sizes)):
         found[path] = tuple(path + end for end in COMPANIONS if path + end in sizes)
     for path, size in sizes.items():
         if path.endswith(("-wal", "-journal")) and size:

@@ -12,8 +12,9 @@ from typing import ClassVar
 import msgspec
 
 from dunechest.library.census import INNER, Census
-from dunechest.library.kinds.schema import Kind
+from dunechest.library.kinds.schema import PLAIN, Kind
 from dunechest.library.recognise import Recognised, in_order, recognise
+from dunechest.transfer.walk import Walk
 from dunechest.values import Value
 
 #: The file by which a chest is known; a search does not go into one.
@@ -78,7 +79,8 @@ class _Folder:
     former: str
     census: Census
     bytes: int = 0
-    taken: bool = False
+    taken: int | None = None
+    inside: bool = False
 
 
 def search(
@@ -112,6 +114,53 @@ def search(
     _open_formats(tree, [kind for kind in every if kind.open], found, "" if whole else str(root))
     found.unknown = _unknown(tree, found.libraries, "" if whole else str(root))
     return found
+
+
+def inside(place: Path, kind: Kind, listing: Walk, kinds: Iterable[Kind]) -> tuple[Recognised, ...]:
+    """Return the libraries of other kinds that a library contains, from the top down; what lies in one of these is not told.
+
+    Parameters
+    ----------
+    place : Path
+        The library.
+    kind : Kind
+        Its kind. What an application keeps in a library of its own is no other library.
+    listing : Walk
+        What lies in it.
+    kinds : iterable of Kind
+        What to look for.
+    """
+    if not (kind.open or kind.name == PLAIN):
+        return ()
+    tree = _tree_of(str(place), listing)
+    _added_up(tree)
+    tree[str(place)].taken = 0
+    found = Searched(libraries=[Recognised(place, kind, ())])
+    _open_formats(tree, in_order(kinds), found, "")
+    return found.libraries[0].contains
+
+
+def _tree_of(top: str, listing: Walk) -> dict[str, _Folder]:
+    """Return the folders of a listing; one stands before those in it."""
+    tree = {top: _Folder(set(), [], "", Census())}
+    for folder in listing.folders:
+        if folder.path:
+            tree[f"{top}/{folder.path}"] = _Folder(set(), [], "", Census())
+    for place in tree:
+        above = tree.get(os.path.dirname(place)) if place != top else None
+        if above is not None:
+            above.names.add(os.path.basename(place))
+            above.inner.append(os.path.basename(place))
+    files: dict[str, list[str]] = {}
+    for file in listing.files:
+        folder_path, slash, name = file.path.rpartition("/")
+        place = top + slash + folder_path
+        files.setdefault(place, []).append(name)
+        tree[place].bytes += file.size
+    for place, names in files.items():
+        tree[place].names.update(names)
+        tree[place].census.count(place, names)
+    return tree
 
 
 def _listed(
@@ -174,25 +223,42 @@ def _added_up(tree: dict[str, _Folder]) -> None:
 
 
 def _open_formats(tree: dict[str, _Folder], kinds: Collection[Kind], found: Searched, home: str) -> None:
-    """Recognise libraries of open formats from the top down; what lies in one is not listed again."""
+    """Recognise libraries of open formats from the top down; one that lies in another is told there, and not listed again."""
     others = [kind for kind in kinds if not any(sign.endings for sign in kind.signs)]
     strict = [_strict(kind) for kind in kinds]
+    contains: dict[int, list[Recognised]] = {}
     for place, folder in tree.items():
-        above = tree.get(os.path.dirname(place))
+        above = tree.get(os.path.dirname(place)) if place != os.path.dirname(place) else None
         name = os.path.basename(place)
-        folder.taken = place != os.path.dirname(place) and above is not None and above.taken
-        if folder.taken or name in INNER or not (folder.names and folder.census.files + len(folder.inner)):
+        if above is not None:
+            folder.taken, folder.inside = above.taken, above.inside or name in INNER
+        if folder.inside or name in INNER or not (folder.names and folder.census.files + len(folder.inner)):
             continue
         tried = kinds
         if place == home or len(_OF_A_HOME & folder.names) >= 3 or name in _UNCLAIMED:
             tried = others
         elif _gathers(place):
             tried = strict
+        if folder.taken is not None:
+            taker = found.libraries[folder.taken]
+            if str(taker.path) == place:
+                continue
+            tried = [kind for kind in tried if kind.name != taker.kind.name]
         here = recognise(Path(place), tried, folder.names, folder.inner, folder.census)
-        if here is not None:
-            kind = next(kind for kind in kinds if kind.name == here.kind.name)
-            found.libraries.append(replace(here, kind=kind, former=folder.former))
-            folder.taken = True
+        if here is None:
+            continue
+        here = replace(here, kind=next(kind for kind in kinds if kind.name == here.kind.name), former=folder.former)
+        if folder.taken is not None:
+            contains.setdefault(folder.taken, []).append(here)
+            folder.inside = True
+        else:
+            folder.taken = len(found.libraries)
+            found.libraries.append(here)
+    for number, taker in enumerate(found.libraries):
+        inner = contains.get(number, [])
+        if taker.kind.open:  # an application's library in it is there already, and has not been gone into
+            inner += [here for here in found.libraries if not here.kind.open and taker.path in here.path.parents]
+        found.libraries[number] = replace(taker, contains=tuple(sorted(inner, key=lambda here: here.path)))
 
 
 def _strict(kind: Kind) -> Kind:
@@ -211,7 +277,7 @@ def _unknown(tree: dict[str, _Folder], libraries: Iterable[Recognised], home: st
     found = []
     for place, folder in tree.items():
         above = os.path.dirname(place)
-        if folder.taken or place in holding or above not in tree or os.path.basename(place) in INNER:
+        if folder.taken is not None or place in holding or above not in tree or os.path.basename(place) in INNER:
             continue
         parent = tree[above]
         if not (above == home or _gathers(above) or len(_OF_A_HOME & parent.names) >= 3):

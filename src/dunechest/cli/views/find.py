@@ -2,10 +2,13 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from typing import Any
 
+from rich.text import Text
+
 from dunechest.cli.output import Out, limited, listing
-from dunechest.jobs.find import FindResult
+from dunechest.jobs.find import FindResult, FoundDrive, FoundLibrary
 from dunechest.names import shown
 from dunechest.words import day, number, size
 
@@ -20,11 +23,25 @@ def document(result: FindResult) -> dict[str, Any]:
                 "place": str(found.library.path),
                 "files": found.files,
                 "bytes": found.bytes,
+                "rebuildable": found.rebuildable,
+                "drive": str(found.drive),
                 "changed": found.changed,
                 "where": found.where,
                 "evidence": list(found.library.evidence),
+                "contains": [{"place": str(inner.path), "kind": inner.kind.name} for inner in found.contains],
             }
             for found in result.libraries
+        ],
+        "drives": [
+            {
+                "place": str(drive.place),
+                "filesystem": drive.filesystem,
+                "free": drive.free,
+                "total": drive.total,
+                "essential": drive.essential,
+                "rebuildable": drive.rebuildable,
+            }
+            for drive in result.drives
         ],
         "searched": [str(path) for path in result.searched],
         "unreadable": list(result.unreadable),
@@ -37,24 +54,13 @@ def document(result: FindResult) -> dict[str, Any]:
 
 
 def show(out: Out, result: FindResult, *, named: bool) -> None:
-    """Show `find` as a table."""
+    """Show `find`: a table for each drive, and the folders that no kind fits."""
     console = out.console
     if result.libraries:
-        rows = [
-            (
-                found.library.name,
-                shown(found.library.kind.title),
-                size(found.bytes),
-                f"{found.files:,}",
-                day(found.changed),
-            )
-            for found in result.libraries
-        ]
-        places = [
-            shown(str(found.library.path)) + (f"  ({shown(found.where)})" if found.where else "")
-            for found in result.libraries
-        ]
-        listing(console, ("name", "kind", "size", "files", "last change"), rows, places, right=(2, 3))
+        for drive in result.drives:
+            _show_drive(out, drive, [found for found in result.libraries if found.drive == drive.place])
+        of_none = [found for found in result.libraries if found.drive not in {drive.place for drive in result.drives}]
+        _show_libraries(out, of_none)
         console.print("Next: dunechest look NAME, then dunechest archive NAME --to CHEST.", soft_wrap=True)
     else:
         where = ", ".join(shown(str(path)) for path in result.searched)
@@ -74,6 +80,45 @@ def show(out: Out, result: FindResult, *, named: bool) -> None:
             console.print(f"  {shown(path)}", soft_wrap=True)
         if more:
             console.print(f"  and {more:,} more (--verbose shows them)")
+
+
+def _show_drive(out: Out, drive: FoundDrive, libraries: Sequence[FoundLibrary]) -> None:
+    room = f"{size(drive.free)} free of {size(drive.total)}"
+    takes = f"the libraries here take {size(drive.essential + drive.rebuildable)}"
+    if drive.rebuildable:
+        takes += f", {size(drive.rebuildable)} of which can be made again"
+    text = Text(f"Drive {shown(str(drive.place))}", style="bold").append(f"  {room}; {takes}", style="not bold")
+    out.console.print(text, soft_wrap=True)
+    _show_libraries(out, libraries)
+
+
+def _show_libraries(out: Out, libraries: Sequence[FoundLibrary]) -> None:
+    if not libraries:
+        return
+    rows = [
+        (
+            found.library.name,
+            shown(found.library.kind.title),
+            size(found.essential),
+            size(found.rebuildable) if found.rebuildable else "",
+            f"{found.files:,}",
+            day(found.changed),
+        )
+        for found in libraries
+    ]
+    places = []
+    for found in libraries:
+        told = found.where and found.where != f"the drive in {found.drive}"
+        place = shown(str(found.library.path)) + (f"  ({shown(found.where)})" if told else "")
+        if found.library.kind.open:
+            place += f"\nknown by {shown('; '.join(found.library.evidence))}"
+        if found.contains:
+            some, more = limited(found.contains, out.verbose, 4)
+            names = ", ".join(f"{one.path.relative_to(found.library.path)} ({one.kind.title})" for one in some)
+            place += f"\ncontains {shown(names)}" + (f" and {more} more" if more else "")
+        places.append(place)
+    heads = ("name", "kind", "essential", "rebuildable", "files", "last change")
+    listing(out.console, heads, rows, places, right=(2, 3, 4))
 
 
 def _show_unknown(out: Out, result: FindResult) -> None:

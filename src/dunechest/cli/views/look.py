@@ -57,6 +57,10 @@ def document(result: Readiness) -> dict[str, Any]:
             {"path": s.entry.path, "bytes": s.entry.size, "references": len(s.references), "why_not": s.why_not}
             for s in (*result.selection.strays, *result.selection.strays_not_taken)
         ],
+        "contains": [
+            {"place": str(c.path), "kind": c.kind.name, "evidence": list(c.evidence)}
+            for c in result.contents.contains
+        ],
         "hollow": [f.path for f in result.contents.listing.files if f.hollow],
         "in_use_by": [{"process": u.process, "pid": u.pid, "how": u.how} for u in result.uses],
         "drive": _fit_document(result.fit) if result.fit is not None else None,

@@ -8,12 +8,17 @@ from dataclasses import dataclass
 from pathlib import Path
 
 from dunechest.errors import CutOffError
-from dunechest.library.in_use import Use, in_use, lock_marks
+from dunechest.ledger.folder import state_folder
+from dunechest.library.in_use import Use, in_use, lock_marks, marked
+from dunechest.library.integrity import databases_in
+from dunechest.library.kinds.load import load_kinds
 from dunechest.library.library import Library
 from dunechest.library.parts import Part, list_parts
+from dunechest.library.recognise import Recognised
 from dunechest.library.references.open_formats import with_open_formats
 from dunechest.library.references.reading import ReferenceReport, read_references
 from dunechest.library.roles import Role, roles_of
+from dunechest.library.search import inside
 from dunechest.machine.folders import own_home
 from dunechest.names import shown
 from dunechest.transfer.walk import Walk, walk
@@ -25,7 +30,8 @@ class Contents(Value):
     """A library as it lies there.
 
     `roles` has the roles of those of its files that are not essential; `lock_marks` are files that only say who has it
-    open.
+    open; `contains` are libraries of other kinds in it; `open_databases` are, while somebody has it open, all its files that
+    begin as SQLite databases do: a plain copy of one that is written to would be a broken one.
     """
 
     library: Library
@@ -35,6 +41,8 @@ class Contents(Value):
     references: ReferenceReport
     parts: tuple[Part, ...]
     lock_marks: frozenset[str] = frozenset()
+    contains: tuple[Recognised, ...] = ()
+    open_databases: frozenset[str] = frozenset()
 
 
 def study(library: Library) -> Contents:
@@ -49,15 +57,22 @@ def study(library: Library) -> Contents:
     home = Path(os.path.realpath(own_home()))
     report = ReferenceReport()
     parts: tuple[Part, ...] = ()
+    contains: tuple[Recognised, ...] = ()
     if library.shape == "folder":
         kind = with_open_formats(library.kind, library.path, listing.files)
         report = read_references(kind, library.path, listing, home)
         parts = list_parts(library.kind, library.path, listing, report.references, home)
+        contains = inside(library.path, library.kind, listing, load_kinds(state_folder(), []).values())
     # Last, so that nobody who opened it meanwhile is missed. A hollow file would be fetched by asking.
-    uses = in_use(library.path, library.kind, [f.path for f in listing.files if not f.hollow], home)
+    there = [f.path for f in listing.files if not f.hollow]
+    uses = in_use(library.path, library.kind, there, home)
+    for inner in contains:
+        below = f"{inner.path.relative_to(library.path).as_posix()}/"
+        uses += marked(inner.path, inner.kind, [p.removeprefix(below) for p in there if p.startswith(below)], uses)
     marks = lock_marks(library.path, library.kind, listing.files)
     roles = FrozenDict(roles_of(library.kind, listing.files, marks))
-    return Contents(library, listing, roles, uses, report, parts, marks)
+    databases = frozenset(databases_in(library.path, listing) if uses and library.shape == "folder" else ())
+    return Contents(library, listing, roles, uses, report, parts, marks, contains, databases)
 
 
 def list_library(library: Library) -> Walk:

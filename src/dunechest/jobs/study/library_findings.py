@@ -46,11 +46,28 @@ def library_findings(contents: Contents, selection: Selection) -> list[Finding]:
                 "They hold no bytes and will be named and left out.",
             )
         )
+    findings += _contains(contents)
     findings += _missing(contents, selection)
     findings += _strays(selection)
     findings += _roles(contents, selection)
     findings += _elsewhere(library)
     return findings
+
+
+def _contains(contents: Contents) -> list[Finding]:
+    """Say which libraries of other kinds lie in a library."""
+    place = contents.library.path
+    inner = [f"{one.path.relative_to(place).as_posix()} ({one.kind.title})" for one in contents.contains]
+    if not inner:
+        return []
+    return [
+        Finding(
+            "contains",
+            "note",
+            f"It contains {number(len(inner), 'other library', 'other libraries')}: {_some(inner, 5)}.",
+            "Archived with it; each can also be archived by itself, by its path.",
+        )
+    ]
 
 
 def _some(names: Iterable[str], most: int = 3) -> str:

@@ -8,8 +8,9 @@ import time
 from collections.abc import Iterator
 from dataclasses import dataclass
 
+from dunechest.library import integrity
 from dunechest.library.draft.observing import Ground, Observation, Sureness, pattern_of
-from dunechest.library.formats.sqlite import COMPANIONS, questions
+from dunechest.library.formats.sqlite import questions
 from dunechest.library.references.resolve import Target
 
 _SAMPLE = 400
@@ -30,15 +31,7 @@ class Table:
 
 def databases_in(ground: Ground) -> list[str]:
     """Return the SQLite databases of a library, by their first bytes."""
-    # A database is whole pages, of 512 bytes at the least: so hardly any other file needs to be opened to know it.
-    return [
-        path
-        for path, file in sorted(ground.files.items())
-        if file.size
-        and file.size % 512 == 0
-        and not path.endswith(COMPANIONS)
-        and ground.head(path, 16) == b"SQLite format 3\0"
-    ]
+    return list(integrity.databases_in(ground.folder, ground.listing))
 
 
 def tables_of(ground: Ground, path: str) -> list[Table]:

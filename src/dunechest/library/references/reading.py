@@ -176,8 +176,15 @@ def read_references(kind: Kind, library: Path, listing: Walk, home: Path, *, for
         target = resolver.resolve(Raw("", link.target), link.path.rpartition("/")[0])
         if target is not None and target.state == "missing" and (end := _end_of(library / link.path)):
             target = resolver.resolve(Raw("", end), "")  # it leads to a link, which leads on
-        if target is not None:
+        if target is not None and not _is_interpreter(link.path, library):
             found.append(
                 Reference(link.path, "symbolic link", link.target, target.state, target.path, drive=target.drive)
             )
     return ReferenceReport(tuple(found), tuple(unread))
+
+
+def _is_interpreter(link: str, library: Path) -> bool:
+    """Whether a link is the interpreter of a Python environment: a program, which its system has, and no file of a person's."""
+    folder, _, name = link.rpartition("/")
+    environment = library / os.path.dirname(folder)
+    return name.startswith("python") and folder.endswith("bin") and (environment / "pyvenv.cfg").is_file()

@@ -10,7 +10,7 @@ from dunechest.chest.file_table import Proven
 from dunechest.chest.layout import PROVEN
 from dunechest.chest.records import FileRecord, ProvenRecord
 from dunechest.errors import CutOffError
-from dunechest.jobs.archive.doing.databases import capture_one
+from dunechest.jobs.archive.doing.databases import capture_all
 from dunechest.jobs.archive.doing.reuse import Recognised
 from dunechest.jobs.archive.doing.run import Run, copy_task, cut_off_words, payload_of, source_of
 from dunechest.jobs.archive.plan import PlannedFile
@@ -45,8 +45,8 @@ def copy(run: Run, to_do: Recognised, progress: Progress) -> None:
     log = disk.create(run.bag / PROVEN, flags, 0o644)
     try:
         with crew_for as crew:
-            for database in to_do.databases:
-                missing += capture_one(run, crew, database)
+            for files in capture_all(run, crew, to_do.databases, progress):
+                missing += files
                 tally.files_done = len(run.proven) - there
             for _ in _copy_files(run, crew, missing, log):
                 tally.files_done = len(run.proven) - there

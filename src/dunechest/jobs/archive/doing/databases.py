@@ -3,6 +3,8 @@
 from __future__ import annotations
 
 import os
+import sqlite3
+from collections.abc import Iterator, Sequence
 from pathlib import Path
 
 import msgspec
@@ -15,15 +17,32 @@ from dunechest.errors import CutOffError
 from dunechest.jobs.archive.doing.run import Run, copy_task, cut_off_words, payload_of, source_of
 from dunechest.jobs.archive.plan import PlannedDatabase, PlannedFile
 from dunechest.jobs.study.selection import LeftBehind
-from dunechest.library.capture import DatabaseInUseError, NotCapturedError, capture
+from dunechest.library.capture import DatabaseInUseError, NotCapturedError, capture, one_moment
 from dunechest.library.formats.sqlite import looks_like_database
 from dunechest.names import from_wire, to_wire
+from dunechest.progress import Progress, Tally
 from dunechest.transfer import disk
 from dunechest.transfer.crew import Crew
 from dunechest.transfer.tasks import CopyJob, CopyOutcome
 
 
-def capture_one(run: Run, crew: Crew, database: PlannedDatabase) -> list[PlannedFile]:
+def capture_all(
+    run: Run, crew: Crew, databases: Sequence[PlannedDatabase], progress: Progress
+) -> Iterator[list[PlannedFile]]:
+    """Capture databases, all of them as they are at one moment; yield for each the files to be copied like any other.
+
+    What an application writes into two databases at once, having attached one to the other, would else be in one only.
+    """
+    places = {id(one): Path(os.fsdecode(source_of(run, one.file))) for one in databases}
+    with one_moment(places.values()) as held:
+        for one in databases:
+            place = places[id(one)]
+            yield _capture_one(run, crew, one, held.get(place), progress)
+
+
+def _capture_one(
+    run: Run, crew: Crew, database: PlannedDatabase, held: sqlite3.Connection | None, progress: Progress
+) -> list[PlannedFile]:
     """Capture one database; if SQLite cannot, return its files to be copied like any other."""
     file = database.file
     scratch = run.bag / CAPTURES
@@ -31,8 +50,9 @@ def capture_one(run: Run, crew: Crew, database: PlannedDatabase) -> list[Planned
     taken = scratch / "captured"
     taken.unlink(missing_ok=True)
     source = Path(os.fsdecode(source_of(run, file)))
+    tally = Tally(progress, "capturing a database", 1, file.entry.size, run.plan.library.name)
     try:
-        result = capture(source, taken, scratch)
+        result = capture(source, taken, scratch, tell=tally, held=held)
     except DatabaseInUseError as error:
         _leave_in_use(run, database, str(error))
         return []

@@ -154,7 +154,7 @@ def _fitting(selection: Selection, place: Filesystem) -> tuple[list[FileEntry], 
 
 def _stored(contents: Contents, selection: Selection, fitting: Sequence[FileEntry], limits: Limits) -> Stored:
     """Give everything that is to be archived its name on the drive."""
-    databases = databases_among(contents.library.kind, fitting)
+    databases = databases_among(contents.library.kind, fitting, contents.open_databases)
     companions = {path: main for main, paths in databases.items() for path in paths}
     names = StoredNames(limits)
     names.folders(f.path for f in selection.listing.folders)

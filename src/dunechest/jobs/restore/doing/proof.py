@@ -4,14 +4,17 @@ from __future__ import annotations
 
 import sqlite3
 from collections import Counter
-from collections.abc import Iterable, Mapping, Sequence
+from collections.abc import Iterable, Iterator, Mapping, Sequence
 from pathlib import Path
 from typing import TYPE_CHECKING
+
+import msgspec
 
 from dunechest.chest.origin import old_path
 from dunechest.jobs.restore.descriptors import agreements_in
 from dunechest.jobs.restore.result import Compared, Proof
 from dunechest.library.formats.sqlite import damage_in, questions
+from dunechest.library.integrity import check_repository, databases_in, repositories_in
 from dunechest.library.parts import Part, list_parts
 from dunechest.library.references.open_formats import renamed
 from dunechest.library.references.reading import read_references
@@ -41,14 +44,15 @@ def prove(plan: RestorePlan, place: Path, *, files: int, strays: int) -> Proof:
     ]
     if plan.record.shape == "file":
         if plan.as_archived.databases:
-            lines.append(_databases(plan, lambda path: place))
+            lines.append(_databases(plan, dict.fromkeys(plan.as_archived.databases, place)))
         return Proof(tuple(lines))
     names = dict(plan.renamed)
-    if plan.as_archived.databases:
-        lines.append(_databases(plan, lambda path: place / (names.get(path) or path)))
+    listing = _ours(plan, walk(str(place)))
+    lines += _sound(plan, place, listing, names)
     kind = renamed(plan.kind, names)
     if kind.references or kind.parts or kind.agreements:
-        listing = walk(str(place))
+        if plan.existing.mode == "join":
+            listing = walk(str(place))
         # References that were left as they are name the old place, and mean this one.
         former = "" if plan.options.repoint else old_path(plan.record)
         report = read_references(kind, place, listing, plan.options.home_folder, former=former)
@@ -62,20 +66,46 @@ def prove(plan: RestorePlan, place: Path, *, files: int, strays: int) -> Proof:
     return Proof(tuple(lines))
 
 
-def _databases(plan: RestorePlan, at: object) -> Compared:
-    assert callable(at)
-    wrong = []
-    for path in plan.as_archived.databases:
+def _ours(plan: RestorePlan, listing: Walk) -> Walk:
+    """Narrow the listing of a folder that had other things in it to what was restored."""
+    if plan.existing.mode != "join":
+        return listing
+    ours = {file.path for file in plan.files}
+    return msgspec.structs.replace(listing, files=tuple(file for file in listing.files if file.path in ours))
+
+
+def _sound(plan: RestorePlan, place: Path, listing: Walk, names: Mapping[str, str]) -> Iterator[Compared]:
+    """Ask SQLite about each database, those that are files like others too, and version control about each repository."""
+    places = {path: place / (names.get(path) or path) for path in plan.as_archived.databases}
+    captured = set(places.values())
+    places |= {path: place / path for path in databases_in(place, listing) if place / path not in captured}
+    if places:
+        yield _databases(plan, places)
+    asked = {path: check_repository(place / path) for path in repositories_in(listing)}
+    told = {path: words for path, words in asked.items() if words is not None}
+    if told:
+        wrong = tuple(f"{shown(path or '.')}: {words}" for path, words in told.items() if words)
+        well = len(told) - len(wrong)
+        yield Compared("repositories sound", f"{len(told):,}", f"{well:,}", not wrong, wrong)
+
+
+def _databases(plan: RestorePlan, places: Mapping[str, Path]) -> Compared:
+    """Ask SQLite about databases; of one that came back byte for byte, what is wrong was wrong before."""
+    captured = set(plan.as_archived.databases)
+    updated = {update.source for update in plan.references.updates}
+    wrong, before = [], 0
+    for path, place in places.items():
         try:
-            with questions(at(path), seconds=3600.0) as connection:
+            with questions(place, seconds=3600.0) as connection:
                 words = damage_in(connection, thorough=True)
         except (sqlite3.Error, OSError) as error:
             words = str(error)
         if words != "ok":
-            updated = any(update.source == path for update in plan.references.updates)
-            wrong.append(f"{shown(path)}: {shown(words)}" + ("" if updated else "; it was so when it was archived"))
-    total = len(plan.as_archived.databases)
-    return Compared("databases sound", f"{total:,}", f"{total - len(wrong):,}", not wrong, tuple(wrong))
+            same = path not in updated
+            before += same and path not in captured
+            wrong.append(f"{shown(path)}: {shown(words)}" + ("; it was so when it was archived" if same else ""))
+    then, now = len(places) - before, len(places) - len(wrong)
+    return Compared("databases sound", f"{then:,}", f"{now:,}", then == now, tuple(wrong))
 
 
 _STATES = (
