@@ -30,6 +30,7 @@ if TYPE_CHECKING:
     from dunechest.chest.edition_totals import EditionTotals
     from dunechest.chest.file_table import FileTable, Proven
     from dunechest.chest.records import (
+        AttributeRecord,
         CapturedDatabase,
         ChangeCounts,
         ChangedName,
@@ -39,6 +40,7 @@ if TYPE_CHECKING:
         LibraryRecord,
         LinkRecord,
         Origin,
+        OwnerRecord,
         PartRecord,
         ReferenceCounts,
         ReferenceRecord,
@@ -63,7 +65,7 @@ if TYPE_CHECKING:
     from dunechest.findings import Finding
     from dunechest.jobs.archive import archive
     from dunechest.jobs.archive.options import ArchiveOptions
-    from dunechest.jobs.archive.plan import ArchivePlan, Difference, PlannedDatabase, PlannedFile
+    from dunechest.jobs.archive.plan import ArchivePlan, Attributes, Difference, PlannedDatabase, PlannedFile
     from dunechest.jobs.archive.planning.make import plan_archive
     from dunechest.jobs.archive.result import ArchiveResult
     from dunechest.jobs.carry_out import carry_out
@@ -311,6 +313,8 @@ __all__ = [
     "ArchiveResult",
     "AsArchived",
     "Aside",
+    "AttributeRecord",
+    "Attributes",
     "BagCheck",
     "BagEntry",
     "BagRecords",
@@ -385,6 +389,7 @@ __all__ = [
     "OldPlace",
     "Origin",
     "OtherEntry",
+    "OwnerRecord",
     "PackageMissingError",
     "Part",
     "PartRecord",

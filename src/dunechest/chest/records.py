@@ -142,6 +142,28 @@ class PartRecord(msgspec.Struct, frozen=True):
     bytes: Size
 
 
+class OwnerRecord(msgspec.Struct, frozen=True):
+    """User and group, by name, of files and folders that belong to others than whoever archived them; empty if not.
+
+    `paths` are those in the library, ``""`` being itself; with none it is for all that no other record names.
+    """
+
+    user: str
+    group: str
+    paths: tuple[Name, ...] = ()
+
+
+class AttributeRecord(msgspec.Struct, frozen=True):
+    """An attribute of files and folders: its name, its value, and which have it.
+
+    ``user.*`` has its value in base64; ``access`` and ``default`` are access lists in words.
+    """
+
+    name: str
+    value: str
+    paths: tuple[Name, ...]
+
+
 class ReferenceRecord(msgspec.Struct, frozen=True):
     """A reference that leads to a stray: the file that holds it, where in it, and its text."""
 
@@ -220,6 +242,8 @@ class LibraryRecord(msgspec.Struct, frozen=True):
     chosen: bool | None = None
     modes: bool = True
     kind_file: dict[str, Any] = {}
+    owners: tuple[OwnerRecord, ...] = ()
+    attributes: tuple[AttributeRecord, ...] = ()
 
     def __post_init__(self) -> None:
         msgspec.structs.force_setattr(self, "kind_file", frozen(self.kind_file))

@@ -12,7 +12,7 @@ import msgspec
 from dunechest.chest.chest import Chest
 from dunechest.chest.file_table import FileTable
 from dunechest.chest.layout import LIBRARY_FILES
-from dunechest.chest.records import LibraryRecord
+from dunechest.chest.records import AttributeRecord, LibraryRecord, OwnerRecord
 from dunechest.findings import Finding
 from dunechest.jobs.archive.options import ArchiveOptions
 from dunechest.jobs.study.contents import Contents
@@ -51,6 +51,14 @@ class PlannedDatabase:
 
 
 @dataclass(frozen=True, slots=True)
+class Attributes:
+    """Owners, access lists and extended attributes of what is archived, as they are recorded."""
+
+    owners: tuple[OwnerRecord, ...] = ()
+    attributes: tuple[AttributeRecord, ...] = ()
+
+
+@dataclass(frozen=True, slots=True)
 class Difference:
     """In what a library differs from its latest edition.
 
@@ -70,6 +78,8 @@ class Difference:
         Links, folders and modes that differ; no bytes are concerned.
     lost : tuple
         Of what is kept, files that the chest does not have any more, or not in their size.
+    recorded : tuple of str
+        What is recorded otherwise, though no file differs: the kind, owners and attributes.
     """
 
     record: LibraryRecord
@@ -81,11 +91,12 @@ class Difference:
     dropped: tuple[str, ...]
     others: tuple[str, ...]
     lost: tuple[PlannedFile, ...] = ()
+    recorded: tuple[str, ...] = ()
 
     @property
     def none(self) -> bool:
         """Whether there is none at all."""
-        return not (self.to_read or self.to_capture or self.dropped or self.others)
+        return not (self.to_read or self.to_capture or self.dropped or self.others or self.recorded)
 
     @property
     def paths(self) -> tuple[str, ...]:
@@ -126,6 +137,7 @@ class ArchivePlan:
     drive: Drive
     room: Room
     previous: Difference | None = None
+    attributes: Attributes = Attributes()
 
     def decisions(self) -> dict[str, Any]:
         """Return all that the plan decides, as JSON values: two plans with the same do the same."""

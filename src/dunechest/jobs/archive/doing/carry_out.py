@@ -126,7 +126,9 @@ def _still_as_planned(run: Run) -> None:
 def _nothing(run: Run) -> bool:
     """Whether a second reading found everything as it was."""
     previous = run.plan.previous
-    return previous is not None and not previous.others and not run.left_faults and run.proven.same_as_before
+    if previous is None or previous.others or previous.recorded:
+        return False
+    return not run.left_faults and run.proven.same_as_before
 
 
 def _note(run: Run, result: ArchiveResult, top: str) -> None:

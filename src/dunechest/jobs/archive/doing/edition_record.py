@@ -75,6 +75,8 @@ def record_of_edition(run: Run) -> LibraryRecord:
         chosen=points_here(plan.library.kind, plan.library.path, own_home()),
         modes=holds_modes(plan.library.path),
         kind_file=carried(plan.library.kind),
+        owners=plan.attributes.owners,
+        attributes=plan.attributes.attributes,
         mass_change=any(finding.code == "mass-change" for finding in plan.findings),
     )
 

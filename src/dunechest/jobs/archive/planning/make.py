@@ -4,15 +4,18 @@ from __future__ import annotations
 
 import os
 from collections.abc import Iterable, Mapping, Sequence
+from dataclasses import replace
 from pathlib import Path
 
 from dunechest.chest.chest import Chest
 from dunechest.chest.layout import LIBRARY_FILES, OUTSIDE_FILES
+from dunechest.chest.records import LibraryRecord
 from dunechest.chest.stored_names import StoredNames
 from dunechest.errors import UsageError
 from dunechest.findings import Finding, weightiest_first
 from dunechest.jobs.archive.options import USUAL, ArchiveOptions
-from dunechest.jobs.archive.plan import ArchivePlan, PlannedDatabase, PlannedFile
+from dunechest.jobs.archive.plan import ArchivePlan, Attributes, PlannedDatabase, PlannedFile
+from dunechest.jobs.archive.planning.attributes import gather
 from dunechest.jobs.archive.planning.destination import Stored, destination
 from dunechest.jobs.archive.planning.kinds import kind_changed, kind_findings, with_former_kind
 from dunechest.jobs.archive.planning.mass_change import mass_change
@@ -101,13 +104,15 @@ def _plan_one(
     found = destination(selection, library, chest, options, taken, stored)
     state, previous = found.state, found.previous
     files, databases = stored.files, stored.databases
+    attributes, about_attributes = gather(library, selection)
     if previous is not None:
-        if state == "unchanged" and (options.read_all or kind_changed(library.kind, previous.record)):
+        previous = replace(previous, recorded=_recorded_otherwise(library, attributes, previous.record))
+        if state == "unchanged" and (options.read_all or previous.recorded):
             state = "next"
         files, databases = previous.to_read, previous.to_capture
     need = need_of(files, databases, selection.listing, place, stored.recorded, previous)
     need = max(0, need - already_there(chest, found.bag))
-    findings = [*library_findings(contents, selection), *_places(library, chest), *found.findings]
+    findings = [*library_findings(contents, selection), *_places(library, chest), *found.findings, *about_attributes]
     findings += kind_findings(library, previous.record if previous is not None else None)
     if previous is not None and state == "next":
         findings += mass_change(previous, library, selection)
@@ -137,7 +142,18 @@ def _plan_one(
         drive=drive,
         room=Room(need, place.free),
         previous=previous,
+        attributes=attributes,
     )
+
+
+def _recorded_otherwise(library: Library, attributes: Attributes, before: LibraryRecord) -> tuple[str, ...]:
+    """Return what is recorded otherwise than in the latest edition, though it is no file's content."""
+    changed = []
+    if kind_changed(library.kind, before):
+        changed.append("kind")
+    if attributes != Attributes(before.owners, before.attributes):
+        changed.append("owners and attributes")
+    return tuple(changed)
 
 
 def _fitting(selection: Selection, place: Filesystem) -> tuple[list[FileEntry], list[LeftBehind]]:

@@ -22,6 +22,7 @@ from dunechest.jobs.restore.doing.folders import make_above
 from dunechest.jobs.restore.doing.into_place import join_into_place, whole_into_place
 from dunechest.jobs.restore.doing.join import merge_files, only_those
 from dunechest.jobs.restore.doing.outside_files import restore_outside_files
+from dunechest.jobs.restore.doing.owners import give_back
 from dunechest.jobs.restore.doing.proof import prove
 from dunechest.jobs.restore.doing.references import RewrittenFiles, write_references
 from dunechest.jobs.restore.doing.run import Run
@@ -186,6 +187,7 @@ def _restore(run: Run, begun: float) -> RestoreResult:
     outside = restore_outside_files(run)
     settings = tuple((change, write_setting(change, deed)) for change in plan.settings)
     give(owner, deed.places)  # run by the administrator, it is for the person whose home it is
+    run.missed = give_back(run)
     return _summary(run, merged, rewritten, outside, settings, begun)
 
 
@@ -223,7 +225,7 @@ def _merge(
     )
 
 
-_NO_NEWS = ("first", "set-aside", "references-lost", CODE)
+_NO_NEWS = ("first", "set-aside", "references-lost", "owners", CODE)
 
 
 def _old_place(run: Run) -> OldPlace:
@@ -267,7 +269,11 @@ def _summary(
         renamed=plan.renamed,
         application=plan.record.application,
         # What was to be done or decided before is no news afterwards.
-        findings=(*(f for f in plan.findings if f.code not in _NO_NEWS), *old_place_findings(old, after=True)),
+        findings=(
+            *(f for f in plan.findings if f.code not in _NO_NEWS),
+            *old_place_findings(old, after=True),
+            *run.missed,
+        ),
         old_place=old,
         proof=prove(plan, run.place, files=in_place, strays=len(outside)),
         parts=tuple(part.title for part in plan.parts),

@@ -5,6 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass, field
 from pathlib import Path
 
+from dunechest.findings import Finding
 from dunechest.jobs.restore.plan import NotDone, RestoreFile, RestorePlan
 from dunechest.ledger.deeds import OpenDeed
 from dunechest.progress import Progress
@@ -39,6 +40,8 @@ class Run:
     restored: list[RestoreFile] = field(default_factory=list)
     #: Symbolic links that were made.
     links: int = 0
+    #: Owners and attributes that could not be given back.
+    missed: list[Finding] = field(default_factory=list)
 
     def __post_init__(self) -> None:
         self.not_done = list(self.plan.not_done)

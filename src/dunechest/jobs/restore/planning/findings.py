@@ -29,6 +29,7 @@ def findings_of(plan: RestorePlan) -> list[Finding]:
     found += _about_the_archive(plan)
     found += _references(plan)
     found += old_place_findings(plan.old_place)
+    found += _owners(plan)
     if plan.existing.set_aside:
         old, new = plan.existing.set_aside[0]
         more = len(plan.existing.set_aside) - 1
@@ -51,6 +52,31 @@ def findings_of(plan: RestorePlan) -> list[Finding]:
             )
         )
     return found
+
+
+def _owners(plan: RestorePlan) -> list[Finding]:
+    """Say whose files will be another's here, before it is done."""
+    names = sorted({name for owner in plan.record.owners for name in (owner.user, owner.group) if name})
+    if not names:
+        return []
+    whose = ", ".join(map(shown, names[:4]))
+    if hasattr(os, "geteuid") and os.geteuid() == 0:
+        return [
+            Finding(
+                "owners",
+                "note",
+                f"Some of it belonged to {whose}, and will again, as far as they exist here.",
+                "The account says of which files that could not be.",
+            )
+        ]
+    return [
+        Finding(
+            "owners",
+            "warn",
+            f"Some of it belonged to {whose}; here it will belong to you.",
+            "Where that matters, as for a server's data, run the restore as the administrator.",
+        )
+    ]
 
 
 def _open(plan: RestorePlan, place: Path) -> list[Finding]:

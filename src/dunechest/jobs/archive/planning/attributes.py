@@ -1,0 +1,112 @@
+"""Owners, access lists and extended attributes of what is archived: gathered, so that they can come back."""
+
+from __future__ import annotations
+
+import os
+from collections.abc import Iterator
+from dataclasses import dataclass
+
+from dunechest.chest.records import AttributeRecord, OwnerRecord
+from dunechest.findings import Finding
+from dunechest.jobs.archive.plan import Attributes
+from dunechest.jobs.study.selection import Selection
+from dunechest.library.library import Library
+from dunechest.machine.attributes import attributes_of, own_numbers, owner_names
+from dunechest.names import to_wire
+from dunechest.words import number
+
+#: Bytes of all that is recorded of a library's attributes.
+_MOST = 8 << 20
+
+
+@dataclass(slots=True)
+class _Room:
+    """How much may still be recorded, and how many files it was too much for."""
+
+    left: int = _MOST
+    unrecorded: int = 0
+
+
+def gather(library: Library, selection: Selection) -> tuple[Attributes, list[Finding]]:
+    """Return whose the files and folders are, if not the usual owner's, and their attributes, and what is not recorded."""
+    usual = own_numbers(library.path)
+    if usual is None:
+        return Attributes(), []
+    root = os.fsencode(library.path)
+    owners: dict[tuple[str, str], list[str]] = {}
+    kept: dict[tuple[str, str], list[str]] = {}
+    room = _Room()
+    for path in _paths(library, selection):
+        place = root + b"/" + os.fsencode(path) if path and library.shape == "folder" else root
+        owners.setdefault(owner_names(place, usual), []).append(path)
+        for name, value in attributes_of(place):
+            size = len(path) + 4 + (len(name) + len(value) if (name, value) not in kept else 0)
+            if size > room.left:
+                room.unrecorded += 1
+                continue
+            room.left -= size
+            kept.setdefault((name, value), []).append(path)
+    attributes = tuple(
+        AttributeRecord(name, value, tuple(map(to_wire, paths))) for (name, value), paths in sorted(kept.items())
+    )
+    recorded = _owners(owners, room)
+    return Attributes(recorded, attributes), [*_about_owners(owners), *_unrecorded(room)]
+
+
+def _paths(library: Library, selection: Selection) -> Iterator[str]:
+    if library.shape == "file":
+        yield ""
+        return
+    yield from (folder.path for folder in selection.listing.folders)
+    yield from (file.path for file in selection.files)
+
+
+def _owners(owners: dict[tuple[str, str], list[str]], room: _Room) -> tuple[OwnerRecord, ...]:
+    """Say whose everything is: what most of it has is said once, and the paths of the rest."""
+    if set(owners) <= {("", "")}:
+        return ()
+    most = max(owners, key=lambda names: len(owners[names]))
+    found = [OwnerRecord(*most)] if most != ("", "") else []
+    for names, paths in sorted(owners.items()):
+        size = sum(len(path) + 4 for path in paths)
+        if names == most:
+            continue
+        if size > room.left:
+            room.unrecorded += len(paths)
+            continue
+        room.left -= size
+        found.append(OwnerRecord(*names, tuple(map(to_wire, paths))))
+    return tuple(found)
+
+
+def _about_owners(owners: dict[tuple[str, str], list[str]]) -> list[Finding]:
+    others = {names: len(paths) for names, paths in owners.items() if names != ("", "")}
+    if not others:
+        return []
+    told = ", ".join(
+        " and ".join(part for part in (f"user {user}" if user else "", f"group {group}" if group else "") if part)
+        + f" ({count:,})"
+        for (user, group), count in sorted(others.items(), key=lambda one: -one[1])[:3]
+    )
+    return [
+        Finding(
+            "owners",
+            "note",
+            f"{number(sum(others.values()), 'file or folder', 'files and folders')} of it belong to others: {told}.",
+            "That is recorded. A restore gives them back where it is run by the administrator.",
+        )
+    ]
+
+
+def _unrecorded(room: _Room) -> list[Finding]:
+    if not room.unrecorded:
+        return []
+    return [
+        Finding(
+            "attributes-left",
+            "warn",
+            f"Owners or attributes of {number(room.unrecorded, 'file')} are not recorded: it would be more than "
+            f"{_MOST >> 20} MB.",
+            "The files themselves are archived. Note what matters of it by hand.",
+        )
+    ]
