@@ -14,6 +14,7 @@ import pytest
 import dunechest
 from dunechest.library.kinds.schema import PLAIN_KIND
 from dunechest.library.references.open_formats import with_open_formats
+from dunechest.library.references.reading import read_references
 from dunechest.transfer.walk import walk
 
 Write = Callable[[Path, str], None]
@@ -57,6 +58,7 @@ FORMS: dict[str, tuple[str, Write]] = {
     "csl-json": ("papers.json", _text('[{"id": "tern", "type": "book", "issued": {}, "file": "TARGET"}]')),
     "xmp": ("a.xmp", _text('<x:xmpmeta xmlns:x="adobe:ns:meta/"><filePath>TARGET</filePath></x:xmpmeta>')),
     "markdown": ("page.md", _text("# Terns\n\nSee ![the terns](<TARGET>) here.\n")),
+    "link by name": ("page.md", _text("# Terns\n\nSee ![[TARGET|the terns]] here.\n")),
     "html": ("page.html", _text('<!DOCTYPE html><img src="URI">')),
     "svg": ("map.svg", _text('<svg xmlns="http://www.w3.org/2000/svg" xmlns:xlink="http://www.w3.org/1999/xlink">'
                              '<image xlink:href="URI"/></svg>')),
@@ -224,3 +226,35 @@ def test_what_programs_keep_for_themselves_is_not_looked_through(tmp_path: Path)
         (tmp_path / folder / "list.m3u").write_text("a.ogg\n")
     kind = with_open_formats(PLAIN_KIND, tmp_path, walk(str(tmp_path)).files)
     assert [spec.files for spec in kind.references] == [("plain/list.m3u",)]
+
+
+def test_links_by_name_lead_wherever_the_page_lies(tmp_path: Path) -> None:
+    """``[[Page]]`` and ``![[picture.png]]``: a page that is not written yet is no dead path, an attachment that is gone is one."""
+    library = tmp_path / "notes"
+    (library / "deep" / "pictures").mkdir(parents=True)
+    outside = tmp_path / "Desktop" / "chart.png"
+    outside.parent.mkdir()
+    outside.write_bytes(b"png")
+    (library / "deep" / "Low Tide.md").write_text("x")
+    (library / "deep" / "pictures" / "Crab.png").write_bytes(b"png")
+    (library / "plain.md").write_text(
+        f"[[low tide]] [[Low Tide#when|then]] ![[crab.png|300]] [[pictures/Crab.png]] [[Not Yet]] [[gone.png]] [[{outside}]]\n"
+        "`[[no.png]]`\n```\n[[no.png]]\n```\n"
+    )
+    (library / "linked.md").write_text("[[low tide]] [web](https://marram.example) ![[gone.png]]\n`[[no.png]]`\n")
+    listing = walk(str(library))
+    kind = with_open_formats(PLAIN_KIND, library, listing.files)
+    found = [(r.source, r.text, r.state) for r in read_references(kind, library, listing, tmp_path).references]
+    assert sorted(found) == sorted(
+        [
+            ("linked.md", "https://marram.example", "away"),
+            ("linked.md", "gone.png", "missing"),
+            ("linked.md", "low tide", "inside"),
+            ("plain.md", str(outside), "stray"),
+            ("plain.md", "Low Tide", "inside"),
+            ("plain.md", "crab.png", "inside"),
+            ("plain.md", "gone.png", "missing"),
+            ("plain.md", "low tide", "inside"),
+            ("plain.md", "pictures/Crab.png", "inside"),
+        ]
+    )

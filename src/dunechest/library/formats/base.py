@@ -39,6 +39,8 @@ class Raw(NamedTuple):
         Endings that may be left out, in the order in which they are tried.
     upwards : bool
         Whether it may be relative to any folder above the file, too: to the one that holds the main document.
+    anywhere : bool
+        Whether a name alone is enough, wherever in the library the file lies; a page of that name may not be written yet.
     """
 
     spot: str
@@ -46,6 +48,7 @@ class Raw(NamedTuple):
     uri: bool = False
     endings: tuple[str, ...] = ()
     upwards: bool = False
+    anywhere: bool = False
 
     def readings(self, base: str) -> Iterator[tuple[Raw, str]]:
         """Yield what it may mean, most likely first: a reference without such liberties, and the folder it is relative to."""

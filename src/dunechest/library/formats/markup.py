@@ -134,8 +134,31 @@ def read_svg(path: Path, spec: References) -> Iterator[Raw]:
 
 
 def read_markdown(path: Path, spec: References) -> Iterator[Raw]:
-    """Read the links and images of a Markdown file (CommonMark), and the HTML in it."""
-    return markdown_links(text_of(path, _MOST_MARKDOWN))
+    """Read the links and images of a Markdown file (CommonMark), the HTML in it, and links by name (``[[Page]]``)."""
+    text = text_of(path, _MOST_MARKDOWN)
+    # Thousands of notes have links by name and no others: to find these takes no parser.
+    return markdown_links(text) if _OTHER_LINKS.search(text) else _wiki_links(text)
+
+
+_OTHER_LINKS = re.compile(r"\]\(|^ {0,3}\[[^\]\n]+\]:|<[A-Za-z]", re.MULTILINE)
+
+
+def _wiki_links(text: str) -> Iterator[Raw]:
+    """Yield the links by name of a Markdown text without others; what is in code is none."""
+    fence = ""
+    for number, line in enumerate(text.split("\n"), start=1):
+        mark = re.match(r" {0,3}(```+|~~~+)", line)
+        if mark and not fence:
+            fence = mark.group(1)
+        elif mark and mark.group(1).startswith(fence):
+            fence = ""
+        elif not fence and "[[" in line and not line.startswith(("    ", "\t")):
+            yield from _by_name(re.sub(r"(`+).+?\1", " ", line), number)
+
+
+def _by_name(text: str, line: int) -> Iterator[Raw]:
+    for found in _WIKI.finditer(text):
+        yield Raw(f"line {line}", found.group(1).strip(), False, (".md", ".markdown"), anywhere=True)
 
 
 def markdown_links(text: str) -> Iterator[Raw]:
@@ -192,9 +215,16 @@ def _markdown_pieces(text: str) -> Iterator[tuple[int, str]]:
     yield begun, "".join(piece)
 
 
+#: A link by the name of a page or an attachment: ``[[Page]]``, ``![[picture.png]]``, ``[[Page#heading|in words]]``.
+_WIKI = re.compile(r"\[\[([^\[\]\n|#]{1,400})(?:#[^\[\]\n|]*)?(?:\|[^\[\]\n]*)?\]\]")
+
+
 def _markdown_token(token: Any, first: int) -> Iterator[Raw]:
     if token.type in ("html_block", "html_inline"):
         yield from _html(token.content, first)
+        return
+    if token.type == "text" and "[[" in token.content:
+        yield from _by_name(token.content, first + 1)
         return
     target = token.attrGet("href") or token.attrGet("src")
     if isinstance(target, str) and target and not target.startswith("#"):

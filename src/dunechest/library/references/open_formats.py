@@ -67,7 +67,9 @@ def _bytes(pattern: bytes) -> re.Pattern[bytes]:
 
 _ANY = _bytes(rb"\S")
 #: A link of Markdown that is no web address: inline, by a label, in angle brackets, or of HTML.
-_LOCAL_LINK = _bytes(rb"\]\(\s*<?(?!https?:|mailto:|#)[^\s)]|^ {0,3}\[[^\]\n]+\]:|\s(?:src|href)\s*=|<file:")
+_LOCAL_LINK = _bytes(
+    rb"\]\(\s*<?(?!https?:|mailto:|#)[^\s)]|^ {0,3}\[[^\]\n]+\]:|\[\[[^\]\n]|\s(?:src|href)\s*=|<file:"
+)
 #: Something that can be the path of a file: in quotation marks or after a sign of equality.
 _PATH = _bytes(rb"[\w.~-][/\\][\w.~-]|file:/|[\"'=]\s*/\w|[A-Z]:\\")
 _LATEX = _bytes(rb"(?s).{0,400}\\documentclass")

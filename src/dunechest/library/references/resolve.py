@@ -70,6 +70,7 @@ class Resolver:
         self._folders = {folder for folder in folders if folder}
         self._forms: dict[str, str] | None = None
         self._by_name: dict[str, list[str]] | None = None
+        self._by_lower: dict[str, list[str]] | None = None
         self._real: dict[str, str] = {}
 
     def resolve(self, raw: Raw, base: str) -> Target | None:
@@ -89,7 +90,7 @@ class Resolver:
                 if target is None or target.state in ("inside", "stray", "away"):
                     return target
                 first = first or target
-            return first
+            return self._anywhere(raw, first) if raw.anywhere else first
         text = raw.text
         if not raw.uri:  # most of a hundred thousand are written just as the file is called
             plain = text.removeprefix(self._below) if text.startswith("/") else f"{base}/{text}" if base else text
@@ -113,6 +114,27 @@ class Resolver:
         if found.state == "missing" and re.search(r"[?#]", text):
             return self._path(unquote(re.split(r"[?#]", text)[0], errors="surrogateescape"), base)
         return found
+
+    def _anywhere(self, raw: Raw, missing: Target | None) -> Target | None:
+        """Resolve a name that may lie anywhere; a page that is named and not written yet is no reference."""
+        wanted = _one_form(raw.text).lower()
+        for ending in ("", *raw.endings):
+            found = [path for path in self._named(f"{wanted}{ending}") if self._ends(path, wanted + ending)]
+            if found:
+                return Target("inside", min(found, key=lambda path: (path.count("/"), path)))
+        return missing if re.search(r"\.[A-Za-z0-9]{1,5}$", raw.text) else None
+
+    def _named(self, path: str) -> list[str]:
+        if self._by_lower is None:
+            self._by_lower = {}
+            for inner in self._inside:
+                self._by_lower.setdefault(_one_form(inner.rpartition("/")[2]).lower(), []).append(inner)
+        return self._by_lower.get(path.rpartition("/")[2], [])
+
+    @staticmethod
+    def _ends(path: str, wanted: str) -> bool:
+        whole = "/" + _one_form(path).lower()
+        return whole.endswith("/" + wanted.lstrip("/"))
 
     def _file_uri(self, text: str, base: str) -> Target:
         """Resolve a ``file:`` URI (RFC 8089)."""
