@@ -13,6 +13,8 @@ from pathlib import Path
 import pytest
 
 import dunechest
+from dunechest.machine.drives import filesystem
+from tests.support.open_libraries import MADE, bundle, git
 from tests.support.runs import Command
 
 pytestmark = pytest.mark.slow
@@ -26,12 +28,6 @@ def home(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> Path:
     monkeypatch.setenv("GIT_CONFIG_GLOBAL", os.devnull)
     monkeypatch.setenv("GIT_CONFIG_NOSYSTEM", "1")
     return home
-
-
-def git(folder: Path, *words: str) -> str:
-    settings = ("-c", "user.name=Tern", "-c", "user.email=tern@marram.example", "-c", "protocol.file.allow=always")
-    done = subprocess.run(["git", *settings, "-C", folder, *words], capture_output=True, text=True, check=True)
-    return done.stdout + done.stderr
 
 
 def elsewhere(tmp_path: Path, home: Path, monkeypatch: pytest.MonkeyPatch) -> Path:
@@ -184,3 +180,57 @@ def test_a_database_under_a_live_writer_is_captured_whole(tmp_path: Path, home: 
     assert account.well
     back = dunechest.restore(chest, account.bag, dunechest.RestoreOptions(into=str(tmp_path / "back")))
     assert back.well
+
+
+@pytest.mark.mounted
+def test_every_kind_by_way_of_a_drive_that_holds_less(
+    tmp_path: Path, home: Path, mounted: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    if not filesystem(mounted).limits.forbidden:
+        pytest.skip("this filesystem holds every name")
+    test_every_kind_there_and_back_and_its_next_edition(
+        tmp_path, home, dunechest.Chest.create(mounted, "real"), monkeypatch
+    )
+
+
+def test_every_kind_there_and_back_and_its_next_edition(
+    tmp_path: Path, home: Path, chest: dunechest.Chest, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    """Found, looked at, archived, rehearsed, restored under another home on a new computer, changed and archived again."""
+    made = {kind: home / "Things" / f"My {kind}" for kind in MADE}
+    for kind, place in made.items():
+        place.mkdir(parents=True)
+        MADE[kind](place)
+    made["bundle"] = bundle(home / "Things")
+    found = {library.library.path: library.library.kind.name for library in dunechest.find_libraries(home).libraries}
+    assert {kind: found.get(place) for kind, place in made.items()} == {kind: kind for kind in made}
+    accounts = dunechest.archive(list(made.values()), chest)
+    assert [account.bag for account in accounts if not account.well] == []
+    bags = dict(zip(made, (account.bag for account in accounts), strict=True))
+    assert all(drill.passed for drill in dunechest.drill(chest))
+    new = elsewhere(tmp_path, home, monkeypatch)
+    for kind, bag in bags.items():
+        place = new / made[kind].relative_to(home)
+        result = dunechest.restore(chest.folder, bag, dunechest.RestoreOptions(into=str(place)))
+        assert result.well, (kind, [line for line in result.proof.lines if not line.well])
+        assert kind == "environment" or result.old_place.files == (), kind
+        assert dunechest.library_at(place).kind.name == kind
+        (place / "later.txt").write_text("written on the new computer")
+        (account,) = dunechest.archive(place, chest.folder)
+        assert (account.bag, account.edition, account.well) == (bag, 2, True), kind
+    assert dunechest.verify(chest.folder).well
+
+
+def test_a_repository_that_lost_an_object_says_so_itself(
+    tmp_path: Path, home: Path, chest: dunechest.Chest, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    shore = home / "shore"
+    shore.mkdir()
+    MADE["repository"](shore)
+    (lost,) = [path for path in (shore / ".git" / "objects").rglob("*") if path.is_file()][:1]
+    lost.unlink()
+    dunechest.archive(shore, chest)
+    result = dunechest.restore(chest, "shore", dunechest.RestoreOptions(into=str(tmp_path / "back")))
+    (line,) = [line for line in result.proof.lines if line.what == "repositories sound"]
+    assert not line.well
+    assert ".git: " in line.why[0]

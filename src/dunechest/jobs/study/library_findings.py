@@ -8,6 +8,7 @@ from collections.abc import Iterable, Iterator, Sequence
 from dunechest.findings import Finding
 from dunechest.jobs.study.contents import Contents
 from dunechest.jobs.study.selection import HOLLOW, Selection, total
+from dunechest.library.environment import is_environment, made_from
 from dunechest.library.in_use import Use
 from dunechest.library.library import Library
 from dunechest.library.recognise import expand
@@ -47,11 +48,27 @@ def library_findings(contents: Contents, selection: Selection) -> list[Finding]:
             )
         )
     findings += _contains(contents)
+    findings += _environment(contents)
     findings += _missing(contents, selection)
     findings += _strays(selection)
     findings += _roles(contents, selection)
     findings += _elsewhere(library)
     return findings
+
+
+def _environment(contents: Contents) -> list[Finding]:
+    """Say what an environment can be made again from."""
+    if not is_environment(contents.library.kind):
+        return []
+    what = made_from(contents.library.path, (folder.path for folder in contents.listing.folders))
+    return [
+        Finding(
+            "made-from",
+            "note",
+            f"It can be made again as a whole, from {shown(what)}.",
+            "Make sure that the list of its packages is archived; then the environment itself need not be.",
+        )
+    ]
 
 
 def _contains(contents: Contents) -> list[Finding]:
