@@ -3,9 +3,10 @@
     python benchmarks/looking.py             medians of three
     python benchmarks/looking.py --write     also puts the table into docs/performance.md
 
-Three things are timed: `find` through a folder of 300,000 files in which two libraries lie, `look` at all
+Timed are: `find` through a folder of 300,000 files in which two libraries lie, `look` at all
 of it as a plain folder, and `look` at a photo catalogue of 300,000 files with 100,000 pictures in its database,
-each of which is a reference to resolve. Once with caches dropped before each command, where that is allowed, once with all warm.
+each of which is a reference to resolve; then `find` in a home of 300,000 files of open formats, 100,000 of them text, and
+`look` at the whole of it, which reads what its texts name (held against `grep -r` too). Once with caches dropped before each command, where that is allowed, once with all warm.
 """
 
 from __future__ import annotations
@@ -66,25 +67,64 @@ def make_catalogue(library: Path) -> None:
         catalogue.commit()
 
 
+def make_home(home: Path) -> None:
+    """Make a home of 300,000 files: notes, data, drawings and documents that name one another, pictures, music, mail."""
+    texts = (
+        ("Documents/Notes", "md", 60_000, "# Day {n}\n\nSee [[day {m}]] and [a picture](../../Pictures/2020/{k:06d}.jpg).\n" + "Wind. " * 80),
+        ("Documents/Data", "json", 20_000, '{{"file": "/home/tern/Pictures/{k:06d}.jpg", "number": {n}}}\n' + " " * 400),
+        ("Documents/Drawings", "svg", 5_000, '<svg xmlns="http://www.w3.org/2000/svg"><image href="{k:06d}.png"/></svg>\n'),
+        ("Documents/Thesis", "tex", 5_000, "\\section{{Chapter {n}}}\n\\includegraphics{{figure{k}}}\n" + "Terns. " * 90),
+        ("Projects/accounts", "txt", 10_000, "2026-01-01 opening {n}\n" + "  assets  {n}\n" * 20),
+    )  # fmt: skip
+    for folder, ending, count, text in texts:
+        for number in range(count):
+            place = home / folder / f"{number // 1000:03d}"
+            if number % 1000 == 0:
+                place.mkdir(parents=True)
+            content = text.format(n=number, m=number + 1, k=number % 150_000)
+            (place / f"day {number}.{ending}").write_text(content, encoding="utf-8")
+    (home / "Documents/Thesis/thesis.tex").write_text("\\documentclass{book}\n", encoding="utf-8")
+    others = (
+        ("Pictures", "jpg", FILES // 2, b"\xff\xd8\xff" + bytes(40)),
+        ("Music", "flac", FILES // 10, b"fLaC" + bytes(40)),
+        ("Mail/cur", "marram", FILES // 15, b"Subject: terns\n\nkree-ar\n"),
+    )
+    for folder, ending, count, content in others:
+        for number in range(count):
+            place = home / folder if folder == "Mail/cur" else home / folder / f"{2000 + number // 2000}"
+            if not place.is_dir():
+                place.mkdir(parents=True)
+            (place / f"{number:06d}.{ending}").write_bytes(content)
+    for name in ("new", "tmp"):
+        (home / "Mail" / name).mkdir()
+
+
 def measure(rounds: int, work: Path) -> tuple[list[str], bool]:
     """Measure all; return lines of the table, and whether caches could be dropped."""
     tree, library, state = work / "tree", work / "Pictures" / "Dune Survey", work / "state"
     make_tree(tree)
     make_catalogue(library)
+    home = work / "tern"
+    make_home(home)
     os.sync()
     plain = {
         "tree": ("find . -type f | wc -l", "du -s ."),
         "library": ("find . -type f | wc -l", "du -s ."),
+        "home": ("find . -type f | wc -l", "du -s ."),
+        "texts": ("find . -type f | wc -l", "grep -rlF -e /home/ -e '](' -e '[[' . | wc -l"),
     }
+    folders = {"tree": tree, "library": library, "home": home, "texts": home}
     jobs = {
         "`find` in 300,000 files": (["find", str(tree)], "tree"),
         "`look` at them as a plain folder": (["look", str(tree)], "tree"),
         "`look` at a catalogue of 300,000 files, 100,000 references": (["look", str(library)], "library"),
+        "`find` in a home of 300,000 files of open formats": (["find", str(home)], "home"),
+        "`look` at that home, 100,000 of them text (second: `grep -rl`)": (["look", str(home)], "texts"),
     }
     lines = []
     could = drop_caches()
     for title, (words, where) in jobs.items():
-        folder = tree if where == "tree" else library
+        folder = folders[where]
         for cold in (True, False):
             taken: dict[str, list[float]] = {"ours": [], "find": [], "du": []}
             for _ in range(rounds):

@@ -100,6 +100,8 @@ def play(stage: Stage) -> None:
     stage.shoot(
         "kinds-draft", office, "dunechest kinds draft 'office-pc/home/tern/Music/Shore Recordings' | head -44"
     )
+    stage.run(office, "dunechest kinds draft marram-papers --name papers --write papers.toml")
+    stage.shoot("kinds-try", office, "dunechest kinds try papers.toml marram-papers")
     stage.shoot("archive-plan", office, "dunechest archive tidewrack winter-games --to blue --plan")
     stage.shoot("archive", office, "dunechest archive dune-survey tidewrack winter-games --to blue")
     stage.run(office, "dunechest archive dune-survey --to sand", "dunechest drill blue tidewrack")

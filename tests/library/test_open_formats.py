@@ -10,8 +10,11 @@ from collections.abc import Callable
 from pathlib import Path
 
 import pytest
+from hypothesis import given
+from hypothesis import strategies as st
 
 import dunechest
+from dunechest.library.formats.markup import markdown_links, plain_links
 from dunechest.library.kinds.schema import PLAIN_KIND
 from dunechest.library.references.open_formats import with_open_formats
 from dunechest.library.references.reading import read_references
@@ -258,3 +261,18 @@ def test_links_by_name_lead_wherever_the_page_lies(tmp_path: Path) -> None:
             ("plain.md", "pictures/Crab.png", "inside"),
         ]
     )
+
+
+_PIECES = st.sampled_from(
+    ["[a](b.md)", "![p](<x y.png>)", "[t](c.md \"title\")", "[[Low tide]]", "![[p.png|3]]", "word", " ", "\n", "\n\n", "- ", "# ",
+     "    ", "`", "\\", "](", "[", "]", "(", ")", "<b>", "&amp;", "[x]: y.md\n", "[a(b)](c(d).md)", "[\u00e4](\u00f6 1.md)", "*", "_", "|",
+     "> ", "---\n", "~~~\n", "[[a](b)](c)", "![[", "'", '"', "http://marram.example", "\t", "1. "]
+)  # fmt: skip
+
+
+@given(st.lists(_PIECES, max_size=12).map("".join))
+def test_plain_links_are_those_that_the_parser_finds(text: str) -> None:
+    """Thousands of notes are read without a parser; what it would find in them is found all the same."""
+    plain = plain_links(text)
+    if plain is not None:
+        assert sorted((r.text, r.uri) for r in plain) == sorted((r.text, r.uri) for r in markdown_links(text))

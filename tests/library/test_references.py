@@ -140,7 +140,7 @@ def test_a_hostile_text_ends_in_time_and_gives_nothing_away(
 def test_reading_stops_when_it_takes_too_long(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
     monkeypatch.setattr("dunechest.library.formats.markup.PATIENCE", -1.0)
     path = tmp_path / "file"
-    path.write_text("[a](b)\n")
+    path.write_text("`code` [a](b)\n")
     for form in ("markdown", "html"):
         with pytest.raises(UnreadableError, match="too long"):
             read(form, path)

@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-import os
-
 # fmt: off
 #: Pictures, recordings, films, archives, documents of offices, programs: no text, and none that names other files openly.
 BINARY = frozenset({
@@ -26,4 +24,6 @@ SOURCE = frozenset({
 
 def ending(path: str) -> str:
     """Return the ending of a path in small letters, with its dot."""
-    return os.path.splitext(path)[1].lower()
+    dot = path.rfind(".")
+    # What begins with its only dot has none.
+    return path[dot:].lower() if dot > path.rfind("/") + 1 else ""

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import fnmatch
+import functools
 import os
 import re
 import sqlite3
@@ -19,6 +20,11 @@ from dunechest.machine.folders import standard_folders
 from dunechest.transfer import safe
 from dunechest.transfer.hollow import hollow
 
+#: Three of these make a home, of whoever's: as a whole it is no library, whatever is most of it.
+OF_A_HOME = frozenset(
+    {"Documents", "Pictures", "Music", "Videos", "Movies", "Desktop", "Downloads", "Library", "AppData"}
+    | {".config", ".local", "Public", "Templates"}
+)
 #: Of so many matches of a pattern a sign is looked for, in the order of their names.
 _MOST = 50
 #: Bytes of a file in which a text is looked for.
@@ -66,14 +72,15 @@ def recognise(
         except OSError:
             return None
         names, inner = kinds_of.keys(), [name for name, is_folder in kinds_of.items() if is_folder]
+    there, folders = _Names(names), _Names(inner)
     for kind in in_order(kinds):
-        if not all(_first(sign, names, inner) for sign in kind.signs):
+        if not all(_first(sign, there, folders) for sign in kind.signs):
             continue
         evidence = []
         for sign in kind.signs:
             if sign.endings:
                 census = census or census_of(folder)
-                found = _share(sign, census)
+                found = None if is_home(names) else _share(sign, census)
             else:
                 found = _evidence(folder, sign, names, inner)
             if found is None:
@@ -82,6 +89,11 @@ def recognise(
         else:
             return Recognised(folder, kind, tuple(evidence))
     return None
+
+
+def is_home(names: Collection[str]) -> bool:
+    """Whether a folder with these names in it is somebody's home."""
+    return len(OF_A_HOME.intersection(names)) >= 3
 
 
 def sign_evidence(folder: Path, sign: Sign) -> str | None:
@@ -94,7 +106,7 @@ def sign_evidence(folder: Path, sign: Sign) -> str | None:
     except OSError:
         return None
     folders = [name for name, is_folder in inner.items() if is_folder]
-    return _evidence(folder, sign, inner, folders) if _first(sign, inner, folders) else None
+    return _evidence(folder, sign, inner, folders) if _first(sign, _Names(inner), _Names(folders)) else None
 
 
 def in_order(kinds: Iterable[Kind]) -> list[Kind]:
@@ -106,7 +118,29 @@ def _weight(sign: Sign) -> float:
     return 1 + bool(sign.holds) + bool(sign.endings) / 2
 
 
-def _first(sign: Sign, names: Collection[str], inner: Collection[str]) -> bool:
+class _Names:
+    """Names in one folder, of which it is asked whether some match; there may be many of them, and many who ask."""
+
+    def __init__(self, names: Collection[str]) -> None:
+        self.names = names
+        self._endings: set[str] | None = None
+
+    def have(self, pattern: str) -> bool:
+        """Whether a name matches a pattern."""
+        if pattern.startswith("*.") and pattern[2:].isalnum():
+            if self._endings is None:
+                self._endings = {name[name.rfind(".") :] for name in self.names}
+            return pattern[1:] in self._endings
+        matches = _compiled(pattern).match
+        return any(map(matches, self.names))
+
+
+@functools.lru_cache(maxsize=1000)
+def _compiled(pattern: str) -> re.Pattern[str]:
+    return re.compile(fnmatch.translate(pattern))
+
+
+def _first(sign: Sign, names: _Names, inner: _Names) -> bool:
     """Whether the first piece of a sign's path is there at all: a look at names only, so it is quick."""
     if not sign.path:
         return True
@@ -114,25 +148,26 @@ def _first(sign: Sign, names: Collection[str], inner: Collection[str]) -> bool:
         head, deeper, _ = path.partition("/")
         there = inner if deeper else names
         if "*" in head or "?" in head:
-            if any(fnmatch.fnmatchcase(name, head) for name in there):
+            if there.have(head):
                 return True
         # A link to a folder counts too, and is not among the folders.
-        elif head in names:
+        elif head in names.names:
             return True
     return False
 
 
-def alternatives(pattern: str) -> list[str]:
+@functools.lru_cache(maxsize=1000)
+def alternatives(pattern: str) -> tuple[str, ...]:
     """Return the patterns that one with ``{a,b}`` stands for.
 
     >>> alternatives("*.{bib,ris}"), alternatives("a/b")
-    (['*.bib', '*.ris'], ['a/b'])
+    (('*.bib', '*.ris'), ('a/b',))
     """
     found = re.search(r"\{([^{}]*)\}", pattern)
     if found is None:
-        return [pattern]
+        return (pattern,)
     head, tail = pattern[: found.start()], pattern[found.end() :]
-    return [made for one in found.group(1).split(",") for made in alternatives(head + one + tail)]
+    return tuple(made for one in found.group(1).split(",") for made in alternatives(head + one + tail))
 
 
 def _share(sign: Sign, census: Census) -> str | None:

@@ -13,7 +13,7 @@ import msgspec
 
 from dunechest.library.census import INNER, Census
 from dunechest.library.kinds.schema import PLAIN, Kind
-from dunechest.library.recognise import Recognised, in_order, recognise
+from dunechest.library.recognise import OF_A_HOME, Recognised, in_order, is_home, recognise
 from dunechest.transfer.walk import Walk
 from dunechest.values import Value
 
@@ -31,11 +31,6 @@ _OF_A_SYSTEM = frozenset({"usr", "boot", "System", "Windows", "proc", "sbin"})
 #: What nobody keeps anything in: caches, and what was thrown away.
 _NEVER = frozenset(
     {".cache", "Caches", "Cache", "GPUCache", "Code Cache", ".Trash", "Trash", "$RECYCLE.BIN", "$Recycle.Bin"}
-)
-#: Three of these make a home, of whoever's: as a whole it is no library, whatever is most of it.
-_OF_A_HOME = frozenset(
-    {"Documents", "Pictures", "Music", "Videos", "Movies", "Desktop", "Downloads", "Library", "AppData"}
-    | {".config", ".local", "Public", "Templates"}
 )
 #: Folders in which each folder is an application's, or a person's thing by itself.
 _GATHERING = frozenset(
@@ -235,7 +230,7 @@ def _open_formats(tree: dict[str, _Folder], kinds: Collection[Kind], found: Sear
         if folder.inside or name in INNER or not (folder.names and folder.census.files + len(folder.inner)):
             continue
         tried = kinds
-        if place == home or len(_OF_A_HOME & folder.names) >= 3 or name in _UNCLAIMED:
+        if place == home or is_home(folder.names) or name in _UNCLAIMED:
             tried = others
         elif _gathers(place):
             tried = strict
@@ -280,9 +275,9 @@ def _unknown(tree: dict[str, _Folder], libraries: Iterable[Recognised], home: st
         if folder.taken is not None or place in holding or above not in tree or os.path.basename(place) in INNER:
             continue
         parent = tree[above]
-        if not (above == home or _gathers(above) or len(_OF_A_HOME & parent.names) >= 3):
+        if not (above == home or _gathers(above) or is_home(parent.names)):
             continue
-        if os.path.basename(place) in _OF_A_HOME:
+        if os.path.basename(place) in OF_A_HOME:
             continue
         evidence = _looks(folder)
         if evidence:

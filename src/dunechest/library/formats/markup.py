@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import functools
 import os
 import re
 import time
@@ -136,11 +137,43 @@ def read_svg(path: Path, spec: References) -> Iterator[Raw]:
 def read_markdown(path: Path, spec: References) -> Iterator[Raw]:
     """Read the links and images of a Markdown file (CommonMark), the HTML in it, and links by name (``[[Page]]``)."""
     text = text_of(path, _MOST_MARKDOWN)
-    # Thousands of notes have links by name and no others: to find these takes no parser.
-    return markdown_links(text) if _OTHER_LINKS.search(text) else _wiki_links(text)
+    # Thousands of notes have nothing but links by name and plain ones: to find these takes no parser.
+    if not _OTHER_LINKS.search(text):
+        return _wiki_links(text)
+    plain = plain_links(text)
+    return markdown_links(text) if plain is None else iter(plain)
 
 
 _OTHER_LINKS = re.compile(r"\]\(|^ {0,3}\[[^\]\n]+\]:|<[A-Za-z]", re.MULTILINE)
+
+
+#: A link or an image on one line whose text has no brackets; its target, and perhaps a title.
+_PLAIN = re.compile(
+    r"""(?<=\[)[^\[\]\n]*\]\((?:<([^<>\n]*)>|([^\s()<>]*(?:\([^\s()<>]*\)[^\s()<>]*)*))(?:[ ]+(?:"[^"\n]*"|'[^'\n]*'))?\)"""
+)
+#: What makes Markdown more than paragraphs with links: code, HTML, escapes, labels, a link in an indented line.
+_NOT_PLAIN = re.compile(r"[`\\&\t]|~~~|\]:| {4}.*\]\(| {4}.*\[\[|\[\[[^\]\n]*[*_]")
+
+
+def plain_links(text: str) -> list[Raw] | None:
+    """Return the links of a Markdown text that is no more than paragraphs; None if it takes a parser to tell."""
+    if len(text) > _PIECE or _NOT_PLAIN.search(text) or text.count("<") != text.count("](<"):
+        return None
+    from markdown_it.common.normalize_url import normalizeLink
+
+    found: list[Raw] = []
+    for number, line in enumerate(text.split("\n"), start=1):
+        if "](" in line:
+            links = list(_PLAIN.finditer(line))
+            if len(links) != line.count("]("):
+                return None
+            for link in links:
+                target = normalizeLink(link.group(1) or link.group(2) or "")
+                if target and not target.startswith("#"):
+                    found.append(Raw(f"line {number}", re.sub(r"\s+", " ", target), True))
+        if "[[" in line:
+            found += _by_name(line, number)
+    return found
 
 
 def _wiki_links(text: str) -> Iterator[Raw]:
@@ -169,11 +202,7 @@ def markdown_links(text: str) -> Iterator[Raw]:
     UnreadableError
         If it takes too long.
     """
-    from markdown_it import MarkdownIt
-
-    parser = MarkdownIt("commonmark")
-    # Which addresses a page may link to is a page's concern; here all are only looked at.
-    parser.validateLink = lambda url: True  # type: ignore[method-assign]
+    parser = _parser()
     until = time.monotonic() + PATIENCE
     for above, piece in _markdown_pieces(text):
         for token in parser.parse(piece):
@@ -182,6 +211,16 @@ def markdown_links(text: str) -> Iterator[Raw]:
                 yield from _markdown_token(inner, first)
         if time.monotonic() > until:
             raise UnreadableError("it takes too long to read")
+
+
+@functools.cache
+def _parser() -> Any:
+    from markdown_it import MarkdownIt
+
+    parser = MarkdownIt("commonmark")
+    # Which addresses a page may link to is a page's concern; here all are only looked at.
+    parser.validateLink = lambda url: True  # type: ignore[method-assign]
+    return parser
 
 
 def _markdown_pieces(text: str) -> Iterator[tuple[int, str]]:

@@ -9,6 +9,7 @@ from __future__ import annotations
 
 import os
 import re
+from collections import Counter
 from collections.abc import Iterable, Iterator, Mapping
 from dataclasses import dataclass
 from pathlib import Path
@@ -28,6 +29,8 @@ from dunechest.transfer.walk import FileEntry
 _HEAD = 512
 #: So many files of no known ending are opened for their first bytes; of the larger ones only the head is read.
 _MOST_HEADS = 20_000
+#: After so many files of one such ending, of which none was of an open format, the others are believed to be none either.
+_MOST_MISSES = 2_000
 #: So many files of formats that seldom hold a path are read: settings, data, pages of a site.
 _MOST_UNSURE = 20_000
 #: Bytes: a text of such a format that is larger holds data.
@@ -119,14 +122,18 @@ def candidates(kind: Kind, files: Iterable[FileEntry]) -> list[FileEntry]:
         (
             file
             for file in own
-            if file.path not in spoken_of
+            if ending(file.path) not in _OTHER_ENDINGS
+            and file.path not in spoken_of
             and not file.path.endswith(COMPANIONS)
-            and (_INNER.search(file.path) is None or _PLACES.fullmatch(file.path))
-            and ending(file.path) not in _OTHER_ENDINGS
+            and (_INNER.search(file.path) is None or _is_place(file.path))
             and role_of(kind, file.path) == "essential"
         ),
         key=lambda file: file.path,
     )
+
+
+def _is_place(path: str) -> bool:
+    return ".git" in path and _PLACES.fullmatch(path) is not None
 
 
 def with_open_formats(kind: Kind, library: Path, files: Iterable[FileEntry]) -> Kind:
@@ -144,9 +151,10 @@ def with_open_formats(kind: Kind, library: Path, files: Iterable[FileEntry]) -> 
     found: dict[tuple[Form, bool, tuple[str, ...]], list[str]] = {}
     tables: list[References] = []
     heads = unsure = 0
+    misses: Counter[str] = Counter()
+    root = os.fspath(library).rstrip(os.sep) + os.sep
     for file in candidates(kind, files):
-        place = library / file.path
-        if _PLACES.fullmatch(file.path):
+        if _is_place(file.path):
             if file.size < 1 << 20:
                 settings = file.path.endswith("config")
                 key: tuple[Form, bool, tuple[str, ...]] = ("ini", False, ("**",)) if settings else ("lines", True, ())
@@ -156,16 +164,18 @@ def with_open_formats(kind: Kind, library: Path, files: Iterable[FileEntry]) -> 
         formats = _BY_ENDING.get(last, ())
         if not formats:
             if last not in _DATABASE_ENDINGS:
-                heads += 1
-                if heads > _MOST_HEADS:
+                if heads >= _MOST_HEADS or (last and misses[last] >= _MOST_MISSES):
                     continue
-            begins = _read(place, _HEAD)
+                heads += 1
+            begins = _read(root + file.path, _HEAD)
             if begins.startswith(_DATABASE):
-                tables += _columns(place, file.path)
+                tables += _columns(library / file.path, file.path)
                 continue
             formats = tuple(one for one in FORMATS if one.begins is not None and one.begins.match(begins))
+            misses[last] += not formats
         if file.size > _LARGEST:
             continue
+        place = root + file.path
         content: bytes | None = None
         for one in formats:
             if not one.sure:
@@ -194,7 +204,7 @@ def _columns(place: Path, path: str) -> Iterator[FoundReferences]:
         return  # it is in use, damaged or somebody's own; the archive itself tells
 
 
-def _read(place: Path, most: int) -> bytes:
+def _read(place: str, most: int) -> bytes:
     try:
         with os.fdopen(safe.open_regular(place), "rb") as file:
             return file.read(most)
