@@ -152,7 +152,7 @@ _PLAIN = re.compile(
     r"""(?<=\[)[^\[\]\n]*\]\((?:<([^<>\n]*)>|([^\s()<>]*(?:\([^\s()<>]*\)[^\s()<>]*)*))(?:[ ]+(?:"[^"\n]*"|'[^'\n]*'))?\)"""
 )
 #: What makes Markdown more than paragraphs with links: code, HTML, escapes, labels, a link in an indented line.
-_NOT_PLAIN = re.compile(r"[`\\&\t]|~~~|\]:| {4}.*\]\(| {4}.*\[\[|\[\[[^\]\n]*[*_]")
+_NOT_PLAIN = re.compile(r"[`\\&\t]|~~~|\]:|\[\[[^\[\]\n]*[*_]")
 
 
 def plain_links(text: str) -> list[Raw] | None:
@@ -163,6 +163,8 @@ def plain_links(text: str) -> list[Raw] | None:
 
     found: list[Raw] = []
     for number, line in enumerate(text.split("\n"), start=1):
+        if "    " in line and ("](" in line or "[[" in line):
+            return None
         if "](" in line:
             links = list(_PLAIN.finditer(line))
             if len(links) != line.count("]("):
