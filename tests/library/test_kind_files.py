@@ -22,6 +22,7 @@ from dunechest.demo.world import World
 from dunechest.library.draft.documents import toml_text
 from dunechest.library.draft.observing import pattern_of
 from dunechest.library.draft.rebuildable import picture_shape
+from dunechest.library.kinds import patterns
 from dunechest.library.kinds.check import mistakes
 from dunechest.library.kinds.load import load_kinds, parse_kind
 from dunechest.library.kinds.patterns import Patterns
@@ -402,3 +403,22 @@ def test_a_lock_mark_is_left_out_only_where_it_is_certain(pager: Path, tmp_path:
     assert {left.path for left in bag.library.left_out if "lock mark" in left.why} == {"app.lock", "empty.lock"}
     stored = {path.name for path in (tmp_path / "chest").rglob("*")}
     assert {"diary", "recipe.lock", "counter"} <= stored
+
+
+@given(st.lists(st.sampled_from(["*", "**", "**/", "?", "a", "b", "/"]), max_size=7), st.text("ab/x", max_size=8))
+def test_patterns_with_many_stars_match_as_others_do(pieces: list[str], path: str) -> None:
+    """What a regular expression could be made to take for ever with goes another way, to the same answer."""
+    pattern = "".join(pieces)
+    whole = re.compile(patterns._regex(pattern), re.DOTALL).fullmatch(path) is not None
+    assert patterns._matches(patterns._tokens(pattern), path) == whole
+    assert Patterns([pattern]).match(path) == whole
+
+
+@pytest.mark.parametrize(
+    ("pattern", "path"),
+    [("*a" * 100 + "b", "a" * 255), ("**a**a**a**b", "a/" * 2000), ("**/*a*a*a*a*b", "a" * 200 + "/")],
+)
+def test_no_pattern_takes_for_ever(pattern: str, path: str) -> None:
+    begun = time.process_time()
+    assert not Patterns([pattern]).match(path)
+    assert time.process_time() - begun < 5

@@ -75,3 +75,18 @@ def test_what_lies_in_a_library_is_not_listed_twice(tmp_path: Path) -> None:
 
 def test_the_library_of_an_application_goes_before_its_formats(pristine: World) -> None:
     assert dunechest.library_at(pristine.photos).kind.name == "glasswort"
+
+
+def test_caches_and_what_dune_chest_itself_remembers_are_never_found(tmp_path: Path) -> None:
+    """Of another person too, or of another set-up; and a library does not contain what can be made again in it."""
+    home = tmp_path / "tern"
+    for place in ("shore/.mypy_cache/3.11", "shore/__pycache__/x", "shore/notes", ".local/share/dunechest", "made"):
+        (home / place).mkdir(parents=True)
+        databases(home / place)
+    repository(home / "shore")
+    notes(home / "shore" / "notes")
+    (home / "made" / "CACHEDIR.TAG").write_text("Signature: 8a477f597d28d172789f06886806bc55\n")
+    for name in ("ledger.sqlite", "ledger.lock"):
+        (home / ".local/share/dunechest" / name).write_bytes(b"")
+    (found,) = dunechest.find_libraries(home).libraries
+    assert (found.library.kind.name, [inner.path.name for inner in found.contains]) == ("repository", ["notes"])

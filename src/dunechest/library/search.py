@@ -17,8 +17,11 @@ from dunechest.library.recognise import OF_A_HOME, Recognised, in_order, is_home
 from dunechest.transfer.walk import Walk
 from dunechest.values import Value
 
-#: The file by which a chest is known; a search does not go into one.
-_CHEST_MARK = "chest.json"
+#: A chest, what Dune Chest itself remembers, of whoever's, and a cache that says so (the cache directory tagging
+#: convention): a search does not go into these.
+_OF_A_CHEST = frozenset({"chest.json", "bags"})
+_OF_OUR_OWN = frozenset({"ledger.sqlite", "ledger.lock"})
+_CACHE_MARK = "CACHEDIR.TAG"
 
 #: What lies at the top of a system, in use or left behind; three of them make one. Nobody keeps a library in them.
 _SYSTEM = frozenset(
@@ -106,9 +109,25 @@ def search(
     found = Searched()
     tree = _listed(str(root), [kind for kind in every if not kind.open], found, around)
     _added_up(tree)
+    whole = whole and not _is_mixture(tree, every, str(root))
     _open_formats(tree, [kind for kind in every if kind.open], found, "" if whole else str(root))
     found.unknown = _unknown(tree, found.libraries, "" if whole else str(root))
     return found
+
+
+def _is_mixture(tree: dict[str, _Folder], kinds: Collection[Kind], root: str) -> bool:
+    """Whether most of a folder lies in libraries of several sorts: then it holds libraries, and is none as a whole."""
+    top = tree.get(root)
+    kinds = [kind for kind in kinds if kind.open]
+    here = recognise(Path(root), kinds, top.names, top.inner, top.census) if top is not None else None
+    if top is None or here is None or not any(sign.endings for sign in here.kind.signs):
+        return False
+    trial = Searched()
+    _open_formats(tree, kinds, trial, "")
+    held = sum(tree[str(inner.path)].census.files for one in trial.libraries for inner in one.contains)
+    for folder in tree.values():
+        folder.taken, folder.inside = None, False
+    return held > top.census.files / 2
 
 
 def inside(place: Path, kind: Kind, listing: Walk, kinds: Iterable[Kind]) -> tuple[Recognised, ...]:
@@ -190,7 +209,7 @@ def _listed(
         except OSError:
             found.unreadable.append(place)
             continue
-        if _CHEST_MARK in names and "bags" in names:
+        if names >= _OF_A_CHEST or names >= _OF_OUR_OWN or _CACHE_MARK in names:
             continue
         here = recognise(Path(place), kinds, names, inner)
         if here is not None:
@@ -237,6 +256,10 @@ def _open_formats(tree: dict[str, _Folder], kinds: Collection[Kind], found: Sear
         if folder.taken is not None:
             taker = found.libraries[folder.taken]
             if str(taker.path) == place:
+                continue
+            within = os.path.relpath(place, taker.path).replace(os.sep, "/")
+            if _CACHE_MARK in folder.names or taker.kind.rebuildable.match(f"{within}/"):
+                folder.inside = True
                 continue
             tried = [kind for kind in tried if kind.name != taker.kind.name]
         here = recognise(Path(place), tried, folder.names, folder.inner, folder.census)
