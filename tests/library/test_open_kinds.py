@@ -90,3 +90,26 @@ def test_caches_and_what_dune_chest_itself_remembers_are_never_found(tmp_path: P
         (home / ".local/share/dunechest" / name).write_bytes(b"")
     (found,) = dunechest.find_libraries(home).libraries
     assert (found.library.kind.name, [inner.path.name for inner in found.contains]) == ("repository", ["notes"])
+
+
+def test_what_people_take_alone_of_a_library_of_an_open_format(tmp_path: Path) -> None:
+    """A folder of pictures, a playlist, a mailbox, a keyword, a document: parts of whatever application's library."""
+    wanted = {
+        "pictures": {("folder", "2025")},
+        "music": {("playlist", "evening")},
+        "mailboxes": {("mailbox", "inbox"), ("mailbox", "sent")},
+        "mbox": {("mailbox", "Inbox")},
+        "typeset": {("document", "thesis")},
+        "drawings": {("drawing", str(number)) for number in range(4)},
+        "notebooks": {("notebook", "terns")},
+    }
+    for kind, parts in wanted.items():
+        (tmp_path / kind).mkdir()
+        MADE[kind](tmp_path / kind)
+        found = {(part.what, part.name.removesuffix(".tex")) for part in dunechest.look(tmp_path / kind).parts}
+        assert {(what, name.rpartition("/")[2].partition(".")[0]) for what, name in found} == parts, kind
+    (tmp_path / "drive").mkdir()
+    chest = dunechest.create_chest(tmp_path / "drive", "parts")
+    options = dunechest.ArchiveOptions(choice=dunechest.Choice(parts=("inbox",)))
+    (account,) = dunechest.archive(tmp_path / "mailboxes", chest, options)
+    assert account.files_copied == 1

@@ -3,8 +3,10 @@
 from __future__ import annotations
 
 import os
+from bisect import bisect_left
 from collections.abc import Iterable, Mapping
 from dataclasses import dataclass
+from functools import cached_property
 from pathlib import Path
 
 from dunechest.library.formats.base import Raw, UnreadableError, text_of
@@ -114,6 +116,15 @@ class _Maker:
                     ending = next(e for e in kind.sidecars if path.endswith(e))
                     self._stems.setdefault(path.removesuffix(ending), []).append(path)
 
+    def _below(self, folder: str) -> list[str]:
+        """Return the files at any depth of a folder: in their order they stand together."""
+        paths = self._in_order
+        return paths[bisect_left(paths, f"{folder}/") : bisect_left(paths, f"{folder}0")]  # 0 comes after the slash
+
+    @cached_property
+    def _in_order(self) -> list[str]:
+        return sorted(self._sizes)
+
     def parts(self, spec: Parts) -> list[Part]:
         """Return the parts of one sort."""
         gathered: dict[str, _Gathering] = {}
@@ -123,7 +134,7 @@ class _Maker:
                 if folder.path and wanted.match(folder.path):
                     part = gathered.setdefault(_name(folder.path, spec.paths), _Gathering())
                     part.folder = folder.path
-                    part.files.update(p for p in self._sizes if p.startswith(folder.path + "/"))
+                    part.files.update(self._below(folder.path))
             return [self._finish(spec, name, item, follow=True) for name, item in gathered.items()]
         for path in wanted.among(self._sizes):
             if path not in self._hollow:
