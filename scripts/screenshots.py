@@ -98,7 +98,7 @@ def play(stage: Stage) -> None:
         "look-drive", office, "dunechest look storm-film --for blue", "dunechest look old-dune-survey | head -9"
     )
     stage.shoot(
-        "kinds-draft", office, "dunechest kinds draft 'office-pc/home/tern/Music/Shore Recordings' | head -44"
+        "kinds-draft", office, "dunechest kinds draft 'office-pc/home/tern/Music/Shore Recordings' | head -42"
     )
     stage.run(office, "dunechest kinds draft marram-papers --name papers --write papers.toml")
     stage.shoot("kinds-try", office, "dunechest kinds try papers.toml marram-papers")

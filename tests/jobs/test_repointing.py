@@ -14,6 +14,7 @@ import pytest
 from hypothesis import given
 
 import dunechest
+from dunechest.demo.world import World
 from dunechest.library.formats.base import Raw
 from dunechest.library.kinds.load import parse_kind
 from dunechest.library.kinds.schema import References
@@ -348,3 +349,22 @@ def test_a_setting_that_names_another_library_is_left_unless_asked(
     shutil.rmtree(place)
     plan = command("restore", chest.folder, "shoal", "--plan", "--json", "--leave-references").json["libraries"][0]
     assert (plan["settings"], plan["references"]["anew"]) == ([], [])
+
+
+def test_the_plan_names_what_the_restore_will_not_update(
+    world: World, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    """Many pictures share one folder's value; what is left over counts the same before and afterwards."""
+    for name, value in world.environment("office-pc").items():
+        monkeypatch.setenv(name, value)
+    chest = dunechest.create_chest(world.blue, "blue")
+    dunechest.archive(world.photos, chest)
+    for name, value in world.environment("new-laptop").items():
+        monkeypatch.setenv(name, value)
+    plan = dunechest.plan_restore(chest, "dune-survey", dunechest.RestoreOptions(home=world.laptop_home))
+    (left,) = plan.old_place.files
+    assert (left.path, left.count) == ("catalogue.glw", 1)
+    assert "will still name" in next(f.what for f in plan.findings if f.code == "old-place")
+    result = dunechest.carry_out(plan)
+    assert isinstance(result, dunechest.RestoreResult)
+    assert result.old_place.files == plan.old_place.files

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import subprocess
 from pathlib import Path
 
 import pytest
@@ -113,3 +114,16 @@ def test_what_people_take_alone_of_a_library_of_an_open_format(tmp_path: Path) -
     options = dunechest.ArchiveOptions(choice=dunechest.Choice(parts=("inbox",)))
     (account,) = dunechest.archive(tmp_path / "mailboxes", chest, options)
     assert account.files_copied == 1
+
+
+def test_what_runs_inside_a_library_of_another_kind_stops_it(tmp_path: Path) -> None:
+    """A server's data folder among documents: the mark of its process counts, though the whole is a plain folder."""
+    (tmp_path / "Work" / "data").mkdir(parents=True)
+    MADE["database-server"](tmp_path / "Work" / "data")
+    (tmp_path / "Work" / "a.txt").write_text("x")
+    with subprocess.Popen(["sleep", "60"]) as other:
+        (tmp_path / "Work" / "data" / "postmaster.pid").write_text(f"{other.pid}\n")
+        (use,) = dunechest.look(tmp_path / "Work").uses
+        other.kill()
+    assert (use.pid, use.how) == (other.pid, "its lock mark is postmaster.pid")
+    assert dunechest.look(tmp_path / "Work").uses == ()

@@ -123,7 +123,7 @@ def show_tried(out: Out, tried: TriedKind, folder: str) -> None:
 
 def _show_line(out: Out, line: TriedLine) -> None:
     mark, style = ("  ok", "green") if line.matches else ("none", "yellow")
-    text = Text(f"  {mark}  ", style=style).append(f"{shown(line.key)} = {shown(line.value)}", style="bold")
+    text = Text("  ").append(mark, style=style).append(f"  {shown(line.key)} = {shown(line.value)}", style="bold")
     out.console.print(text, soft_wrap=True)
     out.console.print(Text(f"        {shown(line.says)}", style="dim"), soft_wrap=True)
     if line.examples and line.matches and out.verbose:

@@ -16,12 +16,12 @@ def old_place_findings(old: OldPlace, *, after: bool = False) -> list[Finding]:
         return []
     most = sorted(old.files, key=lambda one: (-one.count, one.path))
     some = ", ".join(f"{shown(one.path)} ({one.count:,})" for one in most[:4]) + (", ..." if len(most) > 4 else "")
-    verb = ("name" if len(most) > 1 else "names") if after else "will name"
+    verb = ("still name" if len(most) > 1 else "still names") if after else "will still name"
     return [
         Finding(
             CODE,
             "warn",
-            f"{number(len(most), 'file')} still {verb} {' and '.join(map(shown, old.names))}: {some}.",
+            f"{number(len(most), 'file')} {verb} {' and '.join(map(shown, old.names))}: {some}.",
             "They stay as they are. If a program needs these paths, change them by hand.",
         )
     ]

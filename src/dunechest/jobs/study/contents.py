@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import os
+from bisect import bisect_left
 from collections.abc import Mapping
 from dataclasses import dataclass
 from pathlib import Path
@@ -67,8 +68,10 @@ def study(library: Library) -> Contents:
     there = [f.path for f in listing.files if not f.hollow]
     uses = in_use(library.path, library.kind, there, home)
     for inner in contains:
-        below = f"{inner.path.relative_to(library.path).as_posix()}/"
-        uses += marked(inner.path, inner.kind, [p.removeprefix(below) for p in there if p.startswith(below)], uses)
+        within = inner.path.relative_to(library.path).as_posix()
+        # In their order the files of a folder stand together; 0 comes after the slash.
+        below = there[bisect_left(there, f"{within}/") : bisect_left(there, f"{within}0")]
+        uses += marked(inner.path, inner.kind, [path[len(within) + 1 :] for path in below], uses)
     marks = lock_marks(library.path, library.kind, listing.files)
     roles = FrozenDict(roles_of(library.kind, listing.files, marks))
     databases = frozenset(databases_in(library.path, listing) if uses and library.shape == "folder" else ())

@@ -246,7 +246,7 @@ def _decide(question: _Question, paths: Paths, tree: BagTree, coming: _Coming, p
         if existing.mode == "join":
             existing, references = without_rewritten(existing, kind, tree, place, references)
     settings, settings_left = plan_settings(kind, place, options, record)
-    named = name_old_place(moves, references, _readable_at(question.entry.folder, tree, ready), ready)
+    named = name_old_place(kind, moves, references, _readable_at(question.entry.folder, tree, ready), ready)
     return _AtPlace(existing, strays, references, tuple(settings), tuple(settings_left), named)
 
 

@@ -120,12 +120,18 @@ def _what_to_do(
 
 
 def name_old_place(
-    moves: Moves, references: ReferencePlan, at: Callable[[str], Path | None], files: Iterable[RestoreFile]
+    kind: Kind,
+    moves: Moves,
+    references: ReferencePlan,
+    at: Callable[[str], Path | None],
+    files: Iterable[RestoreFile],
 ) -> OldPlace:
     """Return what will still name the old home or place when the references are updated.
 
     Parameters
     ----------
+    kind : Kind
+        The library's kind: where many names share the value of one folder, that is updated once.
     moves : Moves
         Old and new places.
     references : ReferencePlan
@@ -139,9 +145,11 @@ def name_old_place(
     if not names:
         return OldPlace()
     wanted = pattern_of(names, (moves.new, moves.home))
-    updated = Counter(
-        update.source for update in references.updates if wanted.search(update.old.encode("utf-8", "surrogateescape"))
-    )
+    shared = {index for index, spec in enumerate(kind.references) if spec.folder}
+    folders = {(one.source, one.spec, one.old.rpartition("/")[0]) for one in references.updates if one.spec in shared}
+    values = [*((source, text) for source, _, text in folders)]
+    values += [(one.source, one.old) for one in references.updates if one.spec not in shared]
+    updated = Counter(source for source, text in values if wanted.search(text.encode("utf-8", "surrogateescape")))
     found = still_named(((file.own, file.size) for file in files), at, wanted)
     left = (StillNamed(one.path, one.count - updated[one.path]) for one in found)
     return OldPlace(names, tuple(one for one in left if one.count > 0))
