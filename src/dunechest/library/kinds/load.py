@@ -6,6 +6,7 @@ one of the same name.
 
 from __future__ import annotations
 
+import functools
 import tomllib
 from collections.abc import Mapping
 from importlib import resources
@@ -19,6 +20,7 @@ from dunechest.library.kinds import check
 from dunechest.library.kinds.schema import PLAIN, PLAIN_KIND, Kind
 from dunechest.names import shown
 from dunechest.transfer import safe
+from dunechest.values import FrozenDict
 
 _MOST = 1 << 20
 
@@ -70,11 +72,7 @@ def load_kinds(own: Path | None = None, broken: list[KindFileError] | None = Non
     KindFileError
         If one of the files has a mistake, and nothing takes it up.
     """
-    kinds: dict[str, Kind] = {}
-    for item in sorted(resources.files("dunechest.library.kinds.shipped").iterdir(), key=lambda i: i.name):
-        if item.name.endswith(".toml"):
-            kind = parse_kind(item.read_text(encoding="utf-8"), item.name)
-            kinds[kind.name] = kind
+    kinds = dict(_shipped())
     if own is not None:
         for path in sorted((own / "kinds").glob("*.toml")):
             try:
@@ -86,6 +84,14 @@ def load_kinds(own: Path | None = None, broken: list[KindFileError] | None = Non
                 continue
             kinds[kind.name] = kind
     return kinds
+
+
+@functools.cache
+def _shipped() -> Mapping[str, Kind]:
+    """Return the kinds that Dune Chest comes with; they are read once."""
+    files = sorted(resources.files("dunechest.library.kinds.shipped").iterdir(), key=lambda item: item.name)
+    kinds = [parse_kind(file.read_text(encoding="utf-8"), file.name) for file in files if file.name.endswith(".toml")]
+    return FrozenDict({kind.name: kind for kind in kinds})
 
 
 def read_kind(path: Path) -> Kind:
