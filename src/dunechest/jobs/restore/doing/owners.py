@@ -46,7 +46,7 @@ def give_back(run: Run) -> list[Finding]:
             "attributes-missing",
             "warn",
             f"{number(len(paths), 'file or folder', 'files and folders')} came back without {shown(what)}, "
-            f"first {shown(paths[0] or '.')}.",
+            f"first {shown(paths[0]) or 'the library itself'}.",
             "The files themselves are whole. What was recorded stands in the archive's library.json.",
         )
         for what, paths in sorted(missed.items())
