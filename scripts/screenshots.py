@@ -90,12 +90,12 @@ def play(stage: Stage) -> None:
     )
     assert holder.stdout is not None
     holder.stdout.readline()
-    stage.shoot("look", office, "dunechest look dune-survey --for blue")
+    stage.shoot("look", office, "dunechest look dune-survey --on blue")
     holder.kill()
     holder.communicate()
     (world.photos / ".glasswort-open").unlink(missing_ok=True)
     stage.shoot(
-        "look-drive", office, "dunechest look storm-film --for blue", "dunechest look old-dune-survey | head -9"
+        "look-drive", office, "dunechest look storm-film --on blue", "dunechest look old-dune-survey | head -9"
     )
     stage.shoot(
         "kinds-draft", office, "dunechest kinds draft 'office-pc/home/tern/Music/Shore Recordings' | head -42"
@@ -117,7 +117,7 @@ def play(stage: Stage) -> None:
         'rm "$(ls papers.files/*marram* | head -1)"; echo more > papers.files/ring-counts.txt',
     ):
         stage.run(
-            office, f"cd '{world.papers}'; {what}", "dunechest archive marram-papers --to blue --despite mass-change"
+            office, f"cd '{world.papers}'; {what}", "dunechest archive marram-papers --to blue --ignore mass-change"
         )
     stage.shoot(
         "editions", office,
@@ -136,7 +136,7 @@ def play(stage: Stage) -> None:
     record.write_bytes(whole[: len(whole) // 2])
     stage.shoot(
         "damaged-record", office,
-        "dunechest restore blue marram-papers --into try --leave-settings --yes",
+        "dunechest restore blue marram-papers --into try --no-update-settings --yes",
         "dunechest archive marram-papers --to blue",
     )  # fmt: skip
     record.write_bytes(whole)
@@ -145,7 +145,7 @@ def play(stage: Stage) -> None:
     stage.shoot("how-to-restore", office, "head -42 drives/blue/dune-chest/bags/tidewrack/HOW-TO-RESTORE.txt")
     wipe(world, office)
     stage.shoot("restore-list", laptop, "dunechest restore drives/blue")
-    places = f"--counterpart {world.folder}/office-pc/second-drive={world.folder}/new-laptop/second-drive"
+    places = f"--map {world.folder}/office-pc/second-drive={world.folder}/new-laptop/second-drive"
     stage.shoot(
         "restore-plan", laptop,
         f"dunechest restore drives/blue dune-survey winter-games {places} --plan",
@@ -161,7 +161,7 @@ def play(stage: Stage) -> None:
     stage.shoot(
         "join-and-undo", laptop,
         "dunechest restore drives/sand dune-survey --yes",
-        "dunechest restore drives/sand dune-survey --existing join --yes",
+        "dunechest restore drives/sand dune-survey --if-exists merge --yes",
         "dunechest undo --yes",
     )  # fmt: skip
 

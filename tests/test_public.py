@@ -280,8 +280,8 @@ def test_options_are_checked_where_they_are_made() -> None:
         dunechest.ArchiveOptions(name="Not A Slug")
     with pytest.raises(dunechest.UsageError, match="exclude each other"):
         dunechest.RestoreOptions(home="/home/a", into="/home/b")
-    with pytest.raises(dunechest.UsageError, match="when joining"):
-        dunechest.RestoreOptions(prefer="newer")
+    with pytest.raises(dunechest.UsageError, match="when merging"):
+        dunechest.RestoreOptions(on_conflict="keep-newer")
     assert dunechest.RestoreOptions(parts="one").parts == ("one",)  # type: ignore[arg-type]
     assert dunechest.ArchiveOptions(ignore="in-use").ignore == ("in-use",)  # type: ignore[arg-type]
 

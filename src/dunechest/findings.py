@@ -1,7 +1,7 @@
 """Findings: what a look at a library, a drive or a plan has to say.
 
 A finding is a plain value with a stable code, so that a person can answer it on
-the command line (``--despite CODE``) and a program can test for it.
+the command line (``--ignore CODE``) and a program can test for it.
 """
 
 from __future__ import annotations
@@ -30,7 +30,7 @@ class Finding:
     do : str
         One sentence: what the person can do about it.
     yields : bool
-        Whether ``--despite CODE`` may overrule it. A lack of room does not yield.
+        Whether ``--ignore CODE`` may overrule it. A lack of room does not yield.
     """
 
     code: str

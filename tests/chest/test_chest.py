@@ -187,12 +187,12 @@ def test_a_chest_without_its_bags_folder_is_refused(chest: dunechest.Chest, comm
 
 @pytest.mark.parametrize("name", ["", "..", "a/b", "UPPER", "con", "x" * 81, "a b"])
 def test_names_of_bags_are_plain(name: str, library: Path, chest: dunechest.Chest, command: Command) -> None:
-    assert command("archive", library, "--to", chest.folder, "--name", name).status == 2
+    assert command("archive", library, "--to", chest.folder, "--as", name).status == 2
     assert chest.bags() == ()
 
 
 def test_one_name_for_several_libraries_is_refused(library: Path, chest: dunechest.Chest, command: Command) -> None:
-    assert command("archive", library, library / "rafters", "--to", chest.folder, "--name", "x").status == 2
+    assert command("archive", library, library / "rafters", "--to", chest.folder, "--as", "x").status == 2
 
 
 def test_the_commands_page_is_up_to_date() -> None:

@@ -85,7 +85,7 @@ def test_quiet_is_quiet_and_json_is_one_document(library: Path, drive: Path, com
 @pytest.mark.parametrize(
     "words",
     [
-        ("archive", "x", "--to", "y", "--despite", "mistyped"),
+        ("archive", "x", "--to", "y", "--ignore", "mistyped"),
         (),
         ("no-such-command",),
         ("archive",),

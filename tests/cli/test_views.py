@@ -77,7 +77,7 @@ def test_the_account_says_what_was_left_out_and_why(library: Path, chest: dunech
     assert "pipe 19  0 bytes: a pipe" in ran.out
     assert "pipe 20" not in ran.out
     assert "and 5 more; --verbose shows all" in ran.out
-    ran = command("archive", library, "--to", chest.folder, "--name", "again", "--verbose")
+    ran = command("archive", library, "--to", chest.folder, "--as", "again", "--verbose")
     assert "pipe 24" in ran.out
 
 

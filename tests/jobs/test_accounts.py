@@ -75,7 +75,7 @@ def test_a_file_too_large_for_the_drive_stops_or_is_left_out(
     assert ran.status == 3
     assert "file-too-large" in ran.err
     assert "film.raw" in ran.err
-    ran = command("archive", library, "--to", chest.folder, "--despite", "file-too-large", "--json")
+    ran = command("archive", library, "--to", chest.folder, "--ignore", "file-too-large", "--json")
     assert ran.status == 1
     (account,) = ran.json["archived"]
     assert [(o["path"], o["fault"]) for o in account["left_out"]] == [("film.raw", True)]

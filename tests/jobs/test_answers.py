@@ -133,10 +133,10 @@ def test_a_part_of_an_earlier_edition(world: World, on_machine: Move, tmp_path: 
 @pytest.mark.parametrize(
     ("choice", "now"),
     [
-        ({"existing": "join"}, {"log.txt": "mine", "log (from blue).txt": "archived"}),
-        ({"existing": "join", "prefer": "here"}, {"log.txt": "mine"}),
-        ({"existing": "join", "prefer": "chest"}, {"log.txt": "archived"}),
-        ({"existing": "set-aside"}, {"log.txt": "archived", "log (set aside 2026-01-02).txt": "mine"}),
+        ({"if_exists": "merge"}, {"log.txt": "mine", "log (from blue).txt": "archived"}),
+        ({"if_exists": "merge", "on_conflict": "keep-mine"}, {"log.txt": "mine"}),
+        ({"if_exists": "merge", "on_conflict": "keep-archived"}, {"log.txt": "archived"}),
+        ({"if_exists": "set-aside"}, {"log.txt": "archived", "log (set aside 2026-01-02).txt": "mine"}),
     ],
 )
 def test_a_single_file_that_is_in_the_way(
@@ -151,7 +151,7 @@ def test_a_single_file_that_is_in_the_way(
     result = dunechest.restore(chest, "log-txt", RestoreOptions(day="2026-01-02", **choice))  # type: ignore[arg-type]
     assert result.well, result.proof
     assert {path.name: path.read_text() for path in shelf.iterdir()} == now
-    if choice.get("prefer") != "here":
+    if choice.get("on_conflict") != "keep-mine":
         dunechest.undo()
     assert facts(shelf, times=False) == before
 
@@ -173,9 +173,9 @@ def test_a_library_goes_onto_the_top_of_an_empty_drive(
         assert ran.status == 0, ran.out
         assert opens("cuttlebone", new_home, departed) == place
         shutil.rmtree(place / "titles" / "lanternfish")
-        ran = command("restore", departed.chest.folder, "winter-games", "--into", place, "--existing", "set-aside")
+        ran = command("restore", departed.chest.folder, "winter-games", "--into", place, "--if-exists", "set-aside")
         assert (ran.status, "a drive appears in" in ran.err) == (3, True)
-        ran = command("restore", departed.chest.folder, "winter-games", "--into", place, "--existing", "join")
+        ran = command("restore", departed.chest.folder, "winter-games", "--into", place, "--if-exists", "merge")
         assert ran.status == 0
         opens("cuttlebone", new_home, departed)
         assert command("undo").status == 0

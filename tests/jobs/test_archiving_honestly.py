@@ -59,7 +59,7 @@ def test_a_database_held_for_itself_is_left_out_by_name(
         ran = command("archive", held, "--to", chest.folder)
         assert ran.status == 3, "somebody has it open"
         begun = time.monotonic()
-        ran = command("archive", held, "--to", chest.folder, "--despite", "in-use", "--json")
+        ran = command("archive", held, "--to", chest.folder, "--ignore", "in-use", "--json")
         assert time.monotonic() - begun < 20
         assert ran.status == 1, ran.err
         (account,) = ran.json["archived"]
@@ -74,7 +74,7 @@ def test_a_database_held_for_itself_is_left_out_by_name(
 
 def test_waiting_for_a_database_can_be_interrupted(held: Path, chest: dunechest.Chest) -> None:
     process = hold(held)
-    words = ["archive", str(held), "--to", str(chest.folder), "--despite", "in-use"]
+    words = ["archive", str(held), "--to", str(chest.folder), "--ignore", "in-use"]
     archive = subprocess.Popen([sys.executable, "-m", "dunechest", *words], stderr=subprocess.PIPE)
     try:
         time.sleep(2.5)
@@ -176,7 +176,7 @@ def test_a_name_that_is_a_file_here_and_a_folder_there_is_no_end(tmp_path: Path,
     (place / "file there" / "mine").write_text("mine")
     (place / "folder there").write_text("mine too")
     before = facts(place, times=False)
-    result = dunechest.restore(chest, "both-ways", RestoreOptions(into=str(place), existing="join"))
+    result = dunechest.restore(chest, "both-ways", RestoreOptions(into=str(place), if_exists="merge"))
     assert result.well, result.not_done
     assert (place / "folder there").read_text() == "mine too"
     assert (place / "file there" / "mine").read_text() == "mine"
@@ -185,7 +185,9 @@ def test_a_name_that_is_a_file_here_and_a_folder_there_is_no_end(tmp_path: Path,
     assert (place / "file there (from blue)").read_text() == "file"
     dunechest.undo()
     assert facts(place, times=False) == before
-    kept = dunechest.restore(chest, "both-ways", RestoreOptions(into=str(place), existing="join", prefer="here"))
+    kept = dunechest.restore(
+        chest, "both-ways", RestoreOptions(into=str(place), if_exists="merge", on_conflict="keep-mine")
+    )
     assert len(kept.kept) == 3
     assert facts(place, times=False) == before
 
@@ -211,7 +213,7 @@ def test_a_small_library_that_is_gone_is_noticed(
         path.unlink()
     ran = command("archive", library, "--to", chest.folder)
     assert (ran.status, "mass-change" in ran.err) == (3, True)
-    assert command("archive", library, "--to", chest.folder, "--despite", "mass-change").status == 0
+    assert command("archive", library, "--to", chest.folder, "--ignore", "mass-change").status == 0
 
 
 def test_compare_straight_after_archiving_finds_no_difference(
@@ -230,7 +232,7 @@ def test_compare_straight_after_archiving_finds_no_difference(
     (library / "open.mark").write_text("a lock of long ago")
     (library / "bought").mkdir()
     (library / "bought" / "song").write_text("licensed")
-    ran = command("archive", library, "--to", chest.folder, "--despite", "in-use")
+    ran = command("archive", library, "--to", chest.folder, "--ignore", "in-use")
     ran = command("compare", library, f"{chest.folder}/burrow", "--json")
     assert (ran.status, ran.json["unlike"]) == (0, []), ran.out
     assert {one["path"] for one in ran.json["left_out"]} >= {"bought/song"}

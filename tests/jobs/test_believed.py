@@ -93,7 +93,7 @@ def test_a_record_that_is_not_proven_is_said_so_by_all_who_use_it(
     ran = command("archive", three, "--to", chest.folder)
     assert (ran.status, "damaged-archive" in ran.err) == (3, True)
     assert facts(bag) == before
-    ran = command("archive", three, "--to", chest.folder, "--name", "nets-2")
+    ran = command("archive", three, "--to", chest.folder, "--as", "nets-2")
     assert ran.status == (0 if "library.json" in what else ran.status)
 
 
@@ -205,9 +205,7 @@ def test_all_and_a_drill_of_all_name_what_they_leave_out(
     ran = command("drill", chest.folder, "--json")
     assert ran.status == 1
     assert {one["bag"]: one["passed"] for one in ran.json["libraries"]} == {"nets": False, "shed": True}
-    where = command(
-        "restore", chest.folder, "--all", "--counterpart", f"{library.parent}={tmp_path / 'new'}", "--json"
-    )
+    where = command("restore", chest.folder, "--all", "--map", f"{library.parent}={tmp_path / 'new'}", "--json")
     assert where.status == 1, where.out
     assert [one["library"] for one in where.json["left_behind"]] == ["nets"]
     assert (tmp_path / "new" / "shed" / "rope.txt").exists()

@@ -179,7 +179,7 @@ def test_strays_that_stay_are_counted_as_not_protected(
     library = make(tmp_path)
     (tmp_path / "dune.map").write_text("loose")
     refer(library, tmp_path / "dune.map")
-    ran = command("archive", library, "--leave-strays", "--to", chest.folder)
+    ran = command("archive", library, "--without-outside-files", "--to", chest.folder)
     assert ran.status == 0
     assert "strays-left" in ran.out
     assert "1 file outside the library, not protected" in ran.out
@@ -221,7 +221,7 @@ def test_nothing_is_gathered_that_a_file_has_no_business_to_name(tmp_path: Path,
 
 @pytest.mark.parametrize(
     ("size", "words", "taken"),
-    [(3_000, (), True), (90_000, (), False), (90_000, ("--take-rebuildable",), True), (3_000, ("--leave-rebuildable",), False)],
+    [(3_000, (), True), (90_000, (), False), (90_000, ("--with-rebuildable",), True), (3_000, ("--without-rebuildable",), False)],
 )  # fmt: skip
 def test_rebuildable_files_are_taken_when_they_are_small(
     size: int, words: tuple[str, ...], taken: bool, tmp_path: Path, chest: dunechest.Chest, command: Command
@@ -267,7 +267,7 @@ def test_hollow_files_stop_an_archive_that_may_go_on_without_them_or_fetch_them(
     ran = command("archive", world.old_photos, "--to", "blue", "--json")
     assert (ran.status, ran.json["findings"][0]["code"]) == (3, "hollow")
     assert chest.bags() == ()
-    ran = command("archive", world.old_photos, "--to", "blue", "--despite", "hollow", "--json")
+    ran = command("archive", world.old_photos, "--to", "blue", "--ignore", "hollow", "--json")
     assert ran.status == 1, "not all is as it should be"
     (account,) = ran.json["archived"]
     assert {one["path"] for one in account["left_out"]} == hollow
@@ -279,9 +279,9 @@ def test_hollow_files_stop_an_archive_that_may_go_on_without_them_or_fetch_them(
     assert "not complete" in ran.out
     assert not any((tmp_path / "without" / path).exists() for path in hollow)
     assert {path: (world.old_photos / path).stat().st_atime_ns for path in hollow} == before, "none was opened"
-    ran = command("archive", world.old_photos, "--to", "blue", "--take-hollow", "--name", "fetched", "--json")
+    ran = command("archive", world.old_photos, "--to", "blue", "--read-placeholders", "--as", "fetched", "--json")
     assert ran.status == 0
-    assert command("restore", "blue", "fetched", "--into", tmp_path / "with", "--leave-references").status == 0
+    assert command("restore", "blue", "fetched", "--into", tmp_path / "with", "--keep-paths").status == 0
     back, was = facts(tmp_path / "with"), facts(world.old_photos)
     assert back.pop(b"catalogue.glw")[2:] == was.pop(b"catalogue.glw")[2:], "captured by SQLite"
     assert back == was

@@ -151,7 +151,7 @@ def test_a_silent_change_is_found_by_reread_and_by_compare(
     assert ran.status == 1
     assert [(u["path"], u["what"]) for u in ran.json["unlike"]] == [("rafters/oar.txt", "silent")]
     assert "silent: rafters/oar.txt" in command("compare", library, f"{chest.folder}/shed").out
-    ran = command("archive", library, "--to", chest.folder, "--reread", "--json")
+    ran = command("archive", library, "--to", chest.folder, "--read-all", "--json")
     assert ran.status == 1
     assert ran.json["archived"][0]["silent_changes"] == ["rafters/oar.txt"]
     assert command("compare", library, f"{chest.folder}/shed").status == 0
@@ -274,7 +274,7 @@ def test_a_large_share_that_changes_at_once_stops(
     ran = command("archive", many, "--to", chest.folder, "--json")
     assert (ran.status, ran.json["findings"][0]["code"]) == (3, "mass-change")
     assert dunechest.list_editions(chest, "many").editions[-1].number == 1
-    ran = command("archive", many, "--to", chest.folder, "--despite", "mass-change")
+    ran = command("archive", many, "--to", chest.folder, "--ignore", "mass-change")
     assert ran.status == 0
     assert back(chest, "many", 1, tmp_path / "back") == truth
     assert "mass change" in command("editions", chest.folder, "many").out

@@ -125,8 +125,8 @@ def test_where_it_is_not_certain_it_is_asked(
     shutil.copytree(home / "Documents" / "Diary", new / "Old things")  # carried by hand, under another name
     ran = command("archive", new / "Old things", "--to", chest.folder)
     assert ran.status == 3
-    assert "--continue diary" in ran.err and "--name old-things" in ran.err
-    assert command("archive", new / "Old things", "--to", chest.folder, "--name", "old-things").status == 0
+    assert "--continue diary" in ran.err and "--as old-things" in ran.err
+    assert command("archive", new / "Old things", "--to", chest.folder, "--as", "old-things").status == 0
     (new / "Old things" / "day 1.txt").write_text("none")
     ran = command("archive", new / "Old things", "--to", chest.folder, "--continue", "diary", "--json")
     assert ran.status == 0
@@ -137,7 +137,7 @@ def test_continue_is_checked(home: Path, chest: dunechest.Chest, command: Comman
     place = diary(home / "Documents" / "Diary")
     dunechest.archive(place, chest)
     assert "no library of that name" in command("archive", place, "--to", chest.folder, "--continue", "x").err
-    ran = command("archive", place, "--to", chest.folder, "--continue", "diary", "--name", "y")
+    ran = command("archive", place, "--to", chest.folder, "--continue", "diary", "--as", "y")
     assert (ran.status, "exclude each other" in ran.err) == (2, True)
     ran = command("archive", place, home, "--to", chest.folder, "--continue", "diary")
     assert (ran.status, "about one library" in ran.err) == (2, True)

@@ -289,7 +289,7 @@ def test_a_stop_of_the_drive_stops_the_archive(
     read_only(monkeypatch, chest)
     ran = command("archive", library, "--to", chest.folder)
     assert (ran.status, "read-only" in ran.err) == (3, True)
-    ran = command("archive", library, "--to", chest.folder, "--despite", "read-only")
+    ran = command("archive", library, "--to", chest.folder, "--ignore", "read-only")
     assert ran.status == 3, "a drive that cannot be written to does not yield"
     assert chest.bags() == ()
 
@@ -301,7 +301,7 @@ def test_a_file_too_large_for_the_filesystem(
     limits = drives.Limits(largest=9_000)
     with_filesystem(monkeypatch, limits=limits)
     assert codes(library, chest)[0] == "file-too-large"
-    ran = command("archive", library, "--to", chest.folder, "--despite", "file-too-large", "--json")
+    ran = command("archive", library, "--to", chest.folder, "--ignore", "file-too-large", "--json")
     assert ran.status == 1
     left = {one["path"]: one["why"] for one in ran.json["archived"][0]["left_out"]}
     assert "larger than" in left["maps/entrance.map"]

@@ -134,11 +134,11 @@ def test_the_proof_tells_what_is_not_as_it_was(
         ("dune-survey", {"files", "references to files of the library"}),
     ):
         into = tmp_path / name
-        ran = command("restore", chest.folder, name, "--into", into, "--leave-settings", "--json")
+        ran = command("restore", chest.folder, name, "--into", into, "--no-update-settings", "--json")
         assert ran.status == 1
         lines = {line["what"]: line for line in ran.json["libraries"][0]["proof"]["lines"]}
         assert wrong <= {what for what, line in lines.items() if not line["well"]}, lines
-        shown = command("restore", chest.folder, name, "--into", tmp_path / f"{name} 2", "--leave-settings")
+        shown = command("restore", chest.folder, name, "--into", tmp_path / f"{name} 2", "--no-update-settings")
         assert "NOT AS IT WAS" in shown.out
         ran = command("drill", chest.folder, name, "--json")
         assert (ran.status, ran.json["libraries"][0]["passed"]) == (1, False)
@@ -155,12 +155,12 @@ def test_a_title_that_never_agreed_is_as_it_was(
     command: Command,
 ) -> None:
     """What was wrong already when it was archived is no fault of the restore."""
-    words = ("restore", departed.chest.folder, "winter-games", "--into", tmp_path / "games", "--leave-settings")
+    words = ("restore", departed.chest.folder, "winter-games", "--into", tmp_path / "games", "--no-update-settings")
     assert command(*words).status == 0
     next((tmp_path / "games").rglob("*.pak")).unlink()
     chest = dunechest.Chest.create(tmp_path, "other")
     assert command("archive", tmp_path / "games", "--to", chest.folder).status == 0
-    ran = command("restore", chest.folder, "games", "--into", tmp_path / "again", "--leave-settings", "--json")
+    ran = command("restore", chest.folder, "games", "--into", tmp_path / "again", "--no-update-settings", "--json")
     lines = {line["what"]: line for line in ran.json["libraries"][0]["proof"]["lines"]}
     assert (ran.status, lines["descriptors that agree with their folders"]["then"]) == (0, "3")
 

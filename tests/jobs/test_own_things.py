@@ -35,7 +35,7 @@ def test_the_home_and_standard_folders_are_never_set_aside(
     target = (own_machine / place).resolve()
     target.mkdir(parents=True, exist_ok=True)
     (target / "letters").write_text("mine")
-    ran = command("restore", shed.folder, "shed", "--into", target, "--existing", "set-aside")
+    ran = command("restore", shed.folder, "shed", "--into", target, "--if-exists", "set-aside")
     assert (ran.status, "protected-place" in ran.err, f"--into {target}/shed" in ran.err) == (3, True, True)
     assert (target / "letters").read_text() == "mine"
 
@@ -46,7 +46,7 @@ def test_chests_bags_and_the_state_folder_are_never_set_aside_nor_written_into(
     before = facts(shed.folder)
     state = Path(os.environ["DUNECHEST_HOME"])
     for place in (shed.folder, shed.folder.parent, bag_of(shed, "shed"), state, state.parent):
-        ran = command("restore", shed.folder, "shed", "--into", place, "--existing", "set-aside")
+        ran = command("restore", shed.folder, "shed", "--into", place, "--if-exists", "set-aside")
         assert ran.status == 3, place
     for place in (shed.folder / "new", bag_of(shed, "shed") / "data" / "new"):
         ran = command("restore", shed.folder, "shed", "--into", place)
@@ -98,7 +98,7 @@ def test_dropping_editions_asks_or_wants_yes(shed: dunechest.Chest, library: Pat
 def test_a_plan_remembers_no_counterpart(
     shed: dunechest.Chest, library: Path, tmp_path: Path, command: Command
 ) -> None:
-    words = ("--counterpart", f"{library.parent}={tmp_path / 'new'}")
+    words = ("--map", f"{library.parent}={tmp_path / 'new'}")
     plan = command("restore", shed.folder, "shed", *words, "--plan", "--json").json["libraries"][0]
     assert plan["place"] == str(tmp_path / "new" / "shed")
     assert command("restore", shed.folder, "shed", "--plan", "--json").json["libraries"][0]["place"] is None
@@ -163,7 +163,7 @@ def test_undo_takes_the_last_command_back_as_a_whole(
     two_burrows: tuple[dunechest.Chest, Path], tmp_path: Path, command: Command
 ) -> None:
     chest, outside = two_burrows
-    words = ("--counterpart", f"{tmp_path / 'documents'}={tmp_path / 'documents'}")
+    words = ("--map", f"{tmp_path / 'documents'}={tmp_path / 'documents'}")
     ran = command("restore", chest.folder, "burrow", "second", *words)
     assert ran.status == 0, ran.out
     assert outside.exists()
@@ -192,7 +192,7 @@ def test_undo_of_one_library_leaves_the_file_that_another_needs(
 def test_undo_is_not_offered_when_nothing_was_done(shed: dunechest.Chest, tmp_path: Path, command: Command) -> None:
     into = tmp_path / "place"
     assert "dunechest undo" in command("restore", shed.folder, "shed", "--into", into).out
-    ran = command("restore", shed.folder, "shed", "--into", into, "--existing", "join")
+    ran = command("restore", shed.folder, "shed", "--into", into, "--if-exists", "merge")
     assert (ran.status, "dunechest undo" in ran.out) == (0, False)
 
 
@@ -206,7 +206,7 @@ def test_undo_cut_off_between_content_and_time_gives_the_time_back(
     (place / "rope.txt").write_text("mine")
     os.utime(place / "rope.txt", ns=(10**18, 10**18))
     before = facts(place / "rope.txt")
-    dunechest.restore(chest, "shed", RestoreOptions(into=str(place), existing="join", prefer="chest"))
+    dunechest.restore(chest, "shed", RestoreOptions(into=str(place), if_exists="merge", on_conflict="keep-archived"))
     real = os.utime
 
     def cut(path: object, *words: object, **more: object) -> None:

@@ -218,7 +218,7 @@ def test_a_drive_that_vanishes_while_restoring_is_said_and_all_is_taken_back(
         return real(*words, **more)  # type: ignore[arg-type]
 
     monkeypatch.setattr(restoring, "write", vanish)
-    ran = command("restore", chest.folder, "shed", "--into", place, "--existing", "set-aside")
+    ran = command("restore", chest.folder, "shed", "--into", place, "--if-exists", "set-aside")
     assert (ran.status, "went away" in ran.err) == (4, True)
     assert facts(place) == before
     assert not [p for p in tmp_path.iterdir() if "set aside" in p.name]

@@ -343,11 +343,11 @@ def test_a_setting_that_names_another_library_is_left_unless_asked(
     plan = command("restore", chest.folder, "shoal", "--plan", "--json").json["libraries"][0]
     assert (plan["settings"], plan["settings_left"][0]["old"]) == ([], str(other))
     assert "another-library" in {finding["code"] for finding in plan["findings"]}
-    assert command("restore", chest.folder, "shoal", "--settings").status == 0
+    assert command("restore", chest.folder, "shoal", "--update-settings").status == 0
     assert json.loads(setting.read_text())["library"] == str(place)
     setting.write_text("{ torn")
     shutil.rmtree(place)
-    plan = command("restore", chest.folder, "shoal", "--plan", "--json", "--leave-references").json["libraries"][0]
+    plan = command("restore", chest.folder, "shoal", "--plan", "--json", "--keep-paths").json["libraries"][0]
     assert (plan["settings"], plan["references"]["anew"]) == ([], [])
 
 

@@ -54,7 +54,7 @@ def test_a_restore_that_fails_in_the_middle_is_taken_back(
     }[at]
     monkeypatch.setattr(*target, full)
     with pytest.raises(dunechest.CutOffError, match="as it was"):
-        carry_out_once(restore(departed, "dune-survey", existing="set-aside"))
+        carry_out_once(restore(departed, "dune-survey", if_exists="set-aside"))
     assert facts(new_home, times=False) == before
     monkeypatch.undo()
     assert undo.recover() == ()
@@ -77,9 +77,9 @@ sys.exit(run(sys.argv[2:]))
 """
 
 
-@pytest.mark.parametrize("existing", ["set-aside", "join"])
+@pytest.mark.parametrize("if_exists", ["set-aside", "merge"])
 def test_killed_after_any_step_was_written_down_it_is_taken_back(
-    existing: str,
+    if_exists: str,
     departed: Departed,
     new_home: Path,
     command: Command,
@@ -92,8 +92,8 @@ def test_killed_after_any_step_was_written_down_it_is_taken_back(
     shutil.rmtree(new_home / "Table" / "for the wall")
     (new_home / ".config" / "glasswort" / "settings.json").write_text('{"library": "/nowhere"}')
     before = facts(new_home, times=False)
-    words = ["restore", str(departed.chest.folder), "dune-survey", "--existing", existing, "--json"]
-    for steps in range(0, 40, 4 if existing == "join" else 3):
+    words = ["restore", str(departed.chest.folder), "dune-survey", "--if-exists", if_exists, "--json"]
+    for steps in range(0, 40, 4 if if_exists == "merge" else 3):
         run = [sys.executable, "-c", KILLED, str(steps), *words]
         ran = subprocess.run(run, capture_output=True, text=True, check=False)
         if ran.returncode == 0:
@@ -116,7 +116,7 @@ def test_killed_at_any_moment_it_is_as_before_or_done(
     place.mkdir()
     (place / "mine").write_text("mine")
     before = facts(new_home, times=False)
-    words = ["restore", str(departed.chest.folder), "dune-survey", "--existing", "set-aside", "--quiet"]
+    words = ["restore", str(departed.chest.folder), "dune-survey", "--if-exists", "set-aside", "--quiet"]
     rng = random.Random(5)
     for _ in range(8):
         process = subprocess.Popen([sys.executable, "-m", "dunechest", *words])
@@ -186,15 +186,15 @@ def test_what_is_kept_beside_and_replaced_comes_and_goes(
     theirs = clip.read_bytes()
     clip.write_bytes(b"cut anew")
     before = facts(new_home, times=False)
-    (account,) = command(*words, "--existing", "join", "--json").json["libraries"]
+    (account,) = command(*words, "--if-exists", "merge", "--json").json["libraries"]
     (beside,) = account["under_another_name"]
     assert beside == {"path": "clips/shared sky.mov", "becomes": "clips/shared sky (from blue).mov"}
     assert (clip.read_bytes(), (place / beside["becomes"]).read_bytes()) == (b"cut anew", theirs)
     assert command("undo").status == 0
     assert facts(new_home, times=False) == before
     os.utime(clip, ns=(0, 0))
-    for prefer, now in (("here", b"cut anew"), ("newer", theirs), ("chest", theirs)):
-        (account,) = command(*words, "--existing", "join", "--prefer", prefer, "--json").json["libraries"]
+    for which, now in (("keep-mine", b"cut anew"), ("keep-newer", theirs), ("keep-archived", theirs)):
+        (account,) = command(*words, "--if-exists", "merge", "--on-conflict", which, "--json").json["libraries"]
         assert account["under_another_name"] == []
         assert clip.read_bytes() == now
         if now == theirs:
@@ -203,7 +203,7 @@ def test_what_is_kept_beside_and_replaced_comes_and_goes(
         assert clip.read_bytes() == b"cut anew"
     clip.unlink()
     clip.symlink_to(place / "clips")
-    ran = command(*words, "--existing", "join", "--json")
+    ran = command(*words, "--if-exists", "merge", "--json")
     assert (ran.status, ran.json["libraries"][0]["under_another_name"][0]["path"]) == (1, "clips/shared sky.mov")
     assert ran.json["libraries"][0]["not_done"] == [], (
         "it came; a project that looks for it by its name does not find it"
@@ -212,7 +212,7 @@ def test_what_is_kept_beside_and_replaced_comes_and_goes(
     assert command("undo").status == 0
     shutil.rmtree(place / "projects")
     (place / "projects").symlink_to(new_home)
-    ran = command(*words, "--existing", "join", "--json")
+    ran = command(*words, "--if-exists", "merge", "--json")
     assert ran.status in (0, 1)
     assert {one["path"].split("/")[0] for one in ran.json["libraries"][0]["under_another_name"]} >= {"projects"}
     assert not (new_home / "quiet-water").exists()
@@ -230,7 +230,7 @@ def test_a_restore_waits_for_nobody_and_says_who_has_it_open(
     try:
         assert holding.stdout is not None
         holding.stdout.readline()
-        for words in (("--existing", "set-aside"), ("--existing", "join")):
+        for words in (("--if-exists", "set-aside"), ("--if-exists", "merge")):
             ran = command("restore", departed.chest.folder, "tidewrack", *words, "--json")
             assert (ran.status, ran.json["findings"][0]["code"]) == (3, "in-use"), words
     finally:
@@ -301,7 +301,7 @@ def test_taking_back_that_is_cut_off_goes_on(
     place.mkdir()
     (place / "mine").write_text("mine")
     before = facts(new_home, times=False)
-    assert command("restore", departed.chest.folder, "marram-papers", "--existing", "set-aside").status == 0
+    assert command("restore", departed.chest.folder, "marram-papers", "--if-exists", "set-aside").status == 0
     plain, count = disk.remove, 0
 
     def failing(path: Path, **words: bool) -> None:

@@ -81,4 +81,4 @@ def test_the_command_ends_with_a_sentence(tmp_path: Path, command: Command) -> N
     ran = command("look", tmp_path, "--watch")
     assert (ran.status, "is whole and closed: 1 file, 1 byte" in ran.out) == (0, True)
     assert command("look", tmp_path, "--watch", "--json").json["whole"] is True
-    assert command("look", tmp_path, "--watch", "--for", "x").status == 2
+    assert command("look", tmp_path, "--watch", "--on", "x").status == 2

@@ -49,9 +49,9 @@ def beside(name: str) -> str:
 
 @pytest.mark.slow
 @settings(max_examples=40)
-@given(TREES, TREES, st.sampled_from(["both", "here", "chest", "newer"]))
+@given(TREES, TREES, st.sampled_from(["keep-both", "keep-mine", "keep-archived", "keep-newer"]))
 def test_any_two_trees_become_one_and_two_again(
-    theirs: dict[str, tuple[bytes, int]], mine: dict[str, tuple[bytes, int]], prefer: Any
+    theirs: dict[str, tuple[bytes, int]], mine: dict[str, tuple[bytes, int]], on_conflict: Any
 ) -> None:
     import tempfile
 
@@ -66,7 +66,7 @@ def test_any_two_trees_become_one_and_two_again(
         place = root / "here"
         plant(place, mine)
         before = facts(place, times=False)
-        choice = RestoreOptions(into=str(place), existing="join", prefer=prefer)
+        choice = RestoreOptions(into=str(place), if_exists="merge", on_conflict=on_conflict)
         plan = dunechest.plan_restore(chest, "box", choice)
         result = carry_out_once(plan)
         assert result.well, result.proof
@@ -75,9 +75,9 @@ def test_any_two_trees_become_one_and_two_again(
             if name not in mine:
                 wanted[name] = content
             elif content != mine[name][0]:
-                if prefer == "both":
+                if on_conflict == "keep-both":
                     wanted[beside(name)] = content
-                elif prefer == "chest" or (prefer == "newer" and age > mine[name][1]):
+                elif on_conflict == "keep-archived" or (on_conflict == "keep-newer" and age > mine[name][1]):
                     wanted[name] = content
         assert found(place) == wanted
         # What was there and is the same was only checked: nothing of it was written.

@@ -162,8 +162,8 @@ def enter(ground: Ground) -> None:
 
 
 def _restore(ground: Ground, name: str, edition: int, into: Path) -> tuple[int, str, str]:
-    words = ["restore", ground.chest, name, "--edition", edition, "--into", into, "--leave-references"]
-    return run(*words, "--leave-settings")
+    words = ["restore", ground.chest, name, "--edition", edition, "--into", into, "--keep-paths"]
+    return run(*words, "--no-update-settings")
 
 
 def _editions(ground: Ground, name: str) -> tuple[int, Any]:

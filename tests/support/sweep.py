@@ -250,7 +250,7 @@ def kill_sweep(top: Path, times: int) -> Outcome:
         "--to",
         stage.drive,
         "--quiet",
-        "--despite",
+        "--ignore",
         "mass-change",
     ]
     begun = time.monotonic()

@@ -130,7 +130,7 @@ def test_too_little_room_is_counted_before(
     library: Path, chest: dunechest.Chest, command: Command, monkeypatch: pytest.MonkeyPatch
 ) -> None:
     monkeypatch.setattr(drives, "pretend", lambda found: dataclasses.replace(found, free=100_000))
-    ran = command("archive", library, "--to", chest.folder, "--despite", "no-room")
+    ran = command("archive", library, "--to", chest.folder, "--ignore", "no-room")
     assert ran.status == 3
     assert "no-room" in ran.err
     assert "bytes are missing" in ran.err
@@ -152,7 +152,7 @@ def test_a_library_in_use_is_refused_and_despite_goes_on(
     assert "in-use" in ran.err
     assert chest.bags() == ()
     assert command("look", library).status == 3
-    assert command("archive", library, "--to", chest.folder, "--despite", "in-use").status == 0
+    assert command("archive", library, "--to", chest.folder, "--ignore", "in-use").status == 0
 
 
 def test_a_second_process_is_refused_with_the_first_one_named(

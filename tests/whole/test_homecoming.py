@@ -28,7 +28,7 @@ def clean_again(home: Path) -> None:
 
 def counterpart(departed: Departed, new_home: Path) -> tuple[str, str]:
     old = departed.places["cuttlebone"].parent
-    return "--counterpart", f"{old}={second_drive(new_home)}"
+    return "--map", f"{old}={second_drive(new_home)}"
 
 
 def test_all_of_them_with_one_command_and_back_again(departed: Departed, new_home: Path, command: Command) -> None:
@@ -82,7 +82,7 @@ def test_the_counterpart_of_a_drive_is_asked_for_once(departed: Departed, new_ho
     assert command("undo").status == 0
     again = command("restore", departed.chest.folder, "winter-games", "--plan", "--json").json["libraries"][0]
     assert (again["place"], again["how_known"]) == (plan["place"], "counterpart")
-    for words in (("--counterpart", "no-sign"), ("--counterpart", "not/full=/tmp")):
+    for words in (("--map", "no-sign"), ("--map", "not/full=/tmp")):
         assert command("restore", departed.chest.folder, "winter-games", *words).status == 2
 
 
@@ -101,7 +101,7 @@ def test_something_in_the_way_is_refused_or_set_aside(
         path: fact for path, fact in facts(new_home.parent).items() if not path.startswith(b"state") and path != b"."
     }
     assert kept == {path: fact for path, fact in before.items() if path != b"."}
-    ran = command(*words, "--existing", "set-aside", "--json")
+    ran = command(*words, "--if-exists", "set-aside", "--json")
     assert ran.status == 0
     (aside,) = ran.json["libraries"][0]["set_aside"]
     assert Path(aside["was"]) == place
@@ -120,7 +120,7 @@ def test_only_what_is_missing_is_joined(name: str, departed: Departed, new_home:
         path.unlink()
     (place / "mine.txt").write_text("not in the chest")
     APPLICATIONS[name](new_home).settings_file.unlink()
-    ran = command(*words, "--existing", "join", "--json")
+    ran = command(*words, "--if-exists", "merge", "--json")
     assert ran.status == 0, ran.out
     (account,) = ran.json["libraries"]
     strays = len(account["strays"])
@@ -165,7 +165,7 @@ def test_the_launcher_adopts_the_games_whether_it_had_begun_a_download_or_not(
         assert len(opened.missing) == 4
     assert len(list((place / "downloads").iterdir())) == 4
     words = ("restore", departed.chest.folder, "winter-games", *counterpart(departed, new_home))
-    ran = command(*words, "--existing", "join", "--json")
+    ran = command(*words, "--if-exists", "merge", "--json")
     assert ran.status == 0, ran.out
     aside = {Path(one["was"]).name: Path(one["becomes"]) for one in ran.json["libraries"][0]["set_aside"]}
     assert sorted(aside)[:2] == ["gull-parliament.part", "lanternfish"]
@@ -211,7 +211,7 @@ def test_a_part_alone_and_another_joined_to_it(
     files = {path.relative_to(place).as_posix() for path in place.rglob("*") if path.is_file()}
     assert set(first.files) <= files
     assert not set(second.files) - set(first.files) - set(second.needs) <= files
-    ran = command(*words, "--part", second.name, "--existing", "join")
+    ran = command(*words, "--part", second.name, "--if-exists", "merge")
     assert ran.status == 0, ran.out
     with APPLICATIONS[name](new_home).open() as opened:
         assert opened.missing == ()
@@ -246,7 +246,7 @@ def test_an_album_joins_a_catalogue_that_has_pictures_of_its_own(
             "SELECT count(DISTINCT picture) FROM album JOIN album_picture ON album = album.id WHERE title = ?",
             (title,),
         ).fetchone()[0]
-    words = ("restore", departed.chest.folder, "dune-survey", "--part", title, "--existing", "join", "--json")
+    words = ("restore", departed.chest.folder, "dune-survey", "--part", title, "--if-exists", "merge", "--json")
     ran = command(*words)
     assert ran.status == 0, ran.out
     with closing(sqlite3.connect(place / "catalogue.glw")) as now:
@@ -273,13 +273,13 @@ def test_two_notebooks_are_not_joined_without_a_word_how(
     with closing(sqlite3.connect(notes)) as database, database:
         database.execute("INSERT INTO note (notebook, title, body) VALUES (1, 'written since', '')")
     written = notes.read_bytes()
-    ran = command(*words, "--existing", "join", "--json")
+    ran = command(*words, "--if-exists", "merge", "--json")
     assert (ran.status, [f["code"] for f in ran.json["findings"]]) == (3, ["not-joinable"])
     assert notes.read_bytes() == written
-    assert command(*words, "--existing", "join", "--prefer", "here", "--json").status == 0
+    assert command(*words, "--if-exists", "merge", "--on-conflict", "keep-mine", "--json").status == 0
     assert notes.read_bytes() == written
     Path(f"{notes}-wal").write_bytes(b"what an application left behind")
-    assert command(*words, "--existing", "join", "--prefer", "chest", "--json").status == 0
+    assert command(*words, "--if-exists", "merge", "--on-conflict", "keep-archived", "--json").status == 0
     with APPLICATIONS["tidewrack"](new_home).open() as opened:
         assert opened.counts == departed.counts["tidewrack"]
     assert command("undo").status == 0
@@ -296,20 +296,24 @@ def test_a_kept_plan_is_followed_exactly_or_not_at_all(
     place = new_home / "Papers" / "Marram Papers"
     place.mkdir()
     (place / "in the way").write_text("")
-    ran = command("restore", chest, "--follow", kept)
+    ran = command("restore", chest, "--apply-plan", kept)
     assert (ran.status, "in the way" in ran.err) == (3, True)
     assert os.listdir(place) == ["in the way"]
     shutil.rmtree(place)
-    assert command("restore", chest, "--follow", kept).status == 0
+    assert command("restore", chest, "--apply-plan", kept).status == 0
     for name in ("seaholly", "redshank"):
         opens(name, new_home, departed)
     document = json.loads(kept.read_text())
     document["kept"]["machine"] = "0" * 32
     for content in (json.dumps(document), "{}", "no JSON", '{"kept": {"format": 1}}', "[" * 100_000):
         kept.write_text(content)
-        assert command("restore", chest, "--follow", kept).status in (2, 3)
-    assert command("restore", chest, "--follow", tmp_path / "nothing").status == 2
-    for words in (("--all", "marram-papers"), ("--follow", kept, "--plan"), ("marram-papers", "--prefer", "here")):
+        assert command("restore", chest, "--apply-plan", kept).status in (2, 3)
+    assert command("restore", chest, "--apply-plan", tmp_path / "nothing").status == 2
+    for words in (
+        ("--all", "marram-papers"),
+        ("--apply-plan", kept, "--plan"),
+        ("marram-papers", "--on-conflict", "keep-mine"),
+    ):
         assert command("restore", chest, *words).status == 2
     assert command("restore", chest, "marram-papers", "tidewrack", "--into", tmp_path / "x").status == 2
 
@@ -322,7 +326,7 @@ def test_a_drill_proves_a_copy_and_leaves_nothing(
     scratch.mkdir()
     shown = command("chest", "show", departed.chest.folder, "--json").json["libraries"]
     assert not any(one["proven"] for one in shown)
-    ran = command("drill", departed.chest.folder, "dune-survey", "winter-games", "--in", scratch, "--json")
+    ran = command("drill", departed.chest.folder, "dune-survey", "winter-games", "--scratch", scratch, "--json")
     assert (ran.status, [one["passed"] for one in ran.json["libraries"]]) == (0, [True, True])
     assert ran.json["libraries"][0]["proof"]["well"]
     assert (os.listdir(scratch), facts(new_home, times=False)) == ([], before)
@@ -330,4 +334,4 @@ def test_a_drill_proves_a_copy_and_leaves_nothing(
     assert {one["name"] for one in shown if one["proven"]} == {"dune-survey", "winter-games"}
     assert command("undo").status == 2, "a rehearsal is nothing to take back"
     assert command("drill", departed.chest.folder, "nothing").status == 2
-    assert command("drill", departed.chest.folder, "--in", tmp_path / "no folder").status == 2
+    assert command("drill", departed.chest.folder, "--scratch", tmp_path / "no folder").status == 2

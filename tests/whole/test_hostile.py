@@ -342,7 +342,7 @@ def test_what_lies_in_the_library_that_is_joined_is_never_gone_through(
     sealing.edit(
         strange, lambda r: r["folders"].append({"path": "maps/inner", "mtime_ns": 0, "mode": 493, "empty": True})
     )
-    command("restore", strange.parent.parent, "burrow", "--into", place, "--existing", "join")
+    command("restore", strange.parent.parent, "burrow", "--into", place, "--if-exists", "merge")
     assert list(target.iterdir()) == []
 
 

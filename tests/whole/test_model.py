@@ -193,7 +193,7 @@ class Chests(RuleBasedStateMachine):
         number = numbers[which % len(numbers)]
         place = self.top / "back"
         result = dunechest.restore(
-            self.chest, bag, dunechest.RestoreOptions(into=str(place), edition=number, outward_links=True)
+            self.chest, bag, dunechest.RestoreOptions(into=str(place), edition=number, outside_links=True)
         )
         found = read(place)
         wanted = self.kept[bag][number]

@@ -93,7 +93,7 @@ def test_a_drive_that_goes_away_is_a_cut_off(tiny: Path, library: Path, command:
     chest = dunechest.Chest.create(tiny, "tiny")
     dunechest.archive([library], chest)
     subprocess.run(["mount", "-o", "remount,ro", str(tiny)], check=True)
-    ran = command("archive", library, "--to", tiny, "--name", "again")
+    ran = command("archive", library, "--to", tiny, "--as", "again")
     assert ran.status == 3
     assert "read-only" in ran.err
     assert command("verify", tiny).status == 0, "a chest may be read-only"
@@ -150,7 +150,7 @@ def test_the_probe_proves_what_the_drive_holds(mounted: Path, library: Path, com
         assert {":", "?", "*"} <= probed.forbidden | filesystem(mounted).limits.forbidden
     (library / "which way?").write_text("left")
     (library / "best").symlink_to("rope.txt")
-    seen = command("look", library, "--for", mounted, "--json").json
+    seen = command("look", library, "--on", mounted, "--json").json
     codes = {f["code"] for f in seen["findings"]}
     assert ("names" in codes) == (kind != "ext4")
     assert ("no-links" in codes) == (not probed.links)
@@ -178,6 +178,6 @@ def test_libraries_on_a_real_drive_are_found_and_none_of_its_files_is_called_hol
 
 def test_a_drive_in_memory_is_told(tiny: Path, library: Path, command: Command) -> None:
     command("chest", "new", tiny, "--label", "tiny")
-    codes = [f["code"] for f in command("look", library, "--for", "tiny", "--json").json["findings"]]
+    codes = [f["code"] for f in command("look", library, "--on", "tiny", "--json").json["findings"]]
     assert "in-memory" in codes
     assert "same-device" not in codes

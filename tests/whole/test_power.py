@@ -217,7 +217,7 @@ def test_a_drive_is_proven_over_several_evenings(huge: Path, chest: dunechest.Ch
     assert verify_for(chest, 0.0).checks[0].bag == "a", "the one checked longest ago comes first"
     shown = command("chest", "show", chest.folder).out
     assert "sound" in shown
-    assert command("verify", chest.folder, "--for", "2h").status == 0
+    assert command("verify", chest.folder, "--time-limit", "2h").status == 0
 
 
 def test_damage_counts_whenever_it_is_found(huge: Path, chest: dunechest.Chest, command: Command) -> None:
@@ -232,7 +232,9 @@ def test_damage_counts_whenever_it_is_found(huge: Path, chest: dunechest.Chest, 
     assert "NOT WELL, 1 fault" in command("chest", "show", chest.folder).out
 
 
-@pytest.mark.parametrize("words", [("--for", "soon"), ("--for", "20min", "--quick"), ("--for", "0min")])
+@pytest.mark.parametrize(
+    "words", [("--time-limit", "soon"), ("--time-limit", "20min", "--quick"), ("--time-limit", "0min")]
+)
 def test_times_that_are_none(words: tuple[str, ...], chest: dunechest.Chest, command: Command) -> None:
     assert command("verify", chest.folder, *words).status == 2
 

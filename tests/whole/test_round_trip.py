@@ -180,7 +180,7 @@ def test_two_names_for_one_library_and_two_libraries_in_one_run(
     (other / "lamp").write_text("oil")
     ran = command("archive", library, other, "--to", chest.folder, "--json")
     assert [a["bag"] for a in ran.json["archived"]] == ["shed", "attic"]
-    assert command("archive", library, "--to", chest.folder, "--name", "shed-2").status == 0
+    assert command("archive", library, "--to", chest.folder, "--as", "shed-2").status == 0
     assert {entry.name for entry in chest.bags()} == {"shed", "shed-2", "attic"}
 
 

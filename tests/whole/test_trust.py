@@ -67,9 +67,9 @@ def test_paths_that_lead_out_are_refused_and_reported(
     assert set(whys) == {
         "../escaped", str(tmp_path / "absolute"), "../../planted", "../../owned.txt", "out1", "rafters/out2",
     }  # fmt: skip
-    assert "--outward-links" in whys["out1"]
+    assert "--allow-outside-links" in whys["out1"]
     assert not (back / "out1").is_symlink()
-    assert command("restore", chest.folder, "shed", "--into", tmp_path / "b2", "--outward-links").status == 1
+    assert command("restore", chest.folder, "shed", "--into", tmp_path / "b2", "--allow-outside-links").status == 1
     assert os.readlink(tmp_path / "b2" / "out1") == "/etc/passwd"
 
 

@@ -183,7 +183,7 @@ def _longest_path(bag: Path) -> int:
 def _impossible(bag: Path, path: str, why: str) -> ChestUnusableError:
     return ChestUnusableError(
         f"{shown(path)} in {shown(bag.name)} is in the way: {why}. Nothing was changed. Move it away from the chest, "
-        "or archive the library under another name (--name)."
+        "or archive the library under another name (--as)."
     )
 
 
@@ -327,7 +327,7 @@ def refuse_if_decided(bag: Path) -> None:
         raise ChestUnusableError(
             f"A change in {shown(bag.name)} was cut off after it had been decided, and its journal is damaged. "
             f"Nothing was touched: archived files lie in {PENDING} of that bag. Archive the library under another "
-            "name (--name)."
+            "name (--as)."
         )
 
 

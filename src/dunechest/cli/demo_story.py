@@ -246,7 +246,7 @@ def _new_notebook(world: World) -> None:
     (place / "notes.tide").write_bytes(b"")
 
 
-_PLACES = ("--counterpart", "{world}/office-pc/second-drive={world}/new-laptop/second-drive")
+_PLACES = ("--map", "{world}/office-pc/second-drive={world}/new-laptop/second-drive")
 _RESTORE = (
     _Scene(
         "12. A clean machine, which has never seen these drives: what is there, and where would it go?",
@@ -267,7 +267,7 @@ _RESTORE = (
         3,
         act=_new_notebook,
     ),
-    _Scene("but it can be set aside.", _LAPTOP, ("restore", "drives/blue", "tidewrack", "--existing", "set-aside")),
+    _Scene("but it can be set aside.", _LAPTOP, ("restore", "drives/blue", "tidewrack", "--if-exists", "set-aside")),
     _Scene(
         "15. The photos come from sand, where every picture is sound. Their catalogue named places of the old machine; "
         "it names the new ones now.",

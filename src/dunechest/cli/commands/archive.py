@@ -25,7 +25,7 @@ if TYPE_CHECKING:
     metavar="CHEST",
     help="The chest: its label, id, folder or drive. One only.",
 )
-@click.option("--name", metavar="N", help="Another name for the library in the chest.")
+@click.option("--as", "as_name", metavar="N", help="Another name for the library in the chest.")
 @click.option(
     "--continue",
     "continues",
@@ -35,21 +35,27 @@ if TYPE_CHECKING:
 @click.option("--kind", metavar="K", help="Take it for a library of this kind; see `dunechest kinds list`.")
 @click.option("--part", "parts", multiple=True, metavar="P", help="Only this part (an album, a title); repeatable.")
 @click.option(
-    "--leave-rebuildable/--take-rebuildable",
-    "leave_rebuildable",
+    "--without-rebuildable/--with-rebuildable",
+    "without_rebuildable",
     default=None,
-    help="Leave out, or take, what the application can make again; by default it is taken if it is small "
-    "beside the rest.",
+    help="Leave out, or include, what the application can rebuild; by default it is included if it is small "
+    "compared with the rest.",
 )
-@click.option("--leave-strays", is_flag=True, help="Do not gather files outside the library that it refers to.")
-@click.option("--take-hollow", is_flag=True, help="Read hollow files all the same; this may download them.")
-@click.option("--reread", is_flag=True, help="Distrust sizes and times: read all, and report silent changes.")
-@click.option("--plan", "plan_only", is_flag=True, help="Say what would be done, and do nothing.")
 @click.option(
-    "--despite",
+    "--without-outside-files", is_flag=True, help="Do not archive files stored elsewhere that the library uses."
+)
+@click.option("--read-placeholders", is_flag=True, help="Read placeholders too; this may download their content.")
+@click.option(
+    "--read-all",
+    is_flag=True,
+    help="Read every file instead of trusting its size and date.",
+)
+@click.option("--plan", "plan_only", is_flag=True, help="Show what would be done, without doing it.")
+@click.option(
+    "--ignore",
     multiple=True,
     metavar="CODE",
-    help="Go on in spite of a stop finding of that code; repeatable.",
+    help="Continue despite this blocking problem; repeatable.",
 )
 @common
 def command(out: Out, libraries: tuple[str, ...], chests: tuple[str, ...], **asked: Any) -> int:
@@ -107,14 +113,14 @@ def _options(asked: dict[str, Any]) -> ArchiveOptions:
     from dunechest.jobs.archive import ArchiveOptions
     from dunechest.jobs.study.selection import Choice
 
-    leave = asked["leave_rebuildable"]
+    leave = asked["without_rebuildable"]
     choice = Choice(
         parts=asked["parts"],
         rebuildable=None if leave is None else not leave,
-        strays=not asked["leave_strays"],
-        hollow=asked["take_hollow"],
+        strays=not asked["without_outside_files"],
+        hollow=asked["read_placeholders"],
     )
-    return ArchiveOptions(asked["name"], choice, asked["reread"], asked["despite"], asked["continues"])
+    return ArchiveOptions(asked["as_name"], choice, asked["read_all"], asked["ignore"], asked["continues"])
 
 
 def _unchanged(

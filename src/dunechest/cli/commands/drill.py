@@ -16,7 +16,7 @@ if TYPE_CHECKING:
 @click.argument("chest", metavar="CHEST")
 @click.argument("libraries", metavar="[LIBRARY]...", nargs=-1)
 @click.option(
-    "--in",
+    "--scratch",
     "scratch",
     metavar="FOLDER",
     type=click.Path(),

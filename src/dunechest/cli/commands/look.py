@@ -15,7 +15,7 @@ if TYPE_CHECKING:
 @click.command("look")
 @click.argument("library", metavar="LIBRARY")
 @click.option("--kind", metavar="K", help="Take it for a library of this kind; see `dunechest kinds list`.")
-@click.option("--for", "chest", metavar="CHEST", help="Also look at the drive of this chest.")
+@click.option("--on", "chest", metavar="CHEST", help="Also look at the drive of this chest.")
 @click.option(
     "--watch", is_flag=True, help="Go on looking until every placeholder is filled and the application is closed."
 )
@@ -24,12 +24,12 @@ def command(out: Out, library: str, chest: str | None, kind: str | None, watch: 
     """Look at one library before a byte moves.
 
     It shows what is in it by role, its parts, what it refers to inside and outside,
-    hollow files, and who has it open; with --for also whether that drive suits it:
+    hollow files, and who has it open; with --on also whether that drive suits it:
     room, names, sizes, and whether it is a drive of its own at all. What is found is
     listed with the weightiest first, each with what to do.
 
     LIBRARY is a path, or a name that `dunechest find` showed. Nothing is changed;
-    with --for a few empty files and a few megabytes are written to a folder of
+    with --on a few empty files and a few megabytes are written to a folder of
     their own in the chest, and removed at once. The status is 3 if a finding would
     stop `dunechest archive`.
 
@@ -59,7 +59,7 @@ def _watch(out: Out, library: Library, chest: str | None) -> int:
     from dunechest.jobs.watch import watch
 
     if chest is not None:
-        raise UsageError("--watch looks at the library alone; leave --for away.")
+        raise UsageError("--watch looks at the library alone; leave --on away.")
     last = watch_view.follow(out, library.name, watch(library))
     if out.json:
         out.document(watch_view.document(library.name, last))

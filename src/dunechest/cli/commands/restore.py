@@ -19,50 +19,53 @@ if TYPE_CHECKING:
 @click.command("restore")
 @click.argument("chest", metavar="CHEST")
 @click.argument("libraries", metavar="[LIBRARY]...", nargs=-1)
-@click.option("--all", "everything", is_flag=True, help="Every library of the chest.")
+@click.option("--all", "everything", is_flag=True, help="Every library in the chest.")
 @click.option("--home", metavar="DIR", type=click.Path(), help="Whose home it goes into; your own by default.")
 @click.option("--into", metavar="FOLDER", type=click.Path(), help="The folder it becomes, exactly.")
 @click.option(
-    "--counterpart",
-    "counterparts",
+    "--map",
+    "mapped",
     multiple=True,
     metavar="OLD=NEW",
-    help="Folder NEW of this machine stands for OLD of the other; remembered, repeatable.",
+    help="Folder NEW on this computer stands for OLD on the other one; remembered, repeatable.",
 )
 @click.option(
     "--edition", type=click.IntRange(1), metavar="N", help="An earlier edition; the current one by default."
 )
 @click.option("--part", "parts", multiple=True, metavar="P", help="Only this part (an album, a title); repeatable.")
 @click.option(
-    "--existing",
-    type=click.Choice(["stop", "set-aside", "join"]),
-    default="stop",
+    "--if-exists",
+    type=click.Choice(["refuse", "set-aside", "merge"]),
+    default="refuse",
     show_default=True,
-    help="If something is there: refuse; rename it with the date; or add only what is missing.",
+    help="If something is there already: refuse, rename it with the date, or add what is missing.",
 )
 @click.option(
-    "--prefer",
-    type=click.Choice(["both", "here", "chest", "newer"]),
-    default="both",
+    "--on-conflict",
+    type=click.Choice(["keep-both", "keep-mine", "keep-archived", "keep-newer"]),
+    default="keep-both",
     show_default=True,
-    help="When joining, of two files of one name that differ: keep both, or which one counts.",
+    help="When merging, which of two different files of the same name to keep.",
 )
+@click.option("--keep-paths", is_flag=True, help="Do not update paths that name places of the old computer.")
 @click.option(
-    "--leave-references", is_flag=True, help="Do not write references anew that name places of the old machine."
-)
-@click.option(
-    "--settings/--leave-settings",
+    "--update-settings/--no-update-settings",
     default=None,
-    help="Whether the application's setting is written; by default if it names nothing that exists.",
+    help="Whether to update the application's setting; by default only if it names nothing that exists.",
 )
 @click.option(
-    "--outward-links",
+    "--allow-outside-links",
     is_flag=True,
-    help="Also make symbolic links that lead out of the library (trust the drive).",
+    help="Also make symbolic links that lead out of the library (if you trust the drive).",
 )
-@click.option("--plan", "plan_only", is_flag=True, help="Say what would be done, and do nothing; --json to keep it.")
 @click.option(
-    "--follow", metavar="FILE", type=click.Path(dir_okay=False), help="Do just what a kept plan says, or nothing."
+    "--plan", "plan_only", is_flag=True, help="Show what would be done, without doing it; --json to save it."
+)
+@click.option(
+    "--apply-plan",
+    metavar="FILE",
+    type=click.Path(dir_okay=False),
+    help="Carry out a saved plan exactly, or do nothing.",
 )
 @click.option("--yes", is_flag=True, help="Do not ask; on a terminal the plan is shown first, and asked about.")
 @common
@@ -78,7 +81,7 @@ def command(out: Out, chest: str, libraries: tuple[str, ...], everything: bool, 
     of the old machine, and the application's setting, are written anew; the files
     are kept as they were, and dunechest undo takes the whole restore back.
 
-    Nothing existing is ever overwritten or lost, whatever --existing says.
+    Nothing existing is ever overwritten or lost, whatever --if-exists says.
 
     Install the application first, and do not start it until this is done.
     """
@@ -90,7 +93,7 @@ def command(out: Out, chest: str, libraries: tuple[str, ...], everything: bool, 
     from dunechest.jobs.named import resolve_chest
     from dunechest.jobs.restore import refuse_if_stopped, remember_counterpart
 
-    saved, plan_only = asked["follow"], asked["plan_only"]
+    saved, plan_only = asked["apply_plan"], asked["plan_only"]
     _refuse_contradictions(libraries, everything, saved, plan_only)
     source = resolve_chest(chest)
     say_recovered(out, source)
@@ -145,7 +148,7 @@ def _refuse_contradictions(libraries: tuple[str, ...], everything: bool, saved: 
     if everything and libraries:
         raise UsageError("--all means every library: name none beside it.")
     if saved and (libraries or everything or plan_only):
-        raise UsageError("--follow does what the kept plan says: name no library beside it.")
+        raise UsageError("--apply-plan carries out the saved plan: do not name libraries too.")
 
 
 def _options(asked: dict[str, Any]) -> RestoreOptions:
@@ -156,12 +159,12 @@ def _options(asked: dict[str, Any]) -> RestoreOptions:
         into=asked["into"],
         edition=asked["edition"],
         parts=asked["parts"],
-        existing=asked["existing"],
-        prefer=asked["prefer"],
-        outward_links=True if asked["outward_links"] else None,
-        repoint=not asked["leave_references"],
-        settings=asked["settings"],
-        counterparts=tuple(_pair(word) for word in asked["counterparts"]),
+        if_exists=asked["if_exists"],
+        on_conflict=asked["on_conflict"],
+        outside_links=True if asked["allow_outside_links"] else None,
+        repoint=not asked["keep_paths"],
+        settings=asked["update_settings"],
+        counterparts=tuple(_pair(word) for word in asked["mapped"]),
     )
 
 
@@ -252,9 +255,7 @@ def _pair(word: str) -> tuple[str, str]:
 
     old, mark, new = word.partition("=")
     if not mark or not old or not new:
-        raise UsageError(
-            f"--counterpart {shown(word)}: write the old folder, an equals sign, and the one here: OLD=NEW."
-        )
+        raise UsageError(f"--map {shown(word)}: write the old folder, an equals sign, and the one here: OLD=NEW.")
     return counterpart(old, new)
 
 

@@ -11,7 +11,9 @@ from dunechest.cli.output import Out, common
 @click.argument("chest", metavar="CHEST")
 @click.argument("libraries", nargs=-1, metavar="[LIBRARY]...")
 @click.option("--quick", is_flag=True, help="Compare names and sizes only; reads no file's content.")
-@click.option("--for", "span", metavar="TIME", help="As much as fits into 20min or 2h; the next goes on there.")
+@click.option(
+    "--time-limit", "span", metavar="TIME", help="As much as fits into 20min or 2h; the next goes on there."
+)
 @common
 def command(out: Out, chest: str, libraries: tuple[str, ...], quick: bool, span: str | None) -> int:
     """Check every byte of a chest, of some of its libraries, or of any single bag.
@@ -20,7 +22,7 @@ def command(out: Out, chest: str, libraries: tuple[str, ...], quick: bool, span:
     was archived. CHEST may also be the folder of any bag after RFC 8493, whoever
     made it. The status is 1 if anything is not as it should be.
 
-    With --for a huge drive is proven over several evenings: what was checked longest
+    With --time-limit a huge drive is proven over several evenings: what was checked longest
     ago comes first, and where it ended is remembered.
     """
     from pathlib import Path
@@ -36,7 +38,7 @@ def command(out: Out, chest: str, libraries: tuple[str, ...], quick: bool, span:
 
     seconds = seconds_of(span) if span is not None else None
     if span is not None and (seconds is None or quick or is_bag(Path(chest))):
-        raise UsageError("--for takes a time such as 20min or 2h, a chest, and does not go with --quick.")
+        raise UsageError("--time-limit takes a time such as 20min or 2h, a chest, and does not go with --quick.")
     target = chest if is_bag(Path(chest)) else resolve_chest(chest)
     if isinstance(target, Chest):
         say_recovered(out, target)

@@ -153,7 +153,7 @@ def _aged(bag: BagEntry, check: PastCheck | None) -> str:
     days = int((clock.now() - max(moments)) // 86_400)
     if days <= _AGED:
         return ""
-    return f"\n{days} days since every byte was looked at: verify it again, an evening at a time with --for 20min"
+    return f"\n{days} days since every byte was looked at: verify it again, an evening at a time with --on 20min"
 
 
 def _checked(check: PastCheck | None) -> str:

@@ -79,5 +79,5 @@ def show_offers(out: Out, chest: Chest, offers: Sequence[Offer], left: Sequence[
 def _goes(offer: Offer) -> str:
     place = offer.placement.place
     if place is None:
-        return "to: not known here; say it with --counterpart OLD=NEW or --into FOLDER"
+        return "to: not known here; say it with --map OLD=NEW or --into FOLDER"
     return f"to {shown(str(place))}" + (" (something is there)" if offer.existing else "")

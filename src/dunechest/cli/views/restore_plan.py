@@ -74,7 +74,7 @@ def plan_document(plan: RestorePlan) -> dict[str, Any]:
 
 
 def plans_document(chest: Chest, plans: Sequence[RestorePlan]) -> dict[str, Any]:
-    """Return the JSON document of `restore --plan`, which `--follow` takes again."""
+    """Return the JSON document of `restore --plan`, which `--apply-plan` takes again."""
     return {
         "chest": chest.id,
         "libraries": [plan_document(plan) for plan in plans],

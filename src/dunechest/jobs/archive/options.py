@@ -64,12 +64,12 @@ class ArchiveOptions:
             raise UsageError(f"{shown(self.name)!r} cannot be a bag's name: use small letters, digits and hyphens.")
         if self.name is not None and self.continues is not None:
             raise UsageError(
-                "--name and --continue exclude each other: a new name, or a library the chest has already."
+                "--as and --continue exclude each other: a new name, or a library the chest has already."
             )
         for code in self.ignore:
             if code not in STOP_CODES:
                 known = ", ".join(sorted(STOP_CODES))
-                raise UsageError(f"--despite {shown(code)}: there is no such finding. Codes: {known}.")
+                raise UsageError(f"--ignore {shown(code)}: there is no such finding. Codes: {known}.")
 
 
 #: The options of whoever chose nothing.

@@ -11,8 +11,8 @@ from typing import Any, Literal, get_args
 from dunechest.errors import UsageError
 from dunechest.machine.folders import own_home
 
-IfExists = Literal["stop", "set-aside", "join"]
-Prefer = Literal["both", "here", "chest", "newer"]
+IfExists = Literal["refuse", "set-aside", "merge"]
+OnConflict = Literal["keep-both", "keep-mine", "keep-archived", "keep-newer"]
 
 
 @dataclass(frozen=True, slots=True)
@@ -29,11 +29,11 @@ class RestoreOptions:
         Which edition; the current one by default.
     parts : tuple of str
         Only these parts; everything if empty.
-    existing : {"stop", "set-aside", "join"}
-        What becomes of what is in the way.
-    prefer : {"both", "here", "chest", "newer"}
-        When joining, of two files of one name and other bytes.
-    outward_links : bool, optional
+    if_exists : {"refuse", "set-aside", "merge"}
+        What to do if something is there already.
+    on_conflict : {"keep-both", "keep-mine", "keep-archived", "keep-newer"}
+        When merging, which of two different files of the same name to keep.
+    outside_links : bool, optional
         Whether links out of the library are made; by default if this machine made the bag.
     repoint : bool
         Whether references are updated.
@@ -54,9 +54,9 @@ class RestoreOptions:
     into: str | os.PathLike[str] | None = None
     edition: int | None = None
     parts: tuple[str, ...] = ()
-    existing: IfExists = "stop"
-    prefer: Prefer = "both"
-    outward_links: bool | None = None
+    if_exists: IfExists = "refuse"
+    on_conflict: OnConflict = "keep-both"
+    outside_links: bool | None = None
     repoint: bool = True
     settings: bool | None = None
     day: str = ""
@@ -72,12 +72,12 @@ class RestoreOptions:
         object.__setattr__(self, "day", self.day or today())
         if self.home is not None and self.into is not None:
             raise UsageError("--home and --into exclude each other: say whose home, or exactly which folder.")
-        if self.existing not in get_args(IfExists) or self.prefer not in get_args(Prefer):
-            raise UsageError(
-                f"{self.existing!r} and {self.prefer!r} are not both known choices for what exists already."
-            )
-        if self.prefer != "both" and self.existing != "join":
-            raise UsageError("--prefer decides between two files when joining: it goes with --existing join.")
+        if self.if_exists not in get_args(IfExists):
+            raise UsageError(f"{self.if_exists!r} is not one of {', '.join(get_args(IfExists))}.")
+        if self.on_conflict not in get_args(OnConflict):
+            raise UsageError(f"{self.on_conflict!r} is not one of {', '.join(get_args(OnConflict))}.")
+        if self.on_conflict != "keep-both" and self.if_exists != "merge":
+            raise UsageError("--on-conflict only applies when merging: add --if-exists merge.")
 
     @property
     def home_folder(self) -> Path:

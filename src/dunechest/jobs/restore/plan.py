@@ -37,7 +37,7 @@ class Placement:
     how: Literal["into", "standard", "counterpart", "kind", "unknown"]
 
 
-Mode = Literal["free", "set-aside", "join", "stop"]
+Mode = Literal["free", "set-aside", "merge", "refuse"]
 
 
 @dataclass(frozen=True, slots=True)

@@ -108,7 +108,7 @@ def _use(library: Library, uses: Sequence[Use]) -> list[Finding]:
             "in-use",
             "stop",
             f"The library is in use by {shown(first.process)}{number}{others}: {shown(first.how)}.",
-            f"Close {application} and try again; or go on with --despite in-use, and what changes "
+            f"Close {application} and try again; or go on with --ignore in-use, and what changes "
             "meanwhile may not fit together.",
             yields=True,
         )
@@ -130,7 +130,7 @@ def _halves(library: Library, listing: Walk) -> list[Finding]:
                     "stop",
                     f"{', '.join(present)} is here, {', '.join(missing)} is not; one is worth nothing without "
                     "the other.",
-                    "Find the missing half and put it back in its place; or go on with --despite half-library.",
+                    "Find the missing half and put it back in its place; or go on with --ignore half-library.",
                     yields=True,
                 )
             )
@@ -147,8 +147,8 @@ def _hollow(selection: Selection) -> list[Finding]:
             "stop",
             f"{number(len(hollow), 'file')} that cannot be lost: only placeholders (hollow), and their "
             f"{sum(o.size for o in hollow):,} bytes are somewhere else: {_some(o.path for o in hollow)}.",
-            "Let the application or service bring them here first; or go on without them with --despite hollow; or "
-            "with --take-hollow read them all the same, which may download them.",
+            "Let the application or service bring them here first; or go on without them with --ignore hollow; or "
+            "with --read-placeholders read them all the same, which may download them.",
             yields=True,
         )
     ]
@@ -230,7 +230,7 @@ def _strays(selection: Selection) -> list[Finding]:
                 "note",
                 f"It refers to {number(len(selection.strays), 'file')} outside the library, {size:,} bytes: "
                 f"{_some(stray.entry.path for stray in selection.strays)}.",
-                "Gathered into the archive; --leave-strays leaves them where they are.",
+                "Gathered into the archive; --without-outside-files leaves them where they are.",
             )
         )
     asked = [s for s in selection.strays_not_taken if s.why_not == "left where it is, as asked for"]
@@ -241,7 +241,7 @@ def _strays(selection: Selection) -> list[Finding]:
                 "warn",
                 f"It refers to {number(len(asked), 'file')} outside the library, not protected by this archive: "
                 f"{_some(stray.entry.path for stray in asked)}.",
-                "Without --leave-strays they are gathered into the archive.",
+                "Without --without-outside-files they are gathered into the archive.",
             )
         )
     odd = [s for s in selection.strays_not_taken if s not in asked and s.why_not != HOLLOW]
@@ -273,13 +273,13 @@ def _roles(contents: Contents, selection: Selection) -> list[Finding]:
         if selection.rebuildable_taken:
             what = again
             do = (
-                f"Taken along; --leave-rebuildable saves {share} % of the room, and costs the time to make "
+                f"Taken along; --without-rebuildable saves {share} % of the room, and costs the time to make "
                 "them again."
             )
         else:
             what = again + ": left out"
             do = (
-                f"That saves {share} % of the room; --take-rebuildable takes them along, and saves the time to make "
+                f"That saves {share} % of the room; --with-rebuildable takes them along, and saves the time to make "
                 "them again."
             )
         findings.append(Finding("rebuildable", "note", what + ".", do))

@@ -201,7 +201,7 @@ def damaged(entry: BagEntry, unfinished: str, entries: Mapping[str, object]) -> 
         "stop",
         f"The archive {shown(entry.name)} in this chest is damaged ({shown(path)}: {shown(why)}{more}), so no edition is "
         "added to it: that would hide the damage.",
-        f"Keep it as it is, and archive the library again beside it: --name {other}. What is intact in the damaged one can "
+        f"Keep it as it is, and archive the library again beside it: --as {other}. What is intact in the damaged one can "
         "be restored; dunechest verify names the rest.",
     )
 
@@ -231,6 +231,6 @@ def _taken(bag: str, holder: str, entries: Mapping[str, object]) -> Finding:
         "name-taken",
         "stop",
         f"The name {shown(bag)} is already taken by {holder} in this chest.",
-        f"Give this library another name with --name, for example: --name {_free_name(bag, entries)}. If it is that library, "
+        f"Give this library another name with --as, for example: --as {_free_name(bag, entries)}. If it is that library, "
         f"from another place: --continue {bag}",
     )

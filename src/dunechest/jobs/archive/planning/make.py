@@ -75,7 +75,7 @@ def plan_archive(
         for library in libraries
     ]
     if (options.name is not None or options.continues is not None) and len(studied) != 1:
-        raise UsageError("--name and --continue are about one library; archive the others by themselves.")
+        raise UsageError("--as and --continue are about one library; archive the others by themselves.")
     drive = examine(chest)
     plans: list[ArchivePlan] = []
     taken: dict[str, Library] = {}
@@ -237,7 +237,7 @@ def _too_large(large: Sequence[LeftBehind], place: Filesystem) -> list[Finding]:
             "stop",
             f"{number(len(large), 'file')} larger than the {place.type} filesystem of the drive can hold, "
             f"the first being {shown(large[0].path)}.",
-            "Use a drive with another filesystem; or leave them out with --despite file-too-large.",
+            "Use a drive with another filesystem; or leave them out with --ignore file-too-large.",
             yields=True,
         )
     ]

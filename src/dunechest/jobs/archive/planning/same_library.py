@@ -159,7 +159,7 @@ def goes_on(likeness: Likeness, files: int) -> Finding:
         "continues",
         "note",
         f"This is the library {shown(likeness.entry.name)} of this chest: {likeness.how}{same}.",
-        "It gets its next edition there. If it is another library, give it a name of its own with --name.",
+        "It gets its next edition there. If it is another library, give it a name of its own with --as.",
     )
 
 
@@ -172,5 +172,5 @@ def perhaps(found: Sequence[Likeness], files: int, bag: str) -> Finding:
         "perhaps-same",
         "stop",
         f"This may be a library that the chest has already: {names}.",
-        f"If it is, say so with --continue {found[0].entry.name}; if it is another one, give it a name: --name {bag}",
+        f"If it is, say so with --continue {found[0].entry.name}; if it is another one, give it a name: --as {bag}",
     )

@@ -175,10 +175,10 @@ def _restore(run: Run, begun: float) -> RestoreResult:
     _refuse_half(plan, run.not_done)
     staged = _staged(run)
     merged: tuple[MergeResult, ...] = ()
-    if plan.parts and plan.existing.mode != "join":
+    if plan.parts and plan.existing.mode != "merge":
         merged = tuple(only_those(plan, staged))
     rewritten = write_references(plan.kind, plan.references.updates, staged.get, _final_places(run), deed)
-    if plan.existing.mode == "join":
+    if plan.existing.mode == "merge":
         merged, rewritten = _merge(run, staged, rewritten)
     else:
         finish(run)

@@ -42,8 +42,8 @@ def merge_files(run: Run, staged: Mapping[str, Path]) -> tuple[MergeResult, ...]
         assert spec is not None
         target = staging / f"joined-{number}"
         here = place / file.path
-        theirs = plan.options.prefer == "chest" or (
-            plan.options.prefer == "newer" and file.mtime_ns > here.stat().st_mtime_ns
+        theirs = plan.options.on_conflict == "keep-archived" or (
+            plan.options.on_conflict == "keep-newer" and file.mtime_ns > here.stat().st_mtime_ns
         )
         try:
             if spec.form == "sqlite":
@@ -55,7 +55,7 @@ def merge_files(run: Run, staged: Mapping[str, Path]) -> tuple[MergeResult, ...]
         except (NotMergedError, NotCapturedError) as error:
             raise RefusedError(
                 f"{shown(file.path)} is in both libraries, and the two cannot be made one: {shown(str(error))}. "
-                "Use --existing set-aside, or --prefer here."
+                "Use --if-exists set-aside, or --on-conflict keep-mine."
             ) from error
         changed = joined.added or (theirs and joined.differ)
         found.append(MergeResult(file.path, joined.added, joined.differ, target if changed else None))

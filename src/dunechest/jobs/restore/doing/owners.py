@@ -65,7 +65,7 @@ def _places(run: Run) -> Iterator[tuple[str, bytes]]:
         place = run.place / others.get(file.own, file.path)
         if safe.setdefault(place.parent, link_between(run.place, place.parent) is None) and not place.is_symlink():
             yield file.own, os.fsencode(place)
-    if run.plan.existing.mode != "join":  # the folders there are a person's own already
+    if run.plan.existing.mode != "merge":  # the folders there are a person's own already
         for path, _, _ in run.plan.folders:
             place = run.place / path
             if safe.setdefault(place, link_between(run.place, place) is None) and place.is_dir():

@@ -51,7 +51,7 @@ def prove(plan: RestorePlan, place: Path, *, files: int, strays: int) -> Proof:
     lines += _sound(plan, place, listing, names)
     kind = renamed(plan.kind, names)
     if kind.references or kind.parts or kind.agreements:
-        if plan.existing.mode == "join":
+        if plan.existing.mode == "merge":
             listing = walk(str(place))
         # References that were left as they are name the old place, and mean this one.
         former = "" if plan.options.repoint else old_path(plan.record)
@@ -68,7 +68,7 @@ def prove(plan: RestorePlan, place: Path, *, files: int, strays: int) -> Proof:
 
 def _ours(plan: RestorePlan, listing: Walk) -> Walk:
     """Narrow the listing of a folder that had other things in it to what was restored."""
-    if plan.existing.mode != "join":
+    if plan.existing.mode != "merge":
         return listing
     ours = {file.path for file in plan.files}
     return msgspec.structs.replace(listing, files=tuple(file for file in listing.files if file.path in ours))
@@ -123,7 +123,7 @@ def _references(
     if not plan.kind.references:
         return []
     references = getattr(report, "references", ())
-    if then is None or plan.existing.mode == "join":
+    if then is None or plan.existing.mode == "merge":
         ours = {file.path for file in plan.files} - {file.path for file in plan.existing.merged}
         lost = [r for r in references if r.source in ours and r.state == "missing"]
         allowed = len(plan.references.lost)

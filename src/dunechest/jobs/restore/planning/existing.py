@@ -32,22 +32,22 @@ def look_at_place(
     """Look at what is in a place, and decide about it as was chosen. Nothing is changed."""
     blocked = _blocked(place)
     if blocked is not None:
-        return Existing("stop", tuple(files), findings=(blocked,))
+        return Existing("refuse", tuple(files), findings=(blocked,))
     if not os.path.lexists(place) or (record.shape == "folder" and _is_folder(place) and nothing_in(place)):
         return Existing("free", tuple(files))
-    if options.existing == "set-aside":
+    if options.if_exists == "set-aside":
         if why := why_protected(place, options.home_folder):
-            return Existing("stop", tuple(files), findings=(_protected(place, why, record),))
+            return Existing("refuse", tuple(files), findings=(_protected(place, why, record),))
         return Existing("set-aside", tuple(files), set_aside=((place, aside_name(place, options.day)),))
-    if options.existing == "stop":
-        return Existing("stop", tuple(files), findings=(_occupied(place, record, files),))
+    if options.if_exists == "refuse":
+        return Existing("refuse", tuple(files), findings=(_occupied(place, record, files),))
     fits = _is_folder(place) if record.shape == "folder" else stat.S_ISREG(place.lstat().st_mode)
     if not fits:
         words = f"{shown(str(place))} is not a {record.shape}, so the library cannot be joined into it."
         what = Finding(
-            "occupied", "stop", words, "Use --existing set-aside, or restore elsewhere with --into FOLDER."
+            "occupied", "stop", words, "Use --if-exists set-aside, or restore elsewhere with --into FOLDER."
         )
-        return Existing("stop", tuple(files), findings=(what,))
+        return Existing("refuse", tuple(files), findings=(what,))
     return Merge(place, record, kind, files, options, label, tell).decided()
 
 
@@ -91,6 +91,6 @@ def _occupied(place: Path, record: LibraryRecord, files: Sequence[RestoreFile]) 
         "occupied",
         "stop",
         f"Something is already in {shown(str(place))}, and nothing existing is ever overwritten.{looks}",
-        "Choose what becomes of it: --existing set-aside renames it with today's date, --existing join adds only what "
+        "Choose what becomes of it: --if-exists set-aside renames it with today's date, --if-exists merge adds only what "
         "is missing; or restore elsewhere with --into FOLDER.",
     )

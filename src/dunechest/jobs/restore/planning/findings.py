@@ -82,7 +82,7 @@ def _owners(plan: RestorePlan) -> list[Finding]:
 def _open(plan: RestorePlan, place: Path) -> list[Finding]:
     """Stop if the application is open: it would make a new library, or write over its settings, while we do."""
     users = {}
-    if os.path.lexists(place) and plan.existing.mode in ("join", "set-aside"):
+    if os.path.lexists(place) and plan.existing.mode in ("merge", "set-aside"):
         paths = [file.path for file in each_file(str(place))]
         users = {use.pid: use.process for use in in_use(place, plan.kind, paths, plan.options.home_folder)}
     if plan.kind.in_use.processes:
@@ -161,7 +161,7 @@ def _references(plan: RestorePlan) -> list[Finding]:
                 if change.old
                 else f"{shown(plan.record.application or plan.kind.title)} kept another library on the old machine, so "
                 "its setting is not written for this one.",
-                "To have it open the restored one, choose that in its settings, or restore with --settings.",
+                "To have it open the restored one, choose that in its settings, or restore with --update-settings.",
             )
         )
     return found

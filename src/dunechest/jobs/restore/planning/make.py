@@ -164,7 +164,7 @@ def _plan(
     with bag_tree(entry.folder, record, kind, ready, options.home_folder) as tree:
         question = replace(question, kind=(kind := tree.kind))
         parts = _parts(tree, record, options, entry)
-        links = paths.links(options.outward_links if options.outward_links is not None else trusted())
+        links = paths.links(options.outside_links if options.outside_links is not None else trusted())
         coming = _Coming(ready, outside, folders, links)
         if options.parts:
             coming = _only(parts, record, coming)
@@ -243,7 +243,7 @@ def _decide(question: _Question, paths: Paths, tree: BagTree, coming: _Coming, p
         left = {file.own for file in existing.kept}
         sources = [file.own for file in ready if file.own not in left]
         references = plan_references(kind, tree, sources, moves, names, _left(record))
-        if existing.mode == "join":
+        if existing.mode == "merge":
             existing, references = without_rewritten(existing, kind, tree, place, references)
     settings, settings_left = plan_settings(kind, place, options, record)
     named = name_old_place(kind, moves, references, _readable_at(question.entry.folder, tree, ready), ready)

@@ -39,7 +39,7 @@ class Found:
     def decided(self) -> Existing:
         """Return it as a value."""
         return Existing(
-            "join",
+            "merge",
             tuple(self.writes),
             tuple(self.same),
             tuple(self.kept),
@@ -101,7 +101,7 @@ class Merge:
         candidates = []
         for file in self._files:
             blocked = self._blocked(file.path, others, folders)
-            if blocked and self._options.prefer == "here":
+            if blocked and self._options.on_conflict == "keep-mine":
                 found.kept.append(file)
             elif blocked:
                 # What is here stays what it is, and what comes gets another name: a whole folder the same one.
@@ -156,16 +156,16 @@ class Merge:
 
     def _differs(self, file: RestoreFile) -> None:
         """Decide about a file that is there with other bytes."""
-        found, prefer = self._found, self._options.prefer
+        found, prefer = self._found, self._options.on_conflict
         if self._kind.rebuildable.match(file.own):
             found.kept.append(file)  # the application makes it again from what is there
         elif joins_of(self._kind, file.own) is not None:
             found.merged.append(file)
-        elif prefer == "here":
+        elif prefer == "keep-mine":
             found.kept.append(file)
-        elif prefer == "chest" or (prefer == "newer" and file.mtime_ns > self._times[file.path]):
+        elif prefer == "keep-archived" or (prefer == "keep-newer" and file.mtime_ns > self._times[file.path]):
             found.replaced.append(file)
-        elif prefer == "newer":
+        elif prefer == "keep-newer":
             found.kept.append(file)
         elif file.own in self._databases:
             found.findings.append(
@@ -174,8 +174,8 @@ class Merge:
                     "stop",
                     f"{shown(file.own)} is a database that is there with other contents, and its kind "
                     f"({shown(self._kind.name)}) does not say how two of them become one.",
-                    "Decide which one counts with --prefer here, chest or newer (the other is kept); or use "
-                    "--existing set-aside.",
+                    "Decide which one counts with --on-conflict here, chest or newer (the other is kept); or use "
+                    "--if-exists set-aside.",
                 )
             )
         else:

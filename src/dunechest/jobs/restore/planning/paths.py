@@ -91,7 +91,7 @@ class Paths:
             elif behind(path, every):
                 self._refuse(path, "it lies behind another link", "the link is not made")
             elif leads_out(path, target, every) and not outward:
-                why = f"a link to {target}, out of the library; it is not made unless --outward-links is given"
+                why = f"a link to {target}, out of the library; it is not made unless --allow-outside-links is given"
                 self.not_done.append(NotDone(path, why, False))
             else:
                 links.append((path, target, link.mtime_ns))

@@ -74,7 +74,7 @@ def no_place(record: LibraryRecord) -> Finding:
         "stop",
         f"The library was in {shown(from_wire(record.origin.path))}, on another drive or outside of any home, so its "
         "place on this machine is not known.",
-        f'Say which folder here stands for that one, once and for all such: --counterpart "{shown(folder)}=FOLDER"; '
+        f'Say which folder here stands for that one, once and for all such: --map "{shown(folder)}=FOLDER"; '
         "or where this library goes: --into FOLDER.",
     )
 

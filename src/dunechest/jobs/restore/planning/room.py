@@ -37,7 +37,7 @@ def room_findings(plan: RestorePlan, place: Path) -> list[Finding]:
                 "Free that much, or restore to another drive with --into FOLDER.",
             )
         )
-    near = place if plan.existing.mode == "join" and place.is_dir() else nearest(place)
+    near = place if plan.existing.mode == "merge" and place.is_dir() else nearest(place)
     if not os.access(near, os.W_OK):
         found.append(
             Finding(
