@@ -20,7 +20,7 @@ def main(folder: str) -> None:
     for known in found.libraries:
         readiness = dunechest.look(known.library)
         for finding in readiness.findings:
-            print(f"{known.library.name}: {finding.weight} {finding.code}")
+            print(f"{known.library.name}: {finding.severity} {finding.code}")
 
 
 if __name__ == "__main__":

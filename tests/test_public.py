@@ -268,7 +268,7 @@ def test_errors_are_the_builtin_ones_too_and_carry_data(chest: dunechest.Chest, 
     with pytest.raises(dunechest.RefusedError) as refused:
         dunechest.archive(chest.folder, chest)
     assert {finding.code for finding in refused.value.findings} == {"chest-inside"}
-    assert refused.value.findings[0].what in str(refused.value)
+    assert refused.value.findings[0].message in str(refused.value)
     error = dunechest.CutOffError("The drive is gone.", about="blue")
     assert (str(error), error.about, error.status) == ("The drive is gone.", "blue", 4)
 

@@ -75,7 +75,7 @@ class RefusedError(DuneChestError):
     Attributes
     ----------
     findings : tuple of Finding
-        The *stop* findings that are the reason; empty if the message says it all.
+        The blocking findings that are the reason; empty if the message says it all.
     """
 
     status = 3
@@ -86,7 +86,7 @@ class RefusedError(DuneChestError):
 
     def __str__(self) -> str:
         """Return the message with the reasons: in a traceback the message alone would not say why."""
-        return " ".join([self.message, *(finding.what for finding in self.findings)])
+        return " ".join([self.message, *(finding.message for finding in self.findings)])
 
 
 class ChestUnusableError(RefusedError):

@@ -10,9 +10,9 @@ from collections.abc import Iterable
 from dataclasses import dataclass
 from typing import Literal
 
-Weight = Literal["stop", "warn", "note"]
+Severity = Literal["blocks", "warning", "info"]
 
-_ORDER: dict[str, int] = {"stop": 0, "warn": 1, "note": 2}
+_ORDER: dict[str, int] = {"blocks": 0, "warning": 1, "info": 2}
 
 
 @dataclass(frozen=True, slots=True)
@@ -23,35 +23,35 @@ class Finding:
     ----------
     code : str
         Stable short name, such as ``in-use`` or ``no-room``.
-    weight : {"stop", "warn", "note"}
-        A *stop* refuses the job, a *warn* is shown before it, a *note* informs.
-    what : str
+    severity : {"blocks", "warning", "info"}
+        One that *blocks* refuses the job; a *warning* and *info* are shown with it.
+    message : str
         One sentence: what was found.
-    do : str
+    action : str
         One sentence: what the person can do about it.
     yields : bool
         Whether ``--ignore CODE`` may overrule it. A lack of room does not yield.
     """
 
     code: str
-    weight: Weight
-    what: str
-    do: str
+    severity: Severity
+    message: str
+    action: str
     yields: bool = False
 
 
-def weightiest_first(findings: Iterable[Finding]) -> tuple[Finding, ...]:
-    """Sort findings: stops, then warnings, then notes, each in the order given."""
-    return tuple(sorted(findings, key=lambda f: _ORDER[f.weight]))
+def most_serious_first(findings: Iterable[Finding]) -> tuple[Finding, ...]:
+    """Sort findings: those that block, then warnings, then information, each in the order given."""
+    return tuple(sorted(findings, key=lambda f: _ORDER[f.severity]))
 
 
-def stops(findings: Iterable[Finding], despite: Iterable[str] = ()) -> tuple[Finding, ...]:
-    """Return the *stop* findings that remain when the codes in `despite` are overruled.
+def blocking(findings: Iterable[Finding], ignore: Iterable[str] = ()) -> tuple[Finding, ...]:
+    """Return the findings that still block when the codes in `ignore` are overruled.
 
-    >>> a = Finding("in-use", "stop", "It is open.", "Close it.", yields=True)
-    >>> b = Finding("no-room", "stop", "Too little room.", "Use another drive.")
-    >>> [f.code for f in stops([a, b], despite=["in-use", "no-room"])]
+    >>> a = Finding("in-use", "blocks", "It is open.", "Close it.", yields=True)
+    >>> b = Finding("no-room", "blocks", "Too little room.", "Use another drive.")
+    >>> [f.code for f in blocking([a, b], ignore=["in-use", "no-room"])]
     ['no-room']
     """
-    codes = set(despite)
-    return tuple(f for f in findings if f.weight == "stop" and not (f.yields and f.code in codes))
+    codes = set(ignore)
+    return tuple(f for f in findings if f.severity == "blocks" and not (f.yields and f.code in codes))

@@ -19,7 +19,7 @@ from hypothesis import strategies as st
 import dunechest
 from dunechest import words
 from dunechest.cli.output import limited
-from dunechest.findings import Finding, stops, weightiest_first
+from dunechest.findings import Finding, blocking, most_serious_first
 from dunechest.names import is_slug, slug
 from tests.support.runs import Command
 from tests.support.trees import bag_of, flip
@@ -56,10 +56,10 @@ def test_every_text_has_a_slug_that_may_be_a_bag(text: str) -> None:
 
 
 def test_findings_are_sorted_and_only_some_yield() -> None:
-    note, warn = Finding("n", "note", "a", "b"), Finding("w", "warn", "a", "b")
-    stop, hard = Finding("s", "stop", "a", "b", yields=True), Finding("h", "stop", "a", "b")
-    assert weightiest_first([note, stop, warn, hard]) == (stop, hard, warn, note)
-    assert stops([note, stop, warn, hard], ["s", "h", "w"]) == (hard,)
+    note, warn = Finding("n", "info", "a", "b"), Finding("w", "warning", "a", "b")
+    stop, hard = Finding("s", "blocks", "a", "b", yields=True), Finding("h", "blocks", "a", "b")
+    assert most_serious_first([note, stop, warn, hard]) == (stop, hard, warn, note)
+    assert blocking([note, stop, warn, hard], ["s", "h", "w"]) == (hard,)
 
 
 def test_long_lists_are_cut_and_say_so() -> None:

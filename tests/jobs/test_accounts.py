@@ -222,7 +222,7 @@ def test_json_documents_have_their_fields(
     refused = command("restore", chest.folder, "shed", "--into", tmp_path / "b", "--json")
     assert refused.status == refused.json["status"] == 3
     assert refused.json["findings"][0]["code"] == "occupied"
-    assert refused.json["findings"][0]["weight"] == "stop"
+    assert refused.json["findings"][0]["severity"] == "blocks"
 
 
 def test_names_that_are_not_text_go_through_json_unharmed(

@@ -103,23 +103,23 @@ def bought(library: Path, patch: pytest.MonkeyPatch) -> None:
 LIBRARY: list[tuple[str, str, Arrange]] = [
     (
         "half-library",
-        "stop",
+        "blocks",
         lambda lib, patch: [*map(Path.unlink, (lib / "maps").iterdir()), (lib / "maps").rmdir()],
     ),
-    ("hollow", "stop", lambda lib, patch: hollow(lib / "maps" / "south.map")),
-    ("unreadable", "warn", closed_folder),
-    ("missing", "warn", lambda lib, patch: refer(lib, "maps/west.map")),
-    ("drive-away", "warn", lambda lib, patch: refer(lib, "/media/tern/REED-CARD/dune.map")),
-    ("folder-outside", "warn", folder_outside),
-    ("references-unread", "warn", torn_index),
-    ("strays-refused", "warn", hidden_stray),
-    ("elsewhere", "warn", elsewhere),
-    ("strays", "note", a_stray),
-    ("moved", "note", lambda lib, patch: refer(lib, "/old/place/burrow/maps/south.map")),
-    ("no-files", "note", a_pipe),
-    ("no-files", "note", a_socket),
-    ("rebuildable", "note", tiles),
-    ("must-not-leave", "note", bought),
+    ("hollow", "blocks", lambda lib, patch: hollow(lib / "maps" / "south.map")),
+    ("unreadable", "warning", closed_folder),
+    ("missing", "warning", lambda lib, patch: refer(lib, "maps/west.map")),
+    ("drive-away", "warning", lambda lib, patch: refer(lib, "/media/tern/REED-CARD/dune.map")),
+    ("folder-outside", "warning", folder_outside),
+    ("references-unread", "warning", torn_index),
+    ("strays-refused", "warning", hidden_stray),
+    ("elsewhere", "warning", elsewhere),
+    ("strays", "info", a_stray),
+    ("moved", "info", lambda lib, patch: refer(lib, "/old/place/burrow/maps/south.map")),
+    ("no-files", "info", a_pipe),
+    ("no-files", "info", a_socket),
+    ("rebuildable", "info", tiles),
+    ("must-not-leave", "info", bought),
 ]
 
 
@@ -131,10 +131,10 @@ def test_of_a_library_in_order_there_is_nothing_to_say(
 
 
 @pytest.mark.parametrize(
-    ("code", "weight", "arrange"), LIBRARY, ids=[f"{c}-{i}" for i, (c, *_) in enumerate(LIBRARY)]
+    ("code", "severity", "arrange"), LIBRARY, ids=[f"{c}-{i}" for i, (c, *_) in enumerate(LIBRARY)]
 )
 def test_a_finding_about_a_library(
-    code: str, weight: str, arrange: Arrange, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+    code: str, severity: str, arrange: Arrange, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
 ) -> None:
     library = make(tmp_path)
     assert codes(library) == []
@@ -142,9 +142,9 @@ def test_a_finding_about_a_library(
     found = dunechest.look(library).findings
     if code == "half-library":  # what the other half refers to is missing, too
         found = found[:1]
-    assert [(f.code, f.weight) for f in found] == [(code, weight)]
-    assert found[0].what.endswith(".")
-    assert found[0].do.endswith((".", "?"))
+    assert [(f.code, f.severity) for f in found] == [(code, severity)]
+    assert found[0].message.endswith(".")
+    assert found[0].action.endswith((".", "?"))
     frame = dunechest.look(library).to_frame("findings")
     assert frame["code"][0] == code
 
@@ -156,14 +156,14 @@ def test_an_empty_folder_is_told(tmp_path: Path) -> None:
     assert codes(tmp_path / "nothing") == []
 
 
-def test_the_weightiest_comes_first(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+def test_the_most_serious_comes_first(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
     library = make(tmp_path)
     for arrange in (tiles, a_stray, elsewhere, a_pipe):
         arrange(library, monkeypatch)
     refer(library, "maps/west.map")
     hollow(library / "maps" / "south.map")
-    weights = [f.weight for f in dunechest.look(library).findings]
-    assert weights == sorted(weights, key=["stop", "warn", "note"].index)
+    weights = [f.severity for f in dunechest.look(library).findings]
+    assert weights == sorted(weights, key=["blocks", "warning", "info"].index)
     assert len(weights) == 6
 
 
@@ -244,26 +244,30 @@ def synced(patch: pytest.MonkeyPatch, chest: dunechest.Chest) -> None:
 
 
 DRIVE: list[tuple[str, str, Callable[[pytest.MonkeyPatch, dunechest.Chest], object]]] = [
-    ("read-only", "stop", read_only),
-    ("no-room", "stop", lambda patch, chest: with_filesystem(patch, free=1000)),
-    ("little-room", "warn", nearly_full),
-    ("same-device", "warn", lambda patch, chest: patch.setattr(volumes, "devices", lambda path: frozenset({"sda"}))),
-    ("network", "warn", lambda patch, chest: with_filesystem(patch, type="nfs4")),
-    ("network", "warn", lambda patch, chest: with_filesystem(patch, type="fuse.something-online")),
-    ("in-memory", "warn", lambda patch, chest: with_filesystem(patch, type="tmpfs")),
-    ("sync-folder", "warn", synced),
-    ("slow", "warn", lambda patch, chest: patch.setattr("dunechest.jobs.look.write_speed", lambda folder: 3e6)),
-    ("removable", "note", lambda patch, chest: patch.setattr(volumes, "removable", lambda names: True)),
-    ("names", "note", lambda patch, chest: probed(patch, forbidden=frozenset("?"))),
-    ("no-links", "note", lambda patch, chest: probed(patch, links=False)),
-    ("coarse-times", "note", lambda patch, chest: probed(patch, time_step_ns=2_000_000_000)),
+    ("read-only", "blocks", read_only),
+    ("no-room", "blocks", lambda patch, chest: with_filesystem(patch, free=1000)),
+    ("little-room", "warning", nearly_full),
+    (
+        "same-device",
+        "warning",
+        lambda patch, chest: patch.setattr(volumes, "devices", lambda path: frozenset({"sda"})),
+    ),
+    ("network", "warning", lambda patch, chest: with_filesystem(patch, type="nfs4")),
+    ("network", "warning", lambda patch, chest: with_filesystem(patch, type="fuse.something-online")),
+    ("in-memory", "warning", lambda patch, chest: with_filesystem(patch, type="tmpfs")),
+    ("sync-folder", "warning", synced),
+    ("slow", "warning", lambda patch, chest: patch.setattr("dunechest.jobs.look.write_speed", lambda folder: 3e6)),
+    ("removable", "info", lambda patch, chest: patch.setattr(volumes, "removable", lambda names: True)),
+    ("names", "info", lambda patch, chest: probed(patch, forbidden=frozenset("?"))),
+    ("no-links", "info", lambda patch, chest: probed(patch, links=False)),
+    ("coarse-times", "info", lambda patch, chest: probed(patch, time_step_ns=2_000_000_000)),
 ]
 
 
-@pytest.mark.parametrize(("code", "weight", "arrange"), DRIVE, ids=[f"{c}-{i}" for i, (c, *_) in enumerate(DRIVE)])
+@pytest.mark.parametrize(("code", "severity", "arrange"), DRIVE, ids=[f"{c}-{i}" for i, (c, *_) in enumerate(DRIVE)])
 def test_a_finding_about_a_drive(
     code: str,
-    weight: str,
+    severity: str,
     arrange: Callable[[pytest.MonkeyPatch, dunechest.Chest], object],
     tmp_path: Path,
     chest: dunechest.Chest,
@@ -278,7 +282,7 @@ def test_a_finding_about_a_drive(
     assert codes(library, chest) == []
     arrange(monkeypatch, chest)
     found = dunechest.look(library, chest=chest).findings
-    assert [(f.code, f.weight) for f in found] == [(code, weight)]
+    assert [(f.code, f.severity) for f in found] == [(code, severity)]
     assert not list(chest.folder.glob(".dune-probe*")), "the probe leaves nothing behind"
 
 
@@ -324,9 +328,9 @@ def test_room_is_counted_with_what_the_library_grew_by(chest: dunechest.Chest) -
 
 def test_speed_is_told_in_hours_or_minutes() -> None:
     assert slow_finding(80e6, 1 << 40) == []
-    assert "hours" in slow_finding(5e6, 1 << 38)[0].what
-    assert "1 minute," in slow_finding(5e6, 1000)[0].what
-    assert "2 minutes," in slow_finding(5e6, 600_000_000)[0].what
+    assert "hours" in slow_finding(5e6, 1 << 38)[0].message
+    assert "1 minute," in slow_finding(5e6, 1000)[0].message
+    assert "2 minutes," in slow_finding(5e6, 600_000_000)[0].message
 
 
 def test_what_a_drive_holds_is_only_told_where_it_matters(chest: dunechest.Chest) -> None:

@@ -79,8 +79,8 @@ def test_a_place_that_keeps_none_is_named(library: Path, tmp_path: Path, monkeyp
     result = dunechest.restore(chest, "lib", dunechest.RestoreOptions(into=tmp_path / "back"))
     assert result.well, "the files are whole"
     (missing,) = [f for f in result.findings if f.code == "attributes-missing"]
-    assert "1 file or folder came back without the attribute comment" in missing.what
-    assert "a.txt" in missing.what
+    assert "1 file or folder came back without the attribute comment" in missing.message
+    assert "a.txt" in missing.message
 
 
 @as_root
@@ -93,7 +93,7 @@ def test_a_stopped_servers_owners_come_back(library: Path, tmp_path: Path) -> No
     chest = chest_of(tmp_path)
     (plan,) = dunechest.plan_archive(library, chest)
     (told,) = [finding for finding in plan.findings if finding.code == "owners"]
-    assert "5 files and folders of it belong to others: user daemon and group daemon (4)" in told.what
+    assert "5 files and folders of it belong to others: user daemon and group daemon (4)" in told.message
     dunechest.archive(library, chest)
     result = dunechest.restore(chest, "lib", dunechest.RestoreOptions(into=tmp_path / "back"))
     assert result.well
@@ -113,7 +113,7 @@ def test_who_is_not_here_is_named_and_nobody_becomes_the_administrator(library: 
     dunechest.archive(library, chest)
     result = dunechest.restore(chest, "lib", dunechest.RestoreOptions(into=tmp_path / "back"))
     (missing,) = [finding for finding in result.findings if finding.code == "attributes-missing"]
-    assert "there is no user #4000123 here" in missing.what
+    assert "there is no user #4000123 here" in missing.message
     assert (result.place / "a.txt").stat().st_uid == 0
     mine = tmp_path / "mine"
     mine.write_text("x")
@@ -139,7 +139,7 @@ def test_whose_it_was_is_said_before_anything_is_done(library: Path, tmp_path: P
         os.chown(library / "a.txt", pwd.getpwnam("games").pw_uid, -1)
     dunechest.archive(library, chest)
     plan = dunechest.plan_restore(chest, "lib", dunechest.RestoreOptions(into=tmp_path / "back"))
-    told = [finding.what for finding in plan.findings if finding.code == "owners"]
+    told = [finding.message for finding in plan.findings if finding.code == "owners"]
     assert bool(told) is (os.geteuid() == 0)
     assert all("belonged to games" in words for words in told)
 

@@ -364,7 +364,7 @@ def test_the_plan_names_what_the_restore_will_not_update(
     plan = dunechest.plan_restore(chest, "dune-survey", dunechest.RestoreOptions(home=world.laptop_home))
     (left,) = plan.old_place.files
     assert (left.path, left.count) == ("catalogue.glw", 1)
-    assert "will still name" in next(f.what for f in plan.findings if f.code == "old-place")
+    assert "will still name" in next(f.message for f in plan.findings if f.code == "old-place")
     result = dunechest.carry_out(plan)
     assert isinstance(result, dunechest.RestoreResult)
     assert result.old_place.files == plan.old_place.files

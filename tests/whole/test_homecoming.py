@@ -72,7 +72,7 @@ def test_what_somebody_changed_since_is_not_taken_back(departed: Departed, new_h
 def test_the_counterpart_of_a_drive_is_asked_for_once(departed: Departed, new_home: Path, command: Command) -> None:
     ran = command("restore", departed.chest.folder, "winter-games", "--json")
     assert (ran.status, [f["code"] for f in ran.json["findings"]]) == (3, ["no-place"])
-    assert str(departed.places["cuttlebone"].parent) in ran.json["findings"][0]["do"]
+    assert str(departed.places["cuttlebone"].parent) in ran.json["findings"][0]["action"]
     words = counterpart(departed, new_home)
     plan = command("restore", departed.chest.folder, "winter-games", *words, "--plan", "--json").json["libraries"][0]
     assert plan["place"] == str(second_drive(new_home) / "Winter Games")

@@ -93,7 +93,7 @@ def test_repositories_with_worktree_submodule_and_stash(
     }
     assert holding == named
     (finding,) = [finding for finding in result.findings if finding.code == "old-place"]
-    assert finding.weight == "warn"
+    assert finding.severity == "warning"
 
 
 def test_a_mailbox_that_changes_while_it_is_archived(tmp_path: Path, home: Path, chest: dunechest.Chest) -> None:

@@ -22,7 +22,7 @@ if TYPE_CHECKING:
     from dunechest.chest.chest import Chest
 
 # Tones that can be read on a dark ground and on a light one.
-_STYLES = {"stop": "bold red", "warn": "dark_orange3", "note": "dark_cyan"}
+_STYLES = {"blocks": "bold red", "warning": "dark_orange3", "info": "dark_cyan"}
 
 
 @dataclass(frozen=True, slots=True)
@@ -131,21 +131,21 @@ def show_findings(console: Console, findings: Sequence[Finding]) -> None:
 
     if console.is_terminal:
         table = Table.grid(padding=(0, 1))
-        table.add_column(justify="right", width=4)
+        table.add_column(width=7)
         table.add_column(overflow="fold")
         for finding in findings:
-            what = Text.assemble((f"{finding.code}: ", "bold"), shown(finding.what))
-            table.add_row(Text(finding.weight, style=_STYLES[finding.weight]), what)
-            table.add_row("", Text(shown(finding.do), style="dim"))
+            what = Text.assemble((f"{finding.code}: ", "bold"), shown(finding.message))
+            table.add_row(Text(finding.severity, style=_STYLES[finding.severity]), what)
+            table.add_row("", Text(f"-> {shown(finding.action)}"))
         console.print(table)
         return
     for finding in findings:
         line = Text()
-        line.append(f"{finding.weight:>4} ", style=_STYLES[finding.weight])
+        line.append(f"{finding.severity:<7} ", style=_STYLES[finding.severity])
         line.append(f"{finding.code}: ", style="bold")
-        line.append(shown(finding.what))
+        line.append(shown(finding.message))
         console.print(line, soft_wrap=True)
-        console.print(Text("     " + shown(finding.do), style="dim"), soft_wrap=True)
+        console.print(Text(f"        -> {shown(finding.action)}"), soft_wrap=True)
 
 
 def say_recovered(out: Out, chest: Chest) -> None:
@@ -171,10 +171,10 @@ def finding_document(finding: Finding) -> dict[str, Any]:
     """Return a finding for the JSON document."""
     return {
         "code": finding.code,
-        "weight": finding.weight,
-        "what": finding.what,
-        "do": finding.do,
-        "yields_to_despite": finding.yields,
+        "severity": finding.severity,
+        "message": finding.message,
+        "action": finding.action,
+        "can_be_ignored": finding.yields,
     }
 
 

@@ -49,7 +49,7 @@ def carry_out(plan: AnyPlan | Sequence[AnyPlan], *, progress: Progress = silent)
     Raises
     ------
     RefusedError
-        If a *stop* finding remains, or something changed since the plan was made. Nothing was changed.
+        If a blocking finding remains, or something changed since the plan was made. Nothing was changed.
     CutOffError
         If a drive is full, gone or failing.
     TypeError

@@ -14,7 +14,7 @@ from typing import ClassVar
 
 from dunechest.chest.chest import Chest
 from dunechest.errors import CutOffError, DuneChestError, RefusedError, UsageError
-from dunechest.findings import stops
+from dunechest.findings import blocking
 from dunechest.jobs.chests import top_of
 from dunechest.jobs.named import get_chest, names_of
 from dunechest.jobs.restore.doing.carry_out import carry_out_once
@@ -127,7 +127,7 @@ def _scratch(folder: str | os.PathLike[str] | None) -> Path:
 def _one(chest: Chest, name: str, scratch: Path, progress: Progress) -> Drill:
     try:
         plan = _plan(chest, name, scratch, progress)
-        remaining = [f for f in stops(plan.findings) if f.code not in _BESIDE_THE_POINT]
+        remaining = [f for f in blocking(plan.findings) if f.code not in _BESIDE_THE_POINT]
         if remaining:
             raise RefusedError(f"{shown(plan.bag)} was not rehearsed.", remaining)
         result = carry_out_once(plan, progress=progress, rehearsal=True)

@@ -7,7 +7,7 @@ from dataclasses import dataclass
 from typing import TYPE_CHECKING, ClassVar, Literal
 
 from dunechest.chest.chest import Chest
-from dunechest.findings import Finding, weightiest_first
+from dunechest.findings import Finding, most_serious_first
 from dunechest.jobs.archive.options import ArchiveOptions
 from dunechest.jobs.archive.planning.make import plan_archive
 from dunechest.jobs.named import AnyLibrary, get_chest, get_library
@@ -61,7 +61,7 @@ class DriveFit(Value):
 
 @dataclass(frozen=True, slots=True, repr=False)
 class Readiness(Value):
-    """What a look at a library shows; `findings` are weightiest first, `fit` is there if a chest was named."""
+    """What a look at a library shows; `findings` are most serious first, `fit` is there if a chest was named."""
 
     _shown: ClassVar[tuple[str, ...]] = ("files", "bytes")
 
@@ -128,7 +128,7 @@ class Readiness(Value):
             columns = ["source", "spot", "text", "state", "target"]
             rows = ({name: shown(getattr(r, name)) for name in columns} for r in self.references)
         else:
-            columns = ["code", "weight", "what", "do"]
+            columns = ["code", "severity", "message", "action"]
             rows = ({name: getattr(f, name) for name in columns} for f in self.findings)
         return frame(list(rows), columns=columns)
 
@@ -182,7 +182,7 @@ def look(library: AnyLibrary, *, chest: Chest | AnyPath | None = None, choice: C
         selection=selection,
         roles=totals(contents.roles, contents.listing.files),
         biggest=_biggest(contents.roles, contents.listing),
-        findings=weightiest_first(findings),
+        findings=most_serious_first(findings),
         fit=fit,
     )
 

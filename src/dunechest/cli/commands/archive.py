@@ -82,7 +82,7 @@ def command(out: Out, libraries: tuple[str, ...], chests: tuple[str, ...], **ask
     from dunechest.cli.output import say_recovered
     from dunechest.cli.views import archive as view
     from dunechest.errors import UsageError
-    from dunechest.findings import stops
+    from dunechest.findings import blocking
     from dunechest.jobs.archive import plan_archive, refuse_if_stopped
     from dunechest.jobs.named import resolve_chest, resolve_library
 
@@ -101,7 +101,7 @@ def command(out: Out, libraries: tuple[str, ...], chests: tuple[str, ...], **ask
             out.document(view.plans_document(plans, options.ignore))
         elif out.shows:
             view.show_plans(out, plans, options.ignore)
-        return 3 if any(stops(plan.findings, options.ignore) for plan in plans) else 0
+        return 3 if any(blocking(plan.findings, options.ignore) for plan in plans) else 0
     refuse_if_stopped(plans)
     results += _carry_out(out, plans, target)
     if out.json:

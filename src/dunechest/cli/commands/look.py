@@ -26,7 +26,7 @@ def command(out: Out, library: str, chest: str | None, kind: str | None, watch: 
     It shows what is in it by role, its parts, what it refers to inside and outside,
     hollow files, and who has it open; with --on also whether that drive suits it:
     room, names, sizes, and whether it is a drive of its own at all. What is found is
-    listed with the weightiest first, each with what to do.
+    listed most serious first, each with what to do.
 
     LIBRARY is a path, or a name that `dunechest find` showed. Nothing is changed;
     with --on a few empty files and a few megabytes are written to a folder of
@@ -38,7 +38,7 @@ def command(out: Out, library: str, chest: str | None, kind: str | None, watch: 
     moved for a while, and ends when the library is whole and closed.
     """
     from dunechest.cli.views import look as look_view
-    from dunechest.findings import stops
+    from dunechest.findings import blocking
     from dunechest.jobs.look import look
     from dunechest.jobs.named import resolve_chest, resolve_library
 
@@ -50,7 +50,7 @@ def command(out: Out, library: str, chest: str | None, kind: str | None, watch: 
         out.document(look_view.document(result))
     elif out.shows:
         look_view.show(out, result)
-    return 3 if stops(result.findings) else 0
+    return 3 if blocking(result.findings) else 0
 
 
 def _watch(out: Out, library: Library, chest: str | None) -> int:

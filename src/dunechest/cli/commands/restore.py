@@ -89,7 +89,7 @@ def command(out: Out, chest: str, libraries: tuple[str, ...], everything: bool, 
     from dunechest.cli.views import restore as view
     from dunechest.cli.views.restore_lists import show_left_behind
     from dunechest.cli.views.restore_plan import problems_of_plans, show_planned, show_plans
-    from dunechest.findings import stops
+    from dunechest.findings import blocking
     from dunechest.jobs.named import resolve_chest
     from dunechest.jobs.restore import refuse_if_stopped, remember_counterpart
 
@@ -111,7 +111,7 @@ def command(out: Out, chest: str, libraries: tuple[str, ...], everything: bool, 
     if plan_only:
         out.problem(*problems_of_plans(plans))
         show_planned(out, source, plans, planned.left)
-        return 3 if any(stops(plan.findings) for plan in plans) else 0
+        return 3 if any(blocking(plan.findings) for plan in plans) else 0
     if asks:
         show_plans(out, source, plans, asking=True)
         show_left_behind(out, planned.left)

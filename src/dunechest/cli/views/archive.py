@@ -14,7 +14,7 @@ from dunechest.chest.chest import Chest
 from dunechest.chest.records import ChangeCounts
 from dunechest.cli.output import Out, finding_document, limited, show_findings
 from dunechest.cli.views.chest import chest_document
-from dunechest.findings import stops
+from dunechest.findings import blocking
 from dunechest.jobs.archive.plan import ArchivePlan
 from dunechest.jobs.archive.result import ArchiveResult
 from dunechest.jobs.study.selection import LeftBehind
@@ -76,7 +76,7 @@ def plans_document(plans: Sequence[ArchivePlan], despite: Sequence[str]) -> dict
             }
             for plan in plans
         ],
-        "would_run": not any(stops(plan.findings, despite) for plan in plans),
+        "would_run": not any(blocking(plan.findings, despite) for plan in plans),
     }
 
 
@@ -122,7 +122,7 @@ def show_plans(out: Out, plans: Sequence[ArchivePlan], despite: Sequence[str]) -
         console.print(table)
         _show_left(out, left)
         _show_names(out, sorted(plan.changed_names.items()))
-    if any(stops(plan.findings, despite) for plan in plans):
+    if any(blocking(plan.findings, despite) for plan in plans):
         console.print("As it stands, the archive would be refused.", style="bold red")
     console.print("This is a plan: nothing was written.", style="dim")
 

@@ -24,7 +24,7 @@ from dunechest.cli.views.restore_lists import (
     show_renamed,
     show_strays,
 )
-from dunechest.findings import stops
+from dunechest.findings import blocking
 from dunechest.jobs.restore.plan import RestorePlan
 from dunechest.jobs.restore.planning.saved_plan import saved_plan
 from dunechest.names import from_wire, shown
@@ -69,7 +69,7 @@ def plan_document(plan: RestorePlan) -> dict[str, Any]:
         "renamed": [{"path": a, "here": b} for a, b in plan.renamed],
         "old_place": old_place_document(plan.old_place),
         "findings": [finding_document(f) for f in plan.findings],
-        "would_run": not stops(plan.findings),
+        "would_run": not blocking(plan.findings),
     }
 
 
@@ -78,7 +78,7 @@ def plans_document(chest: Chest, plans: Sequence[RestorePlan]) -> dict[str, Any]
     return {
         "chest": chest.id,
         "libraries": [plan_document(plan) for plan in plans],
-        "would_run": not any(stops(plan.findings) for plan in plans),
+        "would_run": not any(blocking(plan.findings) for plan in plans),
         "kept": msgspec.to_builtins(saved_plan(chest, plans)),
     }
 
@@ -88,7 +88,7 @@ def show_plans(out: Out, chest: Chest, plans: Sequence[RestorePlan], *, asking: 
     for plan in plans:
         show_plan(out, plan)
     console = out.console
-    if any(stops(plan.findings) for plan in plans):
+    if any(blocking(plan.findings) for plan in plans):
         console.print("As it stands, the restore would be refused.", style="bold red")
     if len(plans) > 1:
         files = sum(len(plan.files) + len(plan.strays) for plan in plans)
@@ -147,7 +147,7 @@ def show_plan(out: Out, plan: RestorePlan) -> None:
     show_strays(out, [(s.origin, s.place) for s in plan.strays])
     show_not_done(out, plan.not_done)
     show_renamed(out, plan.renamed)
-    if record.application and not stops(plan.findings):
+    if record.application and not blocking(plan.findings):
         name = shown(record.application)
         console.print(f"First: install {name}, and do not start it. Last: start it; {_look(plan)}", soft_wrap=True)
     console.print()

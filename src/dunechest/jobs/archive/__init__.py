@@ -6,7 +6,7 @@ from collections.abc import Iterable
 
 from dunechest.chest.chest import Chest
 from dunechest.jobs.archive.doing.carry_out import carry_out, refuse_if_stopped
-from dunechest.jobs.archive.options import STOP_CODES, USUAL, ArchiveOptions
+from dunechest.jobs.archive.options import BLOCKING_CODES, USUAL, ArchiveOptions
 from dunechest.jobs.archive.plan import ArchivePlan, Difference, PlannedDatabase, PlannedFile
 from dunechest.jobs.archive.planning.make import plan_archive
 from dunechest.jobs.archive.result import ArchiveResult
@@ -16,7 +16,7 @@ from dunechest.names import AnyPath
 from dunechest.progress import Progress, silent
 
 __all__ = [
-    "STOP_CODES",
+    "BLOCKING_CODES",
     "ArchiveOptions",
     "ArchivePlan",
     "ArchiveResult",
@@ -59,7 +59,7 @@ def archive(
     Raises
     ------
     RefusedError
-        If a *stop* finding remains. Nothing was changed.
+        If a blocking finding remains. Nothing was changed.
     CutOffError
         If the drive is full, gone or failing. The same call goes on from there.
 

@@ -8,8 +8,8 @@ from dunechest.errors import UsageError
 from dunechest.jobs.study.selection import EVERYTHING, Choice
 from dunechest.names import is_slug, shown
 
-#: Codes of the *stop* findings an archive can meet.
-STOP_CODES = frozenset(
+#: Codes of the blocking findings an archive can meet.
+BLOCKING_CODES = frozenset(
     {
         "in-use",
         "half-library",
@@ -41,14 +41,14 @@ class ArchiveOptions:
     read_all : bool
         Distrust sizes and times: read every file, and compare its bytes with those archived.
     ignore : tuple of str
-        Codes of *stop* findings to overrule, as far as they yield.
+        Codes of blocking findings to overrule, as far as they yield.
     continues : str, optional
         Name of the bag in the chest that the single library is, from another computer or place.
 
     Raises
     ------
     UsageError
-        If `name` cannot be a bag's name, `name` and `continues` are both given, or a code is not one of `STOP_CODES`: a
+        If `name` cannot be a bag's name, `name` and `continues` are both given, or a code is not one of `BLOCKING_CODES`: a
         mistyped one must not look as if it had been heeded.
     """
 
@@ -67,8 +67,8 @@ class ArchiveOptions:
                 "--as and --continue exclude each other: a new name, or a library the chest has already."
             )
         for code in self.ignore:
-            if code not in STOP_CODES:
-                known = ", ".join(sorted(STOP_CODES))
+            if code not in BLOCKING_CODES:
+                known = ", ".join(sorted(BLOCKING_CODES))
                 raise UsageError(f"--ignore {shown(code)}: there is no such finding. Codes: {known}.")
 
 

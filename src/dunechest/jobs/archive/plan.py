@@ -159,8 +159,8 @@ class ArchivePlan:
             "left out": [[item.path, item.why, item.fault] for item in self.left_out],
             "names": digest_of_values([sorted(self.folders.items()), sorted(self.changed_names.items())]),
             "links": digest_of_values([list(self.hard_links), [[k.path, k.target] for k in self.listing.links]]),
-            "stops": sorted(
-                f"{f.code}: {f.what}" for f in self.findings if f.weight == "stop" and f.code != "no-room"
+            "blocked_by": sorted(
+                f"{f.code}: {f.message}" for f in self.findings if f.severity == "blocks" and f.code != "no-room"
             ),
         }
 

@@ -20,7 +20,7 @@ def old_place_findings(old: OldPlace, *, after: bool = False) -> list[Finding]:
     return [
         Finding(
             CODE,
-            "warn",
+            "warning",
             f"{number(len(most), 'file')} {verb} {' and '.join(map(shown, old.names))}: {some}.",
             "They stay as they are. If a program needs these paths, change them by hand.",
         )

@@ -191,7 +191,7 @@ class RestorePlan:
             "references": digest_of_values([[r.source, r.spot, r.old, r.new] for r in self.references.updates]),
             "references to write": len(self.references.updates),
             "settings": [[str(s.file), s.key, s.old, s.new] for s in self.settings],
-            "stops": sorted(f"{f.code}: {f.what}" for f in self.findings if f.weight == "stop"),
+            "blocked_by": sorted(f"{f.code}: {f.message}" for f in self.findings if f.severity == "blocks"),
         }
 
     def to_dict(self) -> dict[str, Any]:

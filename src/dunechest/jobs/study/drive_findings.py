@@ -26,7 +26,7 @@ def drive_findings(library: Library, chest: Chest, drive: Drive) -> list[Finding
         findings.append(
             Finding(
                 "read-only",
-                "stop",
+                "blocks",
                 f"Nothing can be written to the chest {shown(chest.label)}: {drive.why_not}.",
                 "Make the drive writable (a switch on it, its permissions, how it is mounted), or use another one.",
             )
@@ -37,7 +37,7 @@ def drive_findings(library: Library, chest: Chest, drive: Drive) -> list[Finding
         findings.append(
             Finding(
                 "network",
-                "warn",
+                "warning",
                 f"The chest does not lie on a drive of this computer: its filesystem ({shown(kind)}) is on a network "
                 "or served by a program.",
                 "Use a drive that you can unplug and put away, or be sure who else writes there.",
@@ -47,7 +47,7 @@ def drive_findings(library: Library, chest: Chest, drive: Drive) -> list[Finding
         findings.append(
             Finding(
                 "in-memory",
-                "warn",
+                "warning",
                 "The chest lies in memory and is gone when the computer is switched off.",
                 "Use a real drive.",
             )
@@ -57,7 +57,7 @@ def drive_findings(library: Library, chest: Chest, drive: Drive) -> list[Finding
         findings.append(
             Finding(
                 "sync-folder",
-                "warn",
+                "warning",
                 f"Some service seems to keep the chest's folder in step with another place: {shown(mark)}.",
                 "What is deleted or spoilt there is deleted or spoilt here; use a drive of your own.",
             )
@@ -66,7 +66,7 @@ def drive_findings(library: Library, chest: Chest, drive: Drive) -> list[Finding
         findings.append(
             Finding(
                 "removable",
-                "note",
+                "info",
                 "The drive can be unplugged.",
                 "Let the system eject it before you pull it out; then put it away from the computer.",
             )
@@ -84,7 +84,7 @@ def _same_device(library: Library, chest: Chest, drive: Drive) -> list[Finding]:
     return [
         Finding(
             "same-device",
-            "warn",
+            "warning",
             f"The chest {shown(chest.label)} is on the same physical disk as the library "
             f"({shown(', '.join(sorted(own & drive.devices)))}): if it fails, both are gone.",
             "Use another drive for a copy that counts.",
@@ -111,7 +111,7 @@ def holds_findings(drive: Drive, changed: Iterable[str], links: int, coarse_file
         findings.append(
             Finding(
                 "names",
-                "note",
+                "info",
                 f"{number(len(names), 'name')} that cannot be kept on this drive ({shown(drive.place.type)}) or in a "
                 f"manifest: {some}.",
                 "They get another name there, and restoring brings the true ones back.",
@@ -122,7 +122,7 @@ def holds_findings(drive: Drive, changed: Iterable[str], links: int, coarse_file
         findings.append(
             Finding(
                 "no-links",
-                "note",
+                "info",
                 f"The drive's filesystem holds no symbolic links, and the library has {links}.",
                 "They are recorded, and restoring makes them again.",
             )
@@ -132,7 +132,7 @@ def holds_findings(drive: Drive, changed: Iterable[str], links: int, coarse_file
         findings.append(
             Finding(
                 "coarse-times",
-                "note",
+                "info",
                 f"The drive keeps file times in steps of {step:g} s, too coarse for {number(coarse_files, 'file')}.",
                 "The true times are recorded, and restoring brings them back.",
             )
@@ -149,7 +149,7 @@ def slow_finding(speed: float, need: int) -> list[Finding]:
     return [
         Finding(
             "slow",
-            "warn",
+            "warning",
             f"The drive writes {speed / 1e6:.1f} MB a second: this library takes about {span}, then is read back.",
             "Try another socket or cable, or start it in the evening: a run that is cut off goes on from there.",
         )

@@ -25,14 +25,14 @@ def library_findings(contents: Contents, selection: Selection) -> list[Finding]:
     findings = [*_use(library, contents.uses), *_halves(library, listing), *_hollow(selection)]
     if not listing.files:
         findings.append(
-            Finding("empty", "warn", "There is not one file in it.", "Make sure that this is the right folder.")
+            Finding("empty", "warning", "There is not one file in it.", "Make sure that this is the right folder.")
         )
     if listing.unreadable:
         first_one = listing.unreadable[0]
         findings.append(
             Finding(
                 "unreadable",
-                "warn",
+                "warning",
                 f"{number(len(listing.unreadable), 'folder or name', 'folders or names')} cannot be read, "
                 f"first {shown(first_one.path)}: {first_one.why}.",
                 "Run the command as someone who may read them, or accept that they stay behind.",
@@ -42,7 +42,7 @@ def library_findings(contents: Contents, selection: Selection) -> list[Finding]:
         findings.append(
             Finding(
                 "no-files",
-                "note",
+                "info",
                 f"{number(len(listing.others), 'name')} of sockets, pipes or devices, which are no files.",
                 "They hold no bytes and will be named and left out.",
             )
@@ -64,7 +64,7 @@ def _environment(contents: Contents) -> list[Finding]:
     return [
         Finding(
             "made-from",
-            "note",
+            "info",
             f"It can be made again as a whole, from {shown(what)}.",
             "Make sure that the list of its packages is archived; then the environment itself need not be.",
         )
@@ -80,7 +80,7 @@ def _contains(contents: Contents) -> list[Finding]:
     return [
         Finding(
             "contains",
-            "note",
+            "info",
             f"It contains {number(len(inner), 'other library', 'other libraries')}: {_some(inner, 5)}.",
             "Archived with it; each can also be archived by itself, by its path.",
         )
@@ -106,7 +106,7 @@ def _use(library: Library, uses: Sequence[Use]) -> list[Finding]:
     return [
         Finding(
             "in-use",
-            "stop",
+            "blocks",
             f"The library is in use by {shown(first.process)}{number}{others}: {shown(first.how)}.",
             f"Close {application} and try again; or go on with --ignore in-use, and what changes "
             "meanwhile may not fit together.",
@@ -127,7 +127,7 @@ def _halves(library: Library, listing: Walk) -> list[Finding]:
             findings.append(
                 Finding(
                     "half-library",
-                    "stop",
+                    "blocks",
                     f"{', '.join(present)} is here, {', '.join(missing)} is not; one is worth nothing without "
                     "the other.",
                     "Find the missing half and put it back in its place; or go on with --ignore half-library.",
@@ -144,7 +144,7 @@ def _hollow(selection: Selection) -> list[Finding]:
     return [
         Finding(
             "hollow",
-            "stop",
+            "blocks",
             f"{number(len(hollow), 'file')} that cannot be lost: only placeholders (hollow), and their "
             f"{sum(o.size for o in hollow):,} bytes are somewhere else: {_some(o.path for o in hollow)}.",
             "Let the application or service bring them here first; or go on without them with --ignore hollow; or "
@@ -172,7 +172,7 @@ def _lost(references: Sequence[Reference]) -> Iterator[Finding]:
     for drive, away in sorted(by_drive.items()):
         yield Finding(
             "drive-away",
-            "warn",
+            "warning",
             f"{number(len(away), 'reference')} to the drive or card {shown(drive)!r}, which is not here: "
             f"{_some(r.target for r in away)}.",
             f"Plug {shown(drive)} in and look again; what is on it is not protected otherwise.",
@@ -180,7 +180,7 @@ def _lost(references: Sequence[Reference]) -> Iterator[Finding]:
     if nowhere:
         yield Finding(
             "missing",
-            "warn",
+            "warning",
             f"{number(len(nowhere), 'reference')} to files that do not exist: "
             f"{_some(f'{r.target} (in {r.source})' for r in nowhere)}.",
             "Look for these files before you free the original; the application will miss them too.",
@@ -192,7 +192,7 @@ def _outside(references: Sequence[Reference]) -> Iterator[Finding]:
     if folders:
         yield Finding(
             "folder-outside",
-            "warn",
+            "warning",
             f"{number(len(folders), 'reference or link', 'references or links')} to folders outside the library, "
             f"which are not taken along: {_some(r.target for r in folders)}.",
             "If they matter, archive them too, each by its path.",
@@ -201,7 +201,7 @@ def _outside(references: Sequence[Reference]) -> Iterator[Finding]:
     if moved:
         yield Finding(
             "moved",
-            "note",
+            "info",
             f"{number(len(moved), 'reference')} by way of another place, and the files are here: "
             f"{_some(r.text for r in moved)}.",
             "The library was moved, or this is a former system's; the files are taken as they are.",
@@ -214,7 +214,7 @@ def _unread(contents: Contents) -> Iterator[Finding]:
         path, why = unread[0]
         yield Finding(
             "references-unread",
-            "warn",
+            "warning",
             f"References could not be read in {number(len(unread), 'file')}, first {shown(path)}: {shown(why)}.",
             "They are archived as they are; files outside that only they name are not found.",
         )
@@ -227,7 +227,7 @@ def _strays(selection: Selection) -> list[Finding]:
         findings.append(
             Finding(
                 "strays",
-                "note",
+                "info",
                 f"It refers to {number(len(selection.strays), 'file')} outside the library, {size:,} bytes: "
                 f"{_some(stray.entry.path for stray in selection.strays)}.",
                 "Gathered into the archive; --without-outside-files leaves them where they are.",
@@ -238,7 +238,7 @@ def _strays(selection: Selection) -> list[Finding]:
         findings.append(
             Finding(
                 "strays-left",
-                "warn",
+                "warning",
                 f"It refers to {number(len(asked), 'file')} outside the library, not protected by this archive: "
                 f"{_some(stray.entry.path for stray in asked)}.",
                 "Without --without-outside-files they are gathered into the archive.",
@@ -249,7 +249,7 @@ def _strays(selection: Selection) -> list[Finding]:
         findings.append(
             Finding(
                 "strays-refused",
-                "warn",
+                "warning",
                 f"It refers to {number(len(odd), 'file')} that will not be gathered: "
                 f"{_some(f'{stray.entry.path} ({stray.why_not})' for stray in odd)}.",
                 "From such places nothing is taken unasked; archive them by their paths if they matter.",
@@ -282,13 +282,13 @@ def _roles(contents: Contents, selection: Selection) -> list[Finding]:
                 f"That saves {share} % of the room; --with-rebuildable takes them along, and saves the time to make "
                 "them again."
             )
-        findings.append(Finding("rebuildable", "note", what + ".", do))
+        findings.append(Finding("rebuildable", "info", what + ".", do))
     kept = [f for f in selection.listing.files if roles.get(f.path) == "must-not-leave"]
     if kept:
         findings.append(
             Finding(
                 "must-not-leave",
-                "note",
+                "info",
                 f"{number(len(kept), 'file')}, {total(kept):,} bytes, bought or licensed: not to leave this "
                 f"machine: {_some(f.path for f in kept)}.",
                 "They are left out and listed in the account; keep the receipt or licence to get them again.",
@@ -311,7 +311,7 @@ def _elsewhere(library: Library) -> list[Finding]:
                 findings.append(
                     Finding(
                         "elsewhere",
-                        "warn",
+                        "warning",
                         f"{library.kind.application or 'The application'} keeps {shown(item.what)} outside "
                         f"the library, in {shown(str(place))}.",
                         "Archive that folder too: it is not part of this library.",

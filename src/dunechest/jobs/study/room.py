@@ -48,7 +48,7 @@ def room_findings(need: int, promised: int, spare: int, drive: Drive) -> list[Fi
         return [
             Finding(
                 "no-room",
-                "stop",
+                "blocks",
                 f"The drive has {place.free:,} bytes free, and {need + promised:,} are needed: "
                 f"{missing:,} bytes are missing.",
                 "Free that much on the drive, or use another one.",
@@ -58,7 +58,7 @@ def room_findings(need: int, promised: int, spare: int, drive: Drive) -> list[Fi
         return [
             Finding(
                 "little-room",
-                "warn",
+                "warning",
                 f"It fits, and {place.free - need - promised:,} bytes stay free; by how it grew, {spare:,} will "
                 "soon be needed.",
                 "Think of a larger drive before the next time.",
@@ -75,7 +75,7 @@ def names_findings(needed: int, drive: Drive) -> list[Finding]:
     return [
         Finding(
             "no-room",
-            "stop",
+            "blocks",
             f"The drive's filesystem can hold {number(free, 'file')} and folders more, whatever their size, and "
             f"{needed:,} are needed.",
             "Use another drive, or one that was made with room for more files.",

@@ -10,7 +10,7 @@ from dunechest.chest.bag_records import BagRecords
 from dunechest.chest.commit import finish_decided
 from dunechest.chest.layout import DECLARATION
 from dunechest.errors import CutOffError, RefusedError
-from dunechest.findings import stops
+from dunechest.findings import blocking
 from dunechest.jobs.archive.doing.copy import copy
 from dunechest.jobs.archive.doing.finish import finish
 from dunechest.jobs.archive.doing.heal import heal
@@ -29,14 +29,14 @@ from dunechest.progress import Progress, silent
 
 
 def refuse_if_stopped(plans: Iterable[ArchivePlan]) -> None:
-    """Raise `RefusedError` if a *stop* finding of any plan remains that its options do not overrule.
+    """Raise `RefusedError` if a blocking finding of any plan remains that its options do not overrule.
 
     Raises
     ------
     RefusedError
         With those findings; nothing has been changed.
     """
-    remaining = [f for plan in plans for f in stops(plan.findings, plan.options.ignore)]
+    remaining = [f for plan in plans for f in blocking(plan.findings, plan.options.ignore)]
     if remaining:
         raise RefusedError("Nothing was archived.", remaining)
 
@@ -58,7 +58,7 @@ def carry_out(plan: ArchivePlan, *, progress: Progress = silent) -> ArchiveResul
     Raises
     ------
     RefusedError
-        If a *stop* finding remains, or the chest has such a bag by now.
+        If a blocking finding remains, or the chest has such a bag by now.
     CutOffError
         If the drive is full, gone or failing. What was proven is taken up by the
         next run of the same plan.

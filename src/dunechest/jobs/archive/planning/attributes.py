@@ -91,7 +91,7 @@ def _about_owners(owners: dict[tuple[str, str], list[str]]) -> list[Finding]:
     return [
         Finding(
             "owners",
-            "note",
+            "info",
             f"{number(sum(others.values()), 'file or folder', 'files and folders')} of it belong to others: {told}.",
             "That is recorded. A restore gives them back where it is run by the administrator.",
         )
@@ -104,7 +104,7 @@ def _unrecorded(room: _Room) -> list[Finding]:
     return [
         Finding(
             "attributes-left",
-            "warn",
+            "warning",
             f"Owners or attributes of {number(room.unrecorded, 'file')} are not recorded: it would be more than "
             f"{_MOST >> 20} MB.",
             "The files themselves are archived. Note what matters of it by hand.",

@@ -107,7 +107,7 @@ def destination(
         own = [named(options.continues, entries, partial)]
     elif not own and name is None and (alike := likenesses(library, chest, entries.values(), stored.files, partial)):
         told = (*told, _of_the_likeness(alike, stored, library, entries))
-        if told[-1].weight == "stop":
+        if told[-1].severity == "blocks":
             return Destination(alike[0].entry.name, "barred", told, ())
         own = [alike[0].entry]
     earlier = tuple(size for item in own for size in _sizes(item))
@@ -167,7 +167,7 @@ def _about_the_chest(chest: Chest) -> Iterator[Finding]:
         fault = chest.faults[0]
         yield Finding(
             "chest-damaged",
-            "stop",
+            "blocks",
             f"The chest's own record {shown(fault.path)} is damaged: {shown(fault.why)}.",
             f"Write it again: dunechest chest rebuild {quoted(str(chest.folder))}",
         )
@@ -189,7 +189,7 @@ def damaged(entry: BagEntry, unfinished: str, entries: Mapping[str, object]) -> 
         return None
     if unfinished:
         words = f"A decided change of {shown(entry.name)} waits to be finished: {unfinished}"
-        return Finding("damaged-archive", "stop", words, "Mend that first; nothing in the archive is lost.")
+        return Finding("damaged-archive", "blocks", words, "Mend that first; nothing in the archive is lost.")
     faults = entry.records.faults()
     if not faults and entry.state == "whole":
         return None
@@ -198,7 +198,7 @@ def damaged(entry: BagEntry, unfinished: str, entries: Mapping[str, object]) -> 
     other = _free_name(entry.name, entries)
     return Finding(
         "damaged-archive",
-        "stop",
+        "blocks",
         f"The archive {shown(entry.name)} in this chest is damaged ({shown(path)}: {shown(why)}{more}), so no edition is "
         "added to it: that would hide the damage.",
         f"Keep it as it is, and archive the library again beside it: --as {other}. What is intact in the damaged one can "
@@ -229,7 +229,7 @@ def _free_name(bag: str, entries: Mapping[str, object]) -> str:
 def _taken(bag: str, holder: str, entries: Mapping[str, object]) -> Finding:
     return Finding(
         "name-taken",
-        "stop",
+        "blocks",
         f"The name {shown(bag)} is already taken by {holder} in this chest.",
         f"Give this library another name with --as, for example: --as {_free_name(bag, entries)}. If it is that library, "
         f"from another place: --continue {bag}",

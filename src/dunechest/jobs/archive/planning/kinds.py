@@ -44,7 +44,7 @@ def kind_findings(library: Library, before: LibraryRecord | None) -> list[Findin
         return [
             Finding(
                 "kind-lost",
-                "warn",
+                "warning",
                 f"It was of the kind {title!r} when it was archived last, and does not show the signs of it any more.",
                 "See whether its catalogue or index is still there. It is archived as before, files outside included; "
                 "--kind folder takes it for a plain folder.",
@@ -55,7 +55,7 @@ def kind_findings(library: Library, before: LibraryRecord | None) -> list[Findin
     return [
         Finding(
             "kind-changed",
-            "note",
+            "info",
             f"It was archived as {shown(before.kind_title)!r}, and is of the kind {title!r} now.",
             "The next edition takes that over: its references, its parts, and what can be made again.",
         )

@@ -12,7 +12,7 @@ from dunechest.chest.layout import LIBRARY_FILES, OUTSIDE_FILES
 from dunechest.chest.records import LibraryRecord
 from dunechest.chest.stored_names import StoredNames
 from dunechest.errors import UsageError
-from dunechest.findings import Finding, weightiest_first
+from dunechest.findings import Finding, most_serious_first
 from dunechest.jobs.archive.options import USUAL, ArchiveOptions
 from dunechest.jobs.archive.plan import ArchivePlan, Attributes, PlannedDatabase, PlannedFile
 from dunechest.jobs.archive.planning.attributes import gather
@@ -138,7 +138,7 @@ def _plan_one(
         folders=FrozenDict(folders),
         changed_names=FrozenDict(stored.names.changed),
         hard_links=_hard_links(fitting),
-        findings=weightiest_first(findings),
+        findings=most_serious_first(findings),
         drive=drive,
         room=Room(need, place.free),
         previous=previous,
@@ -211,7 +211,7 @@ def _places(library: Library, chest: Chest) -> list[Finding]:
         return [
             Finding(
                 "chest-inside",
-                "stop",
+                "blocks",
                 f"The chest {shown(str(target))} lies inside what is to be archived.",
                 "Name a folder that does not hold the chest.",
             )
@@ -220,7 +220,7 @@ def _places(library: Library, chest: Chest) -> list[Finding]:
         return [
             Finding(
                 "inside-chest",
-                "stop",
+                "blocks",
                 f"{shown(str(source))} lies inside the chest itself.",
                 "Name the library on this machine, not its copy.",
             )
@@ -234,7 +234,7 @@ def _too_large(large: Sequence[LeftBehind], place: Filesystem) -> list[Finding]:
     return [
         Finding(
             "file-too-large",
-            "stop",
+            "blocks",
             f"{number(len(large), 'file')} larger than the {place.type} filesystem of the drive can hold, "
             f"the first being {shown(large[0].path)}.",
             "Use a drive with another filesystem; or leave them out with --ignore file-too-large.",

@@ -54,7 +54,7 @@ def mass_change(found: Difference, library: Library, selection: Selection) -> li
     return [
         Finding(
             "mass-change",
-            "stop",
+            "blocks",
             f"Of {number(total, 'file')} in the latest edition {number(len(vanished), 'file')} vanished and "
             f"{len(changed):,} changed, all since {found.record.archived}.",
             "That is what a mistake or malicious encryption looks like: open a few of them first. If it is what you "

@@ -157,7 +157,7 @@ def goes_on(likeness: Likeness, files: int) -> Finding:
     same = f"; {likeness.same:,} of {number(files, 'file')} are the same" if likeness.same else ""
     return Finding(
         "continues",
-        "note",
+        "info",
         f"This is the library {shown(likeness.entry.name)} of this chest: {likeness.how}{same}.",
         "It gets its next edition there. If it is another library, give it a name of its own with --as.",
     )
@@ -170,7 +170,7 @@ def perhaps(found: Sequence[Likeness], files: int, bag: str) -> Finding:
     )
     return Finding(
         "perhaps-same",
-        "stop",
+        "blocks",
         f"This may be a library that the chest has already: {names}.",
         f"If it is, say so with --continue {found[0].entry.name}; if it is another one, give it a name: --as {bag}",
     )

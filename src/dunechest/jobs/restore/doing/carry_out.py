@@ -16,7 +16,7 @@ from pathlib import Path
 from dunechest.chest.bag_records import stamp
 from dunechest.chest.layout import BAGS, CHEST_RECORD, DECLARATION, bag_folder
 from dunechest.errors import ChangedMeanwhileError, CutOffError, RefusedError
-from dunechest.findings import stops
+from dunechest.findings import blocking
 from dunechest.jobs.restore.doing.attributes import dress_unreadable
 from dunechest.jobs.restore.doing.folders import make_above
 from dunechest.jobs.restore.doing.into_place import join_into_place, whole_into_place
@@ -43,8 +43,8 @@ from dunechest.transfer.tasks import DigestTask
 
 
 def refuse_if_stopped(plans: Iterable[RestorePlan]) -> None:
-    """Raise `RefusedError` if any plan has a *stop* finding; none of a restore yields."""
-    remaining = [finding for plan in plans for finding in stops(plan.findings)]
+    """Raise `RefusedError` if any plan has a blocking finding; none of a restore yields."""
+    remaining = [finding for plan in plans for finding in blocking(plan.findings)]
     if remaining:
         raise RefusedError("Nothing was restored.", remaining)
 
@@ -73,7 +73,7 @@ def carry_out_once(
     Raises
     ------
     RefusedError
-        If a *stop* finding remains, or the place is occupied by now.
+        If a blocking finding remains, or the place is occupied by now.
     ChangedMeanwhileError
         If the archive got another edition since the plan was made.
     CutOffError

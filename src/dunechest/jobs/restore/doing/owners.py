@@ -44,7 +44,7 @@ def give_back(run: Run) -> list[Finding]:
     return [
         Finding(
             "attributes-missing",
-            "warn",
+            "warning",
             f"{number(len(paths), 'file or folder', 'files and folders')} came back without {shown(what)}, "
             f"first {shown(paths[0]) or 'the library itself'}.",
             "The files themselves are whole. What was recorded stands in the archive's library.json.",

@@ -45,7 +45,7 @@ def look_at_place(
     if not fits:
         words = f"{shown(str(place))} is not a {record.shape}, so the library cannot be joined into it."
         what = Finding(
-            "occupied", "stop", words, "Use --if-exists set-aside, or restore elsewhere with --into FOLDER."
+            "occupied", "blocks", words, "Use --if-exists set-aside, or restore elsewhere with --into FOLDER."
         )
         return Existing("refuse", tuple(files), findings=(what,))
     return Merge(place, record, kind, files, options, label, tell).decided()
@@ -55,7 +55,7 @@ def _protected(place: Path, why: str, record: LibraryRecord) -> Finding:
     name = from_wire(record.origin.path).replace("\\", "/").rstrip("/").rpartition("/")[2] or record.name
     return Finding(
         "protected-place",
-        "stop",
+        "blocks",
         f"{shown(str(place))} is not set aside: {shown(why)}.",
         "--into names the folder that becomes the library itself, not the folder it is put into. To have it in there: "
         f"--into {quoted(str(place / name))}",
@@ -73,7 +73,7 @@ def _blocked(place: Path) -> Finding | None:
     if parent.is_dir():
         return None
     what = f"{shown(str(parent))} is in the way: it is not a folder."
-    return Finding("occupied", "stop", what, "Rename it, or restore elsewhere with --into FOLDER.")
+    return Finding("occupied", "blocks", what, "Rename it, or restore elsewhere with --into FOLDER.")
 
 
 def _occupied(place: Path, record: LibraryRecord, files: Sequence[RestoreFile]) -> Finding:
@@ -89,7 +89,7 @@ def _occupied(place: Path, record: LibraryRecord, files: Sequence[RestoreFile]) 
             looks = f" It holds {number(len(there), 'file')}, none of them like those of this library."
     return Finding(
         "occupied",
-        "stop",
+        "blocks",
         f"Something is already in {shown(str(place))}, and nothing existing is ever overwritten.{looks}",
         "Choose what becomes of it: --if-exists set-aside renames it with today's date, --if-exists merge adds only what "
         "is missing; or restore elsewhere with --into FOLDER.",

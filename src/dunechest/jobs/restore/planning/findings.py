@@ -36,7 +36,7 @@ def findings_of(plan: RestorePlan) -> list[Finding]:
         found.append(
             Finding(
                 "set-aside",
-                "note",
+                "info",
                 f"{shown(str(old))} will be called {shown(str(new))}"
                 + (f", and {more:,} more likewise." if more else "."),
                 "Nothing of it is changed. Look through it when the library is back, and remove it yourself.",
@@ -46,7 +46,7 @@ def findings_of(plan: RestorePlan) -> list[Finding]:
         found.append(
             Finding(
                 "first",
-                "note",
+                "info",
                 f"The library belongs to the application {shown(plan.record.application)}.",
                 "Install it first, and do not start it until the restore is done.",
             )
@@ -64,7 +64,7 @@ def _owners(plan: RestorePlan) -> list[Finding]:
         return [
             Finding(
                 "owners",
-                "note",
+                "info",
                 f"Some of it belonged to {whose}, and will again, as far as they exist here.",
                 "The account says of which files that could not be.",
             )
@@ -72,7 +72,7 @@ def _owners(plan: RestorePlan) -> list[Finding]:
     return [
         Finding(
             "owners",
-            "warn",
+            "warning",
             f"Some of it belonged to {whose}; here it will belong to you.",
             "Where that matters, as for a server's data, run the restore as the administrator.",
         )
@@ -94,7 +94,7 @@ def _open(plan: RestorePlan, place: Path) -> list[Finding]:
     return [
         Finding(
             "in-use",
-            "stop",
+            "blocks",
             f"The application is open: {who}.",
             f"Close {what} first, and start it only when the restore is done.",
         )
@@ -108,7 +108,7 @@ def _about_the_archive(plan: RestorePlan) -> list[Finding]:
         found.append(
             Finding(
                 "kind-unknown",
-                "warn",
+                "warning",
                 f"It is of the kind {shown(record.kind)}, which is not known on this machine.",
                 "It comes back as files; to have references and settings written anew, put the kind file into the "
                 "folder kinds of this machine's state first (dunechest kinds list says which are known).",
@@ -118,7 +118,7 @@ def _about_the_archive(plan: RestorePlan) -> list[Finding]:
         found.append(
             Finding(
                 "partial",
-                "note",
+                "info",
                 f"This archive holds only a part of the library: {', '.join(shown(p) for p in record.partial)}.",
                 "The rest of the library is not in it.",
             )
@@ -128,7 +128,7 @@ def _about_the_archive(plan: RestorePlan) -> list[Finding]:
         found.append(
             Finding(
                 "incomplete",
-                "warn",
+                "warning",
                 f"This archive is not complete: {number(len(record.left_out), 'file')} could not be taken for it"
                 + (f", {len(lost)} of them because they were hollow" if lost else "")
                 + ".",
@@ -145,7 +145,7 @@ def _references(plan: RestorePlan) -> list[Finding]:
         found.append(
             Finding(
                 "references-lost",
-                "warn",
+                "warning",
                 f"{number(len(lost), 'reference')} will lead to nothing here, the first being "
                 f"{shown(lost[0].text)} in {shown(lost[0].source)}.",
                 "The plan lists them, each with what to do by hand.",
@@ -155,7 +155,7 @@ def _references(plan: RestorePlan) -> list[Finding]:
         found.append(
             Finding(
                 "another-library",
-                "warn",
+                "warning",
                 f"{shown(plan.record.application or plan.kind.title)} keeps another library now: {shown(change.old)}. "
                 "Its setting stays as it is."
                 if change.old

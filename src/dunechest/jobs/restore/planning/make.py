@@ -19,7 +19,7 @@ from dunechest.chest.chest import Chest
 from dunechest.chest.layout import LIBRARY_FILES, OUTSIDE_FILES
 from dunechest.chest.records import LibraryRecord, StrayRecord
 from dunechest.errors import RecordDamagedError, UsageError
-from dunechest.findings import Finding, weightiest_first
+from dunechest.findings import Finding, most_serious_first
 from dunechest.jobs.named import get_chest
 from dunechest.jobs.restore.options import RestoreOptions
 from dunechest.jobs.restore.plan import (
@@ -201,7 +201,7 @@ def _plan(
         damage=source.damage,
         stamp=seen,
     )
-    return replace(plan, findings=weightiest_first(_findings(question, plan)))
+    return replace(plan, findings=most_serious_first(_findings(question, plan)))
 
 
 def _kind_of(record: LibraryRecord) -> Kind:

@@ -171,7 +171,7 @@ class Merge:
             found.findings.append(
                 Finding(
                     "not-joinable",
-                    "stop",
+                    "blocks",
                     f"{shown(file.own)} is a database that is there with other contents, and its kind "
                     f"({shown(self._kind.name)}) does not say how two of them become one.",
                     "Decide which one counts with --on-conflict here, chest or newer (the other is kept); or use "

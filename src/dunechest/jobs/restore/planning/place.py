@@ -64,14 +64,14 @@ def no_place(record: LibraryRecord) -> Finding:
     if not from_wire(record.origin.path):
         return Finding(
             "no-place",
-            "stop",
+            "blocks",
             "It is not recorded where this was, so its place on this machine is not known.",
             "Say where it goes with --into FOLDER. Its files lie in the folder data of the bag, too.",
         )
     folder = old_path(record).rpartition("/")[0]
     return Finding(
         "no-place",
-        "stop",
+        "blocks",
         f"The library was in {shown(from_wire(record.origin.path))}, on another drive or outside of any home, so its "
         "place on this machine is not known.",
         f'Say which folder here stands for that one, once and for all such: --map "{shown(folder)}=FOLDER"; '

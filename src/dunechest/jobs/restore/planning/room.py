@@ -31,7 +31,7 @@ def room_findings(plan: RestorePlan, place: Path) -> list[Finding]:
         found.append(
             Finding(
                 "no-room",
-                "stop",
+                "blocks",
                 f"{plan.room.need:,} bytes are needed where the library goes, and {plan.room.free:,} are free: "
                 f"{plan.room.need - plan.room.free:,} bytes are missing.",
                 "Free that much, or restore to another drive with --into FOLDER.",
@@ -42,7 +42,7 @@ def room_findings(plan: RestorePlan, place: Path) -> list[Finding]:
         found.append(
             Finding(
                 "no-access",
-                "stop",
+                "blocks",
                 f"You may not write in {shown(str(near))}.",
                 "Restore as someone who may, or elsewhere with --into FOLDER.",
             )

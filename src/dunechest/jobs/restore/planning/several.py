@@ -8,7 +8,7 @@ from pathlib import Path
 
 from dunechest.chest.chest import Chest
 from dunechest.errors import DuneChestError, UsageError
-from dunechest.findings import Finding, weightiest_first
+from dunechest.findings import Finding, most_serious_first
 from dunechest.jobs.named import get_chest, names_of
 from dunechest.jobs.restore.options import RestoreOptions
 from dunechest.jobs.restore.plan import RestorePlan
@@ -53,7 +53,7 @@ def plan_restores(
                 extra.append(
                     Finding(
                         "same-place",
-                        "stop",
+                        "blocks",
                         f"{shown(plan.bag)} and {shown(taken[plan.place])} would both go to {shown(str(plan.place))}.",
                         "Restore one of them by itself, elsewhere, with --into FOLDER.",
                     )
@@ -64,7 +64,7 @@ def plan_restores(
                 extra.append(
                     Finding(
                         "no-room",
-                        "stop",
+                        "blocks",
                         f"With those before it, {before + plan.room.need:,} bytes are needed where the library goes, and "
                         f"{plan.room.free:,} are free: {before + plan.room.need - plan.room.free:,} bytes are missing.",
                         "Free that much, or restore some of them to another drive with --into FOLDER.",
@@ -73,7 +73,7 @@ def plan_restores(
             promised[plan.target.device] = before + plan.room.need
         # Of two libraries of one kind only one can be what the application's setting names.
         kept = [s for s in plan.settings if settings.setdefault((s.file, s.key), plan.bag) == plan.bag]
-        plans.append(replace(plan, settings=tuple(kept), findings=weightiest_first((*plan.findings, *extra))))
+        plans.append(replace(plan, settings=tuple(kept), findings=most_serious_first((*plan.findings, *extra))))
     return tuple(plans)
 
 

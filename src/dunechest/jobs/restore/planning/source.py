@@ -132,7 +132,7 @@ def _as_files(entry: BagEntry, options: RestoreOptions) -> Source:
     why = entry.why or "Dune Chest did not make it"
     finding = Finding(
         "as-files",
-        "warn",
+        "warning",
         f"{shown(entry.name)} is restored as files, without links, empty folders and the modes of folders: {shown(why)}",
         f"Look whether the application opens them; references in them are not written anew. They lie in "
         f"{shown(str(entry.folder / 'data'))}, too, and can be copied from there.",

@@ -27,7 +27,7 @@ def place_findings(
     if why := why_archive(placement.place):
         yield Finding(
             "inside-archive",
-            "stop",
+            "blocks",
             f"{shown(str(placement.place))} is no place for it: {shown(why)}.",
             "An archive must not be changed. Restore elsewhere with --into FOLDER.",
         )
@@ -40,7 +40,7 @@ def place_findings(
     if why and not made_here():
         yield Finding(
             "sensitive-place",
-            "stop",
+            "blocks",
             f"The archive says that it belongs in {shown(str(placement.place))}; {why}. It was not made on this computer.",
             f"If you trust it and want it there, name the place yourself: --into {quoted(str(placement.place))}",
         )
