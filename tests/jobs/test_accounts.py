@@ -69,7 +69,7 @@ def test_a_file_too_large_for_the_drive_stops_or_is_left_out(
 ) -> None:
     pretend("vfat")
     with (library / "film.raw").open("wb") as file:
-        file.write(b"R")  # or it would be hollow
+        file.write(b"R")  # or it would be a placeholder
         file.truncate((4 << 30) + 5)
     ran = command("archive", library, "--to", chest.folder)
     assert ran.status == 3

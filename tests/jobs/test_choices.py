@@ -1,4 +1,4 @@
-"""What is taken along and what is not: parts, strays, roles, hollow files; and what the bag says of it."""
+"""What is taken along and what is not: parts, strays, roles, placeholders; and what the bag says of it."""
 
 from __future__ import annotations
 
@@ -16,7 +16,7 @@ import dunechest
 from dunechest.demo.applications import APPLICATIONS
 from dunechest.demo.world import World
 from dunechest.jobs.study.selection import Choice
-from dunechest.transfer import _hollow_linux, _hollow_macos, _hollow_windows
+from dunechest.transfer import _placeholder_linux, _placeholder_macos, _placeholder_windows
 from dunechest.transfer.walk import walk
 from tests.support import burrow
 from tests.support.burrow import make, refer
@@ -252,33 +252,33 @@ def test_what_may_not_leave_stays_and_is_in_the_account(
     assert "bought" not in (bag_of(chest, "sign-shop") / "manifest-sha512.txt").read_text()
 
 
-# Hollow files.
+# Placeholders.
 
 
-def test_hollow_files_stop_an_archive_that_may_go_on_without_them_or_fetch_them(
+def test_placeholders_stop_an_archive_that_may_go_on_without_them_or_fetch_them(
     world: World, on_machine: Move, command: Command, tmp_path: Path
 ) -> None:
     on_machine("office-pc")
     command("chest", "new", world.blue, "--label", "blue")
     chest = dunechest.Chest.open(world.blue)
-    hollow = {f.path for f in walk(str(world.old_photos)).files if f.hollow}
-    assert len(hollow) == 2
-    before = {path: (world.old_photos / path).stat().st_atime_ns for path in hollow}
+    placeholders = {f.path for f in walk(str(world.old_photos)).files if f.placeholder}
+    assert len(placeholders) == 2
+    before = {path: (world.old_photos / path).stat().st_atime_ns for path in placeholders}
     ran = command("archive", world.old_photos, "--to", "blue", "--json")
-    assert (ran.status, ran.json["findings"][0]["code"]) == (3, "hollow")
+    assert (ran.status, ran.json["findings"][0]["code"]) == (3, "placeholders")
     assert chest.bags() == ()
-    ran = command("archive", world.old_photos, "--to", "blue", "--ignore", "hollow", "--json")
+    ran = command("archive", world.old_photos, "--to", "blue", "--ignore", "placeholders", "--json")
     assert ran.status == 1, "not all is as it should be"
     (account,) = ran.json["archived"]
-    assert {one["path"] for one in account["left_out"]} == hollow
+    assert {one["path"] for one in account["left_out"]} == placeholders
     record = record_of(chest, "old-dune-survey")
     assert record["incomplete"] is True
-    assert {one["path"] for one in record["left_out"]} == hollow
+    assert {one["path"] for one in record["left_out"]} == placeholders
     assert "NOT COMPLETE" in (bag_of(chest, "old-dune-survey") / "HOW-TO-RESTORE.txt").read_text()
     ran = command("restore", "blue", "old-dune-survey", "--into", tmp_path / "without")
     assert "not complete" in ran.out
-    assert not any((tmp_path / "without" / path).exists() for path in hollow)
-    assert {path: (world.old_photos / path).stat().st_atime_ns for path in hollow} == before, "none was opened"
+    assert not any((tmp_path / "without" / path).exists() for path in placeholders)
+    assert {path: (world.old_photos / path).stat().st_atime_ns for path in placeholders} == before, "none was opened"
     ran = command("archive", world.old_photos, "--to", "blue", "--read-placeholders", "--as", "fetched", "--json")
     assert ran.status == 0
     assert command("restore", "blue", "fetched", "--into", tmp_path / "with", "--keep-paths").status == 0
@@ -287,17 +287,17 @@ def test_hollow_files_stop_an_archive_that_may_go_on_without_them_or_fetch_them(
     assert back == was
 
 
-def test_no_hollow_file_is_opened_by_any_look(
+def test_no_placeholder_is_opened_by_any_look(
     tmp_path: Path, monkeypatch: pytest.MonkeyPatch, command: Command
 ) -> None:
-    """Opening one would begin a download: even a hollow database, playlist or sign is left alone."""
+    """Opening one would begin a download: even a database, playlist or sign is left alone."""
     library = make(tmp_path)
     for path in ("maps/south.map", "walks/short.m3u8", "maps/north.xmp"):
-        burrow.hollow(library / path)
+        burrow.make_placeholder(library / path)
     for with_index in (False, True):
         if with_index:
-            burrow.hollow(library / "index.bur")
-        hollow = {str(library / f.path) for f in walk(str(library)).files if f.hollow}
+            burrow.make_placeholder(library / "index.bur")
+        placeholders = {str(library / f.path) for f in walk(str(library)).files if f.placeholder}
         opened: list[str] = []
         for name in ("os.open", "builtins.open", "io.open"):
             module, _, attribute = name.partition(".")
@@ -315,7 +315,7 @@ def test_no_hollow_file_is_opened_by_any_look(
         monkeypatch.setenv("HOME", str(tmp_path / "home"))
         monkeypatch.setenv("DUNECHEST_HOME", str(tmp_path / "state"))
         assert opened
-        assert not hollow & set(opened)
+        assert not placeholders & set(opened)
 
 
 def recorded(**facts: int) -> Any:
@@ -323,22 +323,22 @@ def recorded(**facts: int) -> Any:
 
 
 @pytest.mark.parametrize(
-    ("facts", "is_hollow"),
+    ("facts", "placeholder"),
     [({"st_size": 250_000}, True), ({"st_size": 250_000, "st_blocks": 8}, False), ({"st_size": 0}, False),
      ({"st_size": 120}, False), ({"st_size": 4096}, False), ({"st_size": 4097}, True)],
 )  # fmt: skip
-def test_hollow_on_linux(facts: dict[str, int], is_hollow: bool) -> None:
-    assert _hollow_linux.hollow(recorded(**facts)) == is_hollow
+def test_placeholders_on_linux(facts: dict[str, int], placeholder: bool) -> None:
+    assert _placeholder_linux.is_placeholder(recorded(**facts)) == placeholder
 
 
-def test_hollow_on_macos_and_windows_by_recorded_stat_results() -> None:
-    assert _hollow_macos.hollow(recorded(st_size=90_000, st_flags=0x40000060))
-    assert not _hollow_macos.hollow(recorded(st_size=90_000, st_blocks=0, st_flags=0x60))
-    assert not _hollow_macos.hollow(recorded(st_size=90_000))
+def test_placeholders_on_macos_and_windows_by_recorded_stat_results() -> None:
+    assert _placeholder_macos.is_placeholder(recorded(st_size=90_000, st_flags=0x40000060))
+    assert not _placeholder_macos.is_placeholder(recorded(st_size=90_000, st_blocks=0, st_flags=0x60))
+    assert not _placeholder_macos.is_placeholder(recorded(st_size=90_000))
     for attributes in (0x00501620, 0x00041020, 0x00001020):
-        assert _hollow_windows.hollow(recorded(st_size=90_000, st_file_attributes=attributes))
+        assert _placeholder_windows.is_placeholder(recorded(st_size=90_000, st_file_attributes=attributes))
     for attributes in (0x20, 0x80, 0x220):
-        assert not _hollow_windows.hollow(recorded(st_size=90_000, st_file_attributes=attributes))
+        assert not _placeholder_windows.is_placeholder(recorded(st_size=90_000, st_file_attributes=attributes))
 
 
 def test_a_whole_small_file_and_a_true_sparse_one_are_told_apart(tmp_path: Path) -> None:
@@ -348,7 +348,7 @@ def test_a_whole_small_file_and_a_true_sparse_one_are_told_apart(tmp_path: Path)
         file.write(b"the end")
     with (tmp_path / "gone").open("wb") as file:
         file.truncate(1 << 20)
-    assert {f.path: f.hollow for f in walk(str(tmp_path)).files} == {
+    assert {f.path: f.placeholder for f in walk(str(tmp_path)).files} == {
         "gone": True,
         "small": False,
         "with a hole": False,

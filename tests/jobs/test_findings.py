@@ -20,7 +20,7 @@ from dunechest.jobs.study.room import headroom, room_findings
 from dunechest.jobs.study.selection import Choice
 from dunechest.machine import drives, probe, volumes
 from dunechest.transfer import walk as walking
-from tests.support.burrow import KIND, hollow, make, refer
+from tests.support.burrow import KIND, make, make_placeholder, refer
 from tests.support.runs import Command
 
 Arrange = Callable[[Path, pytest.MonkeyPatch], object]
@@ -106,7 +106,7 @@ LIBRARY: list[tuple[str, str, Arrange]] = [
         "blocks",
         lambda lib, patch: [*map(Path.unlink, (lib / "maps").iterdir()), (lib / "maps").rmdir()],
     ),
-    ("hollow", "blocks", lambda lib, patch: hollow(lib / "maps" / "south.map")),
+    ("placeholders", "blocks", lambda lib, patch: make_placeholder(lib / "maps" / "south.map")),
     ("unreadable", "warning", closed_folder),
     ("missing", "warning", lambda lib, patch: refer(lib, "maps/west.map")),
     ("drive-away", "warning", lambda lib, patch: refer(lib, "/media/tern/REED-CARD/dune.map")),
@@ -161,7 +161,7 @@ def test_the_most_serious_comes_first(tmp_path: Path, monkeypatch: pytest.Monkey
     for arrange in (tiles, a_stray, elsewhere, a_pipe):
         arrange(library, monkeypatch)
     refer(library, "maps/west.map")
-    hollow(library / "maps" / "south.map")
+    make_placeholder(library / "maps" / "south.map")
     weights = [f.severity for f in dunechest.look(library).findings]
     assert weights == sorted(weights, key=["blocks", "warning", "info"].index)
     assert len(weights) == 6

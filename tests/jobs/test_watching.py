@@ -41,7 +41,7 @@ def test_it_shows_what_is_still_to_come_and_ends_when_all_is_here(tmp_path: Path
         placeholder(tmp_path / f"{number}.mov", 1_000_000)
     time = Time(*(lambda n=n: (tmp_path / f"{n}.mov").write_bytes(b"m" * 1_000_000) for n in range(4)))
     looks = list(dunechest.watch(tmp_path, every=10, wait=time.wait, now=time.now))
-    assert [look.hollow for look in looks] == [4, 3, 2, 1, 0, 0, 0]
+    assert [look.placeholders for look in looks] == [4, 3, 2, 1, 0, 0, 0]
     assert [look.whole for look in looks] == [False] * 6 + [True]
     assert (looks[2].rate, looks[2].left) == (100_000, 20)
     assert "2 placeholders left, 2.0 MB; +100 kB a second; about 20 s left" in line(looks[2])

@@ -225,7 +225,7 @@ def test_a_doubt_never_costs_a_file(tmp_path: Path) -> None:
     assert role_of(kind, "originals/1.png") == "essential"
 
 
-def test_odd_names_and_hollow_files_do_not_spoil_a_draft(tmp_path: Path) -> None:
+def test_odd_names_and_placeholders_do_not_spoil_a_draft(tmp_path: Path) -> None:
     library = tmp_path / "li\x1bb\n\x7f"
     (library / "caches").mkdir(parents=True)
     (library / os.fsdecode(b"b\xff.db")).write_bytes(b"")

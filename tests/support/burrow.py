@@ -86,7 +86,7 @@ def refer(library: Path, path: str | os.PathLike[str]) -> None:
         index.commit()
 
 
-def hollow(path: Path) -> None:
+def make_placeholder(path: Path) -> None:
     """Turn a file into a placeholder of the same size and time."""
     info = path.stat()
     path.unlink()

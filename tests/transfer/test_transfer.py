@@ -25,7 +25,21 @@ from dunechest.transfer.digest_files import digest_files
 from dunechest.transfer.tasks import AROUND, WHOLE, CopyJob, CopyTask, DigestJob, DigestTask
 from dunechest.transfer.walk import walk
 
-SIZES = [0, 1, 4095, 4096, 4097, AROUND - 1, AROUND, AROUND + 1, 500_000, WHOLE - 1, WHOLE, WHOLE + 1, 10_000_019]
+SIZES = [
+    0,
+    1,
+    4095,
+    4096,
+    4097,
+    AROUND - 1,
+    AROUND,
+    AROUND + 1,
+    500_000,
+    WHOLE - 1,
+    WHOLE,
+    WHOLE + 1,
+    10_000_019,
+]
 
 
 def silent(count: int) -> None:

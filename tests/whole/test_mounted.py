@@ -163,7 +163,7 @@ def test_the_probe_proves_what_the_drive_holds(mounted: Path, library: Path, com
     assert sorted(p.name for p in chest.folder.iterdir()) == ["READ-ME.txt", "bags", "chest-sha512.txt", "chest.json"]
 
 
-def test_libraries_on_a_real_drive_are_found_and_none_of_its_files_is_called_hollow(
+def test_libraries_on_a_real_drive_are_found_and_none_of_its_files_is_called_a_placeholder(
     mounted: Path, world: World, command: Command
 ) -> None:
     for name in ("Dune Survey", "Old Dune Survey"):
@@ -173,7 +173,7 @@ def test_libraries_on_a_real_drive_are_found_and_none_of_its_files_is_called_hol
     ran = command("find", mounted, "--json")
     assert [one["name"] for one in ran.json["libraries"]] == ["dune-survey", "old-dune-survey"]
     seen = command("look", mounted / "backup" / "Dune Survey", "--json").json
-    assert seen["hollow"] == []
+    assert seen["placeholders"] == []
 
 
 def test_a_drive_in_memory_is_told(tiny: Path, library: Path, command: Command) -> None:

@@ -44,7 +44,9 @@ CREATE TABLE remark (key TEXT PRIMARY KEY, value TEXT NOT NULL);
 """
 
 
-def make(library: Path, home: Path, rng: random.Random, count: int, year: int, *, loose: int, hollow: int) -> None:
+def make(
+    library: Path, home: Path, rng: random.Random, count: int, year: int, *, loose: int, placeholders: int
+) -> None:
     """Make a photo library of so many pictures, taken from a year on.
 
     Parameters
@@ -57,7 +59,7 @@ def make(library: Path, home: Path, rng: random.Random, count: int, year: int, *
         Pictures, and the year of the first.
     loose : int
         Pictures that lie on the desktop and are only referred to.
-    hollow : int
+    placeholders : int
         Pictures of which only the name is here.
     """
     originals = library / "originals"
@@ -78,7 +80,7 @@ def make(library: Path, home: Path, rng: random.Random, count: int, year: int, *
         (folder / f"{stem}.xmp").write_text(sidecar, encoding="utf-8")
         _preview(library, number, picture)
         rows.append((folder, name, caption, rating))
-    for folder, name, _, _ in rows[count - hollow :]:
+    for folder, name, _, _ in rows[count - placeholders :]:
         whole = (folder / name).stat().st_size
         (folder / name).unlink()
         with (folder / name).open("wb") as file:

@@ -67,7 +67,7 @@ class World:
 
     @property
     def old_photos(self) -> Path:
-        """An older library of the same kind, with a few hollow originals."""
+        """An older library of the same kind, with a few originals that are only placeholders."""
         return self.office_home / "Pictures" / "Old Dune Survey"
 
     @property
@@ -164,8 +164,8 @@ def make_world(folder: Path, *, size: float = 1.0, seed: int = SEED) -> World:
     (folder / _MARK).write_text(json.dumps({"seed": seed, "size": size}) + "\n", encoding="utf-8")
     home, old_photos = world.office_home, world.old_photos
     makers: tuple[tuple[str, Callable[[random.Random], None]], ...] = (
-        ("photos", lambda rng: photos.make(world.photos, home, rng, _many(60, size), 2021, loose=3, hollow=0)),
-        ("old photos", lambda rng: photos.make(old_photos, home, rng, _many(8, size), 2009, loose=0, hollow=2)),
+        ("photos", lambda rng: photos.make(world.photos, home, rng, _many(60, size), 2021, loose=3, placeholders=0)),
+        ("old photos", lambda rng: photos.make(old_photos, home, rng, _many(8, size), 2009, loose=0, placeholders=2)),
         ("notes", lambda rng: notebook.make(world.notes, rng, _many(220, size))),
         ("papers", lambda rng: papers.make(world.papers, home, rng, _many(24, size))),
         ("sounds", lambda rng: sounds.make(world.sounds, home, rng, _many(24, size))),

@@ -136,7 +136,7 @@ class Readiness(Value):
 def look(library: AnyLibrary, *, chest: Chest | AnyPath | None = None, choice: Choice = EVERYTHING) -> Readiness:
     """Look at a library without changing anything, and at a drive if one is named.
 
-    No hollow file is opened. What the drive can hold is tried with a few empty files
+    No placeholder is opened. What the drive can hold is tried with a few empty files
     and a few megabytes in a folder of their own in the chest, removed at once.
 
     Parameters

@@ -33,7 +33,7 @@ class Watched(Value):
     ----------
     files, bytes : int
         Files that are here, and their bytes.
-    hollow, hollow_bytes : int
+    placeholders, placeholder_bytes : int
         Files of which only the placeholder is here, and the bytes that are still to come.
     open_by : tuple of str
         Names of the processes that have it open.
@@ -47,12 +47,12 @@ class Watched(Value):
         Whether nothing is a placeholder, nobody has it open, and nothing has changed for some looks.
     """
 
-    _shown: ClassVar[tuple[str, ...]] = ("files", "bytes", "hollow", "still", "whole")
+    _shown: ClassVar[tuple[str, ...]] = ("files", "bytes", "placeholders", "still", "whole")
 
     files: int
     bytes: int
-    hollow: int
-    hollow_bytes: int
+    placeholders: int
+    placeholder_bytes: int
     open_by: tuple[str, ...]
     rate: float
     left: float | None
@@ -104,7 +104,7 @@ def watch(
     alike = 0
     while True:
         begun = now()
-        state, (files, size, hollow, hollow_bytes), users = _look(known, home)
+        state, (files, size, placeholders, placeholder_bytes), users = _look(known, home)
         alike = alike + 1 if state == before else 1
         if state != before:
             before, changed = state, begun
@@ -113,9 +113,9 @@ def watch(
             seen.popleft()
         took = seen[-1][0] - seen[0][0]
         rate = (seen[-1][1] - seen[0][1]) / took if took > 0 else 0.0
-        left = hollow_bytes / rate if hollow and rate > 0 else None
-        whole = not hollow and not users and alike >= _SETTLED
-        yield Watched(files, size, hollow, hollow_bytes, users, rate, left, begun - changed, whole)
+        left = placeholder_bytes / rate if placeholders and rate > 0 else None
+        whole = not placeholders and not users and alike >= _SETTLED
+        yield Watched(files, size, placeholders, placeholder_bytes, users, rate, left, begun - changed, whole)
         if whole:
             return
         wait(max(every, (now() - begun) * (1 / _SHARE - 1)))
@@ -124,9 +124,9 @@ def watch(
 def _look(library: Library, home: Path) -> tuple[tuple[object, ...], tuple[int, int, int, int], tuple[str, ...]]:
     """Return what must stay the same, numbers of files and bytes here and to come, and who has it open."""
     listing = list_library(library)
-    here = [file for file in listing.files if not file.hollow]
-    hollow = [file for file in listing.files if file.hollow]
-    numbers = (len(here), sum(f.size for f in here), len(hollow), sum(f.size for f in hollow))
+    here = [file for file in listing.files if not file.placeholder]
+    placeholders = [file for file in listing.files if file.placeholder]
+    numbers = (len(here), sum(f.size for f in here), len(placeholders), sum(f.size for f in placeholders))
     newest = max((file.mtime_ns for file in listing.files), default=0)
     users = in_use(library.path, library.kind, [file.path for file in here], home)
     names = tuple(sorted({use.process for use in users}))

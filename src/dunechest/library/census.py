@@ -9,7 +9,7 @@ from dataclasses import dataclass, field
 from pathlib import Path
 
 from dunechest.transfer import safe
-from dunechest.transfer.hollow import hollow
+from dunechest.transfer.placeholder import is_placeholder
 
 #: So many entries of a folder are counted, where it is not known yet.
 _MOST = 50_000
@@ -88,12 +88,12 @@ def census_of(folder: Path) -> Census:
 
 
 def genuine(path: str) -> bool:
-    """Whether a file begins as its ending says; one whose ending says nothing of that, or that is hollow, is believed."""
+    """Whether a file begins as its ending says; one whose ending says nothing of that, or that is a placeholder, is believed."""
     known = _BEGINS.get(os.path.splitext(path)[1].lower())
     if known is None:
         return True
     try:
-        if hollow(os.stat(path)):
+        if is_placeholder(os.stat(path)):
             return True
         with os.fdopen(safe.open_regular(Path(path)), "rb") as file:
             head = file.read(16)

@@ -98,7 +98,9 @@ def lock_marks(place: Path, kind: Kind, files: Iterable[FileEntry]) -> frozenset
     number of a process in them; whatever else has its name is a file like others.
     """
     patterns = kind.lock_patterns
-    return frozenset(f.path for f in files if patterns.match(f.path) and not f.hollow and _is_mark(place / f.path))
+    return frozenset(
+        f.path for f in files if patterns.match(f.path) and not f.placeholder and _is_mark(place / f.path)
+    )
 
 
 def _is_mark(path: Path) -> bool:

@@ -89,7 +89,7 @@ def databases_in(place: Path, listing: Walk) -> Iterator[str]:
     count = 0
     for file in listing.files:
         # A database is whole pages of 512 bytes at the least, so hardly any other file is opened for this.
-        if not file.size or file.size % 512 or file.hollow or file.path.endswith(COMPANIONS):
+        if not file.size or file.size % 512 or file.placeholder or file.path.endswith(COMPANIONS):
             continue
         if looks_like_database(place / file.path):
             yield file.path

@@ -104,7 +104,7 @@ class _Maker:
         self._library = library
         self._listing = listing
         self._sizes = {file.path: file.size for file in listing.files}
-        self._hollow = {file.path for file in listing.files if file.hollow}
+        self._placeholders = {file.path for file in listing.files if file.placeholder}
         self._by_source: dict[str, list[Reference]] = {}
         for reference in references:
             self._by_source.setdefault(reference.source, []).append(reference)
@@ -137,7 +137,7 @@ class _Maker:
                     part.files.update(self._below(folder.path))
             return [self._finish(spec, name, item, follow=True) for name, item in gathered.items()]
         for path in wanted.among(self._sizes):
-            if path not in self._hollow:
+            if path not in self._placeholders:
                 self._from_file(spec, path, gathered)
         return [self._finish(spec, name, item, follow=spec.form == "files") for name, item in gathered.items()]
 
@@ -212,7 +212,7 @@ class _Maker:
         """Return the name that people know a part by."""
         path = spec.named_in.replace("{part}", name)
         for place in (path, f"{folder}/{path}"):
-            if path and place in self._sizes and place not in self._hollow:
+            if path and place in self._sizes and place not in self._placeholders:
                 form = {".json": "json", ".ini": "ini"}.get(os.path.splitext(place)[1], "toml")
                 try:
                     document = document_of(self._library / place, form)

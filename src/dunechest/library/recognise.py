@@ -18,7 +18,7 @@ from dunechest.library.formats.sqlite import guard, read_only
 from dunechest.library.kinds.schema import Kind, Sign
 from dunechest.machine.folders import standard_folders
 from dunechest.transfer import safe
-from dunechest.transfer.hollow import hollow
+from dunechest.transfer.placeholder import is_placeholder
 
 #: Three of these make a home, of whoever's: as a whole it is no library, whatever is most of it.
 OF_A_HOME = frozenset(
@@ -240,8 +240,8 @@ def _by_path(folder: Path, sign: Sign, path: str, names: Collection[str], inner:
         if not stat.S_ISREG(info.st_mode):
             continue
         name = place.relative_to(folder).as_posix()
-        if hollow(info):  # opening it would fetch it: its name must do
-            return f"file {name} (hollow, not opened)"
+        if is_placeholder(info):  # opening it would fetch it: its name must do
+            return f"file {name} (a placeholder, not opened)"
         if sign.begins and not _begins(place, sign.begins):
             continue
         if sign.holds and not _holds(place, sign.holds):

@@ -10,7 +10,7 @@ from typing import NamedTuple
 
 import msgspec
 
-from dunechest.transfer.hollow import hollow
+from dunechest.transfer.placeholder import is_placeholder
 
 
 class FileEntry(msgspec.Struct, frozen=True, gc=False):
@@ -18,7 +18,7 @@ class FileEntry(msgspec.Struct, frozen=True, gc=False):
 
     `path` is relative to the walked root with ``/`` between its pieces, in the
     form of ``os.fsdecode``; `size` in bytes; times in nanoseconds since 1970;
-    `inode` and `device` identify hard links when `names` is over one; `hollow` says that
+    `inode` and `device` identify hard links when `names` is over one; `placeholder` says that
     the name is here and the bytes are not.
     """
 
@@ -29,7 +29,7 @@ class FileEntry(msgspec.Struct, frozen=True, gc=False):
     names: int = 1
     inode: int = 0
     device: int = 0
-    hollow: bool = False
+    placeholder: bool = False
 
 
 class FolderEntry(msgspec.Struct, frozen=True, gc=False):
@@ -157,7 +157,7 @@ def lines_of(listing: Walk) -> Iterator[str]:
     remaining = Counter(f.path.rpartition("/")[0] for f in listing.files)
     for f in listing.files:
         above, _, name = f.path.rpartition("/")
-        folders.setdefault(above, []).append(f"{name}\0{f.size}\0{f.mtime_ns}\0{f.mode}\0{f.hollow}")
+        folders.setdefault(above, []).append(f"{name}\0{f.size}\0{f.mtime_ns}\0{f.mode}\0{f.placeholder}")
         remaining[above] -= 1
         if not remaining[above]:
             yield _of_folder(above, folders.pop(above))
@@ -190,7 +190,9 @@ def look_over(root: str) -> Iterator[str]:
                 mode = info.st_mode
                 kind = mode & 0o170000  # what stat.S_IFMT does, without a call for each of many files
                 if kind == is_file:
-                    lines.append(f"{entry.name}\0{info.st_size}\0{info.st_mtime_ns}\0{mode & 0o7777}\0{hollow(info)}")
+                    lines.append(
+                        f"{entry.name}\0{info.st_size}\0{info.st_mtime_ns}\0{mode & 0o7777}\0{is_placeholder(info)}"
+                    )
                 elif kind == is_folder:
                     pending.append(prefix + entry.name)
                     lines.append(f"{entry.name}\0{mode & 0o7777}")
@@ -225,7 +227,7 @@ def _file(path: str, info: os.stat_result) -> FileEntry:
         names,
         info.st_ino if names > 1 else 0,
         info.st_dev if names > 1 else 0,
-        hollow(info),
+        is_placeholder(info),
     )
 
 

@@ -118,7 +118,7 @@ def _options(asked: dict[str, Any]) -> ArchiveOptions:
         parts=asked["parts"],
         rebuildable=None if leave is None else not leave,
         strays=not asked["without_outside_files"],
-        hollow=asked["read_placeholders"],
+        placeholders=asked["read_placeholders"],
     )
     return ArchiveOptions(asked["as_name"], choice, asked["read_all"], asked["ignore"], asked["continues"])
 

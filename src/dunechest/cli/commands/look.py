@@ -24,7 +24,7 @@ def command(out: Out, library: str, chest: str | None, kind: str | None, watch: 
     """Look at one library before a byte moves.
 
     It shows what is in it by role, its parts, what it refers to inside and outside,
-    hollow files, and who has it open; with --on also whether that drive suits it:
+    placeholders, and who has it open; with --on also whether that drive suits it:
     room, names, sizes, and whether it is a drive of its own at all. What is found is
     listed most serious first, each with what to do.
 

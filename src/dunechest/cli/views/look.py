@@ -61,7 +61,7 @@ def document(result: Readiness) -> dict[str, Any]:
             {"place": str(c.path), "kind": c.kind.name, "evidence": list(c.evidence)}
             for c in result.contents.contains
         ],
-        "hollow": [f.path for f in result.contents.listing.files if f.hollow],
+        "placeholders": [f.path for f in result.contents.listing.files if f.placeholder],
         "in_use_by": [{"process": u.process, "pid": u.pid, "how": u.how} for u in result.uses],
         "drive": _fit_document(result.fit) if result.fit is not None else None,
         "findings": [finding_document(f) for f in result.findings],

@@ -29,8 +29,8 @@ def document(name: str, last: Watched) -> dict[str, Any]:
 def line(watched: Watched) -> str:
     """Return one look in words."""
     pieces = [f"{number(watched.files, 'file')}, {size(watched.bytes)} here"]
-    if watched.hollow:
-        pieces.append(f"{number(watched.hollow, 'placeholder')} left, {size(watched.hollow_bytes)}")
+    if watched.placeholders:
+        pieces.append(f"{number(watched.placeholders, 'placeholder')} left, {size(watched.placeholder_bytes)}")
     if abs(watched.rate) >= 1000:
         pieces.append(f"{'+' if watched.rate > 0 else '-'}{size(int(abs(watched.rate)))} a second")
     if watched.left is not None:

@@ -8,7 +8,7 @@ from contextlib import closing, contextmanager
 from pathlib import Path
 
 from dunechest.demo.applications.base import Application, Opened, RefusalError
-from dunechest.transfer.hollow import hollow as is_hollow
+from dunechest.transfer.placeholder import is_placeholder
 
 
 class Glasswort(Application):
@@ -45,14 +45,14 @@ class Glasswort(Application):
             yield self._show(library, rows, albums, remarks.get("home", ""))
 
     def _show(self, library: Path, rows: list[tuple[int, str, str, str]], albums: int, old_home: str) -> Opened:
-        things, missing, moved, remade, hollow = [], [], 0, 0, 0
+        things, missing, moved, remade, placeholders = [], [], 0, 0, 0
         for number, folder, name, caption in rows:
             place = Path(folder) / name
             if not place.is_file():
                 place = self._moved(library, folder, old_home) / name
                 moved += place.is_file()
-            if place.is_file() and is_hollow(place.stat()):
-                hollow += 1
+            if place.is_file() and is_placeholder(place.stat()):
+                placeholders += 1
                 things.append(f"{name}: {caption} (not fetched yet)")
             elif place.is_file():
                 things.append(f"{name}: {caption}")
@@ -62,8 +62,8 @@ class Glasswort(Application):
         done = []
         if moved:
             done.append(f"{moved} pictures found in their new place")
-        if hollow:
-            done.append(f"{hollow} pictures are only placeholders and will be fetched when they are looked at")
+        if placeholders:
+            done.append(f"{placeholders} pictures are only placeholders and will be fetched when they are looked at")
         if remade:
             done.append(f"{remade} previews made again")
         return Opened(

@@ -13,7 +13,7 @@ BLOCKING_CODES = frozenset(
     {
         "in-use",
         "half-library",
-        "hollow",
+        "placeholders",
         "read-only",
         "mass-change",
         "name-taken",

@@ -215,7 +215,7 @@ class ArchivePlan:
         return self.selection.strays
 
     @property
-    def _hollow_strays(self) -> list[LeftBehind]:
+    def _placeholder_strays(self) -> list[LeftBehind]:
         inside = {file.path for file in self.listing.files}
         return [item for item in self.left_out if os.path.isabs(item.path) and item.path not in inside]
 
@@ -223,13 +223,13 @@ class ArchivePlan:
     def files_found(self) -> int:
         """Every name that is not a folder or a link, and every stray that was to be gathered."""
         inside = len(self.listing.files) + len(self.listing.others) + len(self.listing.unreadable)
-        return inside + len(self.strays) + len(self._hollow_strays)
+        return inside + len(self.strays) + len(self._placeholder_strays)
 
     @property
     def bytes_found(self) -> int:
         """Bytes of the files found."""
         strays = sum(stray.entry.size for stray in self.strays) + sum(
-            hollow_stray.size for hollow_stray in self._hollow_strays
+            placeholder_stray.size for placeholder_stray in self._placeholder_strays
         )
         return self.listing.bytes + strays
 

@@ -47,7 +47,7 @@ class Contents(Value):
 
 
 def study(library: Library) -> Contents:
-    """Walk a library and read what it refers to; nothing is changed, and no hollow file is opened.
+    """Walk a library and read what it refers to; nothing is changed, and no placeholder is opened.
 
     Raises
     ------
@@ -64,8 +64,8 @@ def study(library: Library) -> Contents:
         report = read_references(kind, library.path, listing, home)
         parts = list_parts(library.kind, library.path, listing, report.references, home)
         contains = inside(library.path, library.kind, listing, load_kinds(state_folder(), []).values())
-    # Last, so that nobody who opened it meanwhile is missed. A hollow file would be fetched by asking.
-    there = [f.path for f in listing.files if not f.hollow]
+    # Last, so that nobody who opened it meanwhile is missed. A placeholder would be fetched by asking.
+    there = [f.path for f in listing.files if not f.placeholder]
     uses = in_use(library.path, library.kind, there, home)
     for inner in contains:
         within = inner.path.relative_to(library.path).as_posix()

@@ -7,7 +7,7 @@ from collections.abc import Iterable, Iterator, Sequence
 
 from dunechest.findings import Finding
 from dunechest.jobs.study.contents import Contents
-from dunechest.jobs.study.selection import HOLLOW, Selection, total
+from dunechest.jobs.study.selection import PLACEHOLDER, Selection, total
 from dunechest.library.environment import is_environment, made_from
 from dunechest.library.in_use import Use
 from dunechest.library.library import Library
@@ -22,7 +22,7 @@ from dunechest.words import number
 def library_findings(contents: Contents, selection: Selection) -> list[Finding]:
     """Return the findings about a library and what was selected of it, in no order."""
     library, listing = contents.library, contents.listing
-    findings = [*_use(library, contents.uses), *_halves(library, listing), *_hollow(selection)]
+    findings = [*_use(library, contents.uses), *_halves(library, listing), *_placeholders(selection)]
     if not listing.files:
         findings.append(
             Finding("empty", "warning", "There is not one file in it.", "Make sure that this is the right folder.")
@@ -137,17 +137,17 @@ def _halves(library: Library, listing: Walk) -> list[Finding]:
     return findings
 
 
-def _hollow(selection: Selection) -> list[Finding]:
-    hollow = [file for file in selection.left_out if file.why == HOLLOW and file.fault]
-    if not hollow:
+def _placeholders(selection: Selection) -> list[Finding]:
+    placeholders = [file for file in selection.left_out if file.why == PLACEHOLDER and file.fault]
+    if not placeholders:
         return []
     return [
         Finding(
-            "hollow",
+            "placeholders",
             "blocks",
-            f"{number(len(hollow), 'file')} that cannot be lost: only placeholders (hollow), and their "
-            f"{sum(o.size for o in hollow):,} bytes are somewhere else: {_some(o.path for o in hollow)}.",
-            "Let the application or service bring them here first; or go on without them with --ignore hollow; or "
+            f"{number(len(placeholders), 'file')} that cannot be lost: only placeholders, and their "
+            f"{sum(o.size for o in placeholders):,} bytes are somewhere else: {_some(o.path for o in placeholders)}.",
+            "Let the application or service bring them here first; or go on without them with --ignore placeholders; or "
             "with --read-placeholders read them all the same, which may download them.",
             yields=True,
         )
@@ -209,7 +209,7 @@ def _outside(references: Sequence[Reference]) -> Iterator[Finding]:
 
 
 def _unread(contents: Contents) -> Iterator[Finding]:
-    unread = [(path, why) for path, why in contents.references.unread if why != "it is hollow"]
+    unread = [(path, why) for path, why in contents.references.unread if why != "it is only a placeholder"]
     if unread:
         path, why = unread[0]
         yield Finding(
@@ -244,7 +244,7 @@ def _strays(selection: Selection) -> list[Finding]:
                 "Without --without-outside-files they are gathered into the archive.",
             )
         )
-    odd = [s for s in selection.strays_not_taken if s not in asked and s.why_not != HOLLOW]
+    odd = [s for s in selection.strays_not_taken if s not in asked and s.why_not != PLACEHOLDER]
     if odd:
         findings.append(
             Finding(

@@ -20,7 +20,7 @@ from dunechest.values import Value
 #: Rebuildable files are small beside the rest up to this share of it.
 _SMALL = 0.5
 
-HOLLOW = "hollow: its name is here and its bytes are not"
+PLACEHOLDER = "only a placeholder: its content is not on this computer"
 
 
 @dataclass(frozen=True, slots=True)
@@ -35,14 +35,14 @@ class Choice:
         Whether rebuildable files are taken; None takes them if they are small beside the rest.
     strays : bool
         Whether files outside that the library refers to are gathered.
-    hollow : bool
-        Whether hollow files are read all the same.
+    placeholders : bool
+        Whether placeholders are read all the same.
     """
 
     parts: tuple[str, ...] = ()
     rebuildable: bool | None = None
     strays: bool = True
-    hollow: bool = False
+    placeholders: bool = False
 
 
 #: The choice of whoever chose nothing.
@@ -138,13 +138,15 @@ def select(contents: Contents, choice: Choice = EVERYTHING) -> Selection:
             left.append(_left(entry, "bought or licensed: it may not leave this machine", False))
         elif role == "rebuildable" and not taken_rebuildable:
             left.append(_left(entry, "the application can make it again", False))
-        elif entry.hollow and not choice.hollow:
-            left.append(_left(entry, HOLLOW, role == "essential"))
+        elif entry.placeholder and not choice.placeholders:
+            left.append(_left(entry, PLACEHOLDER, role == "essential"))
         else:
             files.append(entry)
     strays, not_taken_strays = _strays(contents, choice, parts)
     left += [
-        _left(stray.entry, HOLLOW, True) for stray in not_taken_strays if choice.strays and stray.why_not == HOLLOW
+        _left(stray.entry, PLACEHOLDER, True)
+        for stray in not_taken_strays
+        if choice.strays and stray.why_not == PLACEHOLDER
     ]
     return Selection(
         listing, tuple(files), strays, not_taken_strays, tuple(left), parts if choice.parts else (), taken_rebuildable
@@ -221,8 +223,8 @@ def _strays(
         why_not = not_taken(path)
         if not choice.strays:
             why_not = why_not or "left where it is, as asked for"
-        elif entry.hollow and not choice.hollow:
-            why_not = why_not or HOLLOW
+        elif entry.placeholder and not choice.placeholders:
+            why_not = why_not or PLACEHOLDER
         stored = _stored(path, names)
         stray = Stray(entry, stored, tuple(references), why_not)
         (not_taken_ones if why_not else taken).append(stray)

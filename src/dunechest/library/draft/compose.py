@@ -46,7 +46,7 @@ class Draft(Value):
 def draft_kind(folder: str | os.PathLike[str], *, name: str | None = None, home: Path | None = None) -> Draft:
     """Study the library of an application that nobody described, and draft its kind file.
 
-    Nothing is changed, and no hollow file is opened.
+    Nothing is changed, and no placeholder is opened.
 
     Parameters
     ----------

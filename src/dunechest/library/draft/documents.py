@@ -39,7 +39,7 @@ def text_references(ground: Ground) -> list[Observation]:
     by_form: dict[tuple[Form, str], list[str]] = defaultdict(list)
     for path, file in ground.files.items():
         form = _BY_ENDING.get(ending(path))
-        if form is not None and not file.hollow and file.size <= LOOKED_INTO:
+        if form is not None and not file.placeholder and file.size <= LOOKED_INTO:
             by_form[form, ending(path)].append(path)
     found = []
     for (form, last), paths in sorted(by_form.items()):
@@ -71,7 +71,7 @@ def keyed_references(ground: Ground) -> list[Observation]:
     groups: dict[tuple[str, Form], list[str]] = defaultdict(list)
     documents: dict[str, tuple[Form, Any]] = {}
     for path, file in sorted(ground.files.items()):
-        read = _document(ground, path) if 0 < file.size <= 4 << 20 and not file.hollow else None
+        read = _document(ground, path) if 0 < file.size <= 4 << 20 and not file.placeholder else None
         if read is not None and not is_bibliography(read[1]):  # that has a reader of its own
             documents[path] = read
             # Files of one name in many folders are of one sort, and so are those of one ending in one folder.
@@ -165,7 +165,7 @@ def csl_references(ground: Ground) -> list[Observation]:
     """Find bibliographies in CSL-JSON."""
     found = []
     for path, file in sorted(ground.files.items()):
-        if ending(path) != ".json" or file.hollow or file.size > LOOKED_INTO:
+        if ending(path) != ".json" or file.placeholder or file.size > LOOKED_INTO:
             continue
         try:
             document = json.loads((ground.folder / path).read_bytes())

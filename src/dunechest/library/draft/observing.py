@@ -57,8 +57,8 @@ class Ground:
                 self.below[above].append(path)
 
     def head(self, path: str, length: int = 64) -> bytes:
-        """Return the first bytes of a file; none of a hollow one, which would be fetched."""
-        if self.files[path].hollow:
+        """Return the first bytes of a file; none of a placeholder, which would be fetched."""
+        if self.files[path].placeholder:
             return b""
         try:
             with os.fdopen(safe.open_regular(self.folder / path), "rb") as file:

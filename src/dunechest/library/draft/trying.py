@@ -82,7 +82,7 @@ class TriedKind(Value):
 def try_kind(
     kind: Kind | str | os.PathLike[str], folder: str | os.PathLike[str], *, home: Path | None = None
 ) -> TriedKind:
-    """Say what every line of a kind file matches in a folder; nothing is changed, and no hollow file is opened.
+    """Say what every line of a kind file matches in a folder; nothing is changed, and no placeholder is opened.
 
     Parameters
     ----------

@@ -116,7 +116,7 @@ _INNER = re.compile(r"(?:^|/)(?:\.git|\.hg|\.svn|node_modules|__pycache__|site-p
 
 def candidates(kind: Kind, files: Iterable[FileEntry]) -> list[FileEntry]:
     """Return the files that may hold references of which the kind does not speak, by path: what must be at hand to be read."""
-    own = [file for file in files if file.size and not file.hollow]
+    own = [file for file in files if file.size and not file.placeholder]
     spoken_of = {path for spec in kind.references for path in spec.among([file.path for file in own])}
     return sorted(
         (
@@ -146,7 +146,7 @@ def with_open_formats(kind: Kind, library: Path, files: Iterable[FileEntry]) -> 
     library : Path
         The library's folder.
     files : iterable of FileEntry
-        What lies in it. Hollow files are not opened.
+        What lies in it. Placeholders are not opened.
     """
     found: dict[tuple[Form, bool, tuple[str, ...]], list[str]] = {}
     tables: list[References] = []

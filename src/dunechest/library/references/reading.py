@@ -163,8 +163,8 @@ def read_references(kind: Kind, library: Path, listing: Walk, home: Path, *, for
     for spec in kind.references:
         for path in spec.among(files):
             file = files[path]
-            if file.hollow:  # reading it would fetch it
-                unread.append((file.path, "it is hollow"))
+            if file.placeholder:  # reading it would fetch it
+                unread.append((file.path, "it is only a placeholder"))
                 continue
             try:
                 for raw in READERS[spec.form](library / file.path, spec):

@@ -124,13 +124,13 @@ def _about_the_archive(plan: RestorePlan) -> list[Finding]:
             )
         )
     if record.incomplete:
-        lost = [left for left in record.left_out if left.why.startswith("hollow")]
+        lost = [left for left in record.left_out if left.why.startswith("only a placeholder")]
         found.append(
             Finding(
                 "incomplete",
                 "warning",
                 f"This archive is not complete: {number(len(record.left_out), 'file')} could not be taken for it"
-                + (f", {len(lost)} of them because they were hollow" if lost else "")
+                + (f", {len(lost)} of them because they were only placeholders" if lost else "")
                 + ".",
                 "dune/library.json in the bag names each, with the reason, under left_out.",
             )

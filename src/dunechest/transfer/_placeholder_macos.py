@@ -1,4 +1,4 @@
-"""macOS: a hollow file carries the dataless flag (``sys/stat.h``, SF_DATALESS)."""
+"""macOS: a placeholder carries the dataless flag (``sys/stat.h``, SF_DATALESS)."""
 
 from __future__ import annotations
 
@@ -7,6 +7,6 @@ import os
 _DATALESS = 0x40000000
 
 
-def hollow(info: os.stat_result) -> bool:
+def is_placeholder(info: os.stat_result) -> bool:
     """Whether a regular file's bytes are not here, by what `os.stat` says of it."""
     return bool(getattr(info, "st_flags", 0) & _DATALESS)

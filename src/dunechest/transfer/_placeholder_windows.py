@@ -1,4 +1,4 @@
-"""Windows: reading a hollow file recalls it from elsewhere, and its attributes say so.
+"""Windows: reading a placeholder recalls it from elsewhere, and its attributes say so.
 
 The attributes are FILE_ATTRIBUTE_OFFLINE, FILE_ATTRIBUTE_RECALL_ON_OPEN and
 FILE_ATTRIBUTE_RECALL_ON_DATA_ACCESS of the Windows file attribute constants.
@@ -13,7 +13,7 @@ _RECALL_ON_OPEN = 0x40000
 _RECALL_ON_DATA_ACCESS = 0x400000
 
 
-def hollow(info: os.stat_result) -> bool:
+def is_placeholder(info: os.stat_result) -> bool:
     """Whether a regular file's bytes are not here, by what `os.stat` says of it."""
     attributes = getattr(info, "st_file_attributes", 0)
     return bool(attributes & (_OFFLINE | _RECALL_ON_OPEN | _RECALL_ON_DATA_ACCESS))

@@ -1,4 +1,4 @@
-"""Linux: a hollow file has a size and not one block."""
+"""Linux: a placeholder has a size and not one block."""
 
 from __future__ import annotations
 
@@ -9,6 +9,6 @@ import os
 _INSIDE = 4096
 
 
-def hollow(info: os.stat_result) -> bool:
+def is_placeholder(info: os.stat_result) -> bool:
     """Whether a regular file's bytes are not here, by what `os.stat` says of it."""
     return info.st_blocks == 0 and info.st_size > _INSIDE
