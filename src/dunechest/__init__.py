@@ -40,11 +40,11 @@ if TYPE_CHECKING:
         LibraryRecord,
         LinkRecord,
         Origin,
+        OutsideFileRecord,
         OwnerRecord,
         PartRecord,
         ReferenceCounts,
         ReferenceRecord,
-        StrayRecord,
         Totals,
     )
     from dunechest.chest.tag_lists import RecordFault, Tag, TagLists
@@ -94,8 +94,8 @@ if TYPE_CHECKING:
         ReferencePlan,
         Repoint,
         RestoreFile,
+        RestoreOutsideFile,
         RestorePlan,
-        RestoreStray,
         SettingChange,
         Target,
     )
@@ -107,7 +107,7 @@ if TYPE_CHECKING:
     from dunechest.jobs.study.contents import Contents
     from dunechest.jobs.study.drive import Drive
     from dunechest.jobs.study.room import Room
-    from dunechest.jobs.study.selection import Choice, LeftBehind, Selection, Stray
+    from dunechest.jobs.study.selection import Choice, LeftBehind, OutsideFile, Selection
     from dunechest.jobs.undo import undo
     from dunechest.jobs.undo.plan import UndoAction, UndoPlan
     from dunechest.jobs.undo.planning import plan_undo
@@ -185,7 +185,7 @@ _MODULES = {
         "PartRecord",
         "ReferenceCounts",
         "ReferenceRecord",
-        "StrayRecord",
+        "OutsideFileRecord",
         "Totals",
     ),
     "chest.tag_lists": ("RecordFault", "Tag", "TagLists"),
@@ -236,7 +236,7 @@ _MODULES = {
         "Repoint",
         "RestoreFile",
         "RestorePlan",
-        "RestoreStray",
+        "RestoreOutsideFile",
         "SettingChange",
         "Target",
     ),
@@ -248,7 +248,7 @@ _MODULES = {
     "jobs.study.contents": ("Contents",),
     "jobs.study.drive": ("Drive",),
     "jobs.study.room": ("Room",),
-    "jobs.study.selection": ("Choice", "LeftBehind", "Selection", "Stray"),
+    "jobs.study.selection": ("Choice", "LeftBehind", "Selection", "OutsideFile"),
     "jobs.undo": ("undo",),
     "jobs.undo.plan": ("UndoAction", "UndoPlan"),
     "jobs.undo.planning": ("plan_undo",),
@@ -391,6 +391,8 @@ __all__ = [
     "OldPlace",
     "Origin",
     "OtherEntry",
+    "OutsideFile",
+    "OutsideFileRecord",
     "OwnerRecord",
     "PackageMissingError",
     "Part",
@@ -420,9 +422,9 @@ __all__ = [
     "Repoint",
     "RestoreFile",
     "RestoreOptions",
+    "RestoreOutsideFile",
     "RestorePlan",
     "RestoreResult",
-    "RestoreStray",
     "Rewritten",
     "RoleTotal",
     "Roles",
@@ -434,8 +436,6 @@ __all__ = [
     "Sign",
     "Step",
     "StillNamed",
-    "Stray",
-    "StrayRecord",
     "Tag",
     "TagLists",
     "Target",

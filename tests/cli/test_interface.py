@@ -183,7 +183,7 @@ def test_the_format_page_names_every_field() -> None:
 
     page = (ROOT / "docs" / "on-drive-format.md").read_text()
     for name in ("ChestRecord", "LibraryRecord", "Origin", "FileRecord", "TagRecord", "LeftOut", "CapturedDatabase",
-                 "PartRecord", "StrayRecord", "ReferenceRecord", "ReferenceCounts"):  # fmt: skip
+                 "PartRecord", "OutsideFileRecord", "ReferenceRecord", "ReferenceCounts"):  # fmt: skip
         for field in getattr(records, name).__struct_fields__:
             assert f"`{field}`" in page, f"{name}.{field}"
 

@@ -1,4 +1,4 @@
-"""What is taken along and what is not: parts, strays, roles, placeholders; and what the bag says of it."""
+"""What is taken along and what is not: parts, outside files, roles, placeholders; and what the bag says of it."""
 
 from __future__ import annotations
 
@@ -52,7 +52,7 @@ def test_look_lists_parts_with_counts_and_sizes(pristine: World, command: Comman
             paths = {Path(folder) / name for folder, name in rows}
             inside = {p for p in paths if p.is_relative_to(pristine.photos)}
             sidecars = {p.with_suffix(".xmp") for p in inside}
-            assert part["strays"] == sorted(str(p) for p in paths - inside)
+            assert part["outside_files"] == sorted(str(p) for p in paths - inside)
             assert part["files"] == len(inside | sidecars)
             assert part["bytes"] == sum(p.stat().st_size for p in paths | sidecars)
             assert part["needs"] == ["catalogue.glw"]
@@ -61,7 +61,7 @@ def test_look_lists_parts_with_counts_and_sizes(pristine: World, command: Comman
     assert "album" in command("look", pristine.photos).out
 
 
-def test_a_part_takes_its_files_its_strays_what_it_needs_and_nothing_else(
+def test_a_part_takes_its_files_its_outside_files_what_it_needs_and_nothing_else(
     world: World, on_machine: Move, command: Command
 ) -> None:
     on_machine("office-pc")
@@ -75,7 +75,7 @@ def test_a_part_takes_its_files_its_strays_what_it_needs_and_nothing_else(
     assert bag == "shore-recordings-for-the-boat"
     names = {f"library/{path}" for path in (*part.files, *part.needs)}
     assert {n for n in stored(chest, bag) if n.startswith("library/")} == names
-    assert len(stored(chest, bag)) == len(names) + len(part.strays)
+    assert len(stored(chest, bag)) == len(names) + len(part.outside_files)
     record = record_of(chest, bag)
     assert record["partial"] == ["For the boat"]
     how_to = (bag_of(chest, bag) / "HOW-TO-RESTORE.txt").read_text()
@@ -149,7 +149,7 @@ def test_links_and_empty_folders_of_a_part_come_along(world: World, chest: dunec
 # Strays.
 
 
-def test_a_stray_is_gathered_once_however_often_it_is_named(
+def test_a_outside_file_is_gathered_once_however_often_it_is_named(
     tmp_path: Path, chest: dunechest.Chest, command: Command
 ) -> None:
     library = make(tmp_path)
@@ -162,18 +162,18 @@ def test_a_stray_is_gathered_once_however_often_it_is_named(
     (library / "shortcut").symlink_to("../desk/dune.map")
     ran = command("archive", library, "--to", chest.folder, "--json")
     assert ran.status == 0
-    assert ran.json["archived"][0]["strays"] == 2
-    strays = {one["path"]: one for one in record_of(chest, "burrow")["strays"]}
-    first = strays[str(tmp_path / "documents" / "desk" / "dune.map")]
+    assert ran.json["archived"][0]["outside_files"] == 2
+    outside_files = {one["path"]: one for one in record_of(chest, "burrow")["outside_files"]}
+    first = outside_files[str(tmp_path / "documents" / "desk" / "dune.map")]
     assert len(first["references"]) == 22, "twenty rows, a line of the playlist, a link"
     assert {r["source"] for r in first["references"]} == {"index.bur", "walks/long.m3u8", "shortcut"}
-    for path, one in strays.items():
+    for path, one in outside_files.items():
         assert (bag_of(chest, "burrow") / "data" / one["stored"]).read_bytes() == Path(path).read_bytes()
-    assert len({one["stored"] for one in strays.values()}) == 2
+    assert len({one["stored"] for one in outside_files.values()}) == 2
     assert dunechest.verify(chest).well
 
 
-def test_strays_that_stay_are_counted_as_not_protected(
+def test_outside_files_that_stay_are_counted_as_not_protected(
     tmp_path: Path, chest: dunechest.Chest, command: Command
 ) -> None:
     library = make(tmp_path)
@@ -181,15 +181,15 @@ def test_strays_that_stay_are_counted_as_not_protected(
     refer(library, tmp_path / "dune.map")
     ran = command("archive", library, "--without-outside-files", "--to", chest.folder)
     assert ran.status == 0
-    assert "strays-left" in ran.out
+    assert "outside-files-left" in ran.out
     assert "1 file outside the library, not protected" in ran.out
     record = record_of(chest, "burrow")
-    assert record["strays"] == []
-    assert [one["path"] for one in record["strays_left"]] == [str(tmp_path / "dune.map")]
-    assert not (bag_of(chest, "burrow") / "data" / "strays").exists()
+    assert record["outside_files"] == []
+    assert [one["path"] for one in record["outside_left"]] == [str(tmp_path / "dune.map")]
+    assert not (bag_of(chest, "burrow") / "data" / "outside").exists()
 
 
-def test_a_stray_on_a_card_that_is_not_here_is_told_by_its_name(
+def test_a_outside_file_on_a_card_that_is_not_here_is_told_by_its_name(
     world: World, on_machine: Move, command: Command
 ) -> None:
     on_machine("office-pc")
@@ -199,9 +199,9 @@ def test_a_stray_on_a_card_that_is_not_here_is_told_by_its_name(
     assert "drive-away" in ran.out
     assert "'REED-CARD'" in ran.out
     seen = command("look", world.film, "--json").json
-    assert (seen["references"]["missing"], seen["references"]["stray"]) == (3, 0)
+    assert (seen["references"]["missing"], seen["references"]["outside"]) == (3, 0)
     shutil.move(world.folder / "pocket", world.card)
-    assert command("look", world.film, "--json").json["references"]["stray"] == 3
+    assert command("look", world.film, "--json").json["references"]["outside"] == 3
 
 
 def test_nothing_is_gathered_that_a_file_has_no_business_to_name(tmp_path: Path, chest: dunechest.Chest) -> None:
@@ -212,7 +212,7 @@ def test_nothing_is_gathered_that_a_file_has_no_business_to_name(tmp_path: Path,
         refer(library, path)
     (library / "walks" / "bad.m3u8").write_text("file:///etc/passwd\n/dev/zero\n../../../../../../../../etc/passwd\n")
     (account,) = dunechest.archive([library], chest)
-    assert (account.well, account.strays) == (True, 0)
+    assert (account.well, account.outside_files) == (True, 0)
     assert all(name.startswith("library/") for name in stored(chest, "burrow"))
 
 

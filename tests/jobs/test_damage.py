@@ -190,7 +190,7 @@ def test_a_library_record_of_a_newer_format_is_left_alone(
 def test_parts_of_a_later_version_are_no_obstacle(damaged: dunechest.Chest, tmp_path: Path, command: Command) -> None:
     path = bag_of(damaged, "shed") / "dune" / "library.json"
     record = json.loads(path.read_bytes())
-    path.write_text(json.dumps({**record, "parts": [{"name": ["an", "album"]}], "strays": [[1]]}))
+    path.write_text(json.dumps({**record, "parts": [{"name": ["an", "album"]}], "outside_files": [[1]]}))
     ran = command("verify", damaged.folder, "shed", "SHED")
     assert ran.status == 1
     assert ran.out.count("NOT WELL shed") == 1

@@ -63,12 +63,12 @@ def closed_folder(library: Path, patch: pytest.MonkeyPatch) -> None:
     patch.setattr(walking.os, "scandir", scandir)
 
 
-def a_stray(library: Path, patch: pytest.MonkeyPatch) -> None:
+def a_outside_file(library: Path, patch: pytest.MonkeyPatch) -> None:
     (library.parent / "loose.map").write_text("on the desk")
     refer(library, library.parent / "loose.map")
 
 
-def hidden_stray(library: Path, patch: pytest.MonkeyPatch) -> None:
+def hidden_outside_file(library: Path, patch: pytest.MonkeyPatch) -> None:
     keys = library.parent / ".keys" / "private"
     keys.parent.mkdir()
     keys.write_text("secret")
@@ -112,9 +112,9 @@ LIBRARY: list[tuple[str, str, Arrange]] = [
     ("drive-away", "warning", lambda lib, patch: refer(lib, "/media/tern/REED-CARD/dune.map")),
     ("folder-outside", "warning", folder_outside),
     ("references-unread", "warning", torn_index),
-    ("strays-refused", "warning", hidden_stray),
+    ("outside-files-refused", "warning", hidden_outside_file),
     ("elsewhere", "warning", elsewhere),
-    ("strays", "info", a_stray),
+    ("outside_files", "info", a_outside_file),
     ("moved", "info", lambda lib, patch: refer(lib, "/old/place/burrow/maps/south.map")),
     ("no-files", "info", a_pipe),
     ("no-files", "info", a_socket),
@@ -158,7 +158,7 @@ def test_an_empty_folder_is_told(tmp_path: Path) -> None:
 
 def test_the_most_serious_comes_first(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
     library = make(tmp_path)
-    for arrange in (tiles, a_stray, elsewhere, a_pipe):
+    for arrange in (tiles, a_outside_file, elsewhere, a_pipe):
         arrange(library, monkeypatch)
     refer(library, "maps/west.map")
     make_placeholder(library / "maps" / "south.map")

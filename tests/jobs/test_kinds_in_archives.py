@@ -99,12 +99,14 @@ def test_a_library_that_lost_its_kind_is_a_warning_and_keeps_its_outside_files(
     (rings / "rings.txt").write_text(text.replace("# rings", "# ringing"))
     (plan,) = dunechest.plan_archive(rings, chest)
     assert "kind-lost" in codes(plan)
-    assert [stray.entry.path for stray in plan.selection.strays] == [str(rings.parent / "outside.txt")]
+    assert [outside_file.entry.path for outside_file in plan.selection.outside_files] == [
+        str(rings.parent / "outside.txt")
+    ]
     assert dunechest.carry_out(plan).well
     (state / "rings.toml").unlink()  # even where the kind file itself is gone: the archive has it
     (rings / "more.txt").write_text("more")
     (plan,) = dunechest.plan_archive(rings, chest)
-    assert ("kind-lost" in codes(plan), len(plan.selection.strays)) == (True, 1)
+    assert ("kind-lost" in codes(plan), len(plan.selection.outside_files)) == (True, 1)
 
 
 def test_a_person_says_the_kind(rings: Path, state: Path, chest: dunechest.Chest, command: Command) -> None:

@@ -168,7 +168,7 @@ def moves(tmp_path: Path, old: str, *, windows: bool = False, files: tuple[str, 
         windows=windows,
         renamed={"what~.jpg": "what.jpg"},
         inside=(lambda path: path.casefold() in {n.casefold() for n in names}) if windows else names.__contains__,
-        strays={
+        outside_files={
             ("C:/Users/tern" if windows else "/home/tern") + "/Desktop/wall.jpg": str(tmp_path / "Table" / "wall.jpg")
         },
         folders=((old.rpartition("/")[0].rpartition("/")[0] + "/Music", str(tmp_path / "Sounds")),),

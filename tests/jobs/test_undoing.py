@@ -31,7 +31,7 @@ def restore(departed: Departed, name: str, **choice: str) -> dunechest.RestorePl
     return dunechest.plan_restore(departed.chest, name, RestoreOptions(**choice))  # type: ignore[arg-type]
 
 
-@pytest.mark.parametrize("at", ["strays", "settings", "proof", "place"])
+@pytest.mark.parametrize("at", ["outside_files", "settings", "proof", "place"])
 def test_a_restore_that_fails_in_the_middle_is_taken_back(
     at: str,
     departed: Departed,
@@ -47,7 +47,7 @@ def test_a_restore_that_fails_in_the_middle_is_taken_back(
         raise OSError(28, "No space left on device")
 
     target = {
-        "strays": (restoring, "restore_outside_files"),
+        "outside_files": (restoring, "restore_outside_files"),
         "settings": (restoring, "write_setting"),
         "proof": (restoring, "prove"),
         "place": (restoring, "whole_into_place"),
@@ -246,7 +246,7 @@ def test_what_somebody_makes_in_the_moment_of_a_failure_is_not_removed(
     """It fails after the step was written down and before it was taken; meanwhile another program makes that very thing."""
     place = new_home / "Images" / "Dune Survey"
     settings = new_home / ".config" / "glasswort" / "settings.json"
-    stray = new_home / "Table" / "for the wall" / "wall 1.jpg"
+    outside_file = new_home / "Table" / "for the wall" / "wall 1.jpg"
     plain = deeds.OpenDeed.will
 
     def will(self: deeds.OpenDeed, *steps: deeds.Step) -> None:
@@ -262,7 +262,7 @@ def test_what_somebody_makes_in_the_moment_of_a_failure_is_not_removed(
                 raise OSError(5, "Input/output error")
 
     monkeypatch.setattr(deeds.OpenDeed, "will", will)
-    for targets, kept in (({place}, place / "somebody's"), ({stray}, stray), ({settings}, settings)):
+    for targets, kept in (({place}, place / "somebody's"), ({outside_file}, outside_file), ({settings}, settings)):
         with pytest.raises(dunechest.CutOffError) if targets == {place} else _nothing():
             carry_out_once(restore(departed, "dune-survey"))
         assert kept.read_text() == "another program's"

@@ -141,7 +141,7 @@ def test_drafts_of_the_sample_libraries_find_what_matters(pristine: World) -> No
 
         def leads(kind: Kind, place: Path = place) -> set[tuple[str, str]]:
             found = read_references(kind, place, walk(str(place)), pristine.office_home).references
-            return {(r.source, r.target) for r in found if r.state in ("inside", "stray")}
+            return {(r.source, r.target) for r in found if r.state in ("inside", "outside")}
 
         wanted = leads(true)
         assert len(wanted & leads(drafted.kind)) >= 0.9 * len(wanted), name
@@ -185,7 +185,7 @@ def test_a_drafted_kind_is_of_use(
     assert ran.status == 0
     seen = command("look", world.sounds, "--json").json
     assert seen["kind"] == "audio"
-    assert seen["references"]["stray"] == 3
+    assert seen["references"]["outside"] == 3
     assert {part["what"] for part in seen["parts"]} == {"playlist"}
 
 

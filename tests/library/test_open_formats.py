@@ -100,7 +100,7 @@ def test_what_a_file_of_any_folder_names_comes_along_and_is_found_at_the_new_pla
 
     put(library / name)
     found = dunechest.look(library)
-    assert {(r.state, r.target) for r in found.references} == {("stray", str(outside))}
+    assert {(r.state, r.target) for r in found.references} == {("outside", str(outside))}
     (result,) = dunechest.archive(library, chest)
     assert result.well
     shutil.rmtree(home)
@@ -110,7 +110,7 @@ def test_what_a_file_of_any_folder_names_comes_along_and_is_found_at_the_new_pla
     assert back.well, (back.proof.lines, back.to_dict())
     after = dunechest.look(other / "moved" / "deep" / "things")
     (reference,) = {(r.state, r.target) for r in after.references}
-    assert reference[0] == "stray"
+    assert reference[0] == "outside"
     assert Path(reference[1]).read_bytes() == b"kree-ar"
     assert str(home) not in (other / "moved" / "deep" / "things" / name).read_bytes().decode("utf-8", "replace")
 
@@ -167,7 +167,7 @@ def test_latex_finds_what_is_written_without_ending_and_from_the_main_document(
     found = {(r.text, r.state) for r in dunechest.look(library).references}
     assert found == {
         ("figures/map", "inside"),
-        (str(picture.with_suffix("")), "stray"),
+        (str(picture.with_suffix("")), "outside"),
         ("chapters/one", "inside"),
         ("refs", "inside"),
     }
@@ -179,7 +179,7 @@ def test_latex_finds_what_is_written_without_ending_and_from_the_main_document(
     assert back.well
     text = (home / "thesis" / "chapters" / "one.tex").read_text()
     assert str(tmp_path / "Desktop") not in text
-    assert {r.state for r in dunechest.look(home / "thesis").references} == {"inside", "stray"}
+    assert {r.state for r in dunechest.look(home / "thesis").references} == {"inside", "outside"}
 
 
 def test_links_that_lead_on_are_not_missing(tmp_path: Path) -> None:
@@ -253,7 +253,7 @@ def test_links_by_name_lead_wherever_the_page_lies(tmp_path: Path) -> None:
             ("linked.md", "https://marram.example", "away"),
             ("linked.md", "gone.png", "missing"),
             ("linked.md", "low tide", "inside"),
-            ("plain.md", str(outside), "stray"),
+            ("plain.md", str(outside), "outside"),
             ("plain.md", "Low Tide", "inside"),
             ("plain.md", "crab.png", "inside"),
             ("plain.md", "gone.png", "missing"),

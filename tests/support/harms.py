@@ -151,7 +151,7 @@ def _archive(ground: Ground, names: tuple[str, ...]) -> None:
         assert status == 0, out + err
         ground.truth[name, library.edition] = facts(back)
         shutil.rmtree(back)
-        shutil.rmtree(ground.top / "truth strays", ignore_errors=True)
+        shutil.rmtree(ground.top / "truth outside files", ignore_errors=True)
 
 
 def enter(ground: Ground) -> None:
@@ -392,7 +392,7 @@ def _back(here: Ground, name: str, edition: int) -> tuple[int, bool, str]:
     into = here.top / "back"
     status, out, err = _restore(here, name, edition, into)
     exact = into.exists() and facts(into) == here.truth[name, edition]
-    for place in (into, here.top / "back strays"):
+    for place in (into, here.top / "back outside files"):
         shutil.rmtree(place, ignore_errors=True)
     return status, exact, out + err
 

@@ -116,7 +116,7 @@ def test_whatever_its_files_say(foreign: dunechest.Chest, departed: Departed, da
         assert facts(foreign.folder) == before, "a restore writes nothing in a chest"
         outside = {p.name for p in playground.iterdir()} - {"home", "state", "neighbour", "out", "err"}
         assert outside == set()
-        allowed = {"target", "target strays", "Documents", "Desktop", "Music", ".config"}
+        allowed = {"target", "target outside files", "Documents", "Desktop", "Music", ".config"}
         assert {p.name for p in (playground / "home").iterdir()} <= allowed
         assert not Path("/tmp/planted").exists()
     finally:

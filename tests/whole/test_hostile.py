@@ -59,7 +59,7 @@ def strange(tmp_path: Path, own_machine: Path, chest: dunechest.Chest, monkeypat
 
 
 def outside(record: dict[str, Any], standard: str, relative: str) -> None:
-    record["strays"][0].update(standard=standard, relative=relative, path="/home/tern/" + relative)
+    record["outside_files"][0].update(standard=standard, relative=relative, path="/home/tern/" + relative)
 
 
 def untouched(home: Path, library: Path) -> bool:
@@ -87,7 +87,7 @@ def test_links_that_lead_out_together_are_not_made_nor_gone_through(
     sealing.edit(strange, edit)
     into = own_machine / "Documents" / "burrow"
     command("restore", strange.parent.parent, "burrow", "--into", into)
-    assert untouched(own_machine, into) or (own_machine / "Documents" / "burrow strays").exists()
+    assert untouched(own_machine, into) or (own_machine / "Documents" / "burrow outside files").exists()
     assert not (own_machine / ".profile").exists()
     for path in into.rglob("*"):
         if path.is_symlink():
@@ -139,7 +139,7 @@ def test_nothing_goes_where_files_act_unless_the_person_names_it(
     assert ran.status in (0, 1), ran.out
     names = {p.relative_to(own_machine).as_posix() for p in own_machine.rglob("*") if p.is_file()}
     names.discard(".config/warren/settings.json")  # the kind that is known here says so, and no record of the chest
-    assert all(name.startswith(("Documents/burrow/", "Documents/burrow strays/")) for name in names)
+    assert all(name.startswith(("Documents/burrow/", "Documents/burrow outside/")) for name in names)
 
 
 def test_a_place_that_the_person_names_is_theirs_to_name(strange: Path, own_machine: Path, command: Command) -> None:
@@ -248,7 +248,7 @@ def test_numbers_beyond_their_range_are_errors(
 
 
 @pytest.mark.parametrize("number", NUMBERS)
-@pytest.mark.parametrize("where", ["folders", "links", "strays", "totals", "edition"])
+@pytest.mark.parametrize("where", ["folders", "links", "outside_files", "totals", "edition"])
 def test_numbers_of_the_record_too(
     where: str, number: object, strange: Path, tmp_path: Path, command: Command
 ) -> None:
@@ -258,7 +258,7 @@ def test_numbers_of_the_record_too(
         elif where == "totals":
             record["totals"]["bytes_stored"] = number
         else:
-            record[where] = [*record[where], {"path": "n", "target": "x", "stored": "strays/n", "size": number,
+            record[where] = [*record[where], {"path": "n", "target": "x", "stored": "outside/n", "size": number,
                                               "mtime_ns": number, "mode": number, "references": []}]  # fmt: skip
 
     sealing.edit(strange, edit)

@@ -109,12 +109,14 @@ def test_all_eight_libraries_by_way_of_a_real_drive(mounted: Path, world: World,
     (world.games / "latest").symlink_to("titles/lanternfish")
     chest = dunechest.Chest.create(mounted, "real")
     before = {}
-    strays: dict[str, bytes] = {}
+    outside_files: dict[str, bytes] = {}
     for name in LIBRARIES:
         place = place_of(world, name)
         with APPLICATIONS[name](world.office_home).open() as opened:
             before[name] = opened.counts
-        strays |= {s.entry.path: Path(s.entry.path).read_bytes() for s in dunechest.look(place).selection.strays}
+        outside_files |= {
+            s.entry.path: Path(s.entry.path).read_bytes() for s in dunechest.look(place).selection.outside_files
+        }
         kept = facts(place)
         (account,) = dunechest.archive([place], chest, dunechest.ArchiveOptions(choice=Choice(rebuildable=True)))
         assert account.well, name
@@ -129,8 +131,8 @@ def test_all_eight_libraries_by_way_of_a_real_drive(mounted: Path, world: World,
                 assert now[path] == kept[path], path
         with APPLICATIONS[name](world.office_home).open() as opened:
             assert (opened.counts, opened.missing) == (before[name], ())
-    assert len(strays) == 9
-    for path, content in strays.items():
+    assert len(outside_files) == 9
+    for path, content in outside_files.items():
         assert Path(path).read_bytes() == content
     assert dunechest.verify(chest).well
     if filesystem(mounted).limits.forbidden:

@@ -233,24 +233,24 @@ def test_the_old_machine_dies_and_the_new_one_has_it_all(world: World, on_machin
 
 @pytest.mark.parametrize("name", sorted(APPLICATIONS))
 def test_wiped_and_restored_in_its_place_nothing_is_missing(name: str, world: World, on_machine: Move) -> None:
-    """Library and strays are gone from the same machine; the application then finds all of them again."""
+    """Library and outside files are gone from the same machine; the application then finds all of them again."""
     on_machine("office-pc")
     with APPLICATIONS[name](world.office_home).open() as opened:
         before = opened.counts
     place = place_of(world, name)
     chest = dunechest.Chest.create(world.blue, "blue")
-    strays = [s.entry.path for s in dunechest.look(place).selection.strays]
+    outside_files = [s.entry.path for s in dunechest.look(place).selection.outside_files]
     (account,) = dunechest.archive([place], chest)
-    assert (account.well, account.strays) == (True, len(strays))
+    assert (account.well, account.outside_files) == (True, len(outside_files))
     shutil.rmtree(place)
-    for stray in strays:
-        Path(stray).unlink()
+    for outside_file in outside_files:
+        Path(outside_file).unlink()
     result = dunechest.restore(
         chest, account.bag, dunechest.RestoreOptions(into=str(place) if name == "cuttlebone" else None)
     )
     assert result.well
     if name != "cuttlebone":
-        assert sorted(str(now) for _, now in result.strays) == strays
+        assert sorted(str(now) for _, now in result.outside_files) == outside_files
     with APPLICATIONS[name](world.office_home).open() as opened:
         assert (opened.counts, opened.missing) == (before, ())
 

@@ -39,7 +39,7 @@ _TOTALS = re.compile(
 def totals_of(library: LibraryRecord) -> EditionTotals:
     """Return the totals of an edition from its record."""
     counts = library.references
-    references = counts.inside + counts.strays + counts.missing + counts.away
+    references = counts.inside + counts.outside_files + counts.missing + counts.away
     return EditionTotals(
         library.totals.files_stored,
         library.totals.bytes_stored,

@@ -7,7 +7,7 @@ A chest is a folder ``dune-chest`` at the top of a drive::
       bags/NAME/                          a bag (RFC 8493), one a library
         bagit.txt  bag-info.txt  manifest-sha512.txt  tagmanifest-sha512.txt  HOW-TO-RESTORE.txt
         data/library/                     the library
-        data/strays/                      files from outside that it refers to
+        data/outside/                      files from outside that it refers to
         dune/library.json  files.jsonl  tags.jsonl
         dune/editions/0001/               the records of an earlier edition
         dune/earlier/0001/                files that only earlier editions have
@@ -29,7 +29,7 @@ DATA_FOLDER = "data"
 LIBRARY_FOLDER = "library"
 DATA = "data/"
 LIBRARY_FILES = "library/"
-OUTSIDE_FILES = "strays/"
+OUTSIDE_FILES = "outside/"
 
 DECLARATION = "bagit.txt"
 INFO = "bag-info.txt"

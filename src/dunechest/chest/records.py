@@ -165,15 +165,15 @@ class AttributeRecord(msgspec.Struct, frozen=True):
 
 
 class ReferenceRecord(msgspec.Struct, frozen=True):
-    """A reference that leads to a stray: the file that holds it, where in it, and its text."""
+    """A reference that leads to an outside file: the file that holds it, where in it, and its text."""
 
     source: Name
     spot: Name
     text: Name
 
 
-class StrayRecord(msgspec.Struct, frozen=True):
-    """A gathered stray: where it was, its path below ``data/``, bytes, time (ns), and what refers to it.
+class OutsideFileRecord(msgspec.Struct, frozen=True):
+    """A gathered outside file: where it was, its path below ``data/``, bytes, time (ns), and what refers to it.
 
     `standard` and `relative` say where it was relative to a standard folder, if it was.
     """
@@ -194,7 +194,7 @@ class ReferenceCounts(msgspec.Struct, frozen=True):
     """
 
     inside: Size = 0
-    strays: Size = 0
+    outside_files: Size = 0
     missing: Size = 0
     away: Size = 0
     open_formats: bool = False
@@ -232,8 +232,8 @@ class LibraryRecord(msgspec.Struct, frozen=True):
     left_out: tuple[LeftOut, ...] = ()
     parts: tuple[PartRecord, ...] = ()
     partial: tuple[str, ...] = ()
-    strays: tuple[StrayRecord, ...] = ()
-    strays_left: tuple[LeftOut, ...] = ()
+    outside_files: tuple[OutsideFileRecord, ...] = ()
+    outside_left: tuple[LeftOut, ...] = ()
     references: ReferenceCounts = ReferenceCounts()
     incomplete: bool = False
     changes: ChangeCounts | None = None
@@ -330,7 +330,7 @@ def newer_words(path: Path, number: int) -> str:
 def decode_library(content: bytes, path: Path) -> LibraryRecord:
     """Decode ``library.json`` of an edition.
 
-    What only describes the library (its parts, references, strays) is passed over
+    What only describes the library (its parts, references, outside files) is passed over
     where it is not of the right form: the files can be restored without.
 
     Raises
@@ -344,7 +344,7 @@ def decode_library(content: bytes, path: Path) -> LibraryRecord:
 _Record = TypeVar("_Record", bound=msgspec.Struct)
 
 
-_DESCRIBING = ("parts", "partial", "strays", "strays_left", "references")
+_DESCRIBING = ("parts", "partial", "outside_files", "outside_left", "references")
 
 
 def _decoded(content: bytes, path: Path, kind: type[_Record], optional: tuple[str, ...] = ()) -> _Record:

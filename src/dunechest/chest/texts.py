@@ -114,12 +114,12 @@ One file by itself:
 {% endif -%}
 - to                        {{ origin_path }}
 {% if place_words %}  or, on another computer,  {{ place_words }}
-{% endif %}{% if strays %}
-The library refers to {{ strays|length|number("file") }} that lay outside it. They are in data/strays.
+{% endif %}{% if outside_files %}
+The library uses {{ outside_files|length|number("file") }} stored elsewhere. They are in data/outside.
 Copy each to where it was, or tell the application where they are now:
-{% for stored, path in strays[:20] %}- data/{{ stored }}
+{% for stored, path in outside_files[:20] %}- data/{{ stored }}
     was {{ path }}
-{% endfor %}{% if strays|length > 20 %}- and so on: "strays" in dune/library.json lists all.
+{% endfor %}{% if outside_files|length > 20 %}- and so on: "outside_files" in dune/library.json lists all.
 {% endif %}{% endif %}
 {% if links or changed or folders_empty %}
 What plain copying cannot bring back stands in dune/library.json, a text file:
@@ -208,7 +208,9 @@ def how_to_restore(record: LibraryRecord, bag: str, odd_names: int) -> bytes:
         left_out=record.totals.files_left_out,
         partial=", ".join(shown(part) for part in record.partial),
         incomplete=record.incomplete,
-        strays=[(shown(stray.stored), shown(from_wire(stray.path))) for stray in record.strays],
+        outside_files=[
+            (shown(outside_file.stored), shown(from_wire(outside_file.path))) for outside_file in record.outside_files
+        ],
         shape=record.shape,
         edition=record.edition,
         odd_names=odd_names,

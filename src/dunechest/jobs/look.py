@@ -119,9 +119,15 @@ class Readiness(Value):
             columns = ["role", "files", "bytes"]
             rows = ({"role": r.role, "files": r.files, "bytes": r.bytes} for r in self.roles)
         elif of == "parts":
-            columns = ["what", "name", "files", "strays", "bytes"]
+            columns = ["what", "name", "files", "outside_files", "bytes"]
             rows = (
-                {"what": p.what, "name": p.title, "files": len(p.files), "strays": len(p.strays), "bytes": p.bytes}
+                {
+                    "what": p.what,
+                    "name": p.title,
+                    "files": len(p.files),
+                    "outside_files": len(p.outside_files),
+                    "bytes": p.bytes,
+                }
                 for p in self.parts
             )
         elif of == "references":

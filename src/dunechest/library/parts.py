@@ -32,10 +32,10 @@ class Part:
         Its files, paths in the library: its own, and what they refer to.
     needs : tuple of str
         Files that it is worth nothing without: the database, the index, the descriptor.
-    strays : tuple of str
+    outside_files : tuple of str
         Full paths of files outside the library that it refers to.
     bytes : int
-        Of its files and strays, without what it needs.
+        Of its files and outside files, without what it needs.
     folder : str
         The folder in the library that it is, if it is one: links and empty folders in it belong to it.
     elsewhere : tuple of str
@@ -47,7 +47,7 @@ class Part:
     title: str
     files: tuple[str, ...]
     needs: tuple[str, ...]
-    strays: tuple[str, ...]
+    outside_files: tuple[str, ...]
     bytes: int
     folder: str = ""
     elsewhere: tuple[str, ...] = ()
@@ -57,7 +57,7 @@ class _Gathering:
     def __init__(self) -> None:
         self.files: set[str] = set()
         self.elsewhere: set[str] = set()
-        self.strays: set[str] = set()
+        self.outside_files: set[str] = set()
         self.folder = ""
 
 
@@ -171,8 +171,8 @@ class _Maker:
         found = self._resolver.resolve(Raw("", text), base_of(target, source))
         if found is not None and found.state == "inside" and found.path in self._sizes:
             gathering.files.add(found.path)
-        elif found is not None and found.state == "stray":
-            gathering.strays.add(found.path)
+        elif found is not None and found.state == "outside":
+            gathering.outside_files.add(found.path)
         else:
             gathering.elsewhere.add(text)
 
@@ -185,8 +185,8 @@ class _Maker:
         pending = list(files) if follow else []
         while pending:
             for reference in self._by_source.get(pending.pop(), ()):
-                if reference.state == "stray":
-                    gathering.strays.add(reference.target)
+                if reference.state == "outside":
+                    gathering.outside_files.add(reference.target)
                 elif reference.target in self._sizes and reference.target not in files:
                     files.add(reference.target)
                     pending.append(reference.target)
@@ -195,14 +195,14 @@ class _Maker:
             files.update(self._stems.get(stem, ()))
             files.update(self._stems.get(path, ()))
         needs -= files
-        size = sum(self._sizes[path] for path in files) + sum(_size(path) for path in gathering.strays)
+        size = sum(self._sizes[path] for path in files) + sum(_size(path) for path in gathering.outside_files)
         return Part(
             spec.what,
             name,
             self._title(spec, name, gathering.folder) or name,
             tuple(sorted(files)),
             tuple(sorted(needs)),
-            tuple(sorted(gathering.strays)),
+            tuple(sorted(gathering.outside_files)),
             size,
             gathering.folder,
             tuple(sorted(gathering.elsewhere)),

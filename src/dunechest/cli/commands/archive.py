@@ -117,7 +117,7 @@ def _options(asked: dict[str, Any]) -> ArchiveOptions:
     choice = Choice(
         parts=asked["parts"],
         rebuildable=None if leave is None else not leave,
-        strays=not asked["without_outside_files"],
+        outside_files=not asked["without_outside_files"],
         placeholders=asked["read_placeholders"],
     )
     return ArchiveOptions(asked["as_name"], choice, asked["read_all"], asked["ignore"], asked["continues"])

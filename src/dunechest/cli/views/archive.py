@@ -47,10 +47,10 @@ def plans_document(plans: Sequence[ArchivePlan], despite: Sequence[str]) -> dict
                 "files_kept": len(plan.kept) + len(plan.kept_databases),
                 "files_dropped": len(plan.previous.dropped) if plan.previous is not None else 0,
                 "parts": [part.title for part in plan.selection.parts],
-                "strays": [{"path": s.entry.path, "bytes": s.entry.size} for s in plan.strays],
-                "strays_not_gathered": [
+                "outside_files": [{"path": s.entry.path, "bytes": s.entry.size} for s in plan.outside_files],
+                "outside_files_not_archived": [
                     {"path": s.entry.path, "bytes": s.entry.size, "why": s.why_not}
-                    for s in plan.selection.strays_not_taken
+                    for s in plan.selection.outside_not_taken
                 ],
                 "files_found": plan.files_found,
                 "bytes_found": plan.bytes_found,
@@ -108,9 +108,11 @@ def show_plans(out: Out, plans: Sequence[ArchivePlan], despite: Sequence[str]) -
             table.add_row("gone since", number(len(plan.previous.dropped), "file"), "kept in the earlier edition")
         else:
             table.add_row("to copy", number(copies, "file"), size(plan.bytes_to_copy))
-        if plan.strays:
+        if plan.outside_files:
             table.add_row(
-                "of it from outside", number(len(plan.strays), "file"), size(sum(s.entry.size for s in plan.strays))
+                "of it from outside",
+                number(len(plan.outside_files), "file"),
+                size(sum(s.entry.size for s in plan.outside_files)),
             )
         table.add_row("left out", number(len(left), "file"), size(sum(o.size for o in left)))
         if plan.databases:
@@ -190,9 +192,9 @@ def results_document(results: Sequence[ArchiveResult], chest: Chest) -> dict[str
                 "bytes_stored": r.bytes_stored,
                 "left_out": _left_document(r.left_out),
                 "parts": list(r.parts),
-                "strays": r.strays,
-                "strays_bytes": r.strays_bytes,
-                "strays_not_gathered": r.strays_left,
+                "outside_files": r.outside_files,
+                "outside_bytes": r.outside_bytes,
+                "outside_files_not_archived": r.outside_left,
                 "folders": r.folders,
                 "links": r.links,
                 "databases_captured": r.databases,
@@ -304,10 +306,10 @@ def _sums(result: ArchiveResult) -> Table:
         written, copied = written - result.kept, result.changes.bytes_added
         table.add_row("as before", number(result.kept, "file"), "", "on the drive already")
     table.add_row("copied", number(written, "file"), f"{copied:,} bytes", "each read back and compared")
-    if result.strays:
-        strays = number(result.strays, "file")
+    if result.outside_files:
+        outside_files = number(result.outside_files, "file")
         whole = "of these" if result.changes is None else "of all"
-        table.add_row(whole, strays, f"{result.strays_bytes:,} bytes", "gathered from outside the library")
+        table.add_row(whole, outside_files, f"{result.outside_bytes:,} bytes", "gathered from outside the library")
     table.add_row("left out", number(len(result.left_out), "file"), f"{result.bytes_left_out:,} bytes", "")
     return table
 

@@ -21,7 +21,7 @@ _ROLES = {
 }
 _STATES = {
     "inside": "inside the library",
-    "stray": "to files outside it (strays)",
+    "outside": "to files stored elsewhere",
     "missing": "to files that do not exist",
     "away": "to the web",
     "folder": "to folders outside it",
@@ -44,7 +44,7 @@ def document(result: Readiness) -> dict[str, Any]:
         "biggest": [{"path": b.path, "role": b.role, "files": b.files, "bytes": b.bytes} for b in result.biggest],
         "parts": [
             {"what": p.what, "name": p.name, "title": p.title, "files": len(p.files), "bytes": p.bytes}
-            | {"strays": list(p.strays), "needs": list(p.needs)}
+            | {"outside_files": list(p.outside_files), "needs": list(p.needs)}
             for p in result.parts
         ],
         "references": {state: states[state] for state in _STATES},
@@ -53,9 +53,9 @@ def document(result: Readiness) -> dict[str, Any]:
             for r in result.references
             if r.state != "inside"
         ],
-        "strays": [
+        "outside_files": [
             {"path": s.entry.path, "bytes": s.entry.size, "references": len(s.references), "why_not": s.why_not}
-            for s in (*result.selection.strays, *result.selection.strays_not_taken)
+            for s in (*result.selection.outside_files, *result.selection.outside_not_taken)
         ],
         "contains": [
             {"place": str(c.path), "kind": c.kind.name, "evidence": list(c.evidence)}
@@ -151,7 +151,7 @@ def _show_parts(out: Out, result: Readiness) -> None:
         table.add_column(column, justify="right")
     some, more = limited(result.parts, out.verbose, 8)
     for part in some:
-        outside = f"{len(part.strays):,}" if part.strays else ""
+        outside = f"{len(part.outside_files):,}" if part.outside_files else ""
         table.add_row(
             Text(shown(part.what)),
             Text(shown(part.title), style="bold"),

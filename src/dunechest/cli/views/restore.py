@@ -18,8 +18,8 @@ from dunechest.cli.views.restore_lists import (
     show_by_hand,
     show_damage,
     show_not_done,
+    show_outside_files,
     show_renamed,
-    show_strays,
 )
 from dunechest.jobs.restore.result import RestoreResult
 from dunechest.ledger.deeds import Deed
@@ -68,7 +68,7 @@ def result_document(result: RestoreResult) -> dict[str, Any]:
         "folders": result.folders,
         "links": result.links,
         "set_aside": [{"was": str(old), "becomes": str(new)} for old, new in result.set_aside],
-        "strays": [{"was": origin, "place": str(place)} for origin, place in result.strays],
+        "outside_files": [{"was": origin, "place": str(place)} for origin, place in result.outside_files],
         "references": {
             "anew": [{"file": r.source, "spot": r.spot, "old": r.old, "new": r.new} for r in result.updated],
             "by_hand": by_hand_document(result.by_hand),
@@ -121,7 +121,7 @@ def show_result(out: Out, result: RestoreResult) -> None:
     for old, new in result.set_aside:
         console.print(f"Set aside: {shown(str(old))} is now {shown(str(new))}", soft_wrap=True)
     _show_joining(out, result)
-    show_strays(out, result.strays)
+    show_outside_files(out, result.outside_files)
     show_not_done(out, result.not_done)
     show_renamed(out, result.renamed)
     if result.updated:

@@ -53,13 +53,15 @@ def show_by_hand(out: Out, items: Sequence[ByHand]) -> None:
         out.console.print(f"  and {more:,} more; --verbose shows all.")
 
 
-def show_strays(out: Out, strays: Sequence[tuple[str, Path]]) -> None:
+def show_outside_files(out: Out, outside_files: Sequence[tuple[str, Path]]) -> None:
     """Show where files from outside the library were, and where they are now."""
-    if not strays:
+    if not outside_files:
         return
-    where = "it goes" if len(strays) == 1 else "they go"
-    out.console.print(f"{number(len(strays), 'file')} from outside the library, and where {where}:", soft_wrap=True)
-    some, more = limited(strays, out.verbose, 5)
+    where = "it goes" if len(outside_files) == 1 else "they go"
+    out.console.print(
+        f"{number(len(outside_files), 'file')} from outside the library, and where {where}:", soft_wrap=True
+    )
+    some, more = limited(outside_files, out.verbose, 5)
     for origin, place in some:
         if not origin or str(place) == origin:
             out.console.print(f"  {shown(str(place))}", soft_wrap=True)

@@ -21,8 +21,8 @@ from dunechest.cli.views.restore_lists import (
     show_damage,
     show_left_behind,
     show_not_done,
+    show_outside_files,
     show_renamed,
-    show_strays,
 )
 from dunechest.findings import blocking
 from dunechest.jobs.restore.plan import RestorePlan
@@ -51,8 +51,9 @@ def plan_document(plan: RestorePlan) -> dict[str, Any]:
         "replaced": [file.path for file in existing.replaced],
         "under_another_name": [{"path": file.path, "becomes": other} for file, other in existing.beside],
         "joined": [file.path for file in existing.merged],
-        "strays": [
-            {"was": s.origin, "goes": str(s.place), "bytes": s.file.size, "there": s.there} for s in plan.strays
+        "outside_files": [
+            {"was": s.origin, "goes": str(s.place), "bytes": s.file.size, "there": s.there}
+            for s in plan.outside_files
         ],
         "references": {
             "stay": plan.references.stay,
@@ -91,7 +92,7 @@ def show_plans(out: Out, chest: Chest, plans: Sequence[RestorePlan], *, asking: 
     if any(blocking(plan.findings) for plan in plans):
         console.print("As it stands, the restore would be refused.", style="bold red")
     if len(plans) > 1:
-        files = sum(len(plan.files) + len(plan.strays) for plan in plans)
+        files = sum(len(plan.files) + len(plan.outside_files) for plan in plans)
         console.print(
             f"Together: {number(len(plans), 'library', 'libraries')}, {number(files, 'file')}, "
             f"{size(sum(plan.bytes for plan in plans))}."
@@ -119,11 +120,11 @@ def show_plan(out: Out, plan: RestorePlan) -> None:
     table = Table(box=box.SIMPLE, show_header=False, pad_edge=False)
     if plan.options.parts:
         table.add_row("only", ", ".join(shown(part.title) for part in plan.parts), "")
-    table.add_row("to restore", number(len(plan.files) + len(plan.strays), "file"), size(plan.bytes))
+    table.add_row("to restore", number(len(plan.files) + len(plan.outside_files), "file"), size(plan.bytes))
     for words, count in (
         (
             "here already, only checked",
-            len(existing.same) + len(existing.rewritten) + sum(s.there for s in plan.strays),
+            len(existing.same) + len(existing.rewritten) + sum(s.there for s in plan.outside_files),
         ),
         ("left as they are here", len(existing.kept)),
         ("replaced, the old ones kept", len(existing.replaced)),
@@ -144,7 +145,7 @@ def show_plan(out: Out, plan: RestorePlan) -> None:
         console.print(f"Setting of the application, to name the new place: {shown(str(change.file))}", soft_wrap=True)
     _show_updates(out, plan)
     show_by_hand(out, plan.references.lost)
-    show_strays(out, [(s.origin, s.place) for s in plan.strays])
+    show_outside_files(out, [(s.origin, s.place) for s in plan.outside_files])
     show_not_done(out, plan.not_done)
     show_renamed(out, plan.renamed)
     if record.application and not blocking(plan.findings):

@@ -52,5 +52,5 @@ class Spindrift(Application):
         place = bundle / path
         if place.is_file():
             return place
-        beside = library.parent / f"{library.name} strays"
+        beside = library.parent / f"{library.name} outside files"
         return next((p for p in (library / "clips" / place.name, *beside.rglob(place.name)) if p.is_file()), None)

@@ -18,7 +18,7 @@ from dunechest.jobs.archive.options import ArchiveOptions
 from dunechest.jobs.study.contents import Contents
 from dunechest.jobs.study.drive import Drive
 from dunechest.jobs.study.room import Room
-from dunechest.jobs.study.selection import Choice, LeftBehind, Selection, Stray
+from dunechest.jobs.study.selection import Choice, LeftBehind, OutsideFile, Selection
 from dunechest.library.library import Library
 from dunechest.library.roles import Role
 from dunechest.transfer.walk import FileEntry, Walk
@@ -28,13 +28,13 @@ from dunechest.values import digest_of_values, plain
 class PlannedFile(msgspec.Struct, frozen=True, gc=False):
     """A file to archive: as the walk saw it, its role, and its path below ``data/`` where that is another.
 
-    The path in `entry` is the library's own, or for a stray the full one.
+    The path in `entry` is the library's own, or for an outside file the full one.
     """
 
     entry: FileEntry
     role: Role
     other_name: str = ""
-    stray: bool = False
+    outside_file: bool = False
 
     @property
     def stored(self) -> str:
@@ -113,7 +113,7 @@ class ArchivePlan:
     `state` is ``new`` (a bag will be made), ``unchanged`` (the chest has it just so,
     nothing is to be done), ``next`` (the bag gets its next edition) or ``barred`` (something else
     has the name). `folders` maps each folder's path in the library to its path below ``data/``; `selection`
-    is what was asked for, and `files` are to be read of it, strays included. `previous` says in
+    is what was asked for, and `files` are to be read of it, outside files included. `previous` says in
     what the library differs from its latest edition, if there is one.
 
     Two plans are equal if they decide the same (`decisions`). What changes by itself stands beside that: `room`, and the
@@ -142,7 +142,7 @@ class ArchivePlan:
     def decisions(self) -> dict[str, Any]:
         """Return all that the plan decides, as JSON values: two plans with the same do the same."""
         databases = [[d.file.stored, d.file.entry.size, d.file.entry.mtime_ns] for d in self.databases]
-        files = [[f.entry.path, f.stored, f.entry.size, f.entry.mtime_ns, f.role, f.stray] for f in self.files]
+        files = [[f.entry.path, f.stored, f.entry.size, f.entry.mtime_ns, f.role, f.outside_file] for f in self.files]
         previous = self.previous
         return {
             "library": str(self.library.path),
@@ -196,7 +196,7 @@ class ArchivePlan:
 
     @property
     def kept(self) -> tuple[PlannedFile, ...]:
-        """Files that are in the chest as they are now; strays and databases copied as they are included."""
+        """Files that are in the chest as they are now; outside files and databases copied as they are included."""
         return self.previous.kept if self.previous is not None else ()
 
     @property
@@ -210,28 +210,28 @@ class ArchivePlan:
         return self.selection.listing
 
     @property
-    def strays(self) -> tuple[Stray, ...]:
+    def outside_files(self) -> tuple[OutsideFile, ...]:
         """Files outside the library that are gathered."""
-        return self.selection.strays
+        return self.selection.outside_files
 
     @property
-    def _placeholder_strays(self) -> list[LeftBehind]:
+    def _placeholder_outside(self) -> list[LeftBehind]:
         inside = {file.path for file in self.listing.files}
         return [item for item in self.left_out if os.path.isabs(item.path) and item.path not in inside]
 
     @property
     def files_found(self) -> int:
-        """Every name that is not a folder or a link, and every stray that was to be gathered."""
+        """Every name that is not a folder or a link, and every outside file that was to be gathered."""
         inside = len(self.listing.files) + len(self.listing.others) + len(self.listing.unreadable)
-        return inside + len(self.strays) + len(self._placeholder_strays)
+        return inside + len(self.outside_files) + len(self._placeholder_outside)
 
     @property
     def bytes_found(self) -> int:
         """Bytes of the files found."""
-        strays = sum(stray.entry.size for stray in self.strays) + sum(
-            placeholder_stray.size for placeholder_stray in self._placeholder_strays
+        outside_files = sum(outside_file.entry.size for outside_file in self.outside_files) + sum(
+            placeholder_outside_file.size for placeholder_outside_file in self._placeholder_outside
         )
-        return self.listing.bytes + strays
+        return self.listing.bytes + outside_files
 
     @property
     def bytes_to_copy(self) -> int:

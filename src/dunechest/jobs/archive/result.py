@@ -27,8 +27,8 @@ class ArchiveResult(Value):
     read, with its words; `appeared` and `moved_on` are files that came, or changed, after
     they could be copied. `resumed` counts files that an earlier, cut-off run had
     already brought to the drive. `parts` are the titles of the parts asked for, empty
-    for the whole library; `strays` of the files copied came from outside it, and
-    `strays_left` were not gathered. `edition` is the one that was made, or is there just so;
+    for the whole library; `outside_files` of the files copied came from outside it, and
+    `outside_left` were not gathered. `edition` is the one that was made, or is there just so;
     `kept` of the files copied were on the drive already, from an earlier edition; `changes` count
     what changed since; `silent` are files with other bytes though size and time are the same. `healed` are files that
     had gone from the chest, or had another size there, and were copied again; `lost` are those of which the library has
@@ -59,9 +59,9 @@ class ArchiveResult(Value):
     moved_on: tuple[str, ...] = ()
     resumed: int = 0
     parts: tuple[str, ...] = ()
-    strays: int = 0
-    strays_bytes: int = 0
-    strays_left: int = 0
+    outside_files: int = 0
+    outside_bytes: int = 0
+    outside_left: int = 0
     edition: int = 1
     kept: int = 0
     changes: ChangeCounts | None = None

@@ -54,7 +54,7 @@ def unchanged(library: Library, chest: Chest, options: ArchiveOptions) -> Archiv
     if chest.faults or chest.unfinished:
         return None
     for _, bag, record in sorted(own, key=lambda candidate: candidate[:2], reverse=True):
-        if record.fingerprint == now and _strays_as_before(record) and _there(chest, bag, record):
+        if record.fingerprint == now and _outside_files_as_before(record) and _there(chest, bag, record):
             return _summary(library, chest, bag, record, time.monotonic() - begun)
     return None
 
@@ -68,13 +68,13 @@ def _there(chest: Chest, bag: str, record: LibraryRecord) -> bool:
     return not BagRecords(folder).faults()
 
 
-def _strays_as_before(record: LibraryRecord) -> bool:
-    """Whether the gathered strays are as they were, and no other file can have become one."""
-    if record.references.missing or record.strays_left:
+def _outside_files_as_before(record: LibraryRecord) -> bool:
+    """Whether the gathered outside files are as they were, and no other file can have become one."""
+    if record.references.missing or record.outside_left:
         return False
-    for stray in record.strays:
-        entry = entry_of(from_wire(stray.path))
-        if entry is None or (entry.size, entry.mtime_ns) != (stray.size, stray.mtime_ns):
+    for outside_file in record.outside_files:
+        entry = entry_of(from_wire(outside_file.path))
+        if entry is None or (entry.size, entry.mtime_ns) != (outside_file.size, outside_file.mtime_ns):
             return False
     return True
 

@@ -162,7 +162,7 @@ def _outside_files(first: Place, second: Place) -> list[Mismatch]:
     found: list[Mismatch] = []
     sources: list[tuple[str, Path, Path, int]] = []
     own = BagRecords(edition.folder)
-    for outside in edition.record.strays:
+    for outside in edition.record.outside_files:
         path = from_wire(outside.path)
         entry = entry_of(path)
         if entry is None:

@@ -81,7 +81,7 @@ def _folder(name: str, folder: Path) -> Place:
 
 
 def _edition(name: str, entry: BagEntry, number: int | None, faults: tuple[RecordFault, ...] = ()) -> Place:
-    """Return the files of an edition under the library's own names, strays left aside."""
+    """Return the files of an edition under the library's own names, outside files left aside."""
     seen = stamp(entry.folder)
     own = BagRecords(entry.folder)
     current = own.library()

@@ -18,8 +18,8 @@ from dunechest.jobs.restore.plan import (
     ReferencePlan,
     Repoint,
     RestoreFile,
+    RestoreOutsideFile,
     RestorePlan,
-    RestoreStray,
     SettingChange,
     Target,
 )
@@ -49,7 +49,7 @@ __all__ = [
     "RestoreOptions",
     "RestorePlan",
     "RestoreResult",
-    "RestoreStray",
+    "RestoreOutsideFile",
     "SavedPlan",
     "SettingChange",
     "Target",

@@ -145,7 +145,7 @@ class RestorePlan:
     options: RestoreOptions
     placement: Placement
     files: tuple[RestoreFile, ...]
-    strays: tuple[RestoreStray, ...]
+    outside_files: tuple[RestoreOutsideFile, ...]
     folders: tuple[tuple[str, int, int], ...]
     links: tuple[tuple[str, str, int], ...]
     hard_links: tuple[tuple[str, ...], ...]
@@ -186,7 +186,10 @@ class RestorePlan:
             "set aside": [[str(old), str(new)] for old, new in existing.set_aside],
             "files": {what: len(paths) for what, paths in actions.items()},
             "each file": digest_of_values([proofs, {what: sorted(paths) for what, paths in actions.items()}]),
-            "outside files": [[stray.origin, str(stray.place), stray.there] for stray in self.strays],
+            "outside files": [
+                [outside_file.origin, str(outside_file.place), outside_file.there]
+                for outside_file in self.outside_files
+            ],
             "links": digest_of_values([list(map(list, self.links)), list(map(list, self.folders))]),
             "references": digest_of_values([[r.source, r.spot, r.old, r.new] for r in self.references.updates]),
             "references to write": len(self.references.updates),
@@ -215,7 +218,9 @@ class RestorePlan:
     @property
     def bytes(self) -> int:
         """Bytes of the files to restore."""
-        return sum(file.size for file in self.files) + sum(stray.file.size for stray in self.strays)
+        return sum(file.size for file in self.files) + sum(
+            outside_file.file.size for outside_file in self.outside_files
+        )
 
     @property
     def part_names(self) -> tuple[str, ...]:
@@ -254,8 +259,8 @@ class RestoreFile(msgspec.Struct, frozen=True, gc=False):
 
 
 @dataclass(frozen=True, slots=True)
-class RestoreStray:
-    """A gathered stray to restore: where it was, the place it gets, and whether it is there already."""
+class RestoreOutsideFile:
+    """A gathered outside file to restore: where it was, the place it gets, and whether it is there already."""
 
     file: RestoreFile
     origin: str

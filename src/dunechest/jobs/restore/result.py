@@ -68,7 +68,7 @@ class RestoreResult(Value):
     `files` and `bytes` are in place and proven, `same` of them were there already; `kept` were left as they
     are here though the chest has other bytes, and `beside` came under another name; `not_done` lists everything
     of the archive that was not brought back, with the reason; `renamed` what has another name here;
-    `application` what keeps such a library, if that is known; `strays` says of each file from
+    `application` what keeps such a library, if that is known; `outside_files` says of each file from
     outside the library where it was and where it is now. `set_aside` are old and new places of what was in the way.
     `updated` are references that were updated, `by_hand` those that a person has to look at, `settings` what was written
     of the application's, each with the reason if it was not. `merged` is what merging did; `proof` what the library
@@ -97,7 +97,7 @@ class RestoreResult(Value):
     findings: tuple[Finding, ...]
     proof: Proof
     parts: tuple[str, ...] = ()
-    strays: tuple[tuple[str, Path], ...] = ()
+    outside_files: tuple[tuple[str, Path], ...] = ()
     set_aside: tuple[tuple[Path, Path], ...] = ()
     updated: tuple[Repoint, ...] = ()
     by_hand: tuple[ByHand, ...] = ()

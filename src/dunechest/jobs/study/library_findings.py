@@ -50,7 +50,7 @@ def library_findings(contents: Contents, selection: Selection) -> list[Finding]:
     findings += _contains(contents)
     findings += _environment(contents)
     findings += _missing(contents, selection)
-    findings += _strays(selection)
+    findings += _outside_files(selection)
     findings += _roles(contents, selection)
     findings += _elsewhere(library)
     return findings
@@ -220,38 +220,38 @@ def _unread(contents: Contents) -> Iterator[Finding]:
         )
 
 
-def _strays(selection: Selection) -> list[Finding]:
+def _outside_files(selection: Selection) -> list[Finding]:
     findings = []
-    if selection.strays:
-        size = total(stray.entry for stray in selection.strays)
+    if selection.outside_files:
+        size = total(outside_file.entry for outside_file in selection.outside_files)
         findings.append(
             Finding(
-                "strays",
+                "outside_files",
                 "info",
-                f"It refers to {number(len(selection.strays), 'file')} outside the library, {size:,} bytes: "
-                f"{_some(stray.entry.path for stray in selection.strays)}.",
+                f"It refers to {number(len(selection.outside_files), 'file')} outside the library, {size:,} bytes: "
+                f"{_some(outside_file.entry.path for outside_file in selection.outside_files)}.",
                 "Gathered into the archive; --without-outside-files leaves them where they are.",
             )
         )
-    asked = [s for s in selection.strays_not_taken if s.why_not == "left where it is, as asked for"]
+    asked = [s for s in selection.outside_not_taken if s.why_not == "left where it is, as asked for"]
     if asked:
         findings.append(
             Finding(
-                "strays-left",
+                "outside-files-left",
                 "warning",
                 f"It refers to {number(len(asked), 'file')} outside the library, not protected by this archive: "
-                f"{_some(stray.entry.path for stray in asked)}.",
+                f"{_some(outside_file.entry.path for outside_file in asked)}.",
                 "Without --without-outside-files they are gathered into the archive.",
             )
         )
-    odd = [s for s in selection.strays_not_taken if s not in asked and s.why_not != PLACEHOLDER]
+    odd = [s for s in selection.outside_not_taken if s not in asked and s.why_not != PLACEHOLDER]
     if odd:
         findings.append(
             Finding(
-                "strays-refused",
+                "outside-files-refused",
                 "warning",
                 f"It refers to {number(len(odd), 'file')} that will not be gathered: "
-                f"{_some(f'{stray.entry.path} ({stray.why_not})' for stray in odd)}.",
+                f"{_some(f'{outside_file.entry.path} ({outside_file.why_not})' for outside_file in odd)}.",
                 "From such places nothing is taken unasked; archive them by their paths if they matter.",
             )
         )

@@ -1,4 +1,4 @@
-"""Select what of a library is to be archived: by part, by role, with its strays, and what is left out and why."""
+"""Select what of a library is to be archived: by part, by role, with its outside files, and what is left out and why."""
 
 from __future__ import annotations
 
@@ -33,7 +33,7 @@ class Choice:
         Only these parts; everything if empty.
     rebuildable : bool or None
         Whether rebuildable files are taken; None takes them if they are small beside the rest.
-    strays : bool
+    outside_files : bool
         Whether files outside that the library refers to are gathered.
     placeholders : bool
         Whether placeholders are read all the same.
@@ -41,7 +41,7 @@ class Choice:
 
     parts: tuple[str, ...] = ()
     rebuildable: bool | None = None
-    strays: bool = True
+    outside_files: bool = True
     placeholders: bool = False
 
 
@@ -66,10 +66,10 @@ class LeftBehind(Value):
 
 
 @dataclass(frozen=True, slots=True, repr=False)
-class Stray(Value):
+class OutsideFile(Value):
     """A file outside the library that it refers to.
 
-    `entry` has its full path; `stored` is its path below ``data/strays/``; `references`
+    `entry` has its full path; `stored` is its path below ``data/outside/``; `references`
     are all that lead to it; `why_not` says why it is not gathered, or is empty.
     """
 
@@ -91,9 +91,9 @@ class Selection(Value):
         What was asked for of the library, taken or left out.
     files : tuple of FileEntry
         What is taken of it.
-    strays : tuple of Stray
+    outside_files : tuple of OutsideFile
         What is gathered.
-    strays_not_taken : tuple of Stray
+    outside_not_taken : tuple of OutsideFile
         Strays that stay behind, each with the reason.
     left_out : tuple of LeftBehind
         Files asked for that are not taken.
@@ -107,8 +107,8 @@ class Selection(Value):
 
     listing: Walk
     files: tuple[FileEntry, ...]
-    strays: tuple[Stray, ...]
-    strays_not_taken: tuple[Stray, ...]
+    outside_files: tuple[OutsideFile, ...]
+    outside_not_taken: tuple[OutsideFile, ...]
     left_out: tuple[LeftBehind, ...]
     parts: tuple[Part, ...]
     rebuildable_taken: bool
@@ -142,14 +142,20 @@ def select(contents: Contents, choice: Choice = EVERYTHING) -> Selection:
             left.append(_left(entry, PLACEHOLDER, role == "essential"))
         else:
             files.append(entry)
-    strays, not_taken_strays = _strays(contents, choice, parts)
+    outside_files, not_taken_outside = _outside_files(contents, choice, parts)
     left += [
-        _left(stray.entry, PLACEHOLDER, True)
-        for stray in not_taken_strays
-        if choice.strays and stray.why_not == PLACEHOLDER
+        _left(outside_file.entry, PLACEHOLDER, True)
+        for outside_file in not_taken_outside
+        if choice.outside_files and outside_file.why_not == PLACEHOLDER
     ]
     return Selection(
-        listing, tuple(files), strays, not_taken_strays, tuple(left), parts if choice.parts else (), taken_rebuildable
+        listing,
+        tuple(files),
+        outside_files,
+        not_taken_outside,
+        tuple(left),
+        parts if choice.parts else (),
+        taken_rebuildable,
     )
 
 
@@ -204,35 +210,35 @@ def _take_rebuildable(contents: Contents, listing: Walk, choice: Choice) -> bool
     return sums["rebuildable"] <= sums["essential"] * _SMALL
 
 
-def _strays(
+def _outside_files(
     contents: Contents, choice: Choice, parts: tuple[Part, ...]
-) -> tuple[tuple[Stray, ...], tuple[Stray, ...]]:
-    """Gather each stray once, however many references lead to it."""
-    wanted = {path for part in parts for path in part.strays} if choice.parts else None
+) -> tuple[tuple[OutsideFile, ...], tuple[OutsideFile, ...]]:
+    """Gather each outside file once, however many references lead to it."""
+    wanted = {path for part in parts for path in part.outside_files} if choice.parts else None
     by_target: dict[str, list[Reference]] = {}
     for reference in contents.references.references:
-        if reference.state == "stray" and (wanted is None or reference.target in wanted):
+        if reference.state == "outside" and (wanted is None or reference.target in wanted):
             by_target.setdefault(reference.target, []).append(reference)
-    taken: list[Stray] = []
-    not_taken_ones: list[Stray] = []
+    taken: list[OutsideFile] = []
+    not_taken_ones: list[OutsideFile] = []
     names: set[str] = set()
     for path, references in sorted(by_target.items()):
         entry = entry_of(path)
         if entry is None:
             continue
         why_not = not_taken(path)
-        if not choice.strays:
+        if not choice.outside_files:
             why_not = why_not or "left where it is, as asked for"
         elif entry.placeholder and not choice.placeholders:
             why_not = why_not or PLACEHOLDER
         stored = _stored(path, names)
-        stray = Stray(entry, stored, tuple(references), why_not)
-        (not_taken_ones if why_not else taken).append(stray)
+        outside_file = OutsideFile(entry, stored, tuple(references), why_not)
+        (not_taken_ones if why_not else taken).append(outside_file)
     return tuple(taken), tuple(not_taken_ones)
 
 
 def _stored(path: str, names: set[str]) -> str:
-    """Give a stray its place below ``data/strays/``: its folder's name and its own, numbered where that is taken."""
+    """Give an outside file its place below ``data/outside/``: its folder's name and its own, numbered where that is taken."""
     folder, name = os.path.split(path)
     above = os.path.basename(folder).lstrip(".") or "files"
     place, number = f"{above}/{name}", 1

@@ -62,7 +62,7 @@ def column_references(ground: Ground, paths: list[str]) -> list[Observation]:
             best = _best(ground, first, _values(ground, first, table.name, column))
             if best is not None:
                 base, hits, tried = best
-                if any(hit.path in ground.files or hit.state == "stray" for hit in hits):
+                if any(hit.path in ground.files or hit.state == "outside" for hit in hits):
                     keys = _keys(paths, table.name, column, base)
                     whole.append(_observed(keys, len(hits), tried))
     for table in tables:

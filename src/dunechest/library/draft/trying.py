@@ -214,7 +214,7 @@ class _Trial:
             matched = spec.among(self._ground.files)
             self._named.update(matched)
             states: Counter[str] = Counter(reference.state for reference in report.references)
-            words = (("inside", "inside"), ("stray", "outside"), ("missing", "to nothing"), ("away", "elsewhere"))
+            words = (("inside", "inside"), ("outside", "outside"), ("missing", "to nothing"), ("away", "elsewhere"))
             says = f"{number(len(matched), 'file')}, {number(len(report.references), 'reference')}"
             told = ", ".join(f"{states[state]} {word}" for state, word in words if states[state])
             says += f": {told}" if told else ""

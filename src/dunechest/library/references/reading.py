@@ -67,7 +67,7 @@ class Reference(msgspec.Struct, frozen=True, gc=False):
     text : str
         As it is written.
     state : str
-        ``inside``, ``stray``, ``missing``, ``away`` (outside this machine) or ``folder``
+        ``inside``, ``outside_file``, ``missing``, ``away`` (outside this machine) or ``folder``
         (a folder outside the library).
     target : str
         Path in the library if inside, else the full path or address.
@@ -103,7 +103,7 @@ def base_of(spec: References, source: str) -> str:
 
 def counts(spec: References, text: str, target: Target) -> bool:
     """Whether what is written somewhere counts as a reference, where its format does not say so for sure."""
-    if isinstance(spec, FoundReferences) and target.state == "stray" and not_taken(target.path) == OF_THE_SYSTEM:
+    if isinstance(spec, FoundReferences) and target.state == "outside" and not_taken(target.path) == OF_THE_SYSTEM:
         return False  # a program's own library, a system's font: no file of anybody's
     if isinstance(spec, FoundReferences) and spec.form == "markdown" and target.state == "missing":
         # A page that is not written yet, or a place on the web site that the page is made for.
@@ -114,7 +114,7 @@ def counts(spec: References, text: str, target: Target) -> bool:
         return bool(target.path) and re.search(r"[./\\]", text) is not None
     if target.state == "away":
         return False
-    return target.state == "stray" or somebodys(text)
+    return target.state == "outside" or somebodys(text)
 
 
 def somebodys(text: str) -> bool:

@@ -1,4 +1,4 @@
-"""Where a reference leads: into the library, to a stray, to nothing, or away from this machine."""
+"""Where a reference leads: into the library, to an outside file, to nothing, or away from this machine."""
 
 from __future__ import annotations
 
@@ -15,7 +15,7 @@ from dunechest.library.formats.base import Raw
 from dunechest.machine.sensitive import is_secret
 
 #: ``away`` is outside this machine (a web address); ``folder`` is a folder outside the library.
-State = Literal["inside", "stray", "missing", "away", "folder"]
+State = Literal["inside", "outside", "missing", "away", "folder"]
 
 _SCHEME = re.compile(r"[A-Za-z][A-Za-z0-9+.-]+:")
 _ADDRESS = re.compile(r"[A-Za-z][A-Za-z0-9+.-]+://|(?:mailto|data|doi|urn|tel|javascript|about):", re.IGNORECASE)
@@ -87,7 +87,7 @@ class Resolver:
             first = None
             for reading, above in raw.readings(base):
                 target = self.resolve(reading, above)
-                if target is None or target.state in ("inside", "stray", "away"):
+                if target is None or target.state in ("inside", "outside", "away"):
                     return target
                 first = first or target
             return self._anywhere(raw, first) if raw.anywhere else first
@@ -199,7 +199,7 @@ class Resolver:
             except (OSError, ValueError):
                 continue
             if stat.S_ISREG(mode):
-                return Target("stray", os.path.realpath(candidate))
+                return Target("outside", os.path.realpath(candidate))
             if stat.S_ISDIR(mode):
                 return Target("folder", candidate)
             return Target("missing", full)
@@ -251,7 +251,7 @@ def drive_of(path: str) -> str:
 
 
 def not_taken(path: str) -> str:
-    """Say why a stray is not taken along though it is there; empty if it may be.
+    """Say why an outside file is not taken along though it is there; empty if it may be.
 
     What a file in a library names is not a person's word: files of the system and of
     hidden folders, where keys and passwords are kept, only come along when asked for by path.

@@ -40,7 +40,7 @@ class Moves:
         Paths in the library that have another name here.
     inside : callable
         Whether a path of the old library is here, too.
-    strays : mapping
+    outside_files : mapping
         Old full path of each gathered file, and its place here.
     folders : sequence of pairs
         Old and new place of standard folders, the most special first.
@@ -55,7 +55,7 @@ class Moves:
     windows: bool
     renamed: Mapping[str, str]
     inside: Callable[[str], bool]
-    strays: Mapping[str, str]
+    outside_files: Mapping[str, str]
     folders: Sequence[tuple[str, str]] = ()
     home: str = ""
     old_home: str = ""
@@ -66,12 +66,12 @@ class Moves:
         """Whether the old machine told A from a."""
         return not self.windows
 
-    def stray(self, old: str) -> str | None:
+    def outside_file(self, old: str) -> str | None:
         """Return where a gathered file is now."""
         if self.cases:
-            return self.strays.get(old)
-        if not self._folded and self.strays:
-            self._folded.update({path.casefold(): place for path, place in self.strays.items()})
+            return self.outside_files.get(old)
+        if not self._folded and self.outside_files:
+            self._folded.update({path.casefold(): place for path, place in self.outside_files.items()})
         return self._folded.get(old.casefold())
 
 
@@ -108,7 +108,7 @@ def point(raw: Raw, base: str, moves: Moves, resolver: Resolver) -> Pointed:
     if found is not None:
         return found
     known = resolver.resolve(raw, base)
-    if known is None or known.state in ("away", "stray", "folder"):
+    if known is None or known.state in ("away", "outside", "folder"):
         return Pointed("stays")
     if known.state == "inside":
         # A relative one that was found all the same, by another form of its accents, led here before, too.
@@ -148,7 +148,7 @@ def _exactly(written: Written, base: str, moves: Moves) -> Pointed | None:
         if not moves.inside(inner):
             return None
         return _written(os.path.join(moves.new, *moves.renamed.get(inner, inner).split("/")), written, base, moves)
-    place = moves.stray(old)
+    place = moves.outside_file(old)
     if place is not None:
         return _written(place, written, base, moves)
     for before, now in moves.folders:

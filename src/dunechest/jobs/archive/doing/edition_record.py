@@ -15,10 +15,10 @@ from dunechest.chest.records import (
     LeftOut,
     LibraryRecord,
     LinkRecord,
+    OutsideFileRecord,
     PartRecord,
     ReferenceCounts,
     ReferenceRecord,
-    StrayRecord,
     Totals,
     now_text,
 )
@@ -63,10 +63,10 @@ def record_of_edition(run: Run) -> LibraryRecord:
         left_out=tuple(LeftOut(to_wire(o.path), o.size, o.why, o.mtime_ns, o.fault) for o in run.left),
         parts=_parts(run),
         partial=tuple(sorted(part.name for part in plan.selection.parts)),
-        strays=_outside_files(run),
-        strays_left=tuple(
+        outside_files=_outside_files(run),
+        outside_left=tuple(
             LeftOut(to_wire(s.entry.path), s.entry.size, s.why_not, s.entry.mtime_ns)
-            for s in plan.selection.strays_not_taken
+            for s in plan.selection.outside_not_taken
         ),
         references=_reference_counts(plan),
         incomplete=run.left_faults,
@@ -95,27 +95,30 @@ def _totals(run: Run) -> Totals:
     )
 
 
-def stray_folders(plan: ArchivePlan) -> set[str]:
-    """Return the folders below ``data/`` that gathered strays lie in."""
-    return {file.stored.rpartition("/")[0] for file in (*plan.files, *plan.kept) if file.stray}
+def outside_folders(plan: ArchivePlan) -> set[str]:
+    """Return the folders below ``data/`` that gathered outside files lie in."""
+    return {file.stored.rpartition("/")[0] for file in (*plan.files, *plan.kept) if file.outside_file}
 
 
-def _outside_files(run: Run) -> tuple[StrayRecord, ...]:
-    stored = {file.entry.path: file.stored for file in (*run.plan.files, *run.plan.kept) if file.stray}
+def _outside_files(run: Run) -> tuple[OutsideFileRecord, ...]:
+    stored = {file.entry.path: file.stored for file in (*run.plan.files, *run.plan.kept) if file.outside_file}
     home = Path(os.path.realpath(own_home()))
     found = []
-    for stray in run.plan.strays:
-        proven = run.proven.get(stored[stray.entry.path])
+    for outside_file in run.plan.outside_files:
+        proven = run.proven.get(stored[outside_file.entry.path])
         if proven is None:
             continue
-        standard, relative = place_of(Path(stray.entry.path), home) or ("", "")
+        standard, relative = place_of(Path(outside_file.entry.path), home) or ("", "")
         found.append(
-            StrayRecord(
-                to_wire(stray.entry.path),
+            OutsideFileRecord(
+                to_wire(outside_file.entry.path),
                 proven.record.path,
                 proven.record.size,
                 proven.record.mtime_ns,
-                tuple(ReferenceRecord(to_wire(r.source), to_wire(r.spot), to_wire(r.text)) for r in stray.references),
+                tuple(
+                    ReferenceRecord(to_wire(r.source), to_wire(r.spot), to_wire(r.text))
+                    for r in outside_file.references
+                ),
                 standard,
                 to_wire(relative),
             )
@@ -145,4 +148,4 @@ def _fingerprint(plan: ArchivePlan) -> str:
 
 def _reference_counts(plan: ArchivePlan) -> ReferenceCounts:
     states = Counter(reference.state for reference in plan.contents.references.references)
-    return ReferenceCounts(states["inside"], states["stray"], states["missing"], states["away"], True)
+    return ReferenceCounts(states["inside"], states["outside"], states["missing"], states["away"], True)

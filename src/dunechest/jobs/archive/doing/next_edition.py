@@ -26,7 +26,7 @@ from dunechest.chest.records import ChangeCounts, LibraryRecord
 from dunechest.chest.tag_lists import Tag
 from dunechest.chest.write_tags import write_tags
 from dunechest.errors import DuneChestError
-from dunechest.jobs.archive.doing.edition_record import stray_folders
+from dunechest.jobs.archive.doing.edition_record import outside_folders
 from dunechest.jobs.archive.doing.run import Run
 from dunechest.jobs.archive.plan import Difference
 from dunechest.names import parents
@@ -90,7 +90,7 @@ def next_edition(run: Run, previous: Difference, library: LibraryRecord) -> str:
         leaving=leaving,
         moved=moved,
         arriving=[path for path in run.proven.own() if not run.proven.there(path)],
-        folders={LIBRARY_FOLDER, *plan.folders.values(), *stray_folders(plan)},
+        folders={LIBRARY_FOLDER, *plan.folders.values(), *outside_folders(plan)},
         old_folders=_old_folders(previous),
     )
     commit(bag, (*phases, tag_steps(bag)))

@@ -6,11 +6,11 @@ import msgspec
 
 from dunechest.chest import journal, records
 from dunechest.chest.file_table import Proven
-from dunechest.chest.layout import DUNE, FOR, LIBRARY_FOLDER, PAYLOAD, PENDING, PROVEN
+from dunechest.chest.layout import DUNE, FOR, LIBRARY_FOLDER, OUTSIDE_FILES, PAYLOAD, PENDING, PROVEN
 from dunechest.chest.origin import origin_of
 from dunechest.chest.records import FileRecord, ProvenRecord
 from dunechest.errors import RefusedError
-from dunechest.jobs.archive.doing.edition_record import stray_folders
+from dunechest.jobs.archive.doing.edition_record import outside_folders
 from dunechest.jobs.archive.doing.run import Run
 from dunechest.jobs.archive.plan import ArchivePlan
 from dunechest.names import shown
@@ -44,7 +44,7 @@ def prepare(run: Run) -> None:
 def _folders(plan: ArchivePlan) -> set[str]:
     """Return the folders that the pending payload needs: all of them for a new bag, which becomes its ``data/``."""
     if plan.state == "new":
-        return {LIBRARY_FOLDER, *plan.folders.values(), *stray_folders(plan)}
+        return {LIBRARY_FOLDER, *plan.folders.values(), *outside_folders(plan)}
     every = [*plan.files, *(database.file for database in (*plan.databases, *plan.kept_databases))]
     every += [companion for database in plan.databases for companion in database.companions]
     if plan.options.read_all:
@@ -81,7 +81,7 @@ def _take_up(run: Run) -> None:
         if path not in run.proven:
             disk.remove(payload / path)
     # Empty folders of a library that has changed since must not come along.
-    wanted_folders = {*_folders(run.plan), "strays"}
+    wanted_folders = {*_folders(run.plan), OUTSIDE_FILES.rstrip("/")}
     for folder in sorted((f.path for f in walk(str(payload)).folders), reverse=True):
         if folder and folder not in wanted_folders:
             try:

@@ -91,9 +91,9 @@ def payload_of(run: Run) -> bytes:
 
 
 def source_of(run: Run, file: PlannedFile) -> bytes:
-    """Return where a file is read from; a stray's own path is a full one."""
+    """Return where a file is read from; an outside file's own path is a full one."""
     library = run.plan.library
-    if file.stray:
+    if file.outside_file:
         return raw_path(file.entry.path)
     root = os.fsencode(library.path)
     return root if library.shape == "file" else root.rstrip(b"/") + b"/" + raw_path(file.entry.path)

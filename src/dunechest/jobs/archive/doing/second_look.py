@@ -27,10 +27,10 @@ def second_look(run: Run) -> SecondLook:
     copied = {f.entry.path: f for f in (*plan.files, *plan.kept)}
     others = {f.path for f in plan.listing.files if f.path not in copied}
     appeared, moved_on = [], []
-    for stray in plan.strays:
-        now = entry_of(stray.entry.path)
-        if now is None or (now.size, now.mtime_ns) != (stray.entry.size, stray.entry.mtime_ns):
-            moved_on.append(stray.entry.path)
+    for outside_file in plan.outside_files:
+        now = entry_of(outside_file.entry.path)
+        if now is None or (now.size, now.mtime_ns) != (outside_file.entry.size, outside_file.entry.mtime_ns):
+            moved_on.append(outside_file.entry.path)
     for entry in each_file(str(plan.library.path)):
         file = copied.get(entry.path)
         if entry.path in captured or (file is None and plan.library.kind.lock_patterns.match(entry.path)):

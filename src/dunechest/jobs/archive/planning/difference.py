@@ -44,7 +44,7 @@ def difference(
     compared = _Compared(
         then,
         {from_wire(item.path): item for item in record.databases},
-        {from_wire(stray.path): stray.stored for stray in record.strays},
+        {from_wire(outside_file.path): outside_file.stored for outside_file in record.outside_files},
         lost_in(entry.folder, then),
         Marks(then),
     )
@@ -120,8 +120,8 @@ class _Compared:
         proven = self.then.get(file.stored)
         if proven is None or file.entry.path in self.captured:
             return False
-        # The name of a stray in the chest says little; where it came from counts.
-        if file.stray and self.own_names.get(file.entry.path) != file.stored:
+        # The name of an outside file in the chest says little; where it came from counts.
+        if file.outside_file and self.own_names.get(file.entry.path) != file.stored:
             return False
         return (proven.record.size, proven.record.mtime_ns) == (file.entry.size, file.entry.mtime_ns)
 

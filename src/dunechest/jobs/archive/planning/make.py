@@ -26,7 +26,7 @@ from dunechest.jobs.study.drive import Drive, examine
 from dunechest.jobs.study.drive_findings import drive_findings, holds_findings
 from dunechest.jobs.study.library_findings import library_findings
 from dunechest.jobs.study.room import Room, headroom, names_findings, room_findings
-from dunechest.jobs.study.selection import LeftBehind, Selection, Stray, select
+from dunechest.jobs.study.selection import LeftBehind, OutsideFile, Selection, select
 from dunechest.library.library import Library
 from dunechest.library.roles import databases_among
 from dunechest.machine.drives import Filesystem, Limits
@@ -188,7 +188,7 @@ def _stored(contents: Contents, selection: Selection, fitting: Sequence[FileEntr
         else:
             files.append(file)
     captured = tuple(PlannedDatabase(mains[path], tuple(beside.get(path, ()))) for path in sorted(mains))
-    return Stored((*files, *_stray_files(selection.strays, limits)), captured, names)
+    return Stored((*files, *_outside_files_of(selection.outside_files, limits)), captured, names)
 
 
 def _too_fine(files: Sequence[PlannedFile], drive: Drive) -> int:
@@ -197,11 +197,11 @@ def _too_fine(files: Sequence[PlannedFile], drive: Drive) -> int:
     return sum(file.entry.mtime_ns % step != 0 for file in files) if step > 1 else 0
 
 
-def _stray_files(strays: Iterable[Stray], limits: Limits) -> list[PlannedFile]:
-    """Give strays names that the drive can hold."""
+def _outside_files_of(outside_files: Iterable[OutsideFile], limits: Limits) -> list[PlannedFile]:
+    """Give outside files names that the drive can hold."""
     names = StoredNames(limits)
-    names.folders(sorted({stray.stored.rpartition("/")[0] for stray in strays}))
-    return [PlannedFile(s.entry, "essential", OUTSIDE_FILES + names.file(s.stored), True) for s in strays]
+    names.folders(sorted({outside_file.stored.rpartition("/")[0] for outside_file in outside_files}))
+    return [PlannedFile(s.entry, "essential", OUTSIDE_FILES + names.file(s.stored), True) for s in outside_files]
 
 
 def _places(library: Library, chest: Chest) -> list[Finding]:

@@ -44,7 +44,7 @@ def mass_change(found: Difference, library: Library, selection: Selection) -> li
         and path.startswith(LIBRARY_FILES)
         and (before[path].record.size, before[path].record.mtime_ns) not in arrived
     ]
-    changed = [file for file in found.to_read if file.stored in before and not file.stray]
+    changed = [file for file in found.to_read if file.stored in before and not file.outside_file]
     only_times = [file for file in changed if before[file.stored].record.size == file.entry.size]
     if only_times and _as_before(found, library, only_times):
         changed = [file for file in changed if before[file.stored].record.size != file.entry.size]

@@ -83,7 +83,7 @@ def likenesses(
         Names of the parts chosen; empty for all.
     """
     here = origin_of(library.path)
-    own = [file for file in files if not file.stray]
+    own = [file for file in files if not file.outside_file]
     restored = _restored_here(chest, library)
     found = []
     for entry in entries:

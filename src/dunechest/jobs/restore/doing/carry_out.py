@@ -29,7 +29,7 @@ from dunechest.jobs.restore.doing.run import Run
 from dunechest.jobs.restore.doing.settings import write_setting
 from dunechest.jobs.restore.doing.staging import fill_staging, finish, remove, take_staging, write
 from dunechest.jobs.restore.old_place import CODE, old_place_findings
-from dunechest.jobs.restore.plan import NotDone, RestorePlan, RestoreStray, SettingChange
+from dunechest.jobs.restore.plan import NotDone, RestoreOutsideFile, RestorePlan, SettingChange
 from dunechest.jobs.restore.result import MergeResult, RestoreResult
 from dunechest.jobs.undo.doing import take_back
 from dunechest.ledger import deeds, events
@@ -243,7 +243,7 @@ def _summary(
     run: Run,
     merged: tuple[MergeResult, ...],
     rewritten: RewrittenFiles,
-    outside: Sequence[RestoreStray],
+    outside: Sequence[RestoreOutsideFile],
     settings: tuple[tuple[SettingChange, str], ...],
     begun: float,
 ) -> RestoreResult:
@@ -258,8 +258,8 @@ def _summary(
         edition=plan.record.edition,
         files_listed=plan.listed,
         files=len(run.restored) + len(here) + len(outside),
-        bytes=sum(file.size for file in (*run.restored, *here, *(stray.file for stray in outside))),
-        same=len(here) + sum(stray.there for stray in outside),
+        bytes=sum(file.size for file in (*run.restored, *here, *(outside_file.file for outside_file in outside))),
+        same=len(here) + sum(outside_file.there for outside_file in outside),
         kept=tuple(file.path for file in existing.kept),
         beside=tuple((file.path, other) for file, other in existing.beside),
         replaced=tuple(file.path for file in existing.replaced if file in replaced),
@@ -275,9 +275,9 @@ def _summary(
             *run.missed,
         ),
         old_place=old,
-        proof=prove(plan, run.place, files=in_place, strays=len(outside)),
+        proof=prove(plan, run.place, files=in_place, outside_files=len(outside)),
         parts=tuple(part.title for part in plan.parts),
-        strays=tuple((stray.origin, stray.place) for stray in outside),
+        outside_files=tuple((outside_file.origin, outside_file.place) for outside_file in outside),
         set_aside=existing.set_aside,
         updated=rewritten.done,
         by_hand=(*plan.references.lost, *rewritten.by_hand),

@@ -9,7 +9,7 @@ from dunechest.errors import CutOffError, RefusedError
 from dunechest.jobs.restore.doing.one_file import bag_of, copy_task, put_together, why_not, without_overwriting
 from dunechest.jobs.restore.doing.run import Run
 from dunechest.jobs.restore.outside import goes_astray, same_bytes
-from dunechest.jobs.restore.plan import RestorePlan, RestoreStray
+from dunechest.jobs.restore.plan import RestoreOutsideFile, RestorePlan
 from dunechest.ledger.deeds import Made, MadeFolder, Working
 from dunechest.names import shown, to_wire
 from dunechest.transfer import medium
@@ -18,7 +18,7 @@ from dunechest.transfer.crew import Crew
 from dunechest.transfer.tasks import CopyJob, CopyOutcome
 
 
-def restore_outside_files(run: Run) -> list[RestoreStray]:
+def restore_outside_files(run: Run) -> list[RestoreOutsideFile]:
     """Restore the files from outside to the places a plan names; return those that are there.
 
     The library itself is in its place already.
@@ -30,25 +30,25 @@ def restore_outside_files(run: Run) -> list[RestoreStray]:
     """
     plan = run.plan
     done = []
-    with Crew.for_job(len(plan.strays), 0, (plan.chest.folder,), lambda count: None) as crew:
-        for number, stray in enumerate(plan.strays):
+    with Crew.for_job(len(plan.outside_files), 0, (plan.chest.folder,), lambda count: None) as crew:
+        for number, outside_file in enumerate(plan.outside_files):
             try:
-                if stray.there or _one(run, stray, number, crew):
-                    done.append(stray)
+                if outside_file.there or _one(run, outside_file, number, crew):
+                    done.append(outside_file)
             except CutOffError as error:
                 raise CutOffError(
                     f"The files from outside {shown(plan.bag)} were cut off: {error} What the restore had done is "
                     "taken back; the same command begins again."
                 ) from error
             except OSError as error:
-                run.leave(stray.file.stored, f"it cannot be written: {error.strerror or error}")
+                run.leave(outside_file.file.stored, f"it cannot be written: {error.strerror or error}")
     return done
 
 
-def _one(run: Run, stray: RestoreStray, number: int, crew: Crew) -> bool:
-    place, deed = stray.place, run.deed
-    if goes_astray(place, stray.top or place.parent, run.place):  # the library's own links are there by now
-        run.leave(stray.file.stored, f"{place} would lie behind a link; it is not made")
+def _one(run: Run, outside_file: RestoreOutsideFile, number: int, crew: Crew) -> bool:
+    place, deed = outside_file.place, run.deed
+    if goes_astray(place, outside_file.top or place.parent, run.place):  # the library's own links are there by now
+        run.leave(outside_file.file.stored, f"{place} would lie behind a link; it is not made")
         return False
     missing = []
     above = place.parent
@@ -61,9 +61,9 @@ def _one(run: Run, stray: RestoreStray, number: int, crew: Crew) -> bool:
     beside.unlink(missing_ok=True)
     deed.will(Working(to_wire(str(beside))))
     try:
-        why = _copy(run.plan, stray, beside, crew)
+        why = _copy(run.plan, outside_file, beside, crew)
         if why is not None:
-            run.leave(stray.file.stored, why)
+            run.leave(outside_file.file.stored, why)
             return False
         info = beside.stat()
         deed.will(Made(to_wire(str(place)), info.st_size, info.st_mtime_ns, "", info.st_dev, info.st_ino))
@@ -71,10 +71,10 @@ def _one(run: Run, stray: RestoreStray, number: int, crew: Crew) -> bool:
             without_overwriting(beside, place)
         except RefusedError:
             deed.will_not(place)
-            if same_bytes(stray.file, place):  # another library of the same command needs it too
+            if same_bytes(outside_file.file, place):  # another library of the same command needs it too
                 return True
             why = f"something came to be in {shown(str(place))} meanwhile"
-            run.leave(stray.file.stored, why)
+            run.leave(outside_file.file.stored, why)
             return False
         medium.flush_folder(str(place.parent))
         return True
@@ -82,10 +82,12 @@ def _one(run: Run, stray: RestoreStray, number: int, crew: Crew) -> bool:
         beside.unlink(missing_ok=True)
 
 
-def _copy(plan: RestorePlan, stray: RestoreStray, beside: Path, crew: Crew) -> str | None:
-    if stray.file.pieces:
-        return put_together(plan, stray.file, beside, lambda count: None)
-    job = CopyJob([copy_task(stray.file, bag_of(plan), os.fsencode(beside))], stray.file.blake3 is None, False)
+def _copy(plan: RestorePlan, outside_file: RestoreOutsideFile, beside: Path, crew: Crew) -> str | None:
+    if outside_file.file.pieces:
+        return put_together(plan, outside_file.file, beside, lambda count: None)
+    job = CopyJob(
+        [copy_task(outside_file.file, bag_of(plan), os.fsencode(beside))], outside_file.file.blake3 is None, False
+    )
     (done,) = crew.run([job])
     (outcome,) = done.copies or (CopyOutcome("cut-off", why="no answer"),)
-    return why_not(stray.file, outcome, beside)
+    return why_not(outside_file.file, outcome, beside)

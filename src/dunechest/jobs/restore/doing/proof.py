@@ -26,7 +26,7 @@ if TYPE_CHECKING:
     from dunechest.jobs.restore.plan import RestorePlan
 
 
-def prove(plan: RestorePlan, place: Path, *, files: int, strays: int) -> Proof:
+def prove(plan: RestorePlan, place: Path, *, files: int, outside_files: int) -> Proof:
     """Look at a restored library as an application would, and compare it with what it was.
 
     Parameters
@@ -35,12 +35,12 @@ def prove(plan: RestorePlan, place: Path, *, files: int, strays: int) -> Proof:
         What was restored.
     place : Path
         Where it is.
-    files, strays : int
+    files, outside_files : int
         So many files are in the library and outside of it, proven by digest.
     """
     expected = plan.listed
     lines = [
-        Compared("files", f"{expected:,}", f"{files + strays:,}", files + strays == expected),
+        Compared("files", f"{expected:,}", f"{files + outside_files:,}", files + outside_files == expected),
     ]
     if plan.record.shape == "file":
         if plan.as_archived.databases:
@@ -110,7 +110,7 @@ def _databases(plan: RestorePlan, places: Mapping[str, Path]) -> Compared:
 
 _STATES = (
     ("inside", "references to files of the library"),
-    ("stray", "references to files outside it"),
+    ("outside", "references to files outside it"),
     ("missing", "references that lead nowhere"),
 )
 
@@ -136,7 +136,7 @@ def _references(
             )
         ]
     # What was never archived cannot be there: the account of the archive named it.
-    left = len(plan.record.left_out) + len(plan.record.strays_left)
+    left = len(plan.record.left_out) + len(plan.record.outside_left)
     lines = []
     for state, words in _STATES:
         was, is_now = then.get(state, 0), now[state]

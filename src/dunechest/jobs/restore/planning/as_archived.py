@@ -38,7 +38,7 @@ def as_archived(
     if whole and same and kind.name == record.kind and not record.partial:
         references = {
             "inside": counts.inside,
-            "stray": counts.strays,
+            "outside": counts.outside_files,
             "missing": counts.missing,
             "away": counts.away,
         }

@@ -17,7 +17,7 @@ from dunechest.chest.bag_entry import BagEntry
 from dunechest.chest.bag_records import stamp
 from dunechest.chest.chest import Chest
 from dunechest.chest.layout import LIBRARY_FILES, OUTSIDE_FILES
-from dunechest.chest.records import LibraryRecord, StrayRecord
+from dunechest.chest.records import LibraryRecord, OutsideFileRecord
 from dunechest.errors import RecordDamagedError, UsageError
 from dunechest.findings import Finding, most_serious_first
 from dunechest.jobs.named import get_chest
@@ -27,8 +27,8 @@ from dunechest.jobs.restore.plan import (
     Placement,
     ReferencePlan,
     RestoreFile,
+    RestoreOutsideFile,
     RestorePlan,
-    RestoreStray,
     SettingChange,
     Target,
 )
@@ -37,7 +37,7 @@ from dunechest.jobs.restore.planning.as_archived import as_archived
 from dunechest.jobs.restore.planning.bag_tree import BagTree, bag_tree
 from dunechest.jobs.restore.planning.existing import look_at_place
 from dunechest.jobs.restore.planning.findings import findings_of
-from dunechest.jobs.restore.planning.outside_places import place_strays
+from dunechest.jobs.restore.planning.outside_places import place_outside_files
 from dunechest.jobs.restore.planning.paths import Paths
 from dunechest.jobs.restore.planning.place import no_place, place_for
 from dunechest.jobs.restore.planning.references import moves_of, name_old_place, plan_references
@@ -140,7 +140,7 @@ class _AtPlace:
     """What is decided about a place."""
 
     existing: Existing
-    strays: tuple[RestoreStray, ...] = ()
+    outside_files: tuple[RestoreOutsideFile, ...] = ()
     references: ReferencePlan = field(default_factory=ReferencePlan)
     settings: tuple[SettingChange, ...] = ()
     settings_left: tuple[SettingChange, ...] = ()
@@ -173,7 +173,10 @@ def _plan(
         missing = [item.path.removeprefix(LIBRARY_FILES) for item in not_done]
         archived = as_archived(record, kind, tree, [file.own for file in coming.files], parts, missing)
     decided = decided or _AtPlace(Existing("free", coming.files))
-    to_write = (*decided.existing.to_write, *(stray.file for stray in decided.strays if not stray.there))
+    to_write = (
+        *decided.existing.to_write,
+        *(outside_file.file for outside_file in decided.outside_files if not outside_file.there),
+    )
     plan = RestorePlan(
         chest=chest,
         bag=entry.name,
@@ -182,7 +185,7 @@ def _plan(
         options=options,
         placement=placement,
         files=coming.files,
-        strays=decided.strays,
+        outside_files=decided.outside_files,
         folders=coming.folders,
         links=coming.links,
         hard_links=paths.hard_links(),
@@ -232,12 +235,12 @@ def _decide(question: _Question, paths: Paths, tree: BagTree, coming: _Coming, p
     place, ready = question.placement.place, coming.files
     assert place is not None
     tally = Tally(progress, "comparing", len(ready), sum(file.size for file in ready), question.entry.name)
-    own_places = bool(record.strays) and question.made_here()
-    strays = place_strays(record, coming.outside, place, options, own_places=own_places)
+    own_places = bool(record.outside_files) and question.made_here()
+    outside_files = place_outside_files(record, coming.outside, place, options, own_places=own_places)
     existing = look_at_place(place, record, kind, ready, options, question.chest.label, tally)
     references = ReferencePlan()
     inside = [*(file.own for file in ready), *(from_wire(folder.path) for folder in record.folders)]
-    moves = moves_of(record, place, options, paths.renamed, [*inside, *existing.paths], strays)
+    moves = moves_of(record, place, options, paths.renamed, [*inside, *existing.paths], outside_files)
     if options.repoint and record.shape == "folder":
         names = [*(file.path for file in ready), *existing.paths]
         left = {file.own for file in existing.kept}
@@ -247,7 +250,7 @@ def _decide(question: _Question, paths: Paths, tree: BagTree, coming: _Coming, p
             existing, references = without_rewritten(existing, kind, tree, place, references)
     settings, settings_left = plan_settings(kind, place, options, record)
     named = name_old_place(kind, moves, references, _readable_at(question.entry.folder, tree, ready), ready)
-    return _AtPlace(existing, strays, references, tuple(settings), tuple(settings_left), named)
+    return _AtPlace(existing, outside_files, references, tuple(settings), tuple(settings_left), named)
 
 
 def _readable_at(bag: Path, tree: BagTree, files: Sequence[RestoreFile]) -> Callable[[str], Path | None]:
@@ -278,7 +281,7 @@ def _only(parts: Sequence[Part], record: LibraryRecord, coming: _Coming) -> _Com
     above = {""}
     for path in (*(file.path for file in files), *(top + "x" for top in tops)):
         above.update(parents(path))
-    led_to = {stray.stored for stray in record.strays if _of_part(stray, parts)}
+    led_to = {outside_file.stored for outside_file in record.outside_files if _of_part(outside_file, parts)}
     return _Coming(
         files,
         tuple(file for file in coming.outside if file.stored in led_to),
@@ -287,15 +290,16 @@ def _only(parts: Sequence[Part], record: LibraryRecord, coming: _Coming) -> _Com
     )
 
 
-def _of_part(stray: StrayRecord, parts: Sequence[Part]) -> bool:
-    """Whether a stray is referred to by a part's own file, or by what an index that all share says of the part."""
+def _of_part(outside_file: OutsideFileRecord, parts: Sequence[Part]) -> bool:
+    """Whether an outside file is referred to by a part's own file, or by what an index that all share says of the part."""
     # On the machine it was archived on it may lie there still, and be known by its place.
-    if any(from_wire(stray.path) in part.strays for part in parts):
+    if any(from_wire(outside_file.path) in part.outside_files for part in parts):
         return True
     own = {path for part in parts for path in part.files}
     said = {text for part in parts for text in part.elsewhere}
     return any(
-        from_wire(reference.source) in own or from_wire(reference.text) in said for reference in stray.references
+        from_wire(reference.source) in own or from_wire(reference.text) in said
+        for reference in outside_file.references
     )
 
 
@@ -303,4 +307,4 @@ def _left(record: LibraryRecord) -> Mapping[str, str]:
     """Return old full paths of what was not archived, and why."""
     base = from_wire(record.origin.path)
     left = {f"{base}/{from_wire(file.path)}": file.why for file in record.left_out}
-    return left | {from_wire(item.path): item.why for item in record.strays_left}
+    return left | {from_wire(item.path): item.why for item in record.outside_left}

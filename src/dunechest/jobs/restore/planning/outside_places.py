@@ -11,44 +11,44 @@ from dunechest.chest.layout import OUTSIDE_FILES
 from dunechest.chest.records import LibraryRecord
 from dunechest.jobs.restore.options import RestoreOptions
 from dunechest.jobs.restore.outside import goes_astray, same_bytes
-from dunechest.jobs.restore.plan import RestoreFile, RestoreStray
+from dunechest.jobs.restore.plan import RestoreFile, RestoreOutsideFile
 from dunechest.machine.folders import standard_folders
 from dunechest.machine.sensitive import why_sensitive
 from dunechest.names import from_wire, why_unsafe
 
-#: Standard folders that hold a person's documents; a stray from a drive goes nowhere else in a home.
+#: Standard folders that hold a person's documents; an outside file from a drive goes nowhere else in a home.
 _VISIBLE = ("pictures", "music", "videos", "documents", "desktop", "home")
 
 
-def place_strays(
+def place_outside_files(
     record: LibraryRecord, files: Sequence[RestoreFile], place: Path, options: RestoreOptions, *, own_places: bool
-) -> tuple[RestoreStray, ...]:
-    """Say where each stray goes, and whether the very same file is there already.
+) -> tuple[RestoreOutsideFile, ...]:
+    """Say where each outside file goes, and whether the very same file is there already.
 
     A chest is foreign input: its full paths are believed only if this machine wrote
     them, and in a home only the folders that a person sees are filled.
     """
-    known = {stray.stored: stray for stray in record.strays}
+    known = {outside_file.stored: outside_file for outside_file in record.outside_files}
     base = standard_folders(options.home_folder)
-    beside = place.parent / f"{place.name} strays"
+    beside = place.parent / f"{place.name} outside files"
     made_here = own_places
     own_places = own_places and options.home is None and options.into is None
-    found: list[RestoreStray] = []
+    found: list[RestoreOutsideFile] = []
     taken: set[Path] = set()
     for file in files:
-        stray = known.get(file.stored)
+        outside_file = known.get(file.stored)
         places: list[tuple[Path, Path]] = []
-        origin = from_wire(stray.path) if stray is not None else ""
-        if stray is not None and own_places and os.path.isabs(origin) and "\0" not in origin:
+        origin = from_wire(outside_file.path) if outside_file is not None else ""
+        if outside_file is not None and own_places and os.path.isabs(origin) and "\0" not in origin:
             places.append((Path(origin), Path(origin).parent))
-        elif stray is not None and options.into is None and stray.standard in _VISIBLE:
-            relative = from_wire(stray.relative)
+        elif outside_file is not None and options.into is None and outside_file.standard in _VISIBLE:
+            relative = from_wire(outside_file.relative)
             hidden = any(piece.startswith(".") for piece in relative.split("/"))
-            sensitive = why_sensitive(relative, standard=stray.standard, file=True)
+            sensitive = why_sensitive(relative, standard=outside_file.standard, file=True)
             if why_unsafe(relative) is None and not hidden and not sensitive:
-                places.append((base[stray.standard] / relative, base[stray.standard]))
+                places.append((base[outside_file.standard] / relative, base[outside_file.standard]))
         elif (
-            stray is not None
+            outside_file is not None
             and made_here
             and options.home is None
             and os.path.isabs(origin)
@@ -61,9 +61,9 @@ def place_strays(
             if item in taken or not _may_be(item) or goes_astray(item, top, place):
                 continue
             if not os.path.lexists(item):
-                found.append(RestoreStray(file, origin, item, top=top))
+                found.append(RestoreOutsideFile(file, origin, item, top=top))
             elif same_bytes(file, item):
-                found.append(RestoreStray(file, origin, item, there=True, top=top))
+                found.append(RestoreOutsideFile(file, origin, item, there=True, top=top))
             else:
                 continue
             taken.add(item)

@@ -9,7 +9,7 @@ from pathlib import Path
 from dunechest.chest.origin import old_path
 from dunechest.chest.records import LibraryRecord
 from dunechest.jobs.restore.options import RestoreOptions
-from dunechest.jobs.restore.plan import ByHand, ReferencePlan, Repoint, RestoreFile, RestoreStray
+from dunechest.jobs.restore.plan import ByHand, ReferencePlan, Repoint, RestoreFile, RestoreOutsideFile
 from dunechest.jobs.restore.planning.bag_tree import BagTree
 from dunechest.jobs.restore.planning.place import standard_moves
 from dunechest.library.formats.base import UnreadableError
@@ -28,7 +28,7 @@ def moves_of(
     options: RestoreOptions,
     renamed: Mapping[str, str],
     inside: Iterable[str],
-    strays: Iterable[RestoreStray],
+    outside_files: Iterable[RestoreOutsideFile],
 ) -> Moves:
     """Return what went where."""
     paths = set(inside)
@@ -36,7 +36,7 @@ def moves_of(
     folded = {path.casefold() for path in paths} if windows else paths
     also = [
         (written_paths.normal(from_wire(s.path)), s.standard, from_wire(s.relative))
-        for s in record.strays
+        for s in record.outside_files
         if s.standard
     ]
     folders, old_home = standard_moves(record, options.home_folder, also)
@@ -46,7 +46,11 @@ def moves_of(
         windows=windows,
         renamed=renamed,
         inside=(lambda path: path.casefold() in folded) if windows else paths.__contains__,
-        strays={written_paths.normal(stray.origin): str(stray.place) for stray in strays if stray.origin},
+        outside_files={
+            written_paths.normal(outside_file.origin): str(outside_file.place)
+            for outside_file in outside_files
+            if outside_file.origin
+        },
         folders=folders,
         home=str(options.home_folder),
         old_home=old_home,
