@@ -50,7 +50,7 @@ def chest_of(tmp_path: Path, name: str = "drive") -> dunechest.Chest:
 def test_attributes_and_access_lists_come_back(library: Path, tmp_path: Path) -> None:
     tag(library / "a.txt", "user.comment", b"\x00taken at low tide\xff")
     tag(library / "inner", "user.colour", b"blue")
-    user = pwd.getpwuid(os.getuid())
+    user = pwd.getpwnam("daemon")
     tag(
         library / "c.txt",
         "system.posix_acl_access",
