@@ -16,7 +16,7 @@ def main(folder: str, drive: str) -> None:
     for file in result.left_out:
         print(f"left out: {file.path}: {file.why}")
     check = dunechest.verify(chest)
-    print("all sound" if check.well else check.to_frame())
+    print("all intact" if check.well else check.to_frame())
 
 
 if __name__ == "__main__":

@@ -14,7 +14,7 @@ def main(drive: str, library: str, folder: str) -> None:
     plan = dunechest.plan_restore(chest, library, dunechest.RestoreOptions(into=folder))
     print(f"{len(plan.files)} files, {plan.bytes} bytes, to {plan.place}")
     for finding in plan.findings:
-        print(f"{finding.severity} {finding.code}: {finding.what}")
+        print(f"{finding.severity} {finding.code}: {finding.message}")
     try:
         result = dunechest.carry_out(plan)
     except dunechest.RefusedError as refusal:

@@ -121,9 +121,9 @@ def play(stage: Stage) -> None:
         )
     stage.shoot(
         "editions", office,
-        "dunechest editions blue marram-papers",
+        "dunechest editions list blue marram-papers",
         "dunechest compare marram-papers blue/marram-papers@2",
-        "dunechest editions blue marram-papers --thin 'the last 2' --plan",
+        "dunechest editions drop blue marram-papers --retain 'the last 2' --plan",
     )  # fmt: skip
     victim = sorted((world.blue / "dune-chest/bags/dune-survey/data").rglob("*.jpg"))[3]
     damage(victim)

@@ -133,7 +133,7 @@ class RecordDamagedError(DuneChestError):
 class CutOffError(DuneChestError, OSError):
     """The system stopped the job: the drive is gone, full or unreadable.
 
-    What was safe before is still safe, and the same command goes on from there.
+    What was safe before is still safe, and the same command continues.
     """
 
     status = 4

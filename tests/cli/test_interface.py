@@ -48,8 +48,12 @@ def test_everything_public_can_be_had() -> None:
 def test_every_command_has_help_and_the_common_options(name: str, command: Command) -> None:
     ran = command(name, "--help")
     assert ran.status == 0
-    if name in ("chest", "kinds"):
-        inner = {"chest": ("new", "list", "show"), "kinds": ("list", "show", "check", "draft", "try", "add")}[name]
+    if name in ("chest", "kinds", "editions"):
+        inner = {
+            "chest": ("new", "list", "show"),
+            "kinds": ("list", "show", "check", "draft", "try", "add"),
+            "editions": ("list", "drop"),
+        }[name]
         texts = [command(name, one, "--help").out for one in inner]
     else:
         texts = [ran.out]
@@ -141,7 +145,7 @@ def test_a_drive_that_was_unplugged_is_remembered_and_one_that_moved_is_found(dr
 
 def test_the_ledger_takes_in_each_note_once_and_survives_torn_ones(own_machine: Path) -> None:
     for number in range(3):
-        events.append("check", chest="c", bag=f"b{number}", quick=False, sound=True, files=1, wrong=0)
+        events.append("check", chest="c", bag=f"b{number}", quick=False, intact=True, files=1, wrong=0)
     torn = state_folder() / "notes" / "0-torn.jsonl"
     torn.write_bytes(b'{"what": "check", "when": 1, "fa\n\xff\xfe\n{"what":"check","when":1,"facts":{"chest":"c"}}\n')
     for _ in range(2):
@@ -315,7 +319,7 @@ def test_examples_run(script: str, library: Path, tmp_path: Path) -> None:
         [sys.executable, ROOT / "examples" / script, *words], capture_output=True, text=True, check=False
     )
     assert ran.returncode == 0, ran.stderr
-    assert {"archive_and_verify.py": "all sound", "restore_elsewhere.py": "all well"}.get(script, "") in ran.stdout
+    assert {"archive_and_verify.py": "all intact", "restore_elsewhere.py": "all well"}.get(script, "") in ran.stdout
 
 
 @pytest.mark.slow

@@ -95,12 +95,12 @@ def test_names_that_change_are_told(tmp_path: Path, chest: dunechest.Chest, comm
 def test_verify_speaks_plainly(library: Path, chest: dunechest.Chest, command: Command) -> None:
     assert "nothing in this chest to verify" in command("verify", chest.folder).out
     command("archive", library, "--to", chest.folder)
-    assert "All well: 10 files are sound, every byte." in command("verify", chest.folder).out
+    assert "OK: all 10 files are intact." in command("verify", chest.folder).out
     flip(bag_of(chest, "shed") / "data" / "library" / "rope.txt")
     ran = command("verify", chest.folder)
-    assert "NOT WELL shed  9 of 10 files sound" in ran.out
+    assert "PROBLEM shed  9 of 10 files intact" in ran.out
     assert "changed    data/library/rope.txt" in ran.out
-    assert "Not all is well: 1 fault." in ran.out
+    assert "Problems found: 1 fault." in ran.out
     assert "Do not write to this drive" in ran.out
 
 
@@ -112,7 +112,7 @@ def test_a_cut_off_archive_is_told_everywhere(chest: dunechest.Chest, library: P
     assert "archive the library again to finish it" in ran.out
     ran = command("restore", chest.folder, "half")
     assert ran.status == 3
-    assert "cut off before it was whole" in ran.err
+    assert "interrupted before it was whole" in ran.err
 
 
 def test_a_foreign_bag_in_a_chest_is_told(chest: dunechest.Chest, command: Command, tmp_path: Path) -> None:

@@ -136,10 +136,10 @@ def test_one_file_fewer_than_counted_is_not_well(
 
 def test_an_edition_whose_record_is_gone_is_missed(three: Path, chest: dunechest.Chest, command: Command) -> None:
     shutil.rmtree(bag_of(chest, "nets") / "dune" / "editions")
-    ran = command("editions", chest.folder, "nets", "--json")
+    ran = command("editions", "list", chest.folder, "nets", "--json")
     assert ran.status == 1
     assert command("restore", chest.folder, "nets", "--edition", "1", "--plan").status == 1
-    assert command("editions", chest.folder, "nets", "--thin", "the last 1", "--yes").status == 3
+    assert command("editions", "drop", chest.folder, "nets", "--retain", "the last 1", "--yes").status == 3
 
 
 def test_a_cut_list_of_changes_never_fills_an_edition_with_other_bytes(
@@ -262,20 +262,20 @@ def test_a_failed_check_ends_proven_and_a_quick_one_takes_nothing_back(
 ) -> None:
     def shown() -> dict[str, object]:
         (one,) = command("chest", "show", chest.folder, "--json").json["libraries"]
-        return {"proven": one["proven"], "sound": one["last_check"] and one["last_check"]["sound"]}
+        return {"proven": one["proven"], "intact": one["last_check"] and one["last_check"]["intact"]}
 
     assert command("drill", chest.folder, "nets").status == 0
     assert shown()["proven"] is True
     flip(bag_of(chest, "nets") / "data/library/a/2")
     assert command("verify", chest.folder).status == 1
-    assert shown() == {"proven": False, "sound": False}
+    assert shown() == {"proven": False, "intact": False}
     ran = command("verify", chest.folder, "--quick")
     assert (ran.status, "without --quick" in ran.out) == (1, True)
-    assert "sound" not in ran.out.split("not")[0]
-    assert shown() == {"proven": False, "sound": False}
+    assert "intact" not in ran.out.split("not")[0]
+    assert shown() == {"proven": False, "intact": False}
     flip(bag_of(chest, "nets") / "data/library/a/2")
     assert command("verify", chest.folder).status == 0
-    assert shown() == {"proven": False, "sound": True}
+    assert shown() == {"proven": False, "intact": True}
     assert command("drill", chest.folder, "nets").status == 0
     assert shown()["proven"] is True
 

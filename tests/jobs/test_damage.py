@@ -108,13 +108,13 @@ def test_only_named_libraries_are_checked(damaged: dunechest.Chest, command: Com
 def test_the_ledger_keeps_each_check(damaged: dunechest.Chest, command: Command) -> None:
     command("verify", damaged.folder)
     (library,) = command("chest", "show", damaged.folder, "--json").json["libraries"]
-    assert library["last_check"]["sound"] is True
+    assert library["last_check"]["intact"] is True
     flip(bag_of(damaged, "shed") / "data" / "library" / "rafters" / "0.txt")
     command("verify", damaged.folder)
     command("verify", damaged.folder, "--quick")
     (library,) = command("chest", "show", damaged.folder, "--json").json["libraries"]
-    assert (library["last_check"]["sound"], library["last_check"]["quick"]) == (False, False)
-    assert "NOT WELL, 1 fault" in command("chest", "show", damaged.folder).out
+    assert (library["last_check"]["intact"], library["last_check"]["quick"]) == (False, False)
+    assert "problems found, 1 fault" in command("chest", "show", damaged.folder).out
 
 
 def test_what_is_sound_is_restored_and_the_rest_named(
@@ -193,7 +193,7 @@ def test_parts_of_a_later_version_are_no_obstacle(damaged: dunechest.Chest, tmp_
     path.write_text(json.dumps({**record, "parts": [{"name": ["an", "album"]}], "outside_files": [[1]]}))
     ran = command("verify", damaged.folder, "shed", "SHED")
     assert ran.status == 1
-    assert ran.out.count("NOT WELL shed") == 1
+    assert ran.out.count("PROBLEM shed") == 1
     assert command("restore", damaged.folder, "shed", "--into", tmp_path / "back").status == 1
     reseal(bag_of(damaged, "shed"))
     assert command("restore", damaged.folder, "shed", "--into", tmp_path / "back 2").status == 0

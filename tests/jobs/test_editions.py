@@ -168,13 +168,13 @@ def test_places_that_cannot_be_compared(words: tuple[str, str], library: Path, c
 
 def test_editions_are_listed(library: Path, chest: dunechest.Chest, command: Command) -> None:
     archive(library, chest)
-    assert "It is the only one kept" in command("editions", chest.folder, "shed").out
+    assert "It is the only one kept" in command("editions", "list", chest.folder, "shed").out
     (library / "a\x1b[31m.txt").write_text("x")
     (library / "rope.txt").write_text("cut")
     (library / "rafters" / "oar.txt").rename(library / "oar.txt")
     (library / "rafters" / "big.bin").unlink()
     archive(library, chest)
-    ran = command("editions", chest.folder, "shed")
+    ran = command("editions", "list", chest.folder, "shed")
     assert "\x1b" not in ran.out
     for words in (
         "edition 1",
@@ -184,7 +184,7 @@ def test_editions_are_listed(library: Path, chest: dunechest.Chest, command: Com
         "was rafters/oar.txt",
     ):
         assert words in ran.out
-    seen = command("editions", chest.folder, "shed", "--json").json
+    seen = command("editions", "list", chest.folder, "shed", "--json").json
     assert seen["editions"][1]["changes"] == {"added": 1, "changed": 1, "moved": 1, "dropped": 1, "bytes_added": 4}
     assert {c["what"] for c in seen["editions"][1]["named"]} == {"added", "changed", "moved", "dropped"}
     listed = dunechest.list_editions(chest, "shed")
@@ -194,7 +194,7 @@ def test_editions_are_listed(library: Path, chest: dunechest.Chest, command: Com
         (library / f"many {number:03}").write_text("x")
     archive(library, chest)
     assert len(dunechest.list_editions(chest, "shed").editions[2].named) == 100
-    assert command("editions", chest.folder, "no-such").status == 2
+    assert command("editions", "list", chest.folder, "no-such").status == 2
 
 
 def test_what_cannot_be_read_stays_as_it_was(
@@ -277,7 +277,7 @@ def test_a_large_share_that_changes_at_once_stops(
     ran = command("archive", many, "--to", chest.folder, "--ignore", "mass-change")
     assert ran.status == 0
     assert back(chest, "many", 1, tmp_path / "back") == truth
-    assert "mass change" in command("editions", chest.folder, "many").out
+    assert "mass change" in command("editions", "list", chest.folder, "many").out
     plan = dunechest.plan_drop(chest, "many", "the last 1")
     assert (plan.kept, plan.dropped, plan.exempt) == ((1, 2), (), (1,))
 

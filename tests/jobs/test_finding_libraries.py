@@ -56,7 +56,7 @@ def test_all_drives_and_a_former_system_on_one_are_searched(
     # From there it is looked at, archived and restored like any other.
     old = all_drives / "system before 2024" / "home" / "tern"
     (moved,) = [f for f in dunechest.look(old / "Pictures" / "Dune Survey").findings if f.code == "moved"]
-    assert "by way of another place" in moved.message
+    assert "references to another place" in moved.message
 
 
 def test_a_whole_former_home_in_a_folder(world: World, on_machine: Move, command: Command) -> None:

@@ -142,9 +142,9 @@ def test_one_broken_kind_file_is_a_warning_and_not_the_end(
     ],
 )
 def test_a_carried_kind_that_lies_is_none(harm: dict[str, Any]) -> None:
-    sound = {"format": 1, "name": "rings", "title": "Rings", "signs": [{"path": "rings.txt"}]}
-    assert kind_from(sound, "rings") is not None
-    assert kind_from(sound | harm, "rings") is None
+    intact = {"format": 1, "name": "rings", "title": "Rings", "signs": [{"path": "rings.txt"}]}
+    assert kind_from(intact, "rings") is not None
+    assert kind_from(intact | harm, "rings") is None
 
 
 def test_a_carried_kind_says_nothing_about_the_rest_of_the_computer() -> None:

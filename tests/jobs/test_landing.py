@@ -145,7 +145,7 @@ def test_the_proof_tells_what_is_not_as_it_was(
         assert "DID NOT PASS" in command("drill", chest.folder, name).out
     shown_chest = command("chest", "show", chest.folder)
     assert shown_chest.out.count("rehearsed") == 2
-    assert "NOT WELL" in shown_chest.out
+    assert "problems found" in shown_chest.out
 
 
 def test_a_title_that_never_agreed_is_as_it_was(

@@ -88,10 +88,10 @@ def test_the_demo_uses_its_own_drives_only_and_stops_when_astray(
 def test_dropping_editions_asks_or_wants_yes(shed: dunechest.Chest, library: Path, command: Command) -> None:
     (library / "rope.txt").write_text("forty metres")
     dunechest.archive([library], shed)
-    ran = command("editions", shed.folder, "shed", "--thin", "the last 1")
+    ran = command("editions", "drop", shed.folder, "shed", "--retain", "the last 1")
     assert (ran.status, "--yes" in ran.err) == (3, True)
     assert len(dunechest.list_editions(shed, "shed").editions) == 2
-    assert command("editions", shed.folder, "shed", "--thin", "the last 1", "--yes").status == 0
+    assert command("editions", "drop", shed.folder, "shed", "--retain", "the last 1", "--yes").status == 0
     assert len(dunechest.list_editions(shed, "shed").editions) == 1
 
 

@@ -1,4 +1,4 @@
-"""References are written anew in every format, for paths of every system, and only if they can be read back."""
+"""References are updated in every format, for paths of every system, and only if they can be read back."""
 
 from __future__ import annotations
 
@@ -348,7 +348,7 @@ def test_a_setting_that_names_another_library_is_left_unless_asked(
     setting.write_text("{ torn")
     shutil.rmtree(place)
     plan = command("restore", chest.folder, "shoal", "--plan", "--json", "--keep-paths").json["libraries"][0]
-    assert (plan["settings"], plan["references"]["anew"]) == ([], [])
+    assert (plan["settings"], plan["references"]["updated"]) == ([], [])
 
 
 def test_the_plan_names_what_the_restore_will_not_update(

@@ -1,4 +1,4 @@
-"""What a restore did to a machine can be taken back, exactly; and one that is cut off takes itself back."""
+"""What a restore did to a machine can be taken back, exactly; and one that is interrupted takes itself back."""
 
 from __future__ import annotations
 
@@ -99,8 +99,8 @@ def test_killed_after_any_step_was_written_down_it_is_taken_back(
         if ran.returncode == 0:
             break
         assert ran.returncode == -signal.SIGKILL, ran.stderr
-        assert "had been cut off" in command("undo", "--plan").out
-        assert "had been cut off" in command("undo").out
+        assert "had been interrupted" in command("undo", "--plan").out
+        assert "had been interrupted" in command("undo").out
         assert facts(new_home, times=False) == before, steps
     assert steps >= 3
     assert json.loads(ran.stdout)["well"] is True

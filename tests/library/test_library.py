@@ -160,7 +160,7 @@ def test_a_closed_database_is_captured_without_a_trace(mode: str, database: Path
         connection.commit()
     before = facts(database.parent)
     result = capture(database, tmp_path / "copy", tmp_path / "scratch")
-    assert (result.sound, rows(tmp_path / "copy")) == (True, 1001)
+    assert (result.intact, rows(tmp_path / "copy")) == (True, 1001)
     assert facts(database.parent) == before
     assert list((tmp_path / "scratch").iterdir()) == []
     assert [p.name for p in tmp_path.glob("copy*")] == ["copy"]
@@ -184,7 +184,7 @@ def test_a_busy_writer_never_spoils_the_capture(database: Path, tmp_path: Path) 
         time.sleep(0.1)
         for number in range(5):
             result = capture(database, tmp_path / f"copy{number}", tmp_path / "scratch")
-            assert result.sound
+            assert result.intact
             assert rows(tmp_path / f"copy{number}") % 2 == 0
     finally:
         ended.set()
@@ -211,14 +211,14 @@ def test_damage_inside_is_told(database: Path, tmp_path: Path) -> None:
         result = capture(database, tmp_path / "copy", tmp_path / "scratch")
     except NotCapturedError:
         return
-    assert not result.sound
+    assert not result.intact
     assert result.words
 
 
 def test_names_that_are_not_text_work_too(database: Path, tmp_path: Path) -> None:
     odd = Path(os.fsdecode(os.fsencode(database.parent) + b"/\xff ?#%.db"))
     database.rename(odd)
-    assert capture(odd, tmp_path / "copy", tmp_path / "scratch").sound
+    assert capture(odd, tmp_path / "copy", tmp_path / "scratch").intact
 
 
 @pytest.mark.parametrize(

@@ -167,7 +167,7 @@ def _restore(ground: Ground, name: str, edition: int, into: Path) -> tuple[int, 
 
 
 def _editions(ground: Ground, name: str) -> tuple[int, Any]:
-    status, out, _ = run("editions", ground.chest, name, "--json")
+    status, out, _ = run("editions", "list", ground.chest, name, "--json")
     return status, json.loads(out).get("editions") if out else None
 
 

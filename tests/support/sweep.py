@@ -189,7 +189,7 @@ def _check(
     new: dict[int, Facts],
     act: Act | None,
 ) -> None:
-    """The chest must be sound and hold the old state or the new one, and a further run must end well."""
+    """The chest must be intact and hold the old state or the new one, and a further run must end well."""
     outcome.tried += 1
     try:
         chest = dunechest.Chest.open(drive)
@@ -220,7 +220,7 @@ def _held(chest: dunechest.Chest, old: dict[int, Facts], new: dict[int, Facts], 
 def _all_there(chest: dunechest.Chest, wanted: dict[int, Facts], stage: Stage) -> None:
     checked = dunechest.verify(chest)
     bad = [state for check in checked.checks for state in check.states if state.state not in ("noted", "unfinished")]
-    assert not bad, f"not sound: {bad[:3]}"
+    assert not bad, f"not intact: {bad[:3]}"
     for number, content in wanted.items():
         place = stage.top / "back"
         result = dunechest.restore(chest, "library", dunechest.RestoreOptions(into=str(place), edition=number))

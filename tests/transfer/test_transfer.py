@@ -118,7 +118,7 @@ def test_a_digest_that_is_expected_must_be_met(sized: list[Path], tmp_path: Path
     good = [task(p, tmp_path / "out" / p.name, expect=blake3(p.read_bytes()).digest()) for p in sized]
     assert {o.state for o in copying.copy_files(CopyJob(good, False, True), silent)} == {"ok"}
     bad = [task(p, tmp_path / "out" / f"{p.name}.bad", expect=b"\0" * 32) for p in sized]
-    assert {o.state for o in copying.copy_files(CopyJob(bad, False, True), silent)} == {"not-sound"}
+    assert {o.state for o in copying.copy_files(CopyJob(bad, False, True), silent)} == {"not-intact"}
     assert not list((tmp_path / "out").glob("*.bad"))
 
 

@@ -159,7 +159,7 @@ class Chests(RuleBasedStateMachine):
         plan = plan_drop(self.chest, bag, f"the last {last}")
         try:
             carry_out(plan)
-        except dunechest.RefusedError:  # an archive was cut off in it
+        except dunechest.RefusedError:  # an archive was interrupted in it
             assert (self.chest.folder / "bags" / bag / "dune" / "pending").exists()
             return
         assert set(plan.kept) <= set(self.kept[bag])

@@ -244,6 +244,6 @@ def test_a_repository_that_lost_an_object_says_so_itself(
     lost.unlink()
     dunechest.archive(shore, chest)
     result = dunechest.restore(chest, "shore", dunechest.RestoreOptions(into=str(tmp_path / "back")))
-    (line,) = [line for line in result.proof.lines if line.what == "repositories sound"]
+    (line,) = [line for line in result.proof.lines if line.what == "repositories intact"]
     assert not line.well
     assert ".git: " in line.why[0]

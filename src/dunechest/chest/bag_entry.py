@@ -16,7 +16,7 @@ class BagEntry:
     """Something in ``bags/``.
 
     `state` is ``whole``; ``damaged`` (of ours, and the record of the library is not proven);
-    ``unfinished`` (an archive was cut off before it was whole); ``foreign`` (a bag
+    ``unfinished`` (an archive was interrupted before it was whole); ``foreign`` (a bag
     that is not of this library's making) or ``unusable``; `why` says more.
     """
 
@@ -47,7 +47,7 @@ def of_ours(records: BagRecords) -> bool:
 
 
 def never_whole(folder: Path) -> bool:
-    """Whether a folder in ``bags/`` holds what an archive leaves that was cut off before it was whole, and no more."""
+    """Whether a folder in ``bags/`` holds what an archive leaves that was interrupted before it was whole, and no more."""
     if any(os.path.lexists(folder / name) for name in OF_A_WHOLE_BAG):
         return False
     pending = folder / PENDING

@@ -47,7 +47,7 @@ _OF_SYSTEMS = re.compile(
 class Chest:
     """An open chest.
 
-    Use `Chest.create` or `Chest.open`; opening finishes a change that was cut off.
+    Use `Chest.create` or `Chest.open`; opening finishes a change that was interrupted.
 
     Attributes
     ----------
@@ -145,7 +145,7 @@ class Chest:
     def open(cls, place: str | os.PathLike[str], *, machine: str = "", finish: bool = True) -> Chest:
         """Open a chest by its folder or the folder it lies in.
 
-        If a change in it was cut off after it had been decided, it is finished, where that can be done now. Where
+        If a change in it was interrupted after it had been decided, it is finished, where that can be done now. Where
         not, or with `finish` false, reading sees the bag as it will be then.
 
         Raises
@@ -283,7 +283,7 @@ class Chest:
             if is_bag(folder):
                 return BagEntry(name, folder, "foreign")
             if never_whole(folder):
-                return BagEntry(name, folder, "unfinished", why="an archive was cut off here before it was whole")
+                return BagEntry(name, folder, "unfinished", why="an archive was interrupted here before it was whole")
             return BagEntry(name, folder, "unusable", why="it is not a bag: bagit.txt is missing")
         try:
             return BagEntry(name, folder, "whole", records.library(), _records=records)

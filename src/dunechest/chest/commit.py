@@ -28,7 +28,7 @@ def finish_decided(bag: Path) -> None:
         journal.finish(bag)
     except OSError as error:
         raise CutOffError(
-            f"A change of {shown(bag.name)} was cut off and cannot be finished now: {error.strerror}. Every file is on "
+            f"A change of {shown(bag.name)} was interrupted and cannot be finished now: {error.strerror}. Every file is on "
             "the drive."
         ) from error
 

@@ -74,7 +74,7 @@ def check_number(own: BagRecords, current: int, number: int) -> None:
     if number not in known:
         raise UsageError(
             f"{shown(own.bag.name)} has no edition {number}. It has: {', '.join(map(str, known))}. "
-            "`dunechest editions` shows them."
+            "`dunechest editions list` shows them."
         )
 
 

@@ -219,7 +219,7 @@ def finish(bag: Path) -> bool:
             ) from error
         _roll_back(bag, journal)
         raise ChestUnusableError(
-            f"A change of {shown(bag.name)} was cut off and could not be finished ({why}), so it was rolled back: the "
+            f"A change of {shown(bag.name)} was interrupted and could not be finished ({why}), so it was rolled back: the "
             "archive is as it was before."
         ) from error
     return True
@@ -325,7 +325,7 @@ def refuse_if_decided(bag: Path) -> None:
     """
     if any((bag / place).is_dir() and any((bag / place).iterdir()) for place in (MOVED, GONE)):
         raise ChestUnusableError(
-            f"A change in {shown(bag.name)} was cut off after it had been decided, and its journal is damaged. "
+            f"A change in {shown(bag.name)} was interrupted after it had been decided, and its journal is damaged. "
             f"Nothing was touched: archived files lie in {PENDING} of that bag. Archive the library under another "
             "name (--as)."
         )

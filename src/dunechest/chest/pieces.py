@@ -110,7 +110,7 @@ def _opened(path: Path) -> Iterator[zipfile.ZipFile]:
     Raises
     ------
     OSError, ValueError
-        If it cannot be opened, or is no sound archive.
+        If it cannot be opened, or is not an intact archive.
     """
     with os.fdopen(safe.open_regular(path), "rb") as file:
         try:

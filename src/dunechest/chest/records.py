@@ -11,7 +11,7 @@
 ``dune/tags.jsonl``
     a `TagRecord` a line: the second digest of each tag file.
 ``dune/pending/proven.jsonl``
-    a `ProvenRecord` a line: files already on the drive when an archive was cut off.
+    a `ProvenRecord` a line: files already on the drive when an archive was interrupted.
 
 Every reader is bounded and checks the format number before it believes the rest.
 """

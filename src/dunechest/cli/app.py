@@ -15,18 +15,18 @@ from dunechest.errors import DuneChestError
 #: Command, its module in this package, and the line that ``--help`` shows; a module is
 #: loaded when its command is used, so that help comes at once.
 COMMANDS = {
-    "find": "List the libraries on this machine and in any PLACE.",
-    "look": "Look at one library: what is in it, is it in use.",
-    "kinds": "The kinds of libraries known here.",
+    "find": "Find libraries on this computer and its drives.",
+    "look": "Inspect a library before anything is copied.",
+    "kinds": "Show, draft, try and add kinds of libraries.",
     "chest": "Make a chest on a drive; list chests; show one.",
-    "archive": "Copy libraries to a chest, proving every byte.",
-    "verify": "Check a chest or bag against its digests.",
-    "editions": "List the editions of a library; thin them out.",
-    "restore": "Bring libraries back from a chest, and prove them.",
-    "drill": "Rehearse a restore; proof that a real one would work.",
-    "undo": "Take back the last change on this machine.",
+    "archive": "Archive libraries to a chest and check every byte.",
+    "verify": "Check that every archived file is intact.",
+    "editions": "List or drop earlier states of a library.",
+    "restore": "Restore libraries and check the result.",
+    "drill": "Test a restore in a scratch folder.",
+    "undo": "Undo the last change on this computer.",
     "compare": "Compare two places file by file.",
-    "demo": "Set up Marram Point and go through the whole story.",
+    "demo": "Take a guided tour on sample data.",
 }
 
 EPILOG = """\b
@@ -71,9 +71,9 @@ def _show_version(ctx: click.Context, param: click.Parameter, value: bool) -> No
     help="Show the version and exit.",
 )
 def cli() -> None:
-    """Archive the libraries of your applications to external drives, check the copies, bring them back.
+    """Archive your applications' libraries to external drives, check the copies and restore them.
 
-    A first round, with the drive in /media/blue:
+    To begin, with a drive mounted at /media/blue:
 
     \b
       dunechest chest new /media/blue --label blue

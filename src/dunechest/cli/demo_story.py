@@ -215,7 +215,7 @@ _ARCHIVE = (
         ("archive", "marram-papers", "--to", "blue"),
         act=_work_on_papers,
     ),
-    _Scene("", _OFFICE, ("editions", "blue", "marram-papers")),
+    _Scene("", _OFFICE, ("editions", "list", "blue", "marram-papers")),
     _Scene(
         "8. The photos go to a second drive as well. One copy is no copy.",
         _OFFICE,
@@ -269,7 +269,7 @@ _RESTORE = (
     ),
     _Scene("but it can be set aside.", _LAPTOP, ("restore", "drives/blue", "tidewrack", "--if-exists", "set-aside")),
     _Scene(
-        "15. The photos come from sand, where every picture is sound. Their catalogue named places of the old machine; "
+        "15. The photos come from sand, where every picture is intact. Their catalogue named places of the old machine; "
         "it names the new ones now.",
         _LAPTOP,
         ("restore", "drives/sand", "dune-survey"),
@@ -344,8 +344,8 @@ def _next(out: Out, world: World, seconds: float, astray: int) -> None:
     bag = f"{folder}/drives/blue/dune-chest/bags/marram-papers"
     for line in (
         f"less {bag}/HOW-TO-RESTORE.txt",
-        f"(cd {bag} && sha512sum --quiet -c manifest-sha512.txt && echo sound)",
-        f"dunechest restore {folder}/drives/blue dune-survey --into {folder}/try   (one picture is not sound)",
+        f"(cd {bag} && sha512sum --quiet -c manifest-sha512.txt && echo intact)",
+        f"dunechest restore {folder}/drives/blue dune-survey --into {folder}/try   (one picture is not intact)",
         f"dunechest archive SOME-FOLDER --to {folder}/drives/sand --plan",
         "dunechest find",
     ):

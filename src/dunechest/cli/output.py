@@ -80,9 +80,9 @@ def common(function: Callable[..., int | None]) -> Callable[..., int | None]:
     """Give a command the options that every command has; it gets them as its first argument."""
 
     @click.option("--json", "as_json", is_flag=True, help="Print one JSON document and nothing else.")
-    @click.option("--quiet", is_flag=True, help="Print nothing but errors, and a line for each problem.")
+    @click.option("--quiet", is_flag=True, help="Print only errors and one line for each problem.")
     @click.option("--no-progress", is_flag=True, help="Show no progress.")
-    @click.option("--verbose", is_flag=True, help="Show every line, however many there are.")
+    @click.option("--verbose", is_flag=True, help="Do not shorten lists.")
     @functools.wraps(function)
     def wrapped(as_json: bool, quiet: bool, no_progress: bool, verbose: bool, **rest: Any) -> int | None:
         out = Out(as_json, quiet, not no_progress, verbose)
@@ -163,7 +163,7 @@ def say_recovered(out: Out, chest: Chest) -> None:
     for name in chest.recovered:
         _console(True).print(f"A cut-off change in {shown(name)} was finished first.", style="dark_orange3")
     for name, why in chest.unfinished.items():
-        words = f"A change in {shown(name)} was cut off and waits: {shown(why)}. It can be read all the same."
+        words = f"A change in {shown(name)} was interrupted and waits: {shown(why)}. It can be read all the same."
         _console(True).print(words, style="dark_orange3", soft_wrap=True)
 
 
@@ -210,5 +210,7 @@ def listing(
         text.stylize("bold", 0, len(row[0]))
         console.print(text, soft_wrap=True)
         for below in place.split("\n"):
-            console.print(Text("    " + below, style="bold red" if "NOT WELL" in below else "dim"), soft_wrap=True)
+            console.print(
+                Text("    " + below, style="bold red" if "problems found" in below else "dim"), soft_wrap=True
+            )
     console.print()

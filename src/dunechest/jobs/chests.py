@@ -137,11 +137,11 @@ def show_chest(text: str | os.PathLike[str] | Chest) -> ChestContents:
         for check in ledger.checks(chest.id):
             if not _counts(check.where, where):
                 continue
-            if not check.sound:
+            if not check.intact:
                 failed.setdefault(check.bag, check.when)
             told = checks.setdefault(check.bag, check)
             # A quick check says less than a full one before it, and cannot take back what that one found.
-            if told.quick and not check.quick and (told.sound or not check.sound):
+            if told.quick and not check.quick and (told.intact or not check.intact):
                 checks[check.bag] = check
         drills: dict[str, PastDrill] = {}
         for past in ledger.drills(chest.id):

@@ -49,7 +49,7 @@ checks = sa.Table(
     sa.Column("chest", sa.String, nullable=False, index=True),
     sa.Column("bag", sa.String, nullable=False),
     sa.Column("quick", sa.Boolean, nullable=False),
-    sa.Column("sound", sa.Boolean, nullable=False),
+    sa.Column("intact", sa.Boolean, nullable=False),
     sa.Column("files", sa.Integer, nullable=False),
     sa.Column("wrong", sa.Integer, nullable=False),
     sa.Column("when", sa.Float, nullable=False),
@@ -138,7 +138,7 @@ class PastCheck:
 
     bag: str
     quick: bool
-    sound: bool
+    intact: bool
     files: int
     wrong: int
     when: float
@@ -182,7 +182,7 @@ class Ledger:
         """The checks of one chest, the latest first."""
         query = sa.select(checks).where(checks.c.chest == chest)
         rows = self._all(query.order_by(checks.c.when.desc(), checks.c.number.desc()))
-        return tuple(PastCheck(r.bag, r.quick, r.sound, r.files, r.wrong, r.when, r.where) for r in rows)
+        return tuple(PastCheck(r.bag, r.quick, r.intact, r.files, r.wrong, r.when, r.where) for r in rows)
 
     def drills(self, chest: str) -> tuple[PastDrill, ...]:
         """The rehearsals of one chest, the latest first."""

@@ -35,9 +35,9 @@ class DatabaseInUseError(NotCapturedError):
 
 @dataclass(frozen=True, slots=True)
 class Capture:
-    """A database that was captured: whether SQLite calls the capture sound, and its words if not."""
+    """A database that was captured: whether SQLite calls the capture intact, and its words if not."""
 
-    sound: bool
+    intact: bool
     words: str
 
 

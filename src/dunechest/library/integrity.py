@@ -1,4 +1,4 @@
-"""Whether what was restored is sound by its own rules: databases by SQLite, repositories by their version control."""
+"""Whether what was restored is intact by its own rules: databases by SQLite, repositories by their version control."""
 
 from __future__ import annotations
 
@@ -45,7 +45,7 @@ def repositories_in(listing: Walk) -> list[str]:
 
 
 def check_repository(place: Path, *, patience: float = PATIENCE) -> str | None:
-    """Ask the version control itself whether a repository is sound.
+    """Ask the version control itself whether a repository is intact.
 
     Parameters
     ----------

@@ -123,7 +123,7 @@ def _attempt(task: CopyTask, place: int, waiting: list[_Written], job: CopyJob, 
     tell(len(data))
     fast = digests.once("blake3", data)
     if task.expect is not None and fast != task.expect:
-        return CopyOutcome("not-sound", len(data), blake3=fast, why="its bytes differ from the record")
+        return CopyOutcome("not-intact", len(data), blake3=fast, why="its bytes differ from the record")
     slow = digests.once("sha512", data) if job.sha512 else b""
     try:
         target = disk.create(task.target, WRITING_NEW, task.mode)
@@ -194,7 +194,7 @@ def _copy_large(task: CopyTask, source: int, before: os.stat_result, sha512: boo
         if task.expect is None:
             still(source, before, size, opened)
         if task.expect is not None and read != task.expect:
-            return CopyOutcome("not-sound", size, blake3=read, why="its bytes differ from the record")
+            return CopyOutcome("not-intact", size, blake3=read, why="its bytes differ from the record")
         if back != read:
             return CopyOutcome("cut-off", why="what the drive gave back differs from what was written to it")
         try:

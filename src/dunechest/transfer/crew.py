@@ -40,7 +40,7 @@ from dunechest.transfer.worker import receive, send
 BATCH_FILES = 192
 BATCH_BYTES = 16 << 20
 
-_ENDED = "A helper process of this program was ended from outside. Run the command again; it goes on from there."
+_ENDED = "A helper process of this program was ended from outside. Run the command again to continue."
 
 #: Jobs a worker has in hand: the one it does, and the next, so that it never waits.
 _IN_HAND = 2

@@ -12,7 +12,7 @@ WHOLE = 4 << 20
 #: Of those, files from this many bytes on are worth going around the page cache for.
 AROUND = 64 << 10
 
-State = Literal["ok", "vanished", "unreadable", "changing", "not-sound", "cut-off"]
+State = Literal["ok", "vanished", "unreadable", "changing", "not-intact", "cut-off"]
 
 
 class CopyTask(msgspec.Struct, frozen=True, array_like=True, gc=False):

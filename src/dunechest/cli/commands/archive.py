@@ -23,16 +23,16 @@ if TYPE_CHECKING:
     required=True,
     multiple=True,
     metavar="CHEST",
-    help="The chest: its label, id, folder or drive. One only.",
+    help="The chest: its label, id, folder or drive.",
 )
-@click.option("--as", "as_name", metavar="N", help="Another name for the library in the chest.")
+@click.option("--as", "as_name", metavar="N", help="Give the library this name in the chest.")
 @click.option(
     "--continue",
     "continues",
     metavar="N",
-    help="This is the library N of the chest, from another computer or place: it gets the next edition.",
+    help="Continue library N of the chest: it is the same one, from another computer or place.",
 )
-@click.option("--kind", metavar="K", help="Take it for a library of this kind; see `dunechest kinds list`.")
+@click.option("--kind", metavar="K", help="Treat it as this kind of library; see `dunechest kinds list`.")
 @click.option("--part", "parts", multiple=True, metavar="P", help="Only this part (an album, a title); repeatable.")
 @click.option(
     "--without-rebuildable/--with-rebuildable",
@@ -59,25 +59,22 @@ if TYPE_CHECKING:
 )
 @common
 def command(out: Out, libraries: tuple[str, ...], chests: tuple[str, ...], **asked: Any) -> int:
-    """Copy one or several libraries to a chest, and prove every byte.
+    """Archive one or more libraries to a chest and check every byte.
 
     LIBRARY is a path, or a name that `dunechest find` showed. Each file is read
-    once, written to the drive, flushed, read back from the drive and compared,
-    and only then takes its place. Nothing on this machine is changed.
+    once, written to the drive, flushed, read back from the drive and compared
+    before it counts. Nothing on this computer is changed.
 
-    Files outside the library that it refers to are gathered along with it, each
-    once. With --part only the files of that part are taken, the files outside
-    that it refers to, and the database or descriptor it needs; the copy says that
-    it is partial. `dunechest look` lists the parts.
+    Files stored elsewhere that the library uses are archived too. With --part only
+    that part is archived, with the outside files it uses and the database or index it
+    needs; the archive says that it is partial. `dunechest look` lists the parts.
 
-    A library that is in the chest already gets its next edition: only new and
-    changed files are read and written, what was replaced or dropped stays in the
-    chest, and `dunechest editions` lists and `restore --edition` brings back
-    every earlier state.
+    A library that is already in the chest gets its next edition: only new and
+    changed files are copied. Replaced and deleted files stay in the chest;
+    `dunechest editions list` shows earlier states, and `restore --edition` restores them.
 
-    The run ends with an account: what was found, what was copied, and what was
-    left out, file by file, with the reason. The status is 1 if a file could not
-    be copied or changed meanwhile.
+    The run ends with a summary: what was found, copied and left out, with the
+    reasons. The exit status is 1 if a file could not be copied or changed meanwhile.
     """
     from dunechest.cli.output import say_recovered
     from dunechest.cli.views import archive as view

@@ -12,16 +12,16 @@ def command() -> None:
     """Make a chest on a drive; list chests; show what one holds.
 
     A chest is a folder named dune-chest on a drive. CHEST is its label, its id,
-    its folder, or the folder where its drive appears.
+    its folder, or where its drive is mounted.
     """
 
 
 @command.command("new")
 @click.argument("folder", metavar="FOLDER", type=click.Path())
-@click.option("--label", required=True, metavar="L", help="What you call the drive, to tell it from others.")
+@click.option("--label", required=True, metavar="L", help="What you call the drive.")
 @common
 def new(out: Out, folder: str, label: str) -> int:
-    """Make a chest in FOLDER, usually the folder where a drive appears."""
+    """Make a chest in FOLDER, usually where a drive is mounted."""
     from dunechest.cli.views import chest as chest_view
     from dunechest.jobs.chests import create_chest
 
@@ -36,7 +36,7 @@ def new(out: Out, folder: str, label: str) -> int:
 @command.command("list")
 @common
 def list_all(out: Out) -> int:
-    """List the chests this machine knows, and those on drives that are plugged in."""
+    """List the chests this computer knows, and those on connected drives."""
     from dunechest.cli.views import chest as chest_view
     from dunechest.jobs.known_chests import list_chests
 
@@ -53,9 +53,9 @@ def list_all(out: Out) -> int:
 @click.option("--label", metavar="L", help="What you call the drive; by default what READ-ME.txt in it says.")
 @common
 def rebuild(out: Out, folder: str, label: str | None) -> int:
-    """Make a chest's own record again, where chest.json is missing or torn.
+    """Rebuild a chest's own record if chest.json is missing or damaged.
 
-    The bags in it are not touched. The id is taken from READ-ME.txt if that still says it.
+    The libraries in it are not touched. The id is taken from READ-ME.txt if it is still there.
     """
     from dunechest.cli.views import chest as chest_view
     from dunechest.jobs.chests import rebuild_chest

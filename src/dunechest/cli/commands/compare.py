@@ -15,9 +15,9 @@ def command(out: Out, first: str, second: str) -> int:
     """Compare two places file by file, every byte.
 
     A and B are each a folder, a name that `dunechest find` showed, or what a chest
-    holds: CHEST/LIBRARY, with @N behind it for its edition N. A file whose bytes
-    differ though its size and time are the same is called a silent change. The
-    status is 1 if they differ.
+    holds: CHEST/LIBRARY, with @N added for its edition N. Content that changed
+    without a new size or date is called a silent change. The exit status is 1 if
+    they differ.
     """
     from dunechest.cli.views import compare as compare_view
     from dunechest.jobs.compare import compare

@@ -13,10 +13,10 @@ from dunechest.cli.output import Out, common
 @click.option("--only-world", is_flag=True, help="Make the sample world and stop there.")
 @common
 def command(out: Out, folder: str | None, size: float, only_world: bool) -> int:
-    """Set up Marram Point, a made-up sample world, and go through the whole story.
+    """Take a guided tour on sample data: Marram Point, a made-up world.
 
-    The world is made in FOLDER (by default ./marram-point), and nothing outside it
-    is touched. Every step is a real command, shown before it runs.
+    It is made in FOLDER (by default ./marram-point); nothing outside it is touched.
+    Every step is a real command, shown before it runs.
     """
     from dunechest.cli.demo_story import tell
 

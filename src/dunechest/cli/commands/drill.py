@@ -20,15 +20,15 @@ if TYPE_CHECKING:
     "scratch",
     metavar="FOLDER",
     type=click.Path(),
-    help="Where there is room for it; your cache folder by default.",
+    help="A folder with enough space; your cache folder by default.",
 )
 @common
 def command(out: Out, chest: str, libraries: tuple[str, ...], scratch: str | None) -> int:
-    """Rehearse a restore: all of it, into a scratch folder, which is thrown away.
+    """Test a restore: restore everything to a scratch folder, check it, and delete it.
 
-    Every byte is read and proven, databases are checked, references followed, parts
-    and counts compared with those of the archive. Only a copy that passed counts as
-    proven; dunechest chest show says which have.
+    Every byte is read and checked, databases are tested, references are followed, and
+    parts and counts are compared with the archive. A library that passed a drill is
+    proven, until a check fails; `dunechest chest show` says which are.
     """
     from dunechest.cli.output import say_recovered
     from dunechest.cli.views import restore as restore_view

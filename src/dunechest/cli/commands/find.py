@@ -12,15 +12,15 @@ from dunechest.cli.output import Out, common
 @click.option("--kind", metavar="K", help="Only libraries of this kind; see `dunechest kinds list`.")
 @common
 def command(out: Out, places: tuple[str, ...], kind: str | None) -> int:
-    """List libraries: name, kind, place, size, files, last change.
+    """Find libraries on this computer and its drives.
 
-    Without a PLACE it searches the places where the applications keep their
-    libraries, your whole home folder with all that is hidden in it, and all drives
-    that are plugged in, former systems that were left in some folder included.
-    Name folders or drives to search only those.
+    Without a PLACE it searches your whole home folder, hidden folders included, and
+    all connected drives, including old systems kept in some folder. Name folders or
+    drives to search only those. Libraries are recognised by what is in them; large
+    folders that are not recognised are listed too.
 
-    The names it shows can be used wherever a LIBRARY is asked for. Any other
-    folder or single file can be archived too, by its path.
+    Use the names it shows wherever a command asks for a LIBRARY. Any other folder or
+    file can be archived by its path.
     """
     from dunechest.cli.views import find as find_view
     from dunechest.jobs.find import find_libraries

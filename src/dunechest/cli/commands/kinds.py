@@ -16,10 +16,10 @@ from dunechest.names import shown
 
 @click.group("kinds")
 def command() -> None:
-    """Show the kinds of libraries known here.
+    """Show, draft, try and add kinds of libraries.
 
-    Kinds are described in kind files. Your own go into the folder "kinds" of
-    Dune Chest's own folder; one of the same name wins over a shipped one.
+    Kinds are described in kind files. Your own are kept in the folder that `dunechest
+    kinds list` names; one with the same name overrides the built-in one.
     """
 
 
@@ -65,14 +65,14 @@ def show_kind(out: Out, kind: str) -> int:
 @click.option("--write", "write_to", metavar="FILE", type=click.Path(), help="Write it to a new file.")
 @common
 def draft(out: Out, folder: str, name: str | None, write_to: str | None) -> int:
-    """Study a library nobody described, and draft its kind file.
+    """Study a library that Dune Chest does not know, and draft its kind file.
 
-    It looks for databases and which of their columns hold paths, playlists,
-    bibliographies, sidecars, keys of documents that are paths, caches, lock marks
-    and bundles. Each line says how sure it is and why; a guess is written as a
-    remark, which does nothing until you take the mark away. Nothing in the folder
-    is changed. FOLDER is a folder, or a name that `dunechest find` gave. Look the draft
-    over, try it with `dunechest kinds try`, then make it known with `dunechest kinds add`.
+    It looks for databases and the columns that hold paths, playlists, bibliographies,
+    sidecars, settings that hold paths, caches, lock marks and bundles. Each line says
+    how sure it is and why; guesses are commented out: remove the # to use one. Nothing
+    in the folder is changed. FOLDER is a folder, or a name that `dunechest find`
+    showed. Check the draft, try it with `dunechest kinds try`, then add it with
+    `dunechest kinds add`.
     """
     from pathlib import Path
 
@@ -109,7 +109,7 @@ def draft(out: Out, folder: str, name: str | None, write_to: str | None) -> int:
 @click.argument("file", metavar="FILE", type=click.Path(exists=True, dir_okay=False))
 @common
 def check_file(out: Out, file: str) -> int:
-    """Check a kind file; a mistake is named with its place."""
+    """Check a kind file; mistakes are listed with their lines."""
     from pathlib import Path
 
     from dunechest.errors import KindFileError
@@ -138,10 +138,10 @@ def check_file(out: Out, file: str) -> int:
 def try_file(out: Out, file: str, folder: str) -> int:
     """Try a kind file on a folder: what each line matches.
 
-    FOLDER is a folder, or a name that `dunechest find` gave. Every line of the kind file
-    is shown with what it matches there, those that match nothing among them, and what no
-    line names. Nothing is changed. The status is 1 if the folder does not show all the
-    signs. --verbose shows examples of what matches.
+    FOLDER is a folder, or a name that `dunechest find` showed. Every line of the kind
+    file is shown with what it matches there, or that it matches nothing; files that no
+    line names are listed too. Nothing is changed. The exit status is 1 if a sign is
+    missing. --verbose shows examples of what matches.
     """
     from dunechest.jobs.named import resolve_library
     from dunechest.library.draft.trying import try_kind

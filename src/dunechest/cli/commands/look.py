@@ -14,28 +14,27 @@ if TYPE_CHECKING:
 
 @click.command("look")
 @click.argument("library", metavar="LIBRARY")
-@click.option("--kind", metavar="K", help="Take it for a library of this kind; see `dunechest kinds list`.")
-@click.option("--on", "chest", metavar="CHEST", help="Also look at the drive of this chest.")
+@click.option("--kind", metavar="K", help="Treat it as this kind of library; see `dunechest kinds list`.")
+@click.option("--on", "chest", metavar="CHEST", help="Also check the drive of this chest.")
 @click.option(
-    "--watch", is_flag=True, help="Go on looking until every placeholder is filled and the application is closed."
+    "--watch", is_flag=True, help="Keep looking until no placeholder is left and the application is closed."
 )
 @common
 def command(out: Out, library: str, chest: str | None, kind: str | None, watch: bool) -> int:
-    """Look at one library before a byte moves.
+    """Inspect a library before anything is copied.
 
-    It shows what is in it by role, its parts, what it refers to inside and outside,
-    placeholders, and who has it open; with --on also whether that drive suits it:
-    room, names, sizes, and whether it is a drive of its own at all. What is found is
-    listed most serious first, each with what to do.
+    It shows what the library contains, its parts, the files it uses elsewhere, its
+    placeholders, and who has it open. With --on it also checks whether that drive
+    suits it: space, names, file sizes, and whether it is a separate drive at all.
+    Problems are listed most serious first, each with what to do.
 
     LIBRARY is a path, or a name that `dunechest find` showed. Nothing is changed;
-    with --on a few empty files and a few megabytes are written to a folder of
-    their own in the chest, and removed at once. The status is 3 if a finding would
-    stop `dunechest archive`.
+    with --on a few small files are written to the chest and removed at once. The
+    exit status is 3 if something would block `dunechest archive`.
 
-    With --watch it shows, while an application brings originals here or gathers
+    With --watch it keeps looking while an application downloads originals or gathers
     media: placeholders left, size, rate and time left. It says when nothing has
-    moved for a while, and ends when the library is whole and closed.
+    changed for a while, and ends when the library is complete and closed.
     """
     from dunechest.cli.views import look as look_view
     from dunechest.findings import blocking

@@ -20,8 +20,8 @@ if TYPE_CHECKING:
 @click.argument("chest", metavar="CHEST")
 @click.argument("libraries", metavar="[LIBRARY]...", nargs=-1)
 @click.option("--all", "everything", is_flag=True, help="Every library in the chest.")
-@click.option("--home", metavar="DIR", type=click.Path(), help="Whose home it goes into; your own by default.")
-@click.option("--into", metavar="FOLDER", type=click.Path(), help="The folder it becomes, exactly.")
+@click.option("--home", metavar="DIR", type=click.Path(), help="Restore into this home folder; your own by default.")
+@click.option("--into", metavar="FOLDER", type=click.Path(), help="Restore to exactly this folder.")
 @click.option(
     "--map",
     "mapped",
@@ -30,7 +30,7 @@ if TYPE_CHECKING:
     help="Folder NEW on this computer stands for OLD on the other one; remembered, repeatable.",
 )
 @click.option(
-    "--edition", type=click.IntRange(1), metavar="N", help="An earlier edition; the current one by default."
+    "--edition", type=click.IntRange(1), metavar="N", help="Restore this edition; the current one by default."
 )
 @click.option("--part", "parts", multiple=True, metavar="P", help="Only this part (an album, a title); repeatable.")
 @click.option(
@@ -67,21 +67,20 @@ if TYPE_CHECKING:
     type=click.Path(dir_okay=False),
     help="Carry out a saved plan exactly, or do nothing.",
 )
-@click.option("--yes", is_flag=True, help="Do not ask; on a terminal the plan is shown first, and asked about.")
+@click.option("--yes", is_flag=True, help="Do not ask. On a terminal the plan is otherwise shown first.")
 @common
 def command(out: Out, chest: str, libraries: tuple[str, ...], everything: bool, **asked: Any) -> int:
-    """Bring libraries back to this machine, and prove that they are what they were.
+    """Restore libraries to this computer and check the result.
 
-    Without a LIBRARY it lists what the chest holds and where each would go.
+    Without a LIBRARY it lists what the chest holds and where each would be restored.
 
-    A library goes to the place it had relative to a standard folder (home,
-    pictures, settings, data ...), in your own home or in the one --home names; to
-    the counterpart of its folder on another drive; or exactly where --into says.
-    Every file is checked by digest while it is written. References that name places
-    of the old machine, and the application's setting, are written anew; the files
-    are kept as they were, and dunechest undo takes the whole restore back.
+    A library is restored to the place it had relative to a standard folder (home,
+    pictures, settings, data ...), in your home or the one --home names; to the folder
+    that --map says; or exactly where --into says. Every file is checked by its digest
+    as it is written. Paths inside the library and in the application's settings are
+    updated to the new place; `dunechest undo` undoes the whole restore.
 
-    Nothing existing is ever overwritten or lost, whatever --if-exists says.
+    Nothing that exists is ever overwritten or lost, whatever --if-exists says.
 
     Install the application first, and do not start it until this is done.
     """

@@ -10,18 +10,16 @@ from dunechest.cli.output import Out, common
 
 
 @click.command("undo")
-@click.option("--plan", "plan_only", is_flag=True, help="Say what would be done, and do nothing.")
-@click.option(
-    "--only-references", is_flag=True, help="Take back only what was written anew: references and settings."
-)
-@click.option("--yes", is_flag=True, help="Do not ask; on a terminal it is shown first, and asked about.")
+@click.option("--plan", "plan_only", is_flag=True, help="Show what would be done, without doing it.")
+@click.option("--only-references", is_flag=True, help="Undo only what was updated: references and settings.")
+@click.option("--yes", is_flag=True, help="Do not ask. On a terminal it is otherwise shown first.")
 @common
 def command(out: Out, plan_only: bool, only_references: bool, yes: bool) -> int:
-    """Take back the last change on this machine: a restore, with all that it did.
+    """Undo the last change on this computer: a restore, with everything it did.
 
-    What was put here is removed, what was renamed gets its name back, and what was
-    written anew is as it was. If somebody changed any of it since, nothing is
-    done, and it is said what changed.
+    Files that were put here are removed, what was renamed gets its name back, and
+    updated files become what they were. If anything has changed since, nothing is
+    undone, and the changes are listed.
     """
     from dunechest.cli.views import undo as undo_view
     from dunechest.cli.views.restore import say_taken_back
@@ -31,10 +29,10 @@ def command(out: Out, plan_only: bool, only_references: bool, yes: bool) -> int:
     for deed in taken_back:
         say_taken_back(out, deed)
     if taken_back:
-        return 0  # what was cut off was the last change; taking it back was what was asked for
+        return 0  # what was interrupted was the last change; taking it back was what was asked for
     waiting = cut_off() if plan_only else ()
     if waiting and out.shows:
-        out.console.print("A restore had been cut off. This would take back what it had begun:", style="yellow")
+        out.console.print("A restore had been interrupted. This would take back what it had begun:", style="yellow")
     plan = plan_undo(waiting[0] if waiting else None, only_references=only_references)
     if out.shows and not plan_only and not yes and sys.stdin.isatty() and sys.stdout.isatty():
         undo_view.show(out, plan, done=False)

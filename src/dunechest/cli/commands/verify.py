@@ -10,20 +10,18 @@ from dunechest.cli.output import Out, common
 @click.command("verify")
 @click.argument("chest", metavar="CHEST")
 @click.argument("libraries", nargs=-1, metavar="[LIBRARY]...")
-@click.option("--quick", is_flag=True, help="Compare names and sizes only; reads no file's content.")
-@click.option(
-    "--time-limit", "span", metavar="TIME", help="As much as fits into 20min or 2h; the next goes on there."
-)
+@click.option("--quick", is_flag=True, help="Compare names and sizes only, without reading any content.")
+@click.option("--time-limit", "span", metavar="TIME", help="Stop after 20min or 2h; the next run continues.")
 @common
 def command(out: Out, chest: str, libraries: tuple[str, ...], quick: bool, span: str | None) -> int:
-    """Check every byte of a chest, of some of its libraries, or of any single bag.
+    """Check that every file of a chest, of some of its libraries, or of any bag is intact.
 
     Each file is read from the drive and compared with the digests recorded when it
-    was archived. CHEST may also be the folder of any bag after RFC 8493, whoever
-    made it. The status is 1 if anything is not as it should be.
+    was archived. CHEST may also be the folder of any RFC 8493 bag. The exit status
+    is 1 if there are problems.
 
-    With --time-limit a huge drive is proven over several evenings: what was checked longest
-    ago comes first, and where it ended is remembered.
+    With --time-limit a large drive is checked in instalments, least recently checked
+    first; the next run continues.
     """
     from pathlib import Path
 

@@ -323,7 +323,7 @@ def _extras(result: ArchiveResult) -> Iterator[str]:
     if result.links:
         yield f"{number(result.links, 'symbolic link')} recorded"
     if result.resumed:
-        yield f"{number(result.resumed, 'file')} taken up from a run that was cut off"
+        yield f"{number(result.resumed, 'file')} taken up from a run that was interrupted"
     if result.again:
         yield f"{number(len(result.again), 'file')} changed while being read and read again"
 

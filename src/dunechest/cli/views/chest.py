@@ -85,7 +85,7 @@ def _check_document(check: PastCheck | None) -> dict[str, Any] | None:
     return {
         "when": check.when,
         "quick": check.quick,
-        "sound": check.sound,
+        "intact": check.intact,
         "files": check.files,
         "wrong": check.wrong,
     }
@@ -160,9 +160,9 @@ def _checked(check: PastCheck | None) -> str:
     if check is None:
         return "not yet verified on this machine"
     how = ", names and sizes only" if check.quick else ""
-    if check.sound:
-        return f"last verified {ago(check.when)}{how}: sound"
-    return f"last verified {ago(check.when)}{how}: NOT WELL, {number(check.wrong, 'fault')}"
+    if check.intact:
+        return f"last verified {ago(check.when)}{how}: intact"
+    return f"last verified {ago(check.when)}{how}: problems found, {number(check.wrong, 'fault')}"
 
 
 def _row(bag: BagEntry) -> tuple[str, str, str, str, str]:
@@ -193,7 +193,7 @@ def _drilled(bag: BagEntry, past: PastDrill | None, proven: bool) -> str:
     if proven:
         return f"\nproven: a rehearsed restore passed {ago(past.when)}"
     if not past.passed:
-        return f"\nthe restore rehearsed {ago(past.when)}: NOT WELL"
+        return f"\nthe restore rehearsed {ago(past.when)}: problems found"
     return f"\na restore was rehearsed {ago(past.when)}; the library has changed since: drill it again"
 
 
@@ -201,7 +201,7 @@ def _below(bag: BagEntry, check: PastCheck | None, past: PastDrill | None, prove
     """Return what stands below a bag: where it came from and its last check, or what is the matter."""
     record = bag.library
     if bag.state == "unfinished":
-        return "an archive was cut off here; archive the library again to finish it"
+        return "an archive was interrupted here; archive the library again to finish it"
     if record is None:
         return shown(bag.why) or _checked(check)
     came = f"from {shown(record.origin.machine)}, {shown(from_wire(record.origin.path))}"

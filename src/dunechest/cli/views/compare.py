@@ -65,6 +65,6 @@ def show(out: Out, result: Comparison) -> None:
     if result.well:
         console.print(f"The same: {alike}.", style="green")
     elif result.unlike:
-        console.print(f"{number(len(result.unlike), 'file')} unlike; {alike}.", style="bold")
+        console.print(f"{number(len(result.unlike), 'file')} different; {alike}.", style="bold")
     else:
         console.print(f"No file differs ({alike}), but records of the archive are damaged.", style="bold red")

@@ -1,4 +1,4 @@
-"""How editions are shown, and what thinning would do or did."""
+"""How editions are shown, and which are or would be dropped."""
 
 from __future__ import annotations
 
@@ -95,8 +95,8 @@ def _own(path: str) -> str:
     return shown(path.removeprefix("library/"))
 
 
-def thin_document(plan: DropPlan, *, done: bool) -> dict[str, Any]:
-    """Return the JSON document of `editions --thin`."""
+def drop_document(plan: DropPlan, *, done: bool) -> dict[str, Any]:
+    """Return the JSON document of `editions drop`."""
     return {
         "chest": plan.chest.label,
         "library": plan.bag,
@@ -110,8 +110,8 @@ def thin_document(plan: DropPlan, *, done: bool) -> dict[str, Any]:
     }
 
 
-def show_thin(out: Out, plan: DropPlan, *, done: bool) -> None:
-    """Show what thinning would do or did."""
+def show_drop(out: Out, plan: DropPlan, *, done: bool) -> None:
+    """Show which editions are or would be dropped."""
     console = out.console
     console.print(f"Rule: {shown(plan.rule)}", soft_wrap=True)
     console.print(f"stay: {', '.join(map(str, plan.kept))} (the last is the current one)", soft_wrap=True)

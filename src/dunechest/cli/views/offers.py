@@ -44,7 +44,7 @@ def show_offers(out: Out, chest: Chest, offers: Sequence[Offer], left: Sequence[
     if not offers and not left:
         console.print(f"The chest {shown(chest.label)} holds nothing yet.")
         return
-    console.print(Text(f"{shown(chest.label)} holds, and where each would go on this machine:", style="bold"))
+    console.print(Text(f"{shown(chest.label)} holds, and where it would be restored:", style="bold"))
     console.print()
     rows, below = [], []
     for offer in offers:

@@ -31,7 +31,7 @@ def say_taken_back(out: Out, deed: Deed) -> None:
     """Say that something cut off was taken back, on standard error where a document goes to standard output."""
     if out.shows:
         out.console.print(
-            f"A restore of {shown(deed.head.about)} had been cut off; what it had begun was taken back.",
+            f"A restore of {shown(deed.head.about)} had been interrupted; what it had begun was taken back.",
             style="yellow",
             soft_wrap=True,
         )
@@ -70,7 +70,7 @@ def result_document(result: RestoreResult) -> dict[str, Any]:
         "set_aside": [{"was": str(old), "becomes": str(new)} for old, new in result.set_aside],
         "outside_files": [{"was": origin, "place": str(place)} for origin, place in result.outside_files],
         "references": {
-            "anew": [{"file": r.source, "spot": r.spot, "old": r.old, "new": r.new} for r in result.updated],
+            "updated": [{"file": r.source, "spot": r.spot, "old": r.old, "new": r.new} for r in result.updated],
             "by_hand": by_hand_document(result.by_hand),
         },
         "settings": [{**setting_document(change), "written": not why, "why": why} for change, why in result.settings],
@@ -127,7 +127,7 @@ def show_result(out: Out, result: RestoreResult) -> None:
     if result.updated:
         files = len({update.source for update in result.updated})
         console.print(
-            f"{number(len(result.updated), 'reference')} in {number(files, 'file')} written anew for this machine.",
+            f"{number(len(result.updated), 'reference')} in {number(files, 'file')} updated for this computer.",
             soft_wrap=True,
         )
     show_by_hand(out, result.by_hand)

@@ -76,7 +76,7 @@ def show_not_done(out: Out, items: Sequence[NotDone]) -> None:
     """Show what is not brought back, and why."""
     if not items:
         return
-    out.console.print("Not brought back as it was, and why:")
+    out.console.print("Not restored:")
     some, more = limited(sorted(items, key=lambda n: (not n.fault, n.path)), out.verbose)
     for item in some:
         line = Text("  ")

@@ -57,7 +57,9 @@ def plan_document(plan: RestorePlan) -> dict[str, Any]:
         ],
         "references": {
             "stay": plan.references.stay,
-            "anew": [{"file": r.source, "spot": r.spot, "old": r.old, "new": r.new} for r in plan.references.updates],
+            "updated": [
+                {"file": r.source, "spot": r.spot, "old": r.old, "new": r.new} for r in plan.references.updates
+            ],
             "by_hand": by_hand_document(plan.references.lost),
         },
         "settings": [setting_document(change) for change in plan.settings],
@@ -138,8 +140,8 @@ def show_plan(out: Out, plan: RestorePlan) -> None:
     updates = plan.references.updates
     if plan.kind.references:
         files = len({update.source for update in updates})
-        said = f"{len(updates):,} written anew in {number(files, 'file')}" if updates else "none has to change"
-        table.add_row("references", said, f"{plan.references.stay:,} are right as they are")
+        said = f"{len(updates):,} updated in {number(files, 'file')}" if updates else "none to update"
+        table.add_row("references", said, f"{plan.references.stay:,} correct")
     console.print(table)
     for change in plan.settings:
         console.print(f"Setting of the application, to name the new place: {shown(str(change.file))}", soft_wrap=True)
@@ -165,7 +167,7 @@ def _show_updates(out: Out, plan: RestorePlan) -> None:
     if not updates:
         return
     some, more = limited(updates, out.verbose, 3)
-    out.console.print(f"{number(len(updates), 'reference')} to be written anew, the first:", soft_wrap=True)
+    out.console.print(f"{number(len(updates), 'reference')} to be updated, the first:", soft_wrap=True)
     for item in some:
         line = Text(f"  {shown(item.old)}")
         line.append(f"\n    -> {shown(item.new)}", style="dim")

@@ -31,7 +31,7 @@ def show(out: Out, plan: UndoPlan, *, done: bool) -> None:
     console = out.console
     head = plan.deed.head
     words = "Taken back" if done else "To take back"
-    what = "the references and settings written anew by the" if plan.only_references else "the"
+    what = "the references and settings updated by the" if plan.only_references else "the"
     console.print(
         Text(
             f"{words}: {what} {head.job} of {shown(head.about)} to {shown(from_wire(head.place))}", style="bold"

@@ -35,7 +35,7 @@ def document(result: VerifyResult) -> dict[str, Any]:
                 "well": check.well,
                 "files": check.files,
                 "bytes": check.bytes,
-                "sound": check.sound,
+                "intact": check.intact,
                 "remaining": check.remaining,
                 "not_sound": [{"path": s.path, "state": s.state, "why": s.why} for s in check.states],
                 "seconds": round(check.seconds, 3),
@@ -66,45 +66,50 @@ def show(out: Out, result: VerifyResult) -> None:
     files = sum(check.files for check in result.checks)
     if result.well and result.quick:
         console.print(
-            f"Quick check: names and sizes of {number(files, 'file')} are as recorded. No content was read; "
-            "run it without --quick to prove every byte.",
+            f"OK: names and sizes of {number(files, 'file')} are as recorded. No content was read; run it without "
+            "--quick to check every byte.",
             style="green",
             soft_wrap=True,
         )
     elif result.well and (left := sum(check.remaining for check in result.checks)):
-        console.print(f"So far all is well: {number(files, 'file')} are sound, every byte.", style="green")
+        console.print(f"OK so far: {_all(files)} intact.", style="green")
         console.print(
-            f"{number(left, 'file')} of the library begun are left, and other libraries; the same command goes on.",
+            f"{number(left, 'file')} of this library and the other libraries are still to be checked; run the same command "
+            "again to continue.",
             style="dim",
             soft_wrap=True,
         )
     elif result.well:
-        console.print(f"All well: {number(files, 'file')} are sound, every byte.", style="bold green")
+        console.print(f"OK: {_all(files)} intact.", style="bold green")
     else:
         wrong = sum(1 for check in result.checks for s in check.states if s.state != "noted")
-        console.print(f"Not all is well: {number(wrong, 'fault')}.", style="bold red")
+        console.print(f"Problems found: {number(wrong, 'fault')}.", style="bold red")
         if result.quick:
             console.print("This was a quick check: no content was read.")
         console.print(
-            "Do not write to this drive. Restore what is sound, or archive the library again to another drive.",
+            "Do not write to this drive. Restore what is intact, or archive the library again to another drive.",
             soft_wrap=True,
         )
+
+
+def _all(count: int) -> str:
+    return "1 file is" if count == 1 else f"all {count:,} files are"
 
 
 def _show_bag(out: Out, check: BagCheck) -> None:
     console = out.console
     line = Text()
     if check.kind == "unfinished":
-        line.append("cut off  ", style="yellow")
+        line.append("unfinished ", style="yellow")
     elif check.kind == "missing":
-        line.append("MISSING  ", style="bold red")
+        line.append("MISSING ", style="bold red")
     else:
-        well = "there    " if check.quick else "sound    "  # a quick check never says what only a full one can
-        line.append(well if check.well else "NOT WELL ", style="green" if check.well else "bold red")
+        well = "there  " if check.quick else "intact  "  # a quick check never says what only a full one can
+        line.append(well if check.well else "PROBLEM ", style="green" if check.well else "bold red")
     line.append(shown(check.bag), style="bold")
     kind = ", made by another program" if check.kind == "foreign bag" else ""
     line.append(
-        f"  {check.sound:,} of {number(check.files, 'file')} {'as recorded' if check.quick else 'sound'}, "
+        f"  {check.intact:,} of {number(check.files, 'file')} {'as recorded' if check.quick else 'intact'}, "
         f"{size(check.bytes)}, {duration(check.seconds)}{kind}",
         style="dim",
     )

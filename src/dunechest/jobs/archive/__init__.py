@@ -61,7 +61,7 @@ def archive(
     RefusedError
         If a blocking finding remains. Nothing was changed.
     CutOffError
-        If the drive is full, gone or failing. The same call goes on from there.
+        If the drive is full, gone or failing. The same call continues.
 
     Examples
     --------

@@ -33,7 +33,7 @@ def drop_editions(chest: Chest | AnyPath, library: str, rule: str) -> DropResult
     Raises
     ------
     RefusedError
-        If the library's records are damaged, or an archive of it was cut off.
+        If the library's records are damaged, or an archive of it was interrupted.
     CutOffError
         If the drive is full, gone or failing; nothing is lost.
     """

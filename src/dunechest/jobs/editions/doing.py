@@ -45,7 +45,7 @@ def _rewrite(own: BagRecords, plan: DropPlan) -> list[str]:
 
 
 def carry_out(plan: DropPlan) -> DropResult:
-    """Thin out as planned: the new records are proven first, then decided, then the files go.
+    """Drop editions as planned: the new records are proven first, then decided, then the files go.
 
     Raises
     ------
@@ -68,17 +68,17 @@ def carry_out(plan: DropPlan) -> DropResult:
             raise RefusedError(f"{shown(plan.bag)} changed since. Nothing was changed now; run the command again.")
         if (bag / FOR).exists():
             raise RefusedError(
-                f"An archive of {shown(plan.bag)} was cut off. Archive it again first, so that it is finished. "
+                f"An archive of {shown(plan.bag)} was interrupted. Archive it again first, so that it is finished. "
                 "Nothing was changed."
             )
         try:
-            journal.clear(bag)  # what another thinning that was cut off has left
+            journal.clear(bag)  # what was left when dropping editions was interrupted
             top = _write(own, plan)
         except CutOffError:
             raise
         except OSError as error:
             raise CutOffError(
-                f"Thinning {shown(plan.bag)} was cut off: {error.strerror}. Nothing is lost."
+                f"Dropping editions of {shown(plan.bag)} was interrupted: {error.strerror}. Nothing is lost."
             ) from error
     # Without this only this machine's memory of having made the bag is missing.
     events.try_append(

@@ -11,7 +11,7 @@ from dunechest.chest.records import LibraryRecord
 
 @dataclass(frozen=True, slots=True, eq=False, repr=False)
 class DropPlan:
-    """What thinning means.
+    """Which editions are dropped, and what that frees.
 
     Parameters
     ----------

@@ -1,4 +1,4 @@
-r"""The rule by which editions are thinned out, in plain words.
+r"""The rule that says which editions are kept, in plain words.
 
 Grammar, small and capital letters alike::
 
@@ -19,7 +19,7 @@ from dataclasses import dataclass
 from dunechest.errors import UsageError
 from dunechest.names import shown
 
-#: What `--thin` stands for without a rule of one's own.
+#: A rule that suits most, shown as an example.
 USUAL = "all of the last month, one a month for a year, one a year for ever"
 
 _WORDS = ("one", "two", "three", "four", "five", "six", "seven", "eight", "nine", "ten", "eleven", "twelve")

@@ -27,8 +27,8 @@ def drive_findings(library: Library, chest: Chest, drive: Drive) -> list[Finding
             Finding(
                 "read-only",
                 "blocks",
-                f"Nothing can be written to the chest {shown(chest.label)}: {drive.why_not}.",
-                "Make the drive writable (a switch on it, its permissions, how it is mounted), or use another one.",
+                f"The chest {shown(chest.label)} cannot be written to: {drive.why_not}.",
+                "Make the drive writable (its switch, its permissions, how it is mounted), or use another drive.",
             )
         )
     findings += _same_device(library, chest, drive)
@@ -38,9 +38,9 @@ def drive_findings(library: Library, chest: Chest, drive: Drive) -> list[Finding
             Finding(
                 "network",
                 "warning",
-                f"The chest does not lie on a drive of this computer: its filesystem ({shown(kind)}) is on a network "
-                "or served by a program.",
-                "Use a drive that you can unplug and put away, or be sure who else writes there.",
+                f"The chest is not on a drive of this computer: its filesystem ({shown(kind)}) is on a network or "
+                "provided by a program.",
+                "Use a drive that you can unplug and put away, or make sure who else can write there.",
             )
         )
     if kind in ("tmpfs", "ramfs"):
@@ -48,7 +48,7 @@ def drive_findings(library: Library, chest: Chest, drive: Drive) -> list[Finding
             Finding(
                 "in-memory",
                 "warning",
-                "The chest lies in memory and is gone when the computer is switched off.",
+                "The chest is in memory: it is lost when the computer is switched off.",
                 "Use a real drive.",
             )
         )
@@ -58,8 +58,8 @@ def drive_findings(library: Library, chest: Chest, drive: Drive) -> list[Finding
             Finding(
                 "sync-folder",
                 "warning",
-                f"Some service seems to keep the chest's folder in step with another place: {shown(mark)}.",
-                "What is deleted or spoilt there is deleted or spoilt here; use a drive of your own.",
+                f"The chest's folder seems to be synchronised with another place: {shown(mark)}.",
+                "Deletions and damage there are copied here. Use a drive of your own.",
             )
         )
     if volumes.removable(drive.devices):
@@ -68,7 +68,7 @@ def drive_findings(library: Library, chest: Chest, drive: Drive) -> list[Finding
                 "removable",
                 "info",
                 "The drive can be unplugged.",
-                "Let the system eject it before you pull it out; then put it away from the computer.",
+                "Eject it before you unplug it, and keep it away from the computer.",
             )
         )
     return findings
@@ -86,8 +86,8 @@ def _same_device(library: Library, chest: Chest, drive: Drive) -> list[Finding]:
             "same-device",
             "warning",
             f"The chest {shown(chest.label)} is on the same physical disk as the library "
-            f"({shown(', '.join(sorted(own & drive.devices)))}): if it fails, both are gone.",
-            "Use another drive for a copy that counts.",
+            f"({shown(', '.join(sorted(own & drive.devices)))}): if that fails, both are lost.",
+            "This does not protect against disk failure; use another drive.",
         )
     ]
 
@@ -112,9 +112,9 @@ def holds_findings(drive: Drive, changed: Iterable[str], links: int, coarse_file
             Finding(
                 "names",
                 "info",
-                f"{number(len(names), 'name')} that cannot be kept on this drive ({shown(drive.place.type)}) or in a "
+                f"{number(len(names), 'name')} cannot be kept on this drive ({shown(drive.place.type)}) or in a "
                 f"manifest: {some}.",
-                "They get another name there, and restoring brings the true ones back.",
+                "They get another name there; a restore brings back the original ones.",
             )
         )
     probed = drive.probed
@@ -123,8 +123,8 @@ def holds_findings(drive: Drive, changed: Iterable[str], links: int, coarse_file
             Finding(
                 "no-links",
                 "info",
-                f"The drive's filesystem holds no symbolic links, and the library has {links}.",
-                "They are recorded, and restoring makes them again.",
+                f"The drive cannot hold symbolic links, and the library has {links}.",
+                "They are recorded; a restore makes them again.",
             )
         )
     if probed is not None and probed.time_step_ns > 1 and coarse_files:
@@ -134,7 +134,7 @@ def holds_findings(drive: Drive, changed: Iterable[str], links: int, coarse_file
                 "coarse-times",
                 "info",
                 f"The drive keeps file times in steps of {step:g} s, too coarse for {number(coarse_files, 'file')}.",
-                "The true times are recorded, and restoring brings them back.",
+                "The exact times are recorded; a restore brings them back.",
             )
         )
     return findings
@@ -150,7 +150,7 @@ def slow_finding(speed: float, need: int) -> list[Finding]:
         Finding(
             "slow",
             "warning",
-            f"The drive writes {speed / 1e6:.1f} MB a second: this library takes about {span}, then is read back.",
-            "Try another socket or cable, or start it in the evening: a run that is cut off goes on from there.",
+            f"The drive is slow ({speed / 1e6:.1f} MB a second): writing this library takes about {span}, then it is read back.",
+            "Try another socket or cable, or run it overnight. If it is interrupted, the same command continues.",
         )
     ]

@@ -16,7 +16,7 @@ from dunechest.library.references.reading import Reference
 from dunechest.machine.folders import own_home, standard_folders
 from dunechest.names import shown
 from dunechest.transfer.walk import Walk
-from dunechest.words import number
+from dunechest.words import number, size
 
 
 def library_findings(contents: Contents, selection: Selection) -> list[Finding]:
@@ -24,9 +24,7 @@ def library_findings(contents: Contents, selection: Selection) -> list[Finding]:
     library, listing = contents.library, contents.listing
     findings = [*_use(library, contents.uses), *_halves(library, listing), *_placeholders(selection)]
     if not listing.files:
-        findings.append(
-            Finding("empty", "warning", "There is not one file in it.", "Make sure that this is the right folder.")
-        )
+        findings.append(Finding("empty", "warning", "It contains no files.", "Check that this is the right folder."))
     if listing.unreadable:
         first_one = listing.unreadable[0]
         findings.append(
@@ -35,7 +33,7 @@ def library_findings(contents: Contents, selection: Selection) -> list[Finding]:
                 "warning",
                 f"{number(len(listing.unreadable), 'folder or name', 'folders or names')} cannot be read, "
                 f"first {shown(first_one.path)}: {first_one.why}.",
-                "Run the command as someone who may read them, or accept that they stay behind.",
+                "Run the command as a user who may read them; otherwise they are not archived.",
             )
         )
     if listing.others:
@@ -43,8 +41,8 @@ def library_findings(contents: Contents, selection: Selection) -> list[Finding]:
             Finding(
                 "no-files",
                 "info",
-                f"{number(len(listing.others), 'name')} of sockets, pipes or devices, which are no files.",
-                "They hold no bytes and will be named and left out.",
+                f"It contains {number(len(listing.others), 'socket, pipe or device', 'sockets, pipes and devices')}.",
+                "They have no content; they are listed and left out.",
             )
         )
     findings += _contains(contents)
@@ -65,8 +63,8 @@ def _environment(contents: Contents) -> list[Finding]:
         Finding(
             "made-from",
             "info",
-            f"It can be made again as a whole, from {shown(what)}.",
-            "Make sure that the list of its packages is archived; then the environment itself need not be.",
+            f"All of it can be rebuilt, from {shown(what)}.",
+            "Archive the list of its packages; then the environment itself need not be archived.",
         )
     ]
 
@@ -82,7 +80,7 @@ def _contains(contents: Contents) -> list[Finding]:
             "contains",
             "info",
             f"It contains {number(len(inner), 'other library', 'other libraries')}: {_some(inner, 5)}.",
-            "Archived with it; each can also be archived by itself, by its path.",
+            "They are archived with it. Each can also be archived on its own, by its path.",
         )
     ]
 
@@ -108,8 +106,8 @@ def _use(library: Library, uses: Sequence[Use]) -> list[Finding]:
             "in-use",
             "blocks",
             f"The library is in use by {shown(first.process)}{number}{others}: {shown(first.how)}.",
-            f"Close {application} and try again; or go on with --ignore in-use, and what changes "
-            "meanwhile may not fit together.",
+            f"Close {application} and try again. Or continue with --ignore in-use; files that change meanwhile may then "
+            "not match each other.",
             yields=True,
         )
     ]
@@ -128,9 +126,8 @@ def _halves(library: Library, listing: Walk) -> list[Finding]:
                 Finding(
                     "half-library",
                     "blocks",
-                    f"{', '.join(present)} is here, {', '.join(missing)} is not; one is worth nothing without "
-                    "the other.",
-                    "Find the missing half and put it back in its place; or go on with --ignore half-library.",
+                    f"{', '.join(present)} is here, but {', '.join(missing)} is missing; they are only useful together.",
+                    "Put the missing half back in its place, or continue with --ignore half-library.",
                     yields=True,
                 )
             )
@@ -145,10 +142,12 @@ def _placeholders(selection: Selection) -> list[Finding]:
         Finding(
             "placeholders",
             "blocks",
-            f"{number(len(placeholders), 'file')} that cannot be lost: only placeholders, and their "
-            f"{sum(o.size for o in placeholders):,} bytes are somewhere else: {_some(o.path for o in placeholders)}.",
-            "Let the application or service bring them here first; or go on without them with --ignore placeholders; or "
-            "with --read-placeholders read them all the same, which may download them.",
+            f"{number(len(placeholders), 'essential file')} {'is' if len(placeholders) == 1 else 'are'} only "
+            f"{'a placeholder' if len(placeholders) == 1 else 'placeholders'}; the content "
+            f"({size(sum(o.size for o in placeholders))}) is not on this computer: "
+            f"{_some(o.path for o in placeholders)}.",
+            "Have the application or service download them first. Or leave them out with --ignore placeholders, or read "
+            "them with --read-placeholders, which may download them.",
             yields=True,
         )
     ]
@@ -173,9 +172,9 @@ def _lost(references: Sequence[Reference]) -> Iterator[Finding]:
         yield Finding(
             "drive-away",
             "warning",
-            f"{number(len(away), 'reference')} to the drive or card {shown(drive)!r}, which is not here: "
+            f"{number(len(away), 'reference')} to the drive or card {shown(drive)!r}, which is not connected: "
             f"{_some(r.target for r in away)}.",
-            f"Plug {shown(drive)} in and look again; what is on it is not protected otherwise.",
+            f"Connect {shown(drive)} and look again; otherwise what is on it is not protected.",
         )
     if nowhere:
         yield Finding(
@@ -183,7 +182,7 @@ def _lost(references: Sequence[Reference]) -> Iterator[Finding]:
             "warning",
             f"{number(len(nowhere), 'reference')} to files that do not exist: "
             f"{_some(f'{r.target} (in {r.source})' for r in nowhere)}.",
-            "Look for these files before you free the original; the application will miss them too.",
+            "Look for these files before you delete the original; the application cannot find them either.",
         )
 
 
@@ -194,17 +193,17 @@ def _outside(references: Sequence[Reference]) -> Iterator[Finding]:
             "folder-outside",
             "warning",
             f"{number(len(folders), 'reference or link', 'references or links')} to folders outside the library, "
-            f"which are not taken along: {_some(r.target for r in folders)}.",
-            "If they matter, archive them too, each by its path.",
+            f"which are not archived: {_some(r.target for r in folders)}.",
+            "If they matter, archive each of them too, by its path.",
         )
     moved = [r for r in references if r.moved]
     if moved:
         yield Finding(
             "moved",
             "info",
-            f"{number(len(moved), 'reference')} by way of another place, and the files are here: "
+            f"{number(len(moved), 'reference')} to another place, but the files are here: "
             f"{_some(r.text for r in moved)}.",
-            "The library was moved, or this is a former system's; the files are taken as they are.",
+            "The library was moved, or comes from a former system. The files are archived as they are.",
         )
 
 
@@ -216,21 +215,21 @@ def _unread(contents: Contents) -> Iterator[Finding]:
             "references-unread",
             "warning",
             f"References could not be read in {number(len(unread), 'file')}, first {shown(path)}: {shown(why)}.",
-            "They are archived as they are; files outside that only they name are not found.",
+            "They are archived as they are. Outside files that only they name are not found.",
         )
 
 
 def _outside_files(selection: Selection) -> list[Finding]:
     findings = []
     if selection.outside_files:
-        size = total(outside_file.entry for outside_file in selection.outside_files)
+        held = total(outside_file.entry for outside_file in selection.outside_files)
         findings.append(
             Finding(
                 "outside_files",
                 "info",
-                f"It refers to {number(len(selection.outside_files), 'file')} outside the library, {size:,} bytes: "
+                f"It uses {number(len(selection.outside_files), 'file')} ({size(held)}) stored elsewhere: "
                 f"{_some(outside_file.entry.path for outside_file in selection.outside_files)}.",
-                "Gathered into the archive; --without-outside-files leaves them where they are.",
+                "They are archived too; skip them with --without-outside-files.",
             )
         )
     asked = [s for s in selection.outside_not_taken if s.why_not == "left where it is, as asked for"]
@@ -239,9 +238,9 @@ def _outside_files(selection: Selection) -> list[Finding]:
             Finding(
                 "outside-files-left",
                 "warning",
-                f"It refers to {number(len(asked), 'file')} outside the library, not protected by this archive: "
+                f"It uses {number(len(asked), 'file')} stored elsewhere that this archive does not protect: "
                 f"{_some(outside_file.entry.path for outside_file in asked)}.",
-                "Without --without-outside-files they are gathered into the archive.",
+                "Leave out --without-outside-files to archive them too.",
             )
         )
     odd = [s for s in selection.outside_not_taken if s not in asked and s.why_not != PLACEHOLDER]
@@ -250,9 +249,9 @@ def _outside_files(selection: Selection) -> list[Finding]:
             Finding(
                 "outside-files-refused",
                 "warning",
-                f"It refers to {number(len(odd), 'file')} that will not be gathered: "
+                f"It uses {number(len(odd), 'file')} that will not be archived: "
                 f"{_some(f'{outside_file.entry.path} ({outside_file.why_not})' for outside_file in odd)}.",
-                "From such places nothing is taken unasked; archive them by their paths if they matter.",
+                "Nothing is archived from such places unless you ask: if they matter, archive them by their paths.",
             )
         )
     return findings
@@ -262,26 +261,17 @@ def _roles(contents: Contents, selection: Selection) -> list[Finding]:
     findings = []
     roles, marks = contents.roles, contents.lock_marks
     rebuildable = [f for f in selection.listing.files if roles.get(f.path) == "rebuildable" and f.path not in marks]
-    size = total(rebuildable)
-    if size:
-        share = size * 100 // max(1, total(selection.listing.files))
+    held = total(rebuildable)
+    if held:
+        share = held * 100 // max(1, total(selection.listing.files))
         application = _application(contents.library)
-        again = (
-            f"{application[:1].upper()}{application[1:]} can make {number(len(rebuildable), 'file')} again, "
-            f"{size:,} bytes"
-        )
+        again = f"{application[:1].upper()}{application[1:]} can rebuild {number(len(rebuildable), 'file')} ({size(held)})"
         if selection.rebuildable_taken:
             what = again
-            do = (
-                f"Taken along; --without-rebuildable saves {share} % of the room, and costs the time to make "
-                "them again."
-            )
+            do = f"Included. --without-rebuildable saves {share}% of the space; {application} must then rebuild them."
         else:
-            what = again + ": left out"
-            do = (
-                f"That saves {share} % of the room; --with-rebuildable takes them along, and saves the time to make "
-                "them again."
-            )
+            what = again + "; left out"
+            do = f"That saves {share}% of the space. --with-rebuildable includes them; then they need not be rebuilt."
         findings.append(Finding("rebuildable", "info", what + ".", do))
     kept = [f for f in selection.listing.files if roles.get(f.path) == "must-not-leave"]
     if kept:
@@ -289,9 +279,9 @@ def _roles(contents: Contents, selection: Selection) -> list[Finding]:
             Finding(
                 "must-not-leave",
                 "info",
-                f"{number(len(kept), 'file')}, {total(kept):,} bytes, bought or licensed: not to leave this "
-                f"machine: {_some(f.path for f in kept)}.",
-                "They are left out and listed in the account; keep the receipt or licence to get them again.",
+                f"{number(len(kept), 'file')} ({size(total(kept))}), bought or licensed, must not leave this "
+                f"computer: {_some(f.path for f in kept)}.",
+                "They are left out and listed. Keep the receipt or licence to get them again.",
             )
         )
     return findings

@@ -8,7 +8,7 @@ from pathlib import Path
 
 from dunechest.findings import Finding
 from dunechest.jobs.study.drive import Drive
-from dunechest.words import number
+from dunechest.words import number, size
 
 #: Without earlier archives to learn from, a library is taken to grow by this share.
 _GROWTH = 0.1
@@ -49,9 +49,8 @@ def room_findings(need: int, promised: int, spare: int, drive: Drive) -> list[Fi
             Finding(
                 "no-room",
                 "blocks",
-                f"The drive has {place.free:,} bytes free, and {need + promised:,} are needed: "
-                f"{missing:,} bytes are missing.",
-                "Free that much on the drive, or use another one.",
+                f"Not enough space on the drive: {size(need + promised)} needed, {size(place.free)} free, {size(missing)} short.",
+                "Free that much on the drive, or use another drive.",
             )
         ]
     if place.free - need - promised < spare:
@@ -59,9 +58,9 @@ def room_findings(need: int, promised: int, spare: int, drive: Drive) -> list[Fi
             Finding(
                 "little-room",
                 "warning",
-                f"It fits, and {place.free - need - promised:,} bytes stay free; by how it grew, {spare:,} will "
-                "soon be needed.",
-                "Think of a larger drive before the next time.",
+                f"It fits and leaves {size(place.free - need - promised)} free. Judging by how the library has grown, "
+                f"{size(spare)} will soon be needed.",
+                "Plan for a larger drive.",
             )
         ]
     return []
@@ -76,9 +75,9 @@ def names_findings(needed: int, drive: Drive) -> list[Finding]:
         Finding(
             "no-room",
             "blocks",
-            f"The drive's filesystem can hold {number(free, 'file')} and folders more, whatever their size, and "
-            f"{needed:,} are needed.",
-            "Use another drive, or one that was made with room for more files.",
+            f"The drive can only hold {number(free, 'more file or folder', 'more files and folders')}, whatever their "
+            f"size; {needed:,} are needed.",
+            "Use another drive, or one formatted for more files.",
         )
     ]
 

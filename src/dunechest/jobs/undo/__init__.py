@@ -32,6 +32,6 @@ def undo(*, only_references: bool = False) -> UndoResult:
     RefusedError
         If somebody changed something since; nothing was changed then.
     CutOffError
-        If the system refuses in the middle; the same call goes on from there.
+        If the system refuses in the middle; the same call continues.
     """
     return carry_out(plan_undo(only_references=only_references))

@@ -40,7 +40,7 @@ def is_empty_folder(path: Path) -> bool:
 def came_to_it(deed: Deed, step: Tree | Made, path: Path) -> bool:
     """Whether what is in a place can be what the deed put there.
 
-    A deed that was cut off may not have come to it, and then something else is there. It is told by device and inode,
+    A deed that was interrupted may not have come to it, and then something else is there. It is told by device and inode,
     which a rename keeps.
     """
     try:

@@ -21,7 +21,7 @@ def carry_out(plan: UndoPlan) -> UndoResult:
     RefusedError
         If somebody changed something since; nothing was changed then.
     CutOffError
-        If the system refuses in the middle; the same command goes on from there.
+        If the system refuses in the middle; run the same command again to continue.
     """
     if plan.changed:
         some = "; ".join(shown(what) for what in plan.changed[:5])

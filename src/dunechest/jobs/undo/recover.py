@@ -36,7 +36,7 @@ def recover() -> tuple[Deed, ...]:
         if plan.changed:
             some = "; ".join(shown(what) for what in plan.changed[:3])
             raise DuneChestError(
-                f"A restore of {shown(deed.head.about)} was cut off, and what it had begun was changed since: {some}. "
+                f"A restore of {shown(deed.head.about)} was interrupted, and what it had begun was changed since: {some}. "
                 f"Nothing was changed now. What was renamed or written is listed in {_file(deed)}; put it in order, then "
                 "remove that file."
             )

@@ -40,7 +40,7 @@ def verify(
     quick : bool
         Compare names and sizes only, and read no payload.
     seconds : float, optional
-        Check for so long, the longest unchecked first; the next such call goes on from there.
+        Check for so long, the longest unchecked first; the next such call continues.
     progress : Progress
         Told how far it is.
 

@@ -41,7 +41,7 @@ def check_bag(
     """Check one bag; one that cannot be understood is a result among others."""
     begun = time.monotonic()
     if entry.state == "unfinished":
-        why = "an archive was cut off here before it was whole; archive the library again to finish it"
+        why = "an archive was interrupted here before it was whole; archive the library again to finish it"
         return _only(entry, "unfinished", quick, FileState("", "unfinished", why))
     own = entry.state != "foreign"
     if entry.state == "unusable" and not entry.is_ours:
@@ -100,7 +100,7 @@ def _check(
     wrong = {s.path for s in states if s.state != "noted"}
     looked = [path for path in expected.files if path in expected.lying.files]
     kind: Kind = "library" if expected.own else "foreign bag"
-    sound = sum(path not in wrong for path in looked)
+    intact = sum(path not in wrong for path in looked)
     return BagCheck(
         entry.name,
         entry.folder,
@@ -108,7 +108,7 @@ def _check(
         quick,
         len(expected.files),
         total,
-        sound,
+        intact,
         tuple(sorted(states, key=lambda s: (s.path, s.state))),
         time.monotonic() - begun,
         len(left),

@@ -99,5 +99,5 @@ def note_results(chest: Chest, checks: Iterable[BagCheck]) -> None:
 
 def check_event(chest: Chest, bag: str, *, quick: bool, files: int, wrong: int) -> tuple[str, dict[str, Any]]:
     """Return the event that a library was checked."""
-    facts = {"chest": chest.id, "bag": bag, "quick": quick, "sound": not wrong, "files": files, "wrong": wrong}
+    facts = {"chest": chest.id, "bag": bag, "quick": quick, "intact": not wrong, "files": files, "wrong": wrong}
     return "check", {**facts, "where": identity(chest.folder)}

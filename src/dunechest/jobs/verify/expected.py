@@ -150,7 +150,7 @@ class ExpectedFiles(MutableMapping[str, ExpectedFile]):
         self._others: dict[str, ExpectedFile] = {}
 
     def put(self, path: str, blake3: str, size: int) -> bool:
-        """Enter what the record says of a file; False if this is not a file of the manifest, or no sound line."""
+        """Enter what the record says of a file; False if this is not a file of the manifest, or no intact line."""
         if self._manifest is None or (row := self._manifest.entries.row(path)) is None:
             return False
         try:

@@ -46,7 +46,7 @@ def judge(
     part: bool = False,
     own: BagRecords | None = None,
 ) -> list[FileState]:
-    """Say of each file that is not sound what is wrong with it; of a part, nothing of what no list names.
+    """Say of each file that is not intact what is wrong with it; of a part, nothing of what no list names.
 
     `second` says, for files whose first digest did not fit, whether the other did.
     """
@@ -174,14 +174,14 @@ def _judge(
             say(
                 record,
                 "changed",
-                f"its digest of {path} is wrong; {path} itself is sound by its other digest",
+                f"its digest of {path} is wrong; {path} itself is intact by its other digest",
             )
             return
     elif second_fits:
         say(
             FILES if path.startswith(DATA) else TAGS,
             "changed",
-            f"its digest of {path} is wrong; {path} itself is sound by its other digest",
+            f"its digest of {path} is wrong; {path} itself is intact by its other digest",
         )
         return
     size = (

@@ -18,7 +18,7 @@ State = Literal["changed", "missing", "unlisted", "unreadable", "unfinished", "n
 
 @dataclass(frozen=True, slots=True, repr=False)
 class FileState(Value):
-    """A file that is not sound: its path in the bag, its state, and why in words.
+    """A file that is not intact: its path in the bag, its state, and why in words.
 
     ``noted`` is something to know that is no fault.
     """
@@ -37,7 +37,7 @@ Kind = Literal["library", "foreign bag", "unfinished", "unusable", "missing", "c
 class BagCheck(Value):
     """What verification says of one bag.
 
-    `sound` counts files (tag files included) that are as they should be; `states`
+    `intact` counts files (tag files included) that are as they should be; `states`
     lists all others; `files` and `bytes` are what was looked at. Where the time was limited, `remaining`
     files are left, from `next` on.
     """
@@ -50,7 +50,7 @@ class BagCheck(Value):
     quick: bool
     files: int
     bytes: int
-    sound: int
+    intact: int
     states: tuple[FileState, ...]
     seconds: float
     remaining: int = 0
@@ -79,7 +79,7 @@ class VerifyResult(Value):
         return all(check.well for check in self.checks)
 
     def to_frame(self) -> pd.DataFrame:
-        """Return one row a file that is not sound: bag, path, state, why."""
+        """Return one row a file that is not intact: bag, path, state, why."""
         rows = [
             {"bag": check.bag, "path": shown(s.path), "state": s.state, "why": s.why}
             for check in self.checks

@@ -69,7 +69,7 @@ def _capture_one(
         raise CutOffError(cut_off_words(run, outcome.why))
     taken.unlink()
     _enter(run, database, outcome)
-    if not result.sound:
+    if not result.intact:
         run.broken.append((file.entry.path, f"SQLite finds damage in it: {result.words}"))
     return []
 

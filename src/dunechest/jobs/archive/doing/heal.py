@@ -57,7 +57,7 @@ def heal(run: Run, lost: Iterable[PlannedFile], progress: Progress) -> None:
             elif outcome.state == "cut-off":
                 raise CutOffError(cut_off_words(run, outcome.why))
             else:
-                why = "the library has other bytes by now" if outcome.state == "not-sound" else outcome.why
+                why = "the library has other bytes by now" if outcome.state == "not-intact" else outcome.why
                 run.lost.append((file.entry.path, why))
     for folder in sorted({file.stored.rpartition("/")[0] for file in brought}):
         disk.flush_folder(run.bag / PAYLOAD / folder)

@@ -64,11 +64,11 @@ class Run:
 
 
 def cut_off_words(run: Run, why: str) -> str:
-    """Say that a run was cut off, and what is safe."""
+    """Say that a run was interrupted, and what is safe."""
     return (
-        f"The archive of {shown(run.plan.library.name)} was cut off: {why}. What was in the chest before is "
+        f"The archive of {shown(run.plan.library.name)} was interrupted: {why}. What was in the chest before is "
         f"untouched; safe on the drive already: {number(len(run.proven), 'file')}. "
-        "The same command goes on from there."
+        "Run the same command again to continue."
     )
 
 

@@ -96,7 +96,7 @@ def carry_out_once(
         if isinstance(error, CutOffError):
             raise
         raise CutOffError(
-            f"The restore of {shown(plan.bag)} was cut off: {error.strerror or error}. What it had done is taken back, "
+            f"The restore of {shown(plan.bag)} was interrupted: {error.strerror or error}. What it had done is taken back, "
             f"and {shown(str(plan.place))} is as it was; the same command begins again."
         ) from error
     except BaseException:

@@ -68,7 +68,7 @@ def _one_file(plan: RestorePlan, tree: Path, place: Path, deed: OpenDeed) -> Non
     if not plan.files:
         return
     source = tree / plan.files[0].path
-    if not source.exists():  # it was not sound, and is in the account
+    if not source.exists():  # it was not intact, and is in the account
         return
     info = source.stat()
     deed.will(Made(to_wire(str(place)), info.st_size, info.st_mtime_ns, "", info.st_dev, info.st_ino))

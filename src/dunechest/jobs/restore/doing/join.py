@@ -36,7 +36,7 @@ def merge_files(run: Run, staged: Mapping[str, Path]) -> tuple[MergeResult, ...]
     parts = plan.part_names
     ours = {path for part in plan.parts for path in part.files}
     for number, file in enumerate(plan.existing.merged):
-        if file.own not in staged:  # it was not sound in the chest, and is in the account
+        if file.own not in staged:  # it was not intact in the chest, and is in the account
             continue
         spec = joins_of(plan.kind, file.own)
         assert spec is not None

@@ -40,11 +40,11 @@ def why_not(file: RestoreFile, outcome: CopyOutcome, target: str | Path) -> str 
     """Say why a file was not brought back, or None if it was."""
     if outcome.state == "cut-off":
         raise CutOffError(
-            f"The restore was cut off: {outcome.why}. Nothing was changed in the library's place; "
+            f"The restore was interrupted: {outcome.why}. Nothing was changed in the library's place; "
             "the same command begins again."
         )
-    if outcome.state == "not-sound":
-        return "it is not sound: its bytes in the chest are not those that were archived"
+    if outcome.state == "not-intact":
+        return "it is not intact: its bytes in the chest are not those that were archived"
     if outcome.state != "ok":
         return f"it cannot be read in the chest: {outcome.why}"
     if file.blake3 is not None:
@@ -56,12 +56,12 @@ def why_not(file: RestoreFile, outcome: CopyOutcome, target: str | Path) -> str 
         found = again.digests[0] if again.state == "ok" else b""
     if found != wanted:
         os.unlink(target)
-        return "it is not sound: its bytes in the chest are not those that were archived"
+        return "it is not intact: its bytes in the chest are not those that were archived"
     return None
 
 
 def put_together(plan: RestorePlan, file: RestoreFile, target: Path, tell: Callable[[int], None]) -> str | None:
-    """Write an earlier state that is kept in pieces; say why not, or None if it was and is sound."""
+    """Write an earlier state that is kept in pieces; say why not, or None if it was and is intact."""
     bag = bag_folder(plan.chest.folder, plan.bag)
     assert file.blake3 is not None
     try:

@@ -37,7 +37,7 @@ def restore_outside_files(run: Run) -> list[RestoreOutsideFile]:
                     done.append(outside_file)
             except CutOffError as error:
                 raise CutOffError(
-                    f"The files from outside {shown(plan.bag)} were cut off: {error} What the restore had done is "
+                    f"The files from outside {shown(plan.bag)} were interrupted: {error} What the restore had done is "
                     "taken back; the same command begins again."
                 ) from error
             except OSError as error:

@@ -86,7 +86,7 @@ def _sound(plan: RestorePlan, place: Path, listing: Walk, names: Mapping[str, st
     if told:
         wrong = tuple(f"{shown(path or '.')}: {words}" for path, words in told.items() if words)
         well = len(told) - len(wrong)
-        yield Compared("repositories sound", f"{len(told):,}", f"{well:,}", not wrong, wrong)
+        yield Compared("repositories intact", f"{len(told):,}", f"{well:,}", not wrong, wrong)
 
 
 def _databases(plan: RestorePlan, places: Mapping[str, Path]) -> Compared:
@@ -105,7 +105,7 @@ def _databases(plan: RestorePlan, places: Mapping[str, Path]) -> Compared:
             before += same and path not in captured
             wrong.append(f"{shown(path)}: {shown(words)}" + ("; it was so when it was archived" if same else ""))
     then, now = len(places) - before, len(places) - len(wrong)
-    return Compared("databases sound", f"{then:,}", f"{now:,}", then == now, tuple(wrong))
+    return Compared("databases intact", f"{then:,}", f"{now:,}", then == now, tuple(wrong))
 
 
 _STATES = (

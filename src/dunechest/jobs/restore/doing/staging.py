@@ -111,7 +111,7 @@ def write(run: Run) -> None:
                 if why is None:
                     run.restored.append(file)
                     tally.files_done = len(run.restored)
-                elif fast and outcome.state == "not-sound" and file.sha512 is not None:
+                elif fast and outcome.state == "not-intact" and file.sha512 is not None:
                     # The fast digest may be what is wrong: the second one is asked.
                     again.append(msgspec.structs.replace(file, blake3=None))
                 else:

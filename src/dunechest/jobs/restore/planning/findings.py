@@ -110,7 +110,7 @@ def _about_the_archive(plan: RestorePlan) -> list[Finding]:
                 "kind-unknown",
                 "warning",
                 f"It is of the kind {shown(record.kind)}, which is not known on this machine.",
-                "It comes back as files; to have references and settings written anew, put the kind file into the "
+                "It comes back as files; to have references and settings updated, put the kind file into the "
                 "folder kinds of this machine's state first (dunechest kinds list says which are known).",
             )
         )

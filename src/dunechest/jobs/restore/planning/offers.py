@@ -46,7 +46,7 @@ def offers(chest: Chest | AnyPath, options: RestoreOptions | None = None) -> tup
         if record is None:
             whys = {
                 "damaged": entry.why,
-                "unfinished": "its archive was cut off before it was whole",
+                "unfinished": "its archive was interrupted before it was whole",
                 "unusable": entry.why,
             }
             why = whys.get(entry.state, "Dune Chest did not make it; it comes as files, with --into FOLDER")

@@ -41,21 +41,21 @@ def saved_plan(chest: Chest, plans: Sequence[RestorePlan]) -> SavedPlan:
 
 
 def plan_as_saved(chest: Chest | AnyPath, path: AnyPath, *, progress: Progress = silent) -> tuple[RestorePlan, ...]:
-    """Plan just what a kept plan says, or refuse because the world is another one.
+    """Plan just what a saved plan says, or refuse because the world is another one.
 
     Parameters
     ----------
     chest : Chest
         The chest it was made for.
     path : Path
-        The kept plan: what ``restore --plan --json`` printed.
+        The saved plan: what ``restore --plan --json`` printed.
     progress : Progress
         Told how far the comparing is.
 
     Raises
     ------
     UsageError
-        If the file is no kept plan.
+        If the file is not a saved plan.
     RefusedError
         If the chest, this machine, or anything the plan decided about is not as it was.
     """
@@ -67,7 +67,7 @@ def plan_as_saved(chest: Chest | AnyPath, path: AnyPath, *, progress: Progress =
         options = RestoreOptions(**kept.options)
     except (OSError, ValueError, KeyError, TypeError, RecursionError, msgspec.MsgspecError) as error:
         raise UsageError(
-            f"{shown(str(path))} is no kept plan ({shown(str(error))}). One is made with: dunechest restore ... --plan --json"
+            f"{shown(str(path))} is not a saved plan ({shown(str(error))}). One is made with: dunechest restore ... --plan --json"
         ) from error
     if kept.format > FORMAT:
         raise UsageError(f"{shown(str(path))} is of a newer version of Dune Chest. Nothing was changed.")

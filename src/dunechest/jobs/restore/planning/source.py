@@ -62,7 +62,7 @@ def source_of(entry: BagEntry, options: RestoreOptions) -> Source:
     if entry.library is None:
         if entry.state == "unfinished":
             raise RefusedError(
-                f"The archive of {shown(entry.name)} was cut off before it was whole; there is nothing to restore yet."
+                f"The archive of {shown(entry.name)} was interrupted before it was whole; there is nothing to restore yet."
             )
         if "Install a newer version" in entry.why:
             raise RefusedError(f"{shown(entry.name)} cannot be restored by this version: {entry.why}")
@@ -134,7 +134,7 @@ def _as_files(entry: BagEntry, options: RestoreOptions) -> Source:
         "as-files",
         "warning",
         f"{shown(entry.name)} is restored as files, without links, empty folders and the modes of folders: {shown(why)}",
-        f"Look whether the application opens them; references in them are not written anew. They lie in "
+        f"Look whether the application opens them; references in them are not updated. They lie in "
         f"{shown(str(entry.folder / 'data'))}, too, and can be copied from there.",
     )
     return Source(record, files, plain.listed, not_done, (finding,), tuple(dict.fromkeys(plain.found.damage)))

@@ -56,7 +56,7 @@ def test_rules_that_are_none(rule: str, library: Path, chest: dunechest.Chest, c
     with pytest.raises(dunechest.UsageError, match="A rule reads"):
         parse_rule(rule)
     if rule:
-        assert command("editions", chest.folder, "shed", "--thin", rule).status == 2
+        assert command("editions", "drop", chest.folder, "shed", "--retain", rule).status == 2
 
 
 @given(
@@ -84,10 +84,10 @@ def test_thinning_lets_go_and_what_stays_comes_back(
         truth[number] = facts(library)
     before = sum(p.stat().st_size for p in bag_of(chest, "shed").rglob("*") if p.is_file())
     planned = facts(chest.folder)
-    ran = command("editions", chest.folder, "shed", "--thin", "the last 2", "--plan", "--json")
+    ran = command("editions", "drop", chest.folder, "shed", "--retain", "the last 2", "--plan", "--json")
     assert (ran.json["dropped"], ran.json["done"]) == ([1, 2, 3, 4], False)
     assert facts(chest.folder) == planned
-    ran = command("editions", chest.folder, "shed", "--thin", "the last 2", "--yes", "--json")
+    ran = command("editions", "drop", chest.folder, "shed", "--retain", "the last 2", "--yes", "--json")
     assert ran.json["done"] is True
     after = sum(p.stat().st_size for p in bag_of(chest, "shed").rglob("*") if p.is_file())
     assert before - after == pytest.approx(ran.json["bytes"], abs=9000)
@@ -98,8 +98,10 @@ def test_thinning_lets_go_and_what_stays_comes_back(
     (library / "rope.txt").write_text("on it goes")
     assert archive(library, chest).edition == 7
     assert back(chest, "shed", 5, tmp_path / "back") == truth[5]
-    assert "No edition goes" in command("editions", chest.folder, "shed", "--thin", "all of the last year").out
-    assert command("editions", chest.folder, "shed", "--plan").status == 2
+    assert (
+        "No edition goes" in command("editions", "drop", chest.folder, "shed", "--retain", "all of the last year").out
+    )
+    assert command("editions", "drop", chest.folder, "shed", "--plan").status == 2
 
 
 def test_the_ledger_still_knows_a_thinned_bag_as_its_own(
