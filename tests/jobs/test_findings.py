@@ -114,7 +114,7 @@ LIBRARY: list[tuple[str, str, Arrange]] = [
     ("references-unread", "warning", torn_index),
     ("outside-files-refused", "warning", hidden_outside_file),
     ("elsewhere", "warning", elsewhere),
-    ("outside_files", "info", a_outside_file),
+    ("outside-files", "info", a_outside_file),
     ("moved", "info", lambda lib, patch: refer(lib, "/old/place/burrow/maps/south.map")),
     ("no-files", "info", a_pipe),
     ("no-files", "info", a_socket),

@@ -225,7 +225,7 @@ def _outside_files(selection: Selection) -> list[Finding]:
         held = total(outside_file.entry for outside_file in selection.outside_files)
         findings.append(
             Finding(
-                "outside_files",
+                "outside-files",
                 "info",
                 f"It uses {number(len(selection.outside_files), 'file')} ({size(held)}) stored elsewhere: "
                 f"{_some(outside_file.entry.path for outside_file in selection.outside_files)}.",
