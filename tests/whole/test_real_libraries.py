@@ -4,16 +4,19 @@ from __future__ import annotations
 
 import os
 import shutil
+import sqlite3
 import subprocess
 import sys
 import threading
 import time
 from collections.abc import Callable, Mapping
+from contextlib import closing
 from pathlib import Path
 
 import pytest
 
 import dunechest
+from dunechest.library.capture import capture, one_moment
 from dunechest.machine.drives import filesystem
 from tests.support.open_libraries import MADE, bundle, git
 from tests.support.runs import Command
@@ -247,3 +250,41 @@ def test_a_repository_that_lost_an_object_says_so_itself(
     (line,) = [line for line in result.proof.lines if line.what == "repositories intact"]
     assert not line.well
     assert ".git: " in line.why[0]
+
+
+def test_databases_that_are_attached_to_each_other_are_captured_as_of_one_moment(tmp_path: Path) -> None:
+    """What is written into both at once is in both captures, or in neither; each tells how far it is."""
+    program = (
+        "import sqlite3, sys, time\n"
+        "c = sqlite3.connect(sys.argv[1] + '/a.db', timeout=60, isolation_level=None)\n"
+        "c.execute('ATTACH ? AS b', (sys.argv[1] + '/b.db',))\n"
+        "c.execute('CREATE TABLE main.t (n, filler)'); c.execute('CREATE TABLE b.t (n, filler)')\n"
+        "n = 0\n"
+        "while True:\n"
+        "    n += 1\n"
+        "    c.execute('BEGIN IMMEDIATE')\n"
+        "    for name in ('main', 'b'): c.execute(f'INSERT INTO {name}.t VALUES (?, zeroblob(20000))', (n,))\n"
+        "    c.execute('COMMIT')\n"
+        "    if n == 5: print('ready', flush=True)\n"
+        "    time.sleep(0.02)\n"
+    )
+    (tmp_path / "scratch").mkdir()
+    places = [tmp_path / "a.db", tmp_path / "b.db"]
+    writer = subprocess.Popen([sys.executable, "-c", program, tmp_path], stdout=subprocess.PIPE)
+    try:
+        assert writer.stdout is not None
+        writer.stdout.readline()
+        newest = set()
+        told: list[int] = []
+        with one_moment(places) as held:
+            assert set(held) == set(places)
+            for place in places:
+                target = tmp_path / f"{place.stem}.captured"
+                assert capture(place, target, tmp_path / "scratch", tell=told.append, held=held[place]).intact
+                with closing(sqlite3.connect(target)) as copy:
+                    newest.add(copy.execute("SELECT max(n) FROM t").fetchone()[0])
+        assert len(newest) == 1
+        assert sum(told) > 100_000
+    finally:
+        writer.kill()
+        writer.communicate()

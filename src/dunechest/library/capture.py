@@ -56,9 +56,7 @@ def one_moment(databases: Iterable[Path]) -> Iterator[Mapping[Path, sqlite3.Conn
     While the block runs each connection sees its database as it was then. Where a change came in between, it is tried again a
     few times. A database that SQLite would make a file beside, or that is held by an application, is not among them.
     """
-    wanted = [
-        path for path in list(databases)[:_TOGETHER] if looks_like_database(path) and _can_be_read_in_place(path)
-    ]
+    wanted = [path for path in list(databases)[:_TOGETHER] if looks_like_database(path) and _settles(path)]
     held: dict[Path, sqlite3.Connection] = {}
     try:
         for again in range(_TRIES if len(wanted) > 1 else 0):
@@ -79,6 +77,16 @@ def one_moment(databases: Iterable[Path]) -> Iterator[Mapping[Path, sqlite3.Conn
         yield held
     finally:
         _let_go(held)
+
+
+def _settles(database: Path) -> bool:
+    """Whether a database can be read in place, as soon as whoever writes to it just now has finished: its journal goes then."""
+    until = time.monotonic() + 1.0
+    while not _can_be_read_in_place(database):
+        if time.monotonic() > until or _keeps_log(database):
+            return False
+        time.sleep(0.002)
+    return True
 
 
 def _let_go(held: dict[Path, sqlite3.Connection]) -> None:
