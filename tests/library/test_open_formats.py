@@ -59,7 +59,7 @@ FORMS: dict[str, tuple[str, Write]] = {
     "bibtex": ("papers.bib", _text("@article{tern, title={Terns}, file={:TARGET:PDF}}\n")),
     "ris": ("papers.ris", _text("TY  - JOUR\nTI  - Terns\nL1  - TARGET\nER  - \n")),
     "csl-json": ("papers.json", _text('[{"id": "tern", "type": "book", "issued": {}, "file": "TARGET"}]')),
-    "xmp": ("a.xmp", _text('<x:xmpmeta xmlns:x="adobe:ns:meta/"><filePath>TARGET</filePath></x:xmpmeta>')),
+    "xmp": ("a.xmp", _text('<x:xmpmeta xmlns:x="marram:ns:meta/"><filePath>TARGET</filePath></x:xmpmeta>')),
     "markdown": ("page.md", _text("# Terns\n\nSee ![the terns](<TARGET>) here.\n")),
     "link by name": ("page.md", _text("# Terns\n\nSee ![[TARGET|the terns]] here.\n")),
     "html": ("page.html", _text('<!DOCTYPE html><img src="URI">')),

@@ -9,19 +9,18 @@ from collections import Counter, defaultdict
 from dataclasses import dataclass
 from pathlib import Path
 
-from dunechest.errors import CutOffError, UsageError
+from dunechest.errors import UsageError
 from dunechest.library.draft.databases import column_references, databases_in, tables_of
 from dunechest.library.draft.documents import csl_references, keyed_references, text_references, toml_text
-from dunechest.library.draft.observing import Ground, Observation, Sureness, ending, impersonal, pattern_of
+from dunechest.library.draft.observing import Ground, Observation, Sureness, ending, ground_of, impersonal, pattern_of
 from dunechest.library.draft.rebuildable import rebuildable_folders
 from dunechest.library.kinds.load import parse_kind
 from dunechest.library.kinds.patterns import Patterns
 from dunechest.library.kinds.schema import Kind
-from dunechest.machine.folders import own_home, place_of
+from dunechest.machine.folders import place_of
 from dunechest.machine.identity import system_name
 from dunechest.machine.processes import openers as openers_of
 from dunechest.names import shown, slug
-from dunechest.transfer.walk import walk
 from dunechest.values import Value
 
 #: Bytes: a sidecar is no larger.
@@ -68,14 +67,8 @@ def draft_kind(folder: str | os.PathLike[str], *, name: str | None = None, home:
     CutOffError
         If it cannot be listed.
     """
-    place = Path(os.path.realpath(folder))
-    if not place.is_dir():
-        raise UsageError(f"There is no folder {shown(os.fspath(folder))}.")
-    own = Path(os.path.realpath(home or own_home()))
-    try:
-        ground = Ground(place, walk(str(place)), own)
-    except OSError as error:
-        raise CutOffError(f"{shown(str(place))} cannot be listed: {error.strerror}.") from error
+    ground = ground_of(folder, home)
+    place, own = ground.folder, ground.home
     if not ground.files:
         raise UsageError(f"There is not one file in {shown(str(place))}; nothing can be drafted from it.")
     databases = databases_in(ground)

@@ -10,11 +10,13 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import Literal
 
+from dunechest.errors import CutOffError, UsageError
 from dunechest.library.formats.base import Raw
 from dunechest.library.references.resolve import Resolver, Target
-from dunechest.names import parents
+from dunechest.machine.folders import own_home
+from dunechest.names import parents, shown
 from dunechest.transfer import safe
-from dunechest.transfer.walk import FileEntry, Walk
+from dunechest.transfer.walk import FileEntry, Walk, walk
 
 Sureness = Literal["sure", "likely", "guess"]
 
@@ -45,6 +47,7 @@ class Ground:
 
     def __init__(self, folder: Path, listing: Walk, home: Path) -> None:
         self.folder = folder
+        self.home = home
         self.person = home.name
         self.listing = listing
         self.files: dict[str, FileEntry] = {file.path: file for file in listing.files}
@@ -72,6 +75,25 @@ class Ground:
         if target is None or target.state in ("missing", "away") or not target.path:
             return None
         return target
+
+
+def ground_of(folder: str | os.PathLike[str], home: Path | None) -> Ground:
+    """Return a library under study: a folder, in somebody's home, one's own by default.
+
+    Raises
+    ------
+    UsageError
+        If there is no such folder.
+    CutOffError
+        If it cannot be listed.
+    """
+    place = Path(os.path.realpath(folder))
+    if not place.is_dir():
+        raise UsageError(f"There is no folder {shown(os.fspath(folder))}.")
+    try:
+        return Ground(place, walk(str(place)), Path(os.path.realpath(home or own_home())))
+    except OSError as error:
+        raise CutOffError(f"{shown(str(place))} cannot be listed: {error.strerror}.") from error
 
 
 def ending(path: str) -> str:

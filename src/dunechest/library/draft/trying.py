@@ -10,9 +10,8 @@ from pathlib import Path
 
 import msgspec
 
-from dunechest.errors import CutOffError, UsageError
 from dunechest.library.draft.databases import databases_in
-from dunechest.library.draft.observing import Ground, ending
+from dunechest.library.draft.observing import Ground, ending, ground_of
 from dunechest.library.in_use import lock_marks
 from dunechest.library.kinds.load import read_kind
 from dunechest.library.kinds.patterns import Patterns
@@ -23,10 +22,10 @@ from dunechest.library.references.reading import Reference, ReferenceReport, rea
 from dunechest.library.roles import role_of
 from dunechest.library.settings import setting_in
 from dunechest.machine import processes
-from dunechest.machine.folders import own_home, standard_folders
+from dunechest.machine.folders import standard_folders
 from dunechest.machine.identity import system_name
 from dunechest.names import shown
-from dunechest.transfer.walk import FileEntry, walk
+from dunechest.transfer.walk import FileEntry
 from dunechest.values import Value
 from dunechest.words import number, size
 
@@ -103,15 +102,8 @@ def try_kind(
         If the folder cannot be listed.
     """
     tried = kind if isinstance(kind, Kind) else read_kind(Path(kind))
-    place = Path(os.path.realpath(folder))
-    if not place.is_dir():
-        raise UsageError(f"There is no folder {shown(os.fspath(folder))}.")
-    own = Path(os.path.realpath(home or own_home()))
-    try:
-        ground = Ground(place, walk(str(place)), own)
-    except OSError as error:
-        raise CutOffError(f"{shown(str(place))} cannot be listed: {error.strerror}.") from error
-    return _Trial(tried, ground, own).result()
+    ground = ground_of(folder, home)
+    return _Trial(tried, ground, ground.home).result()
 
 
 class _Trial:
