@@ -150,7 +150,7 @@ def test_links_and_empty_folders_of_a_part_come_along(world: World, chest: dunec
 # Strays.
 
 
-def test_a_outside_file_is_gathered_once_however_often_it_is_named(
+def test_an_outside_file_is_gathered_once_however_often_it_is_named(
     tmp_path: Path, chest: dunechest.Chest, command: Command
 ) -> None:
     library = make(tmp_path)
@@ -190,7 +190,7 @@ def test_outside_files_that_stay_are_counted_as_not_protected(
     assert not (bag_of(chest, "burrow") / "data" / "outside").exists()
 
 
-def test_a_outside_file_on_a_card_that_is_not_here_is_told_by_its_name(
+def test_an_outside_file_on_a_card_that_is_not_here_is_told_by_its_name(
     world: World, on_machine: Move, command: Command
 ) -> None:
     on_machine("office-pc")

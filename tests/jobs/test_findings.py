@@ -63,7 +63,7 @@ def closed_folder(library: Path, patch: pytest.MonkeyPatch) -> None:
     patch.setattr(walking.os, "scandir", scandir)
 
 
-def a_outside_file(library: Path, patch: pytest.MonkeyPatch) -> None:
+def an_outside_file(library: Path, patch: pytest.MonkeyPatch) -> None:
     (library.parent / "loose.map").write_text("on the desk")
     refer(library, library.parent / "loose.map")
 
@@ -114,7 +114,7 @@ LIBRARY: list[tuple[str, str, Arrange]] = [
     ("references-unread", "warning", torn_index),
     ("outside-files-refused", "warning", hidden_outside_file),
     ("elsewhere", "warning", elsewhere),
-    ("outside-files", "info", a_outside_file),
+    ("outside-files", "info", an_outside_file),
     ("moved", "info", lambda lib, patch: refer(lib, "/old/place/burrow/maps/south.map")),
     ("no-files", "info", a_pipe),
     ("no-files", "info", a_socket),
@@ -158,7 +158,7 @@ def test_an_empty_folder_is_told(tmp_path: Path) -> None:
 
 def test_the_most_serious_comes_first(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
     library = make(tmp_path)
-    for arrange in (tiles, a_outside_file, elsewhere, a_pipe):
+    for arrange in (tiles, an_outside_file, elsewhere, a_pipe):
         arrange(library, monkeypatch)
     refer(library, "maps/west.map")
     make_placeholder(library / "maps" / "south.map")

@@ -56,7 +56,8 @@ def one_moment(databases: Iterable[Path]) -> Iterator[Mapping[Path, sqlite3.Conn
     While the block runs each connection sees its database as it was then. Where a change came in between, it is tried again a
     few times. A database that SQLite would make a file beside, or that is held by an application, is not among them.
     """
-    wanted = [path for path in list(databases)[:_TOGETHER] if looks_like_database(path) and _settles(path)]
+    until = time.monotonic() + 1.0  # for all of them: a journal may also be one that an application left behind
+    wanted = [path for path in list(databases)[:_TOGETHER] if looks_like_database(path) and _settles(path, until)]
     held: dict[Path, sqlite3.Connection] = {}
     try:
         for again in range(_TRIES if len(wanted) > 1 else 0):
@@ -79,9 +80,8 @@ def one_moment(databases: Iterable[Path]) -> Iterator[Mapping[Path, sqlite3.Conn
         _let_go(held)
 
 
-def _settles(database: Path) -> bool:
+def _settles(database: Path, until: float) -> bool:
     """Whether a database can be read in place, as soon as whoever writes to it just now has finished: its journal goes then."""
-    until = time.monotonic() + 1.0
     while not _can_be_read_in_place(database):
         if time.monotonic() > until or _keeps_log(database):
             return False

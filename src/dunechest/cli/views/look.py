@@ -108,7 +108,7 @@ def show(out: Out, result: Readiness) -> None:
     if result.findings:
         show_findings(console, result.findings)
     else:
-        console.print("Nothing stands in the way of archiving it.", style="green")
+        console.print("It can be archived: no problems found.", style="green")
     _show_roles(out, result)
     _show_parts(out, result)
     if not result.parts or out.verbose:
