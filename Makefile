@@ -4,9 +4,11 @@ VENV := .venv
 BIN := $(VENV)/bin
 READY := $(VENV)/.ready
 
-.PHONY: demo test coverage lint damage faults docs layers screenshots bench clean
+DEMO := $(VENV)/.demo
 
-demo: $(READY)
+.PHONY: demo test coverage lint damage faults docs site layers screenshots bench clean
+
+demo: $(DEMO)
 	$(BIN)/dunechest demo
 
 test: $(READY)
@@ -32,6 +34,12 @@ faults: $(READY)
 docs: $(READY)
 	$(BIN)/python scripts/command_reference.py
 	$(BIN)/python scripts/python_reference.py
+	$(BIN)/python scripts/schemas.py
+	$(BIN)/python scripts/json_reference.py
+	$(BIN)/python scripts/man_pages.py
+
+site: docs
+	$(BIN)/mkdocs build --strict --quiet
 
 layers: $(READY)
 	$(BIN)/python scripts/layers.py
@@ -44,12 +52,16 @@ bench: $(READY)
 	$(BIN)/python benchmarks/looking.py --write
 	$(BIN)/python benchmarks/editions.py --write
 
-$(READY): pyproject.toml
+# The tour needs the package and nothing else; the tests and tools come on top of that.
+$(DEMO): pyproject.toml
 	$(PYTHON) -c 'import sys; sys.exit(sys.version_info < (3, 11) and "Python 3.11 or later is needed")'
 	$(PYTHON) -m venv $(VENV)
-	$(BIN)/python -m pip install --quiet --upgrade pip
-	$(BIN)/python -m pip install --quiet --editable '.[dev]'
+	$(BIN)/python -m pip install --quiet --disable-pip-version-check --editable .
+	touch $@
+
+$(READY): $(DEMO)
+	$(BIN)/python -m pip install --quiet --disable-pip-version-check --editable '.[dev]'
 	touch $@
 
 clean:
-	rm -rf $(VENV) marram-point
+	rm -rf $(VENV) marram-point site

@@ -133,9 +133,9 @@ def bench_many(work: Path) -> list[str]:
         path.write_bytes(os.urandom(300))
     again = run_dunechest(["archive", str(source), "--to", str(drive)], state, watched=True)
     check = run_dunechest(["verify", str(drive)], state, watched=True)
-    for name, one in (("archived", first), ("archived again, 500 changed", again), ("verified", check)):
+    for name, item in (("archived", first), ("archived again, 500 changed", again), ("verified", check)):
         lines.append(
-            f"| 500,000 files of 200 bytes, {name} | {one.seconds / 500_000 * 1e6:.0f} µs a file, {one.seconds:.0f} s; peak memory {one.memory / 1e6:.0f} MB | | | 400 MB |"
+            f"| 500,000 files of 200 bytes, {name} | {item.seconds / 500_000 * 1e6:.0f} µs a file, {item.seconds:.0f} s; peak memory {item.memory / 1e6:.0f} MB | | | 400 MB |"
         )
     shutil.rmtree(source)
     return lines

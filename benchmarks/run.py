@@ -120,8 +120,8 @@ def _memory(pid: int) -> int:
     total = 0
     try:
         top = psutil.Process(pid)
-        for one in (top, *top.children(recursive=True)):
-            info = one.memory_full_info()
+        for item in (top, *top.children(recursive=True)):
+            info = item.memory_full_info()
             total += getattr(info, "pss", info.uss)
     except psutil.Error:
         return 0
@@ -249,7 +249,7 @@ def table(results: list[dict[str, object]], start: dict[str, float]) -> str:
 
 
 def machine() -> str:
-    """Describe the machine in a line, without naming it."""
+    """Describe the computer in a line, without naming it."""
     cores = os.cpu_count()
     memory = psutil.virtual_memory().total / 1e9
     return f"{cores} cores, {memory:.0f} GB of memory, {platform.system()}, Python {platform.python_version()}"

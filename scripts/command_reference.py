@@ -2,11 +2,11 @@
 
 from __future__ import annotations
 
-import argparse
 import sys
 from pathlib import Path
 
 import click
+from _pages import keep
 
 from dunechest.cli.app import cli
 
@@ -28,17 +28,8 @@ def sections(command: click.Command, path: list[str], parent: click.Context | No
 
 
 def main() -> int:
-    parser = argparse.ArgumentParser(description=__doc__)
-    parser.add_argument("--check", action="store_true")
-    words = parser.parse_args()
     text = HEAD + "\n" + "\n".join(sections(cli, ["dunechest"], None))
-    if not words.check:
-        PAGE.write_text(text, encoding="utf-8")
-        return 0
-    if PAGE.read_text(encoding="utf-8") == text:
-        return 0
-    print("docs/commands.md is not up to date: run make docs", file=sys.stderr)
-    return 1
+    return keep(PAGE.parent, ".md", {PAGE.name: text})
 
 
 if __name__ == "__main__":

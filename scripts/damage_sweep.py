@@ -6,7 +6,8 @@ The chest holds four libraries: odd and very long names, links, empty folders, h
 files from outside, earlier states in pieces, three editions with moves. Each file is flipped at the start, in the middle
 and at the end, cut, emptied, deleted, replaced by a folder, a link, a pipe, swapped with another library's, has garbage added or
 a line missing; and both lists of a library at once. After each harm come: verify, verify --quick, chest show,
-editions, restore of every edition, drill, compare, the next archive, and restore again. With a number only every so
+editions, restore of every edition, drill, compare, the next archive, and restore again; and it is mended from a second
+chest, byte for byte. With a number only every so
 many of the cases are tried.
 """
 
@@ -52,10 +53,13 @@ def part(top: Path, stride: int, offset: int) -> int:
     from tests.support import harms
 
     ground = harms.make(top / "ground")
+    other = harms.copied(ground)
     count = 0
     for path, harm in harms.cases(ground, stride, offset):
         count += 1
         for lie in harms.try_harm(ground, path, harm, top / "harmed"):
+            print(lie, flush=True)
+        for lie in harms.try_mending(ground, other, path, harm, top / "mended"):
             print(lie, flush=True)
     print(f"tried {count}")
     return 0

@@ -22,7 +22,9 @@ LAYERS = (
     ("chest", "library"),
     ("bag", "machine", "ledger"),
     ("transfer",),
-    ("values, errors, names ...",),
+    ("values",),
+    ("documents",),
+    ("errors, names, words ...",),
 )
 BASE = LAYERS[-1][0]
 

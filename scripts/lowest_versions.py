@@ -8,7 +8,7 @@ from pathlib import Path
 
 ROOT = Path(__file__).resolve().parents[1]
 #: What is tried in the lowest versions: what a person installs, and not the tools of development.
-EXTRAS = ("frames", "demo")
+EXTRAS = ("frames",)
 
 
 def main() -> None:

@@ -10,6 +10,8 @@ import sys
 from pathlib import Path
 from typing import Any
 
+from _pages import keep
+
 import dunechest
 
 PAGE = Path(__file__).resolve().parents[1] / "docs" / "python.md"
@@ -35,7 +37,7 @@ except dunechest.RefusedError as error:
     print([finding.code for finding in error.findings])
 plans = dunechest.plan_restores(chest, "dune-survey", dunechest.RestoreOptions(into="/home/tern/back"))
 for plan in plans:
-    print(plan.to_dict()["place"], dunechest.carry_out(plan))
+    print(plan.to_dict()["path"], dunechest.carry_out(plan))
 ```
 """
 
@@ -84,11 +86,7 @@ def page() -> str:
 
 def main() -> int:
     """Write the page, or compare it."""
-    text = page()
-    if "--check" in sys.argv:
-        return int(not PAGE.is_file() or PAGE.read_text(encoding="utf-8") != text)
-    PAGE.write_text(text, encoding="utf-8")
-    return 0
+    return keep(PAGE.parent, ".md", {PAGE.name: page()})
 
 
 if __name__ == "__main__":

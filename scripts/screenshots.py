@@ -1,4 +1,4 @@
-"""Make docs/screenshots/ anew: each main command on the sample data, in a real terminal window.
+"""Make docs/screenshots/ again: each main command on the sample data, in a real terminal window.
 
 Needs Xvfb, xterm and ImageMagick's `import` (Debian: xvfb, xterm, imagemagick). Shows only made-up data.
 """
@@ -19,6 +19,8 @@ from dunechest.demo.world import World, damage, make_world, wipe
 OUT = Path(__file__).resolve().parents[1] / "docs" / "screenshots"
 DISPLAY = ":97"
 SCREEN = "1280x800"
+#: Columns and rows that fill the screen, by the size of the letters.
+GRIDS = {11: "142x44", 10: "160x50", 9: "182x57", 8: "182x61"}
 WORLD = Path(tempfile.gettempdir()) / "marram-point"
 
 
@@ -32,7 +34,7 @@ class Stage:
 
     def _environment(self, machine: str) -> dict[str, str]:
         environment = self.world.environment(machine)
-        return {**environment, "DISPLAY": DISPLAY, "PATH": self._path, "PS1": ""}
+        return {**environment, "DISPLAY": DISPLAY, "PATH": self._path, "PS1": "", "TERM": "xterm-256color"}
 
     def run(self, machine: str, *lines: str) -> None:
         """Run commands without a picture."""
@@ -46,8 +48,11 @@ class Stage:
                 stderr=subprocess.DEVNULL,
             )
 
-    def shoot(self, name: str, machine: str, *lines: str, wait: float = 0.0) -> None:
-        """Run commands in a terminal window and take a picture of it when they are done (or after `wait`)."""
+    def shoot(self, name: str, machine: str, *lines: str, wait: float = 0.0, size: int = 11) -> None:
+        """Run commands in a terminal window and take a picture of it when they are done (or after `wait`).
+
+        `size` is that of the letters: everything from the first command on must fit.
+        """
         done = Path(tempfile.gettempdir()) / f"shot-{os.getpid()}"
         done.unlink(missing_ok=True)
         script = ["clear"]
@@ -56,8 +61,8 @@ class Stage:
             script += [line, "echo"]
         script += [f"touch {done}", "tput civis", "sleep 60"]
         window = subprocess.Popen(
-            ["xterm", "-fa", "DejaVu Sans Mono", "-fs", "11", "-geometry", "142x45+0+0", "-bg", "#fbfaf7",
-             "-fg", "#22252a", "-bw", "0", "-e", "bash", "-c", "; ".join(script)],
+            ["xterm", "-fa", "DejaVu Sans Mono", "-fs", str(size), "-geometry", f"{GRIDS[size]}+0+0", "-bg", "#fbfaf7",
+             "-fg", "#22252a", "-bw", "0", "-tn", "xterm-256color", "-e", "bash", "-c", "; ".join(script)],
             cwd=self.world.folder,
             env=self._environment(machine),
         )  # fmt: skip
@@ -80,7 +85,7 @@ def play(stage: Stage) -> None:
     """Go through the commands in an order in which each has something to show."""
     office, laptop = "office-pc", "new-laptop"
     world = stage.world
-    stage.shoot("help", office, "dunechest --help")
+    stage.shoot("help", office, "dunechest --help", size=9)
     stage.shoot("find", office, "dunechest find office-pc/home/tern office-pc/second-drive")
     stage.run(office, "dunechest chest new drives/blue --label blue", "dunechest chest new drives/sand --label sand")
     holder = subprocess.Popen(
@@ -95,21 +100,18 @@ def play(stage: Stage) -> None:
     holder.communicate()
     (world.photos / ".glasswort-open").unlink(missing_ok=True)
     stage.shoot(
-        "look-drive", office, "dunechest look storm-film --on blue", "dunechest look old-dune-survey | head -9"
-    )
-    stage.shoot(
-        "kinds-draft", office, "dunechest kinds draft 'office-pc/home/tern/Music/Shore Recordings' | head -42"
+        "kinds-draft", office, "dunechest kinds draft 'office-pc/home/tern/Music/Shore Recordings' | head -38"
     )
     stage.run(office, "dunechest kinds draft marram-papers --name papers --write papers.toml")
     stage.shoot("kinds-try", office, "dunechest kinds try papers.toml marram-papers")
     stage.shoot("archive-plan", office, "dunechest archive tidewrack winter-games --to blue --plan")
     stage.shoot("archive", office, "dunechest archive dune-survey tidewrack winter-games --to blue")
     stage.run(office, "dunechest archive dune-survey --to sand", "dunechest drill blue tidewrack")
-    big = world.folder / "storm footage"
-    big.mkdir()
-    for number in range(40):
-        (big / f"reel {number:02}.raw").write_bytes(os.urandom(50_000_000))
-    stage.shoot("progress", office, "dunechest archive 'storm footage' --to sand", wait=4.5)
+    for name in ("storm footage", "tern footage"):
+        (world.folder / name).mkdir()
+        for number in range(24):
+            (world.folder / name / f"reel {number:02}.raw").write_bytes(os.urandom(50_000_000))
+    stage.shoot("progress", office, "dunechest archive 'storm footage' 'tern footage' --to sand", wait=4.5)
     stage.run(office, "dunechest archive marram-papers --to blue")
     for what in (
         "echo '% looked through in spring' >> papers.bib",
@@ -122,9 +124,9 @@ def play(stage: Stage) -> None:
     stage.shoot(
         "editions", office,
         "dunechest editions list blue marram-papers",
-        "dunechest compare marram-papers blue/marram-papers@2",
         "dunechest editions drop blue marram-papers --retain 'the last 2' --plan",
     )  # fmt: skip
+    stage.shoot("compare", office, "dunechest compare marram-papers blue/marram-papers --edition 2")
     victim = sorted((world.blue / "dune-chest/bags/dune-survey/data").rglob("*.jpg"))[3]
     damage(victim)
     flawed = world.blue / "dune-chest/bags/winter-games/manifest-sha512.txt"
@@ -142,13 +144,14 @@ def play(stage: Stage) -> None:
     record.write_bytes(whole)
     stage.run(office, "dunechest undo --yes", "dunechest verify blue marram-papers")
     stage.shoot("chest-show", office, "dunechest chest list", "dunechest chest show blue")
-    stage.shoot("how-to-restore", office, "head -42 drives/blue/dune-chest/bags/tidewrack/HOW-TO-RESTORE.txt")
+    stage.shoot("status", office, "dunechest status", size=10)
+    stage.shoot("how-to-restore", office, "head -40 drives/blue/dune-chest/bags/tidewrack/HOW-TO-RESTORE.txt")
     wipe(world, office)
     stage.shoot("restore-list", laptop, "dunechest restore drives/blue")
     places = f"--map {world.folder}/office-pc/second-drive={world.folder}/new-laptop/second-drive"
     stage.shoot(
         "restore-plan", laptop,
-        f"dunechest restore drives/blue dune-survey winter-games {places} --plan",
+        "dunechest restore drives/blue dune-survey --plan",
     )  # fmt: skip
     stage.run(laptop, "dunechest restore drives/blue tidewrack")
     stage.shoot(

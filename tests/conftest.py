@@ -1,4 +1,4 @@
-"""What all tests share: a machine of their own, a sample world, nasty trees, and ways to compare."""
+"""What all tests share: a computer of their own, a sample world, nasty trees, and ways to compare."""
 
 from __future__ import annotations
 
@@ -40,7 +40,7 @@ def own_machine(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> Path:
     home.mkdir()
     monkeypatch.setenv("HOME", str(home))
     monkeypatch.setenv("DUNECHEST_HOME", str(tmp_path / "state"))
-    # The machine the tests run on has drives too; only a test that names some searches them.
+    # The computer the tests run on has drives too; only a test that names some searches them.
     monkeypatch.setenv("DUNECHEST_DRIVES", "")
     for name in ("XDG_CONFIG_HOME", "XDG_DATA_HOME", "XDG_PICTURES_DIR"):
         monkeypatch.delenv(name, raising=False)
@@ -99,7 +99,7 @@ def world(tmp_path: Path) -> World:
 
 @pytest.fixture
 def on_machine(world: World, monkeypatch: pytest.MonkeyPatch) -> Callable[[str], None]:
-    """Make the rest of a test run as if on a machine of the sample world."""
+    """Make the rest of a test run as if on a computer of the sample world."""
 
     def move(machine: str) -> None:
         environment = world.environment(machine)

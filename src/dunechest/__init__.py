@@ -69,9 +69,15 @@ if TYPE_CHECKING:
     from dunechest.jobs.archive.planning.make import plan_archive
     from dunechest.jobs.archive.result import ArchiveResult
     from dunechest.jobs.carry_out import carry_out
+    from dunechest.jobs.chest_changes import new_chest_id, rename_chest, retire_chest, set_chest_place
     from dunechest.jobs.chests import ChestContents, create_chest, forget_library, rebuild_chest, show_chest
     from dunechest.jobs.compare.by_bytes import compare
+    from dunechest.jobs.compare.chests import ChestComparison, LibraryComparison, compare_chests
     from dunechest.jobs.compare.result import Comparison, Mismatch
+    from dunechest.jobs.copy import copy_chest
+    from dunechest.jobs.copy.plan import BagChange, CopyPlan, FileToCopy
+    from dunechest.jobs.copy.planning.make import plan_copy
+    from dunechest.jobs.copy.result import CopyResult
     from dunechest.jobs.drill import Drill, drill
     from dunechest.jobs.editions import drop_editions
     from dunechest.jobs.editions.listing import Change, Edition, EditionList, list_editions
@@ -81,10 +87,15 @@ if TYPE_CHECKING:
     from dunechest.jobs.find import FindResult, FoundDrive, FoundLibrary, find_libraries
     from dunechest.jobs.known_chests import ChestList, ChestStatus, list_chests
     from dunechest.jobs.look import BigThing, DriveFit, Readiness, look
+    from dunechest.jobs.mend import mend
+    from dunechest.jobs.mend.plan import FileToMend, MendPlan
+    from dunechest.jobs.mend.planning.make import plan_mend
+    from dunechest.jobs.mend.result import MendResult
     from dunechest.jobs.named import get_chest, get_library, library_at
+    from dunechest.jobs.protection import Protection
     from dunechest.jobs.restore import restore, restore_several
     from dunechest.jobs.restore.options import RestoreOptions
-    from dunechest.jobs.restore.places_map import counterparts, remember_counterpart
+    from dunechest.jobs.restore.places_map import MappedPlace, forget_place, mapped_places, remember_place
     from dunechest.jobs.restore.plan import (
         AsArchived,
         ByHand,
@@ -104,6 +115,8 @@ if TYPE_CHECKING:
     from dunechest.jobs.restore.planning.saved_plan import SavedPlan, plan_as_saved, saved_plan
     from dunechest.jobs.restore.planning.several import left_behind, plan_restores, restorable
     from dunechest.jobs.restore.result import Compared, MergeResult, Proof, RestoreResult
+    from dunechest.jobs.search import FoundCopy, FoundFile, SearchOptions, SearchResult, search
+    from dunechest.jobs.status import Copy, NextStep, ProtectedLibrary, Status, Unprotected, status
     from dunechest.jobs.study.contents import Contents
     from dunechest.jobs.study.drive import Drive
     from dunechest.jobs.study.room import Room
@@ -210,9 +223,18 @@ _MODULES = {
     "jobs.archive.planning.make": ("plan_archive",),
     "jobs.archive.result": ("ArchiveResult",),
     "jobs.carry_out": ("carry_out",),
+    "jobs.protection": ("Protection",),
+    "jobs.search": ("FoundCopy", "FoundFile", "SearchOptions", "SearchResult", "search"),
+    "jobs.status": ("Copy", "NextStep", "ProtectedLibrary", "Status", "Unprotected", "status"),
+    "jobs.chest_changes": ("new_chest_id", "rename_chest", "retire_chest", "set_chest_place"),
     "jobs.chests": ("ChestContents", "create_chest", "forget_library", "rebuild_chest", "show_chest"),
     "jobs.compare.by_bytes": ("compare",),
+    "jobs.compare.chests": ("ChestComparison", "LibraryComparison", "compare_chests"),
     "jobs.compare.result": ("Comparison", "Mismatch"),
+    "jobs.copy": ("copy_chest",),
+    "jobs.copy.plan": ("BagChange", "CopyPlan", "FileToCopy"),
+    "jobs.copy.planning.make": ("plan_copy",),
+    "jobs.copy.result": ("CopyResult",),
     "jobs.drill": ("Drill", "drill"),
     "jobs.editions": ("drop_editions",),
     "jobs.editions.listing": ("Change", "Edition", "EditionList", "list_editions"),
@@ -222,10 +244,14 @@ _MODULES = {
     "jobs.find": ("FindResult", "FoundDrive", "FoundLibrary", "find_libraries"),
     "jobs.known_chests": ("ChestList", "ChestStatus", "list_chests"),
     "jobs.look": ("BigThing", "DriveFit", "Readiness", "look"),
+    "jobs.mend": ("mend",),
+    "jobs.mend.plan": ("FileToMend", "MendPlan"),
+    "jobs.mend.planning.make": ("plan_mend",),
+    "jobs.mend.result": ("MendResult",),
     "jobs.named": ("get_chest", "get_library", "library_at"),
     "jobs.restore": ("restore", "restore_several"),
     "jobs.restore.options": ("RestoreOptions",),
-    "jobs.restore.places_map": ("counterparts", "remember_counterpart"),
+    "jobs.restore.places_map": ("MappedPlace", "forget_place", "mapped_places", "remember_place"),
     "jobs.restore.plan": (
         "AsArchived",
         "ByHand",
@@ -317,6 +343,7 @@ __all__ = [
     "Aside",
     "AttributeRecord",
     "Attributes",
+    "BagChange",
     "BagCheck",
     "BagEntry",
     "BagRecords",
@@ -330,6 +357,7 @@ __all__ = [
     "ChangedName",
     "Chest",
     "ChestBusyError",
+    "ChestComparison",
     "ChestContents",
     "ChestList",
     "ChestStatus",
@@ -338,6 +366,9 @@ __all__ = [
     "Compared",
     "Comparison",
     "Contents",
+    "Copy",
+    "CopyPlan",
+    "CopyResult",
     "CutOffError",
     "Deed",
     "Difference",
@@ -357,12 +388,16 @@ __all__ = [
     "FileRecord",
     "FileState",
     "FileTable",
+    "FileToCopy",
+    "FileToMend",
     "Filesystem",
     "FindResult",
     "Finding",
     "FolderEntry",
     "FolderRecord",
+    "FoundCopy",
     "FoundDrive",
+    "FoundFile",
     "FoundLibrary",
     "Head",
     "InUse",
@@ -373,6 +408,7 @@ __all__ = [
     "LeftBehind",
     "LeftOut",
     "Library",
+    "LibraryComparison",
     "LibraryRecord",
     "Limits",
     "LinkEntry",
@@ -381,8 +417,12 @@ __all__ = [
     "Made",
     "MadeFolder",
     "MadeLink",
+    "MappedPlace",
+    "MendPlan",
+    "MendResult",
     "MergeResult",
     "Mismatch",
+    "NextStep",
     "NotConnectedError",
     "NotDone",
     "NotMade",
@@ -406,6 +446,8 @@ __all__ = [
     "Probed",
     "Progress",
     "Proof",
+    "ProtectedLibrary",
+    "Protection",
     "Proven",
     "RawName",
     "Readiness",
@@ -430,10 +472,13 @@ __all__ = [
     "Roles",
     "Room",
     "SavedPlan",
+    "SearchOptions",
+    "SearchResult",
     "Selection",
     "Setting",
     "SettingChange",
     "Sign",
+    "Status",
     "Step",
     "StillNamed",
     "Tag",
@@ -447,6 +492,7 @@ __all__ = [
     "UndoPlan",
     "UndoResult",
     "UnknownFolder",
+    "Unprotected",
     "UsageError",
     "Use",
     "VerifyResult",
@@ -459,7 +505,8 @@ __all__ = [
     "archive",
     "carry_out",
     "compare",
-    "counterparts",
+    "compare_chests",
+    "copy_chest",
     "create_chest",
     "cut_off",
     "draft_kind",
@@ -467,6 +514,7 @@ __all__ = [
     "drop_editions",
     "find_libraries",
     "forget_library",
+    "forget_place",
     "get_chest",
     "get_library",
     "left_behind",
@@ -475,22 +523,32 @@ __all__ = [
     "list_editions",
     "list_kinds",
     "look",
+    "mapped_places",
+    "mend",
+    "new_chest_id",
     "offers",
     "plan_archive",
     "plan_as_saved",
+    "plan_copy",
     "plan_drop",
+    "plan_mend",
     "plan_restore",
     "plan_restores",
     "plan_undo",
     "read_kind",
     "rebuild_chest",
     "recover",
-    "remember_counterpart",
+    "remember_place",
+    "rename_chest",
     "restorable",
     "restore",
     "restore_several",
+    "retire_chest",
     "saved_plan",
+    "search",
+    "set_chest_place",
     "show_chest",
+    "status",
     "try_kind",
     "undo",
     "verify",

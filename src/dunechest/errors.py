@@ -21,9 +21,11 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable
+from collections.abc import Iterable, Mapping
+from dataclasses import replace
 
 from dunechest.findings import Finding
+from dunechest.names import shown
 
 
 class DuneChestError(Exception):
@@ -38,6 +40,8 @@ class DuneChestError(Exception):
     """
 
     status: int = 1
+    #: A stable name of the error, as JSON documents have it.
+    code: str = "error"
     #: Whether the message deliberately has several lines, each already made safe to show.
     lines: bool = False
 
@@ -48,8 +52,9 @@ class DuneChestError(Exception):
 
 
 class UsageError(DuneChestError, ValueError):
-    """A name, path or option that means nothing here: an unknown chest, library or kind."""
+    """A name, path or option that is not valid: an unknown chest, library or kind."""
 
+    code = "usage"
     status = 2
 
 
@@ -62,6 +67,7 @@ class KindFileError(UsageError):
         The mistakes alone.
     """
 
+    code = "kind-file"
     lines = True
 
     def __init__(self, message: str, mistakes: Iterable[object] = (), *, about: str = "") -> None:
@@ -78,6 +84,7 @@ class RefusedError(DuneChestError):
         The blocking findings that are the reason; empty if the message says it all.
     """
 
+    code = "refused"
     status = 3
 
     def __init__(self, message: str, findings: Iterable[Finding] = (), *, about: str = "") -> None:
@@ -90,27 +97,37 @@ class RefusedError(DuneChestError):
 
 
 class ChestUnusableError(RefusedError):
-    """A chest whose own records are torn, foreign, or of a newer format. It is left untouched."""
+    """A chest whose own records are damaged, foreign, or of a newer format. It is left untouched."""
+
+    code = "chest-unusable"
 
 
 class ChestBusyError(RefusedError):
     """Another process is changing the chest."""
 
+    code = "chest-busy"
+
 
 class ChangedMeanwhileError(RefusedError):
     """The archive was changed by another process while it was read. Nothing was changed; planning again helps."""
 
+    code = "changed-meanwhile"
+
 
 class PackageMissingError(DuneChestError, ImportError):
-    """A library that is not installed with this one is needed for what was asked."""
+    """A package that is not installed is needed."""
+
+    code = "package-missing"
 
 
 class BagUnusableError(DuneChestError, ValueError):
     """A folder that is not a bag, or whose declaration cannot be read (RFC 8493, section 2.1.1)."""
 
+    code = "not-a-bag"
+
 
 class RecordDamagedError(DuneChestError):
-    """A record of a chest that no digest proves, so that nothing it says is believed.
+    """A record of a chest that does not match its digests, so that it is not believed.
 
     Attributes
     ----------
@@ -121,6 +138,8 @@ class RecordDamagedError(DuneChestError):
     why : str
         The reason, as part of a sentence.
     """
+
+    code = "record-damaged"
 
     def __init__(self, message: str, *, bag: str, path: str, state: str, why: str) -> None:
         super().__init__(message, about=f"{bag}/{path}")
@@ -136,8 +155,41 @@ class CutOffError(DuneChestError, OSError):
     What was safe before is still safe, and the same command continues.
     """
 
+    code = "interrupted-by-system"
     status = 4
 
 
 class NotConnectedError(CutOffError):
-    """A chest that this machine knows and whose drive is not connected. Nothing was done."""
+    """A chest that this computer knows and whose drive is not connected. Nothing was done."""
+
+    code = "not-connected"
+
+
+def no_home() -> UsageError:
+    """Return the error for a person whose home folder the system does not know."""
+    return UsageError(
+        "The system does not know your home folder. Set the environment variable HOME to it, and try again."
+    )
+
+
+def refuse_blocked(message: str, blocked: Mapping[str, Iterable[Finding]]) -> None:
+    """Raise `RefusedError` if anything blocks, with a message that says which libraries are blocked.
+
+    Parameters
+    ----------
+    message : str
+        With ``{}`` where their names belong.
+    blocked : mapping of str to findings
+        All libraries, and the findings that block each.
+    """
+    reasons = {name: tuple(findings) for name, findings in blocked.items()}
+    names = [shown(name) for name, findings in reasons.items() if findings]
+    if not names:
+        return
+    several = len(reasons) > 1
+    findings = [
+        replace(finding, message=f"{shown(name)}: {finding.message}") if several else finding
+        for name, found in reasons.items()
+        for finding in found
+    ]
+    raise RefusedError(message.format(", ".join(names)), findings, about=", ".join(names))

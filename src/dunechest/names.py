@@ -19,7 +19,7 @@ import os
 import re
 import shlex
 import unicodedata
-from collections.abc import Iterator
+from collections.abc import Iterable, Iterator
 
 import msgspec
 
@@ -69,6 +69,20 @@ def quoted(name: str) -> str:
     ('blue', "'blue; rm -rf ~'")
     """
     return shlex.quote(shown(name))
+
+
+def meant(name: str, known: Iterable[str]) -> str:
+    """Return a question for the name that was probably meant, with a blank before it; empty if none is alike.
+
+    >>> meant("verfy", ["verify", "find"]), meant("zzz", ["verify"])
+    (" Did you mean 'verify'?", '')
+    """
+    import difflib
+
+    names = list(known)
+    folded = {other.casefold(): other for other in names}
+    close = difflib.get_close_matches(name.casefold(), folded, 1, 0.6)
+    return f" Did you mean {shown(folded[close[0]])!r}?" if close else ""
 
 
 AnyPath = str | os.PathLike[str]

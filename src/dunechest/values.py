@@ -3,15 +3,14 @@
 from __future__ import annotations
 
 import dataclasses
-import datetime
 import json
-import os
-from collections.abc import Callable, Collection, Iterable, Mapping, Sequence, Set
+from collections.abc import Collection, Iterable, Mapping, Sequence
+from importlib import import_module
 from typing import TYPE_CHECKING, Any, ClassVar, NoReturn, TypeVar
 
-import msgspec
 from blake3 import blake3
 
+from dunechest.documents.plain import plain
 from dunechest.errors import PackageMissingError
 
 if TYPE_CHECKING:
@@ -25,9 +24,13 @@ class Value:
 
     #: The fields and properties that `repr` shows.
     _shown: ClassVar[tuple[str, ...]] = ()
+    #: The document that it is: module and struct in `dunechest.documents`; its fields as they are if empty.
+    _document: ClassVar[str] = ""
 
     def to_dict(self) -> dict[str, Any]:
-        """Return all fields as JSON values: paths as text, sequences as lists, bytes in hexadecimal."""
+        """Return the value as JSON values, just as the command line's document has it."""
+        if self._document:
+            return document_of(self)
         return {field.name: plain(getattr(self, field.name)) for field in dataclasses.fields(self)}  # type: ignore[arg-type]
 
     def __repr__(self) -> str:
@@ -37,6 +40,14 @@ class Value:
 
 _K = TypeVar("_K")
 _V = TypeVar("_V")
+
+
+def document_of(value: Value) -> dict[str, Any]:
+    """Return the JSON document of a value that has one."""
+    from dunechest.documents.base import fill, to_json
+
+    module, _, name = value._document.partition(".")
+    return to_json(fill(getattr(import_module(f"dunechest.documents.{module}"), name), value))
 
 
 class FrozenDict(dict[_K, _V]):
@@ -59,33 +70,6 @@ def frozen(value: Any) -> Any:
     if isinstance(value, list | tuple):
         return tuple(frozen(inner) for inner in value)
     return value
-
-
-def plain(value: Any) -> Any:
-    """Return a value as JSON values; what is none of these becomes its text."""
-    if value is None or isinstance(value, bool | int | float | str):
-        return value
-    known: tuple[tuple[Any, Callable[[Any], Any]], ...] = (
-        (bytes, bytes.hex),
-        (os.PathLike, os.fspath),
-        (datetime.datetime, datetime.datetime.isoformat),
-        (msgspec.Struct, lambda struct: {name: plain(getattr(struct, name)) for name in struct.__struct_fields__}),
-        (Mapping, lambda mapping: {_key(key): plain(inner) for key, inner in mapping.items()}),
-        (Set, lambda items: sorted(map(plain, items), key=str)),
-        (Sequence, lambda items: [plain(item) for item in items]),
-    )
-    if hasattr(value, "to_dict"):
-        return value.to_dict()
-    if dataclasses.is_dataclass(value) and not isinstance(value, type):
-        return {field.name: plain(getattr(value, field.name)) for field in dataclasses.fields(value)}
-    for kind, turn in known:
-        if isinstance(value, kind):
-            return turn(value)
-    return str(value)
-
-
-def _key(key: Any) -> str:
-    return " / ".join(map(str, key)) if isinstance(key, tuple) else str(key)
 
 
 def digest_of_values(value: Any) -> str:

@@ -49,11 +49,13 @@ def seconds_of(text: str) -> float | None:
 def duration(seconds: float) -> str:
     """Return a span of time, as exact as anyone wants it.
 
-    >>> duration(0.42), duration(75), duration(7300)
-    ('0.4 s', '1 min 15 s', '2 h 1 min')
+    >>> duration(0.42), duration(5), duration(75), duration(7300), duration(0.01)
+    ('0.4 s', '5 s', '1 min 15 s', '2 h 1 min', 'under 0.1 s')
     """
+    if 0 < seconds < 0.05:
+        return "under 0.1 s"
     if seconds < 10:
-        return f"{seconds:.1f} s"
+        return f"{seconds:.1f} s".replace(".0 s", " s")
     whole = round(seconds)
     if whole < 60:
         return f"{whole} s"
@@ -72,6 +74,23 @@ def day(when: float) -> str:
         return "far off"
 
 
+def local(moment: str) -> str:
+    """Return a moment that a record holds (RFC 3339) in local time, to the minute; as it is if it is none."""
+    try:
+        return day(datetime.datetime.fromisoformat(moment).timestamp())
+    except (ValueError, OverflowError):
+        return moment
+
+
+def both(files: int, records: int) -> str:
+    """Return numbers of files and of an archive's own records, as every view counts them.
+
+    >>> both(187, 7), both(1, 0)
+    ('187 files and 7 records', '1 file')
+    """
+    return number(files, "file") + (f" and {number(records, 'record')}" if records else "")
+
+
 def ago(when: float, now: float | None = None) -> str:
     """Return how long ago a moment was.
 
@@ -85,3 +104,45 @@ def ago(when: float, now: float | None = None) -> str:
         if passed >= span:
             return f"{number(int(passed // span), unit)} ago"
     return "just now"
+
+
+_UNITS = {"": 1, "b": 1, "bytes": 1, "kb": 10**3, "mb": 10**6, "gb": 10**9, "tb": 10**12}
+
+
+def bytes_of(text: str) -> int | None:
+    """Read a size as a person writes it, in the powers of 1000 that drives are sold by; None if it is none.
+
+    >>> bytes_of("10MB"), bytes_of("1.5 kB"), bytes_of("700"), bytes_of("big")
+    (10000000, 1500, 700, None)
+    """
+    found = re.fullmatch(r"\s*(\d+(?:\.\d+)?)\s*([a-z]*)\s*", text.lower())
+    if found is None or found.group(2) not in _UNITS:
+        return None
+    return int(float(found.group(1)) * _UNITS[found.group(2)])
+
+
+def days_of(text: str) -> tuple[float, float] | None:
+    """Read a year, month or day; return its first moment and the one after its last (local, seconds since 1970).
+
+    >>> days_of("2023-02-30"), days_of("soon")
+    (None, None)
+    >>> first, after = days_of("2023-05")
+    >>> datetime.datetime.fromtimestamp(first).day, datetime.datetime.fromtimestamp(after).month
+    (1, 6)
+    """
+    found = re.fullmatch(r"\s*(\d{4})(?:-(\d{1,2}))?(?:-(\d{1,2}))?\s*", text)
+    if found is None:
+        return None
+    year, month, date = (int(part) if part else None for part in found.groups())
+    assert year is not None
+    try:
+        first = datetime.datetime(year, month or 1, date or 1)
+        if date is not None:
+            after = first + datetime.timedelta(days=1)
+        elif month is not None:
+            after = datetime.datetime(year + month // 12, month % 12 + 1, 1)
+        else:
+            after = datetime.datetime(year + 1, 1, 1)
+        return first.timestamp(), after.timestamp()
+    except (ValueError, OverflowError, OSError):
+        return None

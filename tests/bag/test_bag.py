@@ -117,7 +117,7 @@ def test_each_state_of_a_foreign_bag(tmp_path: Path, command: Command) -> None:
     (bag / "data" / "new").write_text("nobody listed me")
     ran = command("verify", bag, "--json")
     assert ran.status == 1
-    states = {s["path"]: s["state"] for s in ran.json["libraries"][0]["not_sound"]}
+    states = {s["path"]: s["state"] for s in ran.json["libraries"][0]["problems"]}
     assert states == {"data/a": "changed", "data/b": "missing", "data/c": "unreadable", "data/new": "unlisted"}
 
 

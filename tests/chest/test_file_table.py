@@ -59,8 +59,8 @@ def test_a_shelf_holds_what_a_dictionary_would(data: st.DataObject) -> None:
     assert dict(shelf) == now
     assert len(shelf) == len(now)
     assert list(shelf.paths()) == sorted(now)
-    assert [one.record.path for one in shelf.by_path()] == sorted(now)
-    assert shelf.bytes == sum(one.record.size for one in now.values())
+    assert [item.record.path for item in shelf.by_path()] == sorted(now)
+    assert shelf.bytes == sum(item.record.size for item in now.values())
     assert {path for path in now if shelf.there(path)} == there
     assert shelf.count_there == len(there)
     assert all((path in shelf) == (path in now) for path in ("library/a", "outside/1/x", "nothing", "other"))

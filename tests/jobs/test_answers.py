@@ -61,13 +61,13 @@ def test_a_plan_is_read_and_answered(departed: Departed, new_home: Path) -> None
     assert (status, "Nothing was changed" in seen) == (3, True)
     assert facts(new_home, times=False) == before
     status, seen = talk(words, {b"Do this? [y/N]": b"y\n"})
-    assert (status, "as it was" in seen) == (0, True)
+    assert (status, "each one checked" in seen) == (0, True)
     opens("seaholly", new_home, departed)
     place = new_home / "Papers" / "Marram Papers"
     status, seen = talk(["undo"], {b"Do this? [y/N]": b"n\n"})
-    assert (status, "To take back" in seen, place.exists()) == (3, True, True)
+    assert (status, "To be undone" in seen, place.exists()) == (3, True, True)
     status, seen = talk(["undo"], {b"Do this? [y/N]": b"y\n"})
-    assert (status, "Taken back" in seen) == (0, True)
+    assert (status, "Undone" in seen) == (0, True)
     assert facts(new_home, times=False) == before
 
 
@@ -76,12 +76,12 @@ def test_one_command_lists_asks_where_and_restores_all(departed: Departed, new_h
     place = second_drive(new_home)
     answers = {
         b"Plan to restore all of these? [y/N]": b"y\n",
-        b"Which folder of this machine stands for that one": f"{place}\n".encode(),
+        b"Which folder of this computer stands for that one": f"{place}\n".encode(),
         b"Do this? [y/N]": b"y\n",
     }
     status, seen = talk(["restore", str(departed.chest.folder)], answers)
     assert status == 0
-    assert "Together: 8 libraries" in seen
+    assert "8 libraries, " in seen
     for name in APPLICATIONS:
         opens(name, new_home, departed)
 
@@ -108,8 +108,8 @@ def test_a_part_of_an_earlier_edition(world: World, on_machine: Move, tmp_path: 
     ran = command(*words, "--edition", "1")
     assert ran.status == 0, ran.out
     assert (ran.json["libraries"][0]["edition"], ran.json["libraries"][0]["parts"]) == (1, [first])
-    by_hand = ran.json["libraries"][0]["references"]["by_hand"]
-    assert all("not part of what is restored" in one["do"] for one in by_hand)
+    by_hand = ran.library["references_by_hand"]
+    assert all("not part of what is restored" in item["action"] for item in by_hand)
     with closing(sqlite3.connect(tmp_path / "back" / "catalogue.glw")) as catalogue:
         rows = catalogue.execute(
             "SELECT path, name FROM picture JOIN folder ON folder.id = picture.folder"
@@ -117,17 +117,17 @@ def test_a_part_of_an_earlier_edition(world: World, on_machine: Move, tmp_path: 
         assert {name for _, name in rows} == then
         assert catalogue.execute("SELECT title FROM album").fetchall() == [(first,)]
     assert all((Path(folder) / name).is_file() for folder, name in rows)
-    # Before it was pointed anew it was a catalogue of that part already.
+    # Before it was updated it was a catalogue of that part already.
     assert command("undo", "--only-references").status == 0
     with closing(sqlite3.connect(tmp_path / "back" / "catalogue.glw")) as catalogue:
         assert {name for (name,) in catalogue.execute("SELECT name FROM picture")} == then
     assert command("undo").status == 0
     assert not (tmp_path / "back").exists()
     kept = [path.name for path in (world.state("office-pc") / "deeds").iterdir()]
-    assert kept == ["000001.jsonl"], "nothing is kept of what was taken back"
+    assert kept == ["000001.jsonl"], "nothing is kept of what was undone"
     whole = command("restore", "blue", "dune-survey", "--edition", "1", "--into", tmp_path / "whole", "--json")
     assert whole.status == 0
-    assert all(line["well"] for line in whole.json["libraries"][0]["proof"]["lines"])
+    assert all(line["passed"] for line in whole.library["checks"])
 
 
 @pytest.mark.parametrize(
@@ -174,7 +174,7 @@ def test_a_library_goes_onto_the_top_of_an_empty_drive(
         assert opens("cuttlebone", new_home, departed) == place
         shutil.rmtree(place / "titles" / "lanternfish")
         ran = command("restore", departed.chest.folder, "winter-games", "--into", place, "--if-exists", "set-aside")
-        assert (ran.status, "a drive appears in" in ran.err) == (3, True)
+        assert (ran.status, "a drive is mounted in" in ran.err) == (3, True)
         ran = command("restore", departed.chest.folder, "winter-games", "--into", place, "--if-exists", "merge")
         assert ran.status == 0
         opens("cuttlebone", new_home, departed)

@@ -112,12 +112,12 @@ def test_totals_stand_in_two_places_for_every_edition(three: Path, chest: dunech
 
     bag = bag_of(chest, "nets")
     told = edition_lines(read_bag(bag).info)
-    assert {number: one.files for number, one in told.items()} == {1: 5, 2: 5, 3: 5}
+    assert {number: item.files for number, item in told.items()} == {1: 5, 2: 5, 3: 5}
     assert (told[3].folders, told[3].links) == (3, 1)
     sub(bag / "bag-info.txt", b"3, 5 files", b"3, 6 files")
     reseal(bag, totals=False)
     ran = command("verify", chest.folder)
-    assert (ran.status, "counts edition 3 otherwise" in ran.out) == (1, True)
+    assert (ran.status, "its numbers for edition 3 differ" in ran.out) == (1, True)
 
 
 def test_one_file_fewer_than_counted_is_not_well(
@@ -204,10 +204,10 @@ def test_all_and_a_drill_of_all_name_what_they_leave_out(
     (bag_of(chest, "nets") / "dune/library.json").write_bytes(b"{}")
     ran = command("drill", chest.folder, "--json")
     assert ran.status == 1
-    assert {one["bag"]: one["passed"] for one in ran.json["libraries"]} == {"nets": False, "shed": True}
+    assert {item["name"]: item["passed"] for item in ran.json["libraries"]} == {"nets": False, "shed": True}
     where = command("restore", chest.folder, "--all", "--map", f"{library.parent}={tmp_path / 'new'}", "--json")
     assert where.status == 1, where.out
-    assert [one["library"] for one in where.json["left_behind"]] == ["nets"]
+    assert [item["name"] for item in where.json["left_behind"]] == ["nets"]
     assert (tmp_path / "new" / "shed" / "rope.txt").exists()
 
 
@@ -230,7 +230,7 @@ def test_what_the_archive_lost_is_given_back_by_the_library_and_said(
     (data / "1").unlink()
     os.truncate(data / "2", 3)
     ran = command("archive", three, "--to", chest.folder)
-    assert (ran.status, "2 files had gone" in ran.out) == (0, True)
+    assert (ran.status, "2 files missing from" in ran.out) == (0, True)
     assert facts(data, times=False) == {k: (*v[:-1], 0) for k, v in whole.items()}
     assert command("verify", chest.folder).status == 0
     shutil.rmtree(data)
@@ -248,12 +248,12 @@ def test_a_wrong_fast_digest_is_not_the_last_word(three: Path, chest: dunechest.
     """Both lists are damaged, each in another line: what either still proves comes back."""
     bag = bag_of(chest, "nets")
     every = (bag / "dune/files.jsonl").read_bytes().splitlines(keepends=True)
-    one = json.loads(every[0])
-    every[0] = json.dumps({**one, "blake3": "0" * 64}).encode() + b"\n"
+    item = json.loads(every[0])
+    every[0] = json.dumps({**item, "blake3": "0" * 64}).encode() + b"\n"
     (bag / "dune/files.jsonl").write_bytes(b"".join(every))
     sub(bag / "manifest-sha512.txt", b"data/library/a/2", b"data/library/a/x")
     result = dunechest.restore(chest, "nets", dunechest.RestoreOptions(into=str(tmp_path / "back")))
-    assert (tmp_path / "back" / one["path"].removeprefix("library/")).exists()
+    assert (tmp_path / "back" / item["path"].removeprefix("library/")).exists()
     assert not result.well
 
 
@@ -261,8 +261,8 @@ def test_a_failed_check_ends_proven_and_a_quick_one_takes_nothing_back(
     three: Path, chest: dunechest.Chest, command: Command
 ) -> None:
     def shown() -> dict[str, object]:
-        (one,) = command("chest", "show", chest.folder, "--json").json["libraries"]
-        return {"proven": one["proven"], "intact": one["last_check"] and one["last_check"]["intact"]}
+        (item,) = command("chest", "show", chest.folder, "--json").json["libraries"]
+        return {"proven": item["proven"], "intact": item["last_check"] and item["last_check"]["intact"]}
 
     assert command("drill", chest.folder, "nets").status == 0
     assert shown()["proven"] is True
@@ -292,8 +292,8 @@ def test_two_chests_of_one_id_are_two(
     shutil.copytree(chest.folder.parent, other)
     monkeypatch.setenv("DUNECHEST_DRIVES", os.pathsep.join((str(chest.folder.parent), str(other))))
     listed = command("chest", "list", "--json").json["chests"]
-    assert {one["folder"] for one in listed} == {str(chest.folder), str(other / "dune-chest")}
+    assert {item["folder"] for item in listed} == {str(chest.folder), str(other / "dune-chest")}
     assert command("verify", chest.folder).status == 0
-    (one,) = command("chest", "show", other, "--json").json["libraries"]
-    assert one["last_check"] is None, "the check of the one says nothing of the other"
+    (item,) = command("chest", "show", other, "--json").json["libraries"]
+    assert item["last_check"] is None, "the check of the one says nothing of the other"
     assert command("verify", "blue").status == 2, "either could be meant"

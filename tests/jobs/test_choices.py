@@ -1,4 +1,4 @@
-"""What is taken along and what is not: parts, outside files, roles, placeholders; and what the bag says of it."""
+"""What is included and what is not: parts, outside files, roles, placeholders; and what the bag says of it."""
 
 from __future__ import annotations
 
@@ -40,7 +40,7 @@ def stored(chest: dunechest.Chest, name: str) -> set[str]:
 
 
 def test_look_lists_parts_with_counts_and_sizes(pristine: World, command: Command) -> None:
-    seen = command("look", pristine.photos, "--json").json
+    seen = command("look", pristine.photos, "--json").library
     albums = {part["name"]: part for part in seen["parts"]}
     assert set(albums) == {"Before and after", "For the wall", "Terns"}
     with closing(sqlite3.connect(pristine.photos / "catalogue.glw")) as catalogue:
@@ -53,10 +53,10 @@ def test_look_lists_parts_with_counts_and_sizes(pristine: World, command: Comman
             paths = {Path(folder) / name for folder, name in rows}
             inside = {p for p in paths if p.is_relative_to(pristine.photos)}
             sidecars = {p.with_suffix(".xmp") for p in inside}
-            assert part["outside_files"] == sorted(str(p) for p in paths - inside)
-            assert part["files"] == len(inside | sidecars)
-            assert part["bytes"] == sum(p.stat().st_size for p in paths | sidecars)
-            assert part["needs"] == ["catalogue.glw"]
+            assert part["outside_paths"] == sorted(str(p) for p in paths - inside)
+            assert part["file_count"] == len(inside | sidecars)
+            assert part["size_bytes"] == sum(p.stat().st_size for p in paths | sidecars)
+            assert part["needed_paths"] == ["catalogue.glw"]
     frame = dunechest.look(pristine.photos).to_frame("parts")
     assert list(frame["name"]) == sorted(albums)
     assert "album" in command("look", pristine.photos).out
@@ -70,9 +70,9 @@ def test_a_part_takes_its_files_its_outside_files_what_it_needs_and_nothing_else
     (part,) = [p for p in dunechest.look(world.sounds).parts if p.title == "For the boat"]
     ran = command("archive", world.sounds, "--part", "for the boat", "--to", world.blue, "--json")
     assert ran.status == 0
-    (account,) = ran.json["archived"]
-    assert account["files_found"] == account["files_copied"] + len(account["left_out"])
-    bag = account["bag"]
+    (account,) = ran.json["libraries"]
+    assert account["found_count"] == account["archived_count"] + len(account["left_out"])
+    bag = account["archived_as"]
     assert bag == "shore-recordings-for-the-boat"
     names = {f"library/{path}" for path in (*part.files, *part.needs)}
     assert {n for n in stored(chest, bag) if n.startswith("library/")} == names
@@ -87,9 +87,7 @@ def test_a_part_takes_its_files_its_outside_files_what_it_needs_and_nothing_else
     assert ran.status == 0
     assert "only a part" in ran.out
     assert (
-        command("archive", world.sounds, "--part", "for the boat", "--to", "blue", "--json").json["archived"][0][
-            "state"
-        ]
+        command("archive", world.sounds, "--part", "for the boat", "--to", "blue", "--json").library["state"]
         == "unchanged"
     )
 
@@ -113,10 +111,10 @@ def test_a_part_alone_opens_in_its_application(
     dunechest.restore(chest, account.bag, dunechest.RestoreOptions(into=str(home / "lib")))
     keeper = APPLICATIONS[application](home)
     keeper.point_to(home / "lib")
-    (one,) = [p for p in dunechest.look(place).parts if p.title == part]
+    (item,) = [p for p in dunechest.look(place).parts if p.title == part]
     with keeper.open() as opened:
         # The index may name more than the part; what it names of the part is there.
-        names = {Path(path).name for path in one.files}
+        names = {Path(path).name for path in item.files}
         assert not [m for m in opened.missing if Path(m).name in names and application != "saltpan"]
 
 
@@ -125,7 +123,7 @@ def test_several_parts_and_a_part_that_is_not_there(world: World, command: Comma
     ran = command("archive", world.film, "--part", "Storm", "--part", "project:Quiet Water", "--to", "blue", "--json")
     assert ran.status == 0
     chest = dunechest.Chest.open(world.blue)
-    assert sorted(record_of(chest, ran.json["archived"][0]["bag"])["partial"]) == ["Quiet Water", "Storm"]
+    assert sorted(record_of(chest, ran.library["archived_as"])["partial"]) == ["Quiet Water", "Storm"]
     ran = command("archive", world.film, "--part", "Calm", "--to", "blue")
     assert ran.status == 2
     assert "project 'Storm'" in ran.err
@@ -163,14 +161,14 @@ def test_an_outside_file_is_gathered_once_however_often_it_is_named(
     (library / "shortcut").symlink_to("../desk/dune.map")
     ran = command("archive", library, "--to", chest.folder, "--json")
     assert ran.status == 0
-    assert ran.json["archived"][0]["outside_files"] == 2
-    outside_files = {one["path"]: one for one in record_of(chest, "burrow")["outside_files"]}
+    assert ran.library["outside_count"] == 2
+    outside_files = {item["path"]: item for item in record_of(chest, "burrow")["outside_files"]}
     first = outside_files[str(tmp_path / "documents" / "desk" / "dune.map")]
     assert len(first["references"]) == 22, "twenty rows, a line of the playlist, a link"
     assert {r["source"] for r in first["references"]} == {"index.bur", "walks/long.m3u8", "shortcut"}
-    for path, one in outside_files.items():
-        assert (bag_of(chest, "burrow") / "data" / one["stored"]).read_bytes() == Path(path).read_bytes()
-    assert len({one["stored"] for one in outside_files.values()}) == 2
+    for path, item in outside_files.items():
+        assert (bag_of(chest, "burrow") / "data" / item["stored"]).read_bytes() == Path(path).read_bytes()
+    assert len({item["stored"] for item in outside_files.values()}) == 2
     assert dunechest.verify(chest).well
 
 
@@ -186,7 +184,7 @@ def test_outside_files_that_stay_are_counted_as_not_protected(
     assert "1 file stored elsewhere that this archive does not protect" in ran.out
     record = record_of(chest, "burrow")
     assert record["outside_files"] == []
-    assert [one["path"] for one in record["outside_left"]] == [str(tmp_path / "dune.map")]
+    assert [item["path"] for item in record["outside_left"]] == [str(tmp_path / "dune.map")]
     assert not (bag_of(chest, "burrow") / "data" / "outside").exists()
 
 
@@ -199,10 +197,10 @@ def test_an_outside_file_on_a_card_that_is_not_here_is_told_by_its_name(
     assert ran.status == 0
     assert "drive-away" in ran.out
     assert "'REED-CARD'" in ran.out
-    seen = command("look", world.film, "--json").json
-    assert (seen["references"]["missing"], seen["references"]["outside"]) == (3, 0)
+    seen = command("look", world.film, "--json").library
+    assert (seen["reference_total"]["missing_count"], seen["reference_total"]["outside_count"]) == (3, 0)
     shutil.move(world.folder / "pocket", world.card)
-    assert command("look", world.film, "--json").json["references"]["outside"] == 3
+    assert command("look", world.film, "--json").library["reference_total"]["outside_count"] == 3
 
 
 def test_nothing_is_gathered_that_a_file_has_no_business_to_name(tmp_path: Path, chest: dunechest.Chest) -> None:
@@ -236,8 +234,8 @@ def test_rebuildable_files_are_taken_when_they_are_small(
     ran = command("archive", library, *words, "--to", chest.folder, "--json")
     assert ran.status == 0
     assert ("library/tiles/1.png" in stored(chest, "burrow")) == taken
-    left = {one["path"]: one["why"] for one in ran.json["archived"][0]["left_out"]}
-    assert left == ({} if taken else {"tiles/1.png": "the application can make it again"})
+    left = {item["path"]: item["why"] for item in ran.library["left_out"]}
+    assert left == ({} if taken else {"tiles/1.png": "the application can rebuild it"})
 
 
 def test_what_may_not_leave_stays_and_is_in_the_account(
@@ -245,7 +243,7 @@ def test_what_may_not_leave_stays_and_is_in_the_account(
 ) -> None:
     ran = command("archive", world.designs, "--to", chest.folder, "--json")
     assert ran.status == 0
-    left = {one["path"]: one["why"] for one in ran.json["archived"][0]["left_out"]}
+    left = {item["path"]: item["why"] for item in ran.library["left_out"]}
     bought = {p.relative_to(world.designs).as_posix() for p in (world.designs / "bought").rglob("*") if p.is_file()}
     assert set(left) == bought
     assert all("bought or licensed" in why for why in left.values())
@@ -269,15 +267,15 @@ def test_placeholders_stop_an_archive_that_may_go_on_without_them_or_fetch_them(
     assert (ran.status, ran.json["findings"][0]["code"]) == (3, "placeholders")
     assert chest.bags() == ()
     ran = command("archive", world.old_photos, "--to", "blue", "--ignore", "placeholders", "--json")
-    assert ran.status == 1, "not all is as it should be"
-    (account,) = ran.json["archived"]
-    assert {one["path"] for one in account["left_out"]} == placeholders
+    assert ran.status == 1, "not all is intact"
+    (account,) = ran.json["libraries"]
+    assert {item["path"] for item in account["left_out"]} == placeholders
     record = record_of(chest, "old-dune-survey")
     assert record["incomplete"] is True
-    assert {one["path"] for one in record["left_out"]} == placeholders
-    assert "NOT COMPLETE" in (bag_of(chest, "old-dune-survey") / "HOW-TO-RESTORE.txt").read_text()
+    assert {item["path"] for item in record["left_out"]} == placeholders
+    assert "INCOMPLETE" in (bag_of(chest, "old-dune-survey") / "HOW-TO-RESTORE.txt").read_text()
     ran = command("restore", "blue", "old-dune-survey", "--into", tmp_path / "without")
-    assert "not complete" in ran.out
+    assert "This archive is incomplete" in ran.out
     assert not any((tmp_path / "without" / path).exists() for path in placeholders)
     assert {path: (world.old_photos / path).stat().st_atime_ns for path in placeholders} == before, "none was opened"
     ran = command("archive", world.old_photos, "--to", "blue", "--read-placeholders", "--as", "fetched", "--json")

@@ -75,7 +75,7 @@ def test_payload_states(damaged: dunechest.Chest, command: Command) -> None:
     (data / "link").symlink_to("3.txt")
     ran = command("verify", damaged.folder, "--json")
     assert ran.status == 1
-    assert {s["path"].rpartition("/")[2]: s["state"] for s in ran.json["libraries"][0]["not_sound"]} == {
+    assert {s["path"].rpartition("/")[2]: s["state"] for s in ran.json["libraries"][0]["problems"]} == {
         "0.txt": "changed",
         "1.txt": "missing",
         "2.txt": "missing",
@@ -126,8 +126,8 @@ def test_what_is_sound_is_restored_and_the_rest_named(
     ran = command("restore", damaged.folder, "shed", "--into", tmp_path / "back", "--json")
     assert ran.status == 1
     assert sorted(p.name for p in (tmp_path / "back" / "rafters").iterdir()) == ["0.txt", "1.txt", "4.txt", "5.txt"]
-    assert {n["path"].rpartition("/")[2] for n in ran.json["libraries"][0]["not_done"]} == {"2.txt", "3.txt"}
-    assert ran.json["libraries"][0]["files_listed"] == 6
+    assert {n["path"].rpartition("/")[2] for n in ran.json["libraries"][0]["not_restored"]} == {"2.txt", "3.txt"}
+    assert ran.json["libraries"][0]["listed_count"] == 6
 
 
 def test_damaged_records_still_give_the_files_back(damaged: dunechest.Chest, tmp_path: Path) -> None:
@@ -193,7 +193,7 @@ def test_parts_of_a_later_version_are_no_obstacle(damaged: dunechest.Chest, tmp_
     path.write_text(json.dumps({**record, "parts": [{"name": ["an", "album"]}], "outside_files": [[1]]}))
     ran = command("verify", damaged.folder, "shed", "SHED")
     assert ran.status == 1
-    assert ran.out.count("PROBLEM shed") == 1
+    assert ran.out.count("PROBLEM  shed") == 1
     assert command("restore", damaged.folder, "shed", "--into", tmp_path / "back").status == 1
     reseal(bag_of(damaged, "shed"))
     assert command("restore", damaged.folder, "shed", "--into", tmp_path / "back 2").status == 0

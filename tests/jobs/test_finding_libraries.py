@@ -21,12 +21,12 @@ from tests.support.worlds import NAMES, Move
 def found(command: Command, *places: Path) -> dict[str, dict[str, object]]:
     ran = command("find", *places, "--json")
     assert ran.status == 0
-    return {one["name"]: one for one in ran.json["libraries"]}
+    return {item["name"]: item for item in ran.json["libraries"]}
 
 
 @pytest.fixture
 def all_drives(world: World, monkeypatch: pytest.MonkeyPatch) -> Path:
-    """Let the machine have one drive, which holds a whole former system besides other things."""
+    """Let the computer have one drive, which holds a whole former system besides other things."""
     drive = world.folder / "old-disk"
     former = drive / "system before 2024"
     for name in ("etc", "usr/share", "var/lib", "bin"):
@@ -47,12 +47,12 @@ def test_all_drives_and_a_former_system_on_one_are_searched(
     on_machine("office-pc")
     libraries = found(command)
     assert set(libraries) == {*NAMES.values(), "old-dune-survey"} - {"winter-games"}
-    for one in libraries.values():
-        assert one["where"] == f"a former system in {all_drives}/system before 2024"
-    assert "former system" in command("find").out
+    for item in libraries.values():
+        assert item["whose"] == f"an old system in {all_drives}/system before 2024"
+    assert "old system" in command("find").out
     (all_drives / "Sea Games").mkdir()
     shutil.move(world.games, all_drives / "Sea Games" / "Winter Games")
-    assert found(command)["winter-games"]["where"] == f"the drive in {all_drives}"
+    assert found(command)["winter-games"]["whose"] == f"the drive in {all_drives}"
     # From there it is looked at, archived and restored like any other.
     old = all_drives / "system before 2024" / "home" / "tern"
     (moved,) = [f for f in dunechest.look(old / "Pictures" / "Dune Survey").findings if f.code == "moved"]
@@ -69,8 +69,8 @@ def test_two_libraries_of_one_kind_are_told_apart(pristine: World, command: Comm
     libraries = found(command, pristine.office_home)
     new, old = libraries["dune-survey"], libraries["old-dune-survey"]
     assert (new["kind"], old["kind"]) == ("glasswort", "glasswort")
-    assert new["place"] != old["place"]
-    assert new["files"] > old["files"]  # type: ignore[operator]
+    assert new["path"] != old["path"]
+    assert new["file_count"] > old["file_count"]  # type: ignore[operator]
     lines = command("find", pristine.office_home).out.split("\n")
     place = next(i for i, line in enumerate(lines) if line.startswith("old-dune-survey"))
     assert "Photo catalogue" in lines[place]
@@ -88,7 +88,7 @@ def test_it_does_not_descend_into_chests_or_other_libraries(tmp_path: Path, comm
     shutil.move(tmp_path / "copy", inner)
     chest = dunechest.Chest.create(tmp_path / "documents", "inside")
     dunechest.archive([inner], chest)
-    assert [one["place"] for one in found(command, tmp_path / "documents").values()] == [str(library)]
+    assert [item["path"] for item in found(command, tmp_path / "documents").values()] == [str(library)]
 
 
 def test_folders_that_cannot_be_listed_and_loops_are_survived(
@@ -113,8 +113,8 @@ def test_folders_that_cannot_be_listed_and_loops_are_survived(
     monkeypatch.setattr(recognise.os, "scandir", scandir)
     ran = command("find", tmp_path / "documents", "--json")
     assert ran.status == 0
-    assert [one["place"] for one in ran.json["libraries"]] == [str(library)]
-    assert ran.json["unreadable"] == [str(tmp_path / "documents" / "closed")]
+    assert [item["path"] for item in ran.json["libraries"]] == [str(library)]
+    assert ran.json["unreadable_paths"] == [str(tmp_path / "documents" / "closed")]
     assert "1 folder could not be listed" in command("find", tmp_path / "documents").out
 
 
@@ -137,9 +137,9 @@ def test_search_roots_are_drives_and_no_inner_mounts(monkeypatch: pytest.MonkeyP
     part = type("Part", (), {})
 
     def mounted(point: str, kind: str) -> object:
-        one = part()
-        one.mountpoint, one.fstype, one.device, one.opts = point, kind, "x", "rw"
-        return one
+        item = part()
+        item.mountpoint, item.fstype, item.device, item.opts = point, kind, "x", "rw"
+        return item
 
     real = [
         mounted("/", "ext4"),
@@ -164,4 +164,4 @@ def test_twenty_thousand_files_are_searched_through(tmp_path: Path, command: Com
         place = top / f"{number:02}"
         place.mkdir(parents=True)
         subprocess.run(["bash", "-c", "seq -f 'f%05g' 1 500 | xargs touch"], cwd=place, check=True)
-    assert [one["place"] for one in found(command, tmp_path / "documents").values()] == [str(library)]
+    assert [item["path"] for item in found(command, tmp_path / "documents").values()] == [str(library)]

@@ -46,8 +46,8 @@ def a_socket(library: Path, patch: pytest.MonkeyPatch) -> None:
     here = Path.cwd()
     os.chdir(library)
     try:
-        with socket.socket(socket.AF_UNIX) as one:
-            one.bind("socket")
+        with socket.socket(socket.AF_UNIX) as item:
+            item.bind("socket")
     finally:
         os.chdir(here)
 
@@ -307,7 +307,7 @@ def test_a_file_too_large_for_the_filesystem(
     assert codes(library, chest)[0] == "file-too-large"
     ran = command("archive", library, "--to", chest.folder, "--ignore", "file-too-large", "--json")
     assert ran.status == 1
-    left = {one["path"]: one["why"] for one in ran.json["archived"][0]["left_out"]}
+    left = {item["path"]: item["why"] for item in ran.library["left_out"]}
     assert "larger than" in left["maps/entrance.map"]
     with_filesystem(monkeypatch, limits=replace(limits, largest=1 << 32))
     assert "file-too-large" not in codes(library, chest)

@@ -111,7 +111,7 @@ def test_a_library_that_lost_its_kind_is_a_warning_and_keeps_its_outside_files(
 
 def test_a_person_says_the_kind(rings: Path, state: Path, chest: dunechest.Chest, command: Command) -> None:
     (state / "rings.toml").write_text(RINGS.replace("# rings", "# never"))
-    assert command("look", rings, "--kind", "rings", "--json").json["kind"] == "rings"
+    assert command("look", rings, "--kind", "rings", "--json").library["kind"] == "rings"
     assert command("archive", rings, "--to", chest.folder, "--kind", "rings").status == 0
     assert dunechest.Chest.open(chest.folder).bag("rings").library.kind == "rings"  # type: ignore[union-attr]
     assert command("archive", rings, "--to", chest.folder, "--kind", "nothing").status == 2
@@ -123,7 +123,7 @@ def test_one_broken_kind_file_is_a_warning_and_not_the_end(
 ) -> None:
     (state / "broken.toml").write_text("format = 1\nname = ")
     ran = command("find", rings.parent)
-    assert (ran.status, "has a mistake, and was passed over" in ran.out) == (0, True)
+    assert (ran.status, "has a mistake and was skipped" in ran.out) == (0, True)
     assert command("archive", rings, "--to", chest.folder).status == 0
 
 

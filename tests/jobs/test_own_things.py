@@ -95,16 +95,14 @@ def test_dropping_editions_asks_or_wants_yes(shed: dunechest.Chest, library: Pat
     assert len(dunechest.list_editions(shed, "shed").editions) == 1
 
 
-def test_a_plan_remembers_no_counterpart(
-    shed: dunechest.Chest, library: Path, tmp_path: Path, command: Command
-) -> None:
+def test_a_plan_remembers_no_place(shed: dunechest.Chest, library: Path, tmp_path: Path, command: Command) -> None:
     words = ("--map", f"{library.parent}={tmp_path / 'new'}")
     plan = command("restore", shed.folder, "shed", *words, "--plan", "--json").json["libraries"][0]
-    assert plan["place"] == str(tmp_path / "new" / "shed")
-    assert command("restore", shed.folder, "shed", "--plan", "--json").json["libraries"][0]["place"] is None
+    assert plan["path"] == str(tmp_path / "new" / "shed")
+    assert command("restore", shed.folder, "shed", "--plan", "--json").json["libraries"][0]["path"] is None
     assert command("restore", shed.folder, "shed", *words).status == 0
     again = command("restore", shed.folder, "shed", "--plan", "--json").json["libraries"][0]
-    assert again["place"] == str(tmp_path / "new" / "shed")
+    assert again["path"] == str(tmp_path / "new" / "shed")
 
 
 def _killed_before_the_tree_comes(shed: dunechest.Chest, place: Path) -> None:
@@ -150,9 +148,9 @@ def two_burrows(tmp_path: Path, own_machine: Path, chest: dunechest.Chest) -> tu
     first = make(tmp_path)
     second = tmp_path / "documents" / "second"
     shutil.copytree(first, second)
-    for one in (first, second):
-        refer(one, outside)
-        dunechest.archive([one], chest)
+    for item in (first, second):
+        refer(item, outside)
+        dunechest.archive([item], chest)
     shutil.rmtree(first)
     shutil.rmtree(second)
     outside.unlink()
@@ -178,7 +176,7 @@ def test_undo_of_one_library_leaves_the_file_that_another_needs(
     two_burrows: tuple[dunechest.Chest, Path], tmp_path: Path
 ) -> None:
     chest, outside = two_burrows
-    choice = RestoreOptions(counterparts=((str(tmp_path / "documents"), str(tmp_path / "documents")),))
+    choice = RestoreOptions(places=((str(tmp_path / "documents"), str(tmp_path / "documents")),))
     plans = plan_restores(chest, ["burrow", "second"], choice)
     from dunechest.jobs.restore.doing.carry_out import carry_out_once
 
@@ -219,7 +217,7 @@ def test_undo_cut_off_between_content_and_time_gives_the_time_back(
         with pytest.raises(dunechest.CutOffError):
             undo.undo()
     for deed in deeds.deeds():
-        undo.take_back(deed)
+        undo.undo_change(deed)
     assert facts(place / "rope.txt") == before
 
 
@@ -246,7 +244,7 @@ def test_a_missing_chest_is_not_taken_for_a_new_drive(
     command("chest", "show", chest.folder)
     chest.folder.rename(tmp_path / "away")
     ran = command("archive", library, "--to", chest.folder.parent)
-    assert (ran.status, "is not there now" in ran.err, "chest new" in ran.err) == (4, True, False)
+    assert (ran.status, "and is gone now" in ran.err, "chest new" in ran.err) == (4, True, False)
 
 
 def test_no_chest_is_made_inside_a_chest_or_a_bag(shed: dunechest.Chest, command: Command) -> None:
@@ -302,6 +300,6 @@ def test_modes_that_a_mount_gave_are_not_taken_for_a_person_s(shed: dunechest.Ch
     record = bag / "dune/files.jsonl"
     every = [{**json.loads(line), "mode": 0o777} for line in record.read_text().splitlines()]
     record.write_text("".join(json.dumps(line, separators=(",", ":")) + "\n" for line in every))
-    edit(bag, lambda one: one.update(modes=False))
+    edit(bag, lambda item: item.update(modes=False))
     assert dunechest.restore(shed, "shed", dunechest.RestoreOptions(into=str(tmp_path / "back"))).well
     assert {p.stat().st_mode & 0o111 for p in (tmp_path / "back").rglob("*.txt")} == {0}

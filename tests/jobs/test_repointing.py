@@ -27,7 +27,7 @@ from tests.support.runs import Command
 from tests.support.sealing import edit
 from tests.support.trees import bag_of
 
-#: A file of each format that names a place of the old machine; `@` stands for the path there.
+#: A file of each format that names a place of the old computer; `@` stands for the path there.
 FILES = {
     "m3u8": ("list.m3u8", "#EXTM3U\r\n#EXTINF:-1,@\r\n@\r\nplain.wav\r\n", {}),
     "xspf": (
@@ -72,8 +72,8 @@ def test_each_format_is_written_anew_and_nothing_else_in_it(form: str, old: str,
     new = "/Users/plover/Images/Dune Survey/a (1).jpg"
     wanted = {}
     for raw in raws:
-        one, other = (old.replace(" ", "%20"), new.replace(" ", "%20")) if raw.uri else (old, new)
-        wanted[raw.spot, raw.text] = raw.text.replace(one, other)
+        item, other = (old.replace(" ", "%20"), new.replace(" ", "%20")) if raw.uri else (old, new)
+        wanted[raw.spot, raw.text] = raw.text.replace(item, other)
     wanted = {key: text for key, text in wanted.items() if text != key[1]}
     assert wanted
     assert rewrite(path, spec, wanted) == []
@@ -316,10 +316,10 @@ def test_a_library_of_another_system_comes_home_and_its_setting_with_it(
     (account,) = ran.json["libraries"]
     names = json.loads((place / "pictures.json").read_text())["files"]
     assert names == [str(place / "sub" / "a.jpg"), "sub/a.jpg", "C:\\Users\\tern\\nowhere.jpg"]
-    (lost,) = account["references"]["by_hand"]
-    assert (lost["text"], "was not in the archive" in lost["do"]) == ("C:\\Users\\tern\\nowhere.jpg", True)
+    (lost,) = account["references_by_hand"]
+    assert (lost["text"], "was not in the archive" in lost["action"]) == ("C:\\Users\\tern\\nowhere.jpg", True)
     assert str(place) in setting.read_text()
-    assert account["settings"][0]["written"] is True
+    assert account["settings"][0]["why_not"] == ""
     if before:
         assert "other" in setting.read_text()
     assert command("undo", "--only-references").status == 0
@@ -341,14 +341,14 @@ def test_a_setting_that_names_another_library_is_left_unless_asked(
     setting.parent.mkdir(parents=True)
     setting.write_text(json.dumps({"library": str(other)}))
     plan = command("restore", chest.folder, "shoal", "--plan", "--json").json["libraries"][0]
-    assert (plan["settings"], plan["settings_left"][0]["old"]) == ([], str(other))
+    assert (plan["settings"], plan["unchanged_settings"][0]["old"]) == ([], str(other))
     assert "another-library" in {finding["code"] for finding in plan["findings"]}
     assert command("restore", chest.folder, "shoal", "--update-settings").status == 0
     assert json.loads(setting.read_text())["library"] == str(place)
     setting.write_text("{ torn")
     shutil.rmtree(place)
     plan = command("restore", chest.folder, "shoal", "--plan", "--json", "--keep-paths").json["libraries"][0]
-    assert (plan["settings"], plan["references"]["updated"]) == ([], [])
+    assert (plan["settings"], plan["updated_references"]) == ([], [])
 
 
 def test_the_plan_names_what_the_restore_will_not_update(

@@ -1,4 +1,4 @@
-"""What a restore did to a machine can be taken back, exactly; and one that is interrupted takes itself back."""
+"""What a restore did to a computer can be undone, exactly; and one that is interrupted takes itself back."""
 
 from __future__ import annotations
 
@@ -53,7 +53,7 @@ def test_a_restore_that_fails_in_the_middle_is_taken_back(
         "place": (restoring, "whole_into_place"),
     }[at]
     monkeypatch.setattr(*target, full)
-    with pytest.raises(dunechest.CutOffError, match="as it was"):
+    with pytest.raises(dunechest.CutOffError, match="is unchanged"):
         carry_out_once(restore(departed, "dune-survey", if_exists="set-aside"))
     assert facts(new_home, times=False) == before
     monkeypatch.undo()
@@ -103,7 +103,7 @@ def test_killed_after_any_step_was_written_down_it_is_taken_back(
         assert "had been interrupted" in command("undo").out
         assert facts(new_home, times=False) == before, steps
     assert steps >= 3
-    assert json.loads(ran.stdout)["well"] is True
+    assert json.loads(ran.stdout)["ok"] is True
     opens("glasswort", new_home, departed)
 
 
@@ -150,7 +150,7 @@ def test_what_was_changed_after_a_cut_off_restore_is_for_a_person_to_see(
     assert (ran.status, "was changed since" in ran.err, "written since" in ran.err) == (1, True, True)
     (place / "written since").unlink()
     ran = command("restore", departed.chest.folder, "marram-papers")
-    assert (ran.status, "was taken back" in ran.out) == (0, True)
+    assert (ran.status, "what it had begun was undone" in ran.out) == (0, True)
     opens("seaholly", new_home, departed)
 
 
@@ -166,7 +166,7 @@ def test_references_alone_are_taken_back_and_then_the_rest(
     bag = departed.chest.folder / "bags" / "storm-film" / "data" / "library"
     assert project.read_bytes() != (bag / project.relative_to(place)).read_bytes()
     ran = command("undo", "--only-references", "--json")
-    assert (ran.status, {one["what"] for one in ran.json["taken_back"]}) == (0, {"as before"})
+    assert (ran.status, {item["what"] for item in ran.json["actions"]}) == (0, {"as before"})
     assert project.read_bytes() == (bag / project.relative_to(place)).read_bytes()
     assert project.stat().st_mtime_ns == (bag / project.relative_to(place)).stat().st_mtime_ns
     assert command("undo").status == 0
@@ -187,25 +187,25 @@ def test_what_is_kept_beside_and_replaced_comes_and_goes(
     clip.write_bytes(b"cut anew")
     before = facts(new_home, times=False)
     (account,) = command(*words, "--if-exists", "merge", "--json").json["libraries"]
-    (beside,) = account["under_another_name"]
-    assert beside == {"path": "clips/shared sky.mov", "becomes": "clips/shared sky (from blue).mov"}
-    assert (clip.read_bytes(), (place / beside["becomes"]).read_bytes()) == (b"cut anew", theirs)
+    (beside,) = account["renamed_conflicts"]
+    assert beside == {"path": "clips/shared sky.mov", "new_path": "clips/shared sky (from blue).mov"}
+    assert (clip.read_bytes(), (place / beside["new_path"]).read_bytes()) == (b"cut anew", theirs)
     assert command("undo").status == 0
     assert facts(new_home, times=False) == before
     os.utime(clip, ns=(0, 0))
     for which, now in (("keep-mine", b"cut anew"), ("keep-newer", theirs), ("keep-archived", theirs)):
         (account,) = command(*words, "--if-exists", "merge", "--on-conflict", which, "--json").json["libraries"]
-        assert account["under_another_name"] == []
+        assert account["renamed_conflicts"] == []
         assert clip.read_bytes() == now
         if now == theirs:
-            assert account["replaced"] == ["clips/shared sky.mov"]
+            assert account["replaced_paths"] == ["clips/shared sky.mov"]
             assert command("undo").status == 0
         assert clip.read_bytes() == b"cut anew"
     clip.unlink()
     clip.symlink_to(place / "clips")
     ran = command(*words, "--if-exists", "merge", "--json")
-    assert (ran.status, ran.json["libraries"][0]["under_another_name"][0]["path"]) == (1, "clips/shared sky.mov")
-    assert ran.json["libraries"][0]["not_done"] == [], (
+    assert (ran.status, ran.json["libraries"][0]["renamed_conflicts"][0]["path"]) == (1, "clips/shared sky.mov")
+    assert ran.json["libraries"][0]["not_restored"] == [], (
         "it came; a project that looks for it by its name does not find it"
     )
     assert os.readlink(clip) == str(place / "clips")
@@ -214,7 +214,7 @@ def test_what_is_kept_beside_and_replaced_comes_and_goes(
     (place / "projects").symlink_to(new_home)
     ran = command(*words, "--if-exists", "merge", "--json")
     assert ran.status in (0, 1)
-    assert {one["path"].split("/")[0] for one in ran.json["libraries"][0]["under_another_name"]} >= {"projects"}
+    assert {item["path"].split("/")[0] for item in ran.json["libraries"][0]["renamed_conflicts"]} >= {"projects"}
     assert not (new_home / "quiet-water").exists()
     assert os.readlink(place / "projects") == str(new_home)
 

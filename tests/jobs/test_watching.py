@@ -52,7 +52,7 @@ def test_it_says_when_nothing_has_moved_for_a_while(tmp_path: Path) -> None:
     time = Time(*[None] * 20, lambda: (tmp_path / "a.mov").write_bytes(b"m" * 10))
     looks = list(dunechest.watch(tmp_path, every=10, wait=time.wait, now=time.now))
     assert looks[20].still == 200
-    assert "nothing has moved for 3 min 20 s" in line(looks[20])
+    assert "nothing has changed for 3 min 20 s" in line(looks[20])
     assert looks[-1].whole
 
 
@@ -79,6 +79,6 @@ def test_an_open_application_keeps_it_from_being_finished(tmp_path: Path) -> Non
 def test_the_command_ends_with_a_sentence(tmp_path: Path, command: Command) -> None:
     (tmp_path / "a.txt").write_text("a")
     ran = command("look", tmp_path, "--watch")
-    assert (ran.status, "is whole and closed: 1 file, 1 byte" in ran.out) == (0, True)
-    assert command("look", tmp_path, "--watch", "--json").json["whole"] is True
+    assert (ran.status, "is complete and closed: 1 file, 1 byte" in ran.out) == (0, True)
+    assert command("look", tmp_path, "--watch", "--json").library["complete"] is True
     assert command("look", tmp_path, "--watch", "--on", "x").status == 2

@@ -56,7 +56,7 @@ MISTAKES = [
     ('from = "files"', 'from = "files"\nfield = "k"', 'from = "files"', "bibtex, and nothing else"),
     ('from = "files"', 'from = "sqlite"', 'from = "sqlite"\npaths', "needs the key"),
     ('from = "files"', 'from = "folders"\nnamed-in = "x"', 'from = "folders"', "go together"),
-    ("{documents}/*", "{papers}/*", "{papers}", "is no standard folder"),
+    ("{documents}/*", "{papers}/*", "{papers}", "is not a standard folder"),
     ("{documents}/*", "/documents/*", "/documents", "must begin with a standard folder"),
     ("{documents}/*", "{documents}/../x", "{documents}/..", "must begin with a standard folder"),
     ("linux = ", "amphora = ", "amphora", "is not linux"),
@@ -183,9 +183,9 @@ def test_a_drafted_kind_is_of_use(
     (world.sounds / "redshank.ini").rename(world.sounds / "audio.ini")  # so that the shipped kind does not know it
     ran = command("kinds", "draft", world.sounds, "--name", "audio", "--write", kinds / "audio.toml")
     assert ran.status == 0
-    seen = command("look", world.sounds, "--json").json
+    seen = command("look", world.sounds, "--json").library
     assert seen["kind"] == "audio"
-    assert seen["references"]["outside"] == 3
+    assert seen["reference_total"]["outside_count"] == 3
     assert {part["what"] for part in seen["parts"]} == {"playlist"}
 
 
@@ -356,11 +356,11 @@ def test_trying_a_kind_file_says_what_each_line_matches(pager: Path, tmp_path: P
     assert {end for end, _, _ in tried.unnamed} == {"", ".txt"}
     ran = command("kinds", "try", file, pager)
     assert ran.status == 0
-    assert "1 line of" in ran.out
+    assert f"1 of {len(tried.lines)} line matches nothing here" in ran.out
     before = facts(pager)
     shutil.rmtree(pager / "profiles")
     ran = command("kinds", "try", file, pager)
-    assert (ran.status, "not recognised" in ran.out) == (1, True)
+    assert (ran.status, "NOT recognised" in ran.out) == (1, True)
     assert set(facts(pager)) < set(before), "nothing was left there"
     assert command("kinds", "try", file, tmp_path / "no-such").status == 2
 
@@ -369,7 +369,7 @@ def test_adding_a_kind_file_makes_it_known(pager: Path, tmp_path: Path, command:
     file = tmp_path / "any name.toml"
     assert command("kinds", "draft", pager, "--name", "pager", "--write", file).status == 0
     assert command("kinds", "add", file, "--json").json["instead_of"] == ""
-    assert command("look", pager, "--json").json["kind"] == "pager"
+    assert command("look", pager, "--json").library["kind"] == "pager"
     assert command("kinds", "draft", "pager").status == 2, "no such name yet"
     command("find", pager.parent)
     assert tomllib.loads(command("kinds", "draft", "pager").out)["name"] == "pager"

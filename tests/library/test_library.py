@@ -40,16 +40,16 @@ KINDS = load_kinds()
     ],
 )
 def test_patterns(pattern: str, yes: list[str], no: list[str]) -> None:
-    one = Patterns([pattern])
-    assert [path for path in yes if not one.match(path)] == []
-    assert [path for path in no if one.match(path)] == []
+    item = Patterns([pattern])
+    assert [path for path in yes if not item.match(path)] == []
+    assert [path for path in no if item.match(path)] == []
 
 
 @given(st.lists(st.text(max_size=12), max_size=4), st.text(max_size=20))
 def test_no_pattern_breaks_the_matcher(patterns: list[str], path: str) -> None:
-    one = Patterns(patterns)
-    assert one.match(path) in (True, False)
-    assert Patterns([path]).match(path) == (re.search(r"[*?]", path) is None) or one is not None
+    item = Patterns(patterns)
+    assert item.match(path) in (True, False)
+    assert Patterns([path]).match(path) == (re.search(r"[*?]", path) is None) or item is not None
     assert not Patterns([]).match(path)
 
 

@@ -14,6 +14,7 @@ import pytest
 from dunechest.machine import drives, folders, identity, processes
 from dunechest.machine._handles_other import open_files
 from dunechest.transfer import _medium_macos, _medium_windows, medium
+from tests.support.runs import Command
 
 Partition = namedtuple("Partition", "device mountpoint fstype opts")
 
@@ -176,3 +177,19 @@ def test_linux_flushes_and_forgets(tmp_path: Path) -> None:
     with pytest.raises(OSError, match="Bad file descriptor"):
         medium.flush_filesystem(9999)
     assert medium.rotates("/proc") is False
+
+
+def test_without_a_home_that_the_system_knows_it_says_what_to_set(
+    tmp_path: Path, command: Command, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    """An account without a name, in a container for example, and no HOME."""
+
+    def unknown() -> Path:
+        raise RuntimeError("Could not determine home directory.")
+
+    monkeypatch.setattr(Path, "home", unknown)
+    (tmp_path / "notes.txt").write_text("spring tide at noon")
+    for words in (("find", tmp_path), ("look", tmp_path / "notes.txt")):
+        ran = command(*words)
+        assert (ran.status, "Set the environment variable HOME" in ran.err) == (2, True)
+    assert command("chest", "list").status == 0, "with a state folder that is named this needs no home"

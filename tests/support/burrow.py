@@ -61,7 +61,7 @@ place = "{configuration}/warren-colours"
 
 
 def make(tmp: Path) -> Path:
-    """Make the kind known to the machine of a test, and one library of it with nothing to complain of."""
+    """Make the kind known to the computer of a test, and one library of it with nothing to complain of."""
     kinds = Path(os.environ["DUNECHEST_HOME"]) / "kinds"
     kinds.mkdir(parents=True, exist_ok=True)
     (kinds / "burrow.toml").write_text(KIND)

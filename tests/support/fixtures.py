@@ -25,7 +25,7 @@ def departed(tmp_path_factory: pytest.TempPathFactory) -> Iterator[Departed]:
 
 @pytest.fixture
 def new_home(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> Path:
-    """A clean machine: another user, other folders, another second drive."""
+    """A clean computer: another user, other folders, another second drive."""
     home = tmp_path / "new-laptop" / "plover"
     clean_again(home)
     monkeypatch.setenv("HOME", str(home))
@@ -49,7 +49,7 @@ def mounted(request: pytest.FixtureRequest, tmp_path: Path) -> Iterator[Path]:
     done = subprocess.run(["losetup", "-f", "--show", str(image)], capture_output=True, text=True, check=False)
     device = done.stdout.strip()
     if done.returncode:
-        pytest.skip(f"no loop device can be had: {done.stderr.strip()}")
+        pytest.skip(f"no loop device is available: {done.stderr.strip()}")
     try:
         done = subprocess.run([*mount, device, str(place)], capture_output=True, text=True, check=False)
         if done.returncode:

@@ -9,6 +9,7 @@ import os
 import shutil
 import signal
 import sqlite3
+import stat
 from collections.abc import Callable, Iterator
 from contextlib import closing
 from dataclasses import dataclass, field
@@ -16,6 +17,7 @@ from pathlib import Path
 from types import FrameType
 from typing import Any
 
+import dunechest
 from tests.support import burrow
 from tests.support.burrow import refer
 from tests.support.trees import facts
@@ -155,7 +157,7 @@ def _archive(ground: Ground, names: tuple[str, ...]) -> None:
 
 
 def enter(ground: Ground) -> None:
-    """Be on the machine of a ground."""
+    """Be on the computer of a ground."""
     os.environ["HOME"] = str(ground.top / "home")
     os.environ["DUNECHEST_HOME"] = str(ground.top / "state")
     os.environ["DUNECHEST_DRIVES"] = ""
@@ -168,13 +170,13 @@ def _restore(ground: Ground, name: str, edition: int, into: Path) -> tuple[int, 
 
 def _editions(ground: Ground, name: str) -> tuple[int, Any]:
     status, out, _ = run("editions", "list", ground.chest, name, "--json")
-    return status, json.loads(out).get("editions") if out else None
+    return status, json.loads(out)["libraries"] if out else None
 
 
 def _told(out: str) -> Any:
-    keys = ("name", "state", "kind", "from_place", "archived", "files", "bytes", "left_out")
+    keys = ("name", "state", "kind", "path", "archived_at", "file_count", "size_bytes", "left_out_count")
     document = json.loads(out)
-    return [{key: one[key] for key in keys} for one in document.get("libraries", [])]
+    return [{key: item[key] for key in keys} for item in document.get("libraries", [])]
 
 
 @dataclass(frozen=True)
@@ -321,6 +323,48 @@ def try_harm(ground: Ground, path: Path, harm: Harm, scratch: Path) -> list[str]
         return []
     where = f"{harm.name}: {path}"
     return [f"{where}: {lie}" for lie in _lies(ground, here, path, harm)]
+
+
+def tree(folder: Path) -> dict[str, object]:
+    """What is in a folder, by path: the bytes of files, and what everything else is."""
+    found: dict[str, object] = {}
+    for place in sorted(folder.rglob("*")):
+        info = place.lstat()
+        if not stat.S_ISDIR(info.st_mode) and not place.name.startswith(".in-use"):
+            regular = stat.S_ISREG(info.st_mode)
+            found[place.relative_to(folder).as_posix()] = place.read_bytes() if regular else stat.S_IFMT(info.st_mode)
+    return found
+
+
+def copied(ground: Ground) -> dunechest.Chest:
+    """Make a second chest with all that the ground's has, on a drive that holds other names."""
+    enter(ground)
+    (ground.top / "sand").mkdir()
+    sand = dunechest.create_chest(ground.top / "sand", "sand")
+    assert all(result.well for result in dunechest.copy_chest(dunechest.Chest.open(ground.chest), sand))
+    return sand
+
+
+def try_mending(ground: Ground, other: dunechest.Chest, path: Path, harm: Harm, scratch: Path) -> list[str]:
+    """Harm a copy of the ground's chest and mend it from the other one; return what is not as it was and not said."""
+    enter(ground)
+    here = scratch / "dune-chest"
+    shutil.rmtree(scratch, ignore_errors=True)
+    shutil.copytree(ground.chest, here, symlinks=True)
+    if not harm.do(here / path, here / _partner(path)):
+        return []
+    harmed, truth = tree(here), tree(ground.chest)
+    where = f"{harm.name}: {path}"
+    results = dunechest.mend(here, helpers=[other])
+    after = tree(here)
+    # What a harm puts beside is nothing of ours.
+    unlike = [p for p in {*after, *truth} if after.get(p) != truth.get(p) and not p.endswith("/kept elsewhere")]
+    found = [f"{where}: worse: {p}" for p in unlike if harmed.get(p) == truth.get(p)]
+    if unlike and all(result.well for result in results):
+        found.append(f"{where}: said to be mended: {unlike}")
+    if not unlike and not all(result.well for result in results):
+        found.append(f"{where}: mended, and said not to be: {results}")
+    return [*found, *(f"{where}: not mended: {p}" for p in unlike if not found)]
 
 
 def _lies(ground: Ground, here: Ground, path: Path, harm: Harm) -> Iterator[str]:

@@ -39,9 +39,9 @@ class Recorder:
         self.noted: list[tuple[Any, ...]] = []
 
     def __call__(self, operation: str, *what: Any) -> None:
-        paths = [self._path(one) for one in what[: 2 if operation == "rename" else 1]]
+        paths = [self._path(item) for item in what[: 2 if operation == "rename" else 1]]
         if not all(path.is_relative_to(self.root) for path in paths):
-            return  # the machine's own disk, not the drive
+            return  # the computer's own disk, not the drive
         error = self.fail(self.count)
         self.count += 1
         if error is not None:
@@ -51,10 +51,10 @@ class Recorder:
         self.noted.append((operation, *below, *data))
 
     @staticmethod
-    def _path(one: Any) -> Path:
-        if isinstance(one, int):
-            return Path(os.readlink(f"/proc/self/fd/{one}"))
-        return Path(os.fsdecode(one))
+    def _path(item: Any) -> Path:
+        if isinstance(item, int):
+            return Path(os.readlink(f"/proc/self/fd/{item}"))
+        return Path(os.fsdecode(item))
 
     @contextmanager
     def watching(self) -> Iterator[Recorder]:
@@ -94,7 +94,7 @@ def after_power_cut(before: Path, noted: list[tuple[Any, ...]], names: Names, da
             flushed[inodes[what[0]]] = bytes(content[inodes[what[0]]])
         elif operation == "flush-all":
             durable = len(steps)
-            flushed = [bytes(one) for one in content]
+            flushed = [bytes(item) for item in content]
         elif operation == "flush-folder":
             concerned = [
                 n

@@ -86,19 +86,19 @@ def jobs() -> Iterator[tuple[str, Callable[[Stage], None], Act | None]]:
     def nothing(stage: Stage) -> None:
         first_library(stage)
 
-    def one(stage: Stage) -> None:
+    def item(stage: Stage) -> None:
         first_library(stage)
         stage.archive()
         changed_library(stage)
 
     def three(stage: Stage) -> None:
-        one(stage)
+        item(stage)
         stage.archive()
         third_library(stage)
         stage.archive()
 
     yield "first archive", nothing, None
-    yield "next edition", one, None
+    yield "next edition", item, None
     yield "thinning", three, lambda chest: carry_out(plan_drop(chest, "library", "the last 1"))
 
 
@@ -121,7 +121,7 @@ def sweep(
     prepare(stage)
     before = top / "before"
     snapshot(stage.drive, before)
-    # What this machine remembers goes back with the drive: a run that failed has noted nothing that came after.
+    # What this computer remembers goes back with the drive: a run that failed has noted nothing that came after.
     remembered = top / "remembered"
     this_machine(state_folder())
     shutil.copytree(state_folder(), remembered)

@@ -12,7 +12,7 @@ import dunechest
 from dunechest.demo.applications import APPLICATIONS
 from dunechest.demo.world import World, make_world, wipe
 
-#: What the new machine calls its folders: other names than the old one's.
+#: What the new computer calls its folders: other names than the old one's.
 USER_DIRS = {"PICTURES": "Images", "MUSIC": "Sounds", "VIDEOS": "Films", "DOCUMENTS": "Papers", "DESKTOP": "Table"}
 #: Applications, and a file of theirs that is lost and found again.
 LOST = {
@@ -29,7 +29,7 @@ LOST = {
 
 @dataclass(frozen=True)
 class Departed:
-    """A chest with all eight libraries of a machine that is no more, and what its applications had shown."""
+    """A chest with all eight libraries of a computer that is no more, and what its applications had shown."""
 
     world: World
     chest: dunechest.Chest

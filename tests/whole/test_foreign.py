@@ -190,7 +190,7 @@ def test_a_chest_that_cannot_be_written_to_gives_all_it_has(
         shutil.copytree(departed.chest.folder, place / "dune-chest")
         subprocess.run(["mount", "-o", "remount,ro", str(place)], check=True)
         ran = command("restore", place, "dune-survey", "marram-papers", "--json")
-        assert (ran.status, ran.json["well"]) == (0, True)
+        assert (ran.status, ran.json["ok"]) == (0, True)
         assert command("drill", place, "tidewrack").status == 0
     finally:
         subprocess.run(["umount", str(place)], check=True)
@@ -204,7 +204,7 @@ def test_a_plain_bag_of_somebody_elses_comes_as_files(
     words = ("restore", chest.folder, "theirs", "--into")
     assert command("restore", chest.folder, "theirs").status == 3
     ran = command(*words, tmp_path / "one", "--json")
-    assert (ran.status, ran.json["libraries"][0]["files"]) == (0, 3)
+    assert (ran.status, ran.json["libraries"][0]["file_count"]) == (0, 3)
     assert {path.relative_to(tmp_path / "one").as_posix() for path in (tmp_path / "one").rglob("*.txt")} == {
         "one.txt",
         "deep/two.txt",
@@ -214,7 +214,7 @@ def test_a_plain_bag_of_somebody_elses_comes_as_files(
     (bag / "data" / "deep" / "two.txt").unlink()
     ran = command(*words, tmp_path / "two", "--json")
     assert ran.status == 1
-    gone = {one["path"]: one["why"] for one in ran.json["libraries"][0]["not_done"]}
+    gone = {item["path"]: item["why"] for item in ran.json["libraries"][0]["not_restored"]}
     assert set(gone) == {"one.txt", "deep/two.txt"}
     (bag / f"manifest-{algorithm}.txt").rename(bag / "manifest-whirl.txt")
     assert command(*words, tmp_path / "three").status == 3
@@ -228,7 +228,7 @@ def test_a_record_of_an_old_version_has_less_in_it_and_restores_all_the_same(
 
     path = bag_of(foreign, "marram-papers") / "dune" / "library.json"
     bag = bag_of(foreign, "marram-papers")
-    before = {one: one.read_bytes() for one in tag_files(bag)}
+    before = {item: item.read_bytes() for item in tag_files(bag)}
     record = json.loads(path.read_bytes())
     needed = {"format", "name", "kind", "kind_title", "application", "shape", "origin", "edition", "archived"}
     needed |= {"archived_with", "totals"}
@@ -237,8 +237,8 @@ def test_a_record_of_an_old_version_has_less_in_it_and_restores_all_the_same(
         reseal(bag)
         ran = command("restore", foreign.folder, "marram-papers", "--json")
         (account,) = ran.json["libraries"]
-        assert account["files"] == account["files_listed"]
+        assert account["file_count"] == account["listed_count"]
         assert (new_home / "Papers" / "Marram Papers" / "papers.bib").exists()
     finally:
-        for one, content in before.items():
-            one.write_bytes(content)
+        for item, content in before.items():
+            item.write_bytes(content)

@@ -1,4 +1,4 @@
-"""The day it is all for: eight libraries of an old machine come home to a new one, whatever is in the way."""
+"""The day it is all for: eight libraries of an old computer come home to a new one, whatever is in the way."""
 
 from __future__ import annotations
 
@@ -34,17 +34,17 @@ def counterpart(departed: Departed, new_home: Path) -> tuple[str, str]:
 def test_all_of_them_with_one_command_and_back_again(departed: Departed, new_home: Path, command: Command) -> None:
     before = facts(new_home, times=False)
     listed = command("restore", departed.chest.folder, "--json").json["libraries"]
-    assert {one["library"] for one in listed} == set(NAMES.values())
-    unknown = [one["library"] for one in listed if one["place"] is None]
+    assert {item["name"] for item in listed} == set(NAMES.values())
+    unknown = [item["name"] for item in listed if item["destination"] is None]
     assert unknown == ["winter-games"]
     ran = command("restore", departed.chest.folder, "--all", "--plan", "--json")
     assert (ran.status, ran.json["would_run"]) == (3, False)
     ran = command("restore", departed.chest.folder, "--all", *counterpart(departed, new_home), "--json")
-    assert (ran.status, ran.json["well"]) == (0, True)
-    for one in ran.json["libraries"]:
-        assert one["references"]["by_hand"] == []
-        assert all(line["well"] for line in one["proof"]["lines"])
-        assert one["files"] == one["files_listed"]
+    assert (ran.status, ran.json["ok"]) == (0, True)
+    for item in ran.json["libraries"]:
+        assert item["references_by_hand"] == []
+        assert all(line["passed"] for line in item["checks"])
+        assert item["file_count"] == item["listed_count"]
     for name in APPLICATIONS:
         assert opens(name, new_home, departed).is_relative_to(new_home.parent)
     shutil.rmtree(new_home)
@@ -69,19 +69,19 @@ def test_what_somebody_changed_since_is_not_taken_back(departed: Departed, new_h
     assert (new_home / ".config" / "seaholly" / "settings.json").exists()
 
 
-def test_the_counterpart_of_a_drive_is_asked_for_once(departed: Departed, new_home: Path, command: Command) -> None:
+def test_the_folder_for_a_drive_is_asked_for_once(departed: Departed, new_home: Path, command: Command) -> None:
     ran = command("restore", departed.chest.folder, "winter-games", "--json")
     assert (ran.status, [f["code"] for f in ran.json["findings"]]) == (3, ["no-place"])
     assert str(departed.places["cuttlebone"].parent) in ran.json["findings"][0]["action"]
     words = counterpart(departed, new_home)
     plan = command("restore", departed.chest.folder, "winter-games", *words, "--plan", "--json").json["libraries"][0]
-    assert plan["place"] == str(second_drive(new_home) / "Winter Games")
+    assert plan["path"] == str(second_drive(new_home) / "Winter Games")
     again = command("restore", departed.chest.folder, "winter-games", "--plan", "--json").json["libraries"][0]
-    assert again["place"] is None, "a plan remembers nothing"
+    assert again["path"] is None, "a plan remembers nothing"
     assert command("restore", departed.chest.folder, "winter-games", *words).status == 0
     assert command("undo").status == 0
     again = command("restore", departed.chest.folder, "winter-games", "--plan", "--json").json["libraries"][0]
-    assert (again["place"], again["how_known"]) == (plan["place"], "counterpart")
+    assert (again["path"], again["path_known_by"]) == (plan["path"], "map")
     for words in (("--map", "no-sign"), ("--map", "not/full=/tmp")):
         assert command("restore", departed.chest.folder, "winter-games", *words).status == 2
 
@@ -104,8 +104,8 @@ def test_something_in_the_way_is_refused_or_set_aside(
     ran = command(*words, "--if-exists", "set-aside", "--json")
     assert ran.status == 0
     (aside,) = ran.json["libraries"][0]["set_aside"]
-    assert Path(aside["was"]) == place
-    assert (Path(aside["becomes"]) / "what was here.txt").read_text() == "somebody's"
+    assert Path(aside["path"]) == place
+    assert (Path(aside["new_path"]) / "what was here.txt").read_text() == "somebody's"
     assert opens(name, new_home, departed) == place
 
 
@@ -124,9 +124,9 @@ def test_only_what_is_missing_is_joined(name: str, departed: Departed, new_home:
     assert ran.status == 0, ran.out
     (account,) = ran.json["libraries"]
     outside_files = len(account["outside_files"])
-    assert account["already_here"] in (account["files"] - len(lost), account["files"] - len(lost) - 1)
-    assert account["under_another_name"] == account["replaced"] == []
-    assert account["files"] >= len(lost) + outside_files
+    assert account["existing_count"] in (account["file_count"] - len(lost), account["file_count"] - len(lost) - 1)
+    assert account["renamed_conflicts"] == account["replaced_paths"] == []
+    assert account["file_count"] >= len(lost) + outside_files
     assert (place / "mine.txt").read_text() == "not in the chest"
     assert opens(name, new_home, departed) == place
 
@@ -143,7 +143,7 @@ def test_by_way_of_a_real_drive(
     for name, value in own.items():
         monkeypatch.setenv(name, value)
     ran = command("restore", mounted, "--all", *counterpart(departed, new_home), "--json")
-    assert (ran.status, ran.json["well"]) == (0, True)
+    assert (ran.status, ran.json["ok"]) == (0, True)
     for name in APPLICATIONS:
         opens(name, new_home, departed)
 
@@ -167,7 +167,7 @@ def test_the_launcher_adopts_the_games_whether_it_had_begun_a_download_or_not(
     words = ("restore", departed.chest.folder, "winter-games", *counterpart(departed, new_home))
     ran = command(*words, "--if-exists", "merge", "--json")
     assert ran.status == 0, ran.out
-    aside = {Path(one["was"]).name: Path(one["becomes"]) for one in ran.json["libraries"][0]["set_aside"]}
+    aside = {Path(item["path"]).name: Path(item["new_path"]) for item in ran.json["libraries"][0]["set_aside"]}
     assert sorted(aside)[:2] == ["gull-parliament.part", "lanternfish"]
     assert (aside["lanternfish"] / "lanternfish.run").read_bytes() == b"#!made-up"
     assert opens("cuttlebone", new_home, departed) == place
@@ -191,7 +191,7 @@ PARTS = {
 def test_a_part_alone_and_another_joined_to_it(
     name: str, departed: Departed, new_home: Path, command: Command
 ) -> None:
-    """Of one part first, then of another: albums, playlists, keywords, descriptors and designs come along."""
+    """Of one part first, then of another: albums, playlists, keywords, descriptors and designs are included."""
     plan = dunechest.plan_restore(
         departed.chest, NAMES[name], dunechest.RestoreOptions(into=str(new_home / "nowhere"))
     )
@@ -204,7 +204,7 @@ def test_a_part_alone_and_another_joined_to_it(
     words = ("restore", departed.chest.folder, NAMES[name], *counterpart(departed, new_home), "--json")
     ran = command(*words, "--part", first.name)
     assert ran.status == 0, ran.out
-    place = Path(ran.json["libraries"][0]["place"])
+    place = Path(ran.json["libraries"][0]["path"])
     with APPLICATIONS[name](new_home).open() as opened:
         alone = opened.counts
         assert opened.missing == ()
@@ -256,8 +256,8 @@ def test_an_album_joins_a_catalogue_that_has_pictures_of_its_own(
         paths = now.execute("SELECT path, name FROM picture JOIN folder ON folder = folder.id").fetchall()
     assert all((Path(folder) / name).is_file() for folder, name in paths)
     again = command(*words).json["libraries"][0]
-    assert [one["added"] for one in again["joined"]] == [0]
-    assert command("undo", "--plan", "--json").json["library"] == "dune-survey"
+    assert [item["added_count"] for item in again["merged_files"]] == [0]
+    assert command("undo", "--plan", "--json").library["name"] == "dune-survey"
     assert command("undo").status == 0
     with closing(sqlite3.connect(place / "catalogue.glw")) as now:
         assert now.execute("SELECT title FROM album").fetchall() == [("my album",)]
@@ -304,7 +304,7 @@ def test_a_kept_plan_is_followed_exactly_or_not_at_all(
     for name in ("seaholly", "redshank"):
         opens(name, new_home, departed)
     document = json.loads(kept.read_text())
-    document["kept"]["machine"] = "0" * 32
+    document["saved_plan"]["machine"] = "0" * 32
     for content in (json.dumps(document), "{}", "no JSON", '{"kept": {"format": 1}}', "[" * 100_000):
         kept.write_text(content)
         assert command("restore", chest, "--apply-plan", kept).status in (2, 3)
@@ -325,13 +325,13 @@ def test_a_drill_proves_a_copy_and_leaves_nothing(
     scratch = tmp_path / "scratch"
     scratch.mkdir()
     shown = command("chest", "show", departed.chest.folder, "--json").json["libraries"]
-    assert not any(one["proven"] for one in shown)
+    assert not any(item["proven"] for item in shown)
     ran = command("drill", departed.chest.folder, "dune-survey", "winter-games", "--scratch", scratch, "--json")
-    assert (ran.status, [one["passed"] for one in ran.json["libraries"]]) == (0, [True, True])
-    assert ran.json["libraries"][0]["proof"]["well"]
+    assert (ran.status, [item["passed"] for item in ran.json["libraries"]]) == (0, [True, True])
+    assert ran.json["libraries"][0]["result"]["ok"]
     assert (os.listdir(scratch), facts(new_home, times=False)) == ([], before)
     shown = command("chest", "show", departed.chest.folder, "--json").json["libraries"]
-    assert {one["name"] for one in shown if one["proven"]} == {"dune-survey", "winter-games"}
-    assert command("undo").status == 2, "a rehearsal is nothing to take back"
+    assert {item["name"] for item in shown if item["proven"]} == {"dune-survey", "winter-games"}
+    assert command("undo").status == 2, "a drill is nothing to undo"
     assert command("drill", departed.chest.folder, "nothing").status == 2
     assert command("drill", departed.chest.folder, "--scratch", tmp_path / "no folder").status == 2

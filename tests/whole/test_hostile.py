@@ -42,7 +42,7 @@ def never_for_ever() -> Iterator[None]:
 
 @pytest.fixture
 def strange(tmp_path: Path, own_machine: Path, chest: dunechest.Chest, monkeypatch: pytest.MonkeyPatch) -> Path:
-    """A bag that another machine made, with a file from outside the library; this machine is a new one."""
+    """A bag that another computer made, with a file from outside the library; this computer is a new one."""
     (own_machine / "Pictures").mkdir()
     (own_machine / "Pictures" / "shared.map").write_bytes(b"shared" * 100)
     library = make(tmp_path)

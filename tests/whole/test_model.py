@@ -25,7 +25,7 @@ Tree = dict[str, bytes | str | None]
 
 
 class Chests(RuleBasedStateMachine):
-    """`now` is the library as it should be; `kept` is what each edition of each bag should give back."""
+    """`now` is the library intact; `kept` is what each edition of each bag should give back."""
 
     bags = Bundle("bags")
 

@@ -85,7 +85,7 @@ def test_a_full_drive_is_seen_before_and_a_filled_one_survived(tiny: Path, tmp_p
     (tiny / "ballast").unlink()
     ran = command("archive", library, "--to", tiny, "--json")
     assert ran.status == 0
-    assert ran.json["archived"][0]["files_copied"] == 9
+    assert ran.library["archived_count"] == 9
     assert command("verify", tiny).status == 0
 
 
@@ -152,12 +152,12 @@ def test_the_probe_proves_what_the_drive_holds(mounted: Path, library: Path, com
         assert {":", "?", "*"} <= probed.forbidden | filesystem(mounted).limits.forbidden
     (library / "which way?").write_text("left")
     (library / "best").symlink_to("rope.txt")
-    seen = command("look", library, "--on", mounted, "--json").json
+    seen = command("look", library, "--on", mounted, "--json").library
     codes = {f["code"] for f in seen["findings"]}
     assert ("names" in codes) == (kind != "ext4")
     assert ("no-links" in codes) == (not probed.links)
     assert ("coarse-times" in codes) == (probed.time_step_ns > 1)
-    assert seen["drive"]["bytes_a_second"] > 0
+    assert seen["drive"]["bytes_per_second"] > 0
     assert seen["drive"]["filesystem"] == kind
     # The image lies on the disk that the library is on, whatever stands between them.
     if volumes.devices(library):
@@ -173,9 +173,9 @@ def test_libraries_on_a_real_drive_are_found_and_none_of_its_files_is_called_a_p
             world.office_home / "Pictures" / name, mounted / "backup" / name, copy_function=shutil.copyfile
         )
     ran = command("find", mounted, "--json")
-    assert [one["name"] for one in ran.json["libraries"]] == ["dune-survey", "old-dune-survey"]
-    seen = command("look", mounted / "backup" / "Dune Survey", "--json").json
-    assert seen["placeholders"] == []
+    assert [item["name"] for item in ran.json["libraries"]] == ["dune-survey", "old-dune-survey"]
+    seen = command("look", mounted / "backup" / "Dune Survey", "--json").library
+    assert seen["placeholder_paths"] == []
 
 
 def test_a_drive_in_memory_is_told(tiny: Path, library: Path, command: Command) -> None:

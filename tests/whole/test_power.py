@@ -88,8 +88,8 @@ def test_what_was_proven_before_a_cut_is_not_copied_again(tmp_path: Path, comman
     def fail(number: int) -> BaseException | None:
         return OSError(28, "No space left on device") if recorder.noted[-1:] and seen(recorder) > 3 else None
 
-    def seen(one: Recorder) -> int:
-        return sum(step[0] == "create" and "large" in step[1] for step in one.noted)
+    def seen(item: Recorder) -> int:
+        return sum(step[0] == "create" and "large" in step[1] for step in item.noted)
 
     recorder = Recorder(drive, fail=fail)
     with recorder.watching():
@@ -98,7 +98,7 @@ def test_what_was_proven_before_a_cut_is_not_copied_again(tmp_path: Path, comman
     assert "to continue" in ran.err
     ran = command("archive", stage_library, "--to", drive, "--json")
     assert ran.status == 0
-    assert 2 <= ran.json["archived"][0]["taken_up_from_before"] < 6
+    assert 2 <= ran.library["resumed_count"] < 6
     assert command("verify", drive).status == 0
 
 
@@ -120,7 +120,7 @@ def test_the_next_command_finishes_a_decided_change_and_says_so(
         dunechest.archive([library], chest)
     ran = command("verify", chest.folder)
     assert ran.status == 0
-    assert "A cut-off change in shed was finished first." in ran.err
+    assert "An interrupted change of shed was finished first." in ran.err
     assert "finished" not in command("verify", chest.folder).err
     record = dunechest.Chest.open(chest.folder).bag("shed").library
     assert record is not None
@@ -243,16 +243,16 @@ def test_a_check_is_suggested_when_the_last_is_long_ago(
     library: Path, chest: dunechest.Chest, command: Command, monkeypatch: pytest.MonkeyPatch
 ) -> None:
     command("archive", library, "--to", chest.folder)
-    assert "verify it again" not in command("chest", "show", chest.folder).out
+    assert "not fully checked" not in command("chest", "show", chest.folder).out
     now = time.time()
     monkeypatch.setattr(clock, "now", lambda: now + 100 * 86_400)
-    assert "100 days since every byte was looked at" in command("chest", "show", chest.folder).out
+    assert "not fully checked for 100 days" in command("chest", "show", chest.folder).out
     monkeypatch.setattr(clock, "now", lambda: now + 99 * 86_400)
     command("verify", chest.folder, "--quick")
     monkeypatch.setattr(clock, "now", lambda: now + 100 * 86_400)
-    assert "verify it again" in command("chest", "show", chest.folder).out
+    assert "-> not fully checked" in command("chest", "show", chest.folder).out
     command("verify", chest.folder)
-    assert "verify it again" not in command("chest", "show", chest.folder).out
+    assert "not fully checked" not in command("chest", "show", chest.folder).out
 
 
 # The chest's own record.
@@ -273,7 +273,7 @@ def test_a_chest_record_is_made_again_only_when_asked(
     assert facts(chest.folder) == before, "never silently"
     ran = command("chest", "rebuild", chest.folder.parent, "--json")
     assert ran.status == 0
-    assert (ran.json["label"], ran.json["id"]) == ("blue", chest.id)
+    assert (ran.json["chest"]["label"], ran.json["chest"]["id"]) == ("blue", chest.id)
     assert command("verify", chest.folder.parent).status == 0
     assert command("chest", "rebuild", chest.folder).status == 3, "a whole one is left alone"
     assert command("chest", "rebuild", tmp_path).status == 2
@@ -325,7 +325,7 @@ def fuse(tmp_path: Path) -> Iterator[Callable[[], Path]]:
     subprocess.run(["mkfs.exfat", str(image)], check=True, capture_output=True)
     done = subprocess.run(["losetup", "-f", "--show", str(image)], capture_output=True, text=True, check=False)
     if done.returncode:
-        pytest.skip("no loop device can be had")
+        pytest.skip("no loop device is available")
     device = done.stdout.strip()
 
     def mount() -> Path:

@@ -1,4 +1,4 @@
-"""Libraries of real programs: archived, rehearsed, restored under another home, accepted by the program, archived again."""
+"""Libraries of real programs: archived, drilled, restored under another home, accepted by the program, archived again."""
 
 from __future__ import annotations
 
@@ -35,7 +35,7 @@ def home(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> Path:
 
 
 def elsewhere(tmp_path: Path, home: Path, monkeypatch: pytest.MonkeyPatch) -> Path:
-    """Leave the old home, for a new one of another name on a machine that knows nothing."""
+    """Leave the old home, for a new one of another name on a computer that knows nothing."""
     shutil.move(home.parent, tmp_path / "gone")
     new = tmp_path / "new" / "plover"
     new.mkdir(parents=True)
@@ -47,7 +47,7 @@ def elsewhere(tmp_path: Path, home: Path, monkeypatch: pytest.MonkeyPatch) -> Pa
 def there_and_back(
     what: Path, chest: dunechest.Chest, tmp_path: Path, home: Path, monkeypatch: pytest.MonkeyPatch
 ) -> tuple[Path, dunechest.RestoreResult]:
-    """Archive, rehearse, and restore under another home."""
+    """Archive, test, and restore under another home."""
     (account,) = dunechest.archive(what, chest)
     assert account.well, account.left_out
     assert all(drill.passed for drill in dunechest.drill(chest))
@@ -86,7 +86,7 @@ def test_repositories_with_worktree_submodule_and_stash(
     assert git(place / "beside", "status", "--short") == ""
     assert git(place / "shore", "submodule", "status").startswith(" ")
     # The history of what was cloned from where is nobody's reference; it is named.
-    named = {one.path for one in result.old_place.files}
+    named = {item.path for item in result.old_place.files}
     assert named == {path for path in named if "/logs/" in path or path.endswith(".gitmodules")}
     assert str(place / "lib") in git(place / "shore", "config", "submodule.lib.url")
     holding = {
@@ -156,7 +156,7 @@ def test_notes_with_pictures_outside_and_the_next_edition_there(
             f"# Day {number}\n![a tern](<{desktop}/tern 1.png>) and [[day {number + 1}]]\nI wrote this in {home}.\n"
         )
     place, result = there_and_back(notes, chest, tmp_path, home, monkeypatch)
-    assert {one.path: one.count for one in result.old_place.files} == {f"day {n}.md": 1 for n in range(8)}
+    assert {item.path: item.count for item in result.old_place.files} == {f"day {n}.md": 1 for n in range(8)}
     for path in place.glob("*.md"):
         target = path.read_text().split("<")[1].split(">")[0]
         assert (path.parent / target).read_bytes().startswith(b"\x89PNG")
@@ -191,7 +191,7 @@ def test_a_database_under_a_live_writer_is_captured_whole(tmp_path: Path, home: 
 def test_every_kind_there_and_back_and_its_next_edition(
     tmp_path: Path, home: Path, chest: dunechest.Chest, monkeypatch: pytest.MonkeyPatch
 ) -> None:
-    """Found, looked at, archived, rehearsed, restored under another home on a new computer, changed and archived again."""
+    """Found, looked at, archived, drilled, restored under another home on a new computer, changed and archived again."""
     _each_there_and_back(MADE, tmp_path, home, chest, monkeypatch)
 
 

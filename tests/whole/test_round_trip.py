@@ -157,9 +157,11 @@ def test_many_files_and_a_large_one_by_helper_processes(tmp_path: Path, chest: d
     steps: list[dunechest.Step] = []
     (account,) = dunechest.archive([place], chest, progress=steps.append)
     assert account.well
-    assert steps[-1].files_done == steps[-1].files_total == 906
-    assert steps[-1].bytes_done == steps[-1].bytes_total == account.bytes_copied
-    assert [s.bytes_done for s in steps] == sorted(s.bytes_done for s in steps)
+    copied = [step for step in steps if step.stage == "copying"][-1]
+    assert copied.files_done == copied.files_total == 906
+    assert copied.bytes_done == copied.bytes_total == account.bytes_copied
+    done = [step.bytes_done for step in steps if step.stage == "copying"]
+    assert done == sorted(done)
     assert sha512sum(bag_of(chest, "many")).returncode == 0
     assert dunechest.verify(chest).well
     dunechest.restore(chest, "many", dunechest.RestoreOptions(into=str(tmp_path / "back")))
@@ -179,7 +181,7 @@ def test_two_names_for_one_library_and_two_libraries_in_one_run(
     other.mkdir()
     (other / "lamp").write_text("oil")
     ran = command("archive", library, other, "--to", chest.folder, "--json")
-    assert [a["bag"] for a in ran.json["archived"]] == ["shed", "attic"]
+    assert [a["archived_as"] for a in ran.json["libraries"]] == ["shed", "attic"]
     assert command("archive", library, "--to", chest.folder, "--as", "shed-2").status == 0
     assert {entry.name for entry in chest.bags()} == {"shed", "shed-2", "attic"}
 
@@ -189,7 +191,7 @@ def test_everything_is_the_same_again(library: Path, chest: dunechest.Chest, com
     before = facts(chest.folder)
     ran = command("archive", library, "--to", chest.folder)
     assert ran.status == 0
-    assert "nothing has changed" in ran.out
+    assert "Unchanged: shed" in ran.out
     assert {k: v for k, v in facts(chest.folder).items() if b"in-use" not in k and k != b"."} == {
         k: v for k, v in before.items() if b"in-use" not in k and k != b"."
     }
@@ -224,11 +226,11 @@ def test_the_plan_says_all_and_writes_nothing(library: Path, chest: dunechest.Ch
     before = facts(chest.folder)
     ran = command("archive", library, "--to", chest.folder, "--plan", "--json")
     assert ran.status == 0
-    (plan,) = ran.json["plan"]
+    (plan,) = ran.json["libraries"]
     assert plan["state"] == "new"
-    assert plan["files_found"] == 4
+    assert plan["found_count"] == 4
     assert {f["path"] for f in plan["files"]} == {"rope.txt", "rafters/oar.txt", "rafters/big.bin"}
-    assert plan["left_out"] == [{"path": "pipe", "bytes": 0, "why": "a pipe: it holds no bytes", "fault": False}]
+    assert plan["left_out"] == [{"path": "pipe", "size_bytes": 0, "why": "a pipe: it holds no bytes", "fault": False}]
     assert facts(chest.folder) == before
     ran = command("archive", library, "--to", chest.folder, "--plan")
     assert "nothing was written" in ran.out

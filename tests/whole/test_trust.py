@@ -63,7 +63,7 @@ def test_paths_that_lead_out_are_refused_and_reported(
         sorted(p.name for p in tmp_path.iterdir() if p.name in ("escaped", "absolute", "planted", "owned.txt")) == []
     )
     assert sorted(p.name for p in (tmp_path / "in").iterdir()) == ["back"]
-    whys = {n["path"]: n["why"] for n in ran.json["libraries"][0]["not_done"]}
+    whys = {n["path"]: n["why"] for n in ran.json["libraries"][0]["not_restored"]}
     assert set(whys) == {
         "../escaped", str(tmp_path / "absolute"), "../../planted", "../../owned.txt", "out1", "rafters/out2",
     }  # fmt: skip

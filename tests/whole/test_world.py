@@ -18,16 +18,17 @@ from dunechest.demo.applications import APPLICATIONS
 from dunechest.demo.applications.base import RefusalError
 from dunechest.demo.applications.tidewrack import Tidewrack
 from dunechest.demo.world import World, damage, make_world, wipe
+from dunechest.documents.base import moment
 from tests.support.runs import Command
 from tests.support.trees import facts, flip
 from tests.support.worlds import LIBRARIES, NAMES, Move, place_of
 
 
 def test_the_same_seed_gives_the_same_world(tmp_path: Path) -> None:
-    one = make_world(tmp_path / "one" / "w", size=0.1)
+    item = make_world(tmp_path / "one" / "w", size=0.1)
     # The catalogue holds absolute paths, so the second is made in the very same place.
-    first = facts(one.folder)
-    shutil.rmtree(one.folder)
+    first = facts(item.folder)
+    shutil.rmtree(item.folder)
     assert facts(make_world(tmp_path / "one" / "w", size=0.1).folder) == first
     assert facts(make_world(tmp_path / "one" / "w", size=0.1, seed=7).folder) != first
 
@@ -107,23 +108,23 @@ def test_a_title_is_adopted_only_when_folder_and_descriptor_agree(world: World) 
 
 def test_find_recognises_the_eight_kinds_hidden_ones_too(pristine: World, command: Command) -> None:
     ran = command("find", pristine.office_home, pristine.office_drive, "--json")
-    found = {one["name"]: one for one in ran.json["libraries"]}
+    found = {item["name"]: item for item in ran.json["libraries"]}
     expected = {name: kind for kind, name in NAMES.items()} | {"old-dune-survey": "glasswort"}
-    assert {name: one["kind"] for name, one in found.items()} == expected
+    assert {name: item["kind"] for name, item in found.items()} == expected
     photos = [p for p in pristine.photos.rglob("*") if p.is_file()]
-    assert found["dune-survey"]["files"] == len(photos)
-    assert found["dune-survey"]["bytes"] == sum(p.stat().st_size for p in photos)
-    assert found["dune-survey"]["changed"] == pytest.approx(max(p.stat().st_mtime for p in photos))
+    assert found["dune-survey"]["file_count"] == len(photos)
+    assert found["dune-survey"]["size_bytes"] == sum(p.stat().st_size for p in photos)
+    assert found["dune-survey"]["changed_at"] == moment(max(p.stat().st_mtime for p in photos))
     assert found["tidewrack"]["evidence"]
     only = command("find", pristine.office_home, "--kind", "seaholly", "--json").json["libraries"]
-    assert [one["name"] for one in only] == ["marram-papers"]
+    assert [item["name"] for item in only] == ["marram-papers"]
     frame = dunechest.find_libraries([pristine.office_home]).to_frame()
     assert len(frame) == 8
 
 
 def test_find_without_a_place_searches_the_home(world: World, on_machine: Move, command: Command) -> None:
     on_machine("office-pc")
-    names = {one["name"] for one in command("find", "--json").json["libraries"]}
+    names = {item["name"] for item in command("find", "--json").json["libraries"]}
     assert names == {*NAMES.values(), "old-dune-survey"} - {"winter-games"}
     on_machine("new-laptop")
     ran = command("find")
@@ -141,7 +142,7 @@ def test_find_goes_neither_into_chests_nor_round_loops(world: World, command: Co
 def test_two_libraries_of_one_name_are_told_apart(world: World, command: Command) -> None:
     shutil.copytree(world.papers, world.office_home / "Desktop" / "Marram Papers")
     names = {
-        one["name"] for one in command("find", world.office_home, "--kind", "seaholly", "--json").json["libraries"]
+        item["name"] for item in command("find", world.office_home, "--kind", "seaholly", "--json").json["libraries"]
     }
     assert names == {"marram-papers-desktop", "marram-papers-documents"}
     assert command("look", "marram-papers-desktop").status == 0
@@ -152,19 +153,19 @@ def test_two_libraries_of_one_name_are_told_apart(world: World, command: Command
 @pytest.mark.parametrize("words", [("find", "/no/such"), ("look", "no-such"), ("find", "--kind", "no-such")])
 def test_words_that_mean_nothing_end_with_status_2(words: tuple[str, ...], command: Command) -> None:
     assert command(*words).status == 2
-    assert command(*words, "--json").json["status"] == 2
+    assert command(*words, "--json").json["exit_status"] == 2
 
 
 def test_look_counts_roles_and_the_biggest_things(pristine: World, command: Command) -> None:
     ran = command("look", pristine.photos, "--json")
     assert ran.status == 0
-    roles = {role["role"]: role for role in ran.json["roles"]}
+    roles = {role["role"]: role for role in ran.library["roles"]}
     previews = [p for p in (pristine.photos / "previews").rglob("*") if p.is_file()]
-    assert roles["rebuildable"]["files"] == len(previews)
-    assert roles["rebuildable"]["bytes"] == sum(p.stat().st_size for p in previews)
-    assert roles["essential"]["files"] + len(previews) == ran.json["files"]
-    assert ran.json["biggest"][0]["path"] == "originals/"
-    assert dunechest.look(pristine.photos).to_frame()["files"].sum() == ran.json["files"]
+    assert roles["rebuildable"]["file_count"] == len(previews)
+    assert roles["rebuildable"]["size_bytes"] == sum(p.stat().st_size for p in previews)
+    assert roles["essential"]["file_count"] + len(previews) == ran.library["file_count"]
+    assert ran.library["largest_items"][0]["path"] == "originals/"
+    assert dunechest.look(pristine.photos).to_frame()["files"].sum() == ran.library["file_count"]
 
 
 def test_a_lock_mark_counts_while_its_process_lives(
@@ -176,7 +177,7 @@ def test_a_lock_mark_counts_while_its_process_lives(
     ran = command("look", world.photos, "--json")
     assert ran.status == 3
     assert ran.json["findings"][0]["code"] == "in-use"
-    assert ran.json["in_use_by"][0]["pid"] == living.pid
+    assert ran.library["uses"][0]["process_id"] == living.pid
     living.send_signal(signal.SIGKILL)
     living.wait()
     assert command("look", world.photos).status == 0
@@ -206,9 +207,9 @@ def test_the_old_machine_dies_and_the_new_one_has_it_all(world: World, on_machin
     assert command("chest", "new", world.blue, "--label", "blue").status == 0
     ran = command("archive", *NAMES.values(), "--to", "blue", "--json")
     assert ran.status == 0
-    for account in ran.json["archived"]:
-        assert account["files_found"] == account["files_copied"] + len(account["left_out"])
-        assert account["bytes_found"] == account["bytes_copied"] + sum(o["bytes"] for o in account["left_out"])
+    for account in ran.json["libraries"]:
+        assert account["found_count"] == account["archived_count"] + len(account["left_out"])
+        assert account["found_bytes"] == account["archived_bytes"] + sum(o["size_bytes"] for o in account["left_out"])
     wipe(world, "office-pc")
     on_machine("new-laptop")
     shown = command("chest", "show", world.blue, "--json").json
@@ -233,7 +234,7 @@ def test_the_old_machine_dies_and_the_new_one_has_it_all(world: World, on_machin
 
 @pytest.mark.parametrize("name", sorted(APPLICATIONS))
 def test_wiped_and_restored_in_its_place_nothing_is_missing(name: str, world: World, on_machine: Move) -> None:
-    """Library and outside files are gone from the same machine; the application then finds all of them again."""
+    """Library and outside files are gone from the same computer; the application then finds all of them again."""
     on_machine("office-pc")
     with APPLICATIONS[name](world.office_home).open() as opened:
         before = opened.counts

@@ -61,7 +61,7 @@ class Bag:
 
 @dataclass(frozen=True, slots=True)
 class Lying:
-    """What lies in a bag's folder: sizes of regular files by path, and names of all else.
+    """The contents of a bag's folder: sizes of regular files by path, and names of everything else.
 
     Paths are relative with ``/``; `others` are links, pipes, sockets and devices;
     `unreadable` are folders that could not be listed.
@@ -121,7 +121,7 @@ def read_bag(
         bag.fetch, problems = manifests.parse_fetch(text)
         bag.problems.extend(problems)
     if not bag.payload:
-        bag.problems.append(Problem("", 0, "there is no payload manifest that can be read"))
+        bag.problems.append(Problem("", 0, "there is no readable payload manifest"))
     return bag
 
 
@@ -149,7 +149,7 @@ def _add_manifest(bag: Bag, name: str, found: re.Match[str], place: Callable[[st
     strict = bag.declaration.strict
     algorithm = found.group(2).lower().replace("-", "")
     if algorithm not in DIGITS:
-        bag.problems.append(Problem(name, 0, f"the algorithm {found.group(2)} is not known here"))
+        bag.problems.append(Problem(name, 0, f"the algorithm {found.group(2)} is unknown"))
         return
     if strict and found.group(2) != algorithm:
         why = f"an algorithm's name has small letters and digits only: {algorithm}"
@@ -197,7 +197,7 @@ def payload_lines(file: BinaryIO) -> Iterator[tuple[str, bytes]]:
     while line := file.readline(manifests.LONGEST_LINE):
         digest, path_text = line[:128], line[135:-1].decode()
         if line[128:135] != b"  data/" or line[-1:] != b"\n" or "\r" in path_text or why_unsafe(path_text):
-            raise ValueError("a line of the manifest is out of the ordinary")
+            raise ValueError("a line of the manifest is not usual")
         yield manifests.decode_path(path_text), bytes.fromhex(digest.decode())
 
 

@@ -170,7 +170,7 @@ class BagRecords:
         if tag.sha512 and slow().hexdigest() == tag.sha512:
             return None
         other = f"; it has {size:,} bytes instead of {tag.size:,}" if tag.size not in (-1, size) else ""
-        return RecordFault(path, "changed", f"its bytes are not those that were recorded{other}")
+        return RecordFault(path, "changed", f"its content is not what was recorded{other}")
 
     def _in_manifest(self, path: str) -> str | None:
         """Look one path up in the tag manifest, without reading all of a long one into memory."""
@@ -199,8 +199,7 @@ class BagRecords:
                         fault: RecordFault | None = RecordFault(
                             path,
                             "changed",
-                            f"its bytes are not those that were recorded; it has {size:,} bytes instead of "
-                            f"{tag.size:,}",
+                            f"its content is not what was recorded; it has {size:,} bytes instead of {tag.size:,}",
                         )
                     else:
                         fault = self._stream(path, file)
@@ -347,7 +346,9 @@ class BagRecords:
         own = totals_of(library) if library is not None else None
         if told is not None and own is not None and told != own:
             raise self.damaged(
-                RecordFault(INFO, "changed", f"it counts edition {number} otherwise than the edition's own record")
+                RecordFault(
+                    INFO, "changed", f"its numbers for edition {number} differ from that edition's own record"
+                )
             )
         return own or told
 

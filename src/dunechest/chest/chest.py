@@ -12,6 +12,8 @@ from contextlib import contextmanager
 from pathlib import Path
 from typing import Any
 
+import msgspec
+
 from dunechest.bag.bag import is_bag
 from dunechest.chest import chest_record, journal
 from dunechest.chest.bag_entry import BagEntry, never_whole, of_ours
@@ -30,7 +32,7 @@ from dunechest.errors import (
     RefusedError,
     UsageError,
 )
-from dunechest.names import is_slug, shown
+from dunechest.names import is_slug, meant, quoted, shown
 from dunechest.transfer import disk, safe
 from dunechest.version import version
 
@@ -56,7 +58,7 @@ class Chest:
     record : ChestRecord
         ``chest.json``.
     recovered : tuple of str
-        Names of the bags in which a cut-off change was finished on opening.
+        Names of the bags in which an interrupted change was finished on opening.
     unfinished : dict
         Names of the bags in which a decided change could not be finished, and why. They can be read all the same.
     busy : tuple of str
@@ -122,7 +124,7 @@ class Chest:
         place = Path(drive)
         _check_label(label)
         if not place.is_dir():
-            raise UsageError(f"There is no folder {shown(str(place))}. Name the folder where the drive appears.")
+            raise UsageError(f"There is no folder {shown(str(place))}. Name the folder where the drive is mounted.")
         folder = place.resolve() / CHEST
         if (place / CHEST_RECORD).exists() or folder.exists():
             raise RefusedError(
@@ -137,7 +139,7 @@ class Chest:
             disk.rename(beside, folder)
         except OSError as error:
             raise CutOffError(
-                f"A chest cannot be made in {shown(str(place))}: {error.strerror}. No chest is there."
+                f"Cannot make a chest in {shown(str(place))}: {error.strerror}. No chest was made."
             ) from error
         return cls(folder, record)
 
@@ -188,17 +190,19 @@ class Chest:
             raise UsageError(f"There is no folder {BAGS} of a chest in {shown(os.fspath(place))}.")
         folder = folders[0].resolve()
         before: ChestRecord | None = None
+        torn = {CHEST_RECORD}
         try:
             before, faults = chest_record.read_chest(folder)
+            torn = {fault.path for fault in faults}
             if not faults:
                 raise RefusedError(
-                    f"The records of the chest in {shown(str(folder))} are whole. Nothing was changed."
+                    f"The records of the chest in {shown(str(folder))} are intact. Nothing was changed."
                 )
         except ChestUnusableError as error:
             if "Install a newer version" in str(error):
                 raise
         if label is None and before is None:
-            raise UsageError("READ-ME.txt does not say the chest's label any more: give one with --label.")
+            raise UsageError("READ-ME.txt no longer says the chest's label: give one with --label.")
         label = label if label is not None else before.label if before is not None else ""
         _check_label(label)
         if before is not None:
@@ -207,11 +211,12 @@ class Chest:
             record = ChestRecord(FORMAT, uuid.uuid4().hex, label, now_text(), version())
         path = folder / CHEST_RECORD
         try:
-            if os.path.lexists(path):  # what is torn may still tell somebody something
+            # What is torn may still tell somebody something, if nothing else is intact that says the same.
+            told = before is not None and (CHEST_RECORD not in torn or READ_ME not in torn)
+            if is_regular(path) and not told:
                 disk.rename(path, path.with_name(f"chest.json.torn-{now_text()[:10]}"))
-            for name in (READ_ME, CHEST_SUMS):
-                if os.path.lexists(folder / name) and not stat.S_ISREG((folder / name).lstat().st_mode):
-                    disk.rename(folder / name, folder / f"{name}.torn-{now_text()[:10]}")
+            for name in (CHEST_RECORD, READ_ME, CHEST_SUMS):
+                _free_name(folder / name)
             chest_record.write_chest(folder, record)
         except OSError as error:
             raise CutOffError(f"{shown(str(path))} cannot be written: {error.strerror}.") from error
@@ -220,7 +225,9 @@ class Chest:
     def bag_folder(self, name: str) -> Path:
         """Return the folder of a bag by its name, which must be a plain one."""
         if not is_slug(name):
-            raise UsageError(f"{shown(name)!r} cannot be the name of a bag: use letters, digits and hyphens.")
+            raise UsageError(
+                f"{shown(name)!r} cannot be a library's name in a chest: use letters, digits and hyphens."
+            )
         return self.folder / BAGS / name
 
     def bags(self) -> tuple[BagEntry, ...]:
@@ -256,7 +263,50 @@ class Chest:
         if found:
             return found[0]
         names = ", ".join(shown(e.name) for e in entries) or "none yet"
-        raise UsageError(f"The chest {shown(self.label)} holds no library {shown(name)!r}. It holds: {names}.")
+        hint = meant(name, (entry.name for entry in entries))
+        raise UsageError(f"The chest {shown(self.label)} holds no library {shown(name)!r}.{hint} It holds: {names}.")
+
+    def renamed(self, label: str, machine: str) -> Chest:
+        """Give the chest another label. No library is touched.
+
+        Parameters
+        ----------
+        label : str
+            Up to 60 printable characters.
+        machine : str
+            Name of this computer, for whoever finds the chest being changed.
+
+        Raises
+        ------
+        UsageError
+            If the label is not one.
+        RefusedError
+            If a record of the chest is damaged, or another process is changing it.
+        CutOffError
+            If the drive cannot be written to.
+        """
+        _check_label(label)
+        return self._replaced(msgspec.structs.replace(self.record, label=label), machine)
+
+    def with_new_id(self, machine: str) -> Chest:
+        """Give the chest an id of its own, where it is a copy of another one; see `renamed`."""
+        return self._replaced(msgspec.structs.replace(self.record, id=uuid.uuid4().hex), machine)
+
+    def _replaced(self, record: ChestRecord, machine: str) -> Chest:
+        if self.faults:
+            raise RefusedError(
+                f"Refused: the record {self.faults[0].path} of the chest {shown(self.label)} is damaged. Nothing was changed. "
+                f"Rebuild it first: dunechest chest rebuild {quoted(str(self.folder))}"
+            )
+        with self.changing(machine):
+            try:
+                chest_record.replace_chest(self.folder, record)
+            except OSError as error:
+                raise CutOffError(
+                    f"The records of the chest {shown(self.label)} cannot be written: {error.strerror}. Run the same command "
+                    "again to continue."
+                ) from error
+        return type(self).open(self.folder, finish=False)
 
     @contextmanager
     def changing(self, machine: str) -> Iterator[None]:
@@ -283,7 +333,7 @@ class Chest:
             if is_bag(folder):
                 return BagEntry(name, folder, "foreign")
             if never_whole(folder):
-                return BagEntry(name, folder, "unfinished", why="an archive was interrupted here before it was whole")
+                return BagEntry(name, folder, "unfinished", why="an archive was interrupted here")
             return BagEntry(name, folder, "unusable", why="it is not a bag: bagit.txt is missing")
         try:
             return BagEntry(name, folder, "whole", records.library(), _records=records)
@@ -293,7 +343,7 @@ class Chest:
             return BagEntry(name, folder, "unusable", why=str(error), _records=records)
 
     def _recover(self, machine: str) -> None:
-        """Finish changes that were decided and cut off; see `dunechest.chest.journal`.
+        """Finish changes that were decided and interrupted; see `dunechest.chest.journal`.
 
         What cannot be finished now concerns its own bag only, and keeps nobody from reading it.
         """
@@ -316,6 +366,15 @@ class Chest:
         self.recovered = tuple(done)
 
 
+def _free_name(path: Path) -> None:
+    """Have no folder where a record belongs; everything else is replaced when it is written."""
+    if path.is_dir() and not path.is_symlink():
+        try:
+            disk.remove_folder(path)
+        except OSError:
+            disk.rename(path, path.with_name(f"{path.name}.torn-{now_text()[:10]}"))
+
+
 def _choice(entry: BagEntry) -> str:
     """Say how two libraries of one name are told apart."""
     parts = ", ".join(map(shown, entry.library.partial)) if entry.library is not None else ""
@@ -324,5 +383,7 @@ def _choice(entry: BagEntry) -> str:
 
 
 def _check_label(label: str) -> None:
-    if not label.strip() or len(label) > 60 or shown(label) != label:
-        raise UsageError('A label is 1 to 60 printable characters, such as: blue, or "Blue drive, top shelf".')
+    if not label.strip() or len(label) > 60 or shown(label) != label or label.startswith("-"):
+        raise UsageError(
+            'A label is 1 to 60 printable characters and does not begin with "-": blue, or "Blue drive, top shelf".'
+        )

@@ -44,6 +44,27 @@ def write_chest(folder: Path, record: ChestRecord) -> None:
     safe.write_file(folder / CHEST_SUMS, lines.encode())
 
 
+def replace_chest(folder: Path, record: ChestRecord) -> None:
+    """Replace the three records of a chest, so that at no moment one is taken for damaged.
+
+    First the digests of the new ones are added to those of the old ones, then the records are replaced, then only
+    the new digests stay. Cut short, the chest is the one that ``chest.json`` tells, and the same can be done again.
+
+    Raises
+    ------
+    OSError
+        If the drive cannot be written to.
+    """
+    contents = {CHEST_RECORD: records.encode_pretty(record), READ_ME: texts.read_me(record)}
+    before = {name: safe.read_bounded(folder / name, _MOST) for name in contents}
+    new = "".join(f"{hashlib.sha512(content).hexdigest()}  {name}\n" for name, content in contents.items())
+    old = "".join(f"{hashlib.sha512(content).hexdigest()}  {name}\n" for name, content in before.items())
+    safe.write_file(folder / CHEST_SUMS, (old + new).encode())
+    for name, content in contents.items():
+        safe.write_file(folder / name, content)
+    safe.write_file(folder / CHEST_SUMS, new.encode())
+
+
 def label_in(text: str) -> ChestRecord | None:
     """Return what ``READ-ME.txt`` says of the chest, or None if it does not."""
     said = _SAID.search(text)
@@ -79,9 +100,11 @@ def read_chest(folder: Path) -> tuple[ChestRecord, tuple[RecordFault, ...]]:
     if number is not None and number > FORMAT:
         raise ChestUnusableError(records.newer_words(folder / CHEST_RECORD, number))
     text = contents.get(CHEST_SUMS, b"").decode("ascii", "replace")
-    sums = {name: digest for digest, name in _LINE.findall(text)}
+    sums: dict[str, set[str]] = {}
+    for digest, name in _LINE.findall(text):  # while the records are replaced, those of both are there
+        sums.setdefault(name, set()).add(digest)
     proven = {
-        name for name in (CHEST_RECORD, READ_ME) if name in contents and sums.get(name) == _digest(contents[name])
+        name for name in (CHEST_RECORD, READ_ME) if name in contents and _digest(contents[name]) in sums.get(name, ())
     }
     try:
         own = msgspec.json.decode(contents.get(CHEST_RECORD, b""), type=ChestRecord)
@@ -89,21 +112,21 @@ def read_chest(folder: Path) -> tuple[ChestRecord, tuple[RecordFault, ...]]:
         own = None
     said = label_in(contents.get(READ_ME, b"").decode("utf-8", "replace"))
     if own is None and CHEST_RECORD in contents:
-        faults[CHEST_RECORD] = RecordFault(CHEST_RECORD, "changed", "it is torn or no record of a chest")
+        faults[CHEST_RECORD] = RecordFault(CHEST_RECORD, "changed", "it is damaged, or not a chest's record")
     agree = own is not None and said is not None and (own.id, own.label) == (said.id, said.label)
     if _LINE.sub("", text) or sums.keys() != {CHEST_RECORD, READ_ME} or (agree and not proven):
         faults.setdefault(
-            CHEST_SUMS, RecordFault(CHEST_SUMS, "changed", "it does not have the digests of the other two records")
+            CHEST_SUMS, RecordFault(CHEST_SUMS, "changed", "its digests differ from those in the other two records")
         )
     for name in (CHEST_RECORD, READ_ME):
         if name in contents and name not in proven and not (agree and CHEST_SUMS in faults):
-            faults.setdefault(name, RecordFault(name, "changed", "its bytes are not those that were recorded"))
+            faults.setdefault(name, RecordFault(name, "changed", "its content is not what was recorded"))
     candidates = ((CHEST_RECORD in proven, own), (READ_ME in proven, said), (True, own), (True, said))
     record = next((candidate for believed, candidate in candidates if believed and candidate is not None), None)
     if record is None:
         raise ChestUnusableError(
-            f"The records of the chest in {shown(str(folder))} are torn: neither {CHEST_RECORD} nor {READ_ME} tells which chest "
-            f"it is. Nothing was touched. To make them again: dunechest chest rebuild"
+            f"The records of the chest in {shown(str(folder))} are damaged: neither {CHEST_RECORD} nor {READ_ME} says which "
+            "chest it is. Nothing was touched. To rebuild them: dunechest chest rebuild"
         )
     return record, tuple(faults[name] for name in sorted(faults))
 

@@ -20,7 +20,7 @@ _LABEL = "Dune-Chest-Edition"
 
 @dataclass(frozen=True, slots=True)
 class EditionTotals:
-    """What was written down of an edition when it was archived, in numbers."""
+    """The totals of an edition, as recorded when it was archived."""
 
     files: int
     bytes: int

@@ -39,9 +39,7 @@ def current_files(own: BagRecords) -> FileTable:
             # Both lists are written in the same order: half a million lines need no table to be found in.
             for listed, line in zip_longest(payload_lines(file), own.lines(FILES, FileRecord)):
                 if listed is None or line is None or listed[0] != line.path:
-                    raise own.damaged(
-                        RecordFault(MANIFEST, "changed", f"it does not name the files that {FILES} names")
-                    )
+                    raise own.damaged(RecordFault(MANIFEST, "changed", f"it does not list the same files as {FILES}"))
                 found[listed[0]] = Proven(line, listed[1])
         except (OSError, ValueError) as error:
             raise own.damaged(RecordFault(MANIFEST, "changed", str(error))) from error

@@ -1,6 +1,6 @@
 """Files that are proven to be on the drive, half a million of them in little memory.
 
-A file of its own object, with two digests as text, takes some 600 bytes; a row of a `Shelf` takes a
+A file of its own object, with two digests as text, takes some 600 bytes; a row of a `FileTable` takes a
 fifth of that. Rows are turned into `Proven` values when they are asked for.
 """
 
@@ -63,7 +63,7 @@ class FileTable(MutableMapping[str, Proven]):
 
     def _refuse_if_frozen(self) -> None:
         if self._frozen:
-            raise TypeError("this table of files belongs to a plan and does not change any more")
+            raise TypeError("this table of files belongs to a plan and cannot be changed")
 
     def keep(self, path: str) -> None:
         """Take over a file of the edition before as it is; it is on the drive and is not written."""

@@ -1,4 +1,4 @@
-"""The journal of a change in a bag: what is to be renamed where, so that a cut-off change can be finished.
+"""The journal of a change in a bag: what is to be renamed where, so that an interrupted change can be finished.
 
 Everything an edition brings is first written and proven below ``dune/pending/``.
 Then ``journal.json`` is written there, which is the moment the edition exists: from
@@ -108,7 +108,7 @@ def _why_not(step: Rename) -> str | None:
         return (
             None
             if (folder + "/").startswith((DATA, EARLIER + "/", EDITIONS + "/"))
-            else "no folder there is its concern"
+            else "that folder is not its concern"
         )
     if step.old.startswith(PENDING + "/") or step.new.startswith((PENDING + "/", EARLIER + "/", GONE + "/")):
         return None
@@ -142,7 +142,7 @@ def refuse_if_impossible(bag: Path, phases: tuple[Phase, ...]) -> None:
             if mode is None or folder in left:
                 missing = True  # it will be made
             elif not stat.S_ISDIR(mode):
-                raise _impossible(bag, folder, "it has to be a folder and is something else")
+                raise _impossible(bag, folder, "it should be a folder and is something else")
             else:
                 real.add(folder)
         if step.old and not missing:
@@ -160,9 +160,9 @@ def _free_or_file(bag: Path, step: Rename, left: set[str]) -> None:
         for other in others:
             path = os.path.relpath(other, bag).replace(os.sep, "/")
             if path not in left:
-                raise _impossible(bag, path, "it is no part of the archive and lies where a file of it goes")
+                raise _impossible(bag, path, "it is not part of the archive and is in the way of one of its files")
     if step.new not in left and step.new != DATA_FOLDER:
-        raise _impossible(bag, step.new, "it has to be a file and is a folder")
+        raise _impossible(bag, step.new, "it should be a file and is a folder")
 
 
 def _mode(path: Path) -> int | None:
@@ -219,8 +219,8 @@ def finish(bag: Path) -> bool:
             ) from error
         _roll_back(bag, journal)
         raise ChestUnusableError(
-            f"A change of {shown(bag.name)} was interrupted and could not be finished ({why}), so it was rolled back: the "
-            "archive is as it was before."
+            f"A change of {shown(bag.name)} was interrupted and could not be finished ({why}), so it was rolled back; the "
+            "archive is unchanged."
         ) from error
     return True
 
@@ -235,9 +235,9 @@ _TAGS = PENDING + "/tags/"
 
 
 def _roll_back(bag: Path, journal: _Journal) -> None:
-    """Take back what was done; cut off, this is finished as any decided change is."""
+    """Undo what was done; if interrupted, this is finished as any decided change is."""
     back = []
-    moved: dict[str, bool] = {}  # what is there, and what is not, once the later phases are taken back
+    moved: dict[str, bool] = {}  # what is there, and what is not, once the later phases are undone
 
     def there(path: str) -> bool:
         return moved[path] if path in moved else os.path.lexists(bag / path)
@@ -261,7 +261,7 @@ def _roll_back(bag: Path, journal: _Journal) -> None:
 def carry_out(bag: Path, phases: tuple[Phase, ...], done: tuple[Phase, ...] = ()) -> None:
     """Do the steps that are not done yet, then remove what is pending.
 
-    Safe to be cut off anywhere and to be called again with what `read` returns.
+    Safe to be interrupted anywhere and to be called again with what `read` returns.
     """
     for number, phase in enumerate(phases):
         parents: set[Path] = set()

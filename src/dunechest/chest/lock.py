@@ -71,7 +71,7 @@ def _regular_or_none(path: Path) -> None:
     if not stat.S_ISREG(mode):
         raise ChestUnusableError(
             f"{shown(str(path))} is not a regular file. It was not made by Dune Chest, and nothing was touched. "
-            "Look at it, and remove it if nothing needs it."
+            "Inspect it, and remove it if nothing needs it."
         )
 
 

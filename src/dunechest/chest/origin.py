@@ -14,7 +14,7 @@ from dunechest.names import from_wire, to_wire
 
 
 def origin_of(path: Path) -> Origin:
-    """Return the origin of what lies in a place of this machine."""
+    """Return the origin of what lies in a place of this computer."""
     machine = this_machine(state_folder())
     place = place_of(path, Path(os.path.realpath(own_home())))
     standard, relative = place if place is not None else ("", "")
@@ -22,7 +22,7 @@ def origin_of(path: Path) -> Origin:
 
 
 def came_from(record: LibraryRecord, path: Path) -> bool:
-    """Whether an archived library came from a place of this machine."""
+    """Whether an archived library came from a place of this computer."""
     machine = this_machine(state_folder())
     return record.origin.machine_id == machine.id and from_wire(record.origin.path) == str(path)
 

@@ -174,7 +174,7 @@ def list_of(at: At, kept: Kept) -> list[str]:
     except (OSError, ValueError) as error:
         raise DuneChestError(f"{shown(kept.path)} cannot be read: {shown(str(error))}.") from error
     if not all(_DIGEST.fullmatch(line) for line in lines):
-        raise DuneChestError(f"{shown(kept.path)} is torn: a line of its list is no digest.")
+        raise DuneChestError(f"{shown(kept.path)} is damaged: a line of its list is not a digest.")
     return lines
 
 
@@ -327,7 +327,7 @@ def assemble(
                 raise DuneChestError(f"A piece of {shown(kept.path)} is damaged in the chest.")
             yield piece
     except (OSError, ValueError) as error:
-        raise DuneChestError(f"{shown(kept.path)} cannot be put together: {shown(str(error))}.") from error
+        raise DuneChestError(f"{shown(kept.path)} cannot be reassembled: {shown(str(error))}.") from error
     finally:
         opened.close()
         if last is not None:

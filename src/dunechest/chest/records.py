@@ -62,7 +62,7 @@ class ChestRecord(msgspec.Struct, frozen=True):
 
 
 class Origin(msgspec.Struct, frozen=True):
-    """Where a library came from: the machine, the place, and the standard folder it was in.
+    """Where a library came from: the computer, the place, and the standard folder it was in.
 
     `standard` is the name of the standard folder and `relative` the place below
     it; both are empty for a library in none of them.
@@ -111,7 +111,7 @@ class LeftOut(msgspec.Struct, frozen=True):
 
 
 class CapturedDatabase(msgspec.Struct, frozen=True):
-    """A database that SQLite captured: path, and size (bytes) and time (ns) of the file it came from."""
+    """A database that was copied through SQLite: path, and size (bytes) and time (ns) of the original."""
 
     path: Name
     size: Size
@@ -173,7 +173,7 @@ class ReferenceRecord(msgspec.Struct, frozen=True):
 
 
 class OutsideFileRecord(msgspec.Struct, frozen=True):
-    """A gathered outside file: where it was, its path below ``data/``, bytes, time (ns), and what refers to it.
+    """An archived outside file: where it was, its path below ``data/``, bytes, time (ns), and what refers to it.
 
     `standard` and `relative` say where it was relative to a standard folder, if it was.
     """
@@ -323,7 +323,7 @@ def newer_words(path: Path, number: int) -> str:
     """Say that a record is of a newer format."""
     return (
         f"{shown(str(path))} is of format {number}, and this version of Dune Chest knows formats up to {FORMAT}. "
-        "Nothing was touched. Install a newer version to use it; the files in it can be read without."
+        "Nothing was touched. Install a newer version to use it; its files can be read without one."
     )
 
 
@@ -359,7 +359,7 @@ def _decoded(content: bytes, path: Path, kind: type[_Record], optional: tuple[st
                 raise
             return msgspec.convert(_without_odd(msgspec.json.decode(content), kind, optional), kind)
     except (msgspec.MsgspecError, UnicodeDecodeError, RecursionError, AttributeError) as error:
-        raise ChestUnusableError(f"{shown(str(path))} is torn or not a record: {shown(str(error))}.") from error
+        raise ChestUnusableError(f"{shown(str(path))} is damaged or not a record: {shown(str(error))}.") from error
 
 
 def _without_odd(raw: dict[str, Any], kind: type[msgspec.Struct], optional: tuple[str, ...]) -> dict[str, Any]:

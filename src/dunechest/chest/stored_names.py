@@ -58,6 +58,10 @@ class StoredNames:
         """Return the path in the bag of a file."""
         return self._place(path)
 
+    def fits(self, name: str) -> bool:
+        """Whether a name can be kept as it is."""
+        return self._fit(name) == name
+
     def _place(self, path: str) -> str:
         if not path:
             return ""

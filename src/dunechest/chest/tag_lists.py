@@ -35,7 +35,7 @@ class Tag:
 
 @dataclass(frozen=True, slots=True)
 class RecordFault:
-    """A record that is not proven: its path in the bag, its state, and why."""
+    """A record that does not match its digests: its path in the bag, its state, and why."""
 
     path: str
     state: Literal["changed", "missing", "unreadable"]
@@ -44,7 +44,7 @@ class RecordFault:
 
 @dataclass(frozen=True, slots=True)
 class TagLists:
-    """The two lists of tag files, made one: tag files by path, and what is not proven of the lists themselves."""
+    """The two lists of tag files combined: tag files by path, and faults of the lists themselves."""
 
     tags: dict[str, Tag]
     faults: tuple[RecordFault, ...]
@@ -107,7 +107,7 @@ def reconcile(manifest: bytes | None, second: bytes | None) -> TagLists:
                 tags[path] = Tag(path, -1, tag.sha512, tags[path].blake3)
         return TagLists(tags, tuple(faults))
     state: Literal["changed", "missing"] = "missing" if second is None else "changed"
-    why = "it is missing or cannot be read" if second is None else "its lines are not as Dune Chest writes them"
+    why = "it is missing or cannot be read" if second is None else "its lines are not in the form Dune Chest writes"
     faults = [RecordFault(TAGS, state, why)]
     if manifest is None:
         faults.append(_manifest_fault(None))
@@ -124,4 +124,4 @@ def format_sorted(entries: Any) -> bytes:
 def _manifest_fault(manifest: bytes | None) -> RecordFault:
     if manifest is None:
         return RecordFault(TAG_MANIFEST, "missing", "it is missing or cannot be read")
-    return RecordFault(TAG_MANIFEST, "changed", f"it does not say what {TAGS} says, which is intact")
+    return RecordFault(TAG_MANIFEST, "changed", f"it differs from {TAGS}, which is intact")

@@ -17,7 +17,7 @@ _READ_ME = """\
 WHAT THIS IS
 ============
 This folder is a chest: it holds copies of libraries (pictures, notes, papers,
-games and so on) that were taken off a computer on purpose, to be kept.
+games and so on), deliberately copied from a computer for safekeeping.
 
   Label of this chest: {{ label }}
   Id of this chest:    {{ id }}
@@ -25,16 +25,16 @@ games and so on) that were taken off a computer on purpose, to be kept.
 
 Please do not rename, change or delete anything in here.
 
-HOW TO GET FILES BACK, WITHOUT ANY SPECIAL PROGRAM
-==================================================
-Every file lies here as a plain file under its own name. Nothing is encrypted, and
-nothing of the latest state is packed. To get a library back by hand:
+HOW TO RESTORE FILES WITHOUT ANY SPECIAL PROGRAM
+================================================
+Every file is a plain file under its own name. Nothing is encrypted, and nothing
+of the latest state is compressed. To restore a library by hand:
 
   1. Open the folder "bags". Each folder in it is one library.
   2. Open that library's folder and read HOW-TO-RESTORE.txt in it. It says where
      the library came from, where it belongs, how to check the copy, and what to
      do first.
-  3. Copy what lies in "data/library" to where it belongs.
+  3. Copy everything in "data/library" to where it belongs.
 
 A single picture or paper? Just open it in "bags/.../data/library" and copy it.
 
@@ -63,8 +63,8 @@ Archived on:     {{ archived }}
 Holds:           {{ files|number("file") }}, {{ size }} bytes
 {% if partial %}ONLY A PART:     {{ partial }}
                  The rest of the library is not in here.
-{% endif %}{% if incomplete %}NOT COMPLETE:    some files could not be taken; dune/library.json names them
-{% endif %}{% if left_out %}Left out:        {{ left_out|number("file") }}; which and why stands in dune/library.json
+{% endif %}{% if incomplete %}INCOMPLETE:      some files could not be archived; dune/library.json lists them
+{% endif %}{% if left_out %}Left out:        {{ left_out|number("file") }}; dune/library.json says which and why
 {% endif %}
 1. CHECK THE COPY FIRST
 -----------------------
@@ -72,19 +72,19 @@ Open a terminal (a command window) in this folder, the one with this text in it.
 
 Linux:
     sha512sum --quiet -c manifest-sha512.txt
-  Nothing but silence means that every file is as it was archived.
+  No output means that every file is intact.
 
 macOS:
     shasum -a 512 -c manifest-sha512.txt | grep -v ': OK$'
-  Nothing printed means that every file is as it was archived.
+  No output means that every file is intact.
 
 Windows (PowerShell):
     Get-Content -Encoding UTF8 manifest-sha512.txt | ForEach-Object {
       $sum, $path = $_ -split '  ', 2
       $path = $path -replace '%0D', "`r" -replace '%0A', "`n" -replace '%25', '%'
-      if ((Get-FileHash -Algorithm SHA512 -LiteralPath $path).Hash -ne $sum) { "NOT SOUND: $path" }
+      if ((Get-FileHash -Algorithm SHA512 -LiteralPath $path).Hash -ne $sum) { "DAMAGED: $path" }
     }
-  Nothing printed means that every file is as it was archived.
+  No output means that every file is intact.
 
 One file by itself:
     Linux:   sha512sum "data/library/NAME"
@@ -94,10 +94,10 @@ One file by itself:
 {% if odd_names %}
   {{ odd_names|number("file has", "files have") }} a line break or a percent sign in the name. The manifest
   writes these as %0A, %0D and %25, as RFC 8493 asks, and sha512sum and shasum
-  then say that they cannot find them. That is no damage.
+  then say that they cannot find them. That is not damage.
 {% endif %}
-2. BEFORE YOU COPY IT BACK
---------------------------
+2. BEFORE YOU COPY IT
+---------------------
 {% if application -%}
 - Install {{ application }}, but DO NOT START IT yet. Started too early, it may make
   a new, empty library in the same place, or begin to download things again.
@@ -122,7 +122,7 @@ Copy each to where it was, or tell the application where they are now:
 {% endfor %}{% if outside_files|length > 20 %}- and so on: "outside_files" in dune/library.json lists all.
 {% endif %}{% endif %}
 {% if links or changed or folders_empty %}
-What plain copying cannot bring back stands in dune/library.json, a text file:
+What plain copying cannot restore is listed in dune/library.json, a text file:
 {% if links %}- {{ links|number("symbolic link") }}: "links" names each and what it points to.
 {% endif -%}
 {% if folders_empty %}- {{ folders_empty|number("empty folder") }}: "folders", those with "empty": true.
@@ -137,14 +137,14 @@ What plain copying cannot bring back stands in dune/library.json, a text file:
 - Start {{ application }} and let it open the library in its place.
 {% endif -%}
 {% if edition > 1 -%}
-- This is edition {{ edition }}. Files as earlier editions had them lie in dune/earlier,
-  in a folder with the number of the last edition that had them.
+- This is edition {{ edition }}. Files of earlier editions are in dune/earlier, in a folder
+  with the number of the last edition that had them.
 {% endif -%}
 - Compare: {{ files|number("file") }} should be there.
 - Keep this drive as it is until you are sure.
 
 With Dune Chest installed, one command does all of this, checks every file while
-it is written, and brings back links, empty folders, times and permissions too:
+it is written, and restores links, empty folders, times and permissions too:
     dunechest restore "FOLDER WHERE THIS DRIVE IS" {{ bag }}
 """
 

@@ -56,7 +56,7 @@ def write_tags(
         The bag's name, for the text.
     library : LibraryRecord
         What becomes ``dune/library.json``.
-    files : Shelf
+    files : FileTable
         The payload.
     earlier : mapping
         Records of earlier editions to write: by path in the bag, their lines.
@@ -190,7 +190,7 @@ def _prove(bag: Path, tags: list[Tag]) -> None:
     for tag, outcome in zip(tags, digest_files(tasks, lambda count: None), strict=True):
         if outcome.state != "ok" or outcome.digests != (bytes.fromhex(tag.blake3),):
             raise CutOffError(
-                f"The drive does not give back what was written to it ({tag.path} of {shown(bag.name)}"
+                f"The drive returns other data than was written to it ({tag.path} of {shown(bag.name)}"
                 f"{': ' + outcome.why if outcome.why else ''}). Nothing in the chest was changed. "
-                "Try another cable or drive before you trust this one."
+                "Try another cable or another drive before you trust this one."
             )

@@ -48,6 +48,10 @@ def main() -> None:
         )
     if isinstance(sys.stderr, io.TextIOWrapper):
         sys.stderr.reconfigure(errors="backslashreplace")
+    if "_DUNECHEST_COMPLETE" in os.environ:
+        from dunechest.cli.shells import register
+
+        register()
     status = run(sys.argv[1:])
     if sys.stdout is not None:
         sys.stdout.flush()

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import os
 import sys
-from collections.abc import Sequence
+from collections.abc import Iterable, Sequence
 from importlib import import_module
 from typing import Any
 
@@ -12,32 +12,85 @@ import click
 
 from dunechest.errors import DuneChestError
 
-#: Command, its module in this package, and the line that ``--help`` shows; a module is
+#: Command, its module in this package, and the line that ``--help`` shows, by what people want to do; a module is
 #: loaded when its command is used, so that help comes at once.
-COMMANDS = {
-    "find": "Find libraries on this computer and its drives.",
-    "look": "Inspect a library before anything is copied.",
-    "kinds": "Show, draft, try and add kinds of libraries.",
-    "chest": "Make a chest on a drive; list chests; show one.",
-    "archive": "Archive libraries to a chest and check every byte.",
-    "verify": "Check that every archived file is intact.",
-    "editions": "List or drop earlier states of a library.",
-    "restore": "Restore libraries and check the result.",
-    "drill": "Test a restore in a scratch folder.",
-    "undo": "Undo the last change on this computer.",
-    "compare": "Compare two places file by file.",
-    "demo": "Take a guided tour on sample data.",
+GROUPS: dict[str, dict[str, str]] = {
+    "Start": {
+        "demo": "Take a guided tour on sample data.",
+        "find": "Find libraries on this computer and its drives.",
+        "look": "Inspect a library before anything is copied.",
+    },
+    "Keep": {
+        "chest": "Make a chest on a drive; list chests; show one.",
+        "archive": "Archive libraries to a chest and check every byte.",
+        "copy": "Copy a chest to another one, all editions included.",
+        "editions": "List or drop earlier states of a library.",
+    },
+    "Check": {
+        "status": "Show how well each library is protected, and what to do next.",
+        "verify": "Check that every archived file is intact.",
+        "drill": "Test a restore in a scratch folder.",
+        "mend": "Replace damaged files by intact ones from another chest.",
+        "compare": "Compare two places file by file.",
+    },
+    "Bring back": {
+        "search": "Find a file on any drive, connected or not.",
+        "restore": "Restore libraries and check the result.",
+        "undo": "Undo the last change on this computer.",
+    },
+    "Advanced": {
+        "kinds": "Show, draft, try and add kinds of libraries.",
+        "places": "List or forget remembered folders of other computers.",
+        "completion": "Print what makes the Tab key complete commands.",
+        "schema": "Print the JSON schema of a command's document.",
+        "help": "Show the help of a command.",
+    },
 }
+COMMANDS = {name: line for group in GROUPS.values() for name, line in group.items()}
 
 EPILOG = """\b
 Exit status: 0 all well; 1 finished, with problems; 2 mistake in the command
 line; 3 refused, nothing changed (or the answer was no); 4 interrupted by the
 system (drive gone, not connected, full, unreadable): run the same command
-again to continue; 70 a fault in Dune Chest itself; 130 interrupted."""
+again to continue; 70 a fault in Dune Chest itself; 130 interrupted.
+
+\b
+--json, --quiet, --no-progress and --verbose may stand before or after the
+command. Help for one of them: dunechest help COMMAND"""
 
 
-class _Group(click.Group):
-    """A group that knows its commands' names and loads each on use."""
+class Group(click.Group):
+    """A group of commands that says which name was probably meant, where there is none of that name."""
+
+    def resolve_command(
+        self, ctx: click.Context, args: list[str]
+    ) -> tuple[str | None, click.Command | None, list[str]]:
+        """Return the command that is named first, and the words after it."""
+        name = args[0]
+        if not ctx.resilient_parsing and self.get_command(ctx, name) is None and not name.startswith("-"):
+            from dunechest.names import meant, shown
+
+            hint = meant(name, self.list_commands(ctx))
+            raise click.UsageError(f"There is no command {shown(name)!r}.{hint}", ctx)
+        return super().resolve_command(ctx, args)
+
+    def list_commands(self, ctx: click.Context) -> list[str]:
+        """Return the commands in the order in which people need them."""
+        return list(self.commands)
+
+    def format_commands(self, ctx: click.Context, formatter: click.HelpFormatter) -> None:
+        """Write the commands, each with its whole first sentence."""
+        rows = []
+        for name in self.list_commands(ctx):
+            command = self.get_command(ctx, name)
+            if command is not None:
+                rows.append((name, command.get_short_help_str(limit=200)))
+        with formatter.section("Commands"):
+            formatter.write_dl(rows)
+
+
+class _Main(Group):
+    """The group that knows its commands' names and loads each on use."""
 
     def list_commands(self, ctx: click.Context) -> list[str]:
         return list(COMMANDS)
@@ -49,8 +102,10 @@ class _Group(click.Group):
         return command
 
     def format_commands(self, ctx: click.Context, formatter: click.HelpFormatter) -> None:
-        with formatter.section("Commands"):
-            formatter.write_dl(list(COMMANDS.items()))
+        wide = max(map(len, COMMANDS))
+        for title, commands in GROUPS.items():
+            with formatter.section(title):
+                formatter.write_dl([(name.ljust(wide), line) for name, line in commands.items()])
 
 
 def _show_version(ctx: click.Context, param: click.Parameter, value: bool) -> None:
@@ -61,7 +116,12 @@ def _show_version(ctx: click.Context, param: click.Parameter, value: bool) -> No
         ctx.exit()
 
 
-@click.group(cls=_Group, epilog=EPILOG, context_settings={"help_option_names": ["-h", "--help"]})
+@click.group(
+    cls=_Main,
+    epilog=EPILOG,
+    subcommand_metavar="COMMAND ...",
+    context_settings={"help_option_names": ["-h", "--help"], "max_content_width": 100},
+)
 @click.option(
     "--version",
     is_flag=True,
@@ -81,6 +141,8 @@ def cli() -> None:
       dunechest archive NAME --to blue
       dunechest verify blue
       dunechest restore blue NAME
+
+    To try it first, on sample data that is made up: dunechest demo
     """  # noqa: D301 - the backspace is click's mark for lines that stay as they are
 
 
@@ -92,38 +154,76 @@ def run(args: Sequence[str]) -> int:
     args : sequence of str
         The words after ``dunechest``.
     """
-    from dunechest.cli.output import fail
+    from dunechest.cli.output import Out, fail, interrupted
 
-    as_json = "--json" in args
+    out = Out(json="--json" in args[: args.index("--") if "--" in args else None])
+    words = _common_first(out, list(args))
     try:
-        result: Any = cli.main(list(args), prog_name="dunechest", standalone_mode=False)
+        result: Any = cli.main(words, prog_name="dunechest", standalone_mode=False, obj=out)
         status = result if isinstance(result, int) else 0
+        if out.problems and not status:
+            status = 1
+        if out.json and out.has_document:
+            out.print_document(status)
         sys.stdout.flush()
         return status
     except click.exceptions.NoArgsIsHelpError as error:
+        if out.json:
+            return fail(out, "usage", "A command is missing.", 2, hint=_usage(error))
         click.echo(error.ctx.get_help() if error.ctx else "", err=True)
         return 2
     except click.exceptions.Exit as error:
         return error.exit_code
     except (click.Abort, KeyboardInterrupt):
-        from dunechest.cli.output import interrupted
-
-        return interrupted(as_json)
+        return interrupted(out)
     except click.ClickException as error:
-        return fail(error.format_message(), 2, as_json, hint=_usage(error))
+        _place_usage_error(out, error)
+        return fail(out, "usage", _sentence(error), 2, hint=_usage(error))
     except DuneChestError as error:
-        return fail(error.message, error.status, as_json, findings=getattr(error, "findings", ()), lines=error.lines)
+        findings = getattr(error, "findings", ())
+        return fail(out, error.code, error.message, error.status, findings=findings, lines=error.lines)
     except BrokenPipeError:
         # Whoever read our output has enough; keep Python from complaining at exit.
         os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
         return 0
     except OSError as error:
-        return fail(f"The system refused: {error}. Run the same command again to continue.", 4, as_json)
+        message = f"The system refused: {error}. Run the same command again to continue."
+        return fail(out, "system", message, 4)
     except Exception as error:
-        return _fault(error, as_json)
+        return _fault(out, error)
 
 
-def _fault(error: Exception, as_json: bool) -> int:
+def _common_first(out: Any, words: list[str]) -> list[str]:
+    """Take note of the common options that stand before the command, or between a group and its command."""
+    flags = {"--json": "json", "--quiet": "quiet", "--no-progress": "progress", "--verbose": "verbose"}
+    place = 0
+    while place < len(words) and words[place] in flags:
+        place += 1
+    head, rest = words[:place], words[place:]
+    group = rest[:1] if rest and rest[0] in ("chest", "kinds", "editions", "places") else []
+    after = rest[len(group) :]
+    while group and after and after[0] in flags:
+        head.append(after.pop(0))
+    for word in head:
+        setattr(out, flags[word], word != "--no-progress")
+    return [*group, *after]
+
+
+def _place_usage_error(out: Any, error: click.ClickException) -> None:
+    """Take note of the command that a mistake was made in, for the document that tells of it."""
+    from dunechest.cli.output import schema_for
+
+    if isinstance(error, click.UsageError) and error.ctx is not None:
+        out.command = error.ctx.command_path.partition(" ")[2]
+        out.expect(schema_for(out.command))
+
+
+def _sentence(error: click.ClickException) -> str:
+    text = error.format_message()
+    return text if text.endswith((".", "?", ")")) else text + "."
+
+
+def _fault(out: Any, error: Exception) -> int:
     """Say that something is wrong with this program itself, and what to report."""
     import traceback
 
@@ -135,7 +235,7 @@ def _fault(error: Exception, as_json: bool) -> int:
         f"This is a fault in Dune Chest itself: {type(error).__name__}: {error} ({where}). Nothing that was archived is "
         "changed by it. Please report it with the lines below."
     )
-    status = fail(message, 70, as_json)
+    status = fail(out, "fault", message, 70)
     click.echo("".join(traceback.format_exception(error)).encode("ascii", "backslashreplace").decode(), err=True)
     return status
 
@@ -144,3 +244,19 @@ def _usage(error: click.ClickException) -> str:
     if isinstance(error, click.UsageError) and error.ctx is not None:
         return f"Try: {error.ctx.command_path} --help"
     return ""
+
+
+def every_command(group: click.Group | None = None, before: Iterable[str] = ()) -> list[tuple[str, click.Command]]:
+    """Return all commands with their full names, those of groups included, in the order of the help."""
+    group = group if group is not None else cli
+    context = click.Context(group)
+    found: list[tuple[str, click.Command]] = []
+    for name in group.list_commands(context):
+        command = group.get_command(context, name)
+        if command is None:
+            continue
+        words = (*before, name)
+        found.append((" ".join(words), command))
+        if isinstance(command, click.Group):
+            found += every_command(command, words)
+    return found

@@ -14,6 +14,8 @@ from typing import Any
 
 from rich.text import Text
 
+from dunechest.cli.forked import run_module
+from dunechest.cli.layout import BAD, DIM, GOOD, INFO, homely, say
 from dunechest.cli.output import Out
 from dunechest.demo.world import World, damage, make_world, wipe
 from dunechest.errors import DuneChestError, UsageError
@@ -23,7 +25,7 @@ from dunechest.words import duration, number
 
 @dataclass(frozen=True, slots=True)
 class _Scene:
-    """One step: what it is about, on which machine, the words of the command, the status it must end with.
+    """One step: what it is about, on which machine, the command, the status it must end with.
 
     `act` is what people do before it.
     """
@@ -50,7 +52,7 @@ class _Teller:
         if self._out.shows:
             self._out.console.print()
             if text:
-                self._out.console.print(Text(text, style="bold cyan"))
+                say(self._out.console, text, f"bold {INFO}", hang=0)
 
     def play(self, scene: _Scene) -> None:
         """Run one command as if on its machine."""
@@ -58,61 +60,50 @@ class _Teller:
         if scene.act is not None:
             scene.act(self._world)
         scene_words = tuple(word.replace("{world}", str(self._world.folder)) for word in scene.words)
-        if scene.application:
-            command = [sys.executable, "-m", "dunechest.demo.applications", *scene_words]
-            shown_words = ("python", "-m", "dunechest.demo.applications", *scene_words)
-        else:
-            command = [sys.executable, "-m", "dunechest", *scene_words]
-            shown_words = ("dunechest", *scene_words)
+        module = "dunechest.demo.applications" if scene.application else "dunechest"
+        shown_words = (*(("python", "-m", module) if scene.application else (module,)), *scene_words)
         if self._out.json and not scene.application:
-            command.append("--json")
+            scene_words = (*scene_words, "--json")
         if self._out.shows:
-            line = " ".join(f'"{word}"' if " " in word else word for word in shown_words)
+            typed = (word.replace("{world}", "$PWD") for word in (*shown_words[: -len(scene.words)], *scene.words))
+            line = " ".join(f'"{word}"' if " " in word or "$" in word else word for word in typed)
             self._out.console.print(
-                Text(f"{scene.machine}$ ", style="dim").append(line, style="bold"), soft_wrap=True
+                Text().append(f"{scene.machine}$ ", style=DIM).append(line, style="bold"), soft_wrap=True
             )
         sys.stdout.flush()
         begun = time.monotonic()
         silent = self._out.json or self._out.quiet
         environment = self._world.environment(scene.machine)
-        # -P: the sample world's folder is never a place to import from.
-        command.insert(1, "-P")
         if self._out.shows and self._out.console.is_terminal:
             environment["FORCE_COLOR"] = "1"
             environment["COLUMNS"] = str(self._out.console.width)
-        result = subprocess.run(
-            command,
-            cwd=self._world.folder,
-            env=environment,
-            stdin=subprocess.DEVNULL,  # nobody is there to be asked
-            stdout=subprocess.PIPE if silent else None,
-            stderr=subprocess.PIPE if silent else None,
-            check=False,
+        status, output = run_module(
+            module, scene_words, folder=self._world.folder, environment=environment, caught=silent
         )
-        if result.returncode != scene.status:
+        if status != scene.status:
             self.astray += 1
             if self._out.shows:
-                words = f"(this ended with status {result.returncode}; {scene.status} was to be expected)"
-                self._out.console.print(words, style="bold red")
+                words = f"(this ended with exit status {status}; {scene.status} was expected)"
+                self._out.console.print(words, style=BAD)
         elif scene.status and self._out.shows:
-            self._out.console.print(f"(status {result.returncode}, as it should be)", style="dim")
+            self._out.console.print(f"(exit status {status}, as expected)", style=DIM)
         self.scenes.append(
             {
                 "about": scene.about,
-                "machine": scene.machine,
+                "computer": scene.machine,
                 "command": list(shown_words),
-                "status": result.returncode,
-                "as_expected": result.returncode == scene.status,
+                "status": status,
+                "as_expected": status == scene.status,
                 "seconds": round(time.monotonic() - begun, 3),
-                "output": _parsed(result.stdout),
+                "output": _parsed(output),
             }
         )
-        if result.returncode != scene.status:
+        if status != scene.status:
             raise _AstrayError
 
 
-def _parsed(output: bytes | None) -> Any:
-    text = (output or b"").decode("utf-8", "replace")
+def _parsed(output: bytes) -> Any:
+    text = output.decode("utf-8", "replace")
     try:
         return json.loads(text)
     except ValueError:
@@ -124,7 +115,7 @@ def tell(out: Out, folder: str, size: float, only_world: bool) -> int:
 
     Raises
     ------
-    WordsOff
+    UsageError
         If the folder holds something else, or the size is not one.
     DuneChestError
         If the pictures cannot be made for want of Pillow.
@@ -142,25 +133,17 @@ def tell(out: Out, folder: str, size: float, only_world: bool) -> int:
         ) from error
     teller = _Teller(out, world)
     teller.say(
-        f"Marram Point is set up in {shown(str(world.folder))}: an office machine (office-pc), two external "
-        "drives (blue, sand), and a clean machine (new-laptop). All of it is made up."
+        f"Marram Point is set up in {homely(world.folder)}: an office computer (office-pc), two external "
+        "drives (blue, sand), and a clean computer (new-laptop). All of it is made up."
     )
     if not only_world:
         try:
             _story(teller, world)
         except _AstrayError:
-            teller.say("The story stops here, since this step did not end as it must.")
+            teller.say("The tour stops here, because this step did not end as expected.")
     seconds = time.monotonic() - begun
-    if out.json:
-        out.document(
-            {
-                "folder": str(world.folder),
-                "well": teller.astray == 0,
-                "seconds": round(seconds, 3),
-                "steps": teller.scenes,
-            }
-        )
-    elif out.shows and not only_world:
+    out.document("demo", folder=str(world.folder), steps=teller.scenes)
+    if out.shows and not only_world:
         _next(out, world, seconds, teller.astray)
     return 1 if teller.astray else 0
 
@@ -179,23 +162,23 @@ def _work_on_papers(world: World) -> None:
 
 _BEFORE = (
     _Scene(
-        "1. What is there? Libraries hide in odd places, and on second drives.",
+        "1. Which libraries are there? Some are in odd places, and on second drives.",
         _OFFICE,
         ("find", _HOME, "office-pc/second-drive"),
     ),
-    _Scene("2. A chest on the first drive.", _OFFICE, ("chest", "new", "drives/blue", "--label", "blue")),
+    _Scene("2. Make a chest on the first drive.", _OFFICE, ("chest", "new", "drives/blue", "--label", "blue")),
 )
 _WHILE_OPEN = _Scene(
-    "3. Somebody still has the photos open in Glasswort. A library in use is not archived.",
+    "3. The photos are still open in Glasswort. A library that is in use is not archived.",
     _OFFICE,
     ("archive", "dune-survey", "--to", "blue"),
     3,
 )
 _ARCHIVE = (
-    _Scene("4. It is closed now. A look at it before anything is copied.", _OFFICE, ("look", "dune-survey")),
+    _Scene("4. It is closed now. Inspect it before anything is copied.", _OFFICE, ("look", "dune-survey")),
     _Scene(
-        "5. All four libraries go to the drive, every byte proven. The notes are captured with what is still in "
-        "their log.",
+        "5. Archive all four libraries; every byte is checked on the drive. The notes are copied with their pending "
+        "changes.",
         _OFFICE,
         ("archive", "dune-survey", "tidewrack", "marram-papers", "winter-games", "--to", "blue"),
     ),
@@ -205,26 +188,27 @@ _ARCHIVE = (
         ("archive", f"{_HOME}/.local/share/{_SAVES}", "--to", "blue"),
     ),
     _Scene(
-        "7. The same again: nothing has changed, so nothing is done.",
+        "7. The same again: nothing has changed, so nothing is copied.",
         _OFFICE,
         ("archive", "marram-papers", "--to", "blue"),
     ),
     _Scene(
-        "In spring somebody works on the papers. Only what is new is copied, and the earlier edition stays.",
+        "In spring somebody works on the papers. Only what is new is copied, and the earlier edition is kept.",
         _OFFICE,
         ("archive", "marram-papers", "--to", "blue"),
         act=_work_on_papers,
     ),
     _Scene("", _OFFICE, ("editions", "list", "blue", "marram-papers")),
     _Scene(
-        "8. The photos go to a second drive as well. One copy is no copy.",
+        "8. Archive the photos to a second drive as well: one copy is not a backup.",
         _OFFICE,
         ("chest", "new", "drives/sand", "--label", "sand"),
     ),
     _Scene("", _OFFICE, ("archive", "dune-survey", "--to", "sand")),
-    _Scene("9. Is everything on the first drive as it was archived?", _OFFICE, ("verify", "drives/blue")),
+    _Scene("What is safe now, and what is still to be done?", _OFFICE, ("status",), 1),
+    _Scene("9. Is everything on the first drive still intact?", _OFFICE, ("verify", "drives/blue")),
     _Scene(
-        "Would it come back? A rehearsal: all of it, into a scratch folder, looked at as an application would.",
+        "Would a restore work? A drill restores everything to a scratch folder, checks it, and deletes it.",
         _OFFICE,
         ("drill", "sand", "dune-survey"),
     ),
@@ -235,7 +219,7 @@ _AFTER_DAMAGE = (
         _OFFICE,
         ("verify", "drives/blue", "dune-survey", "--quick"),
     ),
-    _Scene("A full one finds it, and names it.", _OFFICE, ("verify", "drives/blue"), 1),
+    _Scene("A full check finds the damaged file.", _OFFICE, ("verify", "drives/blue"), 1),
 )
 
 
@@ -249,19 +233,19 @@ def _new_notebook(world: World) -> None:
 _PLACES = ("--map", "{world}/office-pc/second-drive={world}/new-laptop/second-drive")
 _RESTORE = (
     _Scene(
-        "12. A clean machine, which has never seen these drives: what is there, and where would it go?",
+        "12. A clean computer that has never seen these drives: what is on them, and where would it be restored?",
         _LAPTOP,
         ("restore", "drives/blue"),
     ),
     _Scene(
-        "13. The games were on a second drive; which folder stands for that one here is said. A plan, to be read.",
+        "13. The games were on a second drive; --map says which folder stands for it here. First the plan.",
         _LAPTOP,
         ("restore", "drives/blue", "marram-papers", "winter-games", *_PLACES, "--plan"),
     ),
-    _Scene("Yes.", _LAPTOP, ("restore", "drives/blue", "marram-papers", "winter-games", _SAVES, *_PLACES)),
+    _Scene("Now for real.", _LAPTOP, ("restore", "drives/blue", "marram-papers", "winter-games", _SAVES, *_PLACES)),
     _Scene(
-        "14. Somebody had started the notes already, so there is a new, empty notebook in the way. Nothing existing "
-        "is ever overwritten,",
+        "14. Somebody has already started the notes application, so a new, empty notebook is in the way. Nothing that "
+        "exists is ever overwritten,",
         _LAPTOP,
         ("restore", "drives/blue", "tidewrack"),
         3,
@@ -269,20 +253,20 @@ _RESTORE = (
     ),
     _Scene("but it can be set aside.", _LAPTOP, ("restore", "drives/blue", "tidewrack", "--if-exists", "set-aside")),
     _Scene(
-        "15. The photos come from sand, where every picture is intact. Their catalogue named places of the old machine; "
-        "it names the new ones now.",
+        "15. Restore the photos from sand, where every picture is intact. The paths in their catalogue are updated to "
+        "this computer.",
         _LAPTOP,
         ("restore", "drives/sand", "dune-survey"),
     ),
     _Scene(
-        "16. Now the applications are started on the new machine, each by its own setting. Photos:",
+        "16. Now start the applications on the new computer; each opens what its own setting names. Photos:",
         _LAPTOP,
         ("glasswort", "open"),
         application=True,
     ),
     _Scene("Notes:", _LAPTOP, ("tidewrack", "open"), application=True),
     _Scene("Papers:", _LAPTOP, ("seaholly", "open"), application=True),
-    _Scene("Games, adopted without a download:", _LAPTOP, ("cuttlebone", "open"), application=True),
+    _Scene("Games, found without a download:", _LAPTOP, ("cuttlebone", "open"), application=True),
 )
 
 
@@ -301,13 +285,13 @@ def _story(teller: _Teller, world: World) -> None:
     victim = pictures[min(3, len(pictures) - 1)]
     place = damage(victim)
     teller.say(
-        f"10. Years pass, and one bit on the drive flips: byte {place:,} of {shown(victim.name)}. Its size and time "
-        "are as before."
+        f"10. Years pass, and one bit on the drive flips: byte {place:,} of {shown(victim.name)}. Its size and "
+        "date do not change."
     )
     for scene in _AFTER_DAMAGE:
         teller.play(scene)
     wipe(world, _OFFICE)
-    teller.say("11. The old machine breaks down. All that was on it is gone (the folder office-pc is deleted).")
+    teller.say("11. The old computer breaks down. Everything on it is gone (the folder office-pc is deleted).")
     for scene in _RESTORE:
         teller.play(scene)
 
@@ -337,15 +321,15 @@ def _next(out: Out, world: World, seconds: float, astray: int) -> None:
     folder = str(world.folder.relative_to(Path.cwd()) if near else world.folder)
     console.print()
     if astray:
-        console.print(f"{number(astray, 'step')} did not end as expected; see above.", style="bold red")
+        console.print(f"{number(astray, 'step')} did not end as expected; see above.", style=BAD)
     else:
-        console.print(f"That was the whole story, in {duration(seconds)}.", style="bold green")
+        console.print(f"That was the whole tour, in {duration(seconds)}.", style=GOOD)
     console.print("Try next:")
     bag = f"{folder}/drives/blue/dune-chest/bags/marram-papers"
     for line in (
         f"less {bag}/HOW-TO-RESTORE.txt",
         f"(cd {bag} && sha512sum --quiet -c manifest-sha512.txt && echo intact)",
-        f"dunechest restore {folder}/drives/blue dune-survey --into {folder}/try   (one picture is not intact)",
+        f"dunechest restore {folder}/drives/blue dune-survey --into {folder}/try   (one picture is damaged)",
         f"dunechest archive SOME-FOLDER --to {folder}/drives/sand --plan",
         "dunechest find",
     ):

@@ -4,36 +4,50 @@ from __future__ import annotations
 
 import functools
 import json
-import sys
-from collections.abc import Callable, Iterable, Iterator, Sequence
+import os
+import time
+from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from contextlib import contextmanager
 from dataclasses import dataclass, field
 from typing import TYPE_CHECKING, Any
 
 import click
 
+from dunechest import clock
 from dunechest.findings import Finding
 from dunechest.names import quoted, shown
 from dunechest.progress import Progress, silent
 
 if TYPE_CHECKING:
     from rich.console import Console
+    from rich.text import Text
 
     from dunechest.chest.chest import Chest
-
-# Tones that can be read on a dark ground and on a light one.
-_STYLES = {"blocks": "bold red", "warning": "dark_orange3", "info": "dark_cyan"}
+    from dunechest.cli.bar import Display
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(slots=True)
 class Out:
-    """The output options that every command has, and the problems it met: with any, the status is 1 at least."""
+    """One run of the command: its output options, the problems it met, and what its document will hold.
 
-    json: bool
-    quiet: bool
-    progress: bool
-    verbose: bool
+    With any problem the exit status is 1 at least.
+    """
+
+    json: bool = False
+    quiet: bool = False
+    progress: bool = True
+    verbose: bool = False
     problems: list[str] = field(default_factory=list)
+    command: str = ""
+    started: float = field(default_factory=clock.now)
+    _begun: float = field(default_factory=time.monotonic)
+    _schema: str = "error"
+    _body: dict[str, Any] = field(default_factory=dict)
+    _chest: dict[str, Any] | None = None
+    _findings: list[Any] = field(default_factory=list)
+    _said: set[tuple[str, str, str]] = field(default_factory=set)
+    _display: Display | None = None
+    _whole: Mapping[str, int] | None = None
 
     def problem(self, *lines: str) -> None:
         """Note problems. With ``--quiet`` each is a line on standard error: damage is never silent."""
@@ -42,14 +56,103 @@ class Out:
             for line in lines:
                 click.echo(shown(line), err=True)
 
-    def document(self, value: dict[str, Any]) -> None:
+    def document(self, schema: str, chest: Chest | None = None, **body: Any) -> None:
+        """Note which document the run ends with, and what stands in it beside the envelope.
+
+        Parameters
+        ----------
+        schema : str
+            Name of the document, one of `dunechest.documents.schemas.BODIES`.
+        chest : Chest, optional
+            The chest it is about.
+        **body
+            The fields, as documents, values with `to_dict`, or JSON values. They add to what was noted before.
+        """
+        if not self.json:
+            return
+        from dunechest.documents.plain import plain
+
+        self._schema = schema
+        if chest is not None:
+            self._chest = plain(chest)
+        self._body |= {name: plain(value) for name, value in body.items()}
+
+    def note_findings(self, findings: Iterable[Finding], library: str | None = None) -> None:
+        """Note findings for the document, with the library that they are about."""
+        if not self.json:
+            return
+        import msgspec
+
+        from dunechest.documents import envelope
+        from dunechest.documents.base import fill, to_json
+
+        for finding in findings:
+            told = fill(envelope.Finding, finding)
+            if library is not None:
+                told = msgspec.structs.replace(told, data=msgspec.structs.replace(told.data, library=library))
+            self._findings.append(to_json(told))
+
+    def print_document(self, status: int, error: tuple[str, str, str] | None = None) -> None:
         """Print the one JSON document. Escapes keep every byte of odd names, and keep terminals safe."""
-        click.echo(json.dumps(value, indent=2, ensure_ascii=True))
+        from dunechest.documents.base import moment
+        from dunechest.documents.schemas import name_of
+        from dunechest.version import version_number
+
+        body = {**self._body}
+        whole = {
+            "schema": name_of(self._schema),
+            "version": version_number(),
+            "command": self.command,
+            "exit_status": status,
+            "ok": status == 0,
+            "started_at": moment(self.started),
+            "seconds": round(time.monotonic() - self._begun, 3),
+            "chest": self._chest,
+            "libraries": body.pop("libraries", []),
+            "findings": self._findings,
+            "problems": self.problems,
+            "error": dict(zip(("code", "message", "hint"), error, strict=True)) if error is not None else None,
+            **body,
+        }
+        click.echo(json.dumps(whole, indent=2, ensure_ascii=True))
+
+    @property
+    def has_document(self) -> bool:
+        """Whether a command said what its document holds."""
+        return self._schema != "error"
+
+    def expect(self, schema: str) -> None:
+        """Say which document this run would end with, so that an error is told in it."""
+        self._schema = schema
 
     @property
     def console(self) -> Console:
         """Where results go."""
         return _console(False)
+
+    def place(self, path: str | os.PathLike[str], *, indent: int = 4, before: str = "") -> Text:
+        """Return a place as a line of its own; a long one is shortened on a terminal, unless all is asked for."""
+        from dunechest.cli.layout import place_line
+
+        width = self.console.width if self.console.is_terminal and not self.verbose else None
+        return place_line(path, width, indent=indent, before=before)
+
+    def show_pairs(self, title: str, pairs: Sequence[tuple[str, str]], *, most: int = 5) -> None:
+        """Show a titled list of places and what becomes of each: ``-> `` and another place, or a name."""
+        from dunechest.cli.layout import say
+
+        if not pairs:
+            return
+        say(self.console, title, indent=2)
+        some, more = limited(pairs, self.verbose, most)
+        for old, new in some:
+            if old and old != new:
+                self.console.print(self.place(old), soft_wrap=True)
+                self.console.print(self.place(new, indent=6, before="-> "), soft_wrap=True)
+            else:
+                self.console.print(self.place(new), soft_wrap=True)
+        if more:
+            say(self.console, f"and {more:,} more (--verbose shows all)", indent=4)
 
     @property
     def shows(self) -> bool:
@@ -57,15 +160,37 @@ class Out:
         return not self.json and not self.quiet
 
     @contextmanager
-    def following(self) -> Iterator[Progress]:
-        """Show progress on standard error while the block runs, if that is a terminal."""
-        if self.json or self.quiet or not self.progress or not sys.stderr.isatty():
-            yield silent
-            return
-        from dunechest.cli.bar import bar
+    def following(self, whole: Mapping[str, int] | None = None) -> Iterator[Progress]:
+        """Show progress on standard error while the block runs, if that is a terminal or more is asked for.
 
-        with bar(_console(True)) as progress:
-            yield progress
+        Parameters
+        ----------
+        whole : mapping of str to int, optional
+            All libraries that the job is about, and the bytes of each. Given again, what was told of all goes on.
+        """
+        from dunechest.cli.bar import Display, bar, lines
+
+        if self.json or self.quiet or not self.progress:
+            yield silent
+        elif _console(True).is_terminal:
+            if self._display is None or whole is None or whole is not self._whole:
+                self._display, self._whole = Display(whole), whole
+            with bar(_console(True), self._display):
+                yield self._display
+        elif self.verbose:
+            yield lines(_console(True))
+        else:
+            yield silent
+
+    def new_findings(self, findings: Iterable[Finding]) -> list[Finding]:
+        """Return those that were not shown in this run: a warning that says the same for every library is said once."""
+        new = []
+        for finding in findings:
+            key = (finding.code, finding.message, finding.action)
+            if finding.severity == "blocks" or key not in self._said:
+                new.append(finding)
+            self._said.add(key)
+        return new
 
 
 @functools.cache
@@ -73,29 +198,61 @@ def _console(error: bool) -> Console:
     from rich.console import Console
 
     # Without colour interpretation of the text itself: names from a disk are never markup.
-    return Console(stderr=error, markup=False, highlight=False, emoji=False)
+    console = Console(stderr=error, markup=False, highlight=False, emoji=False)
+    # With 16 colours each terminal has its own, readable on one ground and not on the other: weight alone is used there.
+    console.no_color = console.no_color or console.color_system in ("standard", "windows")
+    return console
 
 
-def common(function: Callable[..., int | None]) -> Callable[..., int | None]:
-    """Give a command the options that every command has; it gets them as its first argument."""
+def forget_consoles() -> None:
+    """Make new consoles when they are asked for: standard output is another one now."""
+    _console.cache_clear()
 
-    @click.option("--json", "as_json", is_flag=True, help="Print one JSON document and nothing else.")
-    @click.option("--quiet", is_flag=True, help="Print only errors and one line for each problem.")
-    @click.option("--no-progress", is_flag=True, help="Show no progress.")
-    @click.option("--verbose", is_flag=True, help="Do not shorten lists.")
+
+#: The options that every command takes, before or after its name.
+COMMON = {
+    "--json": "Print one JSON document and nothing else.",
+    "--quiet": "Print only errors and one line for each problem.",
+    "--no-progress": "Show no progress.",
+    "--verbose": "Show whole paths and lists, and progress off a terminal.",
+}
+
+
+def common(function: Callable[..., int]) -> Callable[..., Any]:
+    """Give a command the options that every command has; it gets the run's output as its first argument."""
+
+    @click.option("--json", "as_json", is_flag=True, help=COMMON["--json"])
+    @click.option("--quiet", is_flag=True, help=COMMON["--quiet"])
+    @click.option("--no-progress", is_flag=True, help=COMMON["--no-progress"])
+    @click.option("--verbose", is_flag=True, help=COMMON["--verbose"])
     @functools.wraps(function)
-    def wrapped(as_json: bool, quiet: bool, no_progress: bool, verbose: bool, **rest: Any) -> int | None:
-        out = Out(as_json, quiet, not no_progress, verbose)
-        status = function(out, **rest)
-        return 1 if out.problems and not status else status
+    def wrapped(as_json: bool, quiet: bool, no_progress: bool, verbose: bool, **rest: Any) -> int:
+        context = click.get_current_context()
+        out = context.find_root().ensure_object(Out)
+        out.json |= as_json
+        out.quiet |= quiet
+        out.progress &= not no_progress
+        out.verbose |= verbose
+        out.command = context.command_path.partition(" ")[2]
+        out.expect(schema_for(out.command))
+        return function(out, **rest)
 
     return wrapped
 
 
+def schema_for(command: str) -> str:
+    """Return the document that a command's run ends with, if nothing more is known of it."""
+    from dunechest.documents.schemas import BODIES
+
+    name = command.replace(" ", "-")
+    return name if name in BODIES else "error"
+
+
 def fail(
+    out: Out,
+    code: str,
     message: str,
     status: int,
-    as_json: bool,
     *,
     hint: str = "",
     findings: Iterable[Finding] = (),
@@ -103,79 +260,62 @@ def fail(
 ) -> int:
     """Show an error, and return the exit status; with `lines` each line of it is one to be shown."""
     every = list(findings)
-    text = "\n".join(map(shown, message.split("\n"))) if lines else shown(message)
-    if as_json:
-        document = {"error": message, "status": status, "findings": [finding_document(f) for f in every]}
-        click.echo(json.dumps(document, indent=2, ensure_ascii=True))
+    if out.json:
+        out.note_findings(every)
+        out.print_document(status, (code, message, hint))
         return status
+    from dunechest.cli.layout import BAD, say
+
     console = _console(True)
-    console.print(text, style="bold red", soft_wrap=True)
-    show_findings(console, every)
+    if lines:
+        for line in message.split("\n"):
+            console.print(shown(line), style=BAD, soft_wrap=True)
+    else:
+        say(console, shown(message), BAD)
+    show_findings(out, every, console)
     if hint:
-        console.print(hint, soft_wrap=True)
+        say(console, hint)
     return status
 
 
-def interrupted(as_json: bool) -> int:
+def interrupted(out: Out) -> int:
     """Say that the job was interrupted, and return the exit status."""
-    return fail("Interrupted. Run the same command again to continue.", 130, as_json)
+    return fail(out, "interrupted", "Interrupted. Run the same command again to continue.", 130)
 
 
-def show_findings(console: Console, findings: Sequence[Finding]) -> None:
-    """Show findings, each with what was found and what to do.
-
-    A terminal gets them in a column, words kept whole; a file or program a line each.
-    """
-    from rich.table import Table
+def show_findings(out: Out, findings: Iterable[Finding], console: Console | None = None) -> None:
+    """Show findings, each with what was found and what to do; one that was shown in this run is not shown again."""
     from rich.text import Text
 
-    if console.is_terminal:
-        table = Table.grid(padding=(0, 1))
-        table.add_column(width=7)
-        table.add_column(overflow="fold")
-        for finding in findings:
-            what = Text.assemble((f"{finding.code}: ", "bold"), shown(finding.message))
-            table.add_row(Text(finding.severity, style=_STYLES[finding.severity]), what)
-            table.add_row("", Text(f"-> {shown(finding.action)}"))
-        console.print(table)
-        return
-    for finding in findings:
-        line = Text()
-        line.append(f"{finding.severity:<7} ", style=_STYLES[finding.severity])
+    from dunechest.cli.layout import STYLES, say, tilde
+
+    console = console or out.console
+    for finding in out.new_findings(findings):
+        line = Text().append(f"{finding.severity:<7} ", style=STYLES[finding.severity])
         line.append(f"{finding.code}: ", style="bold")
-        line.append(shown(finding.message))
-        console.print(line, soft_wrap=True)
-        console.print(Text(f"        -> {shown(finding.action)}"), soft_wrap=True)
+        line.append(tilde(shown(finding.message)), style="not bold default")
+        say(console, line, indent=2, hang=8)
+        say(console, f"-> {shown(finding.action)}", indent=10, hang=3)
 
 
 def say_recovered(out: Out, chest: Chest) -> None:
-    """Say on standard error which cut-off changes were finished when a chest was opened."""
+    """Say on standard error which interrupted changes were finished when a chest was opened."""
+    from dunechest.cli.layout import BAD, WARN, say
+
+    console = _console(True)
     for fault in chest.faults:
         where = f"the chest's own record {fault.path} is damaged: {fault.why}"
         out.problem(f"{chest.label}: {where}")
-        if not out.quiet and not out.json:
-            words = f"In the chest {shown(chest.label)}, {shown(where)}."
-            _console(True).print(words, style="bold red", soft_wrap=True)
-            how = f"-> dunechest chest rebuild {quoted(str(chest.folder))}"
-            _console(True).print(how, soft_wrap=True)
+        if out.shows:
+            say(console, f"In the chest {shown(chest.label)}, {shown(where)}.", BAD)
+            say(console, f"-> dunechest chest rebuild {quoted(str(chest.folder))}", indent=2)
     if out.quiet:
         return
     for name in chest.recovered:
-        _console(True).print(f"A cut-off change in {shown(name)} was finished first.", style="dark_orange3")
+        say(console, f"An interrupted change of {shown(name)} was finished first.", WARN)
     for name, why in chest.unfinished.items():
-        words = f"A change in {shown(name)} was interrupted and waits: {shown(why)}. It can be read all the same."
-        _console(True).print(words, style="dark_orange3", soft_wrap=True)
-
-
-def finding_document(finding: Finding) -> dict[str, Any]:
-    """Return a finding for the JSON document."""
-    return {
-        "code": finding.code,
-        "severity": finding.severity,
-        "message": finding.message,
-        "action": finding.action,
-        "can_be_ignored": finding.yields,
-    }
+        words = f"A change of {shown(name)} was interrupted and is waiting: {shown(why)}. It can still be read."
+        say(console, words, WARN)
 
 
 def limited(items: Sequence[Any], verbose: bool, most: int = 20) -> tuple[Sequence[Any], int]:
@@ -185,32 +325,29 @@ def limited(items: Sequence[Any], verbose: bool, most: int = 20) -> tuple[Sequen
     return items[:most], len(items) - most
 
 
-def listing(
-    console: Console,
-    heads: Sequence[str],
-    rows: Sequence[Sequence[str]],
-    places: Sequence[str],
-    *,
-    right: Sequence[int] = (),
-) -> None:
-    """Show rows in columns, each with its place on a line below, where a long path does no harm."""
-    from rich.text import Text
+def show_list(out: Out, title: str, lines: Sequence[Any], *, most: int = 20, style: str = "") -> None:
+    """Show a titled list of lines, shortened unless all is asked for; nothing if it is empty.
 
-    widths = [max(len(row[i]) for row in (heads, *rows)) for i in range(len(heads))]
+    Parameters
+    ----------
+    out : Out
+        The run.
+    title : str
+        Said before it.
+    lines : sequence of str or Text
+        Already made safe to show.
+    most : int
+        So many are shown without ``--verbose``.
+    style : str
+        Of the title.
+    """
+    from dunechest.cli.layout import say
 
-    def line(cells: Sequence[str]) -> str:
-        padded = (
-            c.rjust(w) if i in right else c.ljust(w) for i, (c, w) in enumerate(zip(cells, widths, strict=True))
-        )
-        return "  ".join(padded).rstrip()
-
-    console.print(Text(line(heads), style="dim"), soft_wrap=True)
-    for row, place in zip(rows, places, strict=True):
-        text = Text(line(row))
-        text.stylize("bold", 0, len(row[0]))
-        console.print(text, soft_wrap=True)
-        for below in place.split("\n"):
-            console.print(
-                Text("    " + below, style="bold red" if "problems found" in below else "dim"), soft_wrap=True
-            )
-    console.print()
+    if not lines:
+        return
+    say(out.console, title, style, indent=2)
+    some, more = limited(lines, out.verbose, most)
+    for line in some:
+        say(out.console, line, indent=4)
+    if more:
+        say(out.console, f"and {more:,} more (--verbose shows all)", indent=4)

@@ -1,4 +1,4 @@
-"""Make Marram Point: the office machine's home, two drives, and a clean machine.
+"""Make Marram Point: the office computer's home, two drives, and a clean computer.
 
 Everything follows from a seed: the same seed and size give the same bytes, times
 and names, whenever and wherever the world is made.
@@ -32,22 +32,22 @@ class World:
 
     @property
     def office_home(self) -> Path:
-        """Home folder on the old machine."""
+        """Home folder on the old computer."""
         return self.folder / "office-pc" / "home" / "tern"
 
     @property
     def office_drive(self) -> Path:
-        """Second drive of the old machine."""
+        """Second drive of the old computer."""
         return self.folder / "office-pc" / "second-drive"
 
     @property
     def laptop_home(self) -> Path:
-        """Home folder on the new machine, where nothing was ever started."""
+        """Home folder on the new computer, where nothing was ever started."""
         return self.folder / "new-laptop" / "home" / "plover"
 
     @property
     def laptop_drive(self) -> Path:
-        """Second drive of the new machine."""
+        """Second drive of the new computer."""
         return self.folder / "new-laptop" / "second-drive"
 
     @property
@@ -107,19 +107,19 @@ class World:
 
     @property
     def card(self) -> Path:
-        """A camera's card, plugged into the old machine."""
+        """A camera's card, plugged into the old computer."""
         return self.folder / "office-pc" / "media" / "tern" / "REED-CARD"
 
     def state(self, machine: str) -> Path:
-        """Return the folder of a machine's own records; `machine` is ``office-pc`` or ``new-laptop``."""
+        """Return the folder of a computer's own records; `machine` is ``office-pc`` or ``new-laptop``."""
         return self.folder / machine / "dunechest"
 
     def home(self, machine: str) -> Path:
-        """Return a machine's home folder."""
+        """Return a computer's home folder."""
         return self.office_home if machine == "office-pc" else self.laptop_home
 
     def environment(self, machine: str) -> dict[str, str]:
-        """Return the environment in which a command runs as if on a machine of this world."""
+        """Return the environment in which a command runs as if on a computer of this world."""
         keep = {k: v for k, v in os.environ.items() if not k.startswith("XDG_")}
         home = str(self.home(machine))
         # Its own drives and no others, whatever is connected to the real computer.
@@ -200,7 +200,7 @@ def _other_things(home: Path, rng: random.Random) -> None:
 
 
 def _settings(world: World) -> None:
-    """Let the applications of the old machine know where their libraries are."""
+    """Let the applications of the old computer know where their libraries are."""
     from dunechest.demo.applications import APPLICATIONS
 
     for name, library in (
@@ -257,5 +257,5 @@ def damage(path: Path, *, at: float = 0.5) -> int:
 
 
 def wipe(world: World, machine: str) -> None:
-    """Delete all that is on a machine of the world: its home, its drive, and its own records."""
+    """Delete all that is on a computer of the world: its home, its drive, and its own records."""
     shutil.rmtree(world.folder / machine)

@@ -1,19 +1,21 @@
-"""Carry out any plan: archive, restore, drop editions, undo."""
+"""Carry out any plan: archive, copy, mend, restore, drop editions, undo."""
 
 from __future__ import annotations
 
 from collections.abc import Sequence
 from typing import overload
 
-from dunechest.jobs import archive, editions, restore, undo
+from dunechest.jobs import archive, copy, editions, mend, restore, undo
 from dunechest.jobs.archive import ArchivePlan, ArchiveResult
+from dunechest.jobs.copy import CopyPlan, CopyResult
 from dunechest.jobs.editions import DropPlan, DropResult
+from dunechest.jobs.mend import MendPlan, MendResult
 from dunechest.jobs.restore import RestorePlan, RestoreResult
 from dunechest.jobs.undo import UndoPlan, UndoResult
 from dunechest.progress import Progress, silent
 
-AnyPlan = ArchivePlan | RestorePlan | DropPlan | UndoPlan
-AnyResult = ArchiveResult | RestoreResult | DropResult | UndoResult
+AnyPlan = ArchivePlan | CopyPlan | MendPlan | RestorePlan | DropPlan | UndoPlan
+AnyResult = ArchiveResult | CopyResult | MendResult | RestoreResult | DropResult | UndoResult
 
 
 @overload
@@ -21,11 +23,19 @@ def carry_out(plan: ArchivePlan, *, progress: Progress = ...) -> ArchiveResult: 
 @overload
 def carry_out(plan: RestorePlan, *, progress: Progress = ...) -> RestoreResult: ...
 @overload
+def carry_out(plan: CopyPlan, *, progress: Progress = ...) -> CopyResult: ...
+@overload
+def carry_out(plan: MendPlan, *, progress: Progress = ...) -> MendResult: ...
+@overload
 def carry_out(plan: DropPlan, *, progress: Progress = ...) -> DropResult: ...
 @overload
 def carry_out(plan: UndoPlan, *, progress: Progress = ...) -> UndoResult: ...
 @overload
 def carry_out(plan: Sequence[ArchivePlan], *, progress: Progress = ...) -> tuple[ArchiveResult, ...]: ...
+@overload
+def carry_out(plan: Sequence[CopyPlan], *, progress: Progress = ...) -> tuple[CopyResult, ...]: ...
+@overload
+def carry_out(plan: Sequence[MendPlan], *, progress: Progress = ...) -> tuple[MendResult, ...]: ...
 @overload
 def carry_out(plan: Sequence[RestorePlan], *, progress: Progress = ...) -> tuple[RestoreResult, ...]: ...
 
@@ -35,15 +45,15 @@ def carry_out(plan: AnyPlan | Sequence[AnyPlan], *, progress: Progress = silent)
 
     Parameters
     ----------
-    plan : ArchivePlan, RestorePlan, DropPlan, UndoPlan, or a sequence of them
-        From `plan_archive`, `plan_restore`, `plan_drop` or `plan_undo`. Of a sequence, an error ends it; what was done before
-        that stays done.
+    plan : ArchivePlan, CopyPlan, MendPlan, RestorePlan, DropPlan, UndoPlan, or a sequence of them
+        From `plan_archive`, `plan_copy`, `plan_mend`, `plan_restore`, `plan_drop` or `plan_undo`. Of a sequence, an error
+        ends it; what was done before that stays done.
     progress : Progress
         Told how far it is, where that takes long.
 
     Returns
     -------
-    ArchiveResult, RestoreResult, DropResult or UndoResult
+    ArchiveResult, CopyResult, MendResult, RestoreResult, DropResult or UndoResult
         The summary; of a sequence, one for each plan, in its order.
 
     Raises
@@ -58,6 +68,10 @@ def carry_out(plan: AnyPlan | Sequence[AnyPlan], *, progress: Progress = silent)
     match plan:
         case ArchivePlan():
             return archive.carry_out(plan, progress=progress)
+        case CopyPlan():
+            return copy.carry_out(plan, progress=progress)
+        case MendPlan():
+            return mend.carry_out(plan, progress=progress)
         case RestorePlan():
             return restore.carry_out(plan, progress=progress)
         case DropPlan():
@@ -65,6 +79,6 @@ def carry_out(plan: AnyPlan | Sequence[AnyPlan], *, progress: Progress = silent)
         case UndoPlan():
             return undo.carry_out(plan)
         case list() | tuple():
-            return tuple(carry_out(one, progress=progress) for one in plan)
+            return tuple(carry_out(single, progress=progress) for single in plan)
         case _:
-            raise TypeError(f"a plan is needed, or a sequence of plans; this is of the type {type(plan).__name__}")
+            raise TypeError(f"expected a plan or a sequence of plans, not a {type(plan).__name__}")

@@ -14,12 +14,14 @@ from dunechest.chest.chest import Chest
 from dunechest.chest.find_chest import find_chest
 from dunechest.chest.layout import CHEST, TAG_MANIFEST, bag_folder
 from dunechest.errors import UsageError
-from dunechest.jobs.known_chests import list_chests, note_chest
+from dunechest.jobs.chest_changes import refuse_taken_label
+from dunechest.jobs.holdings import note_holdings
+from dunechest.jobs.known_chests import note_chest
 from dunechest.jobs.named import get_chest, resolve_chest
 from dunechest.ledger import events, memory
 from dunechest.machine.drives import filesystem
 from dunechest.machine.volumes import identity
-from dunechest.names import AnyPath, shown
+from dunechest.names import AnyPath, from_wire, shown
 from dunechest.transfer import safe
 from dunechest.values import Value
 
@@ -29,13 +31,14 @@ if TYPE_CHECKING:
 
 @dataclass(frozen=True, slots=True, repr=False)
 class ChestContents(Value):
-    """What a chest holds, the latest check of each bag, and whether this machine met it before.
+    """What a chest holds, the latest check of each bag, and whether this computer has seen it before.
 
-    `drills` are the latest rehearsals; `proven` names the bags that passed one, are just as they were then, and passed every
-    check since. `missing` names what this machine met here and is no longer there.
+    `drills` are the latest drills; `proven` names the bags that passed one, are just as they were then, and passed every
+    check since. `missing` names what this computer met here and is no longer there.
     """
 
     _shown: ClassVar[tuple[str, ...]] = ("free", "well")
+    _document: ClassVar[str] = "chest.ChestShown"
 
     chest: Chest
     bags: tuple[BagEntry, ...]
@@ -50,13 +53,46 @@ class ChestContents(Value):
 
     @property
     def well(self) -> bool:
-        """Whether every record that was read is intact, and every library is there that this machine met here."""
+        """Whether every record that was read is intact, and every library is there that this computer met here."""
         return not (
             self.missing
             or self.chest.faults
             or self.chest.unfinished
             or any(bag.state in ("damaged", "unusable") for bag in self.bags)
         )
+
+    @property
+    def unfinished(self) -> tuple[tuple[str, str], ...]:
+        """Names of bags in which a change was interrupted and could not be finished, with the reason."""
+        return tuple(self.chest.unfinished.items())
+
+    @property
+    def held(self) -> tuple[object, ...]:
+        """What it holds, as the JSON document has it."""
+        from dunechest.documents.base import fill
+        from dunechest.documents.chest import HeldLibrary, LastCheck, LastDrill
+
+        told = []
+        for bag in self.bags:
+            record, check, past = bag.library, self.checks.get(bag.name), self.drills.get(bag.name)
+            told.append(
+                HeldLibrary(
+                    name=bag.name,
+                    state=bag.state,
+                    why=bag.why,
+                    kind=record.kind if record else None,
+                    computer=record.origin.machine if record else None,
+                    path=from_wire(record.origin.path) if record else None,
+                    archived_at=record.archived if record else None,
+                    file_count=record.totals.files_copied if record else None,
+                    size_bytes=record.totals.bytes_stored if record else None,
+                    left_out_count=record.totals.files_left_out if record else None,
+                    proven=bag.name in self.proven,
+                    last_check=fill(LastCheck, check) if check is not None else None,
+                    last_drill=fill(LastDrill, past) if past is not None else None,
+                )
+            )
+        return tuple(told)
 
 
 def top_of(chest: Chest, bag: str) -> str:
@@ -76,16 +112,7 @@ def create_chest(place: str | os.PathLike[str], label: str) -> Chest:
     UsageError
         Also if a chest of the same label is plugged in: labels tell drives apart.
     """
-    for known in list_chests().chests:
-        if known.label.casefold() == label.casefold():
-            if known.present:
-                words = f"A chest labelled {shown(label)!r} is already there, in {shown(str(known.folder))}."
-            else:
-                words = (
-                    f"This computer knows a chest labelled {shown(label)!r}, last seen in {shown(str(known.folder))}; its "
-                    "drive is not connected."
-                )
-            raise UsageError(f"{words} Choose another label, so that the drives can be told apart.")
+    refuse_taken_label(label)
     _refuse_inside(Path(place))
     chest = Chest.create(place, label)
     note_chest(chest)
@@ -104,12 +131,12 @@ def _refuse_inside(place: Path) -> None:
         if is_bag(folder):
             raise UsageError(
                 f"{shown(str(place))} lies inside {shown(str(folder))}, which is a bag: an archive that must not be "
-                "changed. Nothing was changed. Name the folder where a drive appears."
+                "changed. Nothing was changed. Name the folder where a drive is mounted."
             )
 
 
 def rebuild_chest(place: str | os.PathLike[str], label: str | None = None) -> Chest:
-    """Make a chest's record again and note it in the ledger; see `Chest.rebuild`."""
+    """Rebuild a chest's record and note it in the ledger; see `Chest.rebuild`."""
     chest = Chest.rebuild(place, label)
     note_chest(chest)
     return chest
@@ -140,7 +167,7 @@ def show_chest(text: str | os.PathLike[str] | Chest) -> ChestContents:
             if not check.intact:
                 failed.setdefault(check.bag, check.when)
             told = checks.setdefault(check.bag, check)
-            # A quick check says less than a full one before it, and cannot take back what that one found.
+            # A quick check says less than a full one before it, and cannot undo what that one found.
             if told.quick and not check.quick and (told.intact or not check.intact):
                 checks[check.bag] = check
         drills: dict[str, PastDrill] = {}
@@ -155,6 +182,7 @@ def show_chest(text: str | os.PathLike[str] | Chest) -> ChestContents:
     )
     there = {bag.name for bag in bags}
     missing = tuple(sorted(memory.libraries_of(chest.id, where).keys() - there))
+    note_holdings(chest, bags, missing)
     place = filesystem(chest.folder)
     return ChestContents(
         chest, bags, checks, place.free, place.total, place.type, chest.id in known, drills, proven, missing
@@ -172,7 +200,7 @@ def forget_library(chest: Chest | AnyPath, library: str) -> None:
     Raises
     ------
     UsageError
-        If it is there, or this machine never met it in this chest.
+        If it is there, or this computer never met it in this chest.
     DuneChestError
         If it cannot be written down.
     """
@@ -182,5 +210,7 @@ def forget_library(chest: Chest | AnyPath, library: str) -> None:
     known = memory.libraries_of(chest.id, identity(chest.folder))
     if library not in known:
         names = ", ".join(map(shown, sorted(known))) or "none"
-        raise UsageError(f"This computer never met {shown(library)} in {shown(chest.label)}. It met: {names}.")
+        raise UsageError(
+            f"This computer has not seen {shown(library)} in {shown(chest.label)}. It has seen: {names}."
+        )
     events.append("forget", chest=chest.id, bag=library)

@@ -26,7 +26,7 @@ from dunechest.jobs.restore.result import RestoreResult
 from dunechest.ledger import events, memory
 from dunechest.machine.volumes import identity
 from dunechest.names import AnyPath, shown
-from dunechest.progress import Progress, silent
+from dunechest.progress import Progress, Step, silent
 from dunechest.values import Value
 
 #: What a drill does not ask: nobody starts an application in the scratch folder.
@@ -35,9 +35,10 @@ _BESIDE_THE_POINT = ("in-use",)
 
 @dataclass(frozen=True, slots=True, repr=False)
 class Drill(Value):
-    """What the rehearsal of one library showed; `why_not` says why it could not even be tried, with no result then."""
+    """The outcome of a drill of one library; `why_not` says why it could not be tried, without a result then."""
 
     _shown: ClassVar[tuple[str, ...]] = ("bag", "passed")
+    _document: ClassVar[str] = "drill.DrilledLibrary"
 
     bag: str
     result: RestoreResult | None
@@ -56,7 +57,7 @@ def drill(
     scratch: str | os.PathLike[str] | None = None,
     progress: Progress = silent,
 ) -> tuple[Drill, ...]:
-    """Rehearse the restore of libraries, one after the other.
+    """Test the restore of libraries, one after the other.
 
     Parameters
     ----------
@@ -83,16 +84,16 @@ def drill(
     """
     chest, libraries = get_chest(chest), names_of(libraries)
     entries = chest.bags()
-    # A damaged library is part of all: that it cannot be restored well is what a rehearsal is to show.
+    # A damaged library is part of all: that it cannot be restored well is what a drill is to show.
     names = list(libraries) or [entry.name for entry in entries if entry.state in ("whole", "damaged", "unusable")]
     gone = (
         [] if libraries else memory.libraries_of(chest.id, identity(chest.folder)).keys() - {e.name for e in entries}
     )
     if not names and not gone:
-        raise UsageError(f"The chest {shown(chest.label)} holds no library to rehearse with.")
+        raise UsageError(f"The chest {shown(chest.label)} holds no library to test.")
     if scratch is not None and not os.path.isdir(scratch):
-        raise UsageError(f"There is no folder {shown(os.fspath(scratch))} to rehearse in.")
-    # One that cannot be tried fails; with several, the others are still rehearsed.
+        raise UsageError(f"There is no folder {shown(os.fspath(scratch))} for the drill.")
+    # One that cannot be tried fails; with several, the others are still drilled.
     done = [_guarded(chest, name, scratch, progress, alone=len(names) == 1 and bool(libraries)) for name in names]
     done += [Drill(name, None, "it was archived in this chest, and its folder is gone") for name in sorted(gone)]
     return tuple(done)
@@ -129,9 +130,10 @@ def _one(chest: Chest, name: str, scratch: Path, progress: Progress) -> Drill:
         plan = _plan(chest, name, scratch, progress)
         remaining = [f for f in blocking(plan.findings) if f.code not in _BESIDE_THE_POINT]
         if remaining:
-            raise RefusedError(f"{shown(plan.bag)} was not rehearsed.", remaining)
-        result = carry_out_once(plan, progress=progress, rehearsal=True)
+            raise RefusedError(f"{shown(plan.bag)} could not be drilled.", remaining)
+        result = carry_out_once(plan, progress=progress, drill=True)
         done = Drill(plan.bag, result)
+        progress(Step("deleting the scratch copy of", 0, 0, 0, 0, plan.bag))
     finally:
         remove(scratch)
     _note(chest, done.bag, passed=done.passed, files=result.files, edition=plan.record.edition)
@@ -161,5 +163,7 @@ def _plan(chest: Chest, name: str, scratch: Path, progress: Progress) -> Restore
     home.mkdir(exist_ok=True)
     plan = plan_restore(chest, name, RestoreOptions(home=str(home)), progress=progress)
     if plan.place is None or not plan.place.is_relative_to(scratch):
-        plan = plan_restore(chest, name, RestoreOptions(into=str(scratch / "library"), settings=False))
+        plan = plan_restore(
+            chest, name, RestoreOptions(into=str(scratch / "library"), settings=False), progress=progress
+        )
     return plan

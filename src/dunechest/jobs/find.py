@@ -1,4 +1,4 @@
-"""Find libraries: on this machine and in any place given, hidden folders included."""
+"""Find libraries: on this computer and in any place given, hidden folders included."""
 
 from __future__ import annotations
 
@@ -33,12 +33,13 @@ if TYPE_CHECKING:
 class FoundLibrary(Value):
     """A library and its size: number of files, bytes, and its newest file's time (seconds since 1970).
 
-    `where` says in words whose it is or was: a former system's, or another drive's; empty
+    `where` says in words whose it is or was: an old system's, or another drive's; empty
     for one in one's own home. `rebuildable` are bytes that can be made again, of those in `bytes`; `drive` is
     the folder where its drive appears; `contains` are libraries of other kinds in it.
     """
 
     _shown: ClassVar[tuple[str, ...]] = ("files", "bytes", "where")
+    _document: ClassVar[str] = "find.FoundLibrary"
 
     library: Library
     files: int
@@ -57,9 +58,10 @@ class FoundLibrary(Value):
 
 @dataclass(frozen=True, slots=True, repr=False)
 class FoundDrive(Value):
-    """A drive with libraries on it: where it appears, its filesystem, and in bytes its room and what its libraries take."""
+    """A drive with libraries on it: where it is mounted, its filesystem, and in bytes its space and what its libraries take."""
 
     _shown: ClassVar[tuple[str, ...]] = ("free", "total", "essential", "rebuildable")
+    _document: ClassVar[str] = "find.FoundDrive"
 
     place: Path
     filesystem: str
@@ -78,6 +80,8 @@ class FindResult(Value):
     `unknown` are folders that no kind fits and that look like something to keep, the largest first; `broken_kinds` says
     what is wrong with kind files of one's own, which were passed over.
     """
+
+    _document: ClassVar[str] = "find.Find"
 
     libraries: tuple[FoundLibrary, ...]
     searched: tuple[Path, ...]
@@ -118,7 +122,7 @@ def find_libraries(
     Parameters
     ----------
     places : path, or several
-        Folders to search through. Without any, the places the kinds name for this operating system, the whole home
+        Folders to search. Without any, the places the kinds name for this operating system, the whole home
         folder, and all mounted drives are searched, former systems that lie in some folder included.
     kind : str, optional
         Only this kind.
@@ -155,21 +159,21 @@ def find_libraries(
         found = _at_usual_places(chosen, whose)
         roots, around = _everywhere(whose)
     searched = [search(root, chosen, around=around - {str(root)}, whole=bool(places)) for root in roots]
-    found = {os.path.realpath(here.path): here for one in searched for here in reversed(one.libraries)} | found
+    found = {os.path.realpath(here.path): here for trial in searched for here in reversed(trial.libraries)} | found
     libraries, drives = _measured(list(found.values()), whose, progress)
     _note(libraries)
     return FindResult(
         libraries,
         tuple(roots),
-        tuple(sorted(path for one in searched for path in one.unreadable)),
-        _largest_first(unknown for one in searched for unknown in one.unknown) if kind is None else (),
+        tuple(sorted(path for trial in searched for path in trial.unreadable)),
+        _largest_first(unknown for trial in searched for unknown in trial.unknown) if kind is None else (),
         tuple(error.message for error in broken),
         drives,
     )
 
 
 def _largest_first(unknown: Iterable[UnknownFolder]) -> tuple[UnknownFolder, ...]:
-    return tuple(sorted(dict.fromkeys(unknown), key=lambda one: (-one.bytes, str(one.path))))
+    return tuple(sorted(dict.fromkeys(unknown), key=lambda folder: (-folder.bytes, str(folder.path))))
 
 
 def _at_usual_places(kinds: Sequence[Kind], home: Path) -> dict[str, Recognised]:
@@ -242,7 +246,7 @@ def _drive(path: Path, known: dict[int, Filesystem]) -> Filesystem | None:
 def _existing(place: str | os.PathLike[str]) -> Path:
     path = Path(place)
     if not path.is_dir():
-        raise UsageError(f"There is no folder {shown(str(path))} to search through.")
+        raise UsageError(f"There is no folder {shown(str(path))} to search.")
     return path.resolve()
 
 
@@ -268,7 +272,7 @@ def _names(found: Iterable[Recognised]) -> dict[Path, str]:
 def _where(here: Recognised, home: Path) -> str:
     """Say in words where a library is, if not in one's own home."""
     if here.former:
-        return f"a former system in {here.former}"
+        return f"an old system in {here.former}"
     if here.path.is_relative_to(home):
         return ""
     mounts = [m for m in drive_folders() if m != Path(m.anchor) and here.path.is_relative_to(m)]

@@ -1,4 +1,4 @@
-"""The machine this runs on."""
+"""The computer this runs on."""
 
 from __future__ import annotations
 
@@ -7,5 +7,5 @@ from dunechest.machine.identity import this_machine
 
 
 def machine_name() -> str:
-    """Return the name of this machine."""
+    """Return the name of this computer."""
     return this_machine(state_folder()).name

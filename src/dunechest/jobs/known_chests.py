@@ -1,4 +1,4 @@
-"""The chests that this machine knows, and those on drives that are connected now."""
+"""The chests that this computer knows, and those on drives that are connected now."""
 
 from __future__ import annotations
 
@@ -22,13 +22,15 @@ if TYPE_CHECKING:
 
 @dataclass(frozen=True, slots=True, repr=False)
 class ChestStatus(Value):
-    """A chest this machine knows or has before it.
+    """A chest that this computer knows, or that is connected.
 
     `seen` is when it was last met (seconds since 1970), None for one never met
-    before; `present` whether it is there now; `free` bytes on its drive, if so.
+    before; `present` whether it is there now; `free` bytes on its drive, if so. `retired` says since when it is no longer
+    expected, None if it is; `place` where its drive is kept.
     """
 
     _shown: ClassVar[tuple[str, ...]] = ("label", "folder", "present")
+    _document: ClassVar[str] = "chest.KnownChest"
 
     id: str
     label: str
@@ -36,11 +38,15 @@ class ChestStatus(Value):
     present: bool
     seen: float | None
     free: int | None
+    retired: float | None = None
+    place: str = ""
 
 
 @dataclass(frozen=True, slots=True, repr=False)
 class ChestList(Value):
-    """All chests, those that are there first."""
+    """All chests, those that are connected first."""
+
+    _document: ClassVar[str] = "chest.ChestList"
 
     chests: tuple[ChestStatus, ...]
 
@@ -70,7 +76,7 @@ def note_chest(chest: Chest) -> str | None:
 
 
 def list_chests() -> ChestList:
-    """List the chests the ledger knows, and those on drives that are plugged in now."""
+    """List the chests this computer knows, and those on connected drives."""
     from dunechest.ledger.ledger import open_ledger
 
     with open_ledger() as ledger:
@@ -81,16 +87,34 @@ def list_chests() -> ChestList:
         chest = _at(folder)
         # Two chests of one id, one of them copied by hand, are two chests: each is shown with its place.
         if chest is not None:
-            seen = known[chest.id].seen if chest.id in known else None
-            status = ChestStatus(chest.id, chest.label, chest.folder, True, seen, _free(chest.folder))
+            before = known.get(chest.id)
+            status = ChestStatus(
+                chest.id,
+                chest.label,
+                chest.folder,
+                True,
+                before.seen if before is not None else None,
+                _free(chest.folder),
+                before.retired if before is not None else None,
+                before.place if before is not None else "",
+            )
             found[chest.id, os.path.realpath(chest.folder)] = status
     there = {status.id for status in found.values()}
     for chest_known in known.values():
         if chest_known.id not in there:
             found[chest_known.id, ""] = ChestStatus(
-                chest_known.id, chest_known.label, chest_known.folder, False, chest_known.seen, None
+                chest_known.id,
+                chest_known.label,
+                chest_known.folder,
+                False,
+                chest_known.seen,
+                None,
+                chest_known.retired,
+                chest_known.place,
             )
-    ordered = sorted(found.values(), key=lambda s: (not s.present, s.label.casefold(), s.id, str(s.folder)))
+    ordered = sorted(
+        found.values(), key=lambda s: (s.retired is not None, not s.present, s.label.casefold(), s.id, str(s.folder))
+    )
     return ChestList(tuple(ordered))
 
 

@@ -1,7 +1,8 @@
-"""Look at one library, and at the drive it is to go to, before a byte moves."""
+"""Look at one library, and at the drive it is to go to, before anything is copied."""
 
 from __future__ import annotations
 
+from collections import Counter
 from collections.abc import Iterable, Mapping
 from dataclasses import dataclass
 from typing import TYPE_CHECKING, ClassVar, Literal
@@ -15,7 +16,7 @@ from dunechest.jobs.study.contents import Contents, study
 from dunechest.jobs.study.drive import Drive
 from dunechest.jobs.study.drive_findings import slow_finding
 from dunechest.jobs.study.library_findings import library_findings
-from dunechest.jobs.study.selection import EVERYTHING, Choice, Selection, select
+from dunechest.jobs.study.selection import EVERYTHING, Choice, OutsideFile, Selection, select
 from dunechest.library.in_use import Use
 from dunechest.library.library import Library
 from dunechest.library.parts import Part
@@ -34,9 +35,10 @@ _BIGGEST = 8
 
 @dataclass(frozen=True, slots=True, repr=False)
 class BigThing(Value):
-    """A file or a folder of the library's top, and its bytes and files."""
+    """A file or folder at the top of the library, and its bytes and files."""
 
     _shown: ClassVar[tuple[str, ...]] = ("path", "files", "bytes")
+    _document: ClassVar[str] = "look.Item"
 
     path: str
     role: str
@@ -46,9 +48,10 @@ class BigThing(Value):
 
 @dataclass(frozen=True, slots=True, repr=False)
 class DriveFit(Value):
-    """How a library and a drive suit each other: what is needed and free (bytes), what it writes a second."""
+    """How well a drive suits a library: bytes needed and free, and bytes written per second."""
 
     _shown: ClassVar[tuple[str, ...]] = ("bag", "state")
+    _document: ClassVar[str] = "look.DriveFit"
 
     chest: Chest
     drive: Drive
@@ -61,9 +64,10 @@ class DriveFit(Value):
 
 @dataclass(frozen=True, slots=True, repr=False)
 class Readiness(Value):
-    """What a look at a library shows; `findings` are most serious first, `fit` is there if a chest was named."""
+    """The outcome of inspecting a library; `findings` are most serious first, `fit` is set if a chest was named."""
 
     _shown: ClassVar[tuple[str, ...]] = ("files", "bytes")
+    _document: ClassVar[str] = "look.LookedLibrary"
 
     contents: Contents
     selection: Selection
@@ -112,6 +116,27 @@ class Readiness(Value):
         """What it refers to."""
         return self.contents.references.references
 
+    @property
+    def reference_total(self) -> tuple[int, int, int, int, int]:
+        """Numbers of references that lead inside, to other files, to nothing, to the web, and to folders outside."""
+        states = Counter(reference.state for reference in self.references)
+        return (states["inside"], states["outside"], states["missing"], states["away"], states["folder"])
+
+    @property
+    def other_references(self) -> tuple[Reference, ...]:
+        """References that do not lead inside."""
+        return tuple(reference for reference in self.references if reference.state != "inside")
+
+    @property
+    def outside_files(self) -> tuple[OutsideFile, ...]:
+        """Files stored elsewhere that it uses, those that cannot be archived included."""
+        return (*self.selection.outside_files, *self.selection.outside_not_taken)
+
+    @property
+    def placeholder_paths(self) -> tuple[str, ...]:
+        """Files of which only the placeholder is here."""
+        return tuple(file.path for file in self.contents.listing.files if file.placeholder)
+
     def to_frame(self, of: Literal["roles", "parts", "references", "findings"] = "roles") -> pd.DataFrame:
         """Return one row a role, part, reference or finding."""
         rows: Iterable[dict[str, object]]
@@ -140,7 +165,7 @@ class Readiness(Value):
 
 
 def look(library: AnyLibrary, *, chest: Chest | AnyPath | None = None, choice: Choice = EVERYTHING) -> Readiness:
-    """Look at a library without changing anything, and at a drive if one is named.
+    """Inspect a library, and a drive if a chest is named. Changes nothing.
 
     No placeholder is opened. What the drive can hold is tried with a few empty files
     and a few megabytes in a folder of their own in the chest, removed at once.

@@ -17,7 +17,7 @@ from dunechest.ledger.folder import state_folder
 from dunechest.library.kinds.schema import PLAIN_KIND, Kind
 from dunechest.library.library import SAID, Library
 from dunechest.library.recognise import recognise
-from dunechest.names import AnyPath, quoted, shown, slug
+from dunechest.names import AnyPath, meant, quoted, shown, slug
 
 AnyLibrary = Library | str | os.PathLike[str]
 
@@ -36,7 +36,8 @@ def resolve_chest(text: str | os.PathLike[str]) -> Chest:
         chest = Chest.open(name, machine=machine)
         note_chest(chest)
         return chest
-    chests = list_chests().chests
+    # One that is retired and not connected is not meant, whatever it was called.
+    chests = [known for known in list_chests().chests if known.present or known.retired is None]
     wanted = [c for c in chests if name in (c.label, c.id)]
     wanted = wanted or [c for c in chests if c.label.casefold() == name.casefold()]
     if not wanted and len(name) >= 6:
@@ -58,7 +59,7 @@ def resolve_chest(text: str | os.PathLike[str]) -> Chest:
         raise UsageError(f"Several chests are called {shown(name)!r}. Name one by its folder: {places}.")
     if wanted:
         raise NotConnectedError(
-            f"The chest {shown(name)!r} is not connected; it was last in {shown(str(wanted[0].folder))}. "
+            f"The chest {shown(name)!r} is not connected; it was last seen in {shown(str(wanted[0].folder))}. "
             "Connect its drive, or name the folder where it is now."
         )
     if os.path.isdir(name):
@@ -66,14 +67,15 @@ def resolve_chest(text: str | os.PathLike[str]) -> Chest:
         was = [c for c in chests if not c.present and real in (str(c.folder), str(c.folder.parent))]
         if was:
             raise NotConnectedError(
-                f"The chest {shown(was[0].label)!r} was in {shown(name)}, and is not there now: its drive is not connected, "
-                "or is mounted in another place. Nothing was changed."
+                f"The chest {shown(was[0].label)!r} was in {shown(name)}, and is gone now: its drive is not connected, "
+                "or is mounted elsewhere. Nothing was changed."
             )
         raise UsageError(
             f"There is no chest in {shown(name)}. To make one: dunechest chest new {quoted(name)} --label NAME"
         )
     labels = ", ".join(shown(c.label) for c in chests) or "none yet"
-    raise UsageError(f"No chest is called {shown(name)!r} and there is no such folder. Known chests: {labels}.")
+    hint = meant(name, (c.label for c in chests))
+    raise UsageError(f"No chest is called {shown(name)!r} and there is no such folder.{hint} Known chests: {labels}.")
 
 
 def own_bag(chest: Chest, library: str) -> tuple[BagEntry, LibraryRecord]:
@@ -113,14 +115,14 @@ def refuse_if_damaged(entry: BagEntry) -> None:
 def library_at(
     path: str | os.PathLike[str], *, kinds: Mapping[str, Kind] | None = None, kind: str | None = None
 ) -> Library:
-    """Return the library at a path: of the kind it shows the signs of, else of the plain kind.
+    """Return the library at a path, of the kind that its signs show, or of the plain kind.
 
     Parameters
     ----------
     path : path
         The folder or file.
     kinds : mapping, optional
-        Kinds by name; those that this machine knows by default.
+        Kinds by name; those that this computer knows by default.
     kind : str, optional
         The kind that a person says it is, whatever its signs.
 
@@ -146,9 +148,9 @@ def library_at(
         here = recognise(place, kinds.values())
         if here is not None:
             return Library(name, here.kind, place, "folder", here.evidence)
-        return Library(name, PLAIN_KIND, place, "folder", ("its path alone",))
+        return Library(name, PLAIN_KIND, place, "folder", ("only its path",))
     elif place.is_file():
-        return Library(name, PLAIN_KIND, place, "file", ("its path alone",))
+        return Library(name, PLAIN_KIND, place, "file", ("only its path",))
     raise UsageError(f"There is no folder or file {shown(os.fspath(path))}.")
 
 
@@ -167,12 +169,13 @@ def resolve_library(text: str, *, kind: str | None = None) -> Library:
 
     with open_ledger() as ledger:
         places = [place for place in ledger.places_of(text) if place.exists()]
+        hint = meant(text, ledger.library_names()) if not places else ""
     if len(places) == 1:
         library = library_at(places[0], kind=kind)
         return Library(text, library.kind, library.path, library.shape, library.evidence)
     if not places:
         raise UsageError(
-            f"{shown(text)!r} is neither a path nor a name that `dunechest find` has shown. "
+            f"{shown(text)!r} is neither a path nor a name that `dunechest find` has shown.{hint} "
             "Run `dunechest find`, or give the folder's path."
         )
     listed = "; ".join(shown(str(place)) for place in places)
@@ -193,7 +196,7 @@ def get_libraries(values: AnyLibrary | Iterable[AnyLibrary]) -> tuple[Library, .
 
 
 def get_library(value: AnyLibrary) -> Library:
-    """Return a library as a value; see `get_libraries`."""
+    """Return a library, given as a `Library`, path or name; see `get_libraries`."""
     if isinstance(value, Library):
         return value
     place = os.path.expanduser(value)
@@ -201,7 +204,7 @@ def get_library(value: AnyLibrary) -> Library:
 
 
 def get_chest(value: Chest | AnyPath) -> Chest:
-    """Return a chest as a value: given as such, or by label, id, folder or mount point of its drive; see `resolve_chest`."""
+    """Return a chest, given as a `Chest` or by its label, id, folder or mount point; see `resolve_chest`."""
     return value if isinstance(value, Chest) else resolve_chest(value)
 
 

@@ -39,7 +39,7 @@ def why_protected(place: Path, home: Path) -> str:
     if Path(os.path.realpath(state_folder())).is_relative_to(real):
         return "Dune Chest keeps its own records in it"
     if mount := next(_mounts_in(real), None):
-        return f"a drive appears in {mount}"
+        return f"a drive is mounted in {mount}"
     for chest in _known_chests():
         if chest.is_relative_to(real) and chest.exists():
             return f"the chest {chest} is in it"

@@ -31,6 +31,8 @@ class Watched(Value):
 
     Attributes
     ----------
+    name : str
+        Its name.
     files, bytes : int
         Files that are here, and their bytes.
     placeholders, placeholder_bytes : int
@@ -47,8 +49,10 @@ class Watched(Value):
         Whether nothing is a placeholder, nobody has it open, and nothing has changed for some looks.
     """
 
-    _shown: ClassVar[tuple[str, ...]] = ("files", "bytes", "placeholders", "still", "whole")
+    _shown: ClassVar[tuple[str, ...]] = ("name", "files", "bytes", "placeholders", "still", "whole")
+    _document: ClassVar[str] = "look.WatchedLibrary"
 
+    name: str
     files: int
     bytes: int
     placeholders: int
@@ -67,7 +71,7 @@ def watch(
     wait: Callable[[float], None] = time.sleep,
     now: Callable[[], float] = time.monotonic,
 ) -> Iterator[Watched]:
-    """Look at a library again and again, until it is whole and its application is closed. Nothing is opened or changed.
+    """Watch a library until it is complete and its application is closed. Nothing is opened or changed.
 
     Parameters
     ----------
@@ -96,8 +100,7 @@ def watch(
     >>> [look.whole for look in watch(place, wait=lambda seconds: None)]
     [False, False, True]
     """
-    known = get_library(library)
-    home = Path(os.path.realpath(own_home()))
+    known, home = get_library(library), Path(os.path.realpath(own_home()))
     seen: deque[tuple[float, int]] = deque()
     before: tuple[object, ...] | None = None
     changed = now()
@@ -115,7 +118,9 @@ def watch(
         rate = (seen[-1][1] - seen[0][1]) / took if took > 0 else 0.0
         left = placeholder_bytes / rate if placeholders and rate > 0 else None
         whole = not placeholders and not users and alike >= _SETTLED
-        yield Watched(files, size, placeholders, placeholder_bytes, users, rate, left, begun - changed, whole)
+        yield Watched(
+            known.name, files, size, placeholders, placeholder_bytes, users, rate, left, begun - changed, whole
+        )
         if whole:
             return
         wait(max(every, (now() - begun) * (1 / _SHARE - 1)))

@@ -1,7 +1,7 @@
-"""Deeds: what was done to this machine, step by step, so that it can be taken back.
+"""Deeds: what was done to this computer, step by step, so that it can be undone.
 
 A deed is a file of JSON lines in ``deeds/`` of the state folder: a head, a line for each step written *before*
-the step is taken, and a last line when it is done. A step says enough to be taken back whether it was
+the step is taken, and a last line when it is done. A step says enough to be undone whether it was
 taken or not. Files that were replaced are kept beside, in ``deeds/NUMBER.kept/``.
 """
 
@@ -30,9 +30,9 @@ _MOST = 1 << 31
 
 
 class Head(msgspec.Struct, frozen=True, tag="head"):
-    """What a deed is: the job, of which library, to which place, when (seconds since 1970), by which process.
+    """The head of a change: the job, the library, the place, when (seconds since 1970), and the process.
 
-    `command` is the same for all deeds of one command, which are taken back together.
+    `command` is the same for all deeds of one command, which are undone together.
     """
 
     job: str
@@ -120,7 +120,7 @@ class Rewritten(msgspec.Struct, frozen=True, tag="rewritten"):
 
 
 class Closed(msgspec.Struct, frozen=True, tag="closed"):
-    """How a deed ended: ``done`` or ``taken back``."""
+    """How a deed ended: ``done`` or ``undone``."""
 
     how: str
 
@@ -139,7 +139,7 @@ class Listed(msgspec.Struct, frozen=True, array_like=True):
 
 @dataclass(frozen=True, slots=True)
 class Deed:
-    """A deed as its file has it."""
+    """A change of this computer, as it was written down."""
 
     number: int
     head: Head
@@ -173,7 +173,7 @@ class OpenDeed:
         self.number = number
         self._fd = fd
         self._kept = 0
-        #: Whether anything was done that could be taken back.
+        #: Whether anything was done that could be undone.
         self.changes = False
         #: What was made or written, as far as it was written down.
         self.places: list[Path] = []
@@ -256,7 +256,7 @@ def begin(job: str, about: str, place: WireName, command: str = "") -> OpenDeed:
     except OSError as error:
         raise CutOffError(
             f"What is to be done cannot be written down in {shown(str(folder))} ({error.strerror}), and without "
-            "that it could not be taken back. Nothing was changed."
+            "that it could not be undone. Nothing was changed."
         ) from error
     return deed
 
@@ -280,7 +280,7 @@ def close(number: int, how: str) -> None:
 
 
 def forget(number: int) -> None:
-    """Remove what a deed kept, once it is taken back and nothing can be wanted of it."""
+    """Remove what a deed kept, once it is undone and nothing can be wanted of it."""
     folder = _folder()
     for path in (*folder.glob(f"{number:06d}.tree-*"), *kept_folder(number).glob("*")):
         path.unlink(missing_ok=True)

@@ -1,9 +1,11 @@
-"""Where this machine keeps its ledger, its settings and a person's own kind files."""
+"""Where this computer keeps its ledger, its settings and a person's own kind files."""
 
 from __future__ import annotations
 
 import os
 from pathlib import Path
+
+from dunechest.errors import no_home
 
 
 def state_folder() -> Path:
@@ -11,10 +13,18 @@ def state_folder() -> Path:
 
     ``DUNECHEST_HOME`` names another place; otherwise it is the system's usual one
     for an application's data.
+
+    Raises
+    ------
+    UsageError
+        If the system does not know the person's home folder.
     """
     named = os.environ.get("DUNECHEST_HOME")
     if named:
         return Path(named)
     import platformdirs
 
-    return Path(platformdirs.user_data_dir("dunechest", appauthor=False))
+    try:
+        return Path(platformdirs.user_data_dir("dunechest", appauthor=False))
+    except RuntimeError as error:
+        raise no_home() from error

@@ -107,6 +107,45 @@ forgotten = sa.Table(
     sa.Column("when", sa.Float, nullable=False),
 )
 
+holdings = sa.Table(
+    "holdings",
+    _meta,
+    sa.Column("chest", sa.String, primary_key=True),
+    sa.Column("bag", sa.String, primary_key=True),
+    sa.Column("name", sa.String, nullable=False, server_default=""),
+    sa.Column("kind", sa.String, nullable=False, server_default=""),
+    sa.Column("machine", sa.String, nullable=False, server_default=""),
+    sa.Column("computer", sa.String, nullable=False, server_default=""),
+    sa.Column("origin", sa.String, nullable=False, server_default=""),
+    sa.Column("edition", sa.Integer, nullable=False, server_default="0"),
+    sa.Column("archived", sa.Float, nullable=False, server_default="0"),
+    sa.Column("files", sa.Integer, nullable=False, server_default="0"),
+    sa.Column("bytes", sa.Integer, nullable=False, server_default="0"),
+    sa.Column("fingerprint", sa.String, nullable=False, server_default=""),
+    sa.Column("partial", sa.Boolean, nullable=False, server_default="0"),
+    sa.Column("incomplete", sa.Boolean, nullable=False, server_default="0"),
+    sa.Column("where", sa.String, nullable=False, server_default=""),
+    sa.Column("drive", sa.String, nullable=False, server_default=""),
+    sa.Column("gone", sa.Boolean, nullable=False),
+    sa.Column("when", sa.Float, nullable=False),
+)
+
+retired = sa.Table(
+    "retired",
+    _meta,
+    sa.Column("chest", sa.String, primary_key=True),
+    sa.Column("retired", sa.Boolean, nullable=False),
+    sa.Column("when", sa.Float, nullable=False),
+)
+
+kept = sa.Table(
+    "kept",
+    _meta,
+    sa.Column("chest", sa.String, primary_key=True),
+    sa.Column("place", sa.String, nullable=False),
+    sa.Column("when", sa.Float, nullable=False),
+)
+
 taken = sa.Table("taken", _meta, sa.Column("note", sa.String, primary_key=True))
 
 _TABLES = {
@@ -118,18 +157,54 @@ _TABLES = {
     "round": rounds,
     "drill": drills,
     "forget": forgotten,
+    "retire": retired,
+    "keep": kept,
+    "hold": holdings,
 }
-_MERGED = {"chest", "seen", "round", "forget"}
+_MERGED = {"chest", "seen", "round", "forget", "retire", "keep", "hold"}
 
 
 @dataclass(frozen=True, slots=True)
 class KnownChest:
-    """A chest this machine has met: where it lay the last time, and when that was (seconds since 1970)."""
+    """A chest this computer has seen: where it was the last time, and when (seconds since 1970).
+
+    `retired` says since when it is no longer expected, None if it is; `place` where its drive is kept.
+    """
 
     id: str
     label: str
     folder: Path
     seen: float
+    retired: float | None = None
+    place: str = ""
+
+
+@dataclass(frozen=True, slots=True)
+class Holding:
+    """A library in a chest, as this computer last saw it: times in seconds since 1970.
+
+    `machine` is the id of the computer that it came from, `origin` its folder there, made safe to show; `fingerprint` is
+    the same for the same state of a library in every chest, and may be empty; `gone` says that it was not there any more.
+    """
+
+    chest: str
+    bag: str
+    name: str
+    kind: str
+    machine: str
+    computer: str
+    origin: str
+    edition: int
+    archived: float
+    files: int
+    bytes: int
+    fingerprint: str
+    partial: bool
+    incomplete: bool
+    where: str
+    drive: str
+    gone: bool
+    when: float
 
 
 @dataclass(frozen=True, slots=True)
@@ -147,7 +222,7 @@ class PastCheck:
 
 @dataclass(frozen=True, slots=True)
 class PastDrill:
-    """The outcome of a rehearsal: of which edition, whether it passed, the bag's tag manifest, and when."""
+    """The outcome of a drill: of which edition, whether it passed, the bag's tag manifest, and when."""
 
     bag: str
     edition: int
@@ -168,7 +243,7 @@ class Round:
 
 
 class Ledger:
-    """The ledger's database, with every note of this machine in it."""
+    """The ledger's database, with every note of this computer in it."""
 
     def __init__(self, engine: sa.Engine) -> None:
         self._engine = engine
@@ -176,7 +251,24 @@ class Ledger:
     def chests(self) -> tuple[KnownChest, ...]:
         """All known chests, by label."""
         rows = self._all(sa.select(chests).order_by(chests.c.label, chests.c.id))
-        return tuple(KnownChest(r.id, r.label, Path(r.folder), r.seen) for r in rows)
+        gone = {r.chest: r.when for r in self._all(sa.select(retired).where(retired.c.retired))}
+        places = {r.chest: r.place for r in self._all(sa.select(kept))}
+        return tuple(
+            KnownChest(r.id, r.label, Path(r.folder), r.seen, gone.get(r.id), places.get(r.id, "")) for r in rows
+        )
+
+    def holdings(self) -> tuple[Holding, ...]:
+        """What all chests hold, as last seen."""
+        rows = self._all(sa.select(holdings).order_by(holdings.c.chest, holdings.c.bag))
+        return tuple(Holding(**row._mapping) for row in rows)
+
+    def seen_libraries(self) -> tuple[tuple[str, str, str], ...]:
+        """Name, kind and place of all libraries that `find` showed."""
+        return tuple((r.name, r.kind, r.place) for r in self._all(sa.select(seen).order_by(seen.c.place)))
+
+    def forgotten_in(self, chest: str) -> dict[str, float]:
+        """Bags of a chest that a person removed on purpose, and when that was said."""
+        return {r.bag: r.when for r in self._all(sa.select(forgotten).where(forgotten.c.chest == chest))}
 
     def checks(self, chest: str) -> tuple[PastCheck, ...]:
         """The checks of one chest, the latest first."""
@@ -185,7 +277,7 @@ class Ledger:
         return tuple(PastCheck(r.bag, r.quick, r.intact, r.files, r.wrong, r.when, r.where) for r in rows)
 
     def drills(self, chest: str) -> tuple[PastDrill, ...]:
-        """The rehearsals of one chest, the latest first."""
+        """The drills of one chest, the latest first."""
         query = sa.select(drills).where(drills.c.chest == chest)
         rows = self._all(query.order_by(drills.c.when.desc(), drills.c.number.desc()))
         return tuple(PastDrill(r.bag, r.edition, r.passed, r.top, r.when, r.where) for r in rows)
@@ -200,8 +292,12 @@ class Ledger:
         query = sa.select(seen.c.place).where(seen.c.name == name).order_by(seen.c.when.desc())
         return tuple(Path(r.place) for r in self._all(query))
 
+    def library_names(self) -> tuple[str, ...]:
+        """The names of libraries that `find` showed."""
+        return tuple(r.name for r in self._all(sa.select(seen.c.name).distinct().order_by(seen.c.name)))
+
     def archived_here(self, chest: str, bag: str, top: str) -> bool:
-        """Whether this machine itself made a bag whose tag manifest has that SHA-512 digest."""
+        """Whether this computer itself made a bag whose tag manifest has that SHA-512 digest."""
         query = sa.select(archives.c.number).where(
             archives.c.chest == chest, archives.c.bag == bag, archives.c.top == top
         )

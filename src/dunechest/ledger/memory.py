@@ -1,4 +1,4 @@
-"""What this machine remembers of the libraries in a chest, asked in a moment.
+"""What this computer remembers of the libraries in a chest, asked in a moment.
 
 A check of ten files would wait longer for the database library to load than for the files. So these few
 questions are asked of SQLite directly, and of the notes that have not been gathered yet.
@@ -25,7 +25,7 @@ _MANY = 200
 
 @dataclass(frozen=True, slots=True)
 class Remembered:
-    """A library that this machine met in a chest.
+    """A library that this computer met in a chest.
 
     `met` is when it was last archived or checked here (seconds since 1970); `wrong` counts the faults that the last check
     of every byte found, and `checked` is when that was, None if there was none.
@@ -48,7 +48,7 @@ class _Row:
 
 
 def libraries_of(chest: str, where: str = "") -> dict[str, Remembered]:
-    """Return the libraries that a chest should hold, as far as this machine met them, by the name of the bag.
+    """Return the libraries that a chest should hold, as far as this computer met them, by the name of the bag.
 
     Parameters
     ----------

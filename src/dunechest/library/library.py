@@ -1,4 +1,4 @@
-"""A library on this machine, as a value."""
+"""A library on this computer, as a value."""
 
 from __future__ import annotations
 
@@ -9,12 +9,12 @@ from typing import Any, Literal
 from dunechest.library.kinds.schema import Kind
 
 #: The evidence of a library of which a person said what kind it is.
-SAID = ("as you say",)
+SAID = ("what you said",)
 
 
 @dataclass(frozen=True, slots=True, repr=False)
 class Library:
-    """A library on this machine.
+    """A library on this computer.
 
     Parameters
     ----------

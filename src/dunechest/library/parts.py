@@ -52,6 +52,11 @@ class Part:
     folder: str = ""
     elsewhere: tuple[str, ...] = ()
 
+    @property
+    def file_count(self) -> int:
+        """Number of its files."""
+        return len(self.files)
+
 
 class _Gathering:
     def __init__(self) -> None:

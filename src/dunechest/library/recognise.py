@@ -33,7 +33,7 @@ _HEAD = 64 << 10
 
 @dataclass(frozen=True, slots=True)
 class Recognised:
-    """A folder that shows all signs of a kind, the evidence in words, and the former system it lies in, if any.
+    """A folder that shows all signs of a kind, the evidence in words, and the old system it is in, if any.
 
     `contains` are libraries of other kinds in it.
     """
@@ -167,7 +167,7 @@ def alternatives(pattern: str) -> tuple[str, ...]:
     if found is None:
         return (pattern,)
     head, tail = pattern[: found.start()], pattern[found.end() :]
-    return tuple(made for one in found.group(1).split(",") for made in alternatives(head + one + tail))
+    return tuple(made for choice in found.group(1).split(",") for made in alternatives(head + choice + tail))
 
 
 def _share(sign: Sign, census: Census) -> str | None:

@@ -51,9 +51,10 @@ _MANY, _ALIKE = 500, 0.8
 
 @dataclass(frozen=True, slots=True, repr=False)
 class UnknownFolder(Value):
-    """A folder that no kind fits and that looks like something to keep: its files, bytes, and what it was known by."""
+    """A folder of no known kind that looks worth keeping: its files, bytes, and the evidence."""
 
     _shown: ClassVar[tuple[str, ...]] = ("path", "files", "bytes")
+    _document: ClassVar[str] = "find.UnknownFolder"
 
     path: Path
     files: int
@@ -124,7 +125,7 @@ def _is_mixture(tree: dict[str, _Folder], kinds: Collection[Kind], root: str) ->
         return False
     trial = Searched()
     _open_formats(tree, kinds, trial, "")
-    held = sum(tree[str(inner.path)].census.files for one in trial.libraries for inner in one.contains)
+    held = sum(tree[str(inner.path)].census.files for found in trial.libraries for inner in found.contains)
     for folder in tree.values():
         folder.taken, folder.inside = None, False
     return held > top.census.files / 2

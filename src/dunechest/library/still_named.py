@@ -30,7 +30,7 @@ _PACKED = re.compile(r"(?:^|/)\.git/(?:.*/)?objects/")
 
 @dataclass(frozen=True, slots=True, repr=False)
 class StillNamed(Value):
-    """A file that names an old place so many times."""
+    """A file that still names an old place, and how often."""
 
     _shown: ClassVar[tuple[str, ...]] = ("path", "count")
 
@@ -40,9 +40,10 @@ class StillNamed(Value):
 
 @dataclass(frozen=True, slots=True, repr=False)
 class OldPlace(Value):
-    """Names of old places, and the files of a library that name one and are not updated."""
+    """Old places, and the files of a library that still name one."""
 
     _shown: ClassVar[tuple[str, ...]] = ("names", "files")
+    _document: ClassVar[str] = "restore.OldPlaces"
 
     names: tuple[str, ...] = ()
     files: tuple[StillNamed, ...] = ()

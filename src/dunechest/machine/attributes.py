@@ -38,7 +38,7 @@ def give_attribute(path: bytes, name: str, value: str) -> str:
 def own_numbers(place: Path) -> tuple[int, int] | None:
     """Return user and group that what lies in a place is expected to have: this person's, or of whose home it is.
 
-    Of an account that stands for no person, such as a server's, nothing is expected: on another computer it has to be said.
+    Of a summary that stands for no person, such as a server's, nothing is expected: on another computer it has to be said.
     None where the system has no such owners.
     """
     if not hasattr(os, "geteuid"):

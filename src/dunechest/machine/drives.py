@@ -54,7 +54,7 @@ class Limits:
 
 @dataclass(frozen=True, slots=True)
 class Filesystem:
-    """The filesystem a folder lies on.
+    """The filesystem of a folder.
 
     `free` and `total` in bytes, `free` being what this person may use; `block`
     the bytes it hands out at once; `free_names` how many files can still be made,
@@ -157,6 +157,23 @@ def search_roots() -> tuple[tuple[Path, ...], frozenset[str]]:
 
 #: Names the only folders in which drives, chests and libraries are looked for, as ``PATH`` names folders.
 DRIVES = "DUNECHEST_DRIVES"
+
+
+def drive_identity(folder: Path) -> str:
+    """Return what tells the drive of a folder from other drives, wherever it is mounted; empty if a system gives nothing.
+
+    A folder that ``DUNECHEST_DRIVES`` names is a drive of its own: whoever names it says so.
+    """
+    try:
+        real = folder.resolve(strict=True)
+        number = os.statvfs(real).f_fsid if hasattr(os, "statvfs") else 0
+    except OSError:
+        return ""
+    if os.environ.get(DRIVES):
+        for drive in drive_folders():
+            if real.is_relative_to(os.path.realpath(drive)):
+                return f"{number:x}/{drive.name}"
+    return f"{number:x}" if number else ""
 
 
 def drive_folders() -> tuple[Path, ...]:

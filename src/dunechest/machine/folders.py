@@ -1,7 +1,7 @@
 """Standard folders: where a person's pictures, settings and data are, on each operating system.
 
 A library is archived with its place relative to one of these, so that it can go
-to the counterpart on a machine with another user name or another system.
+to the same one on a computer with another user name or another system.
 """
 
 from __future__ import annotations
@@ -10,6 +10,7 @@ import os
 import re
 from pathlib import Path
 
+from dunechest.errors import no_home
 from dunechest.machine.identity import system_name
 
 #: From the most special to the most general: the first that holds a path is the one that counts.
@@ -41,8 +42,17 @@ _USER_DIR = re.compile(r'^XDG_(PICTURES|MUSIC|VIDEOS|DOCUMENTS|DESKTOP)_DIR="(.*
 
 
 def own_home() -> Path:
-    """Return the home folder of the person who runs this."""
-    return Path.home()
+    """Return the home folder of the person who runs this.
+
+    Raises
+    ------
+    UsageError
+        If the system does not know it: no HOME, and no account of that number.
+    """
+    try:
+        return Path.home()
+    except RuntimeError as error:
+        raise no_home() from error
 
 
 def standard_folders(home: Path, system: str | None = None) -> dict[str, Path]:
@@ -53,7 +63,7 @@ def standard_folders(home: Path, system: str | None = None) -> dict[str, Path]:
     home : Path
         A home folder.
     system : {"linux", "macos", "windows"}, optional
-        Whose conventions; this machine's by default.
+        Whose conventions; this computer's by default.
     """
     system = system or system_name()
     folders = {name: home / below if below else home for name, below in _BY_SYSTEM[system].items()}

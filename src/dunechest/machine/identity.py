@@ -1,4 +1,4 @@
-"""Who this machine is, to its own records and to the chests it writes to."""
+"""Who this computer is, to its own records and to the chests it writes to."""
 
 from __future__ import annotations
 
@@ -13,7 +13,7 @@ from dunechest.transfer.owner import hand_over, make_own
 
 
 class Machine(msgspec.Struct, frozen=True):
-    """This machine: a random id made once, the name people know it by, and its operating system."""
+    """This computer: a random id made once, the name people know it by, and its operating system."""
 
     id: str
     name: str
@@ -26,12 +26,12 @@ def system_name() -> str:
 
 
 def this_machine(state: Path) -> Machine:
-    """Return this machine's identity, making it the first time.
+    """Return this computer's identity, making it the first time.
 
     Parameters
     ----------
     state : Path
-        The folder of this machine's own records.
+        The folder of this computer's own records.
     """
     file = state / "machine.json"
     try:
@@ -44,5 +44,5 @@ def this_machine(state: Path) -> Machine:
         safe.write_file(file, msgspec.json.format(msgspec.json.encode(machine), indent=2), mode=0o600)
         hand_over(state)
     except OSError:
-        pass  # a machine without a place for records is a new one each time; nothing else depends on it
+        pass  # a computer without a place for records is a new one each time; nothing else depends on it
     return machine

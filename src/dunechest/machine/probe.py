@@ -26,7 +26,7 @@ _SPEED_BYTES = 8 << 20
 
 @dataclass(frozen=True, slots=True)
 class Probed:
-    """What a drive was found to hold.
+    """What a drive can store, as tested.
 
     Parameters
     ----------

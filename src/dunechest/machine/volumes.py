@@ -72,7 +72,7 @@ def sync_mark(folder: Path, top: Path, home: Path) -> str:
             break
         for part in _PROVIDED:
             if place == home / part or home / part in place.parents:
-                return f"it lies in {part}"
+                return f"it is in {part}"
         mark = _system_mark(place) or _own_mark(place)
         if mark:
             return f"{place} {mark}"

@@ -86,7 +86,7 @@ def read(text: str, uri: bool) -> Written | None:
 
 
 def write(path: str, like: Written, *, home: str = "") -> str:
-    """Write a path of this machine as another one was written; `home` is what ``~`` stands for here."""
+    """Write a path of this computer as another one was written; `home` is what ``~`` stands for here."""
     if like.form == "home" and home and path.startswith(home.rstrip(os.sep) + os.sep):
         return "~/" + path[len(home.rstrip(os.sep)) + 1 :].replace(os.sep, "/")
     if like.form == "uri":

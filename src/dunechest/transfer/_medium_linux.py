@@ -29,7 +29,7 @@ def flush_folder(path: str | os.PathLike[str]) -> None:
 
 
 def flush_filesystem(fd: int) -> bool:
-    """Flush the whole filesystem that `fd` lies on; False if that cannot be had.
+    """Flush the whole filesystem that `fd` lies on; False if that is not available.
 
     One call for a batch of small files costs about what one flush of a single
     file does. Since Linux 5.8 it also reports write errors.

@@ -31,7 +31,7 @@ def expect(fd: int) -> None:
 
 
 def bypass(fd: int, on: bool) -> bool:
-    """Say that it cannot be had for a file that is already open."""
+    """Say that it is not available for a file that is already open."""
     return False
 
 

@@ -107,6 +107,6 @@ def flush_folder(path: AnyPath) -> None:
 
 
 def flush_filesystem(fd: int) -> bool:
-    """Flush the whole filesystem that `fd` lies on; False if that cannot be had."""
+    """Flush the whole filesystem that `fd` lies on; False if that is not available."""
     _pass("flush-all", fd)
     return medium.flush_filesystem(fd)

@@ -58,7 +58,7 @@ class OtherEntry(NamedTuple):
 
 
 class Walk(msgspec.Struct, frozen=True):
-    """What lies in a folder, each tuple sorted by path.
+    """The contents of a folder, each tuple sorted by path.
 
     `others` are sockets, pipes and devices; `unreadable` are folders that could
     not be listed and names that could not be asked about.

@@ -2,28 +2,42 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Iterator, Sequence
+import time
+from collections.abc import Sequence
 from typing import TYPE_CHECKING, Any
 
 import click
 
 from dunechest.cli.output import Out, common
+from dunechest.cli.parts import Command, complete_chest, complete_code, complete_kind, complete_library, shaped
 
 if TYPE_CHECKING:
     from dunechest.chest.chest import Chest
-    from dunechest.jobs.archive import ArchiveOptions, ArchivePlan, ArchiveResult
+    from dunechest.jobs.archive import ArchiveOptions, ArchiveResult
     from dunechest.library.library import Library
+    from dunechest.progress import Progress
 
 
-@click.command("archive")
-@click.argument("libraries", nargs=-1, required=True, metavar="LIBRARY...")
+@shaped(
+    "dunechest archive dune-survey --to blue --plan",
+    "dunechest archive dune-survey marram-papers --to blue --to sand",
+    "dunechest archive ~/Documents/letters --to blue --as letters",
+    sections={
+        "What to archive": ("parts", "kind", "without_rebuildable", "without_outside_files", "read_placeholders"),
+        "Where, and as what": ("chests", "as_name", "continues"),
+        "How": ("plan_only", "read_all", "ignore"),
+    },
+)
+@click.command("archive", cls=Command)
+@click.argument("libraries", nargs=-1, required=True, metavar="LIBRARY...", shell_complete=complete_library)
 @click.option(
     "--to",
     "chests",
     required=True,
     multiple=True,
     metavar="CHEST",
-    help="The chest: its label, id, folder or drive.",
+    help="The chest: its label, id, folder or drive. Repeatable: several chests, and the library is read once.",
+    shell_complete=complete_chest,
 )
 @click.option("--as", "as_name", metavar="N", help="Give the library this name in the chest.")
 @click.option(
@@ -32,7 +46,12 @@ if TYPE_CHECKING:
     metavar="N",
     help="Continue library N of the chest: it is the same one, from another computer or place.",
 )
-@click.option("--kind", metavar="K", help="Treat it as this kind of library; see `dunechest kinds list`.")
+@click.option(
+    "--kind",
+    metavar="K",
+    help="Treat it as this kind of library; see `dunechest kinds list`.",
+    shell_complete=complete_kind,
+)
 @click.option("--part", "parts", multiple=True, metavar="P", help="Only this part (an album, a title); repeatable.")
 @click.option(
     "--without-rebuildable/--with-rebuildable",
@@ -56,6 +75,7 @@ if TYPE_CHECKING:
     multiple=True,
     metavar="CODE",
     help="Continue despite this blocking problem; repeatable.",
+    shell_complete=complete_code,
 )
 @common
 def command(out: Out, libraries: tuple[str, ...], chests: tuple[str, ...], **asked: Any) -> int:
@@ -73,37 +93,72 @@ def command(out: Out, libraries: tuple[str, ...], chests: tuple[str, ...], **ask
     changed files are copied. Replaced and deleted files stay in the chest;
     `dunechest editions list` shows earlier states, and `restore --edition` restores them.
 
+    With several --to each library is read once: the second chest gets what the first
+    one has just been given, checked again, so that all have the same state of it.
+
     The run ends with a summary: what was found, copied and left out, with the
     reasons. The exit status is 1 if a file could not be copied or changed meanwhile.
     """
     from dunechest.cli.output import say_recovered
     from dunechest.cli.views import archive as view
-    from dunechest.errors import UsageError
-    from dunechest.findings import blocking
-    from dunechest.jobs.archive import plan_archive, refuse_if_stopped
+    from dunechest.errors import CutOffError
+    from dunechest.jobs.archive import archive_several, plan_several, refuse_several
     from dunechest.jobs.named import resolve_chest, resolve_library
 
-    if len(chests) > 1:
-        raise UsageError("--to is given more than once. Archive to one chest at a time. Nothing was changed.")
-    options = _options(asked)
-    target = resolve_chest(chests[0])
-    say_recovered(out, target)
-    known = [resolve_library(text, kind=asked["kind"]) for text in libraries]
-    results: list[ArchiveResult] = []
-    if not asked["plan_only"]:
-        results, known = _unchanged(out, known, target, options)
-    plans = plan_archive(known, target, options) if known else ()
+    begun = time.monotonic()
     if asked["plan_only"]:
-        if out.json:
-            out.document(view.plans_document(plans, options.ignore))
-        elif out.shows:
-            view.show_plans(out, plans, options.ignore)
-        return 3 if any(blocking(plan.findings, options.ignore) for plan in plans) else 0
-    refuse_if_stopped(plans)
-    results += _carry_out(out, plans, target)
-    if out.json:
-        out.document(view.results_document(results, target))
+        out.expect("archive-plan")
+    options = _options(asked)
+    targets = [resolve_chest(chest) for chest in chests]
+    for target in targets:
+        say_recovered(out, target)
+    known = [resolve_library(text, kind=asked["kind"]) for text in libraries]
+    if asked["plan_only"]:
+        return _plan(out, known, targets, options)
+    results: list[ArchiveResult] = []
+    out.document("archive", targets[0] if len(targets) == 1 else None)
+    with out.following() as progress:
+        _say_reading(progress, known)
+        several = plan_several(known, targets, options)
+    if len(targets) == 1:  # what is there just so is told, even if another library is refused
+        for result in several.seen.values():
+            _tell(out, results, result, targets[0])
+    refuse_several(several)
+    whole, told = several.bytes, set(map(id, results))
+    cut_off: list[CutOffError] = []
+    for target, result in archive_several(several, lambda: out.following(whole), cut_off):
+        if id(result) not in told:
+            _tell(out, results, result, target)
+    if out.shows:
+        view.show_total(out, results, targets, time.monotonic() - begun)
+    if cut_off:
+        raise cut_off[0]
     return 0 if all(result.well for result in results) else 1
+
+
+def _plan(out: Out, libraries: Sequence[Library], chests: Sequence[Chest], options: ArchiveOptions) -> int:
+    from dunechest.cli.views import archive as view
+    from dunechest.findings import blocking
+    from dunechest.jobs.archive import plan_archive
+
+    with out.following() as progress:
+        _say_reading(progress, libraries)
+        plans = [plan for chest in chests for plan in plan_archive(libraries, chest, options)]
+    would_run = not any(blocking(plan.findings, options.ignore) for plan in plans)
+    out.document("archive-plan", chests[0] if len(chests) == 1 else None, libraries=plans, would_run=would_run)
+    for plan in plans:
+        out.note_findings(plan.findings, plan.library.name)
+    if out.shows:
+        view.show_plans(out, plans, options.ignore)
+    return 0 if would_run else 3
+
+
+def _tell(out: Out, results: list[ArchiveResult], result: ArchiveResult, chest: Chest) -> None:
+    from dunechest.cli.views import archive as view
+
+    results.append(result)
+    out.document("archive", libraries=results)
+    view.tell(out, result, chest)
 
 
 def _options(asked: dict[str, Any]) -> ArchiveOptions:
@@ -120,30 +175,7 @@ def _options(asked: dict[str, Any]) -> ArchiveOptions:
     return ArchiveOptions(asked["as_name"], choice, asked["read_all"], asked["ignore"], asked["continues"])
 
 
-def _unchanged(
-    out: Out, libraries: Sequence[Library], chest: Chest, options: ArchiveOptions
-) -> tuple[list[ArchiveResult], list[Library]]:
-    """Show what is in the chest just so; return those results, and the libraries that remain."""
-    from dunechest.cli.views import archive as view
-    from dunechest.jobs.archive import unchanged
+def _say_reading(progress: Progress, libraries: Sequence[Library]) -> None:
+    from dunechest.progress import Step
 
-    results, rest = [], []
-    for library in libraries:
-        result = unchanged(library, chest, options)
-        if result is None:
-            rest.append(library)
-        else:
-            results.append(result)
-            view.tell(out, result, chest)
-    return results, rest
-
-
-def _carry_out(out: Out, plans: Iterable[ArchivePlan], chest: Chest) -> Iterator[ArchiveResult]:
-    from dunechest.cli.views import archive as view
-    from dunechest.jobs.archive import carry_out
-
-    for plan in plans:
-        with out.following() as progress:
-            result = carry_out(plan, progress=progress)
-        view.tell(out, result, chest)
-        yield result
+    progress(Step("reading", 0, 0, 0, 0, libraries[0].name if len(libraries) == 1 else "the libraries"))

@@ -2,12 +2,16 @@
 
 from __future__ import annotations
 
+import sys
+
 import click
 
+from dunechest.cli.app import Group
 from dunechest.cli.output import Out, common
+from dunechest.cli.parts import Command, complete_chest, complete_held, shaped
 
 
-@click.group("chest")
+@click.group("chest", cls=Group)
 def command() -> None:
     """Make a chest on a drive; list chests; show what one holds.
 
@@ -16,39 +20,147 @@ def command() -> None:
     """
 
 
-@command.command("new")
+@shaped("dunechest chest new /media/blue --label blue")
+@command.command("new", cls=Command)
 @click.argument("folder", metavar="FOLDER", type=click.Path())
 @click.option("--label", required=True, metavar="L", help="What you call the drive.")
 @common
 def new(out: Out, folder: str, label: str) -> int:
     """Make a chest in FOLDER, usually where a drive is mounted."""
-    from dunechest.cli.views import chest as chest_view
+    from dunechest.cli.views import chest as view
     from dunechest.jobs.chests import create_chest
 
     chest = create_chest(folder, label)
-    if out.json:
-        out.document(chest_view.chest_document(chest))
-    elif out.shows:
-        chest_view.show_new(out, chest)
+    out.document("chest-new", chest, made_at=_made(out, chest.record.made))
+    if out.shows:
+        view.show_new(out, chest)
     return 0
 
 
-@command.command("list")
+def _made(out: Out, made: str) -> str | None:
+    if not out.json:
+        return None
+    from dunechest.documents.base import moment
+
+    return moment(made)
+
+
+@shaped("dunechest chest list")
+@command.command("list", cls=Command)
 @common
 def list_all(out: Out) -> int:
     """List the chests this computer knows, and those on connected drives."""
-    from dunechest.cli.views import chest as chest_view
+    from dunechest.cli.views import chest as view
     from dunechest.jobs.known_chests import list_chests
 
     result = list_chests()
-    if out.json:
-        out.document(chest_view.list_document(result))
-    elif out.shows:
-        chest_view.show_list(out, result)
+    out.document("chest-list", **result.to_dict())
+    if out.shows:
+        view.show_list(out, result)
     return 0
 
 
-@command.command("rebuild")
+@shaped("dunechest chest rename blue harbour")
+@command.command("rename", cls=Command)
+@click.argument("chest", metavar="CHEST", shell_complete=complete_chest)
+@click.argument("label", metavar="LABEL")
+@common
+def rename(out: Out, chest: str, label: str) -> int:
+    """Give a chest another label; its drive must be connected.
+
+    No library is touched. The label is in the records on the drive, so other computers
+    see it too.
+    """
+    from dunechest.cli.views import chest as view
+    from dunechest.jobs.chest_changes import rename_chest
+    from dunechest.jobs.named import resolve_chest
+
+    before = resolve_chest(chest)
+    renamed = rename_chest(before, label)
+    out.document("chest-rename", renamed, former_label=before.label)
+    if out.shows:
+        view.show_renamed(out, renamed, before.label)
+    return 0
+
+
+@shaped('dunechest chest place sand "with grandmother"')
+@command.command("place", cls=Command)
+@click.argument("chest", metavar="CHEST", shell_complete=complete_chest)
+@click.argument("place", metavar="PLACE")
+@common
+def place_of(out: Out, chest: str, place: str) -> int:
+    """Write down where the drive of a chest is kept: "desk", "with grandmother".
+
+    The drive need not be connected. An empty PLACE, "", removes it.
+    """
+    from dunechest.cli.views import chest as view
+    from dunechest.jobs.chest_changes import set_chest_place
+
+    known = set_chest_place(chest, place)
+    out.document("chest-place", chests=[known])
+    if out.shows:
+        view.show_place(out, known)
+    return 0
+
+
+@shaped("dunechest chest retire sand", "dunechest chest retire sand --undo")
+@command.command("retire", cls=Command)
+@click.argument("chest", metavar="CHEST", shell_complete=complete_chest)
+@click.option("--undo", is_flag=True, help="Expect it again.")
+@common
+def retire(out: Out, chest: str, undo: bool) -> int:
+    """Stop expecting a chest that is lost, sold or broken.
+
+    It no longer counts as a copy, and its label is free again. Its history is kept; the
+    drive is not needed and not changed.
+    """
+    from dunechest.cli.views import chest as view
+    from dunechest.jobs.chest_changes import retire_chest
+
+    known = retire_chest(chest, undo=undo)
+    out.document("chest-retire", chests=[known])
+    if out.shows:
+        view.show_retired(out, known, undo=undo)
+    return 0
+
+
+@shaped("dunechest chest new-id /media/copy --yes")
+@command.command("new-id", cls=Command)
+@click.argument("folder", metavar="FOLDER", type=click.Path())
+@click.option("--yes", is_flag=True, help="Do not ask. Needed where there is no terminal.")
+@common
+def new_id(out: Out, folder: str, yes: bool) -> int:
+    """Make a chest that was copied by hand a chest of its own; it asks.
+
+    Two drives with one id are taken for one. FOLDER is the folder of the copy, or where
+    its drive is mounted. No library is touched.
+    """
+    from dunechest.chest.chest import Chest
+    from dunechest.cli.views import chest as view
+    from dunechest.errors import RefusedError
+    from dunechest.jobs.chest_changes import new_chest_id
+    from dunechest.names import shown
+
+    if not yes:
+        found = Chest.open(folder, finish=False)
+        if not out.shows or not (sys.stdin.isatty() and sys.stdout.isatty()):
+            raise RefusedError(
+                f"Refused: the chest {shown(found.label)!r} would get another id, and there is no terminal to ask on. Nothing "
+                "was changed. To do it without being asked: --yes"
+            )
+        question = f"Give the chest {shown(found.label)!r} in {shown(str(found.folder))} another id?"
+        if not click.confirm(question, default=False):
+            out.console.print("Nothing was changed.")
+            return 3
+    chest = new_chest_id(folder)
+    out.document("chest-new-id", chest, made_at=_made(out, chest.record.made))
+    if out.shows:
+        view.show_new_id(out, chest)
+    return 0
+
+
+@shaped("dunechest chest rebuild /media/blue", "dunechest chest rebuild /media/blue --label blue")
+@command.command("rebuild", cls=Command)
 @click.argument("folder", metavar="FOLDER", type=click.Path())
 @click.option("--label", metavar="L", help="What you call the drive; by default what READ-ME.txt in it says.")
 @common
@@ -57,39 +169,39 @@ def rebuild(out: Out, folder: str, label: str | None) -> int:
 
     The libraries in it are not touched. The id is taken from READ-ME.txt if it is still there.
     """
-    from dunechest.cli.views import chest as chest_view
+    from dunechest.cli.layout import GOOD, say
     from dunechest.jobs.chests import rebuild_chest
-    from dunechest.names import shown
+    from dunechest.names import quoted, shown
 
     chest = rebuild_chest(folder, label)
-    if out.json:
-        out.document(chest_view.chest_document(chest))
-    elif out.shows:
-        out.console.print(f"The record of the chest {shown(chest.label)!r} was made again.")
-        out.console.print(f"Next: dunechest verify {shown(folder)}", soft_wrap=True)
+    out.document("chest-rebuild", chest, made_at=_made(out, chest.record.made))
+    if out.shows:
+        say(out.console, f"Rebuilt the record of the chest {shown(chest.label)!r}.", GOOD)
+        say(out.console, f"Next: dunechest verify {quoted(folder)}")
     return 0
 
 
-@command.command("show")
-@click.argument("chest", metavar="CHEST")
+@shaped("dunechest chest show blue", "dunechest chest show /media/sand")
+@command.command("show", cls=Command)
+@click.argument("chest", metavar="CHEST", shell_complete=complete_chest)
 @common
 def show(out: Out, chest: str) -> int:
     """Show what a chest holds, and when each library was last checked."""
-    from dunechest.cli.views import chest as chest_view
+    from dunechest.cli.views import chest as view
     from dunechest.jobs.chests import show_chest
 
     result = show_chest(chest)
-    out.problem(*chest_view.problems(result))
-    if out.json:
-        out.document(chest_view.show_document(result))
-    elif out.shows:
-        chest_view.show_contents(out, result)
+    out.problem(*view.problems(result))
+    out.document("chest-show", result.chest, **result.to_dict())
+    if out.shows:
+        view.show_contents(out, result)
     return 0 if result.well else 1
 
 
-@command.command("forget")
-@click.argument("chest", metavar="CHEST")
-@click.argument("library", metavar="LIBRARY")
+@shaped("dunechest chest forget blue winter-games")
+@command.command("forget", cls=Command)
+@click.argument("chest", metavar="CHEST", shell_complete=complete_chest)
+@click.argument("library", metavar="LIBRARY", shell_complete=complete_held)
 @common
 def forget(out: Out, chest: str, library: str) -> int:
     """Stop expecting a library that you removed from a chest on purpose.
@@ -97,16 +209,14 @@ def forget(out: Out, chest: str, library: str) -> int:
     This computer remembers what it archived or checked in a chest, and verify reports
     what is missing. Nothing on the drive is changed.
     """
+    from dunechest.cli.layout import GOOD, say
     from dunechest.jobs.chests import forget_library
     from dunechest.jobs.named import resolve_chest
     from dunechest.names import shown
 
     target = resolve_chest(chest)
     forget_library(target, library)
-    if out.json:
-        out.document({"chest": target.id, "library": library, "expected": False})
-    elif out.shows:
-        out.console.print(
-            f"{shown(library)} is no longer expected in the chest {shown(target.label)}.", soft_wrap=True
-        )
+    out.document("chest-forget", target, libraries=[{"name": library}])
+    if out.shows:
+        say(out.console, f"{shown(library)} is no longer expected in the chest {shown(target.label)}.", GOOD)
     return 0

@@ -5,9 +5,11 @@ from __future__ import annotations
 import click
 
 from dunechest.cli.output import Out, common
+from dunechest.cli.parts import Command, shaped
 
 
-@click.command("demo")
+@shaped("dunechest demo", "dunechest demo ~/tour --size 0.1")
+@click.command("demo", cls=Command)
 @click.argument("folder", required=False, metavar="[FOLDER]", type=click.Path())
 @click.option("--size", default=1.0, show_default=True, metavar="X", help="Scale of the sample data.")
 @click.option("--only-world", is_flag=True, help="Make the sample world and stop there.")

@@ -6,10 +6,12 @@ import sys
 
 import click
 
+from dunechest.cli.app import Group
 from dunechest.cli.output import Out, common
+from dunechest.cli.parts import Command, complete_chest, complete_held, shaped
 
 
-@click.group("editions")
+@click.group("editions", cls=Group)
 def command() -> None:
     """List or drop earlier states of a library.
 
@@ -18,14 +20,15 @@ def command() -> None:
     """
 
 
-@command.command("list")
-@click.argument("chest", metavar="CHEST")
-@click.argument("library", metavar="LIBRARY")
+@shaped("dunechest editions list blue marram-papers")
+@command.command("list", cls=Command)
+@click.argument("chest", metavar="CHEST", shell_complete=complete_chest)
+@click.argument("library", metavar="LIBRARY", shell_complete=complete_held)
 @common
 def list_all(out: Out, chest: str, library: str) -> int:
     """List the editions of a library, and what changed between them."""
     from dunechest.cli.output import say_recovered
-    from dunechest.cli.views import editions as editions_view
+    from dunechest.cli.views import editions as view
     from dunechest.jobs.editions import list_editions
     from dunechest.jobs.named import resolve_chest
 
@@ -33,16 +36,19 @@ def list_all(out: Out, chest: str, library: str) -> int:
     say_recovered(out, target)
     listed = list_editions(target, library)
     out.problem(*(f"{listed.bag}: {fault.path}: {fault.why}" for fault in listed.damage))
-    if out.json:
-        out.document(editions_view.document(listed))
-    elif out.shows:
-        editions_view.show(out, listed)
+    out.document("editions-list", target, libraries=[listed])
+    if out.shows:
+        view.show(out, listed)
     return 0
 
 
-@command.command("drop")
-@click.argument("chest", metavar="CHEST")
-@click.argument("library", metavar="LIBRARY")
+@shaped(
+    'dunechest editions drop blue marram-papers --retain "the last 5" --plan',
+    'dunechest editions drop blue marram-papers --retain "the last 5, one a year for ever" --yes',
+)
+@command.command("drop", cls=Command)
+@click.argument("chest", metavar="CHEST", shell_complete=complete_chest)
+@click.argument("library", metavar="LIBRARY", shell_complete=complete_held)
 @click.option(
     "--retain",
     metavar="RULE",
@@ -59,7 +65,7 @@ def drop(out: Out, chest: str, library: str, retain: str, plan_only: bool, yes: 
     share of the files at once. What is dropped cannot be restored again.
     """
     from dunechest.cli.output import say_recovered
-    from dunechest.cli.views import editions as editions_view
+    from dunechest.cli.views import editions as view
     from dunechest.errors import RefusedError
     from dunechest.jobs.editions import carry_out, plan_drop
     from dunechest.jobs.named import resolve_chest
@@ -69,20 +75,21 @@ def drop(out: Out, chest: str, library: str, retain: str, plan_only: bool, yes: 
     target = resolve_chest(chest)
     say_recovered(out, target)
     plan = plan_drop(target, library, retain)
+    out.document("editions-drop", target, libraries=[plan], done=False)
     if not plan_only and plan.dropped and not yes:
-        if out.json or out.quiet or not (sys.stdin.isatty() and sys.stdout.isatty()):
+        count = number(len(plan.dropped), "edition")
+        if not out.shows or not (sys.stdin.isatty() and sys.stdout.isatty()):
             raise RefusedError(
-                f"{number(len(plan.dropped), 'edition')} of {shown(plan.bag)} would be deleted for good. Nothing was changed. "
-                "To see which: --plan. To do it without being asked: --yes"
+                f"Refused: {count} of {shown(plan.bag)} would be deleted for good, and there is no terminal to ask on. Nothing "
+                "was changed. To see which: --plan. To do it without being asked: --yes"
             )
-        editions_view.show_drop(out, plan, done=False)
-        if not click.confirm(f"Delete {number(len(plan.dropped), 'edition')} for good?", default=False):
+        view.show_drop(out, plan, done=False)
+        if not click.confirm(f"Delete {count} for good?", default=False):
             out.console.print("Nothing was changed.")
             return 3
     if not plan_only:
         carry_out(plan)
-    if out.json:
-        out.document(editions_view.drop_document(plan, done=not plan_only))
-    elif out.shows:
-        editions_view.show_drop(out, plan, done=not plan_only)
+    out.document("editions-drop", done=not plan_only)
+    if out.shows:
+        view.show_drop(out, plan, done=not plan_only)
     return 0

@@ -5,11 +5,18 @@ from __future__ import annotations
 import click
 
 from dunechest.cli.output import Out, common
+from dunechest.cli.parts import Command, complete_kind, shaped
 
 
-@click.command("find")
+@shaped("dunechest find", "dunechest find ~/Pictures /media/sand", "dunechest find --kind glasswort")
+@click.command("find", cls=Command)
 @click.argument("places", nargs=-1, metavar="[PLACE]...", type=click.Path())
-@click.option("--kind", metavar="K", help="Only libraries of this kind; see `dunechest kinds list`.")
+@click.option(
+    "--kind",
+    metavar="K",
+    help="Only libraries of this kind; see `dunechest kinds list`.",
+    shell_complete=complete_kind,
+)
 @common
 def command(out: Out, places: tuple[str, ...], kind: str | None) -> int:
     """Find libraries on this computer and its drives.
@@ -22,13 +29,12 @@ def command(out: Out, places: tuple[str, ...], kind: str | None) -> int:
     Use the names it shows wherever a command asks for a LIBRARY. Any other folder or
     file can be archived by its path.
     """
-    from dunechest.cli.views import find as find_view
+    from dunechest.cli.views import find as view
     from dunechest.jobs.find import find_libraries
 
     with out.following() as progress:
         result = find_libraries(places, kind=kind, progress=progress)
-    if out.json:
-        out.document(find_view.document(result))
-    elif out.shows:
-        find_view.show(out, result, named=bool(places))
+    out.document("find", **result.to_dict())
+    if out.shows:
+        view.show(out, result, named=bool(places))
     return 0

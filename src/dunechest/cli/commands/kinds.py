@@ -2,19 +2,24 @@
 
 from __future__ import annotations
 
-import click
-from rich import box
-from rich.table import Table
-from rich.text import Text
+from typing import TYPE_CHECKING, Any
 
+import click
+
+from dunechest.cli.app import Group
+from dunechest.cli.layout import GOOD, say
 from dunechest.cli.output import Out, common
+from dunechest.cli.parts import Command, complete_kind, complete_library, shaped
 from dunechest.cli.views import kinds as view
 from dunechest.library.kinds.load import kind_named, load_kinds
 from dunechest.library.kinds.schema import PLAIN_KIND
-from dunechest.names import shown
+from dunechest.names import quoted, shown
+
+if TYPE_CHECKING:
+    from dunechest.library.kinds.schema import Kind
 
 
-@click.group("kinds")
+@click.group("kinds", cls=Group)
 def command() -> None:
     """Show, draft, try and add kinds of libraries.
 
@@ -23,7 +28,8 @@ def command() -> None:
     """
 
 
-@command.command("list")
+@shaped("dunechest kinds list")
+@command.command("list", cls=Command)
 @common
 def list_kinds(out: Out) -> int:
     """List the kinds."""
@@ -32,20 +38,22 @@ def list_kinds(out: Out) -> int:
     own = state_folder()
     kinds = [*load_kinds(own).values(), PLAIN_KIND]
     if out.json:
-        out.document({"kinds": [view.document(kind) for kind in kinds], "own_kind_files": str(own / "kinds")})
-    elif out.shows:
-        table = Table(box=box.SIMPLE_HEAD, pad_edge=False)
-        for name in ("kind", "what", "application"):
-            table.add_column(name, overflow="fold")
-        for kind in kinds:
-            table.add_row(Text(kind.name, style="bold"), Text(shown(kind.title)), Text(shown(kind.application)))
-        out.console.print(table)
-        out.console.print(f"Your own kind files go into {shown(str(own / 'kinds'))}", style="dim", soft_wrap=True)
+        out.document("kinds-list", kinds=[as_told(kind) for kind in kinds], own_folder=str(own / "kinds"))
+    if out.shows:
+        view.show_list(out, kinds, own / "kinds")
     return 0
 
 
-@command.command("show")
-@click.argument("kind", metavar="K")
+def as_told(kind: Kind) -> Any:
+    """Return a kind as JSON values: what its file says."""
+    import msgspec
+
+    return msgspec.json.decode(msgspec.json.encode(kind))
+
+
+@shaped("dunechest kinds show glasswort")
+@command.command("show", cls=Command)
+@click.argument("kind", metavar="K", shell_complete=complete_kind)
 @common
 def show_kind(out: Out, kind: str) -> int:
     """Show one kind: where it lives, how it is recognised, what in it matters."""
@@ -53,14 +61,15 @@ def show_kind(out: Out, kind: str) -> int:
 
     shown_kind = kind_named(load_kinds(state_folder()), kind)
     if out.json:
-        out.document(view.document(shown_kind))
-    elif out.shows:
+        out.document("kinds-show", kinds=[as_told(shown_kind)])
+    if out.shows:
         view.show_kind(out, shown_kind)
     return 0
 
 
-@command.command("draft")
-@click.argument("folder", metavar="FOLDER")
+@shaped("dunechest kinds draft ~/Documents/letters", "dunechest kinds draft ~/Documents/letters --write letters.toml")
+@command.command("draft", cls=Command)
+@click.argument("folder", metavar="FOLDER", shell_complete=complete_library)
 @click.option("--name", metavar="K", help="Name of the kind; the folder's by default.")
 @click.option("--write", "write_to", metavar="FILE", type=click.Path(), help="Write it to a new file.")
 @common
@@ -85,27 +94,22 @@ def draft(out: Out, folder: str, name: str | None, write_to: str | None) -> int:
     if write_to is not None:
         target = Path(write_to)
         if target.exists() or target.is_symlink():
-            raise RefusedError(f"{shown(write_to)} is there already. Nothing was written; name a new file.")
+            raise RefusedError(f"Refused: {shown(write_to)} already exists. Nothing was written; name a new file.")
         safe.write_file(target, drafted.text.encode())
     if out.json:
-        lines = [
-            {"table": o.table, "keys": dict(o.keys), "sureness": o.sureness, "why": o.why}
-            for o in drafted.observations
-        ]
-        out.document({"kind": view.document(drafted.kind), "text": drafted.text, "lines": lines, "file": write_to})
-    elif out.shows and write_to is not None:
+        out.document("kinds-draft", **drafted.to_dict() | {"file": write_to})
+    if out.shows and write_to is not None:
         counts = {s: sum(o.sureness == s for o in drafted.observations) for s in ("sure", "likely", "guess")}
         words = ", ".join(f"{count} {sureness}" for sureness, count in counts.items() if count)
-        out.console.print(f"Drafted the kind {drafted.kind.name!r} into {shown(write_to)}: {words}.", soft_wrap=True)
-        out.console.print(
-            f"Look it over; then: dunechest kinds try {shown(write_to)} {shown(folder)}", style="dim", soft_wrap=True
-        )
+        say(out.console, f"Drafted the kind {drafted.kind.name!r} into {shown(write_to)}: {words}.", GOOD)
+        say(out.console, f"Read it through, then: dunechest kinds try {quoted(write_to)} {quoted(folder)}")
     elif out.shows:
         click.echo("\n".join(map(shown, drafted.text.rstrip("\n").split("\n"))))
     return 0
 
 
-@command.command("check")
+@shaped("dunechest kinds check letters.toml")
+@command.command("check", cls=Command)
 @click.argument("file", metavar="FILE", type=click.Path(exists=True, dir_okay=False))
 @common
 def check_file(out: Out, file: str) -> int:
@@ -118,22 +122,22 @@ def check_file(out: Out, file: str) -> int:
     try:
         kind = read_kind(Path(file))
     except KindFileError as error:
-        if out.json:
-            out.document({"file": file, "well": False, "error": str(error), "mistakes": list(error.mistakes)})
-            return 1
-        for line in str(error).split("\n"):
-            click.echo(shown(line), err=True)
+        out.document("kinds-check", file=file, kind=None, mistakes=error.mistakes)
+        out.problem(*error.mistakes)
+        if out.shows:
+            for line in str(error).split("\n"):
+                click.echo(shown(line), err=True)
         return 1
-    if out.json:
-        out.document({"file": file, "well": True, "kind": kind.name})
-    elif out.shows:
-        out.console.print(f"{shown(file)} describes the kind {kind.name!r}: well.", style="green", soft_wrap=True)
+    out.document("kinds-check", file=file, kind=kind.name, mistakes=[])
+    if out.shows:
+        say(out.console, f"OK: {shown(file)} describes the kind {kind.name!r}.", GOOD)
     return 0
 
 
-@command.command("try")
+@shaped("dunechest kinds try letters.toml ~/Documents/letters")
+@command.command("try", cls=Command)
 @click.argument("file", metavar="FILE", type=click.Path(exists=True, dir_okay=False))
-@click.argument("folder", metavar="FOLDER")
+@click.argument("folder", metavar="FOLDER", shell_complete=complete_library)
 @common
 def try_file(out: Out, file: str, folder: str) -> int:
     """Try a kind file on a folder: what each line matches.
@@ -148,14 +152,14 @@ def try_file(out: Out, file: str, folder: str) -> int:
 
     place = resolve_library(folder).path
     tried = try_kind(file, place)
-    if out.json:
-        out.document(view.tried_document(tried, str(place)))
-    elif out.shows:
+    out.document("kinds-try", **tried.to_dict())
+    if out.shows:
         view.show_tried(out, tried, str(place))
     return 0 if tried.recognised else 1
 
 
-@command.command("add")
+@shaped("dunechest kinds add letters.toml")
+@command.command("add", cls=Command)
 @click.argument("file", metavar="FILE", type=click.Path(exists=True, dir_okay=False))
 @click.option("--replace", is_flag=True, help="Put it in the place of another one of yours with that name.")
 @common
@@ -168,8 +172,7 @@ def add_file(out: Out, file: str, replace: bool) -> int:
     from dunechest.library.kinds.own import add_kind
 
     added = add_kind(file, replace=replace)
-    if out.json:
-        out.document({"kind": added.kind.name, "file": str(added.file), "instead_of": added.instead_of})
-    elif out.shows:
+    out.document("kinds-add", **added.to_dict())
+    if out.shows:
         view.show_added(out, added)
     return 0

@@ -7,15 +7,24 @@ from typing import TYPE_CHECKING
 import click
 
 from dunechest.cli.output import Out, common
+from dunechest.cli.parts import Command, complete_chest, complete_kind, complete_library, shaped
 
 if TYPE_CHECKING:
     from dunechest.library.library import Library
 
 
-@click.command("look")
-@click.argument("library", metavar="LIBRARY")
-@click.option("--kind", metavar="K", help="Treat it as this kind of library; see `dunechest kinds list`.")
-@click.option("--on", "chest", metavar="CHEST", help="Also check the drive of this chest.")
+@shaped("dunechest look dune-survey", "dunechest look dune-survey --on blue", "dunechest look ~/Documents/letters")
+@click.command("look", cls=Command)
+@click.argument("library", metavar="LIBRARY", shell_complete=complete_library)
+@click.option(
+    "--kind",
+    metavar="K",
+    help="Treat it as this kind of library; see `dunechest kinds list`.",
+    shell_complete=complete_kind,
+)
+@click.option(
+    "--on", "chest", metavar="CHEST", help="Also check the drive of this chest.", shell_complete=complete_chest
+)
 @click.option(
     "--watch", is_flag=True, help="Keep looking until no placeholder is left and the application is closed."
 )
@@ -36,19 +45,23 @@ def command(out: Out, library: str, chest: str | None, kind: str | None, watch: 
     media: placeholders left, size, rate and time left. It says when nothing has
     changed for a while, and ends when the library is complete and closed.
     """
-    from dunechest.cli.views import look as look_view
+    from dunechest.cli.views import look as view
     from dunechest.findings import blocking
     from dunechest.jobs.look import look
     from dunechest.jobs.named import resolve_chest, resolve_library
+    from dunechest.progress import Step
 
     if watch:
+        out.expect("look-watch")
         return _watch(out, resolve_library(library, kind=kind), chest)
     target = resolve_chest(chest) if chest is not None else None
-    result = look(resolve_library(library, kind=kind), chest=target)
-    if out.json:
-        out.document(look_view.document(result))
-    elif out.shows:
-        look_view.show(out, result)
+    with out.following() as progress:
+        progress(Step("reading", 0, 0, 0, 0, library))
+        result = look(resolve_library(library, kind=kind), chest=target)
+    out.document("look", target, libraries=[result])
+    out.note_findings(result.findings, result.library.name)
+    if out.shows:
+        view.show(out, result)
     return 3 if blocking(result.findings) else 0
 
 
@@ -58,8 +71,7 @@ def _watch(out: Out, library: Library, chest: str | None) -> int:
     from dunechest.jobs.watch import watch
 
     if chest is not None:
-        raise UsageError("--watch looks at the library alone; leave --on away.")
+        raise UsageError("--watch looks at the library alone; leave --on out.")
     last = watch_view.follow(out, library.name, watch(library))
-    if out.json:
-        out.document(watch_view.document(library.name, last))
+    out.document("look-watch", libraries=[last])
     return 0

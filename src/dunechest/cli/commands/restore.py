@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import sys
+import time
 from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
@@ -10,15 +11,28 @@ from typing import TYPE_CHECKING, Any
 import click
 
 from dunechest.cli.output import Out, common
+from dunechest.cli.parts import NUMBER, Command, complete_chest, complete_held, shaped
 
 if TYPE_CHECKING:
     from dunechest.chest.chest import Chest
     from dunechest.jobs.restore import RestoreOptions, RestorePlan, RestoreResult
 
 
-@click.command("restore")
-@click.argument("chest", metavar="CHEST")
-@click.argument("libraries", metavar="[LIBRARY]...", nargs=-1)
+@shaped(
+    "dunechest restore blue",
+    "dunechest restore blue dune-survey --plan",
+    "dunechest restore blue marram-papers --file papers.bib --edition 1",
+    sections={
+        "What to restore": ("everything", "edition", "parts", "files"),
+        "Where": ("home", "into", "mapped"),
+        "If something is there already": ("if_exists", "on_conflict"),
+        "References and settings": ("keep_paths", "update_settings", "allow_outside_links"),
+        "How": ("plan_only", "apply_plan", "yes"),
+    },
+)
+@click.command("restore", cls=Command)
+@click.argument("chest", metavar="CHEST", shell_complete=complete_chest)
+@click.argument("libraries", metavar="[LIBRARY]...", nargs=-1, shell_complete=complete_held)
 @click.option("--all", "everything", is_flag=True, help="Every library in the chest.")
 @click.option("--home", metavar="DIR", type=click.Path(), help="Restore into this home folder; your own by default.")
 @click.option("--into", metavar="FOLDER", type=click.Path(), help="Restore to exactly this folder.")
@@ -29,10 +43,15 @@ if TYPE_CHECKING:
     metavar="OLD=NEW",
     help="Folder NEW on this computer stands for OLD on the other one; remembered, repeatable.",
 )
-@click.option(
-    "--edition", type=click.IntRange(1), metavar="N", help="Restore this edition; the current one by default."
-)
+@click.option("--edition", type=NUMBER, metavar="N", help="Restore this edition; the current one by default.")
 @click.option("--part", "parts", multiple=True, metavar="P", help="Only this part (an album, a title); repeatable.")
+@click.option(
+    "--file",
+    "files",
+    multiple=True,
+    metavar="PATTERN",
+    help="Only this file or folder, by its path in the library or a pattern; added to what is there. Repeatable.",
+)
 @click.option(
     "--if-exists",
     type=click.Choice(["refuse", "set-aside", "merge"]),
@@ -90,10 +109,13 @@ def command(out: Out, chest: str, libraries: tuple[str, ...], everything: bool, 
     from dunechest.cli.views.restore_plan import problems_of_plans, show_planned, show_plans
     from dunechest.findings import blocking
     from dunechest.jobs.named import resolve_chest
-    from dunechest.jobs.restore import refuse_if_stopped, remember_counterpart
+    from dunechest.jobs.restore import refuse_if_stopped
+    from dunechest.jobs.restore.places_map import remember_places
 
+    begun = time.monotonic()
     saved, plan_only = asked["apply_plan"], asked["plan_only"]
-    _refuse_contradictions(libraries, everything, saved, plan_only)
+    out.expect("restore-plan" if plan_only else "restore")
+    _refuse_contradictions(libraries, everything, saved, plan_only, bool(asked["files"]))
     source = resolve_chest(chest)
     say_recovered(out, source)
     options = _options(asked)
@@ -112,22 +134,24 @@ def command(out: Out, chest: str, libraries: tuple[str, ...], everything: bool, 
         show_planned(out, source, plans, planned.left)
         return 3 if any(blocking(plan.findings) for plan in plans) else 0
     if asks:
-        show_plans(out, source, plans, asking=True)
+        show_plans(out, plans, asking=True)
         show_left_behind(out, planned.left)
     refuse_if_stopped(plans)
     if asks and not click.confirm("Do this?", default=False):
         out.console.print("Nothing was changed.")
         return 3
-    for old, new in planned.options.counterparts:
-        remember_counterpart(old, new)
+    remember_places(planned.options.places)
+    out.document("restore", source, left_behind=_told(planned.left))
     # A plan that a person read, or saved, is not made again behind their back.
     results = _carry_out(out, plans, again=not asks and not saved)
-    if out.json:
-        out.document(view.results_document(source, results, planned.left))
-    elif out.shows:
+    if out.shows:
         show_left_behind(out, planned.left)
-        view.show_last(out, results)
+        view.show_last(out, results, time.monotonic() - begun)
     return 0 if all(result.well for result in results) else 1
+
+
+def _told(left: tuple[tuple[str, str], ...]) -> list[dict[str, str]]:
+    return [{"name": name, "why": why} for name, why in left]
 
 
 @dataclass(frozen=True, slots=True)
@@ -141,11 +165,15 @@ class _Planned:
     left: tuple[tuple[str, str], ...] = ()
 
 
-def _refuse_contradictions(libraries: tuple[str, ...], everything: bool, saved: str | None, plan_only: bool) -> None:
+def _refuse_contradictions(
+    libraries: tuple[str, ...], everything: bool, saved: str | None, plan_only: bool, files: bool
+) -> None:
     from dunechest.errors import UsageError
 
+    if files and len(libraries) != 1:
+        raise UsageError("--file restores single files of one library: name just that library.")
     if everything and libraries:
-        raise UsageError("--all means every library: name none beside it.")
+        raise UsageError("--all restores every library: do not name one as well.")
     if saved and (libraries or everything or plan_only):
         raise UsageError("--apply-plan carries out the saved plan: do not name libraries too.")
 
@@ -158,12 +186,13 @@ def _options(asked: dict[str, Any]) -> RestoreOptions:
         into=asked["into"],
         edition=asked["edition"],
         parts=asked["parts"],
+        files=asked["files"],
         if_exists=asked["if_exists"],
         on_conflict=asked["on_conflict"],
         outside_links=True if asked["allow_outside_links"] else None,
         repoint=not asked["keep_paths"],
         settings=asked["update_settings"],
-        counterparts=tuple(_pair(word) for word in asked["mapped"]),
+        places=tuple(_pair(word) for word in asked["mapped"]),
     )
 
 
@@ -174,9 +203,9 @@ def _show_offers(out: Out, source: Chest, options: RestoreOptions, asks: bool) -
 
     found, left = offers(source, options), left_behind(source)
     out.problem(*(f"{name}: {why}" for name, why in left))
-    if out.json:
-        out.document(view.offers_document(source, found, left))
-    elif out.shows:
+    if not asks:
+        out.document("restore-list", source, libraries=found, left_behind=_told(left))
+    if out.shows:
         view.show_offers(out, source, found, left)
     return bool(asks and found and click.confirm("Plan to restore all of these?", default=False))
 
@@ -191,19 +220,19 @@ def _plan(
     saved: str | None,
     plan_only: bool,
 ) -> _Planned:
-    """Plan what was asked for. Only a command that restores takes back first what an earlier one had begun."""
+    """Plan what was asked for. Only a command that restores first undoes what an interrupted one had begun."""
     from dunechest.jobs.restore import left_behind, plan_as_saved, plan_restores, restorable
     from dunechest.jobs.restore.planning.several import check_names
 
     if saved:
-        _take_back_first(out)
+        _undo_interrupted(out)
         with out.following() as progress:
             return _Planned(source, (), options, plan_as_saved(source, Path(saved), progress=progress))
     names = restorable(source) if everything else libraries
     check_names(source, names)
     left = left_behind(source) if everything else ()
     if not plan_only:
-        _take_back_first(out)
+        _undo_interrupted(out)
     with out.following() as progress:
         return _Planned(source, names, options, plan_restores(source, names, options, progress=progress), left)
 
@@ -215,8 +244,8 @@ def _with_places(out: Out, planned: _Planned) -> _Planned:
     answers = _ask_places(out, planned.plans)
     if not answers:
         return planned
-    told = (*planned.options.counterparts, *map(_pair, answers))
-    options = replace(planned.options, counterparts=told)
+    told = (*planned.options.places, *map(_pair, answers))
+    options = replace(planned.options, places=told)
     with out.following() as progress:
         plans = plan_restores(planned.source, planned.names, options, progress=progress)
     return replace(planned, options=options, plans=plans)
@@ -226,40 +255,43 @@ def _carry_out(out: Out, plans: tuple[RestorePlan, ...], *, again: bool) -> list
     from dunechest.cli.views import restore as view
     from dunechest.jobs.restore import carry_out, new_command
 
-    results = []
+    results: list[RestoreResult] = []
     command_id = new_command()
+    whole = {plan.bag: plan.bytes for plan in plans}
     for plan in plans:
-        with out.following() as progress:
+        with out.following(whole) as progress:
             result = carry_out(plan, command=command_id, progress=progress, again=again)
         results.append(result)
+        out.document("restore", libraries=results)
+        out.note_findings(result.findings, result.bag)
         out.problem(*view.problems(result))
         if out.shows:
             view.show_result(out, result)
     return results
 
 
-def _take_back_first(out: Out) -> None:
-    """Take back what an earlier restore had begun and not finished; only a command that restores does."""
-    from dunechest.cli.views.restore import say_taken_back
+def _undo_interrupted(out: Out) -> None:
+    """Undo what an interrupted restore had begun; only a command that restores does."""
+    from dunechest.cli.views.restore import say_undone_first
     from dunechest.jobs.undo import recover
 
     for deed in recover():
-        say_taken_back(out, deed)
+        say_undone_first(out, deed)
 
 
 def _pair(word: str) -> tuple[str, str]:
     from dunechest.errors import UsageError
-    from dunechest.jobs.restore.places_map import counterpart
+    from dunechest.jobs.restore.places_map import place_pair
     from dunechest.names import shown
 
     old, mark, new = word.partition("=")
     if not mark or not old or not new:
         raise UsageError(f"--map {shown(word)}: write the old folder, an equals sign, and the one here: OLD=NEW.")
-    return counterpart(old, new)
+    return place_pair(old, new)
 
 
 def _ask_places(out: Out, plans: tuple[RestorePlan, ...]) -> tuple[str, ...]:
-    """Ask once for each folder of the other machine whose counterpart is not known."""
+    """Ask once for each folder of the other computer that nothing is known to stand for here."""
     from dunechest.jobs.restore.planning.several import origin_folder
     from dunechest.names import shown
 
@@ -271,7 +303,7 @@ def _ask_places(out: Out, plans: tuple[RestorePlan, ...]) -> tuple[str, ...]:
                 f"{shown(plan.record.name)} was in {shown(folder)} on {shown(plan.record.origin.machine)}.",
                 soft_wrap=True,
             )
-            answer = click.prompt("Which folder of this machine stands for that one (empty for none)", default="")
+            answer = click.prompt("Which folder of this computer stands for that one (empty for none)", default="")
             if answer.strip():
                 told[folder] = answer.strip()
     return tuple(f"{old}={new}" for old, new in told.items())

@@ -7,9 +7,11 @@ import sys
 import click
 
 from dunechest.cli.output import Out, common
+from dunechest.cli.parts import Command, shaped
 
 
-@click.command("undo")
+@shaped("dunechest undo --plan", "dunechest undo --yes", "dunechest undo --only-references")
+@click.command("undo", cls=Command)
 @click.option("--plan", "plan_only", is_flag=True, help="Show what would be done, without doing it.")
 @click.option("--only-references", is_flag=True, help="Undo only what was updated: references and settings.")
 @click.option("--yes", is_flag=True, help="Do not ask. On a terminal it is otherwise shown first.")
@@ -21,27 +23,31 @@ def command(out: Out, plan_only: bool, only_references: bool, yes: bool) -> int:
     updated files become what they were. If anything has changed since, nothing is
     undone, and the changes are listed.
     """
-    from dunechest.cli.views import undo as undo_view
-    from dunechest.cli.views.restore import say_taken_back
-    from dunechest.jobs.undo import carry_out, cut_off, plan_undo, recover
+    from dunechest.cli.layout import WARN, say
+    from dunechest.cli.views import undo as view
+    from dunechest.cli.views.restore import say_undone_first
+    from dunechest.jobs.undo import UndoResult, carry_out, cut_off, plan_undo, recover
 
-    taken_back = () if plan_only else recover()
-    for deed in taken_back:
-        say_taken_back(out, deed)
-    if taken_back:
-        return 0  # what was interrupted was the last change; taking it back was what was asked for
+    undone = () if plan_only else recover()
+    for deed in undone:
+        say_undone_first(out, deed)
+    if undone:
+        # What was interrupted was the last change; undoing it was what was asked for.
+        out.document("undo", **UndoResult(tuple(undone), ()).to_dict())
+        return 0
     waiting = cut_off() if plan_only else ()
     if waiting and out.shows:
-        out.console.print("A restore had been interrupted. This would take back what it had begun:", style="yellow")
+        say(out.console, "A restore had been interrupted. This would undo what it had begun:", WARN)
     plan = plan_undo(waiting[0] if waiting else None, only_references=only_references)
+    out.document("undo", **plan.to_dict())
     if out.shows and not plan_only and not yes and sys.stdin.isatty() and sys.stdout.isatty():
-        undo_view.show(out, plan, done=False)
+        view.show(out, plan, done=False)
         if not plan.changed and not click.confirm("Do this?", default=False):
+            out.console.print("Nothing was changed.")
             return 3
     if not plan_only:
         carry_out(plan)
-    if out.json:
-        out.document(undo_view.document(plan, done=not plan_only))
-    elif out.shows:
-        undo_view.show(out, plan, done=not plan_only)
+        out.document("undo", done=True)
+    if out.shows:
+        view.show(out, plan, done=not plan_only)
     return 3 if plan_only and plan.changed else 0

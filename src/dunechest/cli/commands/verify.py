@@ -2,14 +2,26 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
+from typing import TYPE_CHECKING
+
 import click
 
 from dunechest.cli.output import Out, common
+from dunechest.cli.parts import Command, complete_chest, complete_held, shaped
+
+if TYPE_CHECKING:
+    from dunechest.chest.chest import Chest
 
 
-@click.command("verify")
-@click.argument("chest", metavar="CHEST")
-@click.argument("libraries", nargs=-1, metavar="[LIBRARY]...")
+@shaped(
+    "dunechest verify blue",
+    "dunechest verify blue dune-survey --quick",
+    "dunechest verify blue --time-limit 20min",
+)
+@click.command("verify", cls=Command)
+@click.argument("chest", metavar="CHEST", shell_complete=complete_chest)
+@click.argument("libraries", nargs=-1, metavar="[LIBRARY]...", shell_complete=complete_held)
 @click.option("--quick", is_flag=True, help="Compare names and sizes only, without reading any content.")
 @click.option("--time-limit", "span", metavar="TIME", help="Stop after 20min or 2h; the next run continues.")
 @common
@@ -28,7 +40,7 @@ def command(out: Out, chest: str, libraries: tuple[str, ...], quick: bool, span:
     from dunechest.bag.bag import is_bag
     from dunechest.chest.chest import Chest
     from dunechest.cli.output import say_recovered
-    from dunechest.cli.views import verify as verify_view
+    from dunechest.cli.views import verify as view
     from dunechest.errors import UsageError
     from dunechest.jobs.named import resolve_chest
     from dunechest.jobs.verify import verify
@@ -38,13 +50,24 @@ def command(out: Out, chest: str, libraries: tuple[str, ...], quick: bool, span:
     if span is not None and (seconds is None or quick or is_bag(Path(chest))):
         raise UsageError("--time-limit takes a time such as 20min or 2h, a chest, and does not go with --quick.")
     target = chest if is_bag(Path(chest)) else resolve_chest(chest)
+    whole: Mapping[str, int] | None = None
     if isinstance(target, Chest):
         say_recovered(out, target)
-    with out.following() as progress:
+        whole = sizes_of(target, libraries) if not quick else None
+    with out.following(whole) as progress:
         result = verify(target, libraries, quick=quick, seconds=seconds, progress=progress)
-    out.problem(*verify_view.problems(result))
-    if out.json:
-        out.document(verify_view.document(result))
-    elif out.shows:
-        verify_view.show(out, result)
+    out.problem(*view.problems(result))
+    out.document("verify", target if isinstance(target, Chest) else None, **result.to_dict())
+    if out.shows:
+        view.show(out, result)
     return 0 if result.well else 1
+
+
+def sizes_of(chest: Chest, libraries: tuple[str, ...]) -> dict[str, int]:
+    """Return the bytes of a chest's libraries, as their records tell; nothing depends on them but progress."""
+    wanted = {name.casefold() for name in libraries}
+    return {
+        entry.name: entry.library.totals.bytes_stored if entry.library is not None else 0
+        for entry in chest.bags()
+        if not wanted or entry.name.casefold() in wanted
+    }

@@ -2,69 +2,100 @@
 
 from __future__ import annotations
 
-from typing import Any
-
 from rich.text import Text
 
-from dunechest.cli.output import Out, limited
+from dunechest.cli.layout import BAD, GOOD, WARN, say
+from dunechest.cli.output import Out, show_list
+from dunechest.jobs.compare.chests import ChestComparison, LibraryComparison
 from dunechest.jobs.compare.result import Comparison
 from dunechest.names import shown
 from dunechest.words import number, size
 
-_STYLES = {"silent": "bold red", "unreadable": "red", "other bytes": "dark_orange3"}
-
-
-def document(result: Comparison) -> dict[str, Any]:
-    """Return the JSON document of `compare`."""
-    return {
-        "first": result.first,
-        "second": result.second,
-        "alike": result.alike,
-        "bytes": result.bytes,
-        "well": result.well,
-        "unlike": [{"path": u.path, "what": u.what, "why": u.why} for u in result.unlike],
-        "left_out": [{"path": u.path, "what": u.what, "why": u.why} for u in result.left_out],
-        "damaged_records": [{"path": f.path, "state": f.state, "why": f.why} for f in result.damage],
-    }
+_STYLES = {"silent": BAD, "unreadable": BAD, "other bytes": WARN}
+_WORDS = {
+    "only in the first": "only in A",
+    "only in the second": "only in B",
+    "other bytes": "different",
+    "silent": "changed without a new size or date",
+    "unreadable": "unreadable",
+}
 
 
 def problems(result: Comparison) -> list[str]:
     """Return a line for each file that differs."""
     found = [f"damaged record: {fault.path}: {fault.why}" for fault in result.damage]
-    return found + [f"{item.what}: {item.path}" + (f": {item.why}" if item.why else "") for item in result.unlike]
+    return found + [
+        f"{_WORDS[item.what]}: {item.path}" + (f": {item.why}" if item.why else "") for item in result.unlike
+    ]
 
 
 def show(out: Out, result: Comparison) -> None:
-    """Show what is unlike, then the sum."""
+    """Show the outcome, then each difference."""
     console = out.console
-    some, more = limited(result.unlike, out.verbose)
-    for item in some:
-        line = Text(f"{item.what}: ", style=_STYLES.get(item.what, "yellow"))
-        line.append(shown(item.path), style="default")
-        line.append(f"  {shown(item.why)}" if item.why else "", style="dim")
-        console.print(line, soft_wrap=True)
-    if more:
-        console.print(f"and {more:,} more; --verbose shows all")
-    for fault in result.damage:
-        console.print(
-            f"Damaged record in the archive: {shown(fault.path)}  {shown(fault.why)}",
-            style="bold red",
-            soft_wrap=True,
-        )
-    if result.left_out:
-        console.print(
-            f"{number(len(result.left_out), 'file')} left out of the archive on purpose, so no difference:",
-            style="dim",
-        )
-        few, rest = limited(result.left_out, out.verbose, 3)
-        for item in few:
-            console.print(f"  {shown(item.path)}  {shown(item.why)}", style="dim", soft_wrap=True)
-        if rest:
-            console.print(f"  and {rest:,} more; --verbose shows all.", style="dim")
-    alike = f"{number(result.alike, 'file')} alike, {size(result.bytes)}, byte for byte"
+    same = f"{number(result.alike, 'file')} identical, {size(result.bytes)}"
     if result.well:
-        console.print(f"The same: {alike}.", style="green")
+        say(console, f"Identical: all {number(result.alike, 'file')}, {size(result.bytes)}, every byte.", GOOD)
     elif result.unlike:
-        console.print(f"{number(len(result.unlike), 'file')} different; {alike}.", style="bold")
+        differ = "file differs" if len(result.unlike) == 1 else "files differ"
+        say(console, f"DIFFERENT: {len(result.unlike):,} {differ}; {same}.", BAD)
     else:
-        console.print(f"No file differs ({alike}), but records of the archive are damaged.", style="bold red")
+        say(console, f"No file differs ({same}), but records of the archive are DAMAGED.", BAD)
+    for fault in result.damage:
+        say(console, f"Damaged record in the archive: {shown(fault.path)}  {shown(fault.why)}", BAD, indent=2)
+    lines = []
+    for item in result.unlike:
+        line = Text(f"{_WORDS[item.what]}: ", style=_STYLES.get(item.what, WARN))
+        line.append(shown(item.path) + (f"  {shown(item.why)}" if item.why else ""), style="not bold default")
+        lines.append(line)
+    show_list(out, f"A is {shown(result.first)}, B is {shown(result.second)}:", lines)
+    left = [f"{shown(item.path)}  {shown(item.why)}" for item in result.left_out]
+    title = f"{number(len(left), 'file')} left out of the archive on purpose (not a difference):"
+    show_list(out, title, left, most=3)
+
+
+def problems_of_chests(result: ChestComparison) -> list[str]:
+    """Return a line for each thing in which two chests differ."""
+    found = []
+    for library in result.libraries:
+        if library.files is None:
+            found.append(f"{library.name}: {library.why}")
+        else:
+            found += [f"{library.name}: {line}" for line in problems(library.files)]
+            if library.first_editions != library.second_editions:
+                found.append(f"{library.name}: other editions")
+    return found
+
+
+def show_chests(out: Out, result: ChestComparison) -> None:
+    """Show the outcome for two chests, then each library."""
+    console = out.console
+    both = f"{shown(result.first)} and {shown(result.second)}"
+    unlike = [library for library in result.libraries if not library.well]
+    if not result.libraries:
+        say(console, f"There is nothing in {both} yet.")
+    elif not unlike:
+        files = sum(library.files.alike for library in result.libraries if library.files is not None)
+        held = number(len(result.libraries), "library", "libraries")
+        say(console, f"Identical: {both} hold the same {held}, {number(files, 'file')}, every byte.", GOOD)
+    else:
+        names = number(len(unlike), "library differs", "libraries differ")
+        say(console, f"DIFFERENT: {names} in {both}.", BAD)
+    for library in result.libraries:
+        _show_compared(out, library, result)
+
+
+def _show_compared(out: Out, library: LibraryComparison, result: ChestComparison) -> None:
+    console = out.console
+    line = Text("same       " if library.well else "DIFFERENT  ", style=GOOD if library.well else BAD)
+    line.append(shown(library.name), style="bold")
+    if library.files is not None:
+        line.append(f"  {number(library.files.alike, 'file')} identical", style="not bold default")
+    say(console, line, indent=2, hang=11)
+    if library.why:
+        say(console, library.why, indent=6)
+    if library.files is not None and library.first_editions != library.second_editions:
+        for label, editions in ((result.first, library.first_editions), (result.second, library.second_editions)):
+            say(console, f"{shown(label)} has edition {', '.join(map(str, editions))}", indent=6)
+    if library.files is not None and not library.files.well:
+        lines = [shown(text) for text in problems(library.files)]
+        show_list(out, f"A is {shown(result.first)}, B is {shown(result.second)}:", lines, most=5)

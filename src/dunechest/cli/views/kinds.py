@@ -2,10 +2,12 @@
 
 from __future__ import annotations
 
-from typing import Any
+from collections.abc import Sequence
+from pathlib import Path
 
 from rich.text import Text
 
+from dunechest.cli.layout import BAD, DIM, GOOD, WARN, homely, listing, say
 from dunechest.cli.output import Out, limited
 from dunechest.library.draft.trying import TriedKind, TriedLine
 from dunechest.library.kinds.own import AddedKind
@@ -14,12 +16,13 @@ from dunechest.names import shown
 from dunechest.words import number, size
 
 
-def document(kind: Kind) -> dict[str, Any]:
-    """Return the JSON document of a kind: what its file says."""
-    import msgspec
-
-    told: dict[str, Any] = msgspec.to_builtins(kind)
-    return told
+def show_list(out: Out, kinds: Sequence[Kind], own: Path) -> None:
+    """Show all kinds, each with what it is below."""
+    console = out.console
+    rows = [(kind.name, shown(kind.application)) for kind in kinds]
+    listing(console, ("kind", "application"), rows, [[shown(kind.title)] for kind in kinds])
+    say(console, "Your own kind files belong in this folder:")
+    console.print(out.place(own), soft_wrap=True)
 
 
 def show_kind(out: Out, kind: Kind) -> None:
@@ -28,7 +31,7 @@ def show_kind(out: Out, kind: Kind) -> None:
         ("kind", kind.name),
         ("what", kind.title),
         ("", kind.about),
-        ("kept by", kind.application or ("any application that uses this open format" if kind.open else "")),
+        ("application", kind.application or ("any application that uses this open format" if kind.open else "")),
         *((f"places, {system}", ", ".join(places)) for system, places in kind.places.items()),
         *(("sign", _sign(sign)) for sign in kind.signs),
         *(("together", ", ".join(group)) for group in kind.together),
@@ -48,7 +51,7 @@ def show_kind(out: Out, kind: Kind) -> None:
     for label, value in lines:
         if value:
             text = Text(f"{label:<16}", style="bold").append(shown(value), style="not bold")
-            out.console.print(text, soft_wrap=True)
+            say(out.console, text, hang=16)
 
 
 def _references(spec: References) -> str:
@@ -74,38 +77,22 @@ def _sign(sign: Sign) -> str:
     return ", ".join(pieces)
 
 
-def tried_document(tried: TriedKind, folder: str) -> dict[str, Any]:
-    """Return the JSON document of a kind file that was tried on a folder."""
-    return {"folder": folder, **tried.to_dict(), "kind": tried.kind.name}
-
-
 def show_tried(out: Out, tried: TriedKind, folder: str) -> None:
     """Show what each line of a kind file matches, what matches nothing, and what no line names."""
     console = out.console
-    name, place = shown(tried.kind.name), shown(folder)
+    name, place = shown(tried.kind.name), homely(folder)
     if tried.recognised:
-        console.print(f"{place} is recognised as {name!r}.", style="green", soft_wrap=True)
+        say(console, f"{place} is recognised as {name!r}.", GOOD)
     else:
-        console.print(
-            f"{place} is not recognised as {name!r}: a sign is not so there.", style="bold red", soft_wrap=True
-        )
-    console.print()
-    table = ""
-    for line in tried.lines:
-        if line.table != table:
-            table = line.table
-            console.print(Text(f"[{table}]"), soft_wrap=True)
-        _show_line(out, line)
-    console.print()
+        say(console, f"{place} is NOT recognised as {name!r}: a sign is missing there.", BAD)
     roles = [("essential", tried.essential), ("rebuildable", tried.rebuildable)]
-    roles += [("must not leave this machine", tried.must_not_leave)] if tried.must_not_leave else []
-    console.print("By role: " + ", ".join(f"{size(count)} {role}" for role, count in roles) + ".", soft_wrap=True)
+    roles += [("bought or licensed, not archived", tried.must_not_leave)]
+    told = ", ".join(f"{size(count)} {role}" for role, count in roles if count)
+    if told:
+        say(console, f"By role: {told}.")
     if tried.idle:
-        console.print(
-            f"{number(len(tried.idle), 'line')} of {len(tried.lines)} "
-            f"{'matches' if len(tried.idle) == 1 else 'match'} nothing here.",
-            style="yellow",
-        )
+        verb = "line matches" if len(tried.idle) == 1 else "lines match"
+        say(console, f"{len(tried.idle)} of {len(tried.lines)} {verb} nothing here.", WARN)
     if tried.unnamed:
         some, more = limited(tried.unnamed, out.verbose, 6)
         told = "; ".join(
@@ -114,37 +101,41 @@ def show_tried(out: Out, tried: TriedKind, folder: str) -> None:
             else f"{number(files, 'file')} without an ending ({size(count)})"
             for end, files, count in some
         )
-        console.print(
-            f"No line names these, so they are essential: {shown(told)}"
-            + (f"; {more} more endings." if more else "."),
-            soft_wrap=True,
-        )
+        rest = f"; {more} more endings." if more else "."
+        say(console, f"No line names these, so they are essential: {shown(told)}{rest}")
+    table = ""
+    for line in tried.lines:
+        if line.table != table:
+            table = line.table
+            say(console, f"[{table}]")
+        _show_line(out, line)
 
 
 def _show_line(out: Out, line: TriedLine) -> None:
-    mark, style = ("  ok", "green") if line.matches else ("none", "yellow")
-    text = Text("  ").append(mark, style=style).append(f"  {shown(line.key)} = {shown(line.value)}", style="bold")
-    out.console.print(text, soft_wrap=True)
-    out.console.print(Text(f"        {shown(line.says)}", style="dim"), soft_wrap=True)
+    mark, style = ("ok  ", GOOD) if line.matches else ("none", WARN)
+    text = Text(mark, style=style).append(f"  {shown(line.key)} = {shown(line.value)}", style="bold default")
+    say(out.console, text, indent=2, hang=6)
+    say(out.console, shown(line.says), indent=8)
     if line.examples and line.matches and out.verbose:
-        out.console.print(Text(f"        {shown(', '.join(line.examples))}", style="dim"), soft_wrap=True)
+        say(out.console, shown(", ".join(line.examples)), DIM, indent=8)
 
 
 def show_added(out: Out, added: AddedKind) -> None:
     """Say that a kind is known now, and what it changes."""
-    name, file = shown(added.kind.name), shown(str(added.file))
+    console = out.console
+    name = shown(added.kind.name)
     if added.instead_of == "same":
-        out.console.print(f"The kind {name!r} is known here already, in {file}: nothing to do.", soft_wrap=True)
+        say(console, f"The kind {name!r} is already known on this computer; nothing to do.", GOOD)
+    else:
+        say(console, f"Added the kind {name!r}.", GOOD)
+    console.print(out.place(added.file), soft_wrap=True)
+    if added.instead_of == "same":
         return
-    out.console.print(f"The kind {name!r} is known now, in {file}.", style="green", soft_wrap=True)
     if added.instead_of == "shipped":
-        out.console.print(
-            "It takes the place of the one of that name that Dune Chest comes with.", style="yellow", soft_wrap=True
-        )
+        say(console, "It overrides the built-in kind of that name.", WARN)
     if added.instead_of == "own":
-        out.console.print("It takes the place of your former one.", soft_wrap=True)
-    out.console.print(
-        "Next: dunechest find. Libraries of it that were archived before take it over with their next archive.",
-        style="dim",
-        soft_wrap=True,
+        say(console, "It replaces your former one.")
+    say(
+        console,
+        "Next: dunechest find. Libraries of this kind that are archived already use it from their next archive on.",
     )

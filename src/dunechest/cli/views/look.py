@@ -2,177 +2,111 @@
 
 from __future__ import annotations
 
-from collections import Counter
-from typing import Any
-
-from rich import box
-from rich.table import Table
 from rich.text import Text
 
-from dunechest.cli.output import Out, finding_document, limited, show_findings
+from dunechest.cli.layout import BAD, DIM, GOOD, columns, say
+from dunechest.cli.output import Out, limited, show_findings
+from dunechest.findings import blocking
 from dunechest.jobs.look import DriveFit, Readiness
-from dunechest.names import shown
+from dunechest.names import quoted, shown
 from dunechest.words import number, size
 
 _ROLES = {
-    "essential": "cannot be lost",
-    "rebuildable": "the application can make it again",
-    "must-not-leave": "bought or licensed, stays here",
+    "essential": "cannot be replaced",
+    "rebuildable": "the application can rebuild it",
+    "must-not-leave": "bought or licensed, not archived",
 }
-_STATES = {
-    "inside": "inside the library",
-    "outside": "to files stored elsewhere",
-    "missing": "to files that do not exist",
-    "away": "to the web",
-    "folder": "to folders outside it",
-}
-
-
-def document(result: Readiness) -> dict[str, Any]:
-    """Return the JSON document of `look`."""
-    states: Counter[str] = Counter(r.state for r in result.references)
-    return {
-        "name": result.library.name,
-        "kind": result.library.kind.name,
-        "place": str(result.library.path),
-        "evidence": list(result.library.evidence),
-        "files": result.files,
-        "bytes": result.bytes,
-        "folders": result.folders,
-        "links": result.links,
-        "roles": [{"role": r.role, "files": r.files, "bytes": r.bytes} for r in result.roles],
-        "biggest": [{"path": b.path, "role": b.role, "files": b.files, "bytes": b.bytes} for b in result.biggest],
-        "parts": [
-            {"what": p.what, "name": p.name, "title": p.title, "files": len(p.files), "bytes": p.bytes}
-            | {"outside_files": list(p.outside_files), "needs": list(p.needs)}
-            for p in result.parts
-        ],
-        "references": {state: states[state] for state in _STATES},
-        "references_not_inside": [
-            {"source": r.source, "spot": r.spot, "text": r.text, "state": r.state, "target": r.target}
-            for r in result.references
-            if r.state != "inside"
-        ],
-        "outside_files": [
-            {"path": s.entry.path, "bytes": s.entry.size, "references": len(s.references), "why_not": s.why_not}
-            for s in (*result.selection.outside_files, *result.selection.outside_not_taken)
-        ],
-        "contains": [
-            {"place": str(c.path), "kind": c.kind.name, "evidence": list(c.evidence)}
-            for c in result.contents.contains
-        ],
-        "placeholders": [f.path for f in result.contents.listing.files if f.placeholder],
-        "in_use_by": [{"process": u.process, "pid": u.pid, "how": u.how} for u in result.uses],
-        "drive": _fit_document(result.fit) if result.fit is not None else None,
-        "findings": [finding_document(f) for f in result.findings],
-    }
-
-
-def _fit_document(fit: DriveFit) -> dict[str, Any]:
-    limits = fit.drive.place.limits
-    probed = fit.drive.probed
-    return {
-        "chest": fit.chest.label,
-        "filesystem": fit.drive.place.type,
-        "mount": str(fit.drive.place.mount),
-        "devices": sorted(fit.drive.devices),
-        "bag": fit.bag,
-        "state": fit.state,
-        "need": fit.need,
-        "free": fit.free,
-        "bytes_a_second": round(fit.speed),
-        "longest_name": limits.longest,
-        "largest_file": limits.largest,
-        "tells_case": limits.tells_case,
-        "symbolic_links": probed.links if probed is not None else None,
-        "time_step_ns": probed.time_step_ns if probed is not None else None,
-    }
+_LEADS = (
+    "inside the library",
+    "to files stored elsewhere",
+    "to missing files",
+    "to the web",
+    "to folders outside it",
+)
 
 
 def show(out: Out, result: Readiness) -> None:
-    """Show `look`: findings first, then what is in the library."""
+    """Show `look`: the verdict and findings first, then what is in the library."""
     console = out.console
-    library = result.library
-    head = Text(library.name, style="bold")
-    kind = library.kind
-    head.append(
-        f"  {shown(kind.title)}" + (f", kept by {shown(kind.application)}" if kind.application else ""),
-        style="not bold",
-    )
-    console.print(head, soft_wrap=True)
-    evidence = "; ".join(shown(e) for e in library.evidence)
-    console.print(Text(f"{shown(str(library.path))}  (known by {evidence})", style="dim"), soft_wrap=True)
+    library, kind = result.library, result.library.kind
+    name = shown(library.name)
+    if blocking(result.findings):
+        say(console, f"{name} cannot be archived yet.", BAD)
+    elif any(finding.severity == "warning" for finding in result.findings):
+        say(console, f"{name} can be archived; read the warnings first.", "bold")
+    else:
+        say(console, f"{name} can be archived: no problems found.", GOOD)
+    console.print(out.place(library.path), soft_wrap=True)
+    application = f", {shown(kind.application)}" if kind.application else ""
+    evidence = "; ".join(shown(sign) for sign in library.evidence)
+    say(console, f"{shown(kind.title)}{application}; recognised by {evidence}", DIM, indent=4)
     if result.fit is not None:
         _show_fit(out, result.fit)
-    console.print()
-    if result.findings:
-        show_findings(console, result.findings)
-    else:
-        console.print("It can be archived: no problems found.", style="green")
+    show_findings(out, result.findings)
     _show_roles(out, result)
     _show_parts(out, result)
     if not result.parts or out.verbose:
-        _show_biggest(out, result)
+        _show_largest(out, result)
 
 
 def _show_fit(out: Out, fit: DriveFit) -> None:
-    line = Text("for ")
+    line = Text("on ")
     line.append(shown(fit.chest.label), style="bold")
-    line.append(f", {shown(fit.drive.place.type)}: {size(fit.need)} needed of {size(fit.free)} free")
+    line.append(f" ({shown(fit.drive.place.type)}): {size(fit.need)} needed, {size(fit.free)} free")
     if fit.speed:
         line.append(f", writes {size(int(fit.speed))}/s")
-    out.console.print(line, soft_wrap=True)
+    say(out.console, line, indent=4)
+
+
+def _table(out: Out, rows: list[tuple[str, ...]], *, right: tuple[int, ...], total: bool = False) -> None:
+    """Show rows in columns, the first being their names and the last a sum, if there is one."""
+    lines = columns(rows, right=right)
+    for place, line in enumerate(lines):
+        last = total and place == len(lines) - 1
+        say(out.console, line, DIM if place == 0 else "bold" if last else "", indent=2, hang=4)
 
 
 def _show_roles(out: Out, result: Readiness) -> None:
-    table = Table(box=box.SIMPLE_HEAD, pad_edge=False)
-    table.add_column("role")
-    table.add_column("files", justify="right")
-    table.add_column("size", justify="right")
-    for role in result.roles:
-        table.add_row(f"{role.role} ({_ROLES[role.role]})", f"{role.files:,}", size(role.bytes))
-    table.add_row("together", f"{result.files:,}", size(result.bytes), style="bold")
-    out.console.print(table, end="")
-    facts = [number(max(result.folders - 1, 0), "folder"), number(result.links, "symbolic link")]
-    states: Counter[str] = Counter(r.state for r in result.references)
+    rows: list[tuple[str, ...]] = [("what it contains", "files", "size")]
+    rows += [(f"{r.role}: {_ROLES[r.role]}", f"{r.files:,}", size(r.bytes)) for r in result.roles if r.files]
+    rows.append(("total", f"{result.files:,}", size(result.bytes)))
+    out.console.print()
+    _table(out, rows, right=(1, 2), total=True)
+    counted = (
+        number(result.folders - 1, "folder") if result.folders > 1 else "",
+        number(result.links, "symbolic link") if result.links else "",
+    )
+    told = ", ".join(filter(None, counted))
+    if told:
+        say(out.console, f"also {told}", indent=2)
     if result.references:
-        words = ", ".join(f"{states[state]:,} {what}" for state, what in _STATES.items() if states[state])
-        facts.append(f"{number(len(result.references), 'reference')}: {words}")
-    out.console.print("also " + "; ".join(facts), style="dim", soft_wrap=True)
+        words = ", ".join(f"{n:,} {what}" for n, what in zip(result.reference_total, _LEADS, strict=True) if n)
+        say(out.console, f"{number(len(result.references), 'reference')}: {words}", indent=2)
 
 
 def _show_parts(out: Out, result: Readiness) -> None:
     if not result.parts:
         return
-    table = Table(box=box.SIMPLE_HEAD, pad_edge=False)
-    table.add_column("part", overflow="fold")
-    table.add_column("name", overflow="fold")
-    for column in ("files", "outside", "size"):
-        table.add_column(column, justify="right")
     some, more = limited(result.parts, out.verbose, 8)
+    # What comes from a disk stands last: terminals disagree about how wide some characters are.
+    rows: list[tuple[str, ...]] = [("files", "outside", "size", "part")]
     for part in some:
         outside = f"{len(part.outside_files):,}" if part.outside_files else ""
-        table.add_row(
-            Text(shown(part.what)),
-            Text(shown(part.title), style="bold"),
-            f"{len(part.files):,}",
-            outside,
-            size(part.bytes),
-        )
-    out.console.print(table, end="")
+        rows.append((f"{len(part.files):,}", outside, size(part.bytes), f"{shown(part.what)} {shown(part.title)}"))
+    if all(not row[1] for row in rows[1:]):
+        rows[0] = ("files", "", "size", "part")
+    out.console.print()
+    _table(out, rows, right=(0, 1, 2))
     if more:
-        out.console.print(f"and {more:,} more parts (--verbose shows them)", style="dim")
-    out.console.print("To take one part alone: dunechest archive NAME --part PART --to CHEST", style="dim")
+        say(out.console, f"and {more:,} more (--verbose shows all)", indent=2)
+    name = quoted(result.library.name)
+    say(out.console, f"To archive one part: dunechest archive {name} --part PART --to CHEST", indent=2)
 
 
-def _show_biggest(out: Out, result: Readiness) -> None:
+def _show_largest(out: Out, result: Readiness) -> None:
     if not result.biggest:
         return
-    table = Table(box=box.SIMPLE_HEAD, pad_edge=False)
-    table.add_column("biggest things", overflow="fold")
-    table.add_column("role")
-    table.add_column("files", justify="right")
-    table.add_column("size", justify="right")
-    for thing in result.biggest:
-        table.add_row(Text(shown(thing.path)), thing.role, f"{thing.files:,}", size(thing.bytes))
-    out.console.print(table, end="")
+    rows: list[tuple[str, ...]] = [("files", "size", "role", "largest items")]
+    rows += [(f"{item.files:,}", size(item.bytes), item.role, shown(item.path)) for item in result.biggest]
+    out.console.print()
+    _table(out, rows, right=(0, 1))

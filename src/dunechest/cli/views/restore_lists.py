@@ -4,114 +4,56 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from pathlib import Path
-from typing import Any
 
 from rich.text import Text
 
 from dunechest.chest.tag_lists import RecordFault
-from dunechest.cli.output import Out, limited
-from dunechest.jobs.restore.plan import ByHand, NotDone, SettingChange
-from dunechest.library.still_named import OldPlace
+from dunechest.cli.layout import BAD, say
+from dunechest.cli.output import Out, show_list
+from dunechest.jobs.restore.plan import ByHand, NotDone
 from dunechest.names import shown
 from dunechest.words import number
 
 
-def not_done_document(items: Sequence[NotDone]) -> list[dict[str, Any]]:
-    """Return what is not brought back, for the document."""
-    return [{"path": n.path, "why": n.why, "fault": n.fault} for n in items]
-
-
-def old_place_document(old: OldPlace) -> dict[str, Any]:
-    """Return for a JSON document what names an old place."""
-    return {
-        "names": [shown(name) for name in old.names],
-        "files": [{"path": shown(one.path), "count": one.count} for one in old.files],
-    }
-
-
-def by_hand_document(items: Sequence[ByHand]) -> list[dict[str, Any]]:
-    """Return what a person has to look at, for the document."""
-    return [{"file": b.source, "spot": b.spot, "text": b.text, "do": b.why} for b in items]
-
-
-def setting_document(change: SettingChange) -> dict[str, Any]:
-    """Return a setting of the application, for the document."""
-    return {"file": str(change.file), "key": change.key, "old": change.old or None, "new": change.new}
-
-
 def show_by_hand(out: Out, items: Sequence[ByHand]) -> None:
     """Show references that a person has to look at."""
-    if not items:
-        return
-    out.console.print(f"{number(len(items), 'reference')} to look at by hand:", soft_wrap=True)
-    some, more = limited(items, out.verbose, 5)
-    for item in some:
-        line = Text(f"  {shown(item.text)}")
-        line.append(f"  in {shown(item.source)}, {shown(item.spot)}: {shown(item.why)}.", style="dim")
-        out.console.print(line, soft_wrap=True)
-    if more:
-        out.console.print(f"  and {more:,} more; --verbose shows all.")
+    lines = [f"{shown(item.text)}  in {shown(item.source)}, {shown(item.spot)}: {shown(item.why)}." for item in items]
+    show_list(out, f"{number(len(items), 'reference')} to check by hand:", lines, most=5)
 
 
 def show_outside_files(out: Out, outside_files: Sequence[tuple[str, Path]]) -> None:
-    """Show where files from outside the library were, and where they are now."""
-    if not outside_files:
-        return
-    where = "it goes" if len(outside_files) == 1 else "they go"
-    out.console.print(
-        f"{number(len(outside_files), 'file')} from outside the library, and where {where}:", soft_wrap=True
-    )
-    some, more = limited(outside_files, out.verbose, 5)
-    for origin, place in some:
-        if not origin or str(place) == origin:
-            out.console.print(f"  {shown(str(place))}", soft_wrap=True)
+    """Show where files stored outside the library were, and where they are now."""
+    title = f"{number(len(outside_files), 'file')} stored outside the library:"
+    out.show_pairs(title, [(origin, str(place)) for origin, place in outside_files])
+
+
+def show_not_done(out: Out, items: Sequence[NotDone], *, only_faults: bool = False) -> None:
+    """Show what is not restored, and why."""
+    lines = []
+    for item in sorted(items, key=lambda n: (not n.fault, n.path)):
+        if only_faults and not item.fault:
             continue
-        line = Text(f"  {shown(origin)}")
-        out.console.print(line.append(f"\n    -> {shown(str(place))}", style="dim"), soft_wrap=True)
-    if more:
-        out.console.print(f"  and {more:,} more; --verbose shows all.")
-
-
-def show_not_done(out: Out, items: Sequence[NotDone]) -> None:
-    """Show what is not brought back, and why."""
-    if not items:
-        return
-    out.console.print("Not restored:")
-    some, more = limited(sorted(items, key=lambda n: (not n.fault, n.path)), out.verbose)
-    for item in some:
-        line = Text("  ")
-        line.append(shown(item.path), style="red" if item.fault else "")
-        line.append(f"  {shown(item.why)}", style="dim")
-        out.console.print(line, soft_wrap=True)
-    if more:
-        out.console.print(f"  and {more:,} more; --verbose shows all.")
+        line = Text(shown(item.path), style=BAD if item.fault else "")
+        lines.append(line.append(f"  {shown(item.why)}", style="not bold default"))
+    show_list(out, "NOT RESTORED:" if only_faults else "Not restored:", lines, style=BAD if only_faults else "")
 
 
 def show_renamed(out: Out, items: Sequence[tuple[str, str]]) -> None:
     """Show what has another name here."""
-    if not items:
-        return
-    out.console.print(f"{number(len(items), 'name')} cannot be had here and get another:")
-    some, more = limited(items, out.verbose)
-    for path, here in some:
-        out.console.print(f"  {shown(path)} -> {shown(here)}", soft_wrap=True)
-    if more:
-        out.console.print(f"  and {more:,} more; --verbose shows all.")
+    title = f"{number(len(items), 'name')} not possible on this drive; restored as:"
+    show_list(out, title, [f"{shown(path)} -> {shown(here)}" for path, here in items])
 
 
 def show_damage(out: Out, damage: Sequence[RecordFault]) -> None:
     """Show which records of an archive are damaged."""
     for fault in damage:
-        line = Text(f"Damaged record in the archive: {shown(fault.path)}", style="red")
-        line.append(f"  {shown(fault.why)}", style="dim")
-        out.console.print(line, soft_wrap=True)
+        line = Text(f"Damaged record in the archive: {shown(fault.path)}", style=BAD)
+        say(out.console, line.append(f"  {shown(fault.why)}", style="not bold default"), indent=2)
 
 
 def show_left_behind(out: Out, items: Sequence[tuple[str, str]]) -> None:
     """Name the libraries that a restore of all leaves out."""
     for name, why in items:
-        out.console.print(f"NOT RESTORED: {shown(name)}: {shown(why)}", style="bold red", soft_wrap=True)
-        out.console.print(
-            "-> What is intact of it can be restored by itself, with --into FOLDER; dunechest verify says what is not.",
-            soft_wrap=True,
-        )
+        say(out.console, f"NOT RESTORED: {shown(name)}: {shown(why)}", BAD)
+        words = "-> Its intact files can be restored with --into FOLDER; dunechest verify lists the others."
+        say(out.console, words, indent=2, hang=3)

@@ -1,56 +1,38 @@
-"""How taking back is shown."""
+"""How undoing is shown."""
 
 from __future__ import annotations
 
-from typing import Any
-
 from rich.text import Text
 
-from dunechest.cli.output import Out, limited
+from dunechest.cli.layout import BAD, GOOD, homely, say
+from dunechest.cli.output import Out, limited, show_list
 from dunechest.jobs.undo import UndoPlan
 from dunechest.names import from_wire, shown
 from dunechest.words import ago
 
 
-def document(plan: UndoPlan, *, done: bool) -> dict[str, Any]:
-    """Return the JSON document of `undo`."""
-    head = plan.deed.head
-    return {
-        "job": head.job,
-        "library": head.about,
-        "place": from_wire(head.place),
-        "when": head.when,
-        "done": done,
-        "taken_back": [{"path": str(action.path), "what": action.what} for action in plan.actions],
-        "changed_since": list(plan.changed),
-    }
-
-
 def show(out: Out, plan: UndoPlan, *, done: bool) -> None:
-    """Show what was, or would be, taken back."""
+    """Show what was, or would be, undone."""
     console = out.console
     head = plan.deed.head
-    words = "Taken back" if done else "To take back"
-    what = "the references and settings updated by the" if plan.only_references else "the"
-    console.print(
-        Text(
-            f"{words}: {what} {head.job} of {shown(head.about)} to {shown(from_wire(head.place))}", style="bold"
-        ).append(f", {ago(head.when)}", style="not bold"),
-        soft_wrap=True,
-    )
-    for what in dict.fromkeys(action.what for action in plan.actions):
-        ones = [action for action in plan.actions if action.what == what]
-        some, more = limited(ones, out.verbose, 4)
-        for action in some:
-            console.print(f"  {what}: {shown(str(action.path))}", soft_wrap=True)
-        if more:
-            console.print(f"  {what}: {more:,} more; --verbose shows all.")
+    names = ", ".join(dict.fromkeys(shown(deed.head.about) for deed in reversed(plan.deeds)))
+    what = "the updated references and settings of the " if plan.only_references else "the "
+    about = f"{what}{head.job} of {names}"
+    when = f" ({ago(head.when)})"
     if plan.changed:
-        console.print("It would be refused, since this changed meanwhile:", style="bold red")
-        few, rest = limited(plan.changed, out.verbose)
-        for item in few:
-            console.print(f"  {shown(item)}", soft_wrap=True)
-        if rest:
-            console.print(f"  and {rest:,} more; --verbose shows all.")
+        say(console, f"This would be refused: {about} cannot be undone, because of changes since then.", BAD)
+    elif done:
+        say(console, Text(f"Undone: {about}", style=GOOD).append(when, style="not bold default"))
+    else:
+        say(console, Text(f"To be undone: {about}", style="bold").append(when, style="not bold"))
+    say(console, f"in {homely(from_wire(head.place))}", indent=4)
+    show_list(out, "Changed since:", [shown(item) for item in plan.changed])
+    for what in dict.fromkeys(action.what for action in plan.actions):
+        of_one = [action for action in plan.actions if action.what == what]
+        some, more = limited(of_one, out.verbose, 4)
+        for action in some:
+            say(console, f"{what}: {homely(action.path)}", indent=2, hang=4)
+        if more:
+            say(console, f"{what}: {more:,} more (--verbose shows all)", indent=2)
     if not done:
-        console.print("This is a plan: nothing was changed.", style="dim")
+        say(console, "This is a plan; nothing was changed.")

@@ -2,47 +2,22 @@
 
 from __future__ import annotations
 
-from typing import Any
-
 from rich.text import Text
 
+from dunechest.cli.layout import BAD, GOOD, INFO, WARN, say
 from dunechest.cli.output import Out, limited
 from dunechest.jobs.verify.result import BagCheck, VerifyResult
-from dunechest.names import shown
-from dunechest.words import duration, number, size
+from dunechest.names import quoted, shown
+from dunechest.words import both, duration, number, size
 
 _STYLES = {
-    "changed": "bold red",
-    "missing": "bold red",
-    "unreadable": "bold red",
-    "unlisted": "yellow",
-    "unfinished": "yellow",
-    "noted": "cyan",
+    "changed": BAD,
+    "missing": BAD,
+    "unreadable": BAD,
+    "unlisted": WARN,
+    "unfinished": WARN,
+    "noted": INFO,
 }
-
-
-def document(result: VerifyResult) -> dict[str, Any]:
-    """Return the JSON document of `verify`."""
-    return {
-        "place": str(result.place),
-        "chest": result.chest or None,
-        "quick": result.quick,
-        "well": result.well,
-        "libraries": [
-            {
-                "name": check.bag,
-                "kind": check.kind,
-                "well": check.well,
-                "files": check.files,
-                "bytes": check.bytes,
-                "intact": check.intact,
-                "remaining": check.remaining,
-                "not_sound": [{"path": s.path, "state": s.state, "why": s.why} for s in check.states],
-                "seconds": round(check.seconds, 3),
-            }
-            for check in result.checks
-        ],
-    }
 
 
 def problems(result: VerifyResult) -> list[str]:
@@ -56,70 +31,91 @@ def problems(result: VerifyResult) -> list[str]:
 
 
 def show(out: Out, result: VerifyResult) -> None:
-    """Show the outcome, bag by bag, and the whole."""
+    """Show the outcome of the whole, then each library."""
+    if not result.checks:
+        say(out.console, "There is nothing in this chest to verify yet.")
+        return
+    _show_outcome(out, result)
     for check in result.checks:
         _show_bag(out, check)
+    if any(not check.well and check.kind not in ("missing", "unfinished") for check in result.checks):
+        if result.chest:
+            say(
+                out.console,
+                "-> Do not archive to this drive now. With another copy of these libraries it can be mended:",
+                hang=3,
+            )
+            say(out.console, f"dunechest mend {quoted(result.chest)} --from OTHER", indent=3)
+            say(
+                out.console,
+                "Without one, restore what is intact, or archive the libraries again to another drive.",
+                indent=3,
+            )
+        else:
+            say(out.console, "-> Copy what is intact to another drive; do not write to this one.", hang=3)
+
+
+def _show_outcome(out: Out, result: VerifyResult) -> None:
     console = out.console
-    if not result.checks:
-        console.print("There is nothing in this chest to verify yet.")
-        return
-    files = sum(check.files for check in result.checks)
-    if result.well and result.quick:
-        console.print(
-            f"OK: names and sizes of {number(files, 'file')} are as recorded. No content was read; run it without "
-            "--quick to check every byte.",
-            style="green",
-            soft_wrap=True,
-        )
-    elif result.well and (left := sum(check.remaining for check in result.checks)):
-        console.print(f"OK so far: {_all(files)} intact.", style="green")
-        console.print(
+    files, records = sum(check.payload for check in result.checks), sum(check.records for check in result.checks)
+    earlier = sum(check.earlier for check in result.checks)
+    counted = both(files + earlier, records)
+    every = f"all {counted} are" if files + earlier + records > 1 else f"{counted} is"
+    seconds = sum(check.seconds for check in result.checks)
+    if not result.well:
+        wrong = [check for check in result.checks if not check.well]
+        names = ", ".join(shown(check.bag) for check in wrong[:5])
+        more = f" and {len(wrong) - 5} more" if len(wrong) > 5 else ""
+        count = sum(1 for check in wrong for state in check.states if state.state != "noted")
+        say(console, f"PROBLEMS FOUND: {number(count, 'problem')} in {names}{more}.", BAD)
+        if result.quick:
+            say(console, "This was a quick check: no content was read.")
+    elif result.quick:
+        say(console, f"OK: names and sizes of {counted} are as recorded.", GOOD)
+        say(console, "No content was read; to check every byte, run it without --quick.")
+    elif left := sum(check.remaining for check in result.checks):
+        say(console, f"OK so far: {every} intact ({duration(seconds)}).", GOOD)
+        say(
+            console,
             f"{number(left, 'file')} of this library and the other libraries are still to be checked; run the same command "
             "again to continue.",
-            style="dim",
-            soft_wrap=True,
         )
-    elif result.well:
-        console.print(f"OK: {_all(files)} intact.", style="bold green")
     else:
-        wrong = sum(1 for check in result.checks for s in check.states if s.state != "noted")
-        console.print(f"Problems found: {number(wrong, 'fault')}.", style="bold red")
-        if result.quick:
-            console.print("This was a quick check: no content was read.")
-        console.print(
-            "Do not write to this drive. Restore what is intact, or archive the library again to another drive.",
-            soft_wrap=True,
-        )
-
-
-def _all(count: int) -> str:
-    return "1 file is" if count == 1 else f"all {count:,} files are"
+        of = f" in {number(len(result.checks), 'library', 'libraries')}" if len(result.checks) > 1 else ""
+        say(console, f"OK: {every} intact{of} ({duration(seconds)}).", GOOD)
 
 
 def _show_bag(out: Out, check: BagCheck) -> None:
     console = out.console
     line = Text()
     if check.kind == "unfinished":
-        line.append("unfinished ", style="yellow")
+        line.append("UNFINISHED  ", style=WARN)
     elif check.kind == "missing":
-        line.append("MISSING ", style="bold red")
+        line.append("MISSING  ", style=BAD)
     else:
-        well = "there  " if check.quick else "intact  "  # a quick check never says what only a full one can
-        line.append(well if check.well else "PROBLEM ", style="green" if check.well else "bold red")
+        well = "present  " if check.quick else "intact   "  # a quick check never says what only a full one can
+        line.append(well if check.well else "PROBLEM  ", style=GOOD if check.well else BAD)
     line.append(shown(check.bag), style="bold")
-    kind = ", made by another program" if check.kind == "foreign bag" else ""
-    line.append(
-        f"  {check.intact:,} of {number(check.files, 'file')} {'as recorded' if check.quick else 'intact'}, "
-        f"{size(check.bytes)}, {duration(check.seconds)}{kind}",
-        style="dim",
-    )
-    console.print(line, soft_wrap=True)
+    if check.files:
+        counted = both(check.payload, check.records)
+        earlier = f", {number(check.earlier, 'file')} of earlier editions" if check.earlier else ""
+        of = "" if check.intact == check.files else f"; {check.intact:,} of {check.files:,} {_what(check)}"
+        line.append(f"  {counted}{earlier}, {size(check.bytes)}{of}", style="not bold default")
+    if check.kind == "foreign bag":
+        line.append(", made by another program", style="not bold default")
+    say(console, line, indent=2, hang=11)
     some, more = limited(check.states, out.verbose)
     for state in some:
-        entry = Text("  ")
-        entry.append(f"{state.state:<10} ", style=_STYLES[state.state])
-        entry.append(shown(state.path) or "(the whole)")
-        console.print(entry, soft_wrap=True)
-        console.print(Text(f"             {shown(state.why)}", style="dim"), soft_wrap=True)
+        if not state.path and check.kind in ("missing", "unfinished"):
+            say(console, shown(state.why), indent=6)
+            continue
+        entry = Text(f"{state.state}: ", style=_STYLES[state.state])
+        entry.append(shown(state.path) or "(the whole)", style="not bold default")
+        say(console, entry, indent=6)
+        say(console, shown(state.why), indent=8)
     if more:
-        console.print(f"  and {more:,} more; --verbose shows all.")
+        say(console, f"and {more:,} more (--verbose shows all)", indent=6)
+
+
+def _what(check: BagCheck) -> str:
+    return "as recorded" if check.quick else "intact"

@@ -5,11 +5,11 @@ from __future__ import annotations
 import time
 from collections import deque
 from collections.abc import Iterator
-from typing import Any
 
 from rich.live import Live
 from rich.text import Text
 
+from dunechest.cli.layout import GOOD, say
 from dunechest.cli.output import Out
 from dunechest.jobs.watch import Watched
 from dunechest.names import shown
@@ -19,11 +19,6 @@ from dunechest.words import duration, number, size
 _STILL = 120.0
 #: Seconds between two lines where the output is no terminal.
 _BETWEEN = 10.0
-
-
-def document(name: str, last: Watched) -> dict[str, Any]:
-    """Return the JSON document of the last look."""
-    return {"library": shown(name), **last.to_dict()}
 
 
 def line(watched: Watched) -> str:
@@ -38,7 +33,7 @@ def line(watched: Watched) -> str:
     if watched.open_by:
         pieces.append(f"open in {', '.join(map(shown, watched.open_by))}")
     if watched.still >= _STILL:
-        pieces.append(f"nothing has moved for {duration(watched.still)}")
+        pieces.append(f"nothing has changed for {duration(watched.still)}")
     return "; ".join(pieces)
 
 
@@ -60,9 +55,9 @@ def follow(out: Out, name: str, looks: Iterator[Watched]) -> Watched:
             if text != said and time.monotonic() - when >= _BETWEEN:
                 console.print(text, soft_wrap=True)
                 said, when = text, time.monotonic()
-    console.print(
-        f"{shown(name)} is whole and closed: {number(last.files, 'file')}, {size(last.bytes)}. It can be archived now.",
-        style="green",
-        soft_wrap=True,
+    say(
+        console,
+        f"{shown(name)} is complete and closed: {number(last.files, 'file')}, {size(last.bytes)}. It can be archived now.",
+        GOOD,
     )
     return last

@@ -13,7 +13,7 @@ _FONTS = 2
 
 
 class Saltpan(Application):
-    """The drawing board. Bought fonts that are not there are asked for anew at the shop, by the buyer."""
+    """The drawing board. Bought fonts that are not there are fetched again from the shop, by the buyer."""
 
     name = "saltpan"
     lock_mark = ".saltpan-open"
@@ -44,5 +44,5 @@ class Saltpan(Application):
         done = [f"{remade} renders made again"] if remade else []
         fonts = len(list((library / "bought" / "fonts").glob("*.otf")))
         if fonts < _FONTS:
-            done.append(f"{_FONTS - fonts} bought fonts are to be had from the shop again, with the licence")
+            done.append(f"{_FONTS - fonts} bought fonts have to be fetched from the shop again, with the licence")
         yield Opened(library, {"designs": len(things)}, tuple(things), tuple(missing), tuple(done))

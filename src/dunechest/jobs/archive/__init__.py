@@ -2,14 +2,18 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable
+import os
+from collections.abc import Iterable, Sequence
+from contextlib import nullcontext
 
 from dunechest.chest.chest import Chest
+from dunechest.errors import CutOffError
 from dunechest.jobs.archive.doing.carry_out import carry_out, refuse_if_stopped
 from dunechest.jobs.archive.options import BLOCKING_CODES, USUAL, ArchiveOptions
 from dunechest.jobs.archive.plan import ArchivePlan, Difference, PlannedDatabase, PlannedFile
 from dunechest.jobs.archive.planning.make import plan_archive
 from dunechest.jobs.archive.result import ArchiveResult
+from dunechest.jobs.archive.several import Several, archive_several, plan_several, refuse_several
 from dunechest.jobs.archive.unchanged import unchanged
 from dunechest.jobs.named import AnyLibrary, get_chest, get_libraries
 from dunechest.names import AnyPath
@@ -23,9 +27,13 @@ __all__ = [
     "Difference",
     "PlannedDatabase",
     "PlannedFile",
+    "Several",
     "archive",
+    "archive_several",
     "carry_out",
     "plan_archive",
+    "plan_several",
+    "refuse_several",
     "refuse_if_stopped",
     "unchanged",
 ]
@@ -33,18 +41,18 @@ __all__ = [
 
 def archive(
     libraries: AnyLibrary | Iterable[AnyLibrary],
-    chest: Chest | AnyPath,
+    chest: Chest | AnyPath | Sequence[Chest | AnyPath],
     options: ArchiveOptions = USUAL,
     *,
     progress: Progress = silent,
 ) -> tuple[ArchiveResult, ...]:
-    """Archive one or several libraries to a chest.
+    """Archive one or several libraries to a chest, or to several chests; each library is read once.
 
     Parameters
     ----------
     libraries : Library, path, name, or several of them
         What to archive.
-    chest : Chest, path or label
+    chest : Chest, path or label, or several of them
         Where to.
     options : ArchiveOptions
         What was chosen: the bag's name, parts, files outside, what to overrule.
@@ -54,14 +62,14 @@ def archive(
     Returns
     -------
     tuple of ArchiveResult
-        The summary of each library, in their order; look at `ArchiveResult.well`.
+        The summary of each library, in their order, and in that of the chests for each; look at `ArchiveResult.well`.
 
     Raises
     ------
     RefusedError
         If a blocking finding remains. Nothing was changed.
     CutOffError
-        If the drive is full, gone or failing. The same call continues.
+        If a drive is full, gone or failing. The same call continues; other chests were served all the same.
 
     Examples
     --------
@@ -72,11 +80,12 @@ def archive(
     >>> result.files_copied, result.well
     (1, True)
     """
-    target = get_chest(chest)
-    known = get_libraries(libraries)
-    seen = {library.path: unchanged(library, target, options) for library in known}
-    rest = [library for library in known if seen[library.path] is None]
-    plans = plan_archive(rest, target, options) if rest else ()
-    refuse_if_stopped(plans)
-    done = {plan.library.path: carry_out(plan, progress=progress) for plan in plans}
-    return tuple(seen[library.path] or done[library.path] for library in known)
+    places = (chest,) if isinstance(chest, Chest | str | os.PathLike) else tuple(chest)
+    targets = [get_chest(place) for place in places]
+    several = plan_several(get_libraries(libraries), targets, options)
+    refuse_several(several)
+    cut_off: list[CutOffError] = []
+    results = [result for _, result in archive_several(several, lambda: nullcontext(progress), cut_off)]
+    if cut_off:
+        raise cut_off[0]
+    return tuple(results)

@@ -6,7 +6,7 @@ from dataclasses import dataclass
 
 from dunechest.errors import UsageError
 from dunechest.jobs.study.selection import EVERYTHING, Choice
-from dunechest.names import is_slug, shown
+from dunechest.names import is_slug, meant, shown
 
 #: Codes of the blocking findings an archive can meet.
 BLOCKING_CODES = frozenset(
@@ -61,15 +61,18 @@ class ArchiveOptions:
     def __post_init__(self) -> None:
         object.__setattr__(self, "ignore", (self.ignore,) if isinstance(self.ignore, str) else tuple(self.ignore))
         if self.name is not None and not is_slug(self.name):
-            raise UsageError(f"{shown(self.name)!r} cannot be a bag's name: use small letters, digits and hyphens.")
+            raise UsageError(
+                f"{shown(self.name)!r} cannot be a library's name in a chest: use small letters, digits and hyphens."
+            )
         if self.name is not None and self.continues is not None:
             raise UsageError(
-                "--as and --continue exclude each other: a new name, or a library the chest has already."
+                "--as and --continue exclude each other: choose a new name, or a library that is already in the chest."
             )
         for code in self.ignore:
             if code not in BLOCKING_CODES:
                 known = ", ".join(sorted(BLOCKING_CODES))
-                raise UsageError(f"--ignore {shown(code)}: there is no such finding. Codes: {known}.")
+                hint = meant(code, BLOCKING_CODES)
+                raise UsageError(f"--ignore {shown(code)}: there is no such finding.{hint} Codes: {known}.")
 
 
 #: The options of whoever chose nothing.

@@ -5,7 +5,7 @@ from __future__ import annotations
 import os
 from collections.abc import Mapping
 from dataclasses import dataclass
-from typing import Any
+from typing import Any, ClassVar
 
 import msgspec
 
@@ -13,6 +13,7 @@ from dunechest.chest.chest import Chest
 from dunechest.chest.file_table import FileTable
 from dunechest.chest.layout import LIBRARY_FILES
 from dunechest.chest.records import AttributeRecord, LibraryRecord, OwnerRecord
+from dunechest.documents.plain import plain
 from dunechest.findings import Finding
 from dunechest.jobs.archive.options import ArchiveOptions
 from dunechest.jobs.study.contents import Contents
@@ -22,11 +23,11 @@ from dunechest.jobs.study.selection import Choice, LeftBehind, OutsideFile, Sele
 from dunechest.library.library import Library
 from dunechest.library.roles import Role
 from dunechest.transfer.walk import FileEntry, Walk
-from dunechest.values import digest_of_values, plain
+from dunechest.values import Value, digest_of_values
 
 
 class PlannedFile(msgspec.Struct, frozen=True, gc=False):
-    """A file to archive: as the walk saw it, its role, and its path below ``data/`` where that is another.
+    """A file to archive: as found, its role, and its path below ``data/`` if that differs.
 
     The path in `entry` is the library's own, or for an outside file the full one.
     """
@@ -44,7 +45,7 @@ class PlannedFile(msgspec.Struct, frozen=True, gc=False):
 
 @dataclass(frozen=True, slots=True)
 class PlannedDatabase:
-    """A database to capture, its path below ``data/``, and the companions whose content comes along."""
+    """A database to copy through SQLite, its path below ``data/``, and the companions whose content is included."""
 
     file: PlannedFile
     companions: tuple[PlannedFile, ...]
@@ -60,13 +61,13 @@ class Attributes:
 
 @dataclass(frozen=True, slots=True)
 class Difference:
-    """In what a library differs from its latest edition.
+    """Differences from the latest edition.
 
     Parameters
     ----------
     record : LibraryRecord
         The latest edition.
-    files : Shelf
+    files : FileTable
         Its payload, by path below ``data/``.
     kept, kept_databases : tuple
         What is just as it was: it is not read.
@@ -107,7 +108,7 @@ class Difference:
 
 
 @dataclass(frozen=True, slots=True, eq=False, repr=False)
-class ArchivePlan:
+class ArchivePlan(Value):
     """What archiving one library means.
 
     `state` is ``new`` (a bag will be made), ``unchanged`` (the chest has it just so,
@@ -119,6 +120,8 @@ class ArchivePlan:
     Two plans are equal if they decide the same (`decisions`). What changes by itself stands beside that: `room`, and the
     `drive` as it was found.
     """
+
+    _document: ClassVar[str] = "archive.PlannedArchive"
 
     library: Library
     chest: Chest
@@ -164,9 +167,67 @@ class ArchivePlan:
             ),
         }
 
-    def to_dict(self) -> dict[str, Any]:
-        """Return the plan as JSON values: its decisions, the room, and what there is to say of it."""
-        return {**self.decisions(), "room": plain(self.room), "findings": plain(self.findings)}
+    @property
+    def part_titles(self) -> tuple[str, ...]:
+        """Titles of the parts asked for; empty for the whole library."""
+        return tuple(part.title for part in self.selection.parts)
+
+    @property
+    def unchanged_count(self) -> int:
+        """Number of files that the chest has as they are now."""
+        return len(self.kept) + len(self.kept_databases)
+
+    @property
+    def dropped_count(self) -> int:
+        """Number of files that are gone since the latest edition."""
+        return len(self.previous.dropped) if self.previous is not None else 0
+
+    @property
+    def copy_count(self) -> int:
+        """Number of files to copy."""
+        return len(self.files) + len(self.databases)
+
+    @property
+    def folder_count(self) -> int:
+        """Number of folders."""
+        return len(self.listing.folders)
+
+    @property
+    def link_count(self) -> int:
+        """Number of symbolic links."""
+        return len(self.listing.links)
+
+    @property
+    def database_paths(self) -> tuple[str, ...]:
+        """Databases that are copied through SQLite."""
+        return tuple(database.file.entry.path for database in self.databases)
+
+    @property
+    def all_outside_files(self) -> tuple[OutsideFile, ...]:
+        """Files stored elsewhere that the library uses, those that cannot be archived included."""
+        return (*self.outside_files, *self.selection.outside_not_taken)
+
+    @property
+    def all_left_out(self) -> tuple[LeftBehind, ...]:
+        """What is not copied as a file, companions of databases included, each with the reason."""
+        why = "its content is in the copied database"
+        companions = (
+            LeftBehind(companion.entry.path, companion.entry.size, why, False)
+            for database in self.databases
+            for companion in database.companions
+        )
+        return (*self.left_out, *companions)
+
+    @property
+    def renamed(self) -> tuple[tuple[str, str], ...]:
+        """Names that cannot be stored as they are, and the ones they are stored under."""
+        return tuple(sorted(self.changed_names.items()))
+
+    @property
+    def all_to_copy(self) -> tuple[PlannedFile, ...]:
+        """Files and databases to copy, in the order of their stored names."""
+        files = (*self.files, *(database.file for database in self.databases))
+        return tuple(sorted(files, key=lambda file: file.stored))
 
     def __eq__(self, other: object) -> bool:
         return isinstance(other, ArchivePlan) and self.decisions() == other.decisions()

@@ -18,24 +18,25 @@ if TYPE_CHECKING:
 
 @dataclass(frozen=True, slots=True, repr=False)
 class ArchiveResult(Value):
-    """The account of an archive run for one library.
+    """The summary of an archive run for one library.
 
     `files_found` is `files_copied` plus the number of `left_out`, and so for bytes;
     `bytes_stored` differs from `bytes_copied` only by captured databases, which
     have a size of their own. `again` are files that changed while they were read and
     were read again; `broken` are databases that SQLite finds damaged or cannot
     read, with its words; `appeared` and `moved_on` are files that came, or changed, after
-    they could be copied. `resumed` counts files that an earlier, cut-off run had
+    they could be copied. `resumed` counts files that an earlier, interrupted run had
     already brought to the drive. `parts` are the titles of the parts asked for, empty
     for the whole library; `outside_files` of the files copied came from outside it, and
     `outside_left` were not gathered. `edition` is the one that was made, or is there just so;
     `kept` of the files copied were on the drive already, from an earlier edition; `changes` count
     what changed since; `silent` are files with other bytes though size and time are the same. `healed` are files that
     had gone from the chest, or had another size there, and were copied again; `lost` are those of which the library has
-    other bytes by now.
+    other bytes by now. `chest` is the label of the chest.
     """
 
     _shown: ClassVar[tuple[str, ...]] = ("library", "state", "edition", "files_copied", "bytes_copied", "well")
+    _document: ClassVar[str] = "archive.ArchivedLibrary"
 
     library: str
     bag: str
@@ -68,6 +69,7 @@ class ArchiveResult(Value):
     silent: tuple[str, ...] = ()
     healed: tuple[str, ...] = ()
     lost: tuple[tuple[str, str], ...] = ()
+    chest: str = ""
 
     @property
     def bytes_left_out(self) -> int:

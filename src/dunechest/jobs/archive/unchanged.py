@@ -16,6 +16,7 @@ from dunechest.chest.records import LibraryRecord
 from dunechest.jobs.archive.fingerprint import fingerprint
 from dunechest.jobs.archive.options import ArchiveOptions
 from dunechest.jobs.archive.result import ArchiveResult
+from dunechest.jobs.holdings import note_holdings
 from dunechest.jobs.study.selection import LeftBehind
 from dunechest.library.library import Library
 from dunechest.names import from_wire
@@ -55,6 +56,7 @@ def unchanged(library: Library, chest: Chest, options: ArchiveOptions) -> Archiv
         return None
     for _, bag, record in sorted(own, key=lambda candidate: candidate[:2], reverse=True):
         if record.fingerprint == now and _outside_files_as_before(record) and _there(chest, bag, record):
+            note_holdings(chest, [chest.bag(bag)])
             return _summary(library, chest, bag, record, time.monotonic() - begun)
     return None
 
@@ -96,4 +98,5 @@ def _summary(library: Library, chest: Chest, bag: str, record: LibraryRecord, se
         databases=len(record.databases),
         seconds=seconds,
         edition=record.edition,
+        chest=chest.label,
     )

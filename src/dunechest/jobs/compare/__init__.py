@@ -1,8 +1,17 @@
-"""Compare two places file by file, by their bytes: `compare` is the door."""
+"""Compare two places file by file, by their bytes: `compare` and `compare_chests` are the doors."""
 
 from __future__ import annotations
 
 from dunechest.jobs.compare.by_bytes import compare
+from dunechest.jobs.compare.chests import ChestComparison, LibraryComparison, compare_chests, names_a_chest
 from dunechest.jobs.compare.result import Comparison, Mismatch
 
-__all__ = ["Comparison", "Mismatch", "compare"]
+__all__ = [
+    "ChestComparison",
+    "Comparison",
+    "LibraryComparison",
+    "Mismatch",
+    "compare",
+    "compare_chests",
+    "names_a_chest",
+]

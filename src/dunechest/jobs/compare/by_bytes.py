@@ -4,12 +4,13 @@ from __future__ import annotations
 
 import os
 import time
+from collections.abc import Sequence
 from pathlib import Path
 
 from dunechest.chest.bag_records import BagRecords, stamp
 from dunechest.chest.layout import DATA
-from dunechest.errors import ChestBusyError, RecordDamagedError
-from dunechest.jobs.compare.places import Place, place_named
+from dunechest.errors import ChestBusyError, RecordDamagedError, UsageError
+from dunechest.jobs.compare.places import Place, is_archived, place_named
 from dunechest.jobs.compare.result import Comparison, Mismatch
 from dunechest.jobs.named import AnyLibrary
 from dunechest.ledger.folder import state_folder
@@ -17,20 +18,25 @@ from dunechest.library.formats.sqlite import COMPANIONS, databases_differ
 from dunechest.library.library import Library
 from dunechest.machine.identity import this_machine
 from dunechest.names import from_wire, shown
-from dunechest.progress import Progress, Tally, silent
+from dunechest.progress import Progress, Step, Tally, silent
 from dunechest.transfer.crew import Crew
 from dunechest.transfer.tasks import DigestTask
 from dunechest.transfer.walk import entry_of
 
 
-def compare(first: AnyLibrary, second: AnyLibrary, *, progress: Progress = silent) -> Comparison:
+def compare(
+    first: AnyLibrary, second: AnyLibrary, *, editions: Sequence[int] = (), progress: Progress = silent
+) -> Comparison:
     """Compare two places, every byte.
 
     Parameters
     ----------
     first, second : Library, path or str
         Each a library; a folder; a name that `find` showed; ``CHEST/LIBRARY`` for what a chest holds, by the chest's
-        label or place; and with ``@N`` behind that its edition N.
+        label or place.
+    editions : sequence of int
+        Which editions of what a chest holds: one, if only one of the two is archived; else one for each. The current
+        ones if empty.
     progress : Progress
         Told how far it is.
 
@@ -42,10 +48,12 @@ def compare(first: AnyLibrary, second: AnyLibrary, *, progress: Progress = silen
         If one cannot be listed.
     """
     names = [str(place.path) if isinstance(place, Library) else os.fspath(place) for place in (first, second)]
+    numbers = _numbers(names, editions)
     for again in range(_TIMES):
         # An archive that commits meanwhile would make everything look wrong: then it is begun again.
         try:
-            left, right = place_named(names[0]), place_named(names[1])
+            progress(Step("listing both places", 0, 0, 0, 0))
+            left, right = place_named(names[0], numbers[0]), place_named(names[1], numbers[1])
             result = _compare(left, right, progress)
         except RecordDamagedError:
             if again + 1 == _TIMES:
@@ -57,9 +65,21 @@ def compare(first: AnyLibrary, second: AnyLibrary, *, progress: Progress = silen
         ):
             return result
         time.sleep(0.2 * (again + 1))
-    raise ChestBusyError(
-        f"{shown(names[0])} or {shown(names[1])} was being changed all the time. Compare them when that is done."
-    )
+    raise ChestBusyError(f"{shown(names[0])} or {shown(names[1])} keeps changing. Compare them when that is done.")
+
+
+def _numbers(names: Sequence[str], editions: Sequence[int]) -> tuple[int | None, int | None]:
+    """Return which edition is meant of each of two places."""
+    if len(editions) == 2:
+        return editions[0], editions[1]
+    if not editions:
+        return None, None
+    first, second = (is_archived(name) for name in names)
+    if len(editions) > 2 or first == second:
+        raise UsageError(
+            "--edition is given once if only one of the two is in a chest, and twice (for A, then for B) if both are."
+        )
+    return (editions[0], None) if first else (None, editions[0])
 
 
 #: So many times it is begun again where an archive is changed meanwhile.
@@ -104,7 +124,7 @@ def _compare(first: Place, second: Place, progress: Progress) -> Comparison:
         elif pair[0] == pair[1]:
             alike, size = alike + 1, size + first.files[path][1]
         elif len(times) == 1:
-            unlike.append(Mismatch(path, "silent", "other bytes, though size and time are the same"))
+            unlike.append(Mismatch(path, "silent", "same size and date, different content"))
         else:
             unlike.append(Mismatch(path, "other bytes", "of the same size"))
     there = {
@@ -132,7 +152,7 @@ def _other_than_recorded(place: Place, path: str) -> str:
     state, digest = _digests([(file, size)], silent)[file]
     if state != "ok":
         return digest
-    return "" if digest == wanted else "its bytes in the archive are not those that were recorded"
+    return "" if digest == wanted else "its content in the archive is not what was recorded"
 
 
 def _on_purpose(first: Place, second: Place) -> tuple[set[str], dict[str, str]]:
@@ -144,7 +164,7 @@ def _on_purpose(first: Place, second: Place) -> tuple[set[str], dict[str, str]]:
         left = {from_wire(file.path): file.why for file in records[0].left_out if not file.fault}
         for database in records[0].databases:
             for companion in COMPANIONS:
-                left.setdefault(from_wire(database.path) + companion, "its content is in the captured database")
+                left.setdefault(from_wire(database.path) + companion, "its content is in the copied database")
         both = first.files.keys() & second.files.keys()
         left = {path: why for path, why in left.items() if path not in both}
     return captured, left

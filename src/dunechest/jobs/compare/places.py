@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import os
-import re
 from dataclasses import dataclass, field
 from pathlib import Path
 
@@ -22,8 +21,6 @@ from dunechest.jobs.named import own_bag, resolve_chest, resolve_library
 from dunechest.names import from_wire, shown
 from dunechest.transfer.walk import walk
 
-_EDITION = re.compile(r"(.+)@(\d{1,9})", re.DOTALL)
-
 
 @dataclass(frozen=True, slots=True)
 class Place:
@@ -38,29 +35,35 @@ class Place:
     #: Digests of captured databases, as they were recorded.
     proofs: dict[str, str] = field(default_factory=dict)
     damage: tuple[RecordFault, ...] = ()
-    #: The folder or library on this machine, or the bag; of a bag what tells whether it is changed meanwhile.
+    #: The folder or library on this computer, or the bag; of a bag what tells whether it is changed meanwhile.
     folder: Path | None = None
     stamp: tuple[object, ...] = ()
 
 
-def place_named(text: str) -> Place:
-    """Make out what a person named."""
-    plain, number = text, None
-    if not os.path.lexists(text) and (found := _EDITION.fullmatch(text)):
-        plain, number = found.group(1), int(found.group(2))
-    folder = Path(plain)
+def place_named(text: str, number: int | None = None) -> Place:
+    """Make out what a person named, and of an archived library which edition; the current one if there is no number."""
+    folder = Path(text)
     if is_bag(folder) and (folder / DUNE).is_dir():
         bag = folder.resolve()
         return _edition(text, BagEntry(bag.name, bag, "whole", BagRecords(bag).library()), number)
-    if not os.path.lexists(plain) and "/" in plain:
-        chest, _, library = plain.rpartition("/")
+    if not os.path.lexists(text) and "/" in text:
+        chest, _, library = text.rpartition("/")
         opened = resolve_chest(chest)
         return _edition(text, _bag_in(opened, library), number, opened.faults)
     if number is not None:
-        raise UsageError(f"{shown(text)!r}: editions are of what a chest holds: CHEST/LIBRARY@N.")
+        raise UsageError(
+            f"{shown(text)!r} has no editions: only archived libraries have them, named as CHEST/LIBRARY."
+        )
     if is_bag(folder):
         return _folder(text, folder / DATA_FOLDER)
-    return _folder(text, resolve_library(plain).path)
+    return _folder(text, resolve_library(text).path)
+
+
+def is_archived(text: str) -> bool:
+    """Whether a name is meant for what a chest holds: a bag of our own, or ``CHEST/LIBRARY``."""
+    if os.path.lexists(text):
+        return is_bag(Path(text)) and (Path(text) / DUNE).is_dir()
+    return "/" in text
 
 
 def _bag_in(chest: Chest, library: str) -> BagEntry:
@@ -108,6 +111,7 @@ def _edition(name: str, entry: BagEntry, number: int | None, faults: tuple[Recor
             # A captured database has bytes of its own, so that its time says nothing.
             found[path_here] = (own.at(source), size, None if path_here in captured else line.mtime_ns)
     damage = own.faults(edition=record.edition) if record.edition == current.edition else own.faults()
+    name = f"{name}, edition {number}" if number is not None else name
     return Place(name, found, put_together, record, proofs, (*damage, *faults), entry.folder, seen)
 
 

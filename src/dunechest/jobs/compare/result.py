@@ -22,6 +22,7 @@ class Mismatch(Value):
     """
 
     _shown: ClassVar[tuple[str, ...]] = ("path", "what")
+    _document: ClassVar[str] = "compare.Difference"
 
     path: str
     what: Literal["only in the first", "only in the second", "other bytes", "silent", "unreadable"]
@@ -30,7 +31,7 @@ class Mismatch(Value):
 
 @dataclass(frozen=True, slots=True, repr=False)
 class Comparison(Value):
-    """What two places have in common and what not; `alike` files are the same byte for byte.
+    """The differences between two places; `alike` counts the files that are identical.
 
     A database that was captured through SQLite has bytes of its own; it is alike where all its rows are. `left_out` are files
     of a library that its archive left out on purpose, and names as such. `damage` is what of an archive's
@@ -38,6 +39,7 @@ class Comparison(Value):
     """
 
     _shown: ClassVar[tuple[str, ...]] = ("first", "second", "alike", "well")
+    _document: ClassVar[str] = "compare.Compare"
 
     first: str
     second: str

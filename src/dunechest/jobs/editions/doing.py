@@ -65,10 +65,12 @@ def carry_out(plan: DropPlan) -> DropResult:
         if (now.edition, now.archived) != (plan.record.edition, plan.record.archived) or (
             own.numbers(now.edition) != tuple(sorted((*plan.kept, *plan.dropped)))
         ):
-            raise RefusedError(f"{shown(plan.bag)} changed since. Nothing was changed now; run the command again.")
+            raise RefusedError(
+                f"{shown(plan.bag)} has changed meanwhile. Nothing was deleted; run the command again."
+            )
         if (bag / FOR).exists():
             raise RefusedError(
-                f"An archive of {shown(plan.bag)} was interrupted. Archive it again first, so that it is finished. "
+                f"An archive of {shown(plan.bag)} was interrupted. Archive it again first, to finish it. "
                 "Nothing was changed."
             )
         try:
@@ -80,7 +82,7 @@ def carry_out(plan: DropPlan) -> DropResult:
             raise CutOffError(
                 f"Dropping editions of {shown(plan.bag)} was interrupted: {error.strerror}. Nothing is lost."
             ) from error
-    # Without this only this machine's memory of having made the bag is missing.
+    # Without this only this computer's memory of having made the bag is missing.
     events.try_append(
         (
             "archive",

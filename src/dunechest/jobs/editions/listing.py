@@ -35,6 +35,7 @@ class Change(Value):
     """
 
     _shown: ClassVar[tuple[str, ...]] = ("what", "path")
+    _document: ClassVar[str] = "editions.ChangedFile"
 
     what: Literal["added", "changed", "moved", "dropped"]
     path: str
@@ -62,6 +63,7 @@ class Edition(Value):
     """
 
     _shown: ClassVar[tuple[str, ...]] = ("number", "files", "bytes")
+    _document: ClassVar[str] = "editions.Edition"
 
     number: int
     record: LibraryRecord
@@ -81,6 +83,7 @@ class EditionList(Value):
     """
 
     _shown: ClassVar[tuple[str, ...]] = ("bag",)
+    _document: ClassVar[str] = "editions.LibraryEditions"
 
     chest: Chest
     bag: str

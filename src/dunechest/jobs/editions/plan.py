@@ -3,14 +3,15 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
-from typing import Any
+from typing import Any, ClassVar
 
 from dunechest.chest.chest import Chest
 from dunechest.chest.records import LibraryRecord
+from dunechest.values import Value
 
 
 @dataclass(frozen=True, slots=True, eq=False, repr=False)
-class DropPlan:
+class DropPlan(Value):
     """Which editions are dropped, and what that frees.
 
     Parameters
@@ -30,6 +31,8 @@ class DropPlan:
     bytes : int
         What becomes free by that.
     """
+
+    _document: ClassVar[str] = "editions.DroppedEditions"
 
     chest: Chest
     bag: str
@@ -55,10 +58,6 @@ class DropPlan:
             "files": list(self.files),
             "bytes": self.bytes,
         }
-
-    def to_dict(self) -> dict[str, Any]:
-        """Return the plan as JSON values."""
-        return self.decisions()
 
     def __repr__(self) -> str:
         return f"<DropPlan {self.bag}: {len(self.dropped)} of {len(self.kept) + len(self.dropped)} editions>"

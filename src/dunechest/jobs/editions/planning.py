@@ -16,7 +16,7 @@ from dunechest.names import AnyPath
 
 
 def plan_drop(chest: Chest | AnyPath, library: str, rule: str, *, now: datetime.datetime | None = None) -> DropPlan:
-    """Plan to thin out the editions of a library. Changes nothing.
+    """Plan which editions of a library to drop. Changes nothing.
 
     Parameters
     ----------

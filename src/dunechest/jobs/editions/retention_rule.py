@@ -72,7 +72,7 @@ def parse_rule(text: str) -> tuple[Clause, ...]:
 
 def _off(text: str, piece: str) -> UsageError:
     return UsageError(
-        f"{shown(piece)!r} in the rule {shown(text)!r} is not understood. A rule reads, for example: {USUAL}; or: "
+        f"{shown(piece)!r} in the rule {shown(text)!r} is not understood. Example of a rule: {USUAL}; or: "
         "the last 5, one a week for two months. Nothing was changed."
     )
 

@@ -8,7 +8,7 @@ from dunechest.chest.chest import Chest
 from dunechest.jobs.named import get_chest, names_of
 from dunechest.jobs.restore.doing.carry_out import carry_out_once, refuse_if_stopped
 from dunechest.jobs.restore.options import RestoreOptions
-from dunechest.jobs.restore.places_map import counterparts, remember_counterpart
+from dunechest.jobs.restore.places_map import MappedPlace, forget_place, mapped_places, remember_place
 from dunechest.jobs.restore.plan import (
     AsArchived,
     ByHand,
@@ -38,6 +38,7 @@ __all__ = [
     "ByHand",
     "Compared",
     "Existing",
+    "MappedPlace",
     "MergeResult",
     "NotDone",
     "Offer",
@@ -47,23 +48,24 @@ __all__ = [
     "Repoint",
     "RestoreFile",
     "RestoreOptions",
+    "RestoreOutsideFile",
     "RestorePlan",
     "RestoreResult",
-    "RestoreOutsideFile",
     "SavedPlan",
     "SettingChange",
     "Target",
     "carry_out",
     "carry_out_once",
-    "counterparts",
+    "forget_place",
     "left_behind",
+    "mapped_places",
     "new_command",
     "offers",
     "plan_as_saved",
     "plan_restore",
     "plan_restores",
     "refuse_if_stopped",
-    "remember_counterpart",
+    "remember_place",
     "restorable",
     "restore",
     "restore_several",
@@ -113,7 +115,7 @@ def restore_several(
     *,
     progress: Progress = silent,
 ) -> tuple[RestoreResult, ...]:
-    """Restore several libraries of a chest in one go, so that one undo takes all of them back.
+    """Restore several libraries of a chest as one change, so that one undo reverses all of them.
 
     Parameters
     ----------

@@ -17,7 +17,7 @@ def aside_name(place: Path, day: str, taken: Collection[Path] = ()) -> Path:
         other = place.with_name(f"{stem[:180]} (set aside {mark}){ending}")
         if not os.path.lexists(other) and other not in taken:
             return other
-    raise AssertionError("ten thousand things were set aside in one day")
+    raise AssertionError("ten thousand items were set aside in one day")
 
 
 def nothing_in(place: Path, working: str = "") -> bool:

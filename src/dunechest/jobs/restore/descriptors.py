@@ -36,13 +36,13 @@ def agreements_in(
                 continue
             folder = next((text for _, text in values(document, tuple(spec.folder.split(".")), ())), "")
             if not folder or why_unsafe(folder) is not None:
-                found.append(("", f"{shown(path)} names no folder"))
+                found.append(("", f"{shown(path)} does not name a folder"))
                 continue
             folder = names.get(folder, folder)
             inside = [size for file, size in sizes.items() if file.startswith(folder + "/")]
             said = (_number(document, spec.count), _number(document, spec.bytes))
             is_now = (len(inside) if spec.count else None, sum(inside) if spec.bytes else None)
-            why = "" if said == is_now else f"{shown(folder)} is not what {shown(path)} says of it"
+            why = "" if said == is_now else f"{shown(folder)} does not match what {shown(path)} says"
             found.append((folder, why))
     return found
 

@@ -29,20 +29,22 @@ class RestoreOptions:
         Which edition; the current one by default.
     parts : tuple of str
         Only these parts; everything if empty.
+    files : tuple of str
+        Only these files or folders, by path or pattern; everything if empty. They are added to what is there.
     if_exists : {"refuse", "set-aside", "merge"}
         What to do if something is there already.
     on_conflict : {"keep-both", "keep-mine", "keep-archived", "keep-newer"}
         When merging, which of two different files of the same name to keep.
     outside_links : bool, optional
-        Whether links out of the library are made; by default if this machine made the bag.
+        Whether links out of the library are made; by default if this computer made the bag.
     repoint : bool
         Whether references are updated.
     settings : bool, optional
         Whether the application's setting is written; by default if it names nothing that exists.
     day : str
         The day that names what is set aside; today by default.
-    counterparts : tuple of pairs
-        Folders of another machine and what stands for them here, beside those that are remembered.
+    places : tuple of pairs
+        Folders of another computer and what stands for them here, beside those that are remembered.
 
     Raises
     ------
@@ -60,24 +62,35 @@ class RestoreOptions:
     repoint: bool = True
     settings: bool | None = None
     day: str = ""
-    counterparts: tuple[tuple[str, str], ...] = ()
+    places: tuple[tuple[str, str], ...] = ()
+    files: tuple[str, ...] = ()
 
     def __post_init__(self) -> None:
         for name in ("home", "into"):
             given = getattr(self, name)
             object.__setattr__(self, name, os.fspath(given) if given is not None else None)
         object.__setattr__(self, "parts", (self.parts,) if isinstance(self.parts, str) else tuple(self.parts))
-        pairs = tuple((str(old), str(new)) for old, new in self.counterparts)
-        object.__setattr__(self, "counterparts", pairs)
+        object.__setattr__(self, "files", (self.files,) if isinstance(self.files, str) else tuple(self.files))
+        pairs = tuple((str(old), str(new)) for old, new in self.places)
+        object.__setattr__(self, "places", pairs)
         object.__setattr__(self, "day", self.day or today())
         if self.home is not None and self.into is not None:
-            raise UsageError("--home and --into exclude each other: say whose home, or exactly which folder.")
+            raise UsageError("--home and --into exclude each other: name a home, or exactly one folder.")
         if self.if_exists not in get_args(IfExists):
             raise UsageError(f"{self.if_exists!r} is not one of {', '.join(get_args(IfExists))}.")
         if self.on_conflict not in get_args(OnConflict):
             raise UsageError(f"{self.on_conflict!r} is not one of {', '.join(get_args(OnConflict))}.")
-        if self.on_conflict != "keep-both" and self.if_exists != "merge":
+        if self.files and (self.parts or self.if_exists == "set-aside"):
+            raise UsageError(
+                "--file adds single files to what is there: it does not go with --part or --if-exists set-aside."
+            )
+        if self.on_conflict != "keep-both" and self.mode != "merge":
             raise UsageError("--on-conflict only applies when merging: add --if-exists merge.")
+
+    @property
+    def mode(self) -> IfExists:
+        """What becomes of what is there: single files are always added to it."""
+        return "merge" if self.files else self.if_exists
 
     @property
     def home_folder(self) -> Path:

@@ -5,20 +5,20 @@ from __future__ import annotations
 from collections.abc import Mapping
 from dataclasses import dataclass, field
 from pathlib import Path
-from typing import Any, Literal
+from typing import Any, ClassVar, Literal
 
 import msgspec
 
 from dunechest.chest.chest import Chest
 from dunechest.chest.records import LibraryRecord
 from dunechest.chest.tag_lists import RecordFault
-from dunechest.findings import Finding
+from dunechest.findings import Finding, blocking
 from dunechest.jobs.restore.options import RestoreOptions
 from dunechest.jobs.study.room import Room
 from dunechest.library.kinds.schema import Kind
 from dunechest.library.parts import Part
 from dunechest.library.still_named import NO_OLD_PLACE, OldPlace
-from dunechest.values import digest_of_values, plain
+from dunechest.values import Value, digest_of_values
 
 
 @dataclass(frozen=True, slots=True)
@@ -34,7 +34,7 @@ class Placement:
     """Where a library goes, and how that is known; no place if it is not."""
 
     place: Path | None
-    how: Literal["into", "standard", "counterpart", "kind", "unknown"]
+    how: Literal["into", "standard", "map", "kind", "here", "unknown"]
 
 
 Mode = Literal["free", "set-aside", "merge", "refuse"]
@@ -66,6 +66,31 @@ class Existing:
     def to_write(self) -> tuple[RestoreFile, ...]:
         """The files that are copied: all but those that are here already or stay as they are here."""
         return (*self.writes, *self.replaced, *(file for file, _ in self.beside), *self.merged)
+
+    @property
+    def there(self) -> int:
+        """Number of files that are here already."""
+        return len(self.same) + len(self.rewritten)
+
+    @property
+    def kept_paths(self) -> tuple[str, ...]:
+        """Files that stay as they are here."""
+        return tuple(file.path for file in self.kept)
+
+    @property
+    def replaced_paths(self) -> tuple[str, ...]:
+        """Files that get the archived bytes."""
+        return tuple(file.path for file in self.replaced)
+
+    @property
+    def merged_paths(self) -> tuple[str, ...]:
+        """Files that are made one of both."""
+        return tuple(file.path for file in self.merged)
+
+    @property
+    def conflicts(self) -> tuple[tuple[str, str], ...]:
+        """Files that get another name here, and that name."""
+        return tuple((file.path, other) for file, other in self.beside)
 
 
 @dataclass(frozen=True, slots=True)
@@ -112,10 +137,15 @@ class SettingChange:
     old: str
     new: str
 
+    @property
+    def old_or_none(self) -> str | None:
+        """What it says; None for nothing."""
+        return self.old or None
+
 
 @dataclass(frozen=True, slots=True)
 class ReferencePlan:
-    """What becomes of a library's references: so many stay as they are, some are updated, some are lost."""
+    """What happens to a library's references: how many are unchanged, which are updated, which are lost."""
 
     stay: int = 0
     updates: tuple[Repoint, ...] = ()
@@ -124,7 +154,7 @@ class ReferencePlan:
 
 
 @dataclass(frozen=True, slots=True, eq=False, repr=False)
-class RestorePlan:
+class RestorePlan(Value):
     """What restoring one library means.
 
     `files` are all that belong in the place afterwards, `existing` says what becomes of each and of what is in the way.
@@ -137,6 +167,8 @@ class RestorePlan:
     Two plans are equal if they decide the same (`decisions`). What changes by itself stands beside that: `room` and
     `target`, and `stamp`, which changes if the archive is changed meanwhile.
     """
+
+    _document: ClassVar[str] = "restore.PlannedRestore"
 
     chest: Chest
     bag: str
@@ -197,9 +229,30 @@ class RestorePlan:
             "blocked_by": sorted(f"{f.code}: {f.message}" for f in self.findings if f.severity == "blocks"),
         }
 
-    def to_dict(self) -> dict[str, Any]:
-        """Return the plan as JSON values: its decisions, the room, and what there is to say of it."""
-        return {**self.decisions(), "room": plain(self.room), "findings": plain(self.findings)}
+    @property
+    def part_titles(self) -> tuple[str, ...]:
+        """Titles of the parts asked for; empty for the whole library."""
+        return tuple(part.title for part in self.parts)
+
+    @property
+    def file_count(self) -> int:
+        """Number of the library's files to restore."""
+        return len(self.files)
+
+    @property
+    def folder_count(self) -> int:
+        """Number of folders."""
+        return len(self.folders)
+
+    @property
+    def link_count(self) -> int:
+        """Number of symbolic links."""
+        return len(self.links)
+
+    @property
+    def would_run(self) -> bool:
+        """Whether nothing blocks it."""
+        return not blocking(self.findings)
 
     def __eq__(self, other: object) -> bool:
         return isinstance(other, RestorePlan) and self.decisions() == other.decisions()
@@ -260,7 +313,7 @@ class RestoreFile(msgspec.Struct, frozen=True, gc=False):
 
 @dataclass(frozen=True, slots=True)
 class RestoreOutsideFile:
-    """A gathered outside file to restore: where it was, the place it gets, and whether it is there already."""
+    """An outside file to restore: where it was, where it goes, and whether it already exists."""
 
     file: RestoreFile
     origin: str
@@ -272,7 +325,7 @@ class RestoreOutsideFile:
 
 @dataclass(frozen=True, slots=True)
 class NotDone:
-    """Something of the archive that is not brought back as it was: its path, and why.
+    """Something in an archive that is not restored: its path, and why.
 
     `fault` says whether that is damage; a link out of the library is none.
     """

@@ -17,7 +17,7 @@ _TIMES = 5
 
 
 def new_command() -> str:
-    """Return what all restores of one command have in common, so that they are taken back together."""
+    """Return what all restores of one command have in common, so that they are undone together."""
     return uuid.uuid4().hex
 
 

@@ -19,13 +19,14 @@ if TYPE_CHECKING:
 
 @dataclass(frozen=True, slots=True, repr=False)
 class MergeResult(Value):
-    """What joining one file brought: so many things were `added`; those that are in both and `differ`, by name.
+    """The outcome of merging one file: how many entries were `added`, and the names of those that `differ`.
 
     `staged` is the joined file, on its way to its place; None if nothing changed. `taken` things were taken
     out, where only a part was asked for.
     """
 
     _shown: ClassVar[tuple[str, ...]] = ("path", "added")
+    _document: ClassVar[str] = "restore.MergedFile"
 
     path: str
     added: int
@@ -36,9 +37,10 @@ class MergeResult(Value):
 
 @dataclass(frozen=True, slots=True, repr=False)
 class Compared(Value):
-    """A line of the proof: what, how it was then, how it is now, whether that is well, and what is not."""
+    """One check: subject, before, after, passed, details."""
 
     _shown: ClassVar[tuple[str, ...]] = ("what", "then", "now", "well")
+    _document: ClassVar[str] = "restore.Check"
 
     what: str
     then: str
@@ -63,7 +65,7 @@ class Proof(Value):
 
 @dataclass(frozen=True, slots=True, repr=False)
 class RestoreResult(Value):
-    """The account of a restore.
+    """The summary of a restore.
 
     `files` and `bytes` are in place and proven, `same` of them were there already; `kept` were left as they
     are here though the chest has other bytes, and `beside` came under another name; `not_done` lists everything
@@ -73,10 +75,12 @@ class RestoreResult(Value):
     `updated` are references that were updated, `by_hand` those that a person has to look at, `settings` what was written
     of the application's, each with the reason if it was not. `merged` is what merging did; `proof` what the library
     was and is; `damage` what is not proven of the archive's records;
-    `old_place` what still names where it was. `undoable` says whether anything was done that could be taken back.
+    `old_place` what still names where it was. `undoable` says whether anything was done that could be undone;
+    `single_files` are the paths in the library of those that were asked for, empty if it was not for single ones.
     """
 
     _shown: ClassVar[tuple[str, ...]] = ("bag", "place", "files", "well")
+    _document: ClassVar[str] = "restore.RestoredLibrary"
 
     bag: str
     place: Path
@@ -106,6 +110,7 @@ class RestoreResult(Value):
     damage: tuple[RecordFault, ...] = ()
     undoable: bool = True
     old_place: OldPlace = NO_OLD_PLACE
+    single_files: tuple[str, ...] = ()
 
     @property
     def well(self) -> bool:

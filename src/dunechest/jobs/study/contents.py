@@ -28,7 +28,7 @@ from dunechest.values import FrozenDict, Value
 
 @dataclass(frozen=True, slots=True, repr=False)
 class Contents(Value):
-    """A library as it lies there.
+    """The contents of a library, as found.
 
     `roles` has the roles of those of its files that are not essential; `lock_marks` are files that only say who has it
     open; `contains` are libraries of other kinds in it; `open_databases` are, while somebody has it open, all its files that

@@ -1,4 +1,4 @@
-"""What is to be said of a drive, for one library, before a byte moves."""
+"""What is to be said of a drive, for one library, before anything is copied."""
 
 from __future__ import annotations
 
@@ -21,6 +21,30 @@ SLOW = 12_000_000
 
 def drive_findings(library: Library, chest: Chest, drive: Drive) -> list[Finding]:
     """Return the findings about a drive that do not depend on how much is to be archived."""
+    return [*_cannot_be_written(chest, drive), *_same_device(library, chest, drive), *_sort_of_drive(chest, drive)]
+
+
+def copy_findings(source: Chest, target: Chest, drive: Drive) -> list[Finding]:
+    """Return the findings about a drive that another chest is copied to, whatever is copied."""
+    try:
+        shared = volumes.devices(source.folder) & drive.devices
+    except OSError:
+        shared = frozenset()
+    found = _cannot_be_written(target, drive)
+    if shared:
+        found.append(
+            Finding(
+                "same-device",
+                "warning",
+                f"The chests {shown(source.label)} and {shown(target.label)} are on the same physical disk "
+                f"({shown(', '.join(sorted(shared)))}): if that fails, both are lost.",
+                "This does not protect against disk failure; use another drive.",
+            )
+        )
+    return [*found, *_sort_of_drive(target, drive)]
+
+
+def _cannot_be_written(chest: Chest, drive: Drive) -> list[Finding]:
     findings = []
     if drive.why_not:
         findings.append(
@@ -31,7 +55,11 @@ def drive_findings(library: Library, chest: Chest, drive: Drive) -> list[Finding
                 "Make the drive writable (its switch, its permissions, how it is mounted), or use another drive.",
             )
         )
-    findings += _same_device(library, chest, drive)
+    return findings
+
+
+def _sort_of_drive(chest: Chest, drive: Drive) -> list[Finding]:
+    findings = []
     kind = drive.place.type
     if volumes.is_network(kind):
         findings.append(
@@ -114,7 +142,7 @@ def holds_findings(drive: Drive, changed: Iterable[str], links: int, coarse_file
                 "info",
                 f"{number(len(names), 'name')} cannot be kept on this drive ({shown(drive.place.type)}) or in a "
                 f"manifest: {some}.",
-                "They get another name there; a restore brings back the original ones.",
+                "They get another name there; a restore gives the original names back.",
             )
         )
     probed = drive.probed
@@ -124,7 +152,7 @@ def holds_findings(drive: Drive, changed: Iterable[str], links: int, coarse_file
                 "no-links",
                 "info",
                 f"The drive cannot hold symbolic links, and the library has {links}.",
-                "They are recorded; a restore makes them again.",
+                "They are recorded; a restore recreates them.",
             )
         )
     if probed is not None and probed.time_step_ns > 1 and coarse_files:
@@ -134,7 +162,7 @@ def holds_findings(drive: Drive, changed: Iterable[str], links: int, coarse_file
                 "coarse-times",
                 "info",
                 f"The drive keeps file times in steps of {step:g} s, too coarse for {number(coarse_files, 'file')}.",
-                "The exact times are recorded; a restore brings them back.",
+                "The exact times are recorded; a restore gives them back.",
             )
         )
     return findings

@@ -1,4 +1,4 @@
-"""What is to be said of a library before a byte moves."""
+"""What is to be said of a library before anything is copied."""
 
 from __future__ import annotations
 
@@ -72,7 +72,7 @@ def _environment(contents: Contents) -> list[Finding]:
 def _contains(contents: Contents) -> list[Finding]:
     """Say which libraries of other kinds lie in a library."""
     place = contents.library.path
-    inner = [f"{one.path.relative_to(place).as_posix()} ({one.kind.title})" for one in contents.contains]
+    inner = [f"{inner.path.relative_to(place).as_posix()} ({inner.kind.title})" for inner in contents.contains]
     if not inner:
         return []
     return [
@@ -203,7 +203,7 @@ def _outside(references: Sequence[Reference]) -> Iterator[Finding]:
             "info",
             f"{number(len(moved), 'reference')} to another place, but the files are here: "
             f"{_some(r.text for r in moved)}.",
-            "The library was moved, or comes from a former system. The files are archived as they are.",
+            "The library was moved, or comes from an old system. The files are archived as they are.",
         )
 
 
@@ -232,7 +232,7 @@ def _outside_files(selection: Selection) -> list[Finding]:
                 "They are archived too; skip them with --without-outside-files.",
             )
         )
-    asked = [s for s in selection.outside_not_taken if s.why_not == "left where it is, as asked for"]
+    asked = [s for s in selection.outside_not_taken if s.why_not == "left where it is, as you asked"]
     if asked:
         findings.append(
             Finding(

@@ -18,7 +18,7 @@ _TIMES = 3
 
 @dataclass(frozen=True, slots=True)
 class Room:
-    """The room on a drive in bytes: how much is needed, and how much was free when it was asked."""
+    """Space on a drive in bytes: how much is needed, and how much was free."""
 
     need: int
     free: int

@@ -57,6 +57,7 @@ class LeftBehind(Value):
     """
 
     _shown: ClassVar[tuple[str, ...]] = ("path", "why")
+    _document: ClassVar[str] = "common.LeftOut"
 
     path: str
     size: int
@@ -74,11 +75,17 @@ class OutsideFile(Value):
     """
 
     _shown: ClassVar[tuple[str, ...]] = ("stored", "why_not")
+    _document: ClassVar[str] = "common.OutsideFile"
 
     entry: FileEntry
     stored: str
     references: tuple[Reference, ...]
     why_not: str = ""
+
+    @property
+    def reference_count(self) -> int:
+        """Number of references that lead to it."""
+        return len(self.references)
 
 
 @dataclass(frozen=True, slots=True, repr=False)
@@ -94,7 +101,7 @@ class Selection(Value):
     outside_files : tuple of OutsideFile
         What is gathered.
     outside_not_taken : tuple of OutsideFile
-        Strays that stay behind, each with the reason.
+        Outside files that are not archived, each with the reason.
     left_out : tuple of LeftBehind
         Files asked for that are not taken.
     parts : tuple of Part
@@ -135,9 +142,9 @@ def select(contents: Contents, choice: Choice = EVERYTHING) -> Selection:
         if entry.path in contents.lock_marks:
             left.append(_left(entry, "a lock mark: it says who has the library open", False))
         elif role == "must-not-leave":
-            left.append(_left(entry, "bought or licensed: it may not leave this machine", False))
+            left.append(_left(entry, "bought or licensed: it must not leave this computer", False))
         elif role == "rebuildable" and not taken_rebuildable:
-            left.append(_left(entry, "the application can make it again", False))
+            left.append(_left(entry, "the application can rebuild it", False))
         elif entry.placeholder and not choice.placeholders:
             left.append(_left(entry, PLACEHOLDER, role == "essential"))
         else:
@@ -173,7 +180,9 @@ def _parts(contents: Contents, choice: Choice) -> tuple[Part, ...]:
         known = "; ".join(f"{shown(p.what)} {shown(p.title)!r}" for p in contents.parts[:12])
         more = ", ..." if len(contents.parts) > 12 else ""
         if not known:
-            raise UsageError(f"{shown(contents.library.name)} has no parts that can be taken alone.") from None
+            raise UsageError(
+                f"{shown(contents.library.name)} has no parts that can be archived separately."
+            ) from None
         raise UsageError(
             f"{shown(contents.library.name)} has no part {name!r}, or several. Its parts: {known}{more}. "
             "`dunechest look` lists them."
@@ -228,7 +237,7 @@ def _outside_files(
             continue
         why_not = not_taken(path)
         if not choice.outside_files:
-            why_not = why_not or "left where it is, as asked for"
+            why_not = why_not or "left where it is, as you asked"
         elif entry.placeholder and not choice.placeholders:
             why_not = why_not or PLACEHOLDER
         stored = _stored(path, names)

@@ -1,8 +1,8 @@
-"""Undo the last command that changed this machine: `plan_undo` decides, `carry_out` does, `undo` is both in one call."""
+"""Undo the last command that changed this computer: `plan_undo` decides, `carry_out` does, `undo` is both in one call."""
 
 from __future__ import annotations
 
-from dunechest.jobs.undo.doing import carry_out, take_back
+from dunechest.jobs.undo.doing import carry_out, undo_change
 from dunechest.jobs.undo.plan import UndoAction, UndoPlan
 from dunechest.jobs.undo.planning import last_command, plan_undo
 from dunechest.jobs.undo.recover import cut_off, recover
@@ -17,13 +17,13 @@ __all__ = [
     "last_command",
     "plan_undo",
     "recover",
-    "take_back",
+    "undo_change",
     "undo",
 ]
 
 
 def undo(*, only_references: bool = False) -> UndoResult:
-    """Undo the last command that changed this machine, exactly or not at all; parameters as for `plan_undo`.
+    """Undo the last change on this computer, exactly or not at all; parameters as for `plan_undo`.
 
     Raises
     ------

@@ -1,4 +1,4 @@
-"""Undo what was done to this machine: exactly, or not at all."""
+"""Undo what was done to this computer: exactly, or not at all."""
 
 from __future__ import annotations
 
@@ -27,22 +27,22 @@ def carry_out(plan: UndoPlan) -> UndoResult:
         some = "; ".join(shown(what) for what in plan.changed[:5])
         more = f"; and {len(plan.changed) - 5:,} more" if len(plan.changed) > 5 else ""
         raise RefusedError(
-            f"It cannot be taken back exactly, since {number(len(plan.changed), 'thing')} changed meanwhile: {some}{more}. "
-            "Nothing was changed. Look at them; what you want to be rid of can be removed by hand."
+            f"Refused: it cannot be undone exactly, because {number(len(plan.changed), 'thing')} changed since: {some}{more}. "
+            "Nothing was changed. Look at them; remove by hand what you do not want."
         )
     try:
         for deed in plan.deeds:
-            take_back(deed, only_references=plan.only_references)
+            undo_change(deed, only_references=plan.only_references)
     except CutOffError:
         raise
     except OSError as error:
         raise CutOffError(
             f"Undo was interrupted: {error.strerror or error}. Run the same command again to continue."
         ) from error
-    return UndoResult(plan.deed, plan.actions)
+    return UndoResult(plan.deeds, plan.actions, plan.only_references)
 
 
-def take_back(deed: Deed, *, only_references: bool = False) -> None:
+def undo_change(deed: Deed, *, only_references: bool = False) -> None:
     """Undo a deed without asking; each step whether it was taken or not.
 
     Raises
@@ -53,5 +53,5 @@ def take_back(deed: Deed, *, only_references: bool = False) -> None:
     for step in undo_steps(deed, rewritten_in(deed), only_references=only_references):
         step.back()
     if not only_references:
-        deeds.close(deed.number, "taken back")
+        deeds.close(deed.number, "undone")
         deeds.forget(deed.number)

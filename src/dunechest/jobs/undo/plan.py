@@ -12,20 +12,23 @@ from dunechest.values import Value
 
 @dataclass(frozen=True, slots=True, repr=False)
 class UndoAction(Value):
-    """One thing that undoing does: to what, and what (``removed``, ``as before``, ``name given back``)."""
+    """One action of undoing: the path, and what (``removed``, ``as before``, ``renamed back``)."""
 
     _shown: ClassVar[tuple[str, ...]] = ("path", "what")
+    _document: ClassVar[str] = "undo.UndoAction"
 
     path: Path
     what: str
 
 
 @dataclass(frozen=True, slots=True, eq=False, repr=False)
-class UndoPlan:
-    """What undoing a command means; `changed` says what somebody changed since, which forbids it.
+class UndoPlan(Value):
+    """What undoing a command would do; `changed` lists changes since then, which forbid it.
 
     `deeds` are all deeds of the command, the latest first; `deed` is the latest.
     """
+
+    _document: ClassVar[str] = "undo.Undo"
 
     deeds: tuple[Deed, ...]
     actions: tuple[UndoAction, ...]
@@ -45,10 +48,6 @@ class UndoPlan:
             "changed": list(self.changed),
             "only references": self.only_references,
         }
-
-    def to_dict(self) -> dict[str, Any]:
-        """Return the plan as JSON values."""
-        return self.decisions()
 
     def __repr__(self) -> str:
         return f"<UndoPlan {self.deed.head.about}: {len(self.actions)} actions, {len(self.changed)} changed since>"

@@ -23,7 +23,7 @@ def last_command() -> tuple[Deed, ...]:
     standing = (
         deed
         for deed in deeds.deeds()
-        if deed.how != "taken back" and any(not isinstance(step, Working) for step in deed.steps)
+        if deed.how != "undone" and any(not isinstance(step, Working) for step in deed.steps)
     )
     found = list(itertools.islice(standing, 1))
     if not found:

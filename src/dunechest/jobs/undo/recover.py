@@ -5,7 +5,7 @@ from __future__ import annotations
 import os
 
 from dunechest.errors import DuneChestError
-from dunechest.jobs.undo.doing import take_back
+from dunechest.jobs.undo.doing import undo_change
 from dunechest.jobs.undo.planning import plan_undo
 from dunechest.ledger import deeds
 from dunechest.ledger.deeds import Deed
@@ -14,7 +14,7 @@ from dunechest.names import shown
 
 
 def cut_off() -> tuple[Deed, ...]:
-    """Return the deeds that a process had begun and not finished which is no more, the latest first."""
+    """Return the changes that an interrupted process had begun, the latest first."""
     return tuple(
         deed
         for deed in deeds.deeds()
@@ -23,7 +23,7 @@ def cut_off() -> tuple[Deed, ...]:
 
 
 def recover() -> tuple[Deed, ...]:
-    """Undo what a process that is no more had begun and not finished; return those deeds.
+    """Undo what an interrupted process had begun; return those changes.
 
     Raises
     ------
@@ -37,10 +37,10 @@ def recover() -> tuple[Deed, ...]:
             some = "; ".join(shown(what) for what in plan.changed[:3])
             raise DuneChestError(
                 f"A restore of {shown(deed.head.about)} was interrupted, and what it had begun was changed since: {some}. "
-                f"Nothing was changed now. What was renamed or written is listed in {_file(deed)}; put it in order, then "
-                "remove that file."
+                f"Nothing was changed now. What was renamed or written is listed in {_file(deed)}; sort that out by "
+                "hand, then remove that file."
             )
-        take_back(deed)
+        undo_change(deed)
         found.append(deed)
     return tuple(found)
 

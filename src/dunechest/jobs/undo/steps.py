@@ -87,7 +87,7 @@ class _Aside(UndoStep[Aside]):
     def look(self, later: Later) -> Look:
         old, new = Path(from_wire(self.step.old)), Path(from_wire(self.step.new))
         if os.path.lexists(new):
-            return Look(UndoAction(old, "name given back"))
+            return Look(UndoAction(old, "renamed back"))
         return Look(changed=() if os.path.lexists(old) else (f"{new} is gone",))
 
     def back(self) -> None:
@@ -109,7 +109,7 @@ class _Rewritten(UndoStep[Rewritten]):
             # It may be as before: the step was not taken, or was undone already.
             as_before = now != "" and now == digest_or_none(kept)
             return Look(changed=() if as_before else (f"{path} was changed",))
-        gone = () if kept.is_file() else (f"what {path} was is no longer kept",)
+        gone = () if kept.is_file() else (f"the earlier content of {path} is no longer kept",)
         return Look(UndoAction(path, "as before"), gone)
 
     def note(self, later: Later) -> None:

@@ -58,10 +58,10 @@ def verify(
     """
     names = names_of(libraries)
     if seconds is not None and quick:
-        raise UsageError("Names and sizes are compared in a moment: a limited time is for the check of every byte.")
+        raise UsageError("A quick check takes only a moment; a time limit is for the full check.")
     if not isinstance(place, Chest) and is_bag(Path(place)):
         if seconds is not None:
-            raise UsageError("A limited time is for a chest, whose checks are remembered; this is a single bag.")
+            raise UsageError("A time limit works with a chest, whose checks are remembered; this is a single bag.")
         return verify_bag(Path(place), quick=quick, progress=progress)
     chest = get_chest(place)
     if seconds is not None:

@@ -11,12 +11,12 @@ from pathlib import Path
 from dunechest.bag.bag import read_bag
 from dunechest.chest.bag_entry import BagEntry
 from dunechest.chest.bag_records import BagRecords, stamp
-from dunechest.chest.layout import DATA, DECLARATION, FILES, JOURNAL, LIBRARY, TAGS
+from dunechest.chest.layout import DATA, DECLARATION, EARLIER, FILES, JOURNAL, LIBRARY, TAGS
 from dunechest.errors import BagUnusableError
 from dunechest.jobs.verify.expected import Expected, expected_files, payload_size
 from dunechest.jobs.verify.judge import INTACT, judge
 from dunechest.jobs.verify.result import BagCheck, FileState, Kind
-from dunechest.progress import Progress, Tally
+from dunechest.progress import Progress, Step, Tally
 from dunechest.transfer.crew import Crew
 from dunechest.transfer.tasks import DigestOutcome, DigestTask
 
@@ -41,7 +41,7 @@ def check_bag(
     """Check one bag; one that cannot be understood is a result among others."""
     begun = time.monotonic()
     if entry.state == "unfinished":
-        why = "an archive was interrupted here before it was whole; archive the library again to finish it"
+        why = "an archive was interrupted here; archive the library again to finish it"
         return _only(entry, "unfinished", quick, FileState("", "unfinished", why))
     own = entry.state != "foreign"
     if entry.state == "unusable" and not entry.is_ours:
@@ -55,7 +55,7 @@ def check_bag(
             if check.well or stamp(entry.folder) == before or first or until < float("inf"):
                 return check
             time.sleep(0.2 * again)
-        why = "it was being changed all the time; verify it when that is done"
+        why = "it keeps changing; verify it when that is done"
         return _only(entry, "unfinished", quick, FileState("", "unfinished", why))
     except BagUnusableError as error:
         return _only(entry, "unusable", quick, FileState(DECLARATION, "changed", str(error)))
@@ -74,6 +74,7 @@ def _check(
     entry: BagEntry, quick: bool, progress: Progress, begun: float, own: bool, first: str, until: float
 ) -> BagCheck:
     records = entry.records if own else None
+    progress(Step("reading the records of", 0, 0, 0, 0, entry.name))
     if records is not None:
         names = [path for path in records.lying.files if "/" not in path]
         bag = read_bag(entry.folder, assume=True, at=records.at, names=names)
@@ -113,6 +114,8 @@ def _check(
         time.monotonic() - begun,
         len(left),
         left[0] if left else "",
+        sum(not path.startswith((DATA, EARLIER)) for path in expected.files),
+        sum(path.startswith(EARLIER) for path in expected.files),
     )
 
 
@@ -123,7 +126,7 @@ def _of_records(records: BagRecords, states: Sequence[FileState], quick: bool) -
     if quick:
         found = [FileState(f.path, f.state, f.why) for f in records.faults() if f.path not in named]
     if records.view.decided:
-        why = "a decided change waits to be finished; it was checked as it will be then"
+        why = "an interrupted change is waiting to be finished; it was checked as it will be then"
         found.append(FileState("", "unfinished", why))
     if records.view.why_not:
         found.append(FileState(JOURNAL, "changed", records.view.why_not))

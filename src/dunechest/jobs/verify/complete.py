@@ -11,6 +11,7 @@ from typing import Any
 from dunechest.chest.chest import Chest
 from dunechest.chest.layout import bag_folder
 from dunechest.errors import CutOffError
+from dunechest.jobs.holdings import note_holdings
 from dunechest.jobs.verify.check import check_bag, entry_at
 from dunechest.jobs.verify.result import BagCheck, FileState, VerifyResult
 from dunechest.ledger import events, memory
@@ -39,19 +40,20 @@ def verify_chest(chest: Chest, libraries: Sequence[str], *, quick: bool, progres
         checks += missing_bags(chest, remembered, once)
         checks += _own_records(chest)
     if not chest.folder.is_dir():
-        raise CutOffError(f"The chest {shown(chest.label)} went away while it was verified.")
+        raise CutOffError(f"The chest {shown(chest.label)} was disconnected while it was verified.")
     note_results(chest, checks)
+    note_holdings(chest, once.values(), [check.bag for check in checks if check.kind == "missing"])
     return VerifyResult(chest.folder, chest.label, quick, tuple(checks))
 
 
 def missing_bags(chest: Chest, remembered: Mapping[str, Remembered], there: Container[str]) -> list[BagCheck]:
-    """Name what this machine archived to a chest, or checked in it, and what is no longer there."""
+    """Name what this computer archived to a chest, or checked in it, and what is no longer there."""
     found = []
     for bag in sorted(remembered):
         if bag not in there:
             day = datetime.datetime.fromtimestamp(remembered[bag].met).astimezone().date().isoformat()
             why = (
-                f"this computer last met it here on {day}, and its folder is gone or was renamed. If you removed it "
+                f"this computer last saw it here on {day}, and its folder is gone or renamed. If you removed it "
                 f"yourself: dunechest chest forget {quoted(chest.label)} {quoted(bag)}"
             )
             folder = bag_folder(chest.folder, bag)
@@ -63,9 +65,9 @@ def _own_records(chest: Chest) -> list[BagCheck]:
     """Name what is damaged of the chest's own records."""
     if not chest.faults:
         return []
-    how = f"; to write it again: dunechest chest rebuild {quoted(str(chest.folder))}"
+    how = f"; to rebuild it: dunechest chest rebuild {quoted(str(chest.folder))}"
     states = tuple(FileState(fault.path, fault.state, fault.why + how) for fault in chest.faults)
-    return [BagCheck("the chest itself", chest.folder, "chest", False, 3, 0, 3 - len(states), states, 0.0)]
+    return [BagCheck("the chest itself", chest.folder, "chest", False, 3, 0, 3 - len(states), states, 0.0, records=3)]
 
 
 def _not_yet_mended(check: BagCheck, before: Remembered | None) -> BagCheck:
@@ -75,7 +77,7 @@ def _not_yet_mended(check: BagCheck, before: Remembered | None) -> BagCheck:
     day = datetime.datetime.fromtimestamp(before.checked).astimezone().date().isoformat()
     why = (
         f"the last check of every byte ({day}) found {number(before.wrong, 'fault')} here. Names and sizes cannot tell "
-        "whether they are mended: verify it without --quick"
+        "whether they are repaired: verify it without --quick"
     )
     return replace(check, states=(*check.states, FileState("", "changed", why)))
 

@@ -81,7 +81,7 @@ def _own(bag: Bag, own: BagRecords, fetched: frozenset[str]) -> Expected:
                 slow = next(((m.algorithm, m.entries[path]) for m in bag.payload if path in m.entries), None)
                 # A path that a manifest lists has been looked at there.
                 if line is None or (slow is None and why_unsafe(line.path) is not None):
-                    problems.append(Problem(FILES, number, "the line is torn"))
+                    problems.append(Problem(FILES, number, "the line is damaged"))
                     continue
                 files[path] = ExpectedFile((("blake3", line.blake3),), line.size, slow)
                 if slow is None and MANIFEST in lying.files:

@@ -1,4 +1,4 @@
-"""Judge what was read: which files are not as they should be, and whether the file or a record of it is damaged."""
+"""Judge what was read: which files are not intact, and whether the file or a record of it is damaged."""
 
 from __future__ import annotations
 
@@ -29,7 +29,7 @@ from dunechest.transfer.tasks import DigestOutcome
 _Say = Callable[[str, "State", str], None]
 
 _OPPOSITE = {FILES: MANIFEST, MANIFEST: FILES}
-_OTHER_BYTES = "its bytes are not those that were recorded"
+_OTHER_BYTES = "its content is not what was recorded"
 
 
 #: What stands for the outcome of any payload file whose digest is the one expected.

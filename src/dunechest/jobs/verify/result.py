@@ -24,6 +24,7 @@ class FileState(Value):
     """
 
     _shown: ClassVar[tuple[str, ...]] = ("path", "state")
+    _document: ClassVar[str] = "common.DamagedRecord"
 
     path: str
     state: State
@@ -37,12 +38,13 @@ Kind = Literal["library", "foreign bag", "unfinished", "unusable", "missing", "c
 class BagCheck(Value):
     """What verification says of one bag.
 
-    `intact` counts files (tag files included) that are as they should be; `states`
-    lists all others; `files` and `bytes` are what was looked at. Where the time was limited, `remaining`
-    files are left, from `next` on.
+    `files` and `bytes` are what was looked at: of the files, `records` are the archive's own, and `earlier` ones are kept
+    for earlier editions alone. `intact` counts those that are intact; `states` lists all others. Where the time was limited,
+    `remaining` files are left, from `next` on.
     """
 
     _shown: ClassVar[tuple[str, ...]] = ("bag", "kind", "files", "well")
+    _document: ClassVar[str] = "verify.VerifiedLibrary"
 
     bag: str
     folder: Path
@@ -55,6 +57,13 @@ class BagCheck(Value):
     seconds: float
     remaining: int = 0
     next: str = ""
+    records: int = 0
+    earlier: int = 0
+
+    @property
+    def payload(self) -> int:
+        """Number of the library's files that were looked at, without those that only earlier editions have."""
+        return self.files - self.records - self.earlier
 
     @property
     def well(self) -> bool:
@@ -67,6 +76,7 @@ class VerifyResult(Value):
     """What verification says of a chest or bag: one `BagCheck` a bag."""
 
     _shown: ClassVar[tuple[str, ...]] = ("chest", "quick", "well")
+    _document: ClassVar[str] = "verify.Verify"
 
     place: Path
     chest: str
@@ -75,7 +85,7 @@ class VerifyResult(Value):
 
     @property
     def well(self) -> bool:
-        """Whether every bag is as it should be."""
+        """Whether every bag is intact."""
         return all(check.well for check in self.checks)
 
     def to_frame(self) -> pd.DataFrame:

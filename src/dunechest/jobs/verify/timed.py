@@ -64,7 +64,7 @@ def verify_for(
         check = check_part(entry, begun.next, until, progress)
         checks.append(check)
         if not chest.folder.is_dir():
-            raise CutOffError(f"The chest {shown(chest.label)} went away while it was verified.")
+            raise CutOffError(f"The chest {shown(chest.label)} was disconnected while it was verified.")
         _note(chest, entry, begun, check)
     if not libraries:
         there = {entry.name for entry in entries}

@@ -8,6 +8,7 @@ import re
 from collections import Counter, defaultdict
 from dataclasses import dataclass
 from pathlib import Path
+from typing import ClassVar
 
 from dunechest.errors import UsageError
 from dunechest.library.draft.databases import column_references, databases_in, tables_of
@@ -35,7 +36,9 @@ _NARROW = frozenset({"lock-marks", "rebuildable", "must-not-leave"})
 
 @dataclass(frozen=True, slots=True, repr=False)
 class Draft(Value):
-    """A drafted kind file: its text, the kind it describes, and what each of its lines was drawn from."""
+    """A drafted kind file: its text, the kind it describes, and the observations behind each line."""
+
+    _document: ClassVar[str] = "kinds.KindDraft"
 
     text: str
     kind: Kind
@@ -43,7 +46,7 @@ class Draft(Value):
 
 
 def draft_kind(folder: str | os.PathLike[str], *, name: str | None = None, home: Path | None = None) -> Draft:
-    """Study the library of an application that nobody described, and draft its kind file.
+    """Study the library of an unknown application, and draft its kind file.
 
     Nothing is changed, and no placeholder is opened.
 
@@ -70,7 +73,7 @@ def draft_kind(folder: str | os.PathLike[str], *, name: str | None = None, home:
     ground = ground_of(folder, home)
     place, own = ground.folder, ground.home
     if not ground.files:
-        raise UsageError(f"There is not one file in {shown(str(place))}; nothing can be drafted from it.")
+        raise UsageError(f"There are no files in {shown(str(place))}, so nothing can be drafted.")
     databases = databases_in(ground)
     sorts = _sorts(databases)
     observed: list[Observation] = []
@@ -264,8 +267,8 @@ def _text(name: str, title: str, place: str, observed: list[Observation]) -> str
     plain = title if title.isprintable() else name
     lines = [
         f"# A draft, made from one library: {plain}",
-        "# Each line says how sure it is: sure, likely, or guess. A guess stands behind a mark; take the mark away",
-        "# if it is right. Then: dunechest kinds try FILE FOLDER, and dunechest kinds add FILE",
+        "# Each line says how sure it is: sure, likely, or guess. Guesses are commented out: remove the # to use",
+        "# one. Then: dunechest kinds try FILE FOLDER, and dunechest kinds add FILE",
         "format = 1",
         f"name = {json.dumps(name)}",
         f"title = {toml_text(plain.strip('.') or name)}",

@@ -7,6 +7,7 @@ from collections import Counter
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 from pathlib import Path
+from typing import ClassVar
 
 import msgspec
 
@@ -37,6 +38,8 @@ class TriedLine(Value):
     `examples` are a few of the files, folders or names that it matches.
     """
 
+    _document: ClassVar[str] = "kinds.TriedLine"
+
     table: str
     key: str
     value: str
@@ -47,7 +50,7 @@ class TriedLine(Value):
 
 @dataclass(frozen=True, slots=True, repr=False)
 class TriedKind(Value):
-    """What a kind file makes of a folder.
+    """What a kind file matches in a folder.
 
     Attributes
     ----------
@@ -62,7 +65,11 @@ class TriedKind(Value):
     unnamed : tuple of tuples
         Files that no line names, by ending: ending, number of files, bytes. They are essential, and what they name outside is
         found where they are of an open format.
+    folder : Path
+        The folder.
     """
+
+    _document: ClassVar[str] = "kinds.KindTrial"
 
     kind: Kind
     recognised: bool
@@ -71,6 +78,7 @@ class TriedKind(Value):
     rebuildable: int
     must_not_leave: int
     unnamed: tuple[tuple[str, int, int], ...]
+    folder: Path
 
     @property
     def idle(self) -> tuple[TriedLine, ...]:
@@ -81,7 +89,7 @@ class TriedKind(Value):
 def try_kind(
     kind: Kind | str | os.PathLike[str], folder: str | os.PathLike[str], *, home: Path | None = None
 ) -> TriedKind:
-    """Say what every line of a kind file matches in a folder; nothing is changed, and no placeholder is opened.
+    """Report what each line of a kind file matches in a folder. Nothing is changed, and no placeholder is opened.
 
     Parameters
     ----------
@@ -133,6 +141,7 @@ class _Trial:
             sums["rebuildable"],
             sums["must-not-leave"],
             self._unnamed(),
+            self._ground.folder,
         )
 
     def _places(self) -> Iterator[TriedLine]:
@@ -141,14 +150,14 @@ class _Trial:
             here = [
                 place for place in expand(pattern, folders) if os.path.realpath(place) == str(self._ground.folder)
             ]
-            says = "this folder is there" if here else "this folder lies elsewhere"
+            says = "this folder exists" if here else "this folder is elsewhere"
             yield TriedLine("places", system_name(), pattern, len(here), says)
 
     def _signs(self) -> Iterator[TriedLine]:
         for sign in self._kind.signs:
             found = sign_evidence(self._ground.folder, sign)
             value = sign.path or sign.name or ", ".join(sign.endings)
-            yield TriedLine("signs", "path", value, int(found is not None), found or "not so here")
+            yield TriedLine("signs", "path", value, int(found is not None), found or "not here")
 
     def _together(self) -> Iterator[TriedLine]:
         for group in self._kind.together:
@@ -189,7 +198,7 @@ class _Trial:
             sure = [path for path in matched if path in self._marks]
             says = number(len(matched), "file")
             if len(sure) < len(matched):
-                says += f"; {len(matched) - len(sure)} of them archived, being more than a lock mark"
+                says += f"; {len(matched) - len(sure)} of them archived, because they are more than a lock mark"
             yield TriedLine("in-use", "lock-marks", pattern, len(matched), says, tuple(matched[:3]))
         for name in self._kind.in_use.processes:
             running = list(processes.named((name,), self._home))
@@ -244,11 +253,11 @@ class _Trial:
         folders = standard_folders(self._home)
         for setting in self._kind.settings:
             named = [value for path in expand(setting.file, folders) if (value := setting_in(path, setting.key))]
-            says = f"it names {shown(named[0])}" if named else "no such setting on this machine"
+            says = f"it names {shown(named[0])}" if named else "no such setting on this computer"
             yield TriedLine("settings", setting.key, setting.file, len(named), says)
         for other in self._kind.elsewhere:
             there = [str(place) for place in expand(other.place, folders) if place.exists()]
-            says = "it is there" if there else "not on this machine"
+            says = "it is there" if there else "not on this computer"
             yield TriedLine("elsewhere", other.what, other.place, len(there), says)
 
     def _match(self, pattern: str) -> list[str]:
@@ -262,4 +271,4 @@ class _Trial:
             if path not in self._named:
                 by_ending.setdefault(ending(path), []).append(file)
         sums = [(end, len(files), sum(file.size for file in files)) for end, files in by_ending.items()]
-        return tuple(sorted(sums, key=lambda one: (-one[2], one[0])))
+        return tuple(sorted(sums, key=lambda row: (-row[2], row[0])))

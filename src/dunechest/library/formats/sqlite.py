@@ -19,7 +19,7 @@ from dunechest.library.formats.base import UnreadableError
 from dunechest.transfer import safe
 
 _HEADER = b"SQLite format 3\0"
-#: Files that SQLite keeps beside a database; what they hold comes along in the capture.
+#: Files that SQLite keeps beside a database; what they hold is included in the capture.
 COMPANIONS = ("-wal", "-shm", "-journal")
 
 

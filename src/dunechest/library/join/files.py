@@ -164,7 +164,7 @@ def _json(spec: Joins, here: Path, other: Path, files: Collection[str] | None, *
     for key in spec.keys:
         mine, others = _table(document, key), _table(arriving, key)
         for name, value in others.items():
-            # Of a part only what speaks of its files comes along.
+            # Of a part only what speaks of its files is included.
             if files is not None and not any(text in files for text in _texts(value)):
                 continue
             if name not in mine:

@@ -86,7 +86,7 @@ def _against(value: Any, wanted: Any, place: Place) -> Iterator[tuple[Place, str
         fields = {field.encode_name: field for field in msgspec.structs.fields(wanted)}
         for key, inner in value.items():
             if key not in fields:
-                yield (*place, key), f"there is no such key; known here: {', '.join(fields)}"
+                yield (*place, key), f"there is no such key; known keys: {', '.join(fields)}"
             else:
                 yield from _against(inner, fields[key].type, (*place, key))
         for name, field in fields.items():
@@ -180,10 +180,10 @@ def _joins_off(join: Joins) -> Iterator[tuple[str, str]]:
     before: set[str] = set()
     for table in join.tables:
         if not table.same:
-            yield "tables", f"{table.name!r} needs 'same': the columns by which two rows are known as one"
+            yield "tables", f"{table.name!r} needs 'same': the columns that identify a row"
         for column, other in table.refers.items():
             if other not in before:
-                yield "tables", f"{table.name}.{column} refers to {other!r}, which must stand before it in the list"
+                yield "tables", f"{table.name}.{column} refers to {other!r}, which must come before it in the list"
         before.add(table.name)
 
 
@@ -196,7 +196,7 @@ def _place_off(place: str) -> str:
     if standard is None or ".." in place.split("/"):
         return f"{place!r} must begin with a standard folder, such as {{home}}/..."
     if standard.group(1) not in STANDARD:
-        return f"{{{standard.group(1)}}} is no standard folder; known: {', '.join(STANDARD)}"
+        return f"{{{standard.group(1)}}} is not a standard folder; known: {', '.join(STANDARD)}"
     return ""
 
 
@@ -220,7 +220,7 @@ def _references_off(spec: References) -> Iterator[tuple[str, str]]:
     if spec.form in ("json", "toml", "ini") and not spec.keys:
         yield "from", f"{spec.form} needs the key 'keys'"
     if spec.keys and spec.form not in ("json", "toml", "ini"):
-        yield "keys", f"they belong to json, toml and ini, not to {spec.form}"
+        yield "keys", f"these belong to json, toml and ini, not to {spec.form}"
     if spec.fields and spec.form not in ("bibtex", "csl-json", "ris", "xmp"):
         yield "fields", f"they belong to bibtex, csl-json, ris and xmp, not to {spec.form}"
     if spec.base not in ("", ".") and not _inside(spec.base):

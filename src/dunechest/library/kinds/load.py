@@ -1,6 +1,6 @@
 """Read kind files: the shipped ones, and a person's own.
 
-Shipped kinds are package data; a person's own lie in ``kinds/`` of this machine's state folder and override a shipped
+Shipped kinds are package data; a person's own lie in ``kinds/`` of this computer's state folder and override a shipped
 one of the same name.
 """
 
@@ -18,7 +18,7 @@ from dunechest.errors import KindFileError, UsageError
 from dunechest.ledger.folder import state_folder
 from dunechest.library.kinds import check
 from dunechest.library.kinds.schema import PLAIN, PLAIN_KIND, Kind
-from dunechest.names import shown
+from dunechest.names import meant, shown
 from dunechest.transfer import safe
 from dunechest.values import FrozenDict
 
@@ -122,11 +122,12 @@ def kind_named(kinds: Mapping[str, Kind], name: str) -> Kind:
         return kinds[name]
     except KeyError:
         known = ", ".join(sorted([*kinds, PLAIN]))
-        raise UsageError(f"There is no kind {shown(name)!r} here. Known kinds: {known}.") from None
+        hint = meant(name, [*kinds, PLAIN])
+        raise UsageError(f"There is no kind {shown(name)!r}.{hint} Known kinds: {known}.") from None
 
 
 def list_kinds() -> tuple[Kind, ...]:
-    """Return the kinds that are known on this machine, by name: the shipped ones, and a person's own.
+    """Return all kinds by name: the built-in ones and the person's own.
 
     Raises
     ------

@@ -1,10 +1,11 @@
-"""A person's own kind files, in this machine's state folder."""
+"""A person's own kind files, in this computer's state folder."""
 
 from __future__ import annotations
 
 import os
 from dataclasses import dataclass
 from pathlib import Path
+from typing import ClassVar
 
 from dunechest.errors import KindFileError, RefusedError
 from dunechest.ledger.folder import state_folder
@@ -17,11 +18,13 @@ from dunechest.values import Value
 
 @dataclass(frozen=True, slots=True, repr=False)
 class AddedKind(Value):
-    """A kind that is known on this machine now: the file it lies in, and what it takes the place of.
+    """A kind that was added: its file, and what it overrides.
 
     `instead_of` is "shipped" for a kind that Dune Chest comes with, "own" for a former file of one's own, "same" if that is the
     same to the byte, or empty.
     """
+
+    _document: ClassVar[str] = "kinds.KindAdded"
 
     kind: Kind
     file: Path
@@ -29,7 +32,7 @@ class AddedKind(Value):
 
 
 def add_kind(file: str | os.PathLike[str], *, replace: bool = False) -> AddedKind:
-    """Make a kind file known on this machine: it is checked, and copied into the folder of one's own kinds.
+    """Add a kind file on this computer: check it, and copy it to the folder of the person's own kinds.
 
     Parameters
     ----------
@@ -57,8 +60,8 @@ def add_kind(file: str | os.PathLike[str], *, replace: bool = False) -> AddedKin
             return AddedKind(kind, other, "same")
         if not replace:
             raise RefusedError(
-                f"There is another kind {kind.name!r} of yours, in {shown(str(other))}. Nothing was changed; "
-                "--replace puts this one in its place."
+                f"You already have another kind {kind.name!r}, in {shown(str(other))}. Nothing was changed; "
+                "--replace replaces it."
             )
         target, instead_of = other, "own"
     folder.mkdir(parents=True, exist_ok=True)

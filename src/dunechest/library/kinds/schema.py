@@ -21,7 +21,7 @@ PLAIN = "folder"
 
 
 class Sign(msgspec.Struct, frozen=True, forbid_unknown_fields=True, omit_defaults=True):
-    """One thing that must be so for a folder to be of the kind.
+    """One sign that a folder must show to be of the kind.
 
     Attributes
     ----------
@@ -52,7 +52,7 @@ class Roles(msgspec.Struct, frozen=True, forbid_unknown_fields=True, rename="keb
     """Patterns of files by role; a file that none names is essential.
 
     `rebuildable` files the application can make again; `must_not_leave` ones were
-    bought or licensed for this machine and are never archived. `half_made` are files of
+    bought or licensed for this computer and are never archived. `half_made` are files of
     something the application has begun and not finished, a download: where a library is joined
     into one that has such, they are set aside. `essential` ones are so though another pattern names them.
     """
@@ -138,7 +138,7 @@ class FoundReferences(References, frozen=True, forbid_unknown_fields=True, omit_
 
 
 class Parts(msgspec.Struct, frozen=True, forbid_unknown_fields=True, omit_defaults=True, rename="kebab"):
-    """What a person can name and take alone.
+    """What can be archived and restored separately.
 
     Attributes
     ----------
@@ -182,7 +182,7 @@ class Parts(msgspec.Struct, frozen=True, forbid_unknown_fields=True, omit_defaul
 
 
 class JoinTable(msgspec.Struct, frozen=True, forbid_unknown_fields=True, omit_defaults=True):
-    """A table of a database that can be joined with another of its sort.
+    """A table of a database that can be merged.
 
     Attributes
     ----------
@@ -203,7 +203,7 @@ class JoinTable(msgspec.Struct, frozen=True, forbid_unknown_fields=True, omit_de
 
 
 class Joins(msgspec.Struct, frozen=True, forbid_unknown_fields=True, omit_defaults=True):
-    """Files of which two can be made one, where a library joins another of its kind.
+    """Files that can be merged when a library is merged into another of its kind.
 
     Attributes
     ----------
@@ -253,7 +253,7 @@ class Setting(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
 
 
 class Elsewhere(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
-    """Something of the application's that lies outside the library: what, and where."""
+    """Something the application keeps outside the library: what, and where."""
 
     what: str
     place: str
@@ -326,7 +326,7 @@ class Kind(msgspec.Struct, frozen=True, forbid_unknown_fields=True, dict=True):
 
     @cached_property
     def must_not_leave(self) -> Patterns:
-        """Patterns of files that may not leave the machine."""
+        """Patterns of files that may not leave the computer."""
         return Patterns(self.roles.must_not_leave)
 
     @cached_property

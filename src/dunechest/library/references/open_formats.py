@@ -104,7 +104,9 @@ FORMATS: tuple[OpenFormat, ...] = (
 _PLACES = re.compile(r"(?:.*/)?\.git(?:/worktrees/[^/]+/gitdir|/(?:modules/.+/)?(?:objects/info/alternates|config))?")
 
 _BY_ENDING: Mapping[str, tuple[OpenFormat, ...]] = {
-    ending: tuple(one for one in FORMATS if ending in one.endings) for one in FORMATS for ending in one.endings
+    ending: tuple(known for known in FORMATS if ending in known.endings)
+    for known in FORMATS
+    for ending in known.endings
 }
 _DATABASE = b"SQLite format 3\0"
 _DATABASE_ENDINGS = frozenset({".db", ".sqlite", ".sqlite3", ".db3"})
@@ -171,22 +173,22 @@ def with_open_formats(kind: Kind, library: Path, files: Iterable[FileEntry]) -> 
             if begins.startswith(_DATABASE):
                 tables += _columns(library / file.path, file.path)
                 continue
-            formats = tuple(one for one in FORMATS if one.begins is not None and one.begins.match(begins))
+            formats = tuple(known for known in FORMATS if known.begins is not None and known.begins.match(begins))
             misses[last] += not formats
         if file.size > _LARGEST:
             continue
         place = root + file.path
         content: bytes | None = None
-        for one in formats:
-            if not one.sure:
+        for known in formats:
+            if not known.sure:
                 unsure += 1
                 if file.size > _LARGEST_UNSURE or unsure > _MOST_UNSURE:
                     continue
             content = _read(place, _LARGEST) if content is None else content
             if b"\0" in content[:4096] and not content.startswith((b"\xff\xfe", b"\xfe\xff")):
                 break  # no text, whatever its ending says
-            if one.holds.search(content) or content.startswith((b"\xff\xfe", b"\xfe\xff")):
-                found.setdefault((one.form, one.sure, one.keys), []).append(file.path)
+            if known.holds.search(content) or content.startswith((b"\xff\xfe", b"\xfe\xff")):
+                found.setdefault((known.form, known.sure, known.keys), []).append(file.path)
                 break
     more = [
         FoundReferences(form=form, files=tuple(paths), keys=keys, sure=sure)

@@ -67,7 +67,7 @@ class Reference(msgspec.Struct, frozen=True, gc=False):
     text : str
         As it is written.
     state : str
-        ``inside``, ``outside_file``, ``missing``, ``away`` (outside this machine) or ``folder``
+        ``inside``, ``outside_file``, ``missing``, ``away`` (outside this computer) or ``folder``
         (a folder outside the library).
     target : str
         Path in the library if inside, else the full path or address.

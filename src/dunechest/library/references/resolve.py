@@ -1,4 +1,4 @@
-"""Where a reference leads: into the library, to an outside file, to nothing, or away from this machine."""
+"""Where a reference leads: into the library, to an outside file, to nothing, or away from this computer."""
 
 from __future__ import annotations
 
@@ -14,7 +14,7 @@ from urllib.parse import unquote, urlsplit
 from dunechest.library.formats.base import Raw
 from dunechest.machine.sensitive import is_secret
 
-#: ``away`` is outside this machine (a web address); ``folder`` is a folder outside the library.
+#: ``away`` is outside this computer (a web address); ``folder`` is a folder outside the library.
 State = Literal["inside", "outside", "missing", "away", "folder"]
 
 _SCHEME = re.compile(r"[A-Za-z][A-Za-z0-9+.-]+:")
@@ -251,16 +251,16 @@ def drive_of(path: str) -> str:
 
 
 def not_taken(path: str) -> str:
-    """Say why an outside file is not taken along though it is there; empty if it may be.
+    """Say why an outside file is not included though it is there; empty if it may be.
 
     What a file in a library names is not a person's word: files of the system and of
-    hidden folders, where keys and passwords are kept, only come along when asked for by path.
+    hidden folders, where keys and passwords are kept, only are included when asked for by path.
     """
     pieces = Path(path).parts
     if len(pieces) > 1 and pieces[1] in _NOT_TAKEN and pieces[1:3] not in (("run", "media"), ("var", "home")):
         return OF_THE_SYSTEM
     if any(piece.startswith(".") for piece in pieces[1:]):
-        return "it lies in a hidden folder"
+        return "it is in a hidden folder"
     if is_secret(path):
         return "it holds keys or passwords"
     return ""

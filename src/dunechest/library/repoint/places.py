@@ -35,7 +35,7 @@ class Moves:
     new : str
         Its folder here.
     windows : bool
-        Whether the old machine divided paths with backslashes and told no cases apart.
+        Whether the old computer divided paths with backslashes and told no cases apart.
     renamed : mapping
         Paths in the library that have another name here.
     inside : callable
@@ -63,7 +63,7 @@ class Moves:
 
     @property
     def cases(self) -> bool:
-        """Whether the old machine told A from a."""
+        """Whether the old computer told A from a."""
         return not self.windows
 
     def outside_file(self, old: str) -> str | None:
@@ -161,7 +161,7 @@ def _exactly(written: Written, base: str, moves: Moves) -> Pointed | None:
 
 
 def _written(full: str, like: Written, base: str, moves: Moves, before: str = "") -> Pointed:
-    """Write the full path of this machine as the old one was written; say if that is the same text."""
+    """Write the full path of this computer as the old one was written; say if that is the same text."""
     if like.full:
         if like.form == "home" and not full.startswith(moves.home.rstrip(os.sep) + os.sep):
             like = Written(like.path, "plain", True)

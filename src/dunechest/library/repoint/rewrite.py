@@ -116,7 +116,7 @@ def _replaced(
     for raw in raws:
         key = (raw.spot, raw.text)
         if key in wanted and pairs.get(raw.text, "") != wanted[key]:
-            left.append((raw.spot, raw.text, "it stands in the file twice and would have to become two things"))
+            left.append((raw.spot, raw.text, "it occurs twice in the file and would need two different values"))
             pairs.pop(raw.text, None)
     marks: dict[str, str] = {}
     for old, new in pairs.items():
@@ -169,7 +169,7 @@ _HTML_VALUE = re.compile(
 
 
 def _json_anew(text: str, change: Callable[[Any, References, Wanted], None], spec: References, wanted: Wanted) -> str:
-    """Write a JSON text anew where only the references change; empty if its way of writing is not known.
+    """Write a JSON text again where only the references change; empty if its way of writing is not known.
 
     So a text that stands elsewhere, too, in a history for example, stays there as it is.
     """
@@ -209,7 +209,7 @@ def _cells(document: Any, spec: References, wanted: Wanted) -> None:
 
 
 def _put(document: Any, key: tuple[str, ...], above: tuple[str, ...], wanted: Wanted) -> None:
-    """Put new texts where a key with dots and stars leads; the counterpart of `keyed.values`."""
+    """Put new texts where a key with dots and stars leads; the reverse of `keyed.values`."""
     head, *rest = key
     if isinstance(document, dict):
         chosen: list[Any] = list(document) if head in ("*", "**") else [head] if head in document else []

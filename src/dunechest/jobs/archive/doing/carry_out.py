@@ -7,9 +7,10 @@ from collections.abc import Iterable
 
 from dunechest.chest import journal
 from dunechest.chest.bag_records import BagRecords
+from dunechest.chest.chest import Chest
 from dunechest.chest.commit import finish_decided
 from dunechest.chest.layout import DECLARATION
-from dunechest.errors import CutOffError, RefusedError
+from dunechest.errors import CutOffError, RefusedError, refuse_blocked
 from dunechest.findings import blocking
 from dunechest.jobs.archive.doing.copy import copy
 from dunechest.jobs.archive.doing.finish import finish
@@ -19,13 +20,15 @@ from dunechest.jobs.archive.doing.reuse import Recognised, recognise
 from dunechest.jobs.archive.doing.run import Run, cut_off_words
 from dunechest.jobs.archive.doing.second_look import SecondLook, second_look
 from dunechest.jobs.archive.doing.summary import summary_of, summary_of_nothing
+from dunechest.jobs.archive.doing.supplied import supplied_by
 from dunechest.jobs.archive.plan import ArchivePlan
 from dunechest.jobs.archive.result import ArchiveResult
 from dunechest.jobs.here import machine_name
+from dunechest.jobs.holdings import note_holdings
 from dunechest.ledger import events
 from dunechest.machine.volumes import identity
 from dunechest.names import shown
-from dunechest.progress import Progress, silent
+from dunechest.progress import Progress, Step, silent
 
 
 def refuse_if_stopped(plans: Iterable[ArchivePlan]) -> None:
@@ -36,12 +39,13 @@ def refuse_if_stopped(plans: Iterable[ArchivePlan]) -> None:
     RefusedError
         With those findings; nothing has been changed.
     """
-    remaining = [f for plan in plans for f in blocking(plan.findings, plan.options.ignore)]
-    if remaining:
-        raise RefusedError("Nothing was archived.", remaining)
+    blocked = {plan.library.name: blocking(plan.findings, plan.options.ignore) for plan in plans}
+    refuse_blocked("Refused: nothing was archived, because {} cannot be archived now.", blocked)
 
 
-def carry_out(plan: ArchivePlan, *, progress: Progress = silent) -> ArchiveResult:
+def carry_out(
+    plan: ArchivePlan, *, progress: Progress = silent, after: ArchiveResult | None = None, other: Chest | None = None
+) -> ArchiveResult:
     """Archive the library of a plan.
 
     Parameters
@@ -50,6 +54,8 @@ def carry_out(plan: ArchivePlan, *, progress: Progress = silent) -> ArchiveResul
         From `plan_archive`.
     progress : Progress
         Told how far it is.
+    after, other : ArchiveResult and Chest, optional
+        What was archived of the same library to another chest just before: what that has just so is read there.
 
     Returns
     -------
@@ -69,6 +75,8 @@ def carry_out(plan: ArchivePlan, *, progress: Progress = silent) -> ArchiveResul
     lost = plan.previous.lost if plan.previous is not None else ()
     if plan.state == "unchanged" and not lost:
         return summary_of_nothing(run, time.monotonic() - begun)
+    if after is not None and other is not None:
+        run.supplied = supplied_by(other, after.bag)
     with plan.chest.changing(machine_name()):
         finish_decided(run.bag)
         _still_as_planned(run)
@@ -97,12 +105,14 @@ def _make_edition(run: Run, progress: Progress) -> tuple[SecondLook, str] | None
         What changed meanwhile, and the digest of the tag manifest.
     """
     plan = run.plan
+    progress(Step("reading the records of", 0, 0, 0, 0, plan.library.name))
     prepare(run)
     to_do = recognise(run, progress) if plan.state == "next" else Recognised(list(plan.files), [*plan.databases])
     copy(run, to_do, progress)
     if plan.options.read_all and _nothing(run):
         journal.clear(run.bag)
         return None
+    progress(Step("finishing", 0, 0, 0, 0, plan.library.name))
     second = second_look(run)
     return second, finish(run)
 
@@ -112,14 +122,16 @@ def _still_as_planned(run: Run) -> None:
     plan, bag = run.plan, run.bag
     if plan.state == "new":
         if (bag / DECLARATION).exists():
-            raise RefusedError(f"The chest has a bag {shown(plan.bag)} by now. Nothing was changed; plan again.")
+            raise RefusedError(
+                f"The chest now has a library {shown(plan.bag)}. Nothing was changed; run the command again."
+            )
         return
     now = BagRecords(bag).library()
     assert plan.previous is not None
     then = plan.previous.record
     if (now.edition, now.archived, now.totals) != (then.edition, then.archived, then.totals):
         raise RefusedError(
-            f"{shown(plan.bag)} got another edition by now. Nothing was changed; run the command again."
+            f"{shown(plan.bag)} has got another edition meanwhile. Nothing was changed; run the command again."
         )
 
 
@@ -133,7 +145,7 @@ def _nothing(run: Run) -> bool:
 
 def _note(run: Run, result: ArchiveResult, top: str) -> None:
     chest = run.plan.chest
-    # The chest itself holds everything; without this only this machine's memory of it is missing.
+    # The chest itself holds everything; without this only this computer's memory of it is missing.
     events.try_append(
         ("chest", {"id": chest.id, "label": chest.label, "folder": str(chest.folder)}),
         (
@@ -150,3 +162,4 @@ def _note(run: Run, result: ArchiveResult, top: str) -> None:
             },
         ),
     )
+    note_holdings(chest, [chest.bag(result.bag)])

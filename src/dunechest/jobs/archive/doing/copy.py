@@ -5,6 +5,8 @@ from __future__ import annotations
 import os
 from collections.abc import Iterator, Sequence
 
+import msgspec
+
 from dunechest.chest import records
 from dunechest.chest.file_table import Proven
 from dunechest.chest.layout import PROVEN
@@ -12,7 +14,7 @@ from dunechest.chest.records import FileRecord, ProvenRecord
 from dunechest.errors import CutOffError
 from dunechest.jobs.archive.doing.databases import capture_all
 from dunechest.jobs.archive.doing.reuse import Recognised
-from dunechest.jobs.archive.doing.run import Run, copy_task, cut_off_words, payload_of, source_of
+from dunechest.jobs.archive.doing.run import Run, cut_off_words, payload_of, task_of
 from dunechest.jobs.archive.plan import PlannedFile
 from dunechest.jobs.study.selection import LeftBehind
 from dunechest.progress import Progress, Tally
@@ -30,7 +32,7 @@ def copy(run: Run, to_do: Recognised, progress: Progress) -> None:
     there = run.proven.count_there
     tally = Tally(
         progress,
-        "archiving",
+        "copying",
         len(every),
         sum(file.entry.size for file in every),
         plan.library.name,
@@ -50,6 +52,12 @@ def copy(run: Run, to_do: Recognised, progress: Progress) -> None:
                 tally.files_done = len(run.proven) - there
             for _ in _copy_files(run, crew, missing, log):
                 tally.files_done = len(run.proven) - there
+            if run.supplied is not None:
+                # What the other chest did not give back as it was is read from the library itself.
+                run.supplied = None
+                again = [file for file in missing if file.stored in run.not_supplied]
+                for _ in _copy_files(run, crew, again, log):
+                    tally.files_done = len(run.proven) - there
     finally:
         os.close(log)
     tally.tell()
@@ -60,7 +68,7 @@ def _copy_files(run: Run, crew: Crew, files: list[PlannedFile], log: int) -> Ite
     payload = payload_of(run)
 
     def job(batch: Sequence[PlannedFile]) -> CopyJob:
-        return CopyJob([copy_task(file, source_of(run, file), payload) for file in batch], True, run.plan.whole_sync)
+        return CopyJob([task_of(run, file, payload) for file in batch], True, run.plan.whole_sync)
 
     for batch in crew.copy_each(files, lambda file: file.entry.size, job):
         lines = []
@@ -78,12 +86,18 @@ def _copy_files(run: Run, crew: Crew, files: list[PlannedFile], log: int) -> Ite
 
 def _proven_record(proven: Proven, outcome: CopyOutcome) -> ProvenRecord:
     record = proven.record
-    return ProvenRecord(record.path, record.size, outcome.mtime_ns, record.mode, record.blake3, proven.sha512)
+    return ProvenRecord(record.path, record.size, record.mtime_ns, record.mode, record.blake3, proven.sha512)
 
 
 def _take(run: Run, file: PlannedFile, outcome: CopyOutcome) -> Proven | None:
-    """Enter one outcome into the account."""
+    """Enter one outcome into the summary."""
     entry = file.entry
+    supplied = run.supplied is not None and run.supplied.source(file) is not None
+    if supplied and outcome.state in _FAULTS:
+        run.not_supplied.add(file.stored)
+        return None
+    if supplied and outcome.state == "ok":  # the times of a copy are those of its drive
+        outcome = msgspec.structs.replace(outcome, mtime_ns=entry.mtime_ns, mode=entry.mode)
     if outcome.state in _FAULTS:
         why = outcome.why
         before = run.plan.previous.files.get(file.stored) if run.plan.previous is not None else None
@@ -91,7 +105,7 @@ def _take(run: Run, file: PlannedFile, outcome: CopyOutcome) -> Proven | None:
             # What cannot be read now is kept as it was: an archive never holds less of it than before.
             run.proven.keep(file.stored)
             run.unread.add(file.stored)
-            why += f"; it stays in the archive as edition {run.plan.edition - 1} had it"
+            why += f"; the archive keeps it as in edition {run.plan.edition - 1}"
         run.left.append(LeftBehind(entry.path, entry.size, why, True, entry.mtime_ns))
         return None
     if outcome.state != "ok":

@@ -33,11 +33,30 @@ def capture_all(
 
     What an application writes into two databases at once, having attached one to the other, would else be in one only.
     """
-    places = {id(one): Path(os.fsdecode(source_of(run, one.file))) for one in databases}
+    databases = [planned for planned in databases if not _supplied(run, crew, planned)]
+    places = {id(planned): Path(os.fsdecode(source_of(run, planned.file))) for planned in databases}
     with one_moment(places.values()) as held:
-        for one in databases:
-            place = places[id(one)]
-            yield _capture_one(run, crew, one, held.get(place), progress)
+        for planned in databases:
+            place = places[id(planned)]
+            yield _capture_one(run, crew, planned, held.get(place), progress)
+
+
+def _supplied(run: Run, crew: Crew, database: PlannedDatabase) -> bool:
+    """Take a captured database from the other chest, if it has it in this state."""
+    found = run.supplied.captured(database) if run.supplied is not None else None
+    if found is None:
+        return False
+    source, digest, size = found
+    task = msgspec.structs.replace(
+        copy_task(database.file, source, payload_of(run)), size=size, expect=bytes.fromhex(digest)
+    )
+    (done,) = crew.run([CopyJob([task], True, run.plan.whole_sync)])
+    (outcome,) = done.copies or (CopyOutcome("cut-off", why="no answer"),)
+    if outcome.state == "cut-off":
+        raise CutOffError(cut_off_words(run, outcome.why))
+    if outcome.state == "ok":
+        _enter(run, database, outcome)
+    return outcome.state == "ok"
 
 
 def _capture_one(
@@ -50,7 +69,7 @@ def _capture_one(
     taken = scratch / "captured"
     taken.unlink(missing_ok=True)
     source = Path(os.fsdecode(source_of(run, file)))
-    tally = Tally(progress, "capturing a database", 1, file.entry.size, run.plan.library.name)
+    tally = Tally(progress, "copying a database of", 1, file.entry.size, run.plan.library.name)
     try:
         result = capture(source, taken, scratch, tell=tally, held=held)
     except DatabaseInUseError as error:
@@ -81,7 +100,7 @@ def _leave_in_use(run: Run, database: PlannedDatabase, why: str) -> None:
         # It stays as the last edition had it: an archive never holds less of it than before.
         run.proven.keep(file.stored)
         run.unread.add(file.stored)
-        why += f"; it stays in the archive as edition {run.plan.edition - 1} had it"
+        why += f"; the archive keeps it as in edition {run.plan.edition - 1}"
         run.captured += [known for known in previous.record.databases if from_wire(known.path) == file.entry.path]
     run.left.append(LeftBehind(file.entry.path, file.entry.size, why, True, file.entry.mtime_ns))
     for companion in database.companions:
@@ -103,7 +122,7 @@ def _enter(run: Run, database: PlannedDatabase, outcome: CopyOutcome) -> None:
     else:
         run.proven[file.stored] = Proven(record, outcome.sha512)
     run.own_sizes[file.stored] = entry.size
-    why = "its content is in the captured database"
+    why = "its content is in the copied database"
     companions = [companion.entry for companion in database.companions]
     run.left += [LeftBehind(c.path, c.size, why, False, c.mtime_ns) for c in companions]
     left = tuple(LeftOut(to_wire(c.path), c.size, why, c.mtime_ns) for c in companions)

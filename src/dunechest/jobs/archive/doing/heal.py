@@ -36,7 +36,7 @@ def heal(run: Run, lost: Iterable[PlannedFile], progress: Progress) -> None:
         disk.make_folder(run.bag / PAYLOAD / folder)
     total = sum(file.entry.size for file in files)
     brought: list[PlannedFile] = []
-    tally = Tally(progress, "mending", len(files), total, plan.library.name)
+    tally = Tally(progress, "repairing", len(files), total, plan.library.name)
 
     def task(file: PlannedFile) -> CopyTask:
         record = previous.files[file.stored].record
@@ -57,7 +57,7 @@ def heal(run: Run, lost: Iterable[PlannedFile], progress: Progress) -> None:
             elif outcome.state == "cut-off":
                 raise CutOffError(cut_off_words(run, outcome.why))
             else:
-                why = "the library has other bytes by now" if outcome.state == "not-intact" else outcome.why
+                why = "it has changed in the library since" if outcome.state == "not-intact" else outcome.why
                 run.lost.append((file.entry.path, why))
     for folder in sorted({file.stored.rpartition("/")[0] for file in brought}):
         disk.flush_folder(run.bag / PAYLOAD / folder)

@@ -80,7 +80,7 @@ def _take_up(run: Run) -> None:
     for path in there:
         if path not in run.proven:
             disk.remove(payload / path)
-    # Empty folders of a library that has changed since must not come along.
+    # Empty folders of a library that has changed since must not are included.
     wanted_folders = {*_folders(run.plan), OUTSIDE_FILES.rstrip("/")}
     for folder in sorted((f.path for f in walk(str(payload)).folders), reverse=True):
         if folder and folder not in wanted_folders:

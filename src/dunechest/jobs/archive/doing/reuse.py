@@ -108,16 +108,18 @@ def _keep_database(run: Run, database: PlannedDatabase) -> None:
     run.own_sizes[stored] = database.file.entry.size
     run.captured += [item for item in previous.record.databases if from_wire(item.path) == path]
     run.left += [
-        LeftBehind(c.entry.path, c.entry.size, "its content is in the captured database", False, c.entry.mtime_ns)
+        LeftBehind(c.entry.path, c.entry.size, "its content is in the copied database", False, c.entry.mtime_ns)
         for c in database.companions
     ]
 
 
 def _digests(run: Run, files: list[PlannedFile], progress: Progress) -> dict[str, str]:
     """Read files of the library, and return their BLAKE3 digests by stored path."""
+    known = {file.stored: run.supplied.source(file) for file in files} if run.supplied is not None else {}
+    found = {stored: place[1] for stored, place in known.items() if place is not None}
+    files = [file for file in files if file.stored not in found]
     total = sum(file.entry.size for file in files)
     tally = Tally(progress, "comparing", len(files), total, run.plan.library.name)
-    found: dict[str, str] = {}
     with Crew.for_job(len(files), total, (run.plan.library.path,), tally) as crew:
         for file, outcome in crew.digest_each(
             files, lambda file: file.entry.size, lambda file: DigestTask(source_of(run, file), file.entry.size)

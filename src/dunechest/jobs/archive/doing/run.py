@@ -7,9 +7,12 @@ from collections.abc import Iterator
 from dataclasses import dataclass, field
 from pathlib import Path
 
+import msgspec
+
 from dunechest.chest.file_table import FileTable
 from dunechest.chest.layout import PAYLOAD
 from dunechest.chest.records import CapturedDatabase, ChangeCounts
+from dunechest.jobs.archive.doing.supplied import Supplied
 from dunechest.jobs.archive.plan import ArchivePlan, PlannedFile
 from dunechest.jobs.study.selection import LeftBehind
 from dunechest.names import shown
@@ -27,6 +30,8 @@ class Run:
 
     plan: ArchivePlan
     bag: Path
+    #: Another chest that has the library just so; None if there is none.
+    supplied: Supplied | None = None
     proven: FileTable = field(init=False)
     own_sizes: dict[str, int] = field(default_factory=dict)
     unread: set[str] = field(default_factory=set)
@@ -35,6 +40,8 @@ class Run:
     again: list[str] = field(default_factory=list)
     broken: list[tuple[str, str]] = field(default_factory=list)
     grown: int = 0
+    #: Files that the other chest did not give back as they were.
+    not_supplied: set[str] = field(default_factory=set)
     resumed: int = 0
     #: New and old path below ``data/`` of what is only renamed.
     moves: dict[str, str] = field(default_factory=dict)
@@ -83,6 +90,14 @@ def copy_task(file: PlannedFile, source: bytes, payload: bytes) -> CopyTask:
     # The copy can always be read and replaced by its owner; the true mode is recorded.
     mode = (entry.mode & 0o777) | 0o600
     return CopyTask(source, payload + raw_path(file.stored), entry.size, entry.mtime_ns, mode)
+
+
+def task_of(run: Run, file: PlannedFile, payload: bytes) -> CopyTask:
+    """Return the order to copy one file, from another chest that has it just so, or from the library."""
+    found = run.supplied.source(file) if run.supplied is not None else None
+    if found is None:
+        return copy_task(file, source_of(run, file), payload)
+    return msgspec.structs.replace(copy_task(file, found[0], payload), expect=bytes.fromhex(found[1]))
 
 
 def payload_of(run: Run) -> bytes:

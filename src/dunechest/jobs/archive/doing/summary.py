@@ -31,6 +31,7 @@ def summary_of_nothing(run: Run, seconds: float) -> ArchiveResult:
         edition=plan.previous.record.edition if plan.previous is not None else 1,
         healed=tuple(run.healed),
         lost=tuple(run.lost),
+        chest=plan.chest.label,
     )
 
 
@@ -76,11 +77,12 @@ def summary_of(run: Run, second: SecondLook, seconds: float) -> ArchiveResult:
         silent=tuple(run.silent),
         healed=tuple(run.healed),
         lost=tuple(run.lost),
+        chest=plan.chest.label,
     )
     sums = (result.files_copied + len(result.left_out), result.bytes_copied + result.bytes_left_out)
     if sums != (result.files_found, result.bytes_found):
         raise DuneChestError(
-            f"The account of {shown(plan.bag)} does not add up: {result.files_found} files and "
+            f"The summary of {shown(plan.bag)} does not add up: {result.files_found} files and "
             f"{result.bytes_found} bytes were found, {sums[0]} and {sums[1]} are accounted for. "
             "Verify the bag before you trust it, and report this as a fault of Dune Chest."
         )

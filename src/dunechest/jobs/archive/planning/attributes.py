@@ -86,14 +86,14 @@ def _about_owners(owners: dict[tuple[str, str], list[str]]) -> list[Finding]:
     told = ", ".join(
         " and ".join(part for part in (f"user {user}" if user else "", f"group {group}" if group else "") if part)
         + f" ({count:,})"
-        for (user, group), count in sorted(others.items(), key=lambda one: -one[1])[:3]
+        for (user, group), count in sorted(others.items(), key=lambda owner: -owner[1])[:3]
     )
     return [
         Finding(
             "owners",
             "info",
             f"{number(sum(others.values()), 'file or folder', 'files and folders')} of it belong to others: {told}.",
-            "That is recorded. A restore gives them back where it is run by the administrator.",
+            "That is recorded. Run the restore as administrator to get them back.",
         )
     ]
 
@@ -107,6 +107,6 @@ def _unrecorded(room: _Room) -> list[Finding]:
             "warning",
             f"Owners or attributes of {number(room.unrecorded, 'file')} are not recorded: it would be more than "
             f"{_MOST >> 20} MB.",
-            "The files themselves are archived. Note what matters of it by hand.",
+            "The files themselves are archived. Write down by hand what matters.",
         )
     ]

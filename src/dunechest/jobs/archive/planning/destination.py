@@ -116,7 +116,7 @@ def destination(
     usual = slug(f"{library.name} {' '.join(part.title for part in selection.parts)}")
     bag = name or (own[0].name if own else usual)
     if bag in taken:
-        holder = f"{shown(str(taken[bag].path))}, archived in the same run,"
+        holder = f"{shown(str(taken[bag].path))}, archived in the same run"
         return Destination(bag, "barred", (*told, _taken(bag, holder, entries)), earlier)
     entry = entries.get(bag)
     spoilt = [*own, *([entry] if entry is not None and entry.state in ("damaged", "unusable") else [])]
@@ -139,7 +139,7 @@ def _of_the_likeness(
     alike: Sequence[Likeness], stored: Stored, library: Library, entries: Mapping[str, BagEntry]
 ) -> Finding:
     """Say that a library from elsewhere goes on in its bag, or ask if it does."""
-    if alike[0].certain and sum(one.certain for one in alike) == 1:
+    if alike[0].certain and sum(likeness.certain for likeness in alike) == 1:
         return goes_on(alike[0], len(stored.files))
     usual = slug(library.name)
     return perhaps(alike, len(stored.files), _free_name(usual, entries) if usual in entries else usual)
@@ -169,7 +169,7 @@ def _about_the_chest(chest: Chest) -> Iterator[Finding]:
             "chest-damaged",
             "blocks",
             f"The chest's own record {shown(fault.path)} is damaged: {shown(fault.why)}.",
-            f"Write it again: dunechest chest rebuild {quoted(str(chest.folder))}",
+            f"Rebuild it: dunechest chest rebuild {quoted(str(chest.folder))}",
         )
 
 
@@ -189,7 +189,7 @@ def damaged(entry: BagEntry, unfinished: str, entries: Mapping[str, object]) -> 
         return None
     if unfinished:
         words = f"A decided change of {shown(entry.name)} waits to be finished: {unfinished}"
-        return Finding("damaged-archive", "blocks", words, "Mend that first; nothing in the archive is lost.")
+        return Finding("damaged-archive", "blocks", words, "Solve that first; nothing in the archive is lost.")
     faults = entry.records.faults()
     if not faults and entry.state == "whole":
         return None
@@ -200,9 +200,9 @@ def damaged(entry: BagEntry, unfinished: str, entries: Mapping[str, object]) -> 
         "damaged-archive",
         "blocks",
         f"The archive {shown(entry.name)} in this chest is damaged ({shown(path)}: {shown(why)}{more}), so no edition is "
-        "added to it: that would hide the damage.",
-        f"Keep it as it is, and archive the library again beside it: --as {other}. What is intact in the damaged one can "
-        "be restored; dunechest verify names the rest.",
+        "added to it, which would hide the damage.",
+        f"Leave it alone and archive the library under another name: --as {other}. The intact files of the damaged one "
+        "can be restored; dunechest verify lists the others.",
     )
 
 
@@ -231,6 +231,6 @@ def _taken(bag: str, holder: str, entries: Mapping[str, object]) -> Finding:
         "name-taken",
         "blocks",
         f"The name {shown(bag)} is already taken by {holder} in this chest.",
-        f"Give this library another name with --as, for example: --as {_free_name(bag, entries)}. If it is that library, "
+        f"Give this library another name with --as, for example: --as {_free_name(bag, entries)}. If it is the same library, "
         f"from another place: --continue {bag}",
     )

@@ -16,7 +16,7 @@ from dunechest.library.library import SAID, Library
 from dunechest.names import shown
 
 #: The evidence of a library that shows no sign any more of the kind it had.
-_FORMER = ("its kind when it was archived last",)
+_FORMER = ("its kind in the last archive",)
 
 
 def with_former_kind(library: Library, chest: Chest) -> Library:
@@ -45,9 +45,9 @@ def kind_findings(library: Library, before: LibraryRecord | None) -> list[Findin
             Finding(
                 "kind-lost",
                 "warning",
-                f"It was of the kind {title!r} when it was archived last, and does not show the signs of it any more.",
-                "See whether its catalogue or index is still there. It is archived as before, files outside included; "
-                "--kind folder takes it for a plain folder.",
+                f"It was of the kind {title!r} in the last archive, and its signs are missing now.",
+                "Check whether its catalogue or index is still there. It is archived as before, outside files included; "
+                "use --kind folder to treat it as a plain folder.",
             )
         ]
     if before is None or not kind_changed(library.kind, before):
@@ -57,7 +57,7 @@ def kind_findings(library: Library, before: LibraryRecord | None) -> list[Findin
             "kind-changed",
             "info",
             f"It was archived as {shown(before.kind_title)!r}, and is of the kind {title!r} now.",
-            "The next edition takes that over: its references, its parts, and what can be made again.",
+            "The next edition uses the new kind: its references, its parts, and what can be rebuilt.",
         )
     ]
 

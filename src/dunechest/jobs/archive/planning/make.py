@@ -75,7 +75,7 @@ def plan_archive(
         for library in libraries
     ]
     if (options.name is not None or options.continues is not None) and len(studied) != 1:
-        raise UsageError("--as and --continue are about one library; archive the others by themselves.")
+        raise UsageError("--as and --continue are for one library; archive the others separately.")
     drive = examine(chest)
     plans: list[ArchivePlan] = []
     taken: dict[str, Library] = {}
@@ -213,7 +213,7 @@ def _places(library: Library, chest: Chest) -> list[Finding]:
                 "chest-inside",
                 "blocks",
                 f"The chest {shown(str(target))} lies inside what is to be archived.",
-                "Name a folder that does not hold the chest.",
+                "Name a folder that does not contain the chest.",
             )
         ]
     if source.is_relative_to(target):
@@ -222,7 +222,7 @@ def _places(library: Library, chest: Chest) -> list[Finding]:
                 "inside-chest",
                 "blocks",
                 f"{shown(str(source))} lies inside the chest itself.",
-                "Name the library on this machine, not its copy.",
+                "Name the library on this computer, not its copy.",
             )
         ]
     return []

@@ -57,8 +57,8 @@ def mass_change(found: Difference, library: Library, selection: Selection) -> li
             "blocks",
             f"Of {number(total, 'file')} in the latest edition {number(len(vanished), 'file')} vanished and "
             f"{len(changed):,} changed, all since {found.record.archived}.",
-            "That is what a mistake or malicious encryption looks like: open a few of them first. If it is what you "
-            "did yourself, go on with --ignore mass-change; the earlier editions stay as they are.",
+            "That is what a mistake or malicious encryption looks like: open a few of them first. If you did this "
+            "yourself, continue with --ignore mass-change; earlier editions are kept.",
             yields=True,
         )
     ]

@@ -13,7 +13,7 @@ from dunechest.transfer.walk import Walk, each_file
 
 
 def already_there(chest: Chest, bag: str) -> int:
-    """Count what a cut-off run has left on the drive: it is taken up again, or cleared away."""
+    """Count what an interrupted run has left on the drive: it is taken up again, or cleared away."""
     pending = chest.bag_folder(bag) / PENDING
     return sum(file.size for file in each_file(str(pending)))
 

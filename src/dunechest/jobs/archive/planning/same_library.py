@@ -56,7 +56,7 @@ def named(name: str, entries: Mapping[str, BagEntry], partial: Sequence[str]) ->
         known = ", ".join(sorted(e.name for e in entries.values() if e.library is not None)) or "none"
         raise UsageError(f"--continue {shown(name)}: the chest holds no library of that name. It holds: {known}.")
     if tuple(entry.library.partial) != tuple(partial):
-        raise UsageError(f"--continue {shown(name)}: that archive and what you chose are not the same parts of it.")
+        raise UsageError(f"--continue {shown(name)}: that archive holds other parts than you chose.")
     return entry
 
 
@@ -97,16 +97,16 @@ def likenesses(
         same = _same_files(entry, record, own, library)
         if same is None and not by_us:
             continue
-        how, certain = ("it was restored here from it", True) if by_us else _where_it_was(record, here, library)
+        how, certain = ("it was restored from there", True) if by_us else _where_it_was(record, here, library)
         found.append(Likeness(entry, same or 0, how, certain))
-    return sorted(found, key=lambda one: (not one.certain, -one.same))
+    return sorted(found, key=lambda likeness: (not likeness.certain, -likeness.same))
 
 
 def _where_it_was(record: LibraryRecord, here: Origin, library: Library) -> tuple[str, bool]:
     """Say how a library with the same files came from elsewhere, and whether that makes it the same for certain."""
     origin = record.origin
     if origin.machine_id == here.machine_id:
-        return f"it was moved or renamed, and was in {shown(from_wire(origin.path))}", True
+        return f"it was moved or renamed; it used to be in {shown(from_wire(origin.path))}", True
     same_place = origin.path == here.path or (
         origin.standard and (origin.standard, origin.relative) == (here.standard, here.relative)
     )
@@ -159,18 +159,19 @@ def goes_on(likeness: Likeness, files: int) -> Finding:
         "continues",
         "info",
         f"This is the library {shown(likeness.entry.name)} of this chest: {likeness.how}{same}.",
-        "It gets its next edition there. If it is another library, give it a name of its own with --as.",
+        "It gets its next edition there. If it is another library, give it another name with --as.",
     )
 
 
 def perhaps(found: Sequence[Likeness], files: int, bag: str) -> Finding:
     """Ask whether a library is one that the chest has."""
     names = ", ".join(
-        f"{shown(one.entry.name)} ({one.how}; {one.same:,} of {files:,} files are the same)" for one in found[:3]
+        f"{shown(likeness.entry.name)} ({likeness.how}; {likeness.same:,} of {files:,} files are the same)"
+        for likeness in found[:3]
     )
     return Finding(
         "perhaps-same",
         "blocks",
-        f"This may be a library that the chest has already: {names}.",
-        f"If it is, say so with --continue {found[0].entry.name}; if it is another one, give it a name: --as {bag}",
+        f"This may be a library that is already in the chest: {names}.",
+        f"If it is, use --continue {found[0].entry.name}; if it is another one, name it: --as {bag}",
     )

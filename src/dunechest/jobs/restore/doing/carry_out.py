@@ -2,7 +2,7 @@
 
 The library is put together in a folder of its own beside its place, its references updated there,
 and put in its place when it is whole, so that an application never meets half of it. Each step that changes
-what was on this machine is written down before it is taken; a restore that fails is taken back.
+what was on this computer is written down before it is taken; a restore that fails is undone.
 """
 
 from __future__ import annotations
@@ -15,7 +15,7 @@ from pathlib import Path
 
 from dunechest.chest.bag_records import stamp
 from dunechest.chest.layout import BAGS, CHEST_RECORD, DECLARATION, bag_folder
-from dunechest.errors import ChangedMeanwhileError, CutOffError, RefusedError
+from dunechest.errors import ChangedMeanwhileError, CutOffError, refuse_blocked
 from dunechest.findings import blocking
 from dunechest.jobs.restore.doing.attributes import dress_unreadable
 from dunechest.jobs.restore.doing.folders import make_above
@@ -31,7 +31,7 @@ from dunechest.jobs.restore.doing.staging import fill_staging, finish, remove, t
 from dunechest.jobs.restore.old_place import CODE, old_place_findings
 from dunechest.jobs.restore.plan import NotDone, RestoreOutsideFile, RestorePlan, SettingChange
 from dunechest.jobs.restore.result import MergeResult, RestoreResult
-from dunechest.jobs.undo.doing import take_back
+from dunechest.jobs.undo.doing import undo_change
 from dunechest.ledger import deeds, events
 from dunechest.library.kinds.patterns import Patterns
 from dunechest.library.still_named import OldPlace, pattern_of, still_named
@@ -44,13 +44,12 @@ from dunechest.transfer.tasks import DigestTask
 
 def refuse_if_stopped(plans: Iterable[RestorePlan]) -> None:
     """Raise `RefusedError` if any plan has a blocking finding; none of a restore yields."""
-    remaining = [finding for plan in plans for finding in blocking(plan.findings)]
-    if remaining:
-        raise RefusedError("Nothing was restored.", remaining)
+    blocked = {plan.bag: blocking(plan.findings) for plan in plans}
+    refuse_blocked("Refused: nothing was restored, because {} cannot be restored like this.", blocked)
 
 
 def carry_out_once(
-    plan: RestorePlan, *, progress: Progress = silent, rehearsal: bool = False, command: str = ""
+    plan: RestorePlan, *, progress: Progress = silent, drill: bool = False, command: str = ""
 ) -> RestoreResult:
     """Restore the library of a plan.
 
@@ -60,11 +59,11 @@ def carry_out_once(
         From `plan_restore`.
     progress : Progress
         Told how far it is.
-    rehearsal : bool
+    drill : bool
         It goes to a scratch folder and is thrown away: that the application is open does not matter, and
-        nothing of it is there to be taken back afterwards.
+        nothing of it is there to be undone afterwards.
     command : str
-        Something that all restores of one command have in common: they are taken back together.
+        Something that all restores of one command have in common: they are undone together.
 
     Returns
     -------
@@ -78,9 +77,9 @@ def carry_out_once(
         If the archive got another edition since the plan was made.
     CutOffError
         If the target or the chest's drive is full, gone or failing; what was done by then
-        is taken back.
+        is undone.
     """
-    if not rehearsal:
+    if not drill:
         refuse_if_stopped([plan])
     assert plan.place is not None
     if stamp(_bag(plan)) != plan.stamp:
@@ -96,18 +95,18 @@ def carry_out_once(
         if isinstance(error, CutOffError):
             raise
         raise CutOffError(
-            f"The restore of {shown(plan.bag)} was interrupted: {error.strerror or error}. What it had done is taken back, "
-            f"and {shown(str(plan.place))} is as it was; the same command begins again."
+            f"The restore of {shown(plan.bag)} was interrupted: {error.strerror or error}. What it had done was undone, "
+            f"and {shown(str(plan.place))} is unchanged; the same command starts again."
         ) from error
     except BaseException:
         _give_up(staging, deed)
         raise
-    deed.close("taken back" if rehearsal else "done")
-    if rehearsal:
+    deed.close("undone" if drill else "done")
+    if drill:
         deeds.forget(deed.number)
         return result
     facts = {"chest": plan.chest.id, "bag": plan.bag, "place": shown(str(plan.place)), "files": result.files}
-    events.try_append(("restore", facts))  # the files are in place; without it only this machine forgets that
+    events.try_append(("restore", facts))  # the files are in place; without it only this computer forgets that
     return result
 
 
@@ -151,18 +150,18 @@ def _refuse_half(plan: RestorePlan, not_done: Iterable[NotDone]) -> None:
         raise CutOffError(_GONE.format(shown(plan.chest.label)))
 
 
-_GONE = "The drive of the chest {} went away, or can no longer be read."
+_GONE = "The drive of the chest {} is gone or can no longer be read."
 
 
 def _give_up(staging: Path, deed: deeds.OpenDeed) -> None:
-    """Take back what was done, and remove the folder to work in."""
+    """Undo what was done, and remove the folder to work in."""
     remove(staging)
     known = next((item for item in deeds.deeds() if item.number == deed.number), None)
     try:
         if known is not None:
-            take_back(known)
+            undo_change(known)
     except OSError:
-        pass  # a drive that is gone: the next command that restores or takes back finishes this
+        pass  # a drive that is gone: the next command that restores or undoes finishes this
 
 
 def _restore(run: Run, begun: float) -> RestoreResult:
@@ -172,6 +171,7 @@ def _restore(run: Run, begun: float) -> RestoreResult:
     deed.will(deeds.Working(to_wire(str(run.staging))))
     fill_staging(run)
     write(run)
+    run.tell("placing")
     _refuse_half(plan, run.not_done)
     staged = _staged(run)
     merged: tuple[MergeResult, ...] = ()
@@ -188,6 +188,7 @@ def _restore(run: Run, begun: float) -> RestoreResult:
     settings = tuple((change, write_setting(change, deed)) for change in plan.settings)
     give(owner, deed.places)  # run by the administrator, it is for the person whose home it is
     run.missed = give_back(run)
+    run.tell("checking the result of")
     return _summary(run, merged, rewritten, outside, settings, begun)
 
 
@@ -267,7 +268,7 @@ def _summary(
         links=run.links,
         not_done=tuple(run.not_done),
         renamed=plan.renamed,
-        application=plan.record.application,
+        application="" if plan.options.files else plan.record.application,
         # What was to be done or decided before is no news afterwards.
         findings=(
             *(f for f in plan.findings if f.code not in _NO_NEWS),
@@ -286,6 +287,7 @@ def _summary(
         damage=plan.damage,
         undoable=run.deed.changes,
         seconds=time.monotonic() - begun,
+        single_files=tuple(file.path for file in plan.files) if plan.options.files else (),
     )
 
 
@@ -298,7 +300,7 @@ def _staged(run: Run) -> dict[str, Path]:
 
 
 def _in_place(run: Run) -> RewrittenFiles:
-    """Update references in files that were here already, as they came from the other machine."""
+    """Update references in files that were here already, as they came from the other computer."""
     plan, deed = run.plan, run.deed
     same = {file.own: run.place / file.path for file in plan.existing.same}
     wanted = [update for update in plan.references.updates if update.source in same]

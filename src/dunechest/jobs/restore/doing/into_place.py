@@ -32,7 +32,7 @@ def whole_into_place(run: Run, steps: Iterable[Rewritten]) -> None:
     for old, new in plan.existing.set_aside:
         deed.will(Aside(to_wire(str(old)), to_wire(str(new))))
         if os.path.lexists(new):
-            raise RefusedError(f"{shown(str(new))} came to be there meanwhile. Nothing was changed.")
+            raise RefusedError(f"{shown(str(new))} appeared meanwhile. Nothing was changed.")
         os.rename(old, new)
     if plan.record.shape == "file":
         _one_file(plan, tree, place, deed)
@@ -45,7 +45,7 @@ def whole_into_place(run: Run, steps: Iterable[Rewritten]) -> None:
     if os.path.lexists(place):
         info = place.lstat()
         if not stat.S_ISDIR(info.st_mode) or not nothing_in(place, tree.parent.name):
-            raise RefusedError(f"Something came to be in {shown(str(place))} meanwhile. Nothing was changed there.")
+            raise RefusedError(f"Something appeared in {shown(str(place))} meanwhile. Nothing was changed there.")
         if why_protected(place, plan.options.home_folder):
             _fill(plan, tree, place, lines, deed)
             return
@@ -68,12 +68,12 @@ def _one_file(plan: RestorePlan, tree: Path, place: Path, deed: OpenDeed) -> Non
     if not plan.files:
         return
     source = tree / plan.files[0].path
-    if not source.exists():  # it was not intact, and is in the account
+    if not source.exists():  # it was not intact, and is in the summary
         return
     info = source.stat()
     deed.will(Made(to_wire(str(place)), info.st_size, info.st_mtime_ns, "", info.st_dev, info.st_ino))
     if os.path.lexists(place):
-        raise RefusedError(f"Something came to be in {shown(str(place))} meanwhile. Nothing was changed there.")
+        raise RefusedError(f"Something appeared in {shown(str(place))} meanwhile. Nothing was changed there.")
     without_overwriting(source, place)
     medium.flush_folder(str(place.parent))
 
@@ -203,7 +203,7 @@ def _new_files(run: Run, pairs: list[tuple[Path, Path]]) -> None:
             without_overwriting(source, target)
         except RefusedError:
             run.deed.will_not(target)
-            run.leave(str(target), "something came to be there meanwhile; it is left alone")
+            run.leave(str(target), "something appeared there meanwhile; it is left alone")
 
 
 def _replace(source: Path, target: Path, why: str, deed: OpenDeed) -> None:
@@ -230,11 +230,11 @@ def _links(run: Run) -> None:
     for path, target, mtime_ns in run.plan.links:
         link = place / path
         if link_between(place, link.parent) is not None:
-            run.leave(path, "it would lie behind another link; it is not made")
+            run.leave(path, "it would be behind another link; it is not made")
             continue
         if os.path.lexists(link):
             if not (link.is_symlink() and os.readlink(link) == target):
-                run.leave(path, "something else has the name of the link; it is left alone", fault=False)
+                run.leave(path, "something else already has the link's name; it is left alone", fault=False)
             continue
         deed.will(MadeLink(to_wire(str(link)), to_wire(target)))
         make_link(link, target, mtime_ns)

@@ -36,7 +36,7 @@ def merge_files(run: Run, staged: Mapping[str, Path]) -> tuple[MergeResult, ...]
     parts = plan.part_names
     ours = {path for part in plan.parts for path in part.files}
     for number, file in enumerate(plan.existing.merged):
-        if file.own not in staged:  # it was not intact in the chest, and is in the account
+        if file.own not in staged:  # it was not intact in the chest, and is in the summary
             continue
         spec = joins_of(plan.kind, file.own)
         assert spec is not None
@@ -54,7 +54,7 @@ def merge_files(run: Run, staged: Mapping[str, Path]) -> tuple[MergeResult, ...]
             joined = join(plan.kind, spec, target, staged[file.own], parts, ours, theirs=theirs)
         except (NotMergedError, NotCapturedError) as error:
             raise RefusedError(
-                f"{shown(file.path)} is in both libraries, and the two cannot be made one: {shown(str(error))}. "
+                f"{shown(file.path)} is in both libraries, and the two cannot be merged: {shown(str(error))}. "
                 "Use --if-exists set-aside, or --on-conflict keep-mine."
             ) from error
         changed = joined.added or (theirs and joined.differ)

@@ -41,10 +41,10 @@ def why_not(file: RestoreFile, outcome: CopyOutcome, target: str | Path) -> str 
     if outcome.state == "cut-off":
         raise CutOffError(
             f"The restore was interrupted: {outcome.why}. Nothing was changed in the library's place; "
-            "the same command begins again."
+            "the same command starts again."
         )
     if outcome.state == "not-intact":
-        return "it is not intact: its bytes in the chest are not those that were archived"
+        return "damaged: its content in the chest is not what was archived"
     if outcome.state != "ok":
         return f"it cannot be read in the chest: {outcome.why}"
     if file.blake3 is not None:
@@ -56,7 +56,7 @@ def why_not(file: RestoreFile, outcome: CopyOutcome, target: str | Path) -> str 
         found = again.digests[0] if again.state == "ok" else b""
     if found != wanted:
         os.unlink(target)
-        return "it is not intact: its bytes in the chest are not those that were archived"
+        return "damaged: its content in the chest is not what was archived"
     return None
 
 
@@ -78,7 +78,7 @@ def put_together(plan: RestorePlan, file: RestoreFile, target: Path, tell: Calla
             os.close(fd)
         (outcome,) = digest_files([DigestTask(os.fsencode(target), file.size)], lambda count: None)
         if outcome.state != "ok" or outcome.digests != (file.blake3,):
-            raise DuneChestError("what was put together is not what was archived.")
+            raise DuneChestError("the reassembled file is not what was archived.")
         target.chmod(_mode(file))
         os.utime(target, ns=(file.mtime_ns, file.mtime_ns))
     except DuneChestError as error:
@@ -88,12 +88,12 @@ def put_together(plan: RestorePlan, file: RestoreFile, target: Path, tell: Calla
 
 
 def without_overwriting(source: Path, place: Path) -> None:
-    """Give a file its place, even if another one came to be there in this very moment."""
+    """Give a file its place, even if another one appeared there in this very moment."""
     try:
         place.hardlink_to(source)
     except FileExistsError as error:
         raise RefusedError(
-            f"Something came to be in {shown(str(place))} meanwhile. Nothing was changed there."
+            f"Something appeared in {shown(str(place))} meanwhile. Nothing was changed there."
         ) from error
     except OSError:  # a filesystem without hard links
         source.rename(place)

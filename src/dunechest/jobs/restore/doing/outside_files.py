@@ -37,8 +37,8 @@ def restore_outside_files(run: Run) -> list[RestoreOutsideFile]:
                     done.append(outside_file)
             except CutOffError as error:
                 raise CutOffError(
-                    f"The files from outside {shown(plan.bag)} were interrupted: {error} What the restore had done is "
-                    "taken back; the same command begins again."
+                    f"Restoring the outside files of {shown(plan.bag)} was interrupted: {error} What the restore had done "
+                    "was undone; the same command starts again."
                 ) from error
             except OSError as error:
                 run.leave(outside_file.file.stored, f"it cannot be written: {error.strerror or error}")
@@ -48,7 +48,7 @@ def restore_outside_files(run: Run) -> list[RestoreOutsideFile]:
 def _one(run: Run, outside_file: RestoreOutsideFile, number: int, crew: Crew) -> bool:
     place, deed = outside_file.place, run.deed
     if goes_astray(place, outside_file.top or place.parent, run.place):  # the library's own links are there by now
-        run.leave(outside_file.file.stored, f"{place} would lie behind a link; it is not made")
+        run.leave(outside_file.file.stored, f"{place} would be behind a link; it is not made")
         return False
     missing = []
     above = place.parent
@@ -73,7 +73,7 @@ def _one(run: Run, outside_file: RestoreOutsideFile, number: int, crew: Crew) ->
             deed.will_not(place)
             if same_bytes(outside_file.file, place):  # another library of the same command needs it too
                 return True
-            why = f"something came to be in {shown(str(place))} meanwhile"
+            why = f"something appeared in {shown(str(place))} meanwhile"
             run.leave(outside_file.file.stored, why)
             return False
         medium.flush_folder(str(place.parent))

@@ -45,9 +45,9 @@ def give_back(run: Run) -> list[Finding]:
         Finding(
             "attributes-missing",
             "warning",
-            f"{number(len(paths), 'file or folder', 'files and folders')} came back without {shown(what)}, "
-            f"first {shown(paths[0]) or 'the library itself'}.",
-            "The files themselves are whole. What was recorded stands in the archive's library.json.",
+            f"{number(len(paths), 'file or folder', 'files and folders')} came back without {shown(what)}; "
+            f"the first: {shown(paths[0]) or 'the library itself'}.",
+            "The files themselves are complete. The archive's library.json says what was recorded.",
         )
         for what, paths in sorted(missed.items())
     ]

@@ -42,6 +42,8 @@ def prove(plan: RestorePlan, place: Path, *, files: int, outside_files: int) -> 
     lines = [
         Compared("files", f"{expected:,}", f"{files + outside_files:,}", files + outside_files == expected),
     ]
+    if plan.options.files:  # single files: the library around them is what it was
+        return Proof(tuple(lines))
     if plan.record.shape == "file":
         if plan.as_archived.databases:
             lines.append(_databases(plan, dict.fromkeys(plan.as_archived.databases, place)))
@@ -103,7 +105,7 @@ def _databases(plan: RestorePlan, places: Mapping[str, Path]) -> Compared:
         if words != "ok":
             same = path not in updated
             before += same and path not in captured
-            wrong.append(f"{shown(path)}: {shown(words)}" + ("; it was so when it was archived" if same else ""))
+            wrong.append(f"{shown(path)}: {shown(words)}" + ("; the same when it was archived" if same else ""))
     then, now = len(places) - before, len(places) - len(wrong)
     return Compared("databases intact", f"{then:,}", f"{now:,}", then == now, tuple(wrong))
 
@@ -135,7 +137,7 @@ def _references(
                 "references that lead somewhere", f"{total:,}", f"{total - len(lost):,}", well, () if well else why
             )
         ]
-    # What was never archived cannot be there: the account of the archive named it.
+    # What was never archived cannot be there: the summary of the archive named it.
     left = len(plan.record.left_out) + len(plan.record.outside_left)
     lines = []
     for state, words in _STATES:
@@ -170,12 +172,12 @@ def _parts(plan: RestorePlan, found: Iterable[Part]) -> list[Compared]:
     wrong: dict[str, list[str]] = {}
     then_counts: Counter[str] = Counter()
     now_counts: Counter[str] = Counter()
-    # A file that an archive could not take makes its part smaller; the account of the archive named it.
+    # A file that an archive could not take makes its part smaller; the summary of the archive named it.
     for (what, name), count in plan.as_archived.parts.items():
         then_counts[what] += 1
         is_now = now.get((what, name))
         if is_now is None:
-            wrong.setdefault(what, []).append(f"{shown(name)} is not there")
+            wrong.setdefault(what, []).append(f"{shown(name)} is missing")
             continue
         now_counts[what] += 1
         if is_now < count:

@@ -49,7 +49,7 @@ def write_references(
 
     Returns
     -------
-    Anew
+    Rewritten
         The steps are not yet written down: the file may still be on its way to its place.
     """
     by_file: dict[tuple[str, int], list[Repoint]] = {}

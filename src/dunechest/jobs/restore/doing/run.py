@@ -8,7 +8,7 @@ from pathlib import Path
 from dunechest.findings import Finding
 from dunechest.jobs.restore.plan import NotDone, RestoreFile, RestorePlan
 from dunechest.ledger.deeds import OpenDeed
-from dunechest.progress import Progress
+from dunechest.progress import Progress, Step
 
 
 @dataclass(slots=True)
@@ -50,6 +50,10 @@ class Run:
     def tree(self) -> Path:
         """The folder in which the library is put together."""
         return self.staging / "tree"
+
+    def tell(self, stage: str) -> None:
+        """Tell that a stage has begun in which nothing is counted."""
+        self.progress(Step(stage, 0, 0, 0, 0, self.plan.bag))
 
     def leave(self, path: str, why: str, *, fault: bool = True) -> None:
         """Note that something is not brought back, and why; `fault` says whether that is damage."""

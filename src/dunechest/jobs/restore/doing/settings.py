@@ -28,7 +28,7 @@ def write_setting(change: SettingChange, deed: OpenDeed) -> str:
     file = Path(os.path.realpath(change.file))  # a link to where somebody keeps all settings stays one
     try:
         if setting_in(file, change.key) != change.old:
-            return f"{shown(str(file))} says something else by now; it is left alone"
+            return f"{shown(str(file))} has changed meanwhile; it is left alone"
         if not os.path.lexists(file):
             make_above(file.parent, deed)
             content = _new_settings(form_of(file), change.key, change.new)
@@ -71,14 +71,14 @@ def _set(file: Path, form: str, change: SettingChange) -> None:
         text = _with_key(text, form, change.key, change.new)
     safe.write_file(file, text.encode(), mode=file.stat().st_mode & 0o777)
     if setting_in(file, change.key, form) != change.new:
-        raise NotRewrittenError("the key could not be put in")
+        raise NotRewrittenError("the key could not be added")
 
 
 def _put(document: Any, names: list[str], value: str) -> None:
     for name in names[:-1]:
         document = document.setdefault(name, {})
     if not isinstance(document, dict):
-        raise NotRewrittenError("the key lies in something that is no table")
+        raise NotRewrittenError("the key is in something that is not a table")
     document[names[-1]] = value
 
 

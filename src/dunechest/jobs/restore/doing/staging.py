@@ -44,7 +44,7 @@ def take_staging(staging: Path, plan: RestorePlan) -> None:
     if staging.is_symlink() or (mark.chest, mark.bag) != (plan.chest.id, plan.bag):
         raise RefusedError(
             f"{shown(str(staging))} is in the way and was not left by a restore of this library. "
-            "Look at it and move it away."
+            "Inspect it and move it away."
         )
     if mark.pid != os.getpid() and lives(mark.pid):
         raise RefusedError(
@@ -152,15 +152,15 @@ def _prove(run: Run, crew: Crew) -> None:
         finally:
             os.close(fd)
     root = os.fsencode(tree) + b"/"
-    tally = Tally(run.progress, "proving", len(small), 0, run.plan.bag)
+    tally = Tally(run.progress, "checking", len(small), 0, run.plan.bag)
     proofs = crew.digest_each(
         small, lambda file: file.size, lambda f: DigestTask(root + os.fsencode(f.path), f.size, (f.proof[0],))
     )
     for count, (file, outcome) in enumerate(proofs, start=1):
         if outcome.state != "ok" or outcome.digests != (file.proof[1],):
             raise CutOffError(
-                f"What the drive gives back differs from what was written to it ({shown(file.path)}"
-                f"{': ' + outcome.why if outcome.why else ''}). The restore is taken back; use another drive."
+                f"The drive returns other data than was written to it ({shown(file.path)}"
+                f"{': ' + outcome.why if outcome.why else ''}). The restore was undone; use another drive."
             )
         tally.files_done = count
         if count % BATCH_FILES == 0 or count == len(small):

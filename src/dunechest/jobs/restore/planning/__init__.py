@@ -1,1 +1,1 @@
-"""Decide what a restore means. Nothing here changes anything on this machine."""
+"""Decide what a restore means. Nothing here changes anything on this computer."""

@@ -68,7 +68,7 @@ def bag_tree(
     record : LibraryRecord
         The edition.
     kind : Kind
-        The library's kind, as this machine knows it.
+        The library's kind, as this computer knows it.
     files : sequence of RestoreFile
         The files of that edition, with their own paths.
     home : Path

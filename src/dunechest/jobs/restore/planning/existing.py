@@ -35,15 +35,15 @@ def look_at_place(
         return Existing("refuse", tuple(files), findings=(blocked,))
     if not os.path.lexists(place) or (record.shape == "folder" and _is_folder(place) and nothing_in(place)):
         return Existing("free", tuple(files))
-    if options.if_exists == "set-aside":
+    if options.mode == "set-aside":
         if why := why_protected(place, options.home_folder):
             return Existing("refuse", tuple(files), findings=(_protected(place, why, record),))
         return Existing("set-aside", tuple(files), set_aside=((place, aside_name(place, options.day)),))
-    if options.if_exists == "refuse":
+    if options.mode == "refuse":
         return Existing("refuse", tuple(files), findings=(_occupied(place, record, files),))
     fits = _is_folder(place) if record.shape == "folder" else stat.S_ISREG(place.lstat().st_mode)
     if not fits:
-        words = f"{shown(str(place))} is not a {record.shape}, so the library cannot be joined into it."
+        words = f"{shown(str(place))} is not a {record.shape}, so the library cannot be merged into it."
         what = Finding(
             "occupied", "blocks", words, "Use --if-exists set-aside, or restore elsewhere with --into FOLDER."
         )
@@ -57,7 +57,7 @@ def _protected(place: Path, why: str, record: LibraryRecord) -> Finding:
         "protected-place",
         "blocks",
         f"{shown(str(place))} is not set aside: {shown(why)}.",
-        "--into names the folder that becomes the library itself, not the folder it is put into. To have it in there: "
+        "--into names the folder that becomes the library itself, not the one that will contain it. To put it in there: "
         f"--into {quoted(str(place / name))}",
     )
 
@@ -86,7 +86,7 @@ def _occupied(place: Path, record: LibraryRecord, files: Sequence[RestoreFile]) 
         if alike:
             looks = f" {number(alike, 'file')} of {len(files):,} have the same name and size in both."
         else:
-            looks = f" It holds {number(len(there), 'file')}, none of them like those of this library."
+            looks = f" It holds {number(len(there), 'file')}, none of them from this library."
     return Finding(
         "occupied",
         "blocks",

@@ -18,7 +18,7 @@ from dunechest.names import why_unsafe
 
 @dataclass(frozen=True, slots=True)
 class BagFiles:
-    """Files of a bag that can be restored, what of it cannot be had, and what is not proven of the records."""
+    """Files of a bag that can be restored, what of it is not available, and what is not proven of the records."""
 
     files: tuple[RestoreFile, ...]
     not_done: tuple[NotDone, ...] = ()
@@ -39,7 +39,7 @@ def current_files(own: BagRecords) -> BagFiles:
         size = lying.files.get(DATA + line.path)
         fast = _raw(line.blake3)
         if fast is None or why_unsafe(line.path) is not None:
-            not_done.append(NotDone(line.path, "its line in the records cannot be used", True))
+            not_done.append(NotDone(line.path, "its entry in the records cannot be used", True))
         elif size is None:
             not_done.append(_gone(line.path, lying))
         else:
@@ -59,7 +59,7 @@ def _raw(digest: str) -> bytes | None:
 
 def _gone(stored: str, lying: Lying) -> NotDone:
     why = lying.others.get(DATA + stored)
-    return NotDone(stored, f"it is {why}" if why else "it is missing in the chest", True)
+    return NotDone(stored, f"it is {why}" if why else "missing from the chest", True)
 
 
 def _from_damaged(own: BagRecords) -> BagFiles:
@@ -87,7 +87,7 @@ def _from_damaged(own: BagRecords) -> BagFiles:
         bag = read_bag(own.bag, assume=True, at=own.at, names=[path for path in lying.files if "/" not in path])
         slow = {p: d for m in bag.payload if m.algorithm == "sha512" for p, d in m.entries.items()}
     if not names:  # each is proven, and they name different files
-        faults.append(RecordFault(MANIFEST, "changed", f"it does not name the files that {FILES} names"))
+        faults.append(RecordFault(MANIFEST, "changed", f"it does not list the same files as {FILES}"))
     files = []
     for path in sorted({*known, *slow}):
         stored = path.removeprefix(DATA)
@@ -105,7 +105,7 @@ def _from_damaged(own: BagRecords) -> BagFiles:
     if len(names) == 2:
         listed = {*known, *slow}
         not_done += [
-            NotDone(path.removeprefix(DATA), "no record can be believed that names it; it lies in the chest", True)
+            NotDone(path.removeprefix(DATA), "no intact record lists it; it is in the chest", True)
             for path in sorted(lying.files)
             if path.startswith(DATA) and path not in listed
         ]
@@ -138,10 +138,10 @@ def earlier_files(own: BagRecords, current: int, number: int) -> BagFiles:
         source = places.plain.get(line.blake3, kept.path if kept is not None else None)
         fast = _raw(line.blake3)
         if fast is None or why_unsafe(path) is not None:
-            not_done.append(NotDone(path, "its line in the records cannot be used", True))
+            not_done.append(NotDone(path, "its entry in the records cannot be used", True))
             continue
         if source is None or source not in lying.files:
-            not_done.append(NotDone(path, "its bytes are missing in the chest", True))
+            not_done.append(NotDone(path, "its content is missing from the chest", True))
             continue
         in_pieces = line.blake3 not in places.plain
         size = line.size if in_pieces else lying.files[source]

@@ -26,6 +26,8 @@ def findings_of(plan: RestorePlan) -> list[Finding]:
     if place is not None:
         found += room_findings(plan, place)
         found += _open(plan, place)
+    if plan.options.files:
+        return found
     found += _about_the_archive(plan)
     found += _references(plan)
     found += old_place_findings(plan.old_place)
@@ -39,7 +41,7 @@ def findings_of(plan: RestorePlan) -> list[Finding]:
                 "info",
                 f"{shown(str(old))} will be called {shown(str(new))}"
                 + (f", and {more:,} more likewise." if more else "."),
-                "Nothing of it is changed. Look through it when the library is back, and remove it yourself.",
+                "Nothing in it is changed. Look through it after the restore, and remove it yourself.",
             )
         )
     if plan.record.kind != "folder" and plan.record.application:
@@ -47,7 +49,7 @@ def findings_of(plan: RestorePlan) -> list[Finding]:
             Finding(
                 "first",
                 "info",
-                f"The library belongs to the application {shown(plan.record.application)}.",
+                f"It belongs to the application {shown(plan.record.application)}.",
                 "Install it first, and do not start it until the restore is done.",
             )
         )
@@ -66,7 +68,7 @@ def _owners(plan: RestorePlan) -> list[Finding]:
                 "owners",
                 "info",
                 f"Some of it belonged to {whose}, and will again, as far as they exist here.",
-                "The account says of which files that could not be.",
+                "The summary lists files where that was not possible.",
             )
         ]
     return [
@@ -74,7 +76,7 @@ def _owners(plan: RestorePlan) -> list[Finding]:
             "owners",
             "warning",
             f"Some of it belonged to {whose}; here it will belong to you.",
-            "Where that matters, as for a server's data, run the restore as the administrator.",
+            "If that matters, as for a server's data, run the restore as administrator.",
         )
     ]
 
@@ -82,6 +84,8 @@ def _owners(plan: RestorePlan) -> list[Finding]:
 def _open(plan: RestorePlan, place: Path) -> list[Finding]:
     """Stop if the application is open: it would make a new library, or write over its settings, while we do."""
     users = {}
+    if plan.options.files and not any(plan.kind.database_patterns.match(file.own) for file in plan.files):
+        return []  # one picture more does no harm; a database does
     if os.path.lexists(place) and plan.existing.mode in ("merge", "set-aside"):
         paths = [file.path for file in each_file(str(place))]
         users = {use.pid: use.process for use in in_use(place, plan.kind, paths, plan.options.home_folder)}
@@ -109,9 +113,9 @@ def _about_the_archive(plan: RestorePlan) -> list[Finding]:
             Finding(
                 "kind-unknown",
                 "warning",
-                f"It is of the kind {shown(record.kind)}, which is not known on this machine.",
-                "It comes back as files; to have references and settings updated, put the kind file into the "
-                "folder kinds of this machine's state first (dunechest kinds list says which are known).",
+                f"It is of the kind {shown(record.kind)}, which this computer does not know.",
+                "Its files are restored; to have references and settings updated, put the kind file into the "
+                "folder kinds of this computer's state first (dunechest kinds list says which are known).",
             )
         )
     if record.partial:
@@ -129,10 +133,10 @@ def _about_the_archive(plan: RestorePlan) -> list[Finding]:
             Finding(
                 "incomplete",
                 "warning",
-                f"This archive is not complete: {number(len(record.left_out), 'file')} could not be taken for it"
+                f"This archive is incomplete: {number(len(record.left_out), 'file')} could not be archived"
                 + (f", {len(lost)} of them because they were only placeholders" if lost else "")
                 + ".",
-                "dune/library.json in the bag names each, with the reason, under left_out.",
+                "dune/library.json in the bag lists them under left_out, with the reasons.",
             )
         )
     return found
@@ -146,9 +150,9 @@ def _references(plan: RestorePlan) -> list[Finding]:
             Finding(
                 "references-lost",
                 "warning",
-                f"{number(len(lost), 'reference')} will lead to nothing here, the first being "
+                f"{number(len(lost), 'reference')} will lead to nothing here; the first: "
                 f"{shown(lost[0].text)} in {shown(lost[0].source)}.",
-                "The plan lists them, each with what to do by hand.",
+                "The plan lists them, each with what to do.",
             )
         )
     for change in plan.settings_left:
@@ -156,12 +160,12 @@ def _references(plan: RestorePlan) -> list[Finding]:
             Finding(
                 "another-library",
                 "warning",
-                f"{shown(plan.record.application or plan.kind.title)} keeps another library now: {shown(change.old)}. "
-                "Its setting stays as it is."
+                f"{shown(plan.record.application or plan.kind.title)} uses another library now: {shown(change.old)}. "
+                "Its setting is not changed."
                 if change.old
-                else f"{shown(plan.record.application or plan.kind.title)} kept another library on the old machine, so "
-                "its setting is not written for this one.",
-                "To have it open the restored one, choose that in its settings, or restore with --update-settings.",
+                else f"{shown(plan.record.application or plan.kind.title)} used another library on the old computer, so "
+                "its setting is not updated to this one.",
+                "To use the restored one, choose it in the application's settings, or restore with --update-settings.",
             )
         )
     return found

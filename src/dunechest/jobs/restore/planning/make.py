@@ -20,9 +20,11 @@ from dunechest.chest.layout import LIBRARY_FILES, OUTSIDE_FILES
 from dunechest.chest.records import LibraryRecord, OutsideFileRecord
 from dunechest.errors import RecordDamagedError, UsageError
 from dunechest.findings import Finding, most_serious_first
+from dunechest.jobs.made_here import made_here
 from dunechest.jobs.named import get_chest
 from dunechest.jobs.restore.options import RestoreOptions
 from dunechest.jobs.restore.plan import (
+    AsArchived,
     Existing,
     Placement,
     ReferencePlan,
@@ -43,8 +45,9 @@ from dunechest.jobs.restore.planning.place import no_place, place_for
 from dunechest.jobs.restore.planning.references import moves_of, name_old_place, plan_references
 from dunechest.jobs.restore.planning.room import need_of
 from dunechest.jobs.restore.planning.settings import plan_settings
+from dunechest.jobs.restore.planning.single_files import choose
 from dunechest.jobs.restore.planning.source import Source, source_of
-from dunechest.jobs.restore.planning.trust import made_here, place_findings
+from dunechest.jobs.restore.planning.trust import place_findings
 from dunechest.jobs.study.room import Room, nearest
 from dunechest.ledger.folder import state_folder
 from dunechest.library.kinds.carried import kind_from
@@ -54,7 +57,8 @@ from dunechest.library.parts import Part, parts_named
 from dunechest.library.still_named import NO_OLD_PLACE, OldPlace
 from dunechest.machine.drives import Filesystem, filesystem
 from dunechest.names import AnyPath, from_wire, parents, shown
-from dunechest.progress import Progress, Tally, silent
+from dunechest.progress import Progress, Step, Tally, silent
+from dunechest.values import FrozenDict
 
 
 def plan_restore(
@@ -87,11 +91,12 @@ def plan_restore(
     chest = get_chest(chest)
     options = options if options is not None else RestoreOptions()
     if options.home is not None and not os.path.isdir(options.home):
-        raise UsageError(f"There is no folder {shown(str(options.home))} to be the home. Nothing was changed.")
+        raise UsageError(f"There is no folder {shown(str(options.home))} to use as home. Nothing was changed.")
     folder = chest.bag(library).folder
     for again in range(_TIMES):
         seen = stamp(folder)
         try:
+            progress(Step("reading the records of", 0, 0, 0, 0, library))
             plan = _plan(chest, chest.bag(library), options, progress, seen)
             if not (plan.damage or any(item.fault for item in plan.not_done)) or stamp(folder) == seen:
                 break
@@ -153,14 +158,18 @@ def _plan(
     source = source_of(entry, options)
     record = source.record
     kind = _kind_of(record)
-    placement = place_for(record, kind, options)
-    here = filesystem(nearest(placement.place)) if placement.place is not None else None
     trusted = functools.cache(lambda: made_here(chest, entry))
+    placement = place_for(record, kind, options)
+    if options.files and placement.place is None:
+        placement = _still_here(record, trusted)
+    here = filesystem(nearest(placement.place)) if placement.place is not None else None
     question = _Question(chest, entry, options, source, kind, placement, here, trusted)
     paths = Paths(record, here)
     folders = paths.folders()
     ready = tuple(paths.file(file) for file in source.files if not file.stored.startswith(OUTSIDE_FILES))
     outside = tuple(file for file in source.files if file.stored.startswith(OUTSIDE_FILES))
+    if options.files:
+        return _plan_files(question, paths, _Coming(ready, outside, folders, ()), progress, seen)
     with bag_tree(entry.folder, record, kind, ready, options.home_folder) as tree:
         question = replace(question, kind=(kind := tree.kind))
         parts = _parts(tree, record, options, entry)
@@ -173,10 +182,7 @@ def _plan(
         missing = [item.path.removeprefix(LIBRARY_FILES) for item in not_done]
         archived = as_archived(record, kind, tree, [file.own for file in coming.files], parts, missing)
     decided = decided or _AtPlace(Existing("free", coming.files))
-    to_write = (
-        *decided.existing.to_write,
-        *(outside_file.file for outside_file in decided.outside_files if not outside_file.there),
-    )
+    to_write = (*decided.existing.to_write, *(item.file for item in decided.outside_files if not item.there))
     plan = RestorePlan(
         chest=chest,
         bag=entry.name,
@@ -207,8 +213,64 @@ def _plan(
     return replace(plan, findings=most_serious_first(_findings(question, plan)))
 
 
+def _still_here(record: LibraryRecord, trusted: Callable[[], bool]) -> Placement:
+    """Say where a library is, if it is where this computer archived it: single files are added to it there."""
+    place = Path(from_wire(record.origin.path))
+    there = place.is_dir() if record.shape == "folder" else place.is_file()
+    return Placement(place, "here") if there and trusted() else Placement(None, "unknown")
+
+
+def _plan_files(
+    question: _Question, paths: Paths, coming: _Coming, progress: Progress, seen: tuple[object, ...]
+) -> RestorePlan:
+    """Plan to restore single files. Nothing else of the library is looked at, and nothing in them is updated."""
+    record, options, source, placement = question.record, question.options, question.source, question.placement
+    chosen = choose(question.entry.name, source, options, coming.files, coming.outside, paths.not_done)
+    above = {"", *(folder for file in chosen.files for folder in parents(file.path))}
+    folders = tuple(folder for folder in coming.folders if folder[0] in above)
+    coming, not_done = _Coming(chosen.files, chosen.outside, folders, ()), chosen.not_done
+    existing = Existing("free", coming.files)
+    outside_files: tuple[RestoreOutsideFile, ...] = ()
+    if placement.place is not None:
+        tally = Tally(
+            progress, "comparing", len(coming.files), sum(f.size for f in coming.files), question.entry.name
+        )
+        own_places = bool(record.outside_files) and question.made_here()
+        outside_files = place_outside_files(record, coming.outside, placement.place, options, own_places=own_places)
+        # As files: what a kind says of merging its catalogue is for whole libraries.
+        existing = look_at_place(
+            placement.place, record, PLAIN_KIND, coming.files, options, question.chest.label, tally
+        )
+    to_write = (*existing.to_write, *(item.file for item in outside_files if not item.there))
+    wanted = {file.path for file in coming.files}
+    here = question.here
+    plan = RestorePlan(
+        chest=question.chest,
+        bag=question.entry.name,
+        record=record,
+        kind=question.kind,
+        options=options,
+        placement=placement,
+        files=coming.files,
+        outside_files=outside_files,
+        folders=coming.folders,
+        links=coming.links,
+        hard_links=(),
+        not_done=not_done,
+        renamed=tuple((own, name) for own, name in sorted(paths.renamed.items()) if name in wanted),
+        listed=len(coming.files) + len(coming.outside) + sum(item.fault for item in not_done),
+        existing=existing,
+        as_archived=AsArchived(None, FrozenDict(), (), None),
+        room=Room(need_of(to_write, coming.folders, here), here.free if here is not None else 0),
+        target=_target(placement.place, here),
+        damage=source.damage,
+        stamp=seen,
+    )
+    return replace(plan, findings=most_serious_first(_findings(question, plan)))
+
+
 def _kind_of(record: LibraryRecord) -> Kind:
-    """Return a library's kind as this machine knows it, else as the archive carries it, else the plain one."""
+    """Return a library's kind as this computer knows it, else as the archive carries it, else the plain one."""
     known = load_kinds(state_folder(), []).get(record.kind)
     return known or kind_from(record.kind_file, record.kind) or PLAIN_KIND
 
@@ -292,7 +354,7 @@ def _only(parts: Sequence[Part], record: LibraryRecord, coming: _Coming) -> _Com
 
 def _of_part(outside_file: OutsideFileRecord, parts: Sequence[Part]) -> bool:
     """Whether an outside file is referred to by a part's own file, or by what an index that all share says of the part."""
-    # On the machine it was archived on it may lie there still, and be known by its place.
+    # On the computer it was archived on it may lie there still, and be known by its place.
     if any(from_wire(outside_file.path) in part.outside_files for part in parts):
         return True
     own = {path for part in parts for path in part.files}

@@ -172,9 +172,9 @@ class Merge:
                 Finding(
                     "not-joinable",
                     "blocks",
-                    f"{shown(file.own)} is a database that is there with other contents, and its kind "
+                    f"{shown(file.own)} already exists with other contents, and its kind "
                     f"({shown(self._kind.name)}) does not say how two of them become one.",
-                    "Decide which one counts with --on-conflict here, chest or newer (the other is kept); or use "
+                    "Choose one with --on-conflict keep-mine, keep-archived or keep-newer (the other is kept); or use "
                     "--if-exists set-aside.",
                 )
             )
@@ -218,7 +218,7 @@ class Merge:
                 there = {p: s for p, s in self._sizes.items() if folder and p.startswith(folder + "/")}
                 if not inside or not there:
                     continue
-                # What has something of its own is a person's; what is as it should be is only added to.
+                # What has something of its own is a person's; what is intact is only added to.
                 if set(there) <= {file.path for file in inside} and not set(there) <= same:
                     self._found.set_aside.append((self._place / folder, self._beside / folder))
                     gone.update(there)

@@ -7,6 +7,7 @@ from typing import ClassVar
 
 from dunechest.chest.bag_entry import BagEntry
 from dunechest.chest.chest import Chest
+from dunechest.jobs.holdings import note_holdings
 from dunechest.jobs.named import get_chest
 from dunechest.jobs.restore.aside import nothing_in
 from dunechest.jobs.restore.options import RestoreOptions
@@ -15,19 +16,20 @@ from dunechest.jobs.restore.planning.place import place_for
 from dunechest.ledger.folder import state_folder
 from dunechest.library.kinds.load import load_kinds
 from dunechest.library.kinds.schema import PLAIN_KIND
-from dunechest.names import AnyPath
+from dunechest.names import AnyPath, from_wire
 from dunechest.values import Value
 
 
 @dataclass(frozen=True, slots=True, repr=False)
 class Offer(Value):
-    """A library that a chest holds, and where it would go on this machine.
+    """A library in a chest, and where it would be restored on this computer.
 
     `editions` are their numbers; `existing` says whether something is in that place; `why_not` why it cannot be
     restored, if it cannot.
     """
 
     _shown: ClassVar[tuple[str, ...]] = ("why_not", "existing")
+    _document: ClassVar[str] = "restore.RestorableLibrary"
 
     entry: BagEntry
     editions: tuple[int, ...]
@@ -35,9 +37,14 @@ class Offer(Value):
     existing: bool
     why_not: str = ""
 
+    @property
+    def origin_path(self) -> str | None:
+        """Where it was, as its own system writes it."""
+        return from_wire(self.entry.library.origin.path) if self.entry.library is not None else None
+
 
 def offers(chest: Chest | AnyPath, options: RestoreOptions | None = None) -> tuple[Offer, ...]:
-    """Say what a chest holds that could be restored, and where each would go. Nothing is read but its records."""
+    """List what can be restored from a chest, and where each library would go. Only its records are read."""
     chest, options = get_chest(chest), options or RestoreOptions()
     kinds = load_kinds(state_folder(), [])
     found = []
@@ -46,14 +53,15 @@ def offers(chest: Chest | AnyPath, options: RestoreOptions | None = None) -> tup
         if record is None:
             whys = {
                 "damaged": entry.why,
-                "unfinished": "its archive was interrupted before it was whole",
+                "unfinished": "its archive was interrupted and is incomplete",
                 "unusable": entry.why,
             }
-            why = whys.get(entry.state, "Dune Chest did not make it; it comes as files, with --into FOLDER")
+            why = whys.get(entry.state, "made by another program; restore its files with --into FOLDER")
             found.append(Offer(entry, (), Placement(None, "unknown"), False, why))
             continue
         placement = place_for(record, kinds.get(record.kind, PLAIN_KIND), options)
         place = placement.place
         existing = place is not None and place.exists() and not (place.is_dir() and nothing_in(place))
         found.append(Offer(entry, entry.records.numbers(record.edition), placement, existing))
+    note_holdings(chest, [offer.entry for offer in found])
     return tuple(found)

@@ -25,7 +25,7 @@ def place_outside_files(
 ) -> tuple[RestoreOutsideFile, ...]:
     """Say where each outside file goes, and whether the very same file is there already.
 
-    A chest is foreign input: its full paths are believed only if this machine wrote
+    A chest is foreign input: its full paths are believed only if this computer wrote
     them, and in a home only the folders that a person sees are filled.
     """
     known = {outside_file.stored: outside_file for outside_file in record.outside_files}

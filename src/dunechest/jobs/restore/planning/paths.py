@@ -87,11 +87,11 @@ class Paths:
             elif path in self._here:
                 self._refuse(path, "a file or folder has the same one", "the link is not made")
             elif "\0" in target or not target:
-                self._refuse(path, "its target is none", "the link is not made")
+                self._refuse(path, "it has no valid target", "the link is not made")
             elif behind(path, every):
                 self._refuse(path, "it lies behind another link", "the link is not made")
             elif leads_out(path, target, every) and not outward:
-                why = f"a link to {target}, out of the library; it is not made unless --allow-outside-links is given"
+                why = f"a link to {target}, outside the library; only made with --allow-outside-links"
                 self.not_done.append(NotDone(path, why, False))
             else:
                 links.append((path, target, link.mtime_ns))

@@ -1,4 +1,4 @@
-"""Where a library goes on this machine: by its standard folder, by that of another drive, or as told."""
+"""Where a library goes on this computer: by its standard folder, by that of another drive, or as told."""
 
 from __future__ import annotations
 
@@ -10,7 +10,7 @@ from dunechest.chest.origin import from_windows, old_path
 from dunechest.chest.records import LibraryRecord
 from dunechest.findings import Finding
 from dunechest.jobs.restore.options import RestoreOptions
-from dunechest.jobs.restore.places_map import Counterpart, read_counterparts
+from dunechest.jobs.restore.places_map import MappedPlace, mapped_places
 from dunechest.jobs.restore.plan import Placement
 from dunechest.library.kinds.schema import Kind
 from dunechest.machine import written_paths
@@ -20,7 +20,7 @@ from dunechest.names import from_wire, shown, why_unsafe
 
 
 def place_for(record: LibraryRecord, kind: Kind, options: RestoreOptions) -> Placement:
-    """Say where a library goes on this machine."""
+    """Say where a library goes on this computer."""
     own_name = old_path(record).rstrip("/").rpartition("/")[2]
     if options.into is not None:
         target = Path(os.path.abspath(options.into))
@@ -37,14 +37,14 @@ def place_for(record: LibraryRecord, kind: Kind, options: RestoreOptions) -> Pla
         if record.origin.standard in folders and why_unsafe(relative) is None:
             return Placement(folders[record.origin.standard] / relative, "standard")
     best: tuple[int, Path] | None = None
-    for item in (*(Counterpart(old, new) for old, new in options.counterparts), *read_counterparts()):
+    for item in (*(MappedPlace(old, new) for old, new in options.places), *mapped_places()):
         rest = written_paths.below(old_path(record), item.old, cases=not from_windows(record))
-        fits = item.machine in ("", record.origin.machine_id)
+        fits = item.computer in ("", record.origin.machine_id)
         if rest is not None and fits and (not rest or why_unsafe(rest) is None):
             place = Path(item.new, *rest.split("/")) if rest else Path(item.new)
             if best is None or len(item.old) > best[0]:  # of equal ones the first: what was said just now
                 best = (len(item.old), place)
-    return Placement(best[1], "counterpart") if best is not None else Placement(None, "unknown")
+    return Placement(best[1], "map") if best is not None else Placement(None, "unknown")
 
 
 def _of_kind(record: LibraryRecord, kind: Kind, folders: dict[str, Path]) -> Path | None:
@@ -65,17 +65,17 @@ def no_place(record: LibraryRecord) -> Finding:
         return Finding(
             "no-place",
             "blocks",
-            "It is not recorded where this was, so its place on this machine is not known.",
-            "Say where it goes with --into FOLDER. Its files lie in the folder data of the bag, too.",
+            "It is not recorded where this was, so its destination is unknown.",
+            "Set it with --into FOLDER. Its files are also in the folder data of the bag.",
         )
     folder = old_path(record).rpartition("/")[0]
     return Finding(
         "no-place",
         "blocks",
-        f"The library was in {shown(from_wire(record.origin.path))}, on another drive or outside of any home, so its "
-        "place on this machine is not known.",
-        f'Say which folder here stands for that one, once and for all such: --map "{shown(folder)}=FOLDER"; '
-        "or where this library goes: --into FOLDER.",
+        f"The library was in {shown(from_wire(record.origin.path))}, on another drive or outside any home, so its "
+        "destination here is unknown.",
+        f'Say which folder here stands for that one (it is remembered): --map "{shown(folder)}=FOLDER"; '
+        "or set the destination of this library: --into FOLDER.",
     )
 
 

@@ -81,7 +81,7 @@ def plan_references(
     coming = set(sources)
     archived = {file.path for file in tree.listing.files}
     stay = 0
-    anew: list[Repoint] = []
+    updates: list[Repoint] = []
     lost: list[ByHand] = []
     unread: list[tuple[str, str]] = []
     for index, spec in enumerate(kind.references):
@@ -91,7 +91,7 @@ def plan_references(
                 for raw in READERS[spec.form](tree.root / path, spec):
                     pointed = point(raw, base, moves, resolver)
                     if pointed.state == "new":
-                        anew.append(Repoint(path, index, raw.spot, raw.text, pointed.text))
+                        updates.append(Repoint(path, index, raw.spot, raw.text, pointed.text))
                     elif pointed.state == "lost":
                         if not counts(spec, raw.text, Target("missing", raw.text)):
                             continue
@@ -105,7 +105,7 @@ def plan_references(
             except UnreadableError as error:
                 if not isinstance(spec, FoundReferences):
                     unread.append((path, str(error)))
-    return ReferencePlan(stay, tuple(anew), tuple(lost), tuple(unread))
+    return ReferencePlan(stay, tuple(updates), tuple(lost), tuple(unread))
 
 
 def _what_to_do(
@@ -117,10 +117,10 @@ def _what_to_do(
         why = left.get(written_paths.normal(path))
         inner = written_paths.below(written_paths.normal(path), moves.old, cases=moves.cases)
         if inner in archived:
-            return "it is in the archive, and not part of what is restored. Restore that, too, if it is wanted"
+            return "it is in the archive but not part of what is restored. Restore it too if you need it"
         if why:
-            return f"it was not archived: {why}. Bring that file yourself, or let the application look for it"
-    return "what it names was not in the archive. Let the application look for it, or leave it out there"
+            return f"it was not archived: {why}. Copy that file yourself, or let the application search for it"
+    return "its target was not in the archive. Let the application search for it, or remove it there"
 
 
 def name_old_place(
@@ -150,10 +150,14 @@ def name_old_place(
         return OldPlace()
     wanted = pattern_of(names, (moves.new, moves.home))
     shared = {index for index, spec in enumerate(kind.references) if spec.folder}
-    folders = {(one.source, one.spec, one.old.rpartition("/")[0]) for one in references.updates if one.spec in shared}
+    folders = {
+        (update.source, update.spec, update.old.rpartition("/")[0])
+        for update in references.updates
+        if update.spec in shared
+    }
     values = [*((source, text) for source, _, text in folders)]
-    values += [(one.source, one.old) for one in references.updates if one.spec not in shared]
+    values += [(update.source, update.old) for update in references.updates if update.spec not in shared]
     updated = Counter(source for source, text in values if wanted.search(text.encode("utf-8", "surrogateescape")))
     found = still_named(((file.own, file.size) for file in files), at, wanted)
-    left = (StillNamed(one.path, one.count - updated[one.path]) for one in found)
-    return OldPlace(names, tuple(one for one in left if one.count > 0))
+    left = (StillNamed(file.path, file.count - updated[file.path]) for file in found)
+    return OldPlace(names, tuple(file for file in left if file.count > 0))

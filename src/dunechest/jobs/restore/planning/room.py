@@ -43,8 +43,8 @@ def room_findings(plan: RestorePlan, place: Path) -> list[Finding]:
             Finding(
                 "no-access",
                 "blocks",
-                f"You may not write in {shown(str(near))}.",
-                "Restore as someone who may, or elsewhere with --into FOLDER.",
+                f"No permission to write to {shown(str(near))}.",
+                "Run as a user who has it, or restore elsewhere with --into FOLDER.",
             )
         )
     return found

@@ -25,7 +25,7 @@ _MOST = 1 << 28
 
 
 class SavedPlan(msgspec.Struct, frozen=True):
-    """A plan as it is kept in a file: for which chest and machine, what was chosen, and all that was decided."""
+    """A plan as it is saved in a file: for which chest and computer, the options, and all decisions."""
 
     format: int
     chest: str
@@ -35,13 +35,13 @@ class SavedPlan(msgspec.Struct, frozen=True):
 
 
 def saved_plan(chest: Chest, plans: Sequence[RestorePlan]) -> SavedPlan:
-    """Return what is to be kept of plans, so that they can be followed later."""
+    """Return plans in the form in which they are saved and applied later."""
     machine = this_machine(state_folder())
     return SavedPlan(FORMAT, chest.id, machine.id, plans[0].options.to_dict(), [plan.decisions() for plan in plans])
 
 
 def plan_as_saved(chest: Chest | AnyPath, path: AnyPath, *, progress: Progress = silent) -> tuple[RestorePlan, ...]:
-    """Plan just what a saved plan says, or refuse because the world is another one.
+    """Plan exactly what a saved plan says, or refuse because things have changed.
 
     Parameters
     ----------
@@ -57,12 +57,12 @@ def plan_as_saved(chest: Chest | AnyPath, path: AnyPath, *, progress: Progress =
     UsageError
         If the file is not a saved plan.
     RefusedError
-        If the chest, this machine, or anything the plan decided about is not as it was.
+        If the chest, this computer, or anything the plan decided about is not as it was.
     """
     chest, path = get_chest(chest), Path(path)
     try:
         document = msgspec.json.decode(safe.read_bounded(path, _MOST))
-        kept = msgspec.convert(document["kept"], SavedPlan)
+        kept = msgspec.convert(document["saved_plan"], SavedPlan)
         names = [str(decided["library"]) for decided in kept.decisions]
         options = RestoreOptions(**kept.options)
     except (OSError, ValueError, KeyError, TypeError, RecursionError, msgspec.MsgspecError) as error:
@@ -74,14 +74,14 @@ def plan_as_saved(chest: Chest | AnyPath, path: AnyPath, *, progress: Progress =
     if kept.chest != chest.id:
         raise RefusedError("The plan was made for another chest. Nothing was changed.")
     if kept.machine != this_machine(state_folder()).id:
-        raise RefusedError("The plan was made on another machine. Nothing was changed; make one here.")
+        raise RefusedError("The plan was made on another computer. Nothing was changed; make one here.")
     plans = plan_restores(chest, names, options, progress=progress)
     for plan, then in zip(plans, kept.decisions, strict=True):
         now = plan.decisions()
         other = [key for key in now if now[key] != then.get(key)]
         if other:
             raise RefusedError(
-                f"The world is not as the plan has it, so nothing was changed. In {shown(plan.bag)} these differ now: "
-                f"{', '.join(other)}. Make a new plan and read it."
+                f"Things have changed since the plan was made, so nothing was done. In {shown(plan.bag)} these differ now: "
+                f"{', '.join(other)}. Make a new plan."
             )
     return plans

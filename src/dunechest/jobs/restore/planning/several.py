@@ -26,7 +26,7 @@ def plan_restores(
     *,
     progress: Progress = silent,
 ) -> tuple[RestorePlan, ...]:
-    """Plan to restore several libraries; whether there is room counts all of them together.
+    """Plan to restore several libraries, with enough space for all of them.
 
     Raises
     ------
@@ -40,7 +40,7 @@ def plan_restores(
     if len(names) > 1:
         for word, given in (("--into", options.into), ("--edition", options.edition), ("--part", options.parts)):
             if given:
-                raise UsageError(f"{word} is for one library; restore the others by themselves.")
+                raise UsageError(f"{word} is for one library; restore the others separately.")
     plans: list[RestorePlan] = []
     taken: dict[Path, str] = {}
     promised: dict[int, int] = {}
@@ -55,7 +55,7 @@ def plan_restores(
                         "same-place",
                         "blocks",
                         f"{shown(plan.bag)} and {shown(taken[plan.place])} would both go to {shown(str(plan.place))}.",
-                        "Restore one of them by itself, elsewhere, with --into FOLDER.",
+                        "Restore one of them separately with --into FOLDER.",
                     )
                 )
             taken[plan.place] = plan.bag
@@ -84,7 +84,7 @@ def check_names(chest: Chest, names: Iterable[str]) -> None:
 
 
 def restorable(chest: Chest | AnyPath) -> tuple[str, ...]:
-    """Return the names of all libraries of a chest that can be restored to a place of their own.
+    """Return the names of the libraries of a chest that can be restored by name.
 
     Raises
     ------
@@ -99,7 +99,7 @@ def restorable(chest: Chest | AnyPath) -> tuple[str, ...]:
 
 
 def left_behind(chest: Chest | AnyPath) -> tuple[tuple[str, str], ...]:
-    """Return what of a chest's libraries `restorable` leaves out, and why: each is one that a person may be missing."""
+    """Return the libraries of a chest that `restorable` leaves out, and why."""
     chest = get_chest(chest)
     found = []
     there = set()

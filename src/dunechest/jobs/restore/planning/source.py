@@ -62,7 +62,7 @@ def source_of(entry: BagEntry, options: RestoreOptions) -> Source:
     if entry.library is None:
         if entry.state == "unfinished":
             raise RefusedError(
-                f"The archive of {shown(entry.name)} was interrupted before it was whole; there is nothing to restore yet."
+                f"The archive of {shown(entry.name)} was interrupted and is incomplete; there is nothing to restore yet."
             )
         if "Install a newer version" in entry.why:
             raise RefusedError(f"{shown(entry.name)} cannot be restored by this version: {entry.why}")
@@ -93,13 +93,13 @@ def _missing(listed: int, files: Sequence[RestoreFile], not_done: Sequence[NotDo
     """Name what was written down when it was archived and no list names now."""
     named = len(files) + sum(item.fault for item in not_done)
     if named < listed:
-        why = f"{number(listed - named, 'file')} of {listed:,} that were archived are named by no list any more"
-        yield NotDone("(names not known)", why, True)
+        why = f"{number(listed - named, 'file')} of {listed:,} that were archived are no longer in any list"
+        yield NotDone("(names unknown)", why, True)
 
 
 @dataclass(frozen=True, slots=True)
 class _Plain:
-    """A bag taken as files: what can be had of it, how many it counts, and which edition that is."""
+    """A bag taken as files: what is available of it, how many it counts, and which edition that is."""
 
     found: BagFiles
     listed: int
@@ -110,8 +110,8 @@ def _as_files(entry: BagEntry, options: RestoreOptions) -> Source:
     """Take a bag that has no usable record of ours for what it is at least: files with digests (RFC 8493)."""
     if options.edition is not None or options.parts:
         raise UsageError(
-            f"{shown(entry.name)} has no record that tells its editions and parts; it can only be restored whole, "
-            "as files."
+            f"{shown(entry.name)} has no record of its editions and parts; it can only be restored as files, "
+            "all of them."
         )
     plain = _of_others(entry) if entry.state == "foreign" else _of_ours(entry)
     files = plain.found.files
@@ -129,12 +129,12 @@ def _as_files(entry: BagEntry, options: RestoreOptions) -> Source:
         archived_with="",
         totals=Totals(len(files), 0, len(files), 0, 0, 0, len(files), sum(file.size for file in files)),
     )
-    why = entry.why or "Dune Chest did not make it"
+    why = entry.why or "another program made it"
     finding = Finding(
         "as-files",
         "warning",
-        f"{shown(entry.name)} is restored as files, without links, empty folders and the modes of folders: {shown(why)}",
-        f"Look whether the application opens them; references in them are not updated. They lie in "
+        f"{shown(entry.name)} is restored as files, without links, empty folders and folder permissions: {shown(why)}",
+        f"Check that the application opens them; references in them are not updated. They are also in "
         f"{shown(str(entry.folder / 'data'))}, too, and can be copied from there.",
     )
     return Source(record, files, plain.listed, not_done, (finding,), tuple(dict.fromkeys(plain.found.damage)))
@@ -181,8 +181,8 @@ def _of_others(entry: BagEntry) -> _Plain:
     strongest = sorted((m for m in bag.payload if m.algorithm in _ORDER), key=lambda m: _ORDER.index(m.algorithm))
     if not strongest:
         raise RefusedError(
-            f"{shown(entry.name)} has no manifest whose digests are known here, so its files cannot be proven. They "
-            f"lie in {shown(str(entry.folder / 'data'))} and can be copied from there."
+            f"{shown(entry.name)} has no manifest with a known kind of digest, so its files cannot be checked. They "
+            f"are in {shown(str(entry.folder / 'data'))} and can be copied from there."
         )
     files: list[RestoreFile] = []
     not_done: list[NotDone] = []
@@ -198,7 +198,7 @@ def _of_others(entry: BagEntry) -> _Plain:
         files.append(_file(path, below, lying.files[path], best, digests[best], entry.folder))
     listed = {*every}
     not_done += [
-        NotDone(path.removeprefix(DATA), "no manifest lists it, so its bytes cannot be proven", True)
+        NotDone(path.removeprefix(DATA), "no manifest lists it, so it cannot be checked", True)
         for path in sorted(lying.files)
         if path.startswith(DATA) and path not in listed
     ]

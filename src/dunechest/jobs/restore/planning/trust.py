@@ -1,22 +1,16 @@
-"""Whether an archive is this machine's own, and what a stranger's may not do."""
+"""What a stranger's archive may not do."""
 
 from __future__ import annotations
 
-import hashlib
 from collections.abc import Callable, Iterator
 
-from dunechest.chest.bag_entry import BagEntry
-from dunechest.chest.chest import Chest
-from dunechest.chest.layout import LIBRARY, TAG_MANIFEST
 from dunechest.chest.records import LibraryRecord
-from dunechest.errors import DuneChestError
 from dunechest.findings import Finding
 from dunechest.jobs.protected import why_archive
 from dunechest.jobs.restore.plan import Placement
 from dunechest.library.kinds.schema import Kind
 from dunechest.machine.sensitive import why_sensitive
 from dunechest.names import from_wire, quoted, shown
-from dunechest.transfer import safe
 
 
 def place_findings(
@@ -28,7 +22,7 @@ def place_findings(
         yield Finding(
             "inside-archive",
             "blocks",
-            f"{shown(str(placement.place))} is no place for it: {shown(why)}.",
+            f"{shown(str(placement.place))} cannot be its place: {shown(why)}.",
             "An archive must not be changed. Restore elsewhere with --into FOLDER.",
         )
     origin = f"{{{record.origin.standard}}}/{from_wire(record.origin.relative)}"
@@ -41,23 +35,6 @@ def place_findings(
         yield Finding(
             "sensitive-place",
             "blocks",
-            f"The archive says that it belongs in {shown(str(placement.place))}; {why}. It was not made on this computer.",
-            f"If you trust it and want it there, name the place yourself: --into {quoted(str(placement.place))}",
+            f"The archive says it belongs in {shown(str(placement.place))}; {why}. It was made on another computer.",
+            f"If you trust it and want it there, name the folder yourself: --into {quoted(str(placement.place))}",
         )
-
-
-def made_here(chest: Chest, entry: BagEntry) -> bool:
-    """Whether this machine made the bag and it is unaltered since, so that its records are its own."""
-    from dunechest.ledger.ledger import open_ledger
-
-    if entry.library is None:
-        return False
-    own = entry.records
-    if own.lists.faults or own.fault_of(LIBRARY) is not None:
-        return False
-    try:
-        top = hashlib.sha512(safe.read_bounded(own.at(TAG_MANIFEST), 1 << 30)).hexdigest()
-        with open_ledger() as ledger:
-            return ledger.archived_here(chest.id, entry.name, top)
-    except (OSError, ValueError, DuneChestError):
-        return False

@@ -140,7 +140,7 @@ def test_continue_is_checked(home: Path, chest: dunechest.Chest, command: Comman
     ran = command("archive", place, "--to", chest.folder, "--continue", "diary", "--as", "y")
     assert (ran.status, "exclude each other" in ran.err) == (2, True)
     ran = command("archive", place, home, "--to", chest.folder, "--continue", "diary")
-    assert (ran.status, "about one library" in ran.err) == (2, True)
+    assert (ran.status, "are for one library" in ran.err) == (2, True)
 
 
 def test_continue_with_something_else_is_seen_as_a_mass_change(home: Path, chest: dunechest.Chest) -> None:

@@ -77,9 +77,9 @@ def test_a_file_too_large_for_the_drive_stops_or_is_left_out(
     assert "film.raw" in ran.err
     ran = command("archive", library, "--to", chest.folder, "--ignore", "file-too-large", "--json")
     assert ran.status == 1
-    (account,) = ran.json["archived"]
+    (account,) = ran.json["libraries"]
     assert [(o["path"], o["fault"]) for o in account["left_out"]] == [("film.raw", True)]
-    assert account["files_copied"] == 3
+    assert account["archived_count"] == 3
 
 
 def test_a_restore_to_a_place_that_tells_no_cases_apart(
@@ -203,24 +203,21 @@ def test_json_documents_have_their_fields(
     library: Path, chest: dunechest.Chest, tmp_path: Path, command: Command
 ) -> None:
     wanted: list[tuple[tuple[Any, ...], set[str]]] = [
-        (("find", tmp_path, "--json"), {"libraries", "searched", "unreadable"}),
-        (
-            ("look", library, "--json"),
-            {"name", "kind", "place", "roles", "biggest", "in_use_by", "findings", "files"},
-        ),
-        (("archive", library, "--to", chest.folder, "--json"), {"chest", "archived"}),
-        (("verify", chest.folder, "--json"), {"place", "chest", "quick", "well", "libraries"}),
-        (("chest", "show", chest.folder, "--json"), {"id", "label", "free", "libraries", "known_before"}),
+        (("find", tmp_path, "--json"), {"libraries", "searched_paths", "unreadable_paths"}),
+        (("look", library, "--json"), {"libraries", "findings"}),
+        (("archive", library, "--to", chest.folder, "--json"), {"chest", "libraries"}),
+        (("verify", chest.folder, "--json"), {"path", "chest", "quick", "ok", "libraries"}),
+        (("chest", "show", chest.folder, "--json"), {"chest", "free_bytes", "libraries", "known_before"}),
         (
             ("restore", chest.folder, "shed", "--into", tmp_path / "b", "--json"),
-            {"chest", "libraries", "well"},
+            {"chest", "libraries", "left_behind", "ok"},
         ),
     ]
     for words, fields in wanted:
         document = command(*words).json
         assert fields <= set(document), words
     refused = command("restore", chest.folder, "shed", "--into", tmp_path / "b", "--json")
-    assert refused.status == refused.json["status"] == 3
+    assert refused.status == refused.json["exit_status"] == 3
     assert refused.json["findings"][0]["code"] == "occupied"
     assert refused.json["findings"][0]["severity"] == "blocks"
 
@@ -234,7 +231,7 @@ def test_names_that_are_not_text_go_through_json_unharmed(
     (place / odd).write_text("x")
     plan = command("archive", place, "--to", chest.folder, "--plan", "--json")
     assert plan.out.isascii()
-    assert [f["path"] for f in plan.json["plan"][0]["files"]] == [odd]
+    assert [f["path"] for f in plan.library["files"]] == [odd]
 
 
 def test_the_library_may_be_named_through_a_link(library: Path, tmp_path: Path, chest: dunechest.Chest) -> None:

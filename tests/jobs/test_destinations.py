@@ -1,4 +1,4 @@
-"""Where a library goes on another machine, and how well a proof tells what is not as it was."""
+"""Where a library goes on another computer, and how well a proof tells what is not as it was."""
 
 from __future__ import annotations
 
@@ -15,7 +15,7 @@ import dunechest
 from dunechest.chest.origin import old_path
 from dunechest.chest.records import LibraryRecord, Origin, Totals
 from dunechest.jobs.restore.options import RestoreOptions
-from dunechest.jobs.restore.places_map import counterparts, remember_counterpart
+from dunechest.jobs.restore.places_map import mapped_places, remember_place
 from dunechest.jobs.restore.planning.place import place_for, standard_moves
 from dunechest.ledger import deeds
 from dunechest.library.kinds.load import load_kinds
@@ -45,7 +45,7 @@ def record(path: str, system: str, standard: str = "", relative: str = "", shape
         ("/attic/x", "linux", "attic", "x", None),
     ],
 )
-def test_a_standard_folder_has_its_counterpart_on_every_system(
+def test_a_standard_folder_exists_on_every_system(
     path: str, system: str, standard: str, relative: str, here: str | None, own_machine: Path
 ) -> None:
     found = place_for(record(path, system, standard, relative), PLAIN_KIND, RestoreOptions())
@@ -62,21 +62,21 @@ def test_a_kind_that_has_one_place_on_each_system_goes_to_that(own_machine: Path
     assert place_for(other, kinds["limpet"], RestoreOptions()).how == "standard"
 
 
-def test_counterparts_are_remembered_the_longest_counts(tmp_path: Path) -> None:
-    remember_counterpart("D:\\", tmp_path / "disk")
-    remember_counterpart("D:\\Games\\", tmp_path / "play")
-    remember_counterpart("D:\\Games", tmp_path / "games")
-    assert len(counterparts()) == 2
+def test_places_are_remembered_and_the_longest_counts(tmp_path: Path) -> None:
+    remember_place("D:\\", tmp_path / "disk")
+    remember_place("D:\\Games\\", tmp_path / "play")
+    remember_place("D:\\Games", tmp_path / "games")
+    assert len(mapped_places()) == 2
     assert (
         place_for(record("d:\\games\\Winter", "windows"), PLAIN_KIND, RestoreOptions()).place
         == tmp_path / "games" / "Winter"
     )
     assert place_for(record("D:\\Film", "windows"), PLAIN_KIND, RestoreOptions()).place == tmp_path / "disk" / "Film"
     assert place_for(record("E:\\Film", "windows"), PLAIN_KIND, RestoreOptions()).place is None
-    (Path(os.environ["DUNECHEST_HOME"]) / "counterparts.json").write_text("{ torn")
-    assert counterparts() == ()
+    (Path(os.environ["DUNECHEST_HOME"]) / "places.json").write_text("{ torn")
+    assert mapped_places() == []
     with pytest.raises(dunechest.UsageError):
-        remember_counterpart("Games", tmp_path)
+        remember_place("Games", tmp_path)
 
 
 @pytest.mark.parametrize(
@@ -92,12 +92,12 @@ def test_counterparts_are_remembered_the_longest_counts(tmp_path: Path) -> None:
 def test_the_old_home_is_known_by_where_its_folders_usually_are(
     path: str, system: str, standard: str, relative: str, home: str, tmp_path: Path
 ) -> None:
-    one = record(path, system, standard, relative)
-    pairs, old_home = standard_moves(one, tmp_path)
+    item = record(path, system, standard, relative)
+    pairs, old_home = standard_moves(item, tmp_path)
     assert old_home == home
     if home:
         assert dict(pairs)[home] == str(tmp_path)
-    assert old_path(one).endswith("X") or old_path(one).endswith(".x")
+    assert old_path(item).endswith("X") or old_path(item).endswith(".x")
 
 
 def test_a_home_of_somebody_else(departed: Departed, new_home: Path, tmp_path: Path, command: Command) -> None:
@@ -118,7 +118,7 @@ def spoilt(departed: Departed, tmp_path: Path) -> dunechest.Chest:
     return dunechest.Chest.open(tmp_path / "copy")
 
 
-def test_the_proof_tells_what_is_not_as_it_was(
+def test_the_checks_tell_what_differs(
     departed: Departed,
     new_home: Path,
     tmp_path: Path,
@@ -136,19 +136,19 @@ def test_the_proof_tells_what_is_not_as_it_was(
         into = tmp_path / name
         ran = command("restore", chest.folder, name, "--into", into, "--no-update-settings", "--json")
         assert ran.status == 1
-        lines = {line["what"]: line for line in ran.json["libraries"][0]["proof"]["lines"]}
-        assert wrong <= {what for what, line in lines.items() if not line["well"]}, lines
+        lines = {line["what"]: line for line in ran.library["checks"]}
+        assert wrong <= {what for what, line in lines.items() if not line["passed"]}, lines
         shown = command("restore", chest.folder, name, "--into", tmp_path / f"{name} 2", "--no-update-settings")
-        assert "NOT AS IT WAS" in shown.out
+        assert "DIFFERENT" in shown.out
         ran = command("drill", chest.folder, name, "--json")
         assert (ran.status, ran.json["libraries"][0]["passed"]) == (1, False)
         assert "DID NOT PASS" in command("drill", chest.folder, name).out
     shown_chest = command("chest", "show", chest.folder)
-    assert shown_chest.out.count("rehearsed") == 2
+    assert shown_chest.out.count("did NOT pass its drill") == 2
     assert "problems found" in shown_chest.out
 
 
-def test_a_title_that_never_agreed_is_as_it_was(
+def test_a_title_that_never_agreed_is_no_fault(
     departed: Departed,
     new_home: Path,
     tmp_path: Path,
@@ -161,8 +161,8 @@ def test_a_title_that_never_agreed_is_as_it_was(
     chest = dunechest.Chest.create(tmp_path, "other")
     assert command("archive", tmp_path / "games", "--to", chest.folder).status == 0
     ran = command("restore", chest.folder, "games", "--into", tmp_path / "again", "--no-update-settings", "--json")
-    lines = {line["what"]: line for line in ran.json["libraries"][0]["proof"]["lines"]}
-    assert (ran.status, lines["descriptors that agree with their folders"]["then"]) == (0, "3")
+    lines = {line["what"]: line for line in ran.library["checks"]}
+    assert (ran.status, lines["descriptors that agree with their folders"]["before"]) == (0, "3")
 
 
 def test_a_kind_that_is_not_known_here_comes_as_files_and_says_so(
@@ -206,7 +206,7 @@ def test_torn_deeds_are_read_as_far_as_they_go(tmp_path: Path) -> None:
             assert len(found[0].steps) <= 2
             assert not found[0].finished or cut >= len(whole) - 1
     (folder / "000002.jsonl").write_bytes(b"\xff\n{}\n")
-    assert [one.number for one in deeds.deeds()] in ([], [1])
+    assert [item.number for item in deeds.deeds()] in ([], [1])
     assert deeds.begin("restore", "shed", "/x").number == 3
 
 

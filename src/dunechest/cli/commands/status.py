@@ -1,0 +1,30 @@
+"""``dunechest status``."""
+
+from __future__ import annotations
+
+import click
+
+from dunechest.cli.output import Out, common
+from dunechest.cli.parts import Command, shaped
+
+
+@shaped("dunechest status", "dunechest status --json")
+@click.command("status", cls=Command)
+@common
+def command(out: Out) -> int:
+    """Show how well each library is protected, and what to do next.
+
+    It answers from what this computer has seen; no drive need be connected. A library is
+    safe with two current copies on two drives, each fully checked within 90 days;
+    settings.toml in the state folder can ask for more. The exit status is 1 if a library
+    is not safe, those that `dunechest find` showed and that are in no chest included.
+    """
+    from dunechest.cli.views import status as view
+    from dunechest.jobs.status import status
+
+    result = status()
+    out.problem(*view.problems(result))
+    out.document("status", **result.to_dict())
+    if out.shows:
+        view.show(out, result)
+    return 0 if result.safe else 1

@@ -1,0 +1,130 @@
+"""How the plan and the outcome of a copy from chest to chest are shown."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+
+from rich.text import Text
+
+from dunechest.chest.chest import Chest
+from dunechest.cli.layout import BAD, GOOD, WARN, say
+from dunechest.cli.output import Out, show_findings, show_list
+from dunechest.findings import Finding, blocking
+from dunechest.jobs.copy.plan import CopyPlan
+from dunechest.jobs.copy.result import CopyResult
+from dunechest.names import quoted, shown
+from dunechest.words import duration, number, size
+
+
+def problems(result: CopyResult) -> list[str]:
+    """Return a line for each thing that keeps a copy from being complete."""
+    found = [f"{result.bag}: {path}: not copied: {why}" for path, why in result.not_copied]
+    if result.state in ("barred", "foreign"):
+        told = [finding.message for finding in result.findings if finding.severity != "info"]
+        found.append(f"{result.bag}: not copied: {told[0] if told else result.state}")
+    return found
+
+
+def show(out: Out, results: Sequence[CopyResult], source: Chest, target: Chest, seconds: float) -> None:
+    """Show the outcome of the whole, then each library, then the next step."""
+    console = out.console
+    names = f"from {shown(source.label)} to {shown(target.label)}"
+    if not results:
+        say(console, f"There is nothing in {shown(source.label)} to copy yet.")
+        return
+    done = [result for result in results if result.editions or result.files]
+    files, count = sum(r.files for r in done), sum(r.bytes for r in done)
+    missing = sum(len(result.not_copied) for result in results)
+    barred = [result for result in results if result.state in ("barred", "foreign")]
+    if missing or barred:
+        words = [number(missing, "file")] if missing else []
+        words += [number(len(barred), "library", "libraries")] if barred else []
+        say(console, f"INCOMPLETE: {' and '.join(words)} could not be copied {names}.", BAD)
+    elif not done:
+        held = number(len(results), "library", "libraries")
+        say(console, f"Unchanged: {shown(target.label)} has all of {shown(source.label)} already ({held}).", GOOD)
+    else:
+        what = number(len(done), "library", "libraries")
+        text = Text(f"Copied {what} {names}", style=GOOD)
+        text.append(
+            f": {number(files, 'file')}, {size(count)}, each checked and read back ({duration(seconds)})",
+            style="not bold default",
+        )
+        say(console, text)
+    show_findings(out, _of_all([result.findings for result in results]))
+    for result in results:
+        _show_library(out, result, source)
+    if not missing and not barred and done:
+        say(console, f"Next: keep {shown(target.label)} in another place. To test a restore from it:")
+        say(console, f"dunechest drill {quoted(target.label)}", indent=2)
+
+
+def _show_library(out: Out, result: CopyResult, source: Chest) -> None:
+    console = out.console
+    line = Text(shown(result.bag), style="bold")
+    if result.state in ("barred", "foreign"):
+        line = Text("NOT COPIED  ", style=BAD).append(shown(result.bag), style="bold")
+    elif result.not_copied:
+        line = Text("INCOMPLETE  ", style=BAD).append(shown(result.bag), style="bold")
+    if result.total_files:
+        line.append(f"  {number(result.total_files, 'file')}, {size(result.total_bytes)}", style="not bold default")
+    if result.editions:
+        line.append(f"  {_editions(result.editions)}", style="not bold default")
+    elif result.state == "unchanged":
+        line.append("  unchanged", style="not bold default")
+    elif result.files:
+        line.append(f"  {number(result.files, 'file')} that had gone copied again", style=WARN)
+    say(console, line, indent=2)
+    show_findings(out, result.findings)
+    lost = [f"{shown(path)}: {shown(why)}" for path, why in result.not_copied]
+    show_list(out, "Not copied:", lost, most=5, style=BAD)
+    taken = [f"{shown(path)}: from {shown(label)}" for path, label in result.from_elsewhere]
+    show_list(out, f"Not intact in {shown(source.label)}, and intact elsewhere:", taken, most=5, style=WARN)
+    if result.not_copied or result.from_elsewhere:
+        say(console, f"-> dunechest mend {quoted(source.label)} {quoted(result.bag)}", indent=4, hang=3)
+    if result.resumed:
+        say(console, f"{number(result.resumed, 'file')} had been copied by a run that was interrupted.", indent=4)
+
+
+def _of_all(findings: Sequence[Sequence[Finding]]) -> list[Finding]:
+    """Return what is said of every library: it is about the chests."""
+    first = findings[0] if findings else ()
+    return [finding for finding in first if all(finding in others for others in findings)]
+
+
+def _editions(numbers: Sequence[int]) -> str:
+    if len(numbers) == 1:
+        return f"edition {numbers[0]}"
+    return f"{len(numbers)} editions ({numbers[0]} to {numbers[-1]})"
+
+
+_STATES = {
+    "new": "will be copied",
+    "next": "will be brought up to date",
+    "unchanged": "is there already; nothing will be done",
+    "newer": "is newer there; nothing will be done",
+    "foreign": "is not copied",
+    "barred": "cannot be copied now",
+}
+
+
+def show_plans(out: Out, plans: Sequence[CopyPlan], *, would_run: bool) -> None:
+    """Show `copy --plan`."""
+    console = out.console
+    if would_run:
+        say(console, "This is a plan; nothing was written.", GOOD)
+    else:
+        names = ", ".join(shown(plan.bag) for plan in plans if blocking(plan.findings))
+        say(console, f"This would be refused: {names} cannot be copied now.", BAD)
+    show_findings(out, _of_all([plan.findings for plan in plans]))
+    for plan in plans:
+        head = Text(shown(plan.bag), style="bold")
+        head.append(f" -> {shown(plan.target.label)}: {_STATES[plan.state]}", style="not bold")
+        say(console, head, indent=2)
+        show_findings(out, plan.findings)
+        if plan.state in ("new", "next"):
+            editions = f"{_editions(plan.editions)}, " if plan.editions else ""
+            say(console, f"{editions}{number(plan.files, 'file')} to copy, {size(plan.bytes)}", indent=4)
+    need = sum(plan.room.need for plan in plans)
+    if plans and need:
+        say(console, f"Space needed: {size(need)} of {size(plans[0].room.free)} free.")

@@ -1,0 +1,96 @@
+"""How protection is shown: the verdict, what to do next, libraries by chests, drives."""
+
+from __future__ import annotations
+
+from rich.text import Text
+
+from dunechest.cli.layout import BAD, GOOD, WARN, listing, say
+from dunechest.cli.output import Out, limited
+from dunechest.jobs.status import Copy, ProtectedLibrary, Status
+from dunechest.names import shown
+from dunechest.words import ago, number, size
+
+_STATES = {
+    "safe": ("ok", GOOD),
+    "unchecked": ("not checked lately", WARN),
+    "behind": ("outdated", WARN),
+    "incomplete": ("incomplete", WARN),
+    "damaged": ("DAMAGED", BAD),
+    "missing": ("MISSING", BAD),
+}
+
+
+def problems(result: Status) -> list[str]:
+    """Return a line for each library that is not safe."""
+    found = [
+        f"{library.name}: {number(library.good_count, 'good copy', 'good copies')} of {library.rule.copies}"
+        for library in result.libraries
+        if not library.safe
+    ]
+    return found + [f"{library.name}: never archived" for library in result.unprotected]
+
+
+def show(out: Out, result: Status) -> None:
+    """Show `status`."""
+    console = out.console
+    count = len(result.libraries) + len(result.unprotected)
+    wrong = len(result.unprotected) + sum(not library.safe for library in result.libraries)
+    if not count:
+        say(console, "Nothing is known yet. To begin: dunechest find")
+        return
+    if result.safe:
+        every = "The only library is" if count == 1 else f"All {count:,} libraries are"
+        say(console, f"SAFE: {every} protected.", GOOD)
+    else:
+        say(console, f"NOT SAFE: {wrong:,} of {number(count, 'library', 'libraries')} not protected.", BAD)
+    some, more = limited(result.steps, out.verbose, 6)
+    for step in some:
+        say(console, shown(step.message), indent=2)
+        if step.command:
+            say(console, f"-> {step.command}", indent=4, hang=3)
+    if more:
+        say(console, f"and {more:,} more steps (--verbose shows all)", indent=2)
+    console.print()
+    for library in result.libraries:
+        _show_library(out, library)
+    for found in result.unprotected:
+        say(console, Text().append(shown(found.name), style="bold").append("  NEVER ARCHIVED", style=BAD))
+        console.print(out.place(found.path), soft_wrap=True)
+    _show_chests(out, result)
+
+
+def _show_library(out: Out, library: ProtectedLibrary) -> None:
+    line = Text().append(shown(library.name), style="bold")
+    line.append("  safe" if library.safe else "  NOT SAFE", style=GOOD if library.safe else BAD)
+    good = f"{library.good_count} of {number(library.rule.copies, 'copy', 'copies')}"
+    line.append(f"  {good}, {number(library.files, 'file')}, {size(library.bytes)}")
+    say(out.console, line)
+    for copy in library.copies:
+        say(out.console, _copy(copy), indent=4, hang=4)
+
+
+def _copy(copy: Copy) -> Text:
+    words, style = _STATES[copy.state]
+    line = Text().append(f"{shown(copy.label)}: ").append(words, style=style)
+    if copy.state == "missing":
+        return line
+    line.append(f", edition {copy.edition}, archived {ago(copy.archived)}")
+    if copy.checked is not None and copy.checked > copy.archived:
+        line.append(f", checked {ago(copy.checked)}")
+    if copy.drilled is not None:
+        line.append(f", passed a drill {ago(copy.drilled)}")
+    return line
+
+
+def _show_chests(out: Out, result: Status) -> None:
+    if not result.chests:
+        return
+    out.console.print()
+    rows: list[tuple[str, ...]] = []
+    below: list[list[Text | str]] = []
+    for chest in result.chests:
+        free = f"{size(chest.free)} free" if chest.free is not None else ""
+        rows.append((shown(chest.label), "connected" if chest.present else "not connected", free))
+        seen = f"last seen {ago(chest.seen)}" if chest.seen else "not seen before"
+        below.append([seen + (f", kept at: {shown(chest.place)}" if chest.place else "")])
+    listing(out.console, ("drive", "", "free"), rows, below)

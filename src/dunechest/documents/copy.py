@@ -1,0 +1,87 @@
+"""Documents of ``copy``."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from typing import ClassVar
+
+from dunechest.documents.base import Bytes, Count, Document
+from dunechest.documents.common import PathAndWhy
+from dunechest.documents.envelope import ChestName, Finding
+
+
+class FromElsewhere(Document):
+    """A file that was not intact in the source, and the label of the chest that it came from instead."""
+
+    path: str
+    label: str
+
+
+class CopiedLibrary(Document):
+    """What was copied of a library.
+
+    `state` is ``new``, ``next``, ``unchanged``, ``newer`` (the target has a newer state), ``foreign`` or ``barred``. Of the
+    copied files, `resumed_count` came from a run that was interrupted.
+    """
+
+    name: str
+    state: str
+    ok: bool
+    editions: list[int]
+    edition: int
+    copied_count: Count
+    copied_bytes: Bytes
+    resumed_count: Count
+    file_count: Count
+    size_bytes: Bytes
+    from_other_chests: list[FromElsewhere]
+    missing_files: list[PathAndWhy]
+    findings: list[Finding]
+
+    _sources: ClassVar[Mapping[str, str]] = {
+        "name": "bag",
+        "ok": "well",
+        "copied_count": "files",
+        "copied_bytes": "bytes",
+        "resumed_count": "resumed",
+        "file_count": "total_files",
+        "size_bytes": "total_bytes",
+        "from_other_chests": "from_elsewhere",
+        "missing_files": "not_copied",
+    }
+
+
+class Copy(Document):
+    """The libraries that were copied, and the chest that they were copied to."""
+
+    libraries: list[CopiedLibrary]
+    target: ChestName
+
+
+class LibraryToCopy(Document):
+    """What copying a library would do."""
+
+    name: str
+    state: str
+    editions: list[int]
+    copy_count: Count
+    copy_bytes: Bytes
+    needed_bytes: Bytes
+    free_bytes: Bytes
+    findings: list[Finding]
+
+    _sources: ClassVar[Mapping[str, str]] = {
+        "name": "bag",
+        "copy_count": "files",
+        "copy_bytes": "bytes",
+        "needed_bytes": "room.need",
+        "free_bytes": "room.free",
+    }
+
+
+class CopyPlanned(Document):
+    """What copying would do, and whether it would be refused."""
+
+    libraries: list[LibraryToCopy]
+    target: ChestName
+    would_run: bool

@@ -1,0 +1,88 @@
+"""Documents of ``status``."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from typing import ClassVar
+
+from dunechest.documents.base import Bytes, Count, Document, Moment
+from dunechest.documents.chest import KnownChest
+
+
+class Copy(Document):
+    """A copy of a library in a chest, and whether it counts (`state` is ``safe``)."""
+
+    label: str
+    chest_id: str
+    archived_as: str
+    state: str
+    edition: int
+    archived_at: Moment | None
+    checked_at: Moment | None
+    drilled_at: Moment | None
+    kept_at_place: str
+
+    _sources: ClassVar[Mapping[str, str]] = {
+        "chest_id": "chest",
+        "archived_as": "bag",
+        "archived_at": "archived",
+        "checked_at": "checked",
+        "drilled_at": "drilled",
+        "kept_at_place": "place",
+    }
+
+
+class ProtectedLibrary(Document):
+    """A library, its copies, and whether they are as many as its rule asks for."""
+
+    name: str
+    kind: str
+    computer: str
+    path: str
+    on_this_computer: bool
+    safe: bool
+    file_count: Count
+    size_bytes: Bytes
+    good_copy_count: Count
+    wanted_copy_count: Count
+    wanted_place_count: Count
+    wanted_day_count: Count
+    copies: list[Copy]
+
+    _sources: ClassVar[Mapping[str, str]] = {
+        "path": "origin",
+        "on_this_computer": "here",
+        "file_count": "files",
+        "size_bytes": "bytes",
+        "good_copy_count": "good_count",
+        "wanted_copy_count": "rule.copies",
+        "wanted_place_count": "rule.places",
+        "wanted_day_count": "rule.days",
+    }
+
+
+class Unprotected(Document):
+    """A library that was found and is in no chest."""
+
+    name: str
+    kind: str
+    path: str
+
+
+class Step(Document):
+    """Something to do; `command` is empty where only a person can."""
+
+    message: str
+    command: str
+
+
+class Status(Document):
+    """How well each library is protected."""
+
+    libraries: list[ProtectedLibrary]
+    safe: bool
+    unprotected_libraries: list[Unprotected]
+    steps: list[Step]
+    chests: list[KnownChest]
+
+    _sources: ClassVar[Mapping[str, str]] = {"unprotected_libraries": "unprotected"}

@@ -1,0 +1,141 @@
+"""Archive libraries to one chest or several: planned for all of them first, and each library is read once."""
+
+from __future__ import annotations
+
+import os
+from collections.abc import Callable, Iterable, Iterator, Sequence
+from contextlib import AbstractContextManager
+from dataclasses import dataclass, field
+from pathlib import Path
+
+from dunechest.chest.chest import Chest
+from dunechest.errors import CutOffError, UsageError, refuse_blocked
+from dunechest.findings import Finding, blocking
+from dunechest.jobs.archive.doing.carry_out import carry_out
+from dunechest.jobs.archive.options import ArchiveOptions
+from dunechest.jobs.archive.plan import ArchivePlan
+from dunechest.jobs.archive.planning.kinds import with_former_kind
+from dunechest.jobs.archive.planning.make import plan_archive
+from dunechest.jobs.archive.result import ArchiveResult
+from dunechest.jobs.archive.unchanged import unchanged
+from dunechest.jobs.study.contents import Contents, study
+from dunechest.library.library import Library
+from dunechest.names import shown
+from dunechest.progress import Progress
+
+#: Gives the progress to tell, for as long as one library is archived to one chest.
+Following = Callable[[], AbstractContextManager[Progress]]
+
+
+@dataclass(slots=True)
+class Several:
+    """What is to be archived to which chests.
+
+    Parameters
+    ----------
+    libraries : tuple of Library
+        In the order in which they were named.
+    chests : tuple of Chest
+        Likewise.
+    seen : dict
+        Results of those that a chest has just so already, by chest's id and library's path.
+    plans : dict
+        The plans of the others.
+    """
+
+    libraries: tuple[Library, ...]
+    chests: tuple[Chest, ...]
+    seen: dict[tuple[str, Path], ArchiveResult] = field(default_factory=dict)
+    plans: dict[tuple[str, Path], ArchivePlan] = field(default_factory=dict)
+
+    @property
+    def bytes(self) -> dict[str, int]:
+        """Bytes to write of each library, to all chests together."""
+        found: dict[str, int] = {}
+        for plan in self.plans.values():
+            found[plan.library.name] = found.get(plan.library.name, 0) + plan.bytes_to_copy
+        return found
+
+
+def plan_several(libraries: Iterable[Library], chests: Sequence[Chest], options: ArchiveOptions) -> Several:
+    """Plan the archive of libraries to chests; each library is looked through once.
+
+    Raises
+    ------
+    UsageError
+        If two of the chests are the same.
+    """
+    _refuse_twice(chests)
+    several = Several(tuple(libraries), tuple(chests))
+    studied: dict[Path, Contents] = {}
+    for chest in chests:
+        rest = []
+        for library in several.libraries:
+            result = unchanged(library, chest, options)
+            if result is not None:
+                several.seen[chest.id, library.path] = result
+                continue
+            former = with_former_kind(library, chest)
+            contents = studied.get(library.path)
+            if contents is None or contents.library.kind != former.kind:
+                contents = studied[library.path] = study(former)
+            rest.append(contents)
+        for plan in plan_archive(rest, chest, options) if rest else ():
+            several.plans[chest.id, plan.library.path] = plan
+    return several
+
+
+def _refuse_twice(chests: Sequence[Chest]) -> None:
+    for number, chest in enumerate(chests):
+        for other in chests[:number]:
+            if chest.id == other.id or os.path.samefile(chest.folder, other.folder):
+                raise UsageError(f"{shown(chest.label)} and {shown(other.label)} are the same chest: name it once.")
+
+
+def refuse_several(several: Several) -> None:
+    """Raise `RefusedError` if a blocking finding remains for any library and chest; nothing is archived then."""
+    one = len(several.chests) == 1
+    blocked: dict[str, tuple[Finding, ...]] = {}
+    for plan in several.plans.values():
+        name = plan.library.name if one else f"{plan.library.name} to {plan.chest.label}"
+        blocked[name] = blocking(plan.findings, plan.options.ignore)
+    refuse_blocked("Refused: nothing was archived, because {} cannot be archived now.", blocked)
+
+
+def archive_several(
+    several: Several, following: Following, cut_off: list[CutOffError]
+) -> Iterator[tuple[Chest, ArchiveResult]]:
+    """Archive each library to each chest, and yield what was done.
+
+    A chest whose drive goes away gets no more; the others are served all the same.
+
+    Parameters
+    ----------
+    several : Several
+        From `plan_several`.
+    following : callable
+        Gives the progress to tell.
+    cut_off : list
+        Gets the errors of drives that were full, gone or failing.
+    """
+    away: set[str] = set()
+    for library in several.libraries:
+        first: tuple[Chest, ArchiveResult] | None = None
+        for chest in several.chests:
+            if chest.id in away:
+                continue
+            result = several.seen.get((chest.id, library.path))
+            if result is None:
+                plan = several.plans[chest.id, library.path]
+                try:
+                    with following() as progress:
+                        after, other = (first[1], first[0]) if first is not None else (None, None)
+                        result = carry_out(plan, progress=progress, after=after, other=other)
+                except CutOffError as error:
+                    cut_off.append(error)
+                    away.add(chest.id)
+                    if len(several.chests) == 1:
+                        raise
+                    continue
+            first = first or (chest, result)
+            yield chest, result

@@ -1,0 +1,112 @@
+"""Take what a chest holds into this computer's catalogue, whenever it is met."""
+
+from __future__ import annotations
+
+import hashlib
+from collections.abc import Iterable, Iterator
+
+from dunechest.chest import editions
+from dunechest.chest.bag_entry import BagEntry
+from dunechest.chest.bag_records import BagRecords
+from dunechest.chest.chest import Chest
+from dunechest.chest.layout import LIBRARY_FILES, TAG_MANIFEST
+from dunechest.chest.records import FileRecord, LibraryRecord
+from dunechest.errors import DuneChestError
+from dunechest.ledger.catalogue import CURRENT, BagKey, Row, open_catalogue, short_digest
+from dunechest.names import from_wire, shown
+from dunechest.transfer import safe
+
+
+def note_files(chest: Chest, entries: Iterable[BagEntry], missing: Iterable[str] = ()) -> str:
+    """Take in the files of bags that are not known as they are now; return why that failed, or nothing.
+
+    Parameters
+    ----------
+    chest : Chest
+        The chest.
+    entries : iterable of BagEntry
+        What was met in it; what has no intact record is passed over.
+    missing : iterable of str
+        Bags that are gone.
+    """
+    known = [(entry, top) for entry in entries if entry.library is not None and (top := _top(entry.records))]
+    gone = tuple(missing)
+    try:
+        with open_catalogue() as catalogue:
+            new = [(entry, top) for entry, top in known if catalogue.top_of(chest.id, entry.name) != top]
+        if not new and not gone:
+            return ""
+        with open_catalogue(write=True) as catalogue:
+            catalogue.forget(chest.id, gone)
+            for entry, top in new:
+                assert entry.library is not None
+                own = BagRecords(entry.folder)
+                try:
+                    rows = list(_rows(own, entry.library))
+                except DuneChestError:
+                    continue  # a damaged record says nothing
+                catalogue.put(_key(chest, entry.name, entry.library, top), rows)
+    except DuneChestError as error:
+        return str(error)
+    return ""
+
+
+def _top(own: BagRecords) -> str:
+    try:
+        return hashlib.sha512(safe.read_bounded(own.at(TAG_MANIFEST), 1 << 30)).hexdigest()[:32]
+    except (OSError, ValueError):
+        return ""
+
+
+def _key(chest: Chest, bag: str, record: LibraryRecord, top: str) -> BagKey:
+    origin = record.origin
+    key = "\n".join((origin.machine_id, shown(from_wire(origin.path)), record.name))
+    return BagKey(chest.id, bag, key, shown(record.name), record.kind, top, record.edition)
+
+
+def _rows(own: BagRecords, current: LibraryRecord) -> Iterator[Row]:
+    """Yield each file with the first and last edition that has it just so, going back from the current edition."""
+    files = {path: proven.record for path, proven in editions.current_files(own).items()}
+    numbers = own.numbers(current.edition)
+    names = _Names(current)
+    last = dict.fromkeys(files, CURRENT)
+    own_names = dict.fromkeys(files, names)
+    after = current.edition
+    for number in reversed(numbers[:-1]):
+        earlier = _Names(own.edition(number))
+        for line in editions.changes_of(own, number):
+            if line.path in files:
+                yield _row(files[line.path], own_names[line.path], after, last[line.path])
+            if line.absent:
+                files.pop(line.path, None)
+                last.pop(line.path, None)
+            else:
+                files[line.path] = FileRecord(
+                    line.path, line.size, line.mtime_ns, line.mode, line.blake3, line.role, line.edition
+                )
+                last[line.path], own_names[line.path] = number, earlier
+        after = number
+    for path, record in files.items():
+        yield _row(record, own_names[path], after, last[path])
+
+
+class _Names:
+    """The own paths of an edition's files."""
+
+    def __init__(self, record: LibraryRecord) -> None:
+        self._changed = {LIBRARY_FILES + item.stored: from_wire(item.path) for item in record.changed_names}
+        self._outside = {item.stored: from_wire(item.path) for item in record.outside_files}
+
+    def of(self, path: str) -> str:
+        """Return the path in the library, or where an outside file came from."""
+        if path in self._outside:
+            return self._outside[path]
+        return self._changed.get(path) or path.removeprefix(LIBRARY_FILES)
+
+
+def _row(record: FileRecord, names: _Names, first: int, last: int) -> Row:
+    # Text in a database is UTF-8; what is not can be found by the rest of its name.
+    own = names.of(record.path).encode("utf-8", "surrogateescape").decode("utf-8", "replace")
+    folder, _, name = own.rpartition("/")
+    seconds = max(-(1 << 62), min(1 << 62, record.mtime_ns)) // 1_000_000_000
+    return Row(folder, name, record.size, seconds, short_digest(record.blake3), first, last)

@@ -1,0 +1,120 @@
+"""Compare two whole chests: each library in both, file by file, and the editions of each."""
+
+from __future__ import annotations
+
+import os
+from dataclasses import dataclass
+from pathlib import Path
+from typing import ClassVar
+
+from dunechest.chest.bag_entry import BagEntry
+from dunechest.chest.chest import Chest
+from dunechest.chest.find_chest import find_chest
+from dunechest.errors import CutOffError, DuneChestError, UsageError
+from dunechest.jobs.compare.by_bytes import compare
+from dunechest.jobs.compare.result import Comparison
+from dunechest.jobs.known_chests import list_chests
+from dunechest.jobs.named import get_chest
+from dunechest.names import AnyPath, shown
+from dunechest.progress import Progress, silent
+from dunechest.values import Value
+
+
+@dataclass(frozen=True, slots=True, repr=False)
+class LibraryComparison(Value):
+    """What two chests have of a library.
+
+    `first_editions` and `second_editions` are the numbers of what each has, empty if it has none; `files` compares the
+    current ones, None if that cannot be done, `why` says then why not.
+    """
+
+    _shown: ClassVar[tuple[str, ...]] = ("name", "well")
+    _document: ClassVar[str] = "compare.ComparedLibrary"
+
+    name: str
+    first_editions: tuple[int, ...]
+    second_editions: tuple[int, ...]
+    files: Comparison | None
+    why: str = ""
+
+    @property
+    def well(self) -> bool:
+        """Whether both have the same editions, and the current ones are the same."""
+        return self.files is not None and self.files.well and self.first_editions == self.second_editions
+
+
+@dataclass(frozen=True, slots=True, repr=False)
+class ChestComparison(Value):
+    """The differences between two chests."""
+
+    _shown: ClassVar[tuple[str, ...]] = ("first", "second", "well")
+    _document: ClassVar[str] = "compare.CompareChests"
+
+    first: str
+    second: str
+    libraries: tuple[LibraryComparison, ...]
+
+    @property
+    def well(self) -> bool:
+        """Whether they hold the same."""
+        return all(library.well for library in self.libraries)
+
+
+def names_a_chest(text: str) -> bool:
+    """Whether a person's word is the label or id of a chest, or a folder with one in it."""
+    if os.path.lexists(text):
+        return os.path.isdir(text) and find_chest(Path(text)) is not None
+    return any(text == chest.id or text.casefold() == chest.label.casefold() for chest in list_chests().chests)
+
+
+def compare_chests(
+    first: Chest | AnyPath, second: Chest | AnyPath, *, progress: Progress = silent
+) -> ChestComparison:
+    """Compare two chests: each library that either has, every byte of its current edition.
+
+    Parameters
+    ----------
+    first, second : Chest, path or label
+        The chests.
+    progress : Progress
+        Told how far it is.
+
+    Raises
+    ------
+    UsageError
+        If both are the same chest, or one is none.
+    CutOffError
+        If a drive went away.
+    """
+    one, two = get_chest(first), get_chest(second)
+    if os.path.samefile(one.folder, two.folder):
+        raise UsageError(f"{shown(one.label)} and {shown(two.label)} are the same chest. Name two different ones.")
+    ours, theirs = ({entry.name: entry for entry in chest.bags()} for chest in (one, two))
+    libraries = []
+    for name in sorted(ours.keys() | theirs.keys()):
+        pair = _editions(ours.get(name)), _editions(theirs.get(name))
+        if name in ours and name in theirs:
+            libraries.append(_compare(name, pair, (one, two), progress))
+        else:
+            libraries.append(
+                LibraryComparison(name, *pair, None, f"only in {shown((one if name in ours else two).label)}")
+            )
+    return ChestComparison(one.label, two.label, tuple(libraries))
+
+
+def _compare(
+    name: str, pair: tuple[tuple[int, ...], tuple[int, ...]], chests: tuple[Chest, Chest], progress: Progress
+) -> LibraryComparison:
+    try:
+        files = compare(*(chest.folder / name for chest in chests), progress=progress)
+    except CutOffError:
+        raise
+    except DuneChestError as error:
+        return LibraryComparison(name, *pair, None, str(error))
+    return LibraryComparison(name, *pair, files)
+
+
+def _editions(entry: BagEntry | None) -> tuple[int, ...]:
+    if entry is None or entry.library is None:
+        return ()
+    return entry.records.numbers(entry.library.edition)

@@ -1,0 +1,274 @@
+"""Plan a copy from chest to chest: what is brought over, what is there already, and whether it may be done."""
+
+from __future__ import annotations
+
+import os
+from collections.abc import Iterable
+from dataclasses import dataclass
+
+from dunechest.chest.bag_entry import BagEntry
+from dunechest.chest.bag_records import stamp
+from dunechest.chest.chest import Chest
+from dunechest.chest.layout import BAGS, PENDING
+from dunechest.chest.records import LibraryRecord
+from dunechest.errors import DuneChestError, UsageError
+from dunechest.findings import Finding, most_serious_first
+from dunechest.jobs.copy.image import Held, Image, held, image_of
+from dunechest.jobs.copy.plan import BagChange, CopyPlan, State
+from dunechest.jobs.copy.planning.same import why_not_same
+from dunechest.jobs.copy.planning.sync import sync_new, sync_next
+from dunechest.jobs.made_here import made_here
+from dunechest.jobs.named import get_chest, names_of
+from dunechest.jobs.study.drive import Drive, examine
+from dunechest.jobs.study.drive_findings import copy_findings, holds_findings
+from dunechest.jobs.study.room import Room, headroom, names_findings, room_findings
+from dunechest.names import AnyPath, quoted, shown
+from dunechest.transfer.walk import each_file
+from dunechest.words import number
+
+
+def plan_copy(
+    source: Chest | AnyPath, target: Chest | AnyPath, libraries: str | Iterable[str] = ()
+) -> tuple[CopyPlan, ...]:
+    """Plan the copy of a chest, or of some of its libraries, to another chest. Changes nothing.
+
+    Parameters
+    ----------
+    source, target : Chest, path or label
+        From where, and where to.
+    libraries : str or iterable of str
+        Names of libraries in the source; by default all of them.
+
+    Returns
+    -------
+    tuple of CopyPlan
+        One a library. Whether there is room counts all of them together.
+
+    Raises
+    ------
+    UsageError
+        If both are the same chest, or there is no such library.
+    CutOffError
+        If a drive cannot be listed.
+    """
+    source, target = get_chest(source), get_chest(target)
+    _refuse_if_same(source, target)
+    names = names_of(libraries)
+    entries = [source.bag(name) for name in names] if names else list(source.bags())
+    drive = examine(target)
+    general = [*_damaged_chest(target), *copy_findings(source, target, drive)]
+    plans: list[CopyPlan] = []
+    promised = 0
+    for entry in {entry.name: entry for entry in entries}.values():
+        plan = _plan_one(entry, source, target, drive, general, promised)
+        promised += plan.room.need if plan.state in ("new", "next") else 0
+        plans.append(plan)
+    return tuple(plans)
+
+
+def _refuse_if_same(source: Chest, target: Chest) -> None:
+    if os.path.samefile(source.folder, target.folder):
+        raise UsageError(
+            f"{shown(source.label)} and {shown(target.label)} are the same chest. Name two different ones."
+        )
+    if source.id == target.id:
+        raise UsageError(
+            f"The chests in {shown(str(source.folder))} and {shown(str(target.folder))} have the same id: one was copied by "
+            f"hand. Give the copy its own id first: dunechest chest new-id {quoted(str(target.folder.parent))}"
+        )
+
+
+def _damaged_chest(chest: Chest) -> list[Finding]:
+    if not chest.faults:
+        return []
+    fault = chest.faults[0]
+    return [
+        Finding(
+            "chest-damaged",
+            "blocks",
+            f"The record {shown(fault.path)} of the chest {shown(chest.label)} is damaged: {shown(fault.why)}.",
+            f"Rebuild it: dunechest chest rebuild {quoted(str(chest.folder))}",
+        )
+    ]
+
+
+_NO_CHANGE = BagChange()
+
+
+@dataclass(frozen=True, slots=True)
+class _Found:
+    """What is to be done with a library: its state, the findings, its image and how the target's bag becomes that."""
+
+    state: State
+    findings: tuple[Finding, ...] = ()
+    image: Image | None = None
+    sync: BagChange = _NO_CHANGE
+    editions: tuple[int, ...] = ()
+    sizes: tuple[tuple[str, int], ...] = ()
+
+
+def _plan_one(
+    entry: BagEntry, source: Chest, target: Chest, drive: Drive, general: list[Finding], promised: int
+) -> CopyPlan:
+    stamps = stamp(entry.folder), stamp(target.folder / BAGS / entry.name)
+    try:
+        found = _look(entry, source, target, drive)
+    except DuneChestError as error:
+        found = _Found("barred", (_cannot_be_copied(entry, source, str(error)),))
+    findings = [*general, *found.findings]
+    need = 0
+    if found.image is not None and found.state in ("new", "next"):
+        need = max(0, _need(found, drive) - _already_there(target, entry.name))
+        findings += room_findings(need, promised, headroom(found.sizes, need), drive)
+        findings += names_findings(len(found.sync.bring) + len(found.image.record.folders) + 16, drive)
+        findings += _on_this_drive(found.image, drive)
+    return CopyPlan(
+        source=source,
+        target=target,
+        bag=entry.name,
+        state=found.state,
+        editions=found.editions,
+        findings=most_serious_first(findings),
+        sync=found.sync,
+        _image=found.image,
+        drive=drive,
+        room=Room(need, drive.place.free),
+        made_here=made_here(source, entry),
+        _stamps=stamps,
+    )
+
+
+def _look(entry: BagEntry, source: Chest, target: Chest, drive: Drive) -> _Found:
+    """Decide what is to be done with one library."""
+    if entry.state == "foreign":
+        words = f"{shown(entry.name)} was made by another program, and is not copied."
+        return _Found("foreign", (Finding("foreign", "warning", words, "Copy its folder by hand."),))
+    if entry.state != "whole":
+        raise DuneChestError(entry.why or entry.state)
+    for chest in (source, target):
+        if entry.name in chest.unfinished:
+            raise DuneChestError(
+                f"a decided change of it in {shown(chest.label)} waits to be finished: {chest.unfinished[entry.name]}"
+            )
+    faults = entry.records.faults()
+    if faults:
+        raise DuneChestError(f"{shown(faults[0].path)}: {shown(faults[0].why)}")
+    own = held(entry.records)
+    there = next((other for other in target.bags() if other.name == entry.name), None)
+    limits = drive.place.limits
+    if there is None or there.state == "unfinished":
+        image = image_of(own, limits)
+        return _Found("new", (), image, sync_new(image, own), image.numbers, _sizes(own))
+    return _onto(entry, own, source, there, target, drive)
+
+
+def _onto(entry: BagEntry, own: Held, source: Chest, there: BagEntry, target: Chest, drive: Drive) -> _Found:
+    """Decide what is to be done with a library that the target has already."""
+    name, label = shown(entry.name), shown(target.label)
+    if there.state == "foreign":
+        words = f"{label} has a folder {name} already that Dune Chest did not make."
+        finding = Finding(
+            "name-taken", "blocks", words, "Copy to a chest without it, or move it away from that chest."
+        )
+        return _Found("barred", (finding,))
+    faults = there.records.faults() if there.is_ours else ()
+    if there.state != "whole" or faults:
+        why = f"{shown(faults[0].path)}: {shown(faults[0].why)}" if faults else there.why
+        words = f"{name} in {label} is damaged ({shown(why)}), so nothing is added to it."
+        action = (
+            f"Mend it first: dunechest mend {quoted(target.label)} {quoted(there.name)} --from {quoted(source.label)}"
+        )
+        return _Found("barred", (Finding("damaged-archive", "blocks", words, action),))
+    mine = held(there.records)
+    if (other := why_not_same(own, mine)) is not None:
+        return _of_two(own.record, mine.record, name, label, other)
+    if mine.record.edition > own.record.edition:
+        ours, theirs = own.record.edition, mine.record.edition
+        words = f"{label} has a newer state of {name} (edition {theirs}) than {shown(source.label)} (edition {ours})."
+        action = f"To copy it the other way: dunechest copy {quoted(target.label)} {quoted(source.label)} {name}"
+        return _Found("newer", (Finding("newer-there", "info", words, action),))
+    image = image_of(own, drive.place.limits, mine)
+    sync = sync_next(image, own, mine)
+    editions = tuple(n for n in image.numbers if n not in mine.numbers)
+    if not editions and not any(item.path not in sync.lost for item in sync.bring) and not sync.moved:
+        sync = BagChange(tuple(item for item in sync.bring if item.path in sync.lost), lost=sync.lost)
+        return _Found("next" if sync.lost else "unchanged", (), image, sync)
+    return _Found("next", (), image, sync, editions, _sizes(own))
+
+
+def _of_two(ours: LibraryRecord, theirs: LibraryRecord, name: str, label: str, why: str) -> _Found:
+    """Say what it means that the target has this library from elsewhere."""
+    if ours.fingerprint and ours.fingerprint == theirs.fingerprint and ours.origin.path == theirs.origin.path:
+        words = f"{label} has this state of {name} from an archive of its own."
+        return _Found("unchanged", (Finding("own-archive", "info", words, "Nothing is to be copied."),))
+    action = (
+        "Archive the library itself to both chests; or copy to a chest that does not have it yet. Neither of the two is "
+        "changed."
+    )
+    return _Found("barred", (Finding("other-history", "blocks", f"{name} in {label} {why}.", action),))
+
+
+def _cannot_be_copied(entry: BagEntry, source: Chest, why: str) -> Finding:
+    if entry.state == "unfinished":
+        return Finding(
+            "unfinished",
+            "warning",
+            f"The archive of {shown(entry.name)} in {shown(source.label)} was interrupted; there is nothing to copy yet.",
+            "Run that archive again to continue it.",
+        )
+    return Finding(
+        "damaged-archive",
+        "blocks",
+        f"{shown(entry.name)} in {shown(source.label)} is damaged and cannot be copied ({shown(why)}).",
+        f"See what is damaged: dunechest verify {quoted(source.label)} {quoted(entry.name)}. With another intact copy, "
+        "dunechest mend repairs it.",
+    )
+
+
+def _sizes(own: Held) -> tuple[tuple[str, int], ...]:
+    """Return moment and bytes of each edition that can be read: how the library has grown."""
+    records = [own.own.edition(n) for n in own.numbers[:-1]]
+    return tuple((record.archived, record.totals.bytes_stored) for record in (*records, own.record))
+
+
+def _need(found: _Found, drive: Drive) -> int:
+    """Count what the drive will give up: whole blocks, the records once more, and what the filesystem keeps for itself."""
+    assert found.image is not None
+    block = max(512, drive.place.block)
+    total = sum(-(-item.size // block) * block + len(item.path) + 512 for item in found.sync.bring)
+    total += sum(joined.kept.about.size // 2 for joined in found.image.joined)
+    if not found.image.verbatim:
+        total += sum(2 * len(path) + 360 for path in found.image.files)
+        total += sum(len(line) for lines in found.image.lines.values() for line in lines)
+    total += (len(found.image.record.folders) + 16) * block
+    total += sum(2 * (len(old) + len(new)) + 100 for old, new in found.sync.moved.items())
+    return total + total // 200
+
+
+def _already_there(target: Chest, bag: str) -> int:
+    """Count what an interrupted run has left on the drive: it is taken up again, or cleared away."""
+    return sum(file.size for file in each_file(str(target.bag_folder(bag) / PENDING)))
+
+
+def _on_this_drive(image: Image, drive: Drive) -> list[Finding]:
+    findings = []
+    place = drive.place
+    large = [
+        path
+        for path in image.files
+        if place.limits.largest is not None and image.files.size(path) > place.limits.largest
+    ]
+    if large:
+        findings.append(
+            Finding(
+                "file-too-large",
+                "blocks",
+                f"{number(len(large), 'file')} larger than the {shown(place.type)} filesystem of the drive can hold, the first "
+                f"being {shown(large[0])}.",
+                "Use a drive with another filesystem.",
+            )
+        )
+    step = drive.probed.time_step_ns if drive.probed is not None else 1
+    coarse = sum(p.record.mtime_ns % step != 0 for p in image.files.by_path()) if step > 1 else 0
+    changed = [item.stored for item in image.record.changed_names]
+    return [*findings, *holds_findings(drive, changed, len(image.record.links), coarse)]

@@ -1,0 +1,60 @@
+"""What chests hold, written down whenever it is seen, so that it is known when no drive is connected."""
+
+from __future__ import annotations
+
+import datetime
+from collections.abc import Iterable
+from typing import Any
+
+from dunechest.chest.bag_entry import BagEntry
+from dunechest.chest.chest import Chest
+from dunechest.jobs.catalogue import note_files
+from dunechest.ledger import events
+from dunechest.machine.drives import drive_identity
+from dunechest.machine.volumes import identity
+from dunechest.names import from_wire, shown
+
+
+def note_holdings(chest: Chest, entries: Iterable[BagEntry], missing: Iterable[str] = ()) -> None:
+    """Note which libraries a chest holds, and which it no longer does.
+
+    Parameters
+    ----------
+    chest : Chest
+        The chest.
+    entries : iterable of BagEntry
+        What was seen in it. What has no intact record says nothing, and is not noted.
+    missing : iterable of str
+        Bags that were there and are not any more.
+    """
+    entries, missing = list(entries), list(missing)
+    note_files(chest, entries, missing)
+    where = identity(chest.folder)
+    items = [("hold", _facts(chest, entry, where)) for entry in entries if entry.library is not None]
+    items += [("hold", {"chest": chest.id, "bag": name, "gone": True}) for name in missing]
+    if items:
+        events.try_append(*items)  # what was seen is shown; without this only the memory of it is missing
+
+
+def _facts(chest: Chest, entry: BagEntry, where: str) -> dict[str, Any]:
+    record = entry.library
+    assert record is not None
+    return {
+        "chest": chest.id,
+        "bag": entry.name,
+        "name": record.name,
+        "kind": record.kind_title,
+        "machine": record.origin.machine_id,
+        "computer": record.origin.machine,
+        "origin": shown(from_wire(record.origin.path)),
+        "edition": record.edition,
+        "archived": datetime.datetime.fromisoformat(record.archived).timestamp(),
+        "files": record.totals.files_copied,
+        "bytes": record.totals.bytes_stored,
+        "fingerprint": record.fingerprint,
+        "partial": bool(record.partial),
+        "incomplete": record.incomplete,
+        "where": where,
+        "drive": drive_identity(chest.folder),
+        "gone": False,
+    }

@@ -1,0 +1,103 @@
+"""What mending a library in a chest means, as plain values."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass
+from typing import Any, ClassVar
+
+import msgspec
+
+from dunechest.chest.chest import Chest
+from dunechest.findings import Finding
+from dunechest.library.library import Library
+from dunechest.values import Value
+
+
+class FileToMend(msgspec.Struct, frozen=True, gc=False):
+    """A damaged or missing file: its path in the bag, what it should be, and what is wrong with it."""
+
+    path: str
+    size: int
+    blake3: str
+    mtime_ns: int
+    mode: int
+    why: str
+
+
+@dataclass(frozen=True, slots=True, eq=False, repr=False)
+class MendPlan(Value):
+    """What is damaged in one library of a chest, and what can be done about it.
+
+    Parameters
+    ----------
+    chest : Chest
+        The chest with the damage.
+    bag : str
+        Name of the bag.
+    helpers : tuple of Chest
+        Chests that intact files are taken from, in this order.
+    library : Library or None
+        The library itself, where files may be as they were archived.
+    records : mapping
+        Damaged records whose content is known, by path in the bag: each has the digest that was recorded.
+    wanted : tuple of FileToMend
+        Damaged files; whether a helper has them is seen when they are read there.
+    hopeless : tuple of (str, str)
+        What cannot be mended, and why.
+    left : tuple of (str, str)
+        What is no part of the archive and is left alone, and what it is.
+    files : int
+        Number of files that were read.
+    findings : tuple of Finding
+        What there is to say of it.
+    """
+
+    _document: ClassVar[str] = "mend.LibraryToMend"
+    _shown: ClassVar[tuple[str, ...]] = ("bag", "damaged")
+
+    chest: Chest
+    bag: str
+    helpers: tuple[Chest, ...]
+    library: Library | None
+    records: Mapping[str, bytes]
+    wanted: tuple[FileToMend, ...]
+    hopeless: tuple[tuple[str, str], ...]
+    left: tuple[tuple[str, str], ...]
+    files: int
+    findings: tuple[Finding, ...] = ()
+    #: What changes whenever a change of the bag is decided.
+    _stamp: object = None
+
+    @property
+    def damaged(self) -> int:
+        """How many files and records are damaged or missing."""
+        return len(self.records) + len(self.wanted) + len(self.hopeless)
+
+    @property
+    def bytes(self) -> int:
+        """Bytes of the damaged files."""
+        return sum(item.size for item in self.wanted)
+
+    @property
+    def damaged_files(self) -> tuple[tuple[str, str], ...]:
+        """What is damaged and may be mended: path, and what is wrong."""
+        told = [(path, "a damaged or missing record") for path in sorted(self.records)]
+        return (*told, *((item.path, item.why) for item in self.wanted))
+
+    def decisions(self) -> dict[str, Any]:
+        """Return all that the plan decides, as JSON values: two plans with the same do the same."""
+        return {
+            "chest": self.chest.id,
+            "library": self.bag,
+            "helpers": [chest.id for chest in self.helpers],
+            "records": sorted(self.records),
+            "wanted": [[item.path, item.blake3] for item in self.wanted],
+            "hopeless": [list(item) for item in self.hopeless],
+        }
+
+    def __eq__(self, other: object) -> bool:
+        return isinstance(other, MendPlan) and self.decisions() == other.decisions()
+
+    def __hash__(self) -> int:
+        return hash((self.chest.id, self.bag))

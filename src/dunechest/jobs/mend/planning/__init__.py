@@ -1,0 +1,1 @@
+"""Decide what mending does."""

@@ -1,0 +1,260 @@
+"""Find what is damaged in a chest, and what it was: every file is read for that, and nothing is changed."""
+
+from __future__ import annotations
+
+import os
+from collections.abc import Iterable, Iterator, Sequence
+from dataclasses import dataclass
+
+from dunechest.bag.manifest import parse_manifest
+from dunechest.chest.bag_entry import BagEntry
+from dunechest.chest.bag_records import BagRecords, stamp
+from dunechest.chest.chest import Chest
+from dunechest.chest.layout import DATA, EARLIER, MANIFEST, PENDING, TAG_MANIFEST, TAGS
+from dunechest.errors import DuneChestError, UsageError
+from dunechest.findings import Finding
+from dunechest.jobs.copy.image import Held, held
+from dunechest.jobs.known_chests import list_chests
+from dunechest.jobs.mend.plan import FileToMend, MendPlan
+from dunechest.jobs.mend.planning.truth import Truth
+from dunechest.jobs.named import AnyLibrary, get_chest, get_library, names_of
+from dunechest.jobs.study.drive import examine
+from dunechest.ledger import memory
+from dunechest.library.library import Library
+from dunechest.machine.drives import Limits
+from dunechest.machine.volumes import identity
+from dunechest.names import AnyPath, quoted, shown, why_unsafe
+from dunechest.progress import Progress, Step, Tally, silent
+from dunechest.transfer.crew import Crew
+from dunechest.transfer.tasks import DigestOutcome, DigestTask
+
+AnyHelper = Chest | Library | AnyPath
+
+
+def plan_mend(
+    chest: Chest | AnyPath,
+    libraries: str | Iterable[str] = (),
+    *,
+    helpers: Iterable[Chest | AnyPath] | None = None,
+    library: AnyLibrary | None = None,
+    progress: Progress = silent,
+) -> tuple[MendPlan, ...]:
+    """Find out what is damaged in a chest and can be mended. Reads every file of it; changes nothing.
+
+    Parameters
+    ----------
+    chest : Chest, path or label
+        The chest with the damage.
+    libraries : str or iterable of str
+        Names of libraries in it; by default all of them.
+    helpers : iterable of Chest, path or label, optional
+        Chests with other copies, the preferred one first; by default all others that are connected.
+    library : Library, path or name, optional
+        The library itself, for files that are still as they were archived. Then `libraries` names just one.
+    progress : Progress
+        Told how far it is.
+
+    Returns
+    -------
+    tuple of MendPlan
+        One a library.
+
+    Raises
+    ------
+    UsageError
+        If there is no such library, or a helper is the chest itself.
+    CutOffError
+        If the drive went away.
+    """
+    chest = get_chest(chest)
+    names = names_of(libraries)
+    entries = [chest.bag(name) for name in names] if names else list(chest.bags())
+    entries = [entry for entry in entries if entry.state not in ("foreign", "unfinished")]
+    source = get_library(library) if library is not None else None
+    if source is not None and len(entries) != 1:
+        raise UsageError("A library can mend only its own copy: name that one library of the chest, too.")
+    others = tuple(_others(chest, helpers))
+    limits = examine(chest).place.limits
+    gone = [] if names else sorted(_gone(chest, entries))
+    plans = [_plan_one(chest, entry, others, source, limits, progress) for entry in entries]
+    return (*plans, *(_missing(chest, name, others) for name in gone))
+
+
+def _others(chest: Chest, helpers: Iterable[Chest | AnyPath] | None) -> Iterator[Chest]:
+    """Yield the chests that intact files are taken from."""
+    if helpers is not None:
+        for helper in helpers:
+            other = get_chest(helper)
+            if os.path.samefile(other.folder, chest.folder):
+                raise UsageError(f"{shown(chest.label)} cannot mend itself. Name another chest, or the library.")
+            yield other
+        return
+    for known in list_chests().chests:
+        if known.present and not os.path.samefile(known.folder, chest.folder):
+            try:
+                yield Chest.open(known.folder, finish=False)
+            except DuneChestError:
+                continue
+
+
+def _gone(chest: Chest, entries: Sequence[BagEntry]) -> set[str]:
+    return memory.libraries_of(chest.id, identity(chest.folder)).keys() - {entry.name for entry in chest.bags()}
+
+
+def _missing(chest: Chest, name: str, others: tuple[Chest, ...]) -> MendPlan:
+    """Say of a library whose folder is gone how it comes back."""
+    label = others[0].label if others else "OTHER"
+    command = f"dunechest copy {quoted(label)} {quoted(chest.label)} {quoted(name)}"
+    words = f"{shown(name)} was archived in {shown(chest.label)}, and its folder is gone."
+    finding = Finding("library-gone", "warning", words, f"Copy it again: {command}")
+    return MendPlan(chest, name, others, None, {}, (), ((".", "its folder is gone"),), (), 0, (finding,))
+
+
+@dataclass(frozen=True, slots=True)
+class _File:
+    """What a file of a bag was when it was archived."""
+
+    path: str
+    size: int
+    blake3: str
+    sha512: str
+    mtime_ns: int
+    mode: int
+
+
+def _plan_one(
+    chest: Chest,
+    entry: BagEntry,
+    others: tuple[Chest, ...],
+    library: Library | None,
+    limits: Limits,
+    progress: Progress,
+) -> MendPlan:
+    progress(Step("reading the records of", 0, 0, 0, 0, entry.name))
+    before = stamp(entry.folder)
+    own = BagRecords(entry.folder)
+    truth = Truth(own, _copies(entry.name, others), limits)
+    hopeless = dict(truth.hopeless)
+    files, unknown = _files(truth)
+    hopeless |= unknown
+    bad = _damaged(own, files, entry.name, progress)
+    in_the_way = _in_the_way(own, [*truth.mended, *(file.path for file, _ in bad)])
+    hopeless |= in_the_way
+    wanted = []
+    for file, why in bad:
+        if file.path in in_the_way:
+            continue
+        if file.blake3:
+            wanted.append(FileToMend(file.path, file.size, file.blake3, file.mtime_ns, file.mode, why))
+        else:
+            hopeless[file.path] = f"{why}; its digest is known only in part"
+    return MendPlan(
+        chest=chest,
+        bag=entry.name,
+        helpers=others,
+        library=library,
+        records={path: content for path, content in truth.mended.items() if path not in in_the_way},
+        wanted=tuple(wanted),
+        hopeless=tuple(sorted(hopeless.items())),
+        left=tuple(_left(own, truth, files)),
+        files=len(files) + len(truth.tags),
+        _stamp=before,
+    )
+
+
+def _copies(name: str, others: Iterable[Chest]) -> list[Held]:
+    """Return the copies of a library in other chests whose records are intact."""
+    found = []
+    for other in others:
+        for entry in other.bags():
+            if entry.name != name or entry.state != "whole" or entry.records.faults():
+                continue
+            try:
+                found.append(held(entry.records))
+            except DuneChestError:
+                continue
+    return found
+
+
+def _files(truth: Truth) -> tuple[list[_File], dict[str, str]]:
+    """Return the payload and the kept earlier states as they were archived, and what cannot be told."""
+    found: list[_File] = []
+    unknown: dict[str, str] = {}
+    listed = truth.files()
+    manifest = _manifest(truth)
+    for record in listed or ():
+        path = DATA + record.path
+        if why_unsafe(record.path) is not None:
+            unknown[path] = "its recorded name must not be used"
+            continue
+        mode = (record.mode & 0o777) | 0o600
+        found.append(_File(path, record.size, record.blake3, manifest.get(path, ""), record.mtime_ns, mode))
+    if listed is None:
+        found += [_File(path, -1, "", digest, 0, 0o644) for path, digest in manifest.items()]
+    for path, tag in truth.tags.items():
+        if path.startswith(EARLIER + "/") and why_unsafe(path) is None:
+            found.append(_File(path, tag.size, tag.blake3, tag.sha512, 0, 0o644))
+    return found, unknown
+
+
+def _manifest(truth: Truth) -> dict[str, str]:
+    content = truth.content(MANIFEST)
+    if content is None:
+        return {}
+    parsed = parse_manifest(MANIFEST, "sha512", content.decode("utf-8", "replace"), payload=True, digest_length=128)
+    return dict(parsed.entries)
+
+
+def _damaged(own: BagRecords, files: Sequence[_File], name: str, progress: Progress) -> list[tuple[_File, str]]:
+    """Read every file, and return those that are not what they should be, with what is wrong."""
+    lying = own.lying.files
+    bad = [(file, "it is missing") for file in files if file.path not in lying]
+    there = [file for file in files if file.path in lying]
+    total = sum(lying[file.path] for file in there)
+    tally = Tally(progress, "checking", len(there), total, name)
+
+    def task(file: _File) -> DigestTask:
+        algorithm = "blake3" if file.blake3 else "sha512"
+        return DigestTask(os.fsencode(own.at(file.path)), lying[file.path], (algorithm,))
+
+    with Crew.for_job(len(there), total, (own.bag,), tally) as crew:
+        for done, (file, outcome) in enumerate(crew.digest_each(there, lambda f: lying[f.path], task)):
+            tally.files_done = done + 1
+            if (why := _why(file, outcome)) is not None:
+                bad.append((file, why))
+    return sorted(bad, key=lambda item: item[0].path)
+
+
+def _why(file: _File, outcome: DigestOutcome) -> str | None:
+    if outcome.state == "ok":
+        return None if outcome.digests[0].hex() == (file.blake3 or file.sha512) else "it is damaged"
+    if outcome.state == "vanished":
+        return "it is missing"
+    return f"it cannot be read: {outcome.why}"
+
+
+def _in_the_way(own: BagRecords, paths: Iterable[str]) -> dict[str, str]:
+    """Return the paths that cannot be written, since something else is where they, or their folders, belong."""
+    found: dict[str, str] = {}
+    for path in paths:
+        place = own.bag / path
+        for above in reversed([place, *place.parents][: path.count("/") + 1]):
+            if above == place:
+                if above.is_dir() and not above.is_symlink() and os.listdir(above):
+                    found[path] = "a folder with something in it has its name; move that folder away from the chest"
+            elif above.is_symlink() or (os.path.lexists(above) and not above.is_dir()):
+                where = above.relative_to(own.bag).as_posix()
+                found[path] = f"{shown(where)} is not a folder; move it away from the chest"
+                break
+    return found
+
+
+def _left(own: BagRecords, truth: Truth, files: Sequence[_File]) -> Iterator[tuple[str, str]]:
+    """Yield what lies in the bag and is no part of the archive."""
+    known = {file.path for file in files} | set(truth.tags) | set(truth.mended) | {TAG_MANIFEST, TAGS}
+    for path in sorted(own.lying.files):
+        if path not in known and not path.startswith(PENDING + "/"):
+            yield path, "it is no part of the archive"
+    for path, why in sorted(own.lying.others.items()):
+        if path not in known:
+            yield path, f"it is {why}, and no part of the archive"

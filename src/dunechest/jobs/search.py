@@ -1,0 +1,238 @@
+"""Where a file is: in which library and edition, on which drive, and how it comes back. No drive need be connected.
+
+The answer comes from this computer's catalogue (`dunechest.ledger.catalogue`), which is a memory: it says where to
+look, and a restore looks there.
+"""
+
+from __future__ import annotations
+
+import os
+import re
+from collections.abc import Iterable, Iterator
+from dataclasses import dataclass
+from typing import TYPE_CHECKING, ClassVar
+
+from dunechest.errors import CutOffError, UsageError
+from dunechest.jobs.known_chests import ChestStatus, list_chests
+from dunechest.jobs.path_patterns import expression, is_pattern
+from dunechest.ledger.catalogue import CURRENT, Held, Match, Query, folded, open_catalogue, short_digest
+from dunechest.names import AnyPath, quoted, shown
+from dunechest.values import Value, frame
+
+if TYPE_CHECKING:
+    import pandas as pd
+
+#: So many files are returned if no other number is asked for.
+MOST = 200
+
+
+@dataclass(frozen=True, slots=True)
+class SearchOptions:
+    """What else a file must be.
+
+    Parameters
+    ----------
+    library, kind : str, optional
+        Name of its library, and name of that library's kind.
+    chest : str, optional
+        Label or id of a chest that has it.
+    smallest, largest : int, optional
+        Bytes.
+    since, before : float, optional
+        Moments (seconds since 1970): changed at or after the first, and before the second.
+    same_as : path, optional
+        A file on this computer with the same content.
+    """
+
+    library: str | None = None
+    kind: str | None = None
+    chest: str | None = None
+    smallest: int | None = None
+    largest: int | None = None
+    since: float | None = None
+    before: float | None = None
+    same_as: AnyPath | None = None
+
+
+@dataclass(frozen=True, slots=True, repr=False)
+class FoundCopy(Value):
+    """A copy of a found file: the chest, the library's name there, the editions that have it, and the command for it."""
+
+    _shown: ClassVar[tuple[str, ...]] = ("label", "bag", "connected")
+
+    label: str
+    chest: str
+    bag: str
+    first_edition: int
+    last_edition: int
+    current: bool
+    connected: bool
+    place: str
+    command: str
+
+
+@dataclass(frozen=True, slots=True, repr=False)
+class FoundFile(Value):
+    """A file that was found: its library, path, bytes, time (seconds since 1970), and its copies, the best one first."""
+
+    _shown: ClassVar[tuple[str, ...]] = ("library", "path", "size")
+    _document: ClassVar[str] = "search.FoundFile"
+
+    library: str
+    kind: str
+    path: str
+    size: int
+    mtime: int
+    copies: tuple[FoundCopy, ...]
+
+
+@dataclass(frozen=True, slots=True, repr=False)
+class SearchResult(Value):
+    """The files that were found; `more` says whether there are others. `known_files` and `known_chests` were searched."""
+
+    _shown: ClassVar[tuple[str, ...]] = ("files", "more")
+    _document: ClassVar[str] = "search.Search"
+
+    files: tuple[FoundFile, ...]
+    more: bool
+    known_files: int
+    known_chests: int
+
+    def to_frame(self) -> pd.DataFrame:
+        """Return one row a copy: library, path, size, mtime, chest, editions, connected."""
+        rows = [
+            {
+                "library": file.library,
+                "path": shown(file.path),
+                "size": file.size,
+                "mtime": float(file.mtime),
+                "chest": copy.label,
+                "first_edition": copy.first_edition,
+                "last_edition": copy.last_edition,
+                "connected": copy.connected,
+            }
+            for file in self.files
+            for copy in file.copies
+        ]
+        columns = ["library", "path", "size", "mtime", "chest", "first_edition", "last_edition", "connected"]
+        return frame(rows, columns=columns, times=("mtime",))
+
+
+def search(
+    patterns: str | Iterable[str] = (),
+    options: SearchOptions = SearchOptions(),
+    *,
+    most: int = MOST,
+) -> SearchResult:
+    """Search all chests that this computer has met, whether their drives are connected or not.
+
+    Parameters
+    ----------
+    patterns : str or iterable of str
+        All must fit. One with ``*``, ``?`` or ``[...]`` is a pattern for the whole name, or for the whole path if it has a
+        ``/``; any other is a word that the path has in it. Capitals do not count.
+    options : SearchOptions
+        What else the file must be.
+    most : int
+        Number of files to return.
+
+    Returns
+    -------
+    SearchResult
+
+    Raises
+    ------
+    UsageError
+        If nothing to search for is given, or there is no such chest.
+    CutOffError
+        If the file in hand cannot be read.
+    DuneChestError
+        If the catalogue cannot be used.
+    """
+    wanted = (patterns,) if isinstance(patterns, str) else tuple(patterns)
+    if not any(wanted) and options == SearchOptions():
+        raise UsageError("Say what to search for: a name such as *.xmp, words, or a size, date or file.")
+    chests = {chest.id: chest for chest in list_chests().chests}
+    with open_catalogue() as catalogue:
+        found = catalogue.find(_query(wanted, options, chests), most + 1)
+        files, known = catalogue.counts()
+    told = (_file(match, chests) for match in found[:most])
+    return SearchResult(tuple(told), len(found) > most, files, known)
+
+
+def _query(patterns: Iterable[str], options: SearchOptions, chests: dict[str, ChestStatus]) -> Query:
+    """Say in the catalogue's terms what is looked for."""
+    size = digest = None
+    if options.same_as is not None:
+        size, digest = _in_hand(options.same_as)
+    only = _chest(options.chest, chests).id if options.chest is not None else None
+
+    def counts(chest: str) -> bool:
+        known = chests.get(chest)
+        return known is not None and only in (None, chest) and (known.retired is None or known.present)
+
+    wanted = [folded(pattern.strip("/")) for pattern in patterns if pattern.strip("/")]
+    globs = [(expression(p), "/" in p) for p in wanted if is_pattern(p)]
+    deep = [p for p in wanted if "/" in p and not is_pattern(p)]
+
+    def fits(path: str) -> bool:
+        name = path.rpartition("/")[2]
+        return all(p in path for p in deep) and all(each.fullmatch(path if whole else name) for each, whole in globs)
+
+    return Query(
+        fragments=tuple(fragment for pattern in wanted for fragment in _fragments(pattern)),
+        fits=fits if globs or deep else None,
+        library=options.library,
+        kind=options.kind,
+        chests=counts,
+        smallest=options.smallest if size is None else size,
+        largest=options.largest if size is None else size,
+        since=int(options.since) if options.since is not None else None,
+        before=int(options.before) if options.before is not None else None,
+        digest=digest,
+    )
+
+
+def _fragments(pattern: str) -> Iterator[str]:
+    """Yield what a path has in it for certain if it fits a pattern."""
+    if not is_pattern(pattern):
+        yield from filter(None, pattern.split("/"))
+        return
+    for piece in re.split(r"\*+|\?|\[[^\]]+\]|/", pattern):
+        if piece and not is_pattern(piece):
+            yield piece
+
+
+def _chest(name: str, chests: dict[str, ChestStatus]) -> ChestStatus:
+    for chest in chests.values():
+        if name == chest.id or name.casefold() == chest.label.casefold():
+            return chest
+    known = ", ".join(shown(chest.label) for chest in chests.values()) or "none yet"
+    raise UsageError(f"This computer knows no chest {shown(name)!r}. Known chests: {known}.")
+
+
+def _in_hand(path: AnyPath) -> tuple[int, int]:
+    """Return size and digest of a file on this computer."""
+    from pathlib import Path
+
+    from dunechest.transfer.digest_files import digest_of
+
+    try:
+        return os.stat(path).st_size, short_digest(digest_of(Path(path)))
+    except OSError as error:
+        raise CutOffError(f"{shown(os.fspath(path))} cannot be read: {error.strerror}.") from error
+
+
+def _file(match: Match, chests: dict[str, ChestStatus]) -> FoundFile:
+    copies = [_copy(match, held, chests[held.chest]) for held in match.held]
+    copies.sort(key=lambda copy: (not copy.connected, not copy.current, copy.label.casefold(), -copy.last_edition))
+    return FoundFile(match.library, match.kind, match.path, match.size, match.mtime, tuple(copies))
+
+
+def _copy(match: Match, held: Held, chest: ChestStatus) -> FoundCopy:
+    current = held.last == CURRENT
+    edition = "" if current else f" --edition {held.last}"
+    name = chest.label if chest.label else chest.id
+    command = f"dunechest restore {quoted(name)} {quoted(held.bag)} --file {quoted(match.path)}{edition}"
+    last = held.edition if current else held.last
+    return FoundCopy(chest.label, chest.id, held.bag, held.first, last, current, chest.present, chest.place, command)

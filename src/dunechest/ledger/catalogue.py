@@ -1,0 +1,521 @@
+r"""The catalogue: every file of every edition of every chest that this computer met, in an SQLite database of its own.
+
+It is a memory and no more: whatever it says is a hint where to look, and it can be thrown away and filled again from the
+drives. So it is written without waiting for the disk, and one that is damaged is begun again.
+
+**Names** are kept in chunks of some thousand, each a text of folders and the names in them, as a list of files has them:
+``/folder\0name\0name\0/other folder\0name``. To find a few letters anywhere in five million paths, those texts are
+searched through, which takes a tenth of a second; an index of letters would take longer and more room than the
+names themselves. The text that is searched is folded (capitals and forms of accents do not count); the names as they
+are lie beside it, packed. **Sizes, times and digests** have a row each, with indexes; of a digest eight bytes are
+kept, which is plenty to find a file by. **Which bag has a file** in which editions is noted for whole runs of files.
+
+SQLite is asked directly here: a short job should not wait for a larger library to load.
+"""
+
+from __future__ import annotations
+
+import os
+import sqlite3
+import unicodedata
+import zlib
+from bisect import bisect_right
+from collections.abc import Callable, Iterable, Iterator, Sequence
+from contextlib import closing, contextmanager
+from dataclasses import dataclass
+from pathlib import Path
+
+from dunechest.errors import DuneChestError
+from dunechest.ledger.folder import state_folder
+from dunechest.names import shown
+from dunechest.transfer.owner import hand_over, make_own
+
+NAME = "catalogue.sqlite"
+#: Grows with the form of the tables; a catalogue of another form is begun again.
+_FORM = 2
+_TABLES = """
+CREATE TABLE libraries (id INTEGER PRIMARY KEY, key TEXT NOT NULL UNIQUE, name TEXT NOT NULL, kind TEXT NOT NULL);
+CREATE TABLE bags (
+    id INTEGER PRIMARY KEY, chest TEXT NOT NULL, bag TEXT NOT NULL, library INTEGER NOT NULL, top TEXT NOT NULL,
+    edition INTEGER NOT NULL, UNIQUE (chest, bag)
+);
+CREATE TABLE chunks (
+    start INTEGER PRIMARY KEY, count INTEGER NOT NULL, library INTEGER NOT NULL, folded BLOB NOT NULL, names BLOB NOT NULL
+);
+CREATE TABLE files (id INTEGER PRIMARY KEY, size INTEGER NOT NULL, mtime INTEGER NOT NULL, digest INTEGER NOT NULL);
+CREATE INDEX files_by_digest ON files (digest);
+CREATE INDEX files_by_size ON files (size);
+CREATE INDEX files_by_time ON files (mtime);
+CREATE TABLE held (
+    bag INTEGER NOT NULL, low INTEGER NOT NULL, high INTEGER NOT NULL, first INTEGER NOT NULL, last INTEGER NOT NULL
+);
+CREATE INDEX held_by_bag ON held (bag, low);
+"""
+#: Stands for an edition that is the current one: the next archive changes only what it changed.
+CURRENT = 0
+_CHUNK = 1024
+_LEAST, _MOST = -(1 << 63), (1 << 63) - 1
+
+
+@dataclass(frozen=True, slots=True)
+class Row:
+    """A file of a bag, and the first and last edition that has it just so; the last is `CURRENT` if it still does.
+
+    `folder` and `name` are those in the library, or of the place an outside file came from; the time is in seconds.
+    """
+
+    folder: str
+    name: str
+    size: int
+    mtime: int
+    digest: int
+    first: int
+    last: int
+
+
+@dataclass(frozen=True, slots=True)
+class BagKey:
+    """A bag, and the library in it: `key` is the same for the same library in every chest."""
+
+    chest: str
+    bag: str
+    key: str
+    name: str
+    kind: str
+    top: str
+    edition: int
+
+
+@dataclass(frozen=True, slots=True)
+class Held:
+    """In which chest and bag a found file is, in which editions; `edition` is the bag's current one."""
+
+    chest: str
+    bag: str
+    first: int
+    last: int
+    edition: int
+
+
+@dataclass(frozen=True, slots=True)
+class Match:
+    """A file that was found: the library's name and kind, its path, bytes, time (seconds since 1970), and who has it."""
+
+    library: str
+    kind: str
+    path: str
+    size: int
+    mtime: int
+    held: tuple[Held, ...]
+
+
+@dataclass(frozen=True, slots=True)
+class Query:
+    """What is looked for.
+
+    Parameters
+    ----------
+    fragments : tuple of str
+        Folded texts that are all in the path.
+    fits : callable or None
+        Says of a folded path whether it is meant; None if the fragments say it all.
+    library, kind : str or None
+        Name and kind of the library.
+    chests : callable
+        Says of a chest's id whether its copies count.
+    smallest, largest, since, before : int or None
+        Bytes, and seconds since 1970.
+    digest : int or None
+        From `short_digest`.
+    """
+
+    fragments: tuple[str, ...] = ()
+    fits: Callable[[str], bool] | None = None
+    library: str | None = None
+    kind: str | None = None
+    chests: Callable[[str], bool] = lambda chest: True
+    smallest: int | None = None
+    largest: int | None = None
+    since: int | None = None
+    before: int | None = None
+    digest: int | None = None
+
+
+def short_digest(blake3: str) -> int:
+    """Return the part of a BLAKE3 digest (hexadecimal) that the catalogue keeps."""
+    try:
+        return int.from_bytes(bytes.fromhex(blake3[:16]), "big", signed=True)
+    except ValueError:
+        return 0
+
+
+def folded(text: str) -> str:
+    r"""Return text in the form in which it is searched.
+
+    >>> folded("Fru\u0308h.JPG") == folded("früh.jpg")
+    True
+    """
+    return text.casefold() if text.isascii() else unicodedata.normalize("NFC", text).casefold()
+
+
+class Catalogue:
+    """An open catalogue; see `open_catalogue`."""
+
+    def __init__(self, connection: sqlite3.Connection) -> None:
+        self._db = connection
+        #: The chunk whose names were last asked for.
+        self._open: tuple[int, bytes] = (0, b"")
+
+    def top_of(self, chest: str, bag: str) -> str:
+        """Return the digest of the tag manifest that a bag had when it was taken in; empty if it never was."""
+        row = self._db.execute("SELECT top FROM bags WHERE chest = ? AND bag = ?", (chest, bag)).fetchone()
+        return str(row[0]) if row else ""
+
+    # Taking in.
+
+    def forget(self, chest: str, bags: Iterable[str]) -> None:
+        """Take out bags that are gone."""
+        for bag in bags:
+            row = self._db.execute(
+                "SELECT id, library FROM bags WHERE chest = ? AND bag = ?", (chest, bag)
+            ).fetchone()
+            if row:
+                self._db.execute("DELETE FROM held WHERE bag = ?", row[:1])
+                self._db.execute("DELETE FROM bags WHERE id = ?", row[:1])
+                self._drop_unheld(row[1])
+
+    def put(self, bag: BagKey, rows: Iterable[Row]) -> None:
+        """Take in all files of a bag; those that another chest or edition has alike are known already."""
+        library = self._library(bag)
+        self._db.execute(
+            "INSERT INTO bags (chest, bag, library, top, edition) VALUES (?, ?, ?, ?, ?) ON CONFLICT (chest, bag) DO UPDATE "
+            "SET library = excluded.library, top = excluded.top, edition = excluded.edition",
+            (bag.chest, bag.bag, library, bag.top, bag.edition),
+        )
+        (own,) = self._db.execute("SELECT id FROM bags WHERE chest = ? AND bag = ?", (bag.chest, bag.bag)).fetchone()
+        known = self._known(library)
+        ordered = sorted(rows, key=lambda row: (row.folder, row.name))
+        fresh: dict[tuple[str, str, int, int, int], int] = {}
+        for row in ordered:
+            key = (row.folder, row.name, row.size, row.mtime, row.digest)
+            if key not in known:
+                fresh.setdefault(key, 0)
+        self._add(library, fresh)
+        known |= fresh
+        held = sorted(
+            (known[row.folder, row.name, row.size, row.mtime, row.digest], row.first, row.last) for row in ordered
+        )
+        self._db.execute("DELETE FROM held WHERE bag = ?", (own,))
+        self._db.executemany("INSERT INTO held VALUES (?, ?, ?, ?, ?)", ((own, *run) for run in _runs(held)))
+        self._drop_unheld(library)
+
+    def _library(self, bag: BagKey) -> int:
+        self._db.execute(
+            "INSERT INTO libraries (key, name, kind) VALUES (?, ?, ?) ON CONFLICT (key) DO UPDATE "
+            "SET name = excluded.name, kind = excluded.kind",
+            (bag.key, bag.name, bag.kind),
+        )
+        (number,) = self._db.execute("SELECT id FROM libraries WHERE key = ?", (bag.key,)).fetchone()
+        return int(number)
+
+    def _known(self, library: int) -> dict[tuple[str, str, int, int, int], int]:
+        """Return the files of a library that are known, with their numbers."""
+        found: dict[tuple[str, str, int, int, int], int] = {}
+        for start, count, names in self._db.execute(
+            "SELECT start, count, names FROM chunks WHERE library = ? ORDER BY start", (library,)
+        ).fetchall():
+            facts = {
+                row[0]: row[1:]
+                for row in self._db.execute(
+                    "SELECT id, size, mtime, digest FROM files WHERE id BETWEEN ? AND ?", (start, start + count - 1)
+                )
+            }
+            for number, path in enumerate(_paths(zlib.decompress(names).decode()), start):
+                if number in facts:
+                    found[(*path, *facts[number])] = number
+        return found
+
+    def _add(self, library: int, fresh: dict[tuple[str, str, int, int, int], int]) -> None:
+        """Add files, in the order of their paths, and give them their numbers."""
+        (last,) = self._db.execute("SELECT coalesce(max(start + count), 1) FROM chunks").fetchone()
+        keys = list(fresh)
+        for at in range(0, len(keys), _CHUNK):
+            part = keys[at : at + _CHUNK]
+            text = _text(part)
+            self._db.execute(
+                "INSERT INTO chunks VALUES (?, ?, ?, ?, ?)",
+                (last, len(part), library, folded(text).encode(), zlib.compress(text.encode(), 6)),
+            )
+            self._db.executemany(
+                "INSERT INTO files VALUES (?, ?, ?, ?)", ((last + n, *key[2:]) for n, key in enumerate(part))
+            )
+            for number, key in enumerate(part, last):
+                fresh[key] = number
+            last += len(part)
+
+    def _drop_unheld(self, library: int) -> None:
+        """Take out the rows of files that no bag has any more; their names go when their whole chunk does."""
+        runs = self._db.execute(
+            "SELECT low, high FROM held JOIN bags ON bags.id = held.bag WHERE bags.library = ? ORDER BY low",
+            (library,),
+        ).fetchall()
+        chunks = self._db.execute(
+            "SELECT start, count FROM chunks WHERE library = ? ORDER BY start", (library,)
+        ).fetchall()
+        covered = _joined(runs)
+        for start, count in chunks:
+            gaps = list(_gaps(start, start + count - 1, covered))
+            for low, high in gaps:
+                self._db.execute("DELETE FROM files WHERE id BETWEEN ? AND ?", (low, high))
+            if gaps == [(start, start + count - 1)]:
+                self._db.execute("DELETE FROM chunks WHERE start = ?", (start,))
+
+    # Finding.
+
+    def find(self, query: Query, most: int) -> list[Match]:
+        """Return files that are looked for, at most so many."""
+        libraries = {
+            number: (name, kind)
+            for number, name, kind in self._db.execute("SELECT id, name, kind FROM libraries")
+            if query.library in (None, name) or folded(query.library or "") == folded(name)
+            if query.kind is None or folded(query.kind) == folded(kind)
+        }
+        found: list[Match] = []
+        source = (
+            self._by_name(query, libraries) if query.fragments or query.fits else self._by_facts(query, libraries)
+        )
+        for number, library, path in source:
+            facts = self._facts(number, query)
+            if facts is None:
+                continue
+            held = tuple(item for item in self._held(number, library) if query.chests(item.chest))
+            if held:
+                found.append(Match(*libraries[library], path, *facts, held))
+                if len(found) == most:
+                    break
+        return found
+
+    def _by_name(self, query: Query, libraries: dict[int, tuple[str, str]]) -> Iterator[tuple[int, int, str]]:
+        """Yield number, library and path of the files whose path is the one that is looked for."""
+        wanted = sorted((fragment.encode() for fragment in query.fragments), key=len, reverse=True)
+        for start, library, text in self._db.execute("SELECT start, library, folded FROM chunks ORDER BY start"):
+            if library not in libraries or not all(fragment in text for fragment in wanted):
+                continue
+            for place, path in _hits(text, wanted):
+                if query.fits is None or query.fits(path):
+                    yield start + place, library, self._path(start, place)
+
+    def _path(self, start: int, place: int) -> str:
+        """Return the path of a file of a chunk, as it is."""
+        if self._open[0] != start:
+            (packed,) = self._db.execute("SELECT names FROM chunks WHERE start = ?", (start,)).fetchone()
+            self._open = start, zlib.decompress(packed)
+        return _path_at(self._open[1], place)
+
+    def _by_facts(self, query: Query, libraries: dict[int, tuple[str, str]]) -> Iterator[tuple[int, int, str]]:
+        """Yield number, library and path of the files whose size, time or digest is looked for."""
+        chunks = self._db.execute("SELECT start, count, library FROM chunks ORDER BY start").fetchall()
+        starts = [chunk[0] for chunk in chunks]
+        for (number,) in self._likely(query):
+            start, count, library = chunks[bisect_right(starts, number) - 1]
+            if library in libraries and start <= number < start + count:
+                yield number, library, self._path(start, number - start)
+
+    def _likely(self, query: Query) -> sqlite3.Cursor:
+        """Return the numbers of the files that an index finds; of all that is asked, what finds the fewest."""
+        if query.digest is not None:
+            return self._db.execute("SELECT id FROM files WHERE digest = ?", (query.digest,))
+        if query.since is not None or query.before is not None:
+            span = (_LEAST if query.since is None else query.since, _MOST if query.before is None else query.before)
+            return self._db.execute("SELECT id FROM files WHERE mtime >= ? AND mtime < ?", span)
+        sizes = (query.smallest or 0, _MOST if query.largest is None else query.largest)
+        return self._db.execute("SELECT id FROM files WHERE size BETWEEN ? AND ?", sizes)
+
+    def _facts(self, number: int, query: Query) -> tuple[int, int] | None:
+        """Return size and time of a file, if they are looked for."""
+        row = self._db.execute("SELECT size, mtime, digest FROM files WHERE id = ?", (number,)).fetchone()
+        if row is None:
+            return None
+        size, mtime, digest = row
+        well = (
+            query.digest in (None, digest)
+            and (query.smallest or 0) <= size <= (_MOST if query.largest is None else query.largest)
+            and (query.since is None or mtime >= query.since)
+            and (query.before is None or mtime < query.before)
+        )
+        return (size, mtime) if well else None
+
+    def _held(self, number: int, library: int) -> Iterator[Held]:
+        rows = self._db.execute(
+            "SELECT bags.chest, bags.bag, held.first, held.last, bags.edition FROM bags JOIN held ON held.bag = bags.id "
+            "WHERE bags.library = ? AND held.low <= ? AND held.high >= ? ORDER BY bags.chest, bags.bag, held.first DESC",
+            (library, number, number),
+        )
+        return (Held(*row) for row in rows)
+
+    def counts(self) -> tuple[int, int]:
+        """Return how many files and how many chests are known."""
+        (files,) = self._db.execute("SELECT coalesce(sum(count), 0) FROM chunks").fetchone()
+        (chests,) = self._db.execute("SELECT count(DISTINCT chest) FROM bags").fetchone()
+        return int(files), int(chests)
+
+
+def _text(keys: Sequence[tuple[str, str, int, int, int]]) -> str:
+    """Return the text of a chunk."""
+    lines = []
+    folder: str | None = None
+    for key in keys:
+        if key[0] != folder:
+            folder = key[0]
+            lines.append(f"/{folder}")
+        lines.append(key[1])
+    return "\0".join(lines)
+
+
+def _paths(text: str) -> Iterator[tuple[str, str]]:
+    """Yield folder and name of each file of a chunk's text."""
+    folder = ""
+    for line in text.split("\0"):
+        if line.startswith("/"):
+            folder = line[1:]
+        else:
+            yield folder, line
+
+
+def _path_at(text: bytes, place: int) -> str:
+    """Return the path of the file at a place in a chunk's text."""
+    header = 0
+    while True:
+        first = text.find(b"\0", header) + 1
+        last = text.find(b"\0/", first - 1)
+        last = len(text) if last < 0 else last
+        count = text.count(b"\0", first, last) + 1
+        if place < count or last == len(text):
+            folder, name = text[header + 1 : first - 1], text[first:last].split(b"\0")[place]
+            return (folder + b"/" + name if folder else name).decode()
+        place -= count
+        header = last + 1
+
+
+def _hits(text: bytes, wanted: Sequence[bytes]) -> Iterator[tuple[int, str]]:
+    """Yield place and path (folded) of the files of a chunk whose path has all fragments in it."""
+    rarest = min(wanted, key=text.count, default=b"")
+    at, counted, place = 0, 0, -1
+    while at <= len(text) and (found := text.find(rarest, at)) >= 0:
+        start = text.rfind(b"\0", 0, found) + 1
+        end = text.find(b"\0", found)
+        end = len(text) if end < 0 else end
+        if text[start : start + 1] == b"/":  # a folder: all names up to the next one
+            header, first, last = start, end + 1, text.find(b"\0/", end)
+            last = len(text) if last < 0 else last
+        else:
+            header = text.rfind(b"\0/", 0, start) + 1
+            first, last = start, end
+        folder = text[header + 1 : text.find(b"\0", header)]
+        missing = [fragment for fragment in wanted if fragment not in folder]
+        place += text.count(b"\0", counted, first) - text.count(b"\0/", counted, first)
+        counted = first
+        for number, name in enumerate(text[first:last].split(b"\0") if first <= last else (), place):
+            if all(fragment in name for fragment in missing):
+                yield number, (folder + b"/" + name if folder else name).decode()
+        at = last + 1
+
+
+def _runs(held: Iterable[tuple[int, int, int]]) -> Iterator[tuple[int, int, int, int]]:
+    """Yield runs of files that are in the same editions: low, high, first, last; given number, first, last."""
+    open_runs: dict[tuple[int, int], list[int]] = {}
+    for number, first, last in held:
+        run = open_runs.get((first, last))
+        if run is not None and run[1] == number - 1:
+            run[1] = number
+            continue
+        if run is not None:
+            yield run[0], run[1], first, last
+        open_runs[first, last] = [number, number]
+    for (first, last), (low, high) in open_runs.items():
+        yield low, high, first, last
+
+
+def _joined(runs: Iterable[tuple[int, int]]) -> list[tuple[int, int]]:
+    """Join runs that touch; they come sorted."""
+    found: list[tuple[int, int]] = []
+    for low, high in runs:
+        if found and low <= found[-1][1] + 1:
+            found[-1] = found[-1][0], max(found[-1][1], high)
+        else:
+            found.append((low, high))
+    return found
+
+
+def _gaps(low: int, high: int, covered: Iterable[tuple[int, int]]) -> Iterator[tuple[int, int]]:
+    """Yield the parts of a range that nothing covers."""
+    for start, end in covered:
+        if end < low:
+            continue
+        if start > high:
+            break
+        if start > low:
+            yield low, start - 1
+        low = end + 1
+    if low <= high:
+        yield low, high
+
+
+@contextmanager
+def open_catalogue(*, write: bool = False) -> Iterator[Catalogue]:
+    """Open the catalogue, making it if need be; a damaged one is begun again.
+
+    Parameters
+    ----------
+    write : bool
+        Whether it will be changed; all changes are kept if the block ends well, and none otherwise.
+
+    Raises
+    ------
+    DuneChestError
+        If it cannot be used.
+    """
+    folder = state_folder()
+    place = folder / NAME
+    try:
+        make_own(folder)
+        with closing(_connect(place)) as connection:
+            if write:
+                connection.execute("BEGIN IMMEDIATE")
+            yield Catalogue(connection)
+            if write:
+                connection.execute("COMMIT")
+        hand_over(folder)
+    except (OSError, sqlite3.Error, zlib.error, UnicodeDecodeError) as error:
+        raise DuneChestError(
+            f"The catalogue in {shown(str(place))} cannot be used ({error}). Delete it; it is filled again from the drives."
+        ) from error
+
+
+def _connect(place: Path) -> sqlite3.Connection:
+    for again in (False, True):
+        os.close(os.open(place, os.O_RDWR | os.O_CREAT, 0o600))  # the names of all files are nobody else's business
+        connection = sqlite3.connect(place, timeout=30, isolation_level=None)
+        try:
+            connection.execute("PRAGMA synchronous = OFF")
+            connection.execute("PRAGMA cache_size = -65536")
+            connection.execute("PRAGMA mmap_size = 4294967296")
+            (form,) = connection.execute("PRAGMA user_version").fetchone()
+            if form == _FORM:
+                connection.execute("SELECT 1 FROM files LIMIT 1").fetchone()
+                return connection
+            if form == 0 and not connection.execute("SELECT 1 FROM sqlite_master LIMIT 1").fetchone():
+                connection.execute("PRAGMA page_size = 32768")
+                connection.execute("VACUUM")
+                connection.executescript(f"BEGIN IMMEDIATE; {_TABLES} PRAGMA user_version = {_FORM}; COMMIT;")
+                return connection
+        except sqlite3.DatabaseError as error:
+            connection.close()
+            busy = isinstance(error, sqlite3.OperationalError) and "locked" in str(error)
+            if again or busy:
+                raise
+        else:
+            connection.close()
+        for name in (place.name, f"{place.name}-wal", f"{place.name}-shm"):
+            place.with_name(name).unlink(missing_ok=True)
+    raise sqlite3.DatabaseError("it is damaged")

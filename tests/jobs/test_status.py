@@ -1,0 +1,257 @@
+"""How well libraries are protected, from what this computer has seen: against a plain model, and by real archives."""
+
+from __future__ import annotations
+
+import os
+import shutil
+import sqlite3
+import tempfile
+from pathlib import Path
+
+import pytest
+from hypothesis import HealthCheck, given, settings
+from hypothesis import strategies as st
+
+import dunechest
+from dunechest import clock
+from dunechest.ledger import events
+from dunechest.ledger.folder import state_folder
+from tests.support.open_libraries import bibliography
+from tests.support.runs import Command
+from tests.support.trees import bag_of, flip
+
+DAY = 86_400.0
+
+
+@pytest.fixture
+def drives(drive: Path, monkeypatch: pytest.MonkeyPatch, command: Command) -> dict[str, Path]:
+    """Two drives with a chest on each."""
+    places = {"blue": drive, "sand": drive.parent / "sand"}
+    places["sand"].mkdir()
+    monkeypatch.setenv("DUNECHEST_DRIVES", os.pathsep.join(map(str, places.values())))
+    for label, place in places.items():
+        assert command("chest", "new", place, "--label", label).status == 0
+    return places
+
+
+def states(command: Command) -> dict[str, dict[str, str]]:
+    document = command("status", "--json").json
+    return {item["name"]: {copy["label"]: copy["state"] for copy in item["copies"]} for item in document["libraries"]}
+
+
+def test_a_library_becomes_safe_and_is_no_longer(library: Path, drives: dict[str, Path], command: Command) -> None:
+    ran = command("status")
+    assert (ran.status, "Nothing is known yet" in ran.out) == (0, True)
+    command("archive", library, "--to", "blue")
+    ran = command("status")
+    assert (ran.status, "NOT SAFE: 1 of 1 library not protected." in ran.out) == (1, True)
+    assert f"-> dunechest archive {library} --to sand" in ran.out
+    command("archive", library, "--to", "sand")
+    ran = command("status")
+    assert (ran.status, ran.out.split("\n")[0]) == (0, "SAFE: The only library is protected.")
+    for place in drives.values():
+        place.rename(f"{place} away")
+    assert command("status").status == 0, "no drive need be connected"
+    for place in drives.values():
+        Path(f"{place} away").rename(place)
+    (library / "rope.txt").write_text("cut")
+    command("archive", library, "--to", "blue")
+    assert states(command) == {"shed": {"blue": "safe", "sand": "behind"}}
+    command("archive", library, "--to", "sand")
+    assert states(command) == {"shed": {"blue": "safe", "sand": "safe"}}
+    flip(bag_of(dunechest.Chest.open(drives["sand"]), "shed") / "data" / "library" / "rope.txt")
+    assert command("status").status == 0, "what is on a drive is not read"
+    command("verify", "sand")
+    ran = command("status")
+    assert (ran.status, "shed on sand is damaged." in ran.out, "DAMAGED" in ran.out) == (1, True, True)
+    command("verify", "sand", "--quick")
+    assert states(command)["shed"]["sand"] == "damaged", "a quick check cannot take that back"
+    shutil.rmtree(drives["blue"] / "dune-chest" / "bags" / "shed")
+    command("verify", "blue")
+    assert states(command)["shed"] == {"blue": "missing", "sand": "damaged"}
+    command("chest", "forget", "blue", "shed")
+    assert states(command)["shed"] == {"sand": "damaged"}
+
+
+def test_two_libraries_of_one_name_are_two(tmp_path: Path, drives: dict[str, Path], command: Command) -> None:
+    for label in drives:
+        place = tmp_path / f"{label} home" / "notes"
+        place.mkdir(parents=True)
+        (place / "a.txt").write_text(f"of {label}")
+        command("archive", place, "--to", label)
+    document = command("status", "--json").json
+    assert [(item["name"], item["good_copy_count"], item["safe"]) for item in document["libraries"]] == [
+        ("notes", 1, False),
+        ("notes", 1, False),
+    ]
+
+
+def test_two_chests_on_one_drive_are_one_copy(
+    library: Path, drive: Path, command: Command, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    monkeypatch.setenv("DUNECHEST_DRIVES", str(drive))
+    for label in ("blue", "sand"):
+        (drive / label).mkdir()
+        command("chest", "new", drive / label, "--label", label)
+        command("archive", library, "--to", drive / label)
+    item = command("status", "--json").library
+    assert (item["good_copy_count"], item["safe"], len(item["copies"])) == (1, False, 2)
+
+
+def test_what_was_found_and_never_archived_is_in_it(
+    library: Path, tmp_path: Path, drives: dict[str, Path], command: Command
+) -> None:
+    place = tmp_path / "home" / "papers"
+    place.mkdir(parents=True, exist_ok=True)
+    bibliography(place)
+    command("find", tmp_path / "home")
+    ran = command("status")
+    assert (ran.status, "NEVER ARCHIVED" in ran.out) == (1, True)
+
+
+def test_rules_of_the_settings(
+    library: Path, drives: dict[str, Path], command: Command, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    for label in drives:
+        command("archive", library, "--to", label)
+    file = state_folder() / "settings.toml"
+    file.write_text("[protection]\ndays = 30\n[protection.libraries.shed]\nplaces = 2\n")
+    ran = command("status")
+    assert (ran.status, "kept in too few places" in ran.out) == (1, True)
+    command("chest", "place", "sand", "with grandmother")
+    assert command("status").status == 0
+    now = clock.now()
+    monkeypatch.setattr(clock, "now", lambda: now + 31 * DAY)
+    ran = command("status")
+    assert (ran.status, "-> dunechest verify blue" in ran.out) == (1, True)
+    assert states(command)["shed"] == {"blue": "unchecked", "sand": "unchecked"}
+    for label in drives:
+        command("verify", label)
+    assert command("status").status == 0
+    command("chest", "retire", "sand")
+    assert states(command)["shed"] == {"blue": "safe"}
+    for text, words in (
+        ("[protection]\ncopies = 0\n", "whole number"),
+        ("[protection]\ncopie = 2\n", "no such key"),
+        ("protection = 3\n", "must be a table"),
+        ("[protection\n", "cannot be read"),
+    ):
+        file.write_text(text)
+        ran = command("status")
+        assert (ran.status, words in ran.err) == (2, True), text
+
+
+def test_a_chest_from_another_computer_is_met(
+    library: Path, drives: dict[str, Path], tmp_path: Path, command: Command, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    for label in drives:
+        command("archive", library, "--to", label)
+    monkeypatch.setenv("DUNECHEST_HOME", str(tmp_path / "another computer"))
+    command("chest", "show", drives["blue"])
+    ran = command("status")
+    assert (ran.status, "dunechest copy blue sand shed" in ran.out) == (1, True)
+    command("restore", drives["sand"])
+    item = command("status", "--json").library
+    assert (item["safe"], item["on_this_computer"], item["good_copy_count"]) == (True, False, 2)
+
+
+LIBRARIES, CHESTS = ("papers", "notes"), ("c1" * 16, "c2" * 16, "c3" * 16)
+ACTS = st.one_of(
+    st.tuples(st.just("archive"), st.sampled_from(LIBRARIES), st.sampled_from(CHESTS), st.integers(1, 3)),
+    st.tuples(st.just("check"), st.sampled_from(LIBRARIES), st.sampled_from(CHESTS), st.booleans()),
+    st.tuples(st.just("drill"), st.sampled_from(LIBRARIES), st.sampled_from(CHESTS), st.booleans()),
+    st.tuples(st.just("gone"), st.sampled_from(LIBRARIES), st.sampled_from(CHESTS), st.none()),
+    st.tuples(st.just("retire"), st.none(), st.sampled_from(CHESTS), st.booleans()),
+    st.tuples(st.just("days"), st.none(), st.none(), st.integers(1, 60)),
+)
+
+
+@settings(suppress_health_check=[HealthCheck.function_scoped_fixture], max_examples=60)
+@given(acts=st.lists(ACTS, max_size=14))
+def test_it_agrees_with_a_plain_model(
+    acts: list[tuple[str, str, str, object]], monkeypatch: pytest.MonkeyPatch
+) -> None:
+    """A model knows of each library and chest its state, when it was archived and last checked, and what failed since."""
+    with tempfile.TemporaryDirectory() as folder, pytest.MonkeyPatch.context() as patch:
+        patch.setenv("DUNECHEST_HOME", folder)
+        now = [1_800_000_000.0]
+        patch.setattr(clock, "now", lambda: now[0])
+        model: dict[tuple[str, str], dict[str, object]] = {}
+        retired: set[str] = set()
+        for number, chest in enumerate(CHESTS):
+            events.append("chest", id=chest, label=f"drive {number}", folder=f"/nowhere/{number}")
+        for what, library, chest, value in acts:
+            now[0] += 60.0
+            key = (library, chest)
+            if what == "archive":
+                facts = {
+                    "name": library,
+                    "machine": "m",
+                    "origin": f"/home/{library}",
+                    "edition": 1,
+                    "archived": now[0],
+                }
+                facts |= {
+                    "fingerprint": f"{library}{value}",
+                    "drive": chest,
+                    "gone": False,
+                    "kind": "",
+                    "computer": "",
+                }
+                events.append(
+                    "hold",
+                    chest=chest,
+                    bag=library,
+                    files=1,
+                    bytes=1,
+                    partial=False,
+                    incomplete=False,
+                    where="",
+                    **facts,
+                )
+                model[key] = {"state": value, "archived": now[0], "checked": now[0], "bad": False, "gone": False}
+            elif what == "check" and key in model and not model[key]["gone"]:
+                events.append("check", chest=chest, bag=library, quick=False, intact=value, files=1, wrong=0)
+                model[key] |= {"bad": not value} | ({"checked": now[0]} if value else {})
+            elif what == "drill" and key in model and not model[key]["gone"]:
+                events.append("drill", chest=chest, bag=library, edition=1, passed=value, files=1, top="t")
+                if not value:
+                    model[key]["bad"] = True
+            elif what == "gone" and key in model:
+                events.append("hold", chest=chest, bag=library, gone=True)
+                model[key]["gone"] = True
+            elif what == "retire":
+                events.append("retire", chest=chest, retired=value)
+                (retired.add if value else retired.discard)(chest)
+            elif what == "days":
+                now[0] += float(value) * DAY  # type: ignore[arg-type]
+        wanted = {}
+        for library in LIBRARIES:
+            copies = {
+                chest: told for (name, chest), told in model.items() if name == library and chest not in retired
+            }
+            if not copies:
+                continue
+            newest = max(copies.values(), key=lambda told: told["archived"])  # type: ignore[arg-type, return-value]
+            wanted[library] = sum(
+                not told["gone"] and not told["bad"] and told["state"] == newest["state"]
+                and now[0] - told["checked"] <= 90 * DAY  # type: ignore[operator]
+                for told in copies.values()
+            )  # fmt: skip
+        told = {item.name: item.good_count for item in dunechest.status().libraries}
+        assert told == wanted
+
+
+def test_a_ledger_of_before_and_a_torn_one_say_so(library: Path, drives: dict[str, Path], command: Command) -> None:
+    command("archive", library, "--to", "blue")
+    command("status")
+    ledger = state_folder() / "ledger.sqlite"
+    with sqlite3.connect(ledger) as connection:
+        connection.execute("DROP TABLE holdings")
+    connection.close()
+    ran = command("status")
+    assert ran.status in (0, 1), "what a chest holds is learnt again when it is met"
+    command("chest", "show", "blue")
+    assert states(command) == {"shed": {"blue": "safe"}}
+    ledger.write_bytes(b"not a database, though long enough to be taken for one" * 40)
+    assert "cannot be used" in command("status").err
