@@ -317,6 +317,7 @@ def test_the_library_can_do_what_the_commands_do(command: Command) -> None:
         "demo": (),
         "search": ("search",),
         "status": ("status",),
+        "report": ("overview", "write_report"),
         "places": ("mapped_places", "remember_place", "forget_place"),
         "completion": (),
         "schema": (),

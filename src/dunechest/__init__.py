@@ -92,6 +92,7 @@ if TYPE_CHECKING:
     from dunechest.jobs.mend.planning.make import plan_mend
     from dunechest.jobs.mend.result import MendResult
     from dunechest.jobs.named import get_chest, get_library, library_at
+    from dunechest.jobs.overview import DriveRoom, LibraryHistory, Overview, overview
     from dunechest.jobs.protection import Protection
     from dunechest.jobs.restore import restore, restore_several
     from dunechest.jobs.restore.options import RestoreOptions
@@ -129,6 +130,7 @@ if TYPE_CHECKING:
     from dunechest.jobs.verify import verify
     from dunechest.jobs.verify.result import BagCheck, FileState, VerifyResult
     from dunechest.jobs.watch import Watched, watch
+    from dunechest.ledger.catalogue import PastEdition, PastRole
     from dunechest.ledger.deeds import (
         Aside,
         Deed,
@@ -173,6 +175,7 @@ if TYPE_CHECKING:
     from dunechest.machine.probe import Probed
     from dunechest.names import RawName
     from dunechest.progress import Progress, Step
+    from dunechest.report import write_report
     from dunechest.transfer.walk import FileEntry, FolderEntry, LinkEntry, OtherEntry, Walk
 
 #: Where each public name is defined; it is loaded when it is first used.
@@ -223,6 +226,7 @@ _MODULES = {
     "jobs.archive.planning.make": ("plan_archive",),
     "jobs.archive.result": ("ArchiveResult",),
     "jobs.carry_out": ("carry_out",),
+    "jobs.overview": ("DriveRoom", "LibraryHistory", "Overview", "overview"),
     "jobs.protection": ("Protection",),
     "jobs.search": ("FoundCopy", "FoundFile", "SearchOptions", "SearchResult", "search"),
     "jobs.status": ("Copy", "NextStep", "ProtectedLibrary", "Status", "Unprotected", "status"),
@@ -283,6 +287,7 @@ _MODULES = {
     "jobs.verify": ("verify",),
     "jobs.verify.result": ("BagCheck", "FileState", "VerifyResult"),
     "jobs.watch": ("Watched", "watch"),
+    "ledger.catalogue": ("PastEdition", "PastRole"),
     "ledger.deeds": (
         "Aside",
         "Deed",
@@ -327,6 +332,7 @@ _MODULES = {
     "machine.probe": ("Probed",),
     "names": ("RawName",),
     "progress": ("Progress", "Step"),
+    "report": ("write_report",),
     "transfer.walk": ("FileEntry", "FolderEntry", "LinkEntry", "OtherEntry", "Walk"),
 }
 _WHERE = {name: module for module, names in _MODULES.items() for name in names}
@@ -376,6 +382,7 @@ __all__ = [
     "Drill",
     "Drive",
     "DriveFit",
+    "DriveRoom",
     "DropPlan",
     "DropResult",
     "DuneChestError",
@@ -409,6 +416,7 @@ __all__ = [
     "LeftOut",
     "Library",
     "LibraryComparison",
+    "LibraryHistory",
     "LibraryRecord",
     "Limits",
     "LinkEntry",
@@ -433,6 +441,7 @@ __all__ = [
     "OtherEntry",
     "OutsideFile",
     "OutsideFileRecord",
+    "Overview",
     "OwnerRecord",
     "PackageMissingError",
     "Part",
@@ -440,6 +449,8 @@ __all__ = [
     "Parts",
     "PastCheck",
     "PastDrill",
+    "PastEdition",
+    "PastRole",
     "Placement",
     "PlannedDatabase",
     "PlannedFile",
@@ -527,6 +538,7 @@ __all__ = [
     "mend",
     "new_chest_id",
     "offers",
+    "overview",
     "plan_archive",
     "plan_as_saved",
     "plan_copy",
@@ -553,6 +565,7 @@ __all__ = [
     "undo",
     "verify",
     "watch",
+    "write_report",
 ]
 
 

@@ -85,8 +85,9 @@ def test_every_command_that_ends_well(library: Path, drive: Path, tmp_path: Path
     shutil.rmtree(drive / "dune-chest" / "bags" / "shed")
     assert command("chest", "forget", "blue", "shed", "--json").json["libraries"] == [{"name": "shed"}]
     assert command("status", "--json").json["schema"] == "dunechest/status/1"
+    assert command("report", "--json").json["schema"] == "dunechest/report/1"
     assert command("chest", "new-id", drive, "--yes", "--json").json["schema"] == "dunechest/chest-new-id/1"
-    assert seen | {"chest-forget", "chest-new-id", "status", "error"} == set(BODIES)
+    assert seen | {"chest-forget", "chest-new-id", "status", "report", "error"} == set(BODIES)
 
 
 def test_problems_are_in_the_document(

@@ -51,6 +51,23 @@ Mode = Annotated[int, msgspec.Meta(ge=0, le=0o177777)]
 Number = Annotated[int, msgspec.Meta(ge=0, le=1_000_000_000)]
 
 
+def when(moment: str) -> float:
+    """Return a moment of a record in seconds since 1970.
+
+    Raises
+    ------
+    ValueError
+        If it is none, or does not say in which time zone. A record with such a moment is not one of ours.
+    """
+    told = datetime.datetime.fromisoformat(moment)
+    if told.tzinfo is None:
+        raise ValueError(f"{moment} has no time zone")
+    try:
+        return told.timestamp()
+    except OverflowError as error:
+        raise ValueError(f"{moment} is out of range") from error
+
+
 class ChestRecord(msgspec.Struct, frozen=True):
     """``chest.json``."""
 
@@ -59,6 +76,9 @@ class ChestRecord(msgspec.Struct, frozen=True):
     label: str
     made: Moment
     made_with: str = ""
+
+    def __post_init__(self) -> None:
+        when(self.made)
 
 
 class Origin(msgspec.Struct, frozen=True):
@@ -246,6 +266,7 @@ class LibraryRecord(msgspec.Struct, frozen=True):
     attributes: tuple[AttributeRecord, ...] = ()
 
     def __post_init__(self) -> None:
+        when(self.archived)
         msgspec.structs.force_setattr(self, "kind_file", frozen(self.kind_file))
 
 

@@ -28,6 +28,7 @@ GROUPS: dict[str, dict[str, str]] = {
     },
     "Check": {
         "status": "Show how well each library is protected, and what to do next.",
+        "report": "Write one HTML page: what is safe, what is not, what to do.",
         "verify": "Check that every archived file is intact.",
         "drill": "Test a restore in a scratch folder.",
         "mend": "Replace damaged files by intact ones from another chest.",

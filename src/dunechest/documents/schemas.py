@@ -21,6 +21,7 @@ from dunechest.documents import (
     look,
     mend,
     places,
+    report,
     restore,
 )
 from dunechest.documents import search as searching
@@ -58,6 +59,7 @@ BODIES: dict[str, type[Document] | None] = {
     "copy": copy.Copy,
     "copy-plan": copy.CopyPlanned,
     "status": protection.Status,
+    "report": report.Report,
     "verify": verifying.Verify,
     "editions-list": editions.EditionsListed,
     "editions-drop": editions.EditionsDropped,

@@ -8,6 +8,16 @@ from typing import ClassVar
 from dunechest.documents.base import Bytes, Count, Document, Moment
 from dunechest.documents.chest import KnownChest
 
+#: The states of a copy as people read them.
+STATE_WORDS = {
+    "safe": "ok",
+    "unchecked": "not checked lately",
+    "behind": "outdated",
+    "incomplete": "incomplete",
+    "damaged": "DAMAGED",
+    "missing": "MISSING",
+}
+
 
 class Copy(Document):
     """A copy of a library in a chest, and whether it counts (`state` is ``safe``)."""
@@ -81,6 +91,7 @@ class Status(Document):
 
     libraries: list[ProtectedLibrary]
     safe: bool
+    verdict: str
     unprotected_libraries: list[Unprotected]
     steps: list[Step]
     chests: list[KnownChest]

@@ -4,17 +4,23 @@ from __future__ import annotations
 
 import hashlib
 from collections.abc import Iterable, Iterator
+from typing import get_args
 
 from dunechest.chest import editions
 from dunechest.chest.bag_entry import BagEntry
 from dunechest.chest.bag_records import BagRecords
 from dunechest.chest.chest import Chest
 from dunechest.chest.layout import LIBRARY_FILES, TAG_MANIFEST
-from dunechest.chest.records import FileRecord, LibraryRecord
+from dunechest.chest.records import ChangeCounts, FileRecord, LibraryRecord, when
 from dunechest.errors import DuneChestError
-from dunechest.ledger.catalogue import CURRENT, BagKey, Row, open_catalogue, short_digest
+from dunechest.ledger.catalogue import CURRENT, BagKey, PastEdition, PastRole, Row, open_catalogue, short_digest
+from dunechest.library.roles import Role
 from dunechest.names import from_wire, shown
 from dunechest.transfer import safe
+
+_ROLES = get_args(Role)
+#: Bytes; a list may claim more than a database can hold.
+_LARGEST = 1 << 62
 
 
 def note_files(chest: Chest, entries: Iterable[BagEntry], missing: Iterable[str] = ()) -> str:
@@ -42,10 +48,14 @@ def note_files(chest: Chest, entries: Iterable[BagEntry], missing: Iterable[str]
                 assert entry.library is not None
                 own = BagRecords(entry.folder)
                 try:
-                    rows = list(_rows(own, entry.library))
+                    files = {path: proven.record for path, proven in editions.current_files(own).items()}
+                    earlier = [n for n in own.numbers(entry.library.edition) if n != entry.library.edition]
+                    past = [_edition(record) for record in (*map(own.edition, earlier), entry.library)]
+                    roles = _roles(files.values())
+                    rows = list(_rows(own, entry.library, files))
                 except DuneChestError:
                     continue  # a damaged record says nothing
-                catalogue.put(_key(chest, entry.name, entry.library, top), rows)
+                catalogue.put(_key(chest, entry.name, entry.library, top), rows, past, roles)
     except DuneChestError as error:
         return str(error)
     return ""
@@ -64,9 +74,35 @@ def _key(chest: Chest, bag: str, record: LibraryRecord, top: str) -> BagKey:
     return BagKey(chest.id, bag, key, shown(record.name), record.kind, top, record.edition)
 
 
-def _rows(own: BagRecords, current: LibraryRecord) -> Iterator[Row]:
+def _edition(record: LibraryRecord) -> PastEdition:
+    totals, counts = record.totals, record.changes or ChangeCounts()
+    return PastEdition(
+        record.edition,
+        when(record.archived),
+        totals.files_stored,
+        totals.bytes_stored,
+        record.changes is None,
+        counts.added,
+        counts.changed,
+        counts.moved,
+        counts.dropped,
+        counts.bytes_added if record.changes is not None else totals.bytes_stored,
+        record.mass_change,
+    )
+
+
+def _roles(files: Iterable[FileRecord]) -> list[PastRole]:
+    counts: dict[str, list[int]] = {}
+    for record in files:
+        # What another version calls a role, or a hostile list, is no word to be shown.
+        own = counts.setdefault(record.role if record.role in _ROLES else "other", [0, 0])
+        own[0] += 1
+        own[1] += record.size
+    return [PastRole(role, own[0], min(own[1], _LARGEST)) for role, own in sorted(counts.items())]
+
+
+def _rows(own: BagRecords, current: LibraryRecord, files: dict[str, FileRecord]) -> Iterator[Row]:
     """Yield each file with the first and last edition that has it just so, going back from the current edition."""
-    files = {path: proven.record for path, proven in editions.current_files(own).items()}
     numbers = own.numbers(current.edition)
     names = _Names(current)
     last = dict.fromkeys(files, CURRENT)

@@ -2,15 +2,15 @@
 
 from __future__ import annotations
 
-import datetime
 from collections.abc import Iterable
 from typing import Any
 
 from dunechest.chest.bag_entry import BagEntry
 from dunechest.chest.chest import Chest
+from dunechest.chest.records import when
 from dunechest.jobs.catalogue import note_files
 from dunechest.ledger import events
-from dunechest.machine.drives import drive_identity
+from dunechest.machine.drives import drive_identity, filesystem
 from dunechest.machine.volumes import identity
 from dunechest.names import from_wire, shown
 
@@ -32,8 +32,17 @@ def note_holdings(chest: Chest, entries: Iterable[BagEntry], missing: Iterable[s
     where = identity(chest.folder)
     items = [("hold", _facts(chest, entry, where)) for entry in entries if entry.library is not None]
     items += [("hold", {"chest": chest.id, "bag": name, "gone": True}) for name in missing]
+    items += _room(chest)
     if items:
         events.try_append(*items)  # what was seen is shown; without this only the memory of it is missing
+
+
+def _room(chest: Chest) -> list[tuple[str, dict[str, Any]]]:
+    try:
+        drive = filesystem(chest.folder)
+    except OSError:
+        return []
+    return [("room", {"chest": chest.id, "free": drive.free, "total": drive.total})]
 
 
 def _facts(chest: Chest, entry: BagEntry, where: str) -> dict[str, Any]:
@@ -48,7 +57,7 @@ def _facts(chest: Chest, entry: BagEntry, where: str) -> dict[str, Any]:
         "computer": record.origin.machine,
         "origin": shown(from_wire(record.origin.path)),
         "edition": record.edition,
-        "archived": datetime.datetime.fromisoformat(record.archived).timestamp(),
+        "archived": when(record.archived),
         "files": record.totals.files_copied,
         "bytes": record.totals.bytes_stored,
         "fingerprint": record.fingerprint,

@@ -129,6 +129,17 @@ class Status(Value):
         """Whether every library that is known is safe."""
         return not self.unprotected and all(library.safe for library in self.libraries)
 
+    @property
+    def verdict(self) -> str:
+        """Whether they are, in a sentence."""
+        count = len(self.libraries) + len(self.unprotected)
+        if not count:
+            return "Nothing is known yet. To begin: dunechest find"
+        if self.safe:
+            return f"SAFE: {'The only library is' if count == 1 else f'All {count:,} libraries are'} protected."
+        wrong = len(self.unprotected) + sum(not library.safe for library in self.libraries)
+        return f"NOT SAFE: {wrong:,} of {number(count, 'library', 'libraries')} not protected."
+
 
 def status() -> Status:
     """Say how well each library is protected, from what this computer has seen.

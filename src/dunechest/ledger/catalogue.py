@@ -22,7 +22,7 @@ import zlib
 from bisect import bisect_right
 from collections.abc import Callable, Iterable, Iterator, Sequence
 from contextlib import closing, contextmanager
-from dataclasses import dataclass
+from dataclasses import astuple, dataclass, replace
 from pathlib import Path
 
 from dunechest.errors import DuneChestError
@@ -32,7 +32,7 @@ from dunechest.transfer.owner import hand_over, make_own
 
 NAME = "catalogue.sqlite"
 #: Grows with the form of the tables; a catalogue of another form is begun again.
-_FORM = 2
+_FORM = 3
 _TABLES = """
 CREATE TABLE libraries (id INTEGER PRIMARY KEY, key TEXT NOT NULL UNIQUE, name TEXT NOT NULL, kind TEXT NOT NULL);
 CREATE TABLE bags (
@@ -50,7 +50,20 @@ CREATE TABLE held (
     bag INTEGER NOT NULL, low INTEGER NOT NULL, high INTEGER NOT NULL, first INTEGER NOT NULL, last INTEGER NOT NULL
 );
 CREATE INDEX held_by_bag ON held (bag, low);
+CREATE TABLE editions (
+    bag INTEGER NOT NULL, number INTEGER NOT NULL, archived REAL NOT NULL, files INTEGER NOT NULL, bytes INTEGER NOT NULL,
+    first INTEGER NOT NULL, added INTEGER NOT NULL, changed INTEGER NOT NULL, moved INTEGER NOT NULL,
+    dropped INTEGER NOT NULL, bytes_added INTEGER NOT NULL, mass_change INTEGER NOT NULL
+);
+CREATE INDEX editions_of_bag ON editions (bag, number);
+CREATE TABLE roles (bag INTEGER NOT NULL, role TEXT NOT NULL, files INTEGER NOT NULL, bytes INTEGER NOT NULL);
+CREATE INDEX roles_of_bag ON roles (bag);
 """
+_CLEAR = (
+    "DELETE FROM held WHERE bag = ?",
+    "DELETE FROM editions WHERE bag = ?",
+    "DELETE FROM roles WHERE bag = ?",
+)
 #: Stands for an edition that is the current one: the next archive changes only what it changed.
 CURRENT = 0
 _CHUNK = 1024
@@ -84,6 +97,45 @@ class BagKey:
     kind: str
     top: str
     edition: int
+
+
+@dataclass(frozen=True, slots=True)
+class PastEdition:
+    """An edition of a bag: when it was archived (seconds since 1970), its files and bytes, and what it changed.
+
+    `first` says that there was none before it: then its `bytes_added` are all it holds.
+    """
+
+    number: int
+    archived: float
+    files: int
+    bytes: int
+    first: bool
+    added: int
+    changed: int
+    moved: int
+    dropped: int
+    bytes_added: int
+    mass_change: bool
+
+
+@dataclass(frozen=True, slots=True)
+class PastRole:
+    """Files and bytes that have a role in the current edition of a bag."""
+
+    role: str
+    files: int
+    bytes: int
+
+
+@dataclass(frozen=True, slots=True)
+class History:
+    """What is known of a bag beside its files."""
+
+    chest: str
+    bag: str
+    editions: tuple[PastEdition, ...]
+    roles: tuple[PastRole, ...]
 
 
 @dataclass(frozen=True, slots=True)
@@ -180,11 +232,14 @@ class Catalogue:
                 "SELECT id, library FROM bags WHERE chest = ? AND bag = ?", (chest, bag)
             ).fetchone()
             if row:
-                self._db.execute("DELETE FROM held WHERE bag = ?", row[:1])
+                for statement in _CLEAR:
+                    self._db.execute(statement, row[:1])
                 self._db.execute("DELETE FROM bags WHERE id = ?", row[:1])
                 self._drop_unheld(row[1])
 
-    def put(self, bag: BagKey, rows: Iterable[Row]) -> None:
+    def put(
+        self, bag: BagKey, rows: Iterable[Row], editions: Iterable[PastEdition] = (), roles: Iterable[PastRole] = ()
+    ) -> None:
         """Take in all files of a bag; those that another chest or edition has alike are known already."""
         library = self._library(bag)
         self._db.execute(
@@ -205,7 +260,13 @@ class Catalogue:
         held = sorted(
             (known[row.folder, row.name, row.size, row.mtime, row.digest], row.first, row.last) for row in ordered
         )
-        self._db.execute("DELETE FROM held WHERE bag = ?", (own,))
+        for statement in _CLEAR:
+            self._db.execute(statement, (own,))
+        self._db.executemany(
+            "INSERT INTO editions VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)",
+            ((own, *astuple(edition)) for edition in editions),
+        )
+        self._db.executemany("INSERT INTO roles VALUES (?, ?, ?, ?)", ((own, *astuple(role)) for role in roles))
         self._db.executemany("INSERT INTO held VALUES (?, ?, ?, ?, ?)", ((own, *run) for run in _runs(held)))
         self._drop_unheld(library)
 
@@ -352,6 +413,22 @@ class Catalogue:
             (library, number, number),
         )
         return (Held(*row) for row in rows)
+
+    def histories(self) -> tuple[History, ...]:
+        """Return what is known of every bag beside its files."""
+        found = []
+        for number, chest, bag in self._db.execute("SELECT id, chest, bag FROM bags ORDER BY chest, bag").fetchall():
+            editions = [
+                replace(PastEdition(*row), first=bool(row[4]), mass_change=bool(row[10]))
+                for row in self._db.execute(
+                    "SELECT number, archived, files, bytes, first, added, changed, moved, dropped, bytes_added, mass_change "
+                    "FROM editions WHERE bag = ? ORDER BY number",
+                    (number,),
+                )
+            ]
+            roles = self._db.execute("SELECT role, files, bytes FROM roles WHERE bag = ? ORDER BY role", (number,))
+            found.append(History(chest, bag, tuple(editions), tuple(PastRole(*row) for row in roles)))
+        return tuple(found)
 
     def counts(self) -> tuple[int, int]:
         """Return how many files and how many chests are known."""

@@ -146,6 +146,15 @@ kept = sa.Table(
     sa.Column("when", sa.Float, nullable=False),
 )
 
+rooms = sa.Table(
+    "rooms",
+    _meta,
+    sa.Column("chest", sa.String, primary_key=True),
+    sa.Column("free", sa.Integer, nullable=False),
+    sa.Column("total", sa.Integer, nullable=False),
+    sa.Column("when", sa.Float, nullable=False),
+)
+
 taken = sa.Table("taken", _meta, sa.Column("note", sa.String, primary_key=True))
 
 _TABLES = {
@@ -160,8 +169,9 @@ _TABLES = {
     "retire": retired,
     "keep": kept,
     "hold": holdings,
+    "room": rooms,
 }
-_MERGED = {"chest", "seen", "round", "forget", "retire", "keep", "hold"}
+_MERGED = {"chest", "seen", "round", "forget", "retire", "keep", "hold", "room"}
 
 
 @dataclass(frozen=True, slots=True)
@@ -204,6 +214,15 @@ class Holding:
     where: str
     drive: str
     gone: bool
+    when: float
+
+
+@dataclass(frozen=True, slots=True)
+class PastRoom:
+    """Bytes free and in all on the drive of a chest, and when that was (seconds since 1970)."""
+
+    free: int
+    total: int
     when: float
 
 
@@ -261,6 +280,10 @@ class Ledger:
         """What all chests hold, as last seen."""
         rows = self._all(sa.select(holdings).order_by(holdings.c.chest, holdings.c.bag))
         return tuple(Holding(**row._mapping) for row in rows)
+
+    def rooms(self) -> dict[str, PastRoom]:
+        """Return how full the drive of each chest was when it was last met, by the chest's id."""
+        return {r.chest: PastRoom(r.free, r.total, r.when) for r in self._all(sa.select(rooms))}
 
     def seen_libraries(self) -> tuple[tuple[str, str, str], ...]:
         """Name, kind and place of all libraries that `find` showed."""

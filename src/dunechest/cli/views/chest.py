@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import datetime
 from typing import TYPE_CHECKING
 
 from rich.text import Text
@@ -10,6 +9,7 @@ from rich.text import Text
 from dunechest import clock
 from dunechest.chest.bag_entry import BagEntry
 from dunechest.chest.chest import Chest
+from dunechest.chest.records import when
 from dunechest.cli.layout import BAD, DIM, GOOD, INFO, WARN, listing, say
 from dunechest.cli.output import Out
 from dunechest.jobs.chests import ChestContents
@@ -104,7 +104,7 @@ def _aged(bag: BagEntry, check: PastCheck | None, chest: Chest) -> str:
     """Suggest a check where the last one of every byte, or the archive itself, is long ago."""
     if bag.library is None:
         return ""
-    moments = [datetime.datetime.fromisoformat(bag.library.archived).timestamp()]
+    moments = [when(bag.library.archived)]
     if check is not None and not check.quick:
         moments.append(check.when)
     days = int((clock.now() - max(moments)) // 86_400)

@@ -6,18 +6,12 @@ from rich.text import Text
 
 from dunechest.cli.layout import BAD, GOOD, WARN, listing, say
 from dunechest.cli.output import Out, limited
+from dunechest.documents.status import STATE_WORDS
 from dunechest.jobs.status import Copy, ProtectedLibrary, Status
 from dunechest.names import shown
 from dunechest.words import ago, number, size
 
-_STATES = {
-    "safe": ("ok", GOOD),
-    "unchecked": ("not checked lately", WARN),
-    "behind": ("outdated", WARN),
-    "incomplete": ("incomplete", WARN),
-    "damaged": ("DAMAGED", BAD),
-    "missing": ("MISSING", BAD),
-}
+_STYLES = {"safe": GOOD, "damaged": BAD, "missing": BAD}
 
 
 def problems(result: Status) -> list[str]:
@@ -33,16 +27,10 @@ def problems(result: Status) -> list[str]:
 def show(out: Out, result: Status) -> None:
     """Show `status`."""
     console = out.console
-    count = len(result.libraries) + len(result.unprotected)
-    wrong = len(result.unprotected) + sum(not library.safe for library in result.libraries)
-    if not count:
-        say(console, "Nothing is known yet. To begin: dunechest find")
+    if not result.libraries and not result.unprotected:
+        say(console, result.verdict)
         return
-    if result.safe:
-        every = "The only library is" if count == 1 else f"All {count:,} libraries are"
-        say(console, f"SAFE: {every} protected.", GOOD)
-    else:
-        say(console, f"NOT SAFE: {wrong:,} of {number(count, 'library', 'libraries')} not protected.", BAD)
+    say(console, result.verdict, GOOD if result.safe else BAD)
     some, more = limited(result.steps, out.verbose, 6)
     for step in some:
         say(console, shown(step.message), indent=2)
@@ -70,8 +58,8 @@ def _show_library(out: Out, library: ProtectedLibrary) -> None:
 
 
 def _copy(copy: Copy) -> Text:
-    words, style = _STATES[copy.state]
-    line = Text().append(f"{shown(copy.label)}: ").append(words, style=style)
+    style = _STYLES.get(copy.state, WARN)
+    line = Text().append(f"{shown(copy.label)}: ").append(STATE_WORDS[copy.state], style=style)
     if copy.state == "missing":
         return line
     line.append(f", edition {copy.edition}, archived {ago(copy.archived)}")

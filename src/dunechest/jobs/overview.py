@@ -1,0 +1,176 @@
+"""All that is known of libraries, drives and time: what a report is made of. No drive need be connected."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Sequence
+from dataclasses import dataclass
+from typing import ClassVar
+
+from dunechest import clock
+from dunechest.errors import DuneChestError
+from dunechest.jobs.known_chests import ChestStatus
+from dunechest.jobs.status import ProtectedLibrary, Status, status
+from dunechest.ledger.catalogue import History, PastEdition, PastRole, open_catalogue
+from dunechest.ledger.folder import state_folder
+from dunechest.ledger.ledger import PastRoom, open_ledger
+from dunechest.machine.drives import filesystem
+from dunechest.machine.identity import this_machine
+from dunechest.values import Value
+
+_DAY = 86_400.0
+#: How a drive fills is told from what came to it in so many days,
+_SPAN = 365
+#: and not before its libraries have been archived for so many.
+_SHORTEST = 14
+#: A drive that has room for so many days is called roomy, and no day is named.
+_FAR = 20 * 365
+
+
+@dataclass(frozen=True, slots=True, repr=False)
+class LibraryHistory(Value):
+    """The editions of a library in the chest that has the most of them, and its files by role.
+
+    `roles` are those of the current edition.
+    """
+
+    _shown: ClassVar[tuple[str, ...]] = ("name", "label")
+    _document: ClassVar[str] = "report.LibraryHistory"
+
+    name: str
+    label: str
+    bag: str
+    editions: tuple[PastEdition, ...]
+    roles: tuple[PastRole, ...]
+
+
+@dataclass(frozen=True, slots=True, repr=False)
+class DriveRoom(Value):
+    """How full the drive of a chest was when it was last met, and how it fills.
+
+    `free` and `total` in bytes and `seen` (seconds since 1970) are None if it was never met; `grown` are moments and the
+    bytes that archives had brought to it by then; `daily` is how many bytes later editions brought in a day, None if that
+    is not known yet; `full` is the moment when it will be full at that pace, None if that is far off or not known.
+    """
+
+    _shown: ClassVar[tuple[str, ...]] = ("label", "free", "total")
+    _document: ClassVar[str] = "report.DriveRoom"
+
+    label: str
+    chest: str
+    place: str
+    seen: float | None
+    free: int | None
+    total: int | None
+    grown: tuple[tuple[float, int], ...]
+    daily: float | None
+    full: float | None
+
+
+@dataclass(frozen=True, slots=True, repr=False)
+class Overview(Value):
+    """What is safe, what is not, and how libraries and drives have grown.
+
+    `made` is a moment (seconds since 1970); `note` says why histories are missing, if they are.
+    """
+
+    _shown: ClassVar[tuple[str, ...]] = ("computer", "status")
+    _document: ClassVar[str] = "report.Report"
+
+    made: float
+    computer: str
+    status: Status
+    histories: tuple[LibraryHistory, ...]
+    drives: tuple[DriveRoom, ...]
+    note: str
+
+
+def overview() -> Overview:
+    """Say what is safe, and how libraries and drives have grown.
+
+    Returns
+    -------
+    Overview
+        From what this computer has seen; no drive is read, but those that are connected are asked for their free space.
+
+    Raises
+    ------
+    UsageError
+        If the rules in the settings cannot be understood.
+    DuneChestError
+        If the ledger cannot be used.
+    """
+    result = status()
+    note = ""
+    known: tuple[History, ...] = ()
+    try:
+        with open_catalogue() as catalogue:
+            known = catalogue.histories()
+    except DuneChestError as error:
+        note = str(error)
+    with open_ledger() as ledger:
+        rooms = ledger.rooms()
+    return Overview(
+        clock.now(),
+        this_machine(state_folder()).name,
+        result,
+        tuple(_histories(result.libraries, known)),
+        tuple(_drive(chest, [item for item in known if item.chest == chest.id], rooms) for chest in result.chests),
+        note,
+    )
+
+
+def _histories(libraries: Iterable[ProtectedLibrary], known: Iterable[History]) -> Iterable[LibraryHistory]:
+    """Yield the longest history that is known of each library."""
+    by_bag = {(item.chest, item.bag): item for item in known}
+    for library in libraries:
+        own = [(copy, by_bag[copy.chest, copy.bag]) for copy in library.copies if (copy.chest, copy.bag) in by_bag]
+        if own:
+            copy, longest = max(own, key=lambda pair: (len(pair[1].editions), pair[0].archived))
+            newest = max(own, key=lambda pair: pair[0].archived)[1]
+            yield LibraryHistory(library.name, copy.label, copy.bag, longest.editions, newest.roles)
+
+
+def _drive(chest: ChestStatus, known: Sequence[History], rooms: dict[str, PastRoom]) -> DriveRoom:
+    room = _room(chest) or rooms.get(chest.id)
+    editions = sorted((edition for item in known for edition in item.editions), key=lambda item: item.archived)
+    grown: list[tuple[float, int]] = []
+    for edition in editions:
+        grown.append((edition.archived, (grown[-1][1] if grown else 0) + edition.bytes_added))
+    daily = _daily(editions)
+    full = None
+    if room is not None and daily:
+        days = room.free / daily
+        full = room.when + days * _DAY if days < _FAR else None
+    return DriveRoom(
+        chest.label,
+        chest.id,
+        chest.place,
+        room.when if room is not None else None,
+        room.free if room is not None else None,
+        room.total if room is not None else None,
+        tuple(grown),
+        daily,
+        full,
+    )
+
+
+def _room(chest: ChestStatus) -> PastRoom | None:
+    """Ask a drive that is connected."""
+    if not chest.present:
+        return None
+    try:
+        drive = filesystem(chest.folder)
+    except OSError:
+        return None
+    return PastRoom(drive.free, drive.total, clock.now())
+
+
+def _daily(editions: Sequence[PastEdition]) -> float | None:
+    """Return the bytes that came in a day: those of first editions, which come once, do not count."""
+    now = clock.now()
+    known_for = (now - editions[0].archived) / _DAY if editions else 0.0
+    if known_for < _SHORTEST:
+        return None
+    span = min(known_for, _SPAN)
+    later = [item for item in editions if not item.first and now - item.archived <= span * _DAY]
+    return sum(item.bytes_added for item in later) / span
