@@ -1,8 +1,9 @@
 """Let every single operation of an archive fail, and the power with it; count what is lost.
 
-    python scripts/fault_sweep.py
+    python scripts/fault_sweep.py [JOB]...
 
-Tried are a first archive, a next edition that adds, changes, moves, swaps and drops files, and thinning. For
+Tried are a first archive, a next edition that adds, changes, moves, swaps and drops files, thinning, a first copy to
+another chest and the next one, mending, and a new label. For
 each operation: the power fails (names and bytes that were not flushed are dropped, or torn), the drive is full, the
 drive is gone. Afterwards the chest is opened, verified, every edition restored and compared, and the
 job run again to its end.
@@ -20,7 +21,7 @@ sys.path.insert(0, str(ROOT))
 
 
 def main() -> int:
-    from tests.support.sweep import jobs, kill_sweep, sweep
+    from tests.support.sweep import JOBS, kill_sweep, sweep
 
     # In memory where the system has such a place: what is flushed is noted, and need not reach a disk.
     memory = "/dev/shm" if os.access("/dev/shm", os.W_OK) else None
@@ -29,15 +30,19 @@ def main() -> int:
         os.environ["HOME"] = str(top)
         os.environ["DUNECHEST_HOME"] = str(top / "state")
         outcomes = []
-        for job, prepare, act in jobs():
-            outcome = sweep(job, prepare, act, top / job.replace(" ", "-"))
+        for job in JOBS.values():
+            if sys.argv[1:] and job.name not in sys.argv[1:]:
+                continue
+            outcome = sweep(job, top / job.name.replace(" ", "-"))
             outcomes.append(outcome)
             print(
-                f"{job:<14} {outcome.operations:>4} operations, {outcome.tried:>5} states tried, losses: {len(outcome.losses)}",
+                f"{job.name:<14} {outcome.operations:>4} operations, {outcome.tried:>5} states tried, losses: {len(outcome.losses)}",
                 flush=True,
             )
             for loss in outcome.losses[:5]:
                 print(f"    {loss}")
+        if sys.argv[1:]:
+            return sum(len(outcome.losses) for outcome in outcomes) > 0
         killed = kill_sweep(top / "kill", 200)
         print(
             f"SIGKILL at {killed.tried} random moments, {killed.operations - 1} of them after the change was decided; losses: {len(killed.losses)}"

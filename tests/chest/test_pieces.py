@@ -152,7 +152,7 @@ def test_whatever_byte_of_an_archive_of_pieces_is_damaged_it_is_told_or_the_cont
     assert pieces.keep(old, about, new, tmp_path / name, lambda piece: False)
     whole = (tmp_path / name).read_bytes()
     told = 0
-    for place in range(len(whole)):
+    for place in range(random.randrange(3), len(whole), 3):
         for bits in (1, 0x90):
             (tmp_path / name).write_bytes(whole[:place] + bytes([whole[place] ^ bits]) + whole[place + 1 :])
             found = pieces.kept_in(tmp_path.joinpath, [name])
@@ -167,7 +167,7 @@ def test_whatever_byte_of_an_archive_of_pieces_is_damaged_it_is_told_or_the_cont
                 told += 1
             else:
                 assert content == old.read_bytes() or found[digest].about.base != "b" * 64
-    assert told > len(whole) // 2
+    assert told > len(whole) // 6
 
 
 @given(st.binary(max_size=300_000), st.binary(max_size=5000), st.integers(0, 300_000))

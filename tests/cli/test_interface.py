@@ -10,16 +10,22 @@ import pkgutil
 import re
 import subprocess
 import sys
+import tempfile
 import tomllib
 from pathlib import Path
+from typing import Any
 
 import pytest
+from hypothesis import given
+from hypothesis import strategies as st
 
 import dunechest
+from dunechest import clock
 from dunechest.cli.app import COMMANDS
 from dunechest.demo.applications import APPLICATIONS
 from dunechest.ledger import events
 from dunechest.ledger.folder import state_folder
+from dunechest.ledger.gather import gather
 from dunechest.ledger.ledger import open_ledger
 from dunechest.library.kinds.load import load_kinds, parse_kind
 from dunechest.machine import folders
@@ -152,7 +158,60 @@ def test_the_ledger_takes_in_each_note_once_and_survives_torn_ones(own_machine: 
     for _ in range(2):
         with open_ledger() as ledger:
             assert [check.bag for check in ledger.checks("c")] == ["b2", "b1", "b0"]
-    assert list((state_folder() / "notes").iterdir()) == []
+        gather(state_folder())
+        assert list((state_folder() / "notes").iterdir()) == []
+    for number in range(250):
+        events.append("seen", place=f"/{number:03}", name="n", kind="k")
+    with open_ledger() as ledger:
+        assert len(ledger.seen_libraries()) == 250
+    assert list((state_folder() / "notes").iterdir()) == [], "very many are gathered by themselves"
+
+
+_EVENTS = st.one_of(
+    st.tuples(
+        st.just("check"),
+        st.fixed_dictionaries(
+            {
+                "chest": st.sampled_from("ab"),
+                "bag": st.sampled_from("xy"),
+                "quick": st.booleans(),
+                "intact": st.booleans(),
+            }
+            | {"files": st.integers(0, 9) | st.just(1 << 70) | st.just("many"), "wrong": st.integers(0, 9)},
+            optional={"where": st.sampled_from(["", "here"])},
+        ),
+    ),
+    st.tuples(
+        st.just("hold"),
+        st.fixed_dictionaries(
+            {"chest": st.sampled_from("ab"), "bag": st.sampled_from("xy"), "gone": st.booleans()},
+            optional={"name": st.text(max_size=3), "edition": st.integers(0, 9), "archived": st.integers(0, 9)},
+        ),
+    ),
+    st.tuples(st.just("keep"), st.fixed_dictionaries({"chest": st.sampled_from("ab"), "place": st.text(max_size=2)})),
+    st.tuples(st.just("of a later version"), st.fixed_dictionaries({"chest": st.just("a")})),
+)
+
+
+@given(st.lists(st.tuples(_EVENTS, st.booleans()), max_size=12))
+def test_the_ledger_answers_alike_gathered_or_not(noted: list[tuple[tuple[str, dict[str, Any]], bool]]) -> None:
+    with (
+        tempfile.TemporaryDirectory() as one,
+        tempfile.TemporaryDirectory() as other,
+        pytest.MonkeyPatch.context() as patch,
+    ):
+        answers = []
+        for folder in (one, other):
+            patch.setenv("DUNECHEST_HOME", folder)
+            at = iter(range(100))
+            patch.setattr(clock, "now", lambda at=at: float(next(at)))
+            for (what, facts), gathered in noted:
+                events.append(what, **facts)
+                if gathered and folder == other:
+                    gather(Path(folder))
+            with open_ledger() as ledger:
+                answers.append((ledger.holdings(), ledger.checks("a"), ledger.checks("b"), ledger.chests()))
+        assert answers[0] == answers[1]
 
 
 def test_a_spoilt_ledger_is_said_so_and_archives_go_on(

@@ -16,6 +16,7 @@ import dunechest
 from dunechest import clock
 from dunechest.ledger import events
 from dunechest.ledger.folder import state_folder
+from dunechest.ledger.gather import gather
 from tests.support.open_libraries import bibliography
 from tests.support.runs import Command
 from tests.support.trees import bag_of, flip
@@ -166,7 +167,7 @@ ACTS = st.one_of(
 )
 
 
-@settings(suppress_health_check=[HealthCheck.function_scoped_fixture], max_examples=60)
+@settings(suppress_health_check=[HealthCheck.function_scoped_fixture], max_examples=30)
 @given(acts=st.lists(ACTS, max_size=14))
 def test_it_agrees_with_a_plain_model(
     acts: list[tuple[str, str, str, object]], monkeypatch: pytest.MonkeyPatch
@@ -244,7 +245,7 @@ def test_it_agrees_with_a_plain_model(
 
 def test_a_ledger_of_before_and_a_torn_one_say_so(library: Path, drives: dict[str, Path], command: Command) -> None:
     command("archive", library, "--to", "blue")
-    command("status")
+    gather(state_folder())
     ledger = state_folder() / "ledger.sqlite"
     with sqlite3.connect(ledger) as connection:
         connection.execute("DROP TABLE holdings")

@@ -9,7 +9,7 @@ import shutil
 import subprocess
 import sys
 import time
-from collections.abc import Callable, Iterator
+from collections.abc import Callable
 from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any
@@ -23,7 +23,6 @@ from tests.support.power import MODES, PowerCut, Recorder, after_power_cut, snap
 from tests.support.trees import facts
 
 Facts = dict[bytes, tuple[Any, ...]]
-Act = Callable[[dunechest.Chest], object]
 
 
 @dataclass
@@ -32,6 +31,9 @@ class Stage:
 
     top: Path
     truth: dict[int, Facts] = field(default_factory=dict)
+    old: dict[int, Facts] = field(default_factory=dict)
+    new: dict[int, Facts] = field(default_factory=dict)
+    bad: set[tuple[str, str]] = field(default_factory=set)
 
     @property
     def library(self) -> Path:
@@ -80,26 +82,124 @@ def third_library(stage: Stage) -> None:
     (stage.library / "a" / "new").unlink()
 
 
-def jobs() -> Iterator[tuple[str, Callable[[Stage], None], Act | None]]:
-    """Yield name, preparation, and what is done on the chest (None: the library is archived)."""
+@dataclass(frozen=True)
+class Job:
+    """A job whose every operation is let fail.
 
-    def nothing(stage: Stage) -> None:
-        first_library(stage)
+    Attributes
+    ----------
+    prepare : callable
+        Makes library and drive.
+    act : callable
+        Does the job on the chest, which may lie elsewhere.
+    before, after : callable
+        Return which editions the chest holds at first, and when the job is done.
+    damaged : bool
+        Whether files in the chest are damaged at first.
+    """
 
-    def item(stage: Stage) -> None:
-        first_library(stage)
-        stage.archive()
-        changed_library(stage)
+    name: str
+    prepare: Callable[[Stage], None]
+    act: Callable[[dunechest.Chest, Stage], object] = lambda chest, stage: dunechest.archive([stage.library], chest)
+    before: Callable[[Stage], dict[int, Facts]] = lambda stage: dict(stage.truth)
+    after: Callable[[Stage], dict[int, Facts]] = lambda stage: (
+        stage.truth | {max(stage.truth, default=0) + 1: facts(stage.library)}
+    )
+    damaged: bool = False
 
-    def three(stage: Stage) -> None:
-        item(stage)
-        stage.archive()
-        third_library(stage)
-        stage.archive()
 
-    yield "first archive", nothing, None
-    yield "next edition", item, None
-    yield "thinning", three, lambda chest: carry_out(plan_drop(chest, "library", "the last 1"))
+def _second(stage: Stage) -> None:
+    first_library(stage)
+    stage.archive()
+    changed_library(stage)
+
+
+def _third(stage: Stage) -> None:
+    _second(stage)
+    stage.archive()
+    third_library(stage)
+    stage.archive()
+
+
+def _elsewhere(stage: Stage) -> Path:
+    """Return the drive that is copied from, or that helps to mend."""
+    return stage.top / "elsewhere"
+
+
+def _to_copy(stage: Stage) -> None:
+    """Two editions on another drive, and an empty chest on this one."""
+    _second(stage)
+    stage.archive()
+    stage.drive.rename(_elsewhere(stage))
+    stage.drive.mkdir()
+    dunechest.Chest.create(stage.drive, "other")
+
+
+def _to_copy_more(stage: Stage) -> None:
+    _to_copy(stage)
+    dunechest.copy_chest(_elsewhere(stage), stage.drive)
+    third_library(stage)
+    stage.archive(dunechest.Chest.open(_elsewhere(stage)))
+
+
+def _to_mend(stage: Stage) -> None:
+    """Damage a file and a record, lose a file and a record, of a chest that is copied elsewhere."""
+    _second(stage)
+    stage.archive()
+    _elsewhere(stage).mkdir()
+    dunechest.Chest.create(_elsewhere(stage), "other")
+    dunechest.copy_chest(stage.drive, _elsewhere(stage))
+    bag = stage.chest().bag("library").folder
+    for path in ("data/library/a/new", "dune/files.jsonl", "dune/editions/0001/library.json"):
+        (bag / path).write_bytes((bag / path).read_bytes()[:-3] + b"???")
+    for path in ("data/library/a/one", "bag-info.txt"):
+        (bag / path).unlink()
+
+
+def _last_two(stage: Stage) -> dict[int, Facts]:
+    return {number: stage.truth[number] for number in sorted(stage.truth)[:2]}
+
+
+def _same(stage: Stage) -> dict[int, Facts]:
+    return dict(stage.truth)
+
+
+JOBS = {
+    job.name: job
+    for job in (
+        Job("first archive", first_library),
+        Job("next edition", _second),
+        Job(
+            "thinning",
+            _third,
+            lambda chest, stage: carry_out(plan_drop(chest, "library", "the last 1")),
+            after=lambda stage: {max(stage.truth): stage.truth[max(stage.truth)]},
+        ),
+        Job(
+            "copy",
+            _to_copy,
+            lambda chest, stage: dunechest.copy_chest(_elsewhere(stage), chest),
+            lambda stage: {},
+            _same,
+        ),
+        Job(
+            "copy of more",
+            _to_copy_more,
+            lambda chest, stage: dunechest.copy_chest(_elsewhere(stage), chest),
+            _last_two,
+            _same,
+        ),
+        Job(
+            "mend",
+            _to_mend,
+            lambda chest, stage: dunechest.mend(chest, helpers=[_elsewhere(stage)]),
+            _same,
+            _same,
+            damaged=True,
+        ),
+        Job("rename", _second, lambda chest, stage: dunechest.rename_chest(chest, "harbour"), _same, _same),
+    )
+}
 
 
 @dataclass
@@ -112,40 +212,38 @@ class Outcome:
     losses: list[str] = field(default_factory=list)
 
 
-def sweep(
-    name: str, prepare: Callable[[Stage], None], act: Act | None, top: Path, *, every: int = 1, offset: int = 0
-) -> Outcome:
+def sweep(job: Job, top: Path, *, every: int = 1, offset: int = 0) -> Outcome:
     """Try every operation (or every so many) of a job, in each of the ways it can go wrong."""
     stage = Stage(top / "stage")
     stage.top.mkdir(parents=True)
-    prepare(stage)
+    job.prepare(stage)
     before = top / "before"
     snapshot(stage.drive, before)
     # What this computer remembers goes back with the drive: a run that failed has noted nothing that came after.
     remembered = top / "remembered"
     this_machine(state_folder())
     shutil.copytree(state_folder(), remembered)
-    old = dict(stage.truth)
-    new = dict(old)
-    if act is None:
-        new[max(old, default=0) + 1] = facts(stage.library)
+    stage.old, stage.new = job.before(stage), job.after(stage)
+    if job.damaged:
+        stage.bad = _bad(dunechest.Chest.open(stage.drive))
+        assert stage.bad
     recorder = Recorder(stage.drive)
     with recorder.watching():
-        _do(stage, act)
-    outcome = Outcome(name, recorder.count)
+        job.act(stage.chest(), stage)
+    outcome = Outcome(job.name, recorder.count)
     for k in range(offset % every, recorder.count + 1, every):
         for names, data in MODES:
             found = top / "found"
             after_power_cut(before, recorder.noted[:k], names, data, found)
             _remember(remembered)
-            _check(outcome, f"power cut at {k} ({names}, {data})", found, stage, old, new, act)
+            _check(outcome, f"power cut at {k} ({names}, {data})", found, stage, job)
             shutil.rmtree(found)
         for kind in ("full", "gone"):
             found = top / "found"
             snapshot(before, found)
             _remember(remembered)
-            _fail(found, k, kind, stage, act)
-            _check(outcome, f"{kind} at {k}", found, stage, old, new, act)
+            _fail(found, k, kind, stage, job)
+            _check(outcome, f"{kind} at {k}", found, stage, job)
             shutil.rmtree(found)
     return outcome
 
@@ -155,15 +253,7 @@ def _remember(remembered: Path) -> None:
     shutil.copytree(remembered, state_folder())
 
 
-def _do(stage: Stage, act: Act | None, drive: Path | None = None) -> None:
-    chest = dunechest.Chest.open(drive or stage.drive)
-    if act is not None:
-        act(chest)
-    else:
-        dunechest.archive([stage.library], chest)
-
-
-def _fail(drive: Path, k: int, kind: str, stage: Stage, act: Act | None) -> None:
+def _fail(drive: Path, k: int, kind: str, stage: Stage, job: Job) -> None:
     """Let the drive be full once at operation `k`, or gone from there on."""
 
     def fail(number: int) -> BaseException | None:
@@ -175,52 +265,51 @@ def _fail(drive: Path, k: int, kind: str, stage: Stage, act: Act | None) -> None
 
     with Recorder(drive, fail=fail).watching():
         try:
-            _do(stage, act, drive)
+            job.act(dunechest.Chest.open(drive), stage)
         except (dunechest.DuneChestError, OSError, PowerCut):
             return
 
 
-def _check(
-    outcome: Outcome,
-    case: str,
-    drive: Path,
-    stage: Stage,
-    old: dict[int, Facts],
-    new: dict[int, Facts],
-    act: Act | None,
-) -> None:
+def _check(outcome: Outcome, case: str, drive: Path, stage: Stage, job: Job) -> None:
     """The chest must be intact and hold the old state or the new one, and a further run must end well."""
     outcome.tried += 1
     try:
         chest = dunechest.Chest.open(drive)
-        wanted = _held(chest, old, new, act)
-        _all_there(chest, wanted, stage)
-        _do(stage, act, drive)
-        _all_there(dunechest.Chest.open(drive), new if act is None else {max(new): new[max(new)]}, stage)
+        if job.damaged:
+            worse = _bad(chest) - stage.bad
+            assert not worse, f"worse than before: {sorted(worse)[:3]}"
+        else:
+            _all_there(chest, _held(chest, stage), stage)
+        job.act(dunechest.Chest.open(drive), stage)
+        _all_there(dunechest.Chest.open(drive), stage.new, stage)
     except Exception as error:
         outcome.losses.append(f"{outcome.job}, {case}: {type(error).__name__}: {error}")
 
 
-def _held(chest: dunechest.Chest, old: dict[int, Facts], new: dict[int, Facts], act: Act | None) -> dict[int, Facts]:
-    """Say which editions must be there, by the number of the current one and what is kept."""
+def _held(chest: dunechest.Chest, stage: Stage) -> dict[int, Facts]:
+    """Say which editions must be there: all of before, or all of after."""
     whole = [entry for entry in chest.bags() if entry.state == "whole"]
     if not whole:
-        assert not old, "the bag is gone"
+        assert not stage.old, "the bag is gone"
         return {}
-    assert whole[0].library is not None
-    current = whole[0].library.edition
-    assert current in (max(old, default=0), max(new)), f"edition {current}"
-    if act is not None:  # thinned or not: the current one is there in any case
-        listed = [e.number for e in dunechest.list_editions(chest, "library").editions]
-        assert listed in ([*sorted(old)], [current]), f"editions {listed}"
-        return {number: old[number] for number in listed}
-    return {number: content for number, content in new.items() if number <= current}
+    listed = [edition.number for edition in dunechest.list_editions(chest, "library").editions]
+    assert listed in (sorted(stage.old), sorted(stage.new)), f"editions {listed}"
+    return stage.old if listed == sorted(stage.old) else stage.new
+
+
+def _bad(chest: dunechest.Chest) -> set[tuple[str, str]]:
+    """Return what is damaged in a chest: path and state."""
+    return {
+        (state.path, state.state)
+        for check in dunechest.verify(chest).checks
+        for state in check.states
+        if state.state not in ("noted", "unfinished")
+    }
 
 
 def _all_there(chest: dunechest.Chest, wanted: dict[int, Facts], stage: Stage) -> None:
-    checked = dunechest.verify(chest)
-    bad = [state for check in checked.checks for state in check.states if state.state not in ("noted", "unfinished")]
-    assert not bad, f"not intact: {bad[:3]}"
+    bad = _bad(chest)
+    assert not bad, f"not intact: {sorted(bad)[:3]}"
     for number, content in wanted.items():
         place = stage.top / "back"
         result = dunechest.restore(chest, "library", dunechest.RestoreOptions(into=str(place), edition=number))

@@ -14,7 +14,7 @@ _CASES = 10
 
 
 @pytest.mark.slow
-@pytest.mark.parametrize("first", range(5))
+@pytest.mark.parametrize("first", range(2))
 def test_whatever_is_harmed_nothing_untrue_is_said_with_status_0(
     first: int, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
 ) -> None:
@@ -24,7 +24,7 @@ def test_whatever_is_harmed_nothing_untrue_is_said_with_status_0(
     every = list(cases(ground))
     assert len(every) > 800
     lies = []
-    for path, harm in every[:: len(every) // _CASES][first::5]:
+    for path, harm in every[:: len(every) // _CASES][first::2]:
         lies += try_harm(ground, path, harm, tmp_path / "harmed")
     assert lies == []
 
@@ -47,7 +47,7 @@ def test_whatever_is_harmed_is_mended_byte_for_byte(
     every = list(cases(ground))
     first = 0 if names == "the same names" else 7
     lost = []
-    for path, harm in every[first :: len(every) // 60]:
+    for path, harm in every[first :: len(every) // 24]:
         lost += try_mending(ground, sand, path, harm, tmp_path / "harmed")
     assert lost == []
 

@@ -1,6 +1,6 @@
 """This computer's own record of chests, archived libraries, checks, and libraries seen.
 
-`events` appends what happened (it is quick to load and cannot be torn by a crash), `ledger` gathers the events into an
-SQLite database and answers questions, `memory` answers the one question that every check asks, and `deeds` holds what
-was done to this computer, step by step, so that it can be undone.
+`events` appends what happened (it cannot be torn by a crash), `gather` moves events into an SQLite database now and then,
+`rows` reads both, `ledger` and `memory` answer questions, `catalogue` knows every file on every drive, and `deeds` holds
+what was done to this computer, step by step, so that it can be undone.
 """
