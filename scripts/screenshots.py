@@ -1,6 +1,6 @@
 """Make docs/screenshots/ again: each main command on the sample data, in a real terminal window.
 
-Needs Xvfb, xterm and ImageMagick's `import` (Debian: xvfb, xterm, imagemagick). Shows only made-up data.
+Needs Xvfb, xterm, ImageMagick's `import` and Chromium (Debian: xvfb, xterm, imagemagick, chromium). Shows only made-up data.
 """
 
 from __future__ import annotations
@@ -80,6 +80,26 @@ class Stage:
             window.wait()
             done.unlink(missing_ok=True)
 
+    def page(self, name: str, path: str) -> None:
+        """Take a picture of the beginning of a page in a browser."""
+        browser = shutil.which("chromium")
+        assert browser is not None
+        target = OUT / f"{name}.png"
+        words = ["--headless=new", "--no-sandbox", "--disable-gpu", "--hide-scrollbars", "--window-size=1280,800"]
+        with tempfile.TemporaryDirectory() as profile:
+            subprocess.run(
+                [
+                    browser,
+                    *words,
+                    f"--user-data-dir={profile}",
+                    f"--screenshot={target}",
+                    (self.world.folder / path).as_uri(),
+                ],
+                check=True,
+                stderr=subprocess.DEVNULL,
+            )
+        subprocess.run(["convert", str(target), "-colors", "64", str(target)], check=True)
+
 
 def play(stage: Stage) -> None:
     """Go through the commands in an order in which each has something to show."""
@@ -99,12 +119,8 @@ def play(stage: Stage) -> None:
     holder.kill()
     holder.communicate()
     (world.photos / ".glasswort-open").unlink(missing_ok=True)
-    stage.shoot(
-        "kinds-draft", office, "dunechest kinds draft 'office-pc/home/tern/Music/Shore Recordings' | head -38"
-    )
     stage.run(office, "dunechest kinds draft marram-papers --name papers --write papers.toml")
     stage.shoot("kinds-try", office, "dunechest kinds try papers.toml marram-papers")
-    stage.shoot("archive-plan", office, "dunechest archive tidewrack winter-games --to blue --plan")
     stage.shoot("archive", office, "dunechest archive dune-survey tidewrack winter-games --to blue")
     stage.run(office, "dunechest archive dune-survey --to sand", "dunechest drill blue tidewrack")
     for name in ("storm footage", "tern footage"):
@@ -133,19 +149,20 @@ def play(stage: Stage) -> None:
     damage(flawed)
     stage.shoot("verify", office, "dunechest verify blue --quick", "dunechest verify blue")
     damage(flawed)
-    record = world.blue / "dune-chest/bags/marram-papers/dune/files.jsonl"
-    whole = record.read_bytes()
-    record.write_bytes(whole[: len(whole) // 2])
-    stage.shoot(
-        "damaged-record", office,
-        "dunechest restore blue marram-papers --into try --no-update-settings --yes",
-        "dunechest archive marram-papers --to blue",
-    )  # fmt: skip
-    record.write_bytes(whole)
-    stage.run(office, "dunechest undo --yes", "dunechest verify blue marram-papers")
+    stage.run(office, "dunechest verify blue", "dunechest chest place sand 'with grandmother'")
     stage.shoot("chest-show", office, "dunechest chest list", "dunechest chest show blue")
     stage.shoot("status", office, "dunechest status", size=10)
-    stage.shoot("how-to-restore", office, "head -40 drives/blue/dune-chest/bags/tidewrack/HOW-TO-RESTORE.txt")
+    stage.run(office, "dunechest chest new drives/shell --label shell")
+    stage.shoot("mend", office, "dunechest mend blue dune-survey --from sand")
+    stage.shoot("copy", office, "dunechest copy blue shell", "dunechest compare blue shell")
+    stage.shoot(
+        "search",
+        office,
+        "dunechest search ring counts",
+        "dunechest search 'marram-0000*.jpg' --larger 260kB --on sand",
+    )
+    stage.run(office, "dunechest report --write report.html")
+    stage.page("report", "report.html")
     wipe(world, office)
     stage.shoot("restore-list", laptop, "dunechest restore drives/blue")
     places = f"--map {world.folder}/office-pc/second-drive={world.folder}/new-laptop/second-drive"
@@ -170,7 +187,7 @@ def play(stage: Stage) -> None:
 
 
 def main() -> None:
-    for tool in ("Xvfb", "xterm", "import"):
+    for tool in ("Xvfb", "xterm", "import", "chromium"):
         if shutil.which(tool) is None:
             raise SystemExit(f"{tool} is not installed")
     OUT.mkdir(parents=True, exist_ok=True)

@@ -278,7 +278,8 @@ def test_interrupting_ends_quickly_and_the_same_command_goes_on(tmp_path: Path, 
     words = [sys.executable, "-m", "dunechest", "archive", str(library), "--to", str(chest.folder)]
     # A slow drive: on a fast one, a busy computer looks here only when all is copied.
     slow = (
-        "import sys, time; from dunechest.transfer import disk; from dunechest.cli.app import run; "
+        # Tests that a shell runs in the background have Ctrl-C switched off, and so would this process.
+        "import signal; signal.signal(signal.SIGINT, signal.default_int_handler); import sys, time; from dunechest.transfer import disk; from dunechest.cli.app import run; "
         "disk.gate = lambda operation, *what: time.sleep(0.1 if operation == 'write' else 0); sys.exit(run(sys.argv[1:]))"
     )
     process = subprocess.Popen(

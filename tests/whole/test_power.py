@@ -27,8 +27,9 @@ from tests.support.trees import bag_of, facts, flip
 @pytest.mark.parametrize("name", sorted(JOBS))
 def test_a_part_of_the_fault_sweep(name: str, tmp_path: Path) -> None:
     """`make faults` tries every operation; here every so many, with another beginning each day."""
-    outcome = sweep(JOBS[name], tmp_path / "sweep", every=61, offset=time.localtime().tm_yday)
-    assert outcome.tried > 4
+    every = 7 if name == "rename" else 89
+    outcome = sweep(JOBS[name], tmp_path / "sweep", every=every, offset=time.localtime().tm_yday)
+    assert outcome.tried > 3
     assert outcome.losses == []
 
 
@@ -63,11 +64,11 @@ def test_what_was_not_flushed_is_dropped_or_torn(tmp_path: Path) -> None:
 
 
 @pytest.mark.slow
-@pytest.mark.parametrize("run", range(2))
+@pytest.mark.parametrize("run", range(1))
 def test_killed_at_random_moments(run: int, tmp_path: Path) -> None:
     """`make faults` kills two hundred."""
-    outcome = kill_sweep(tmp_path, 2)
-    assert outcome.tried == 2
+    outcome = kill_sweep(tmp_path, 3)
+    assert outcome.tried == 3
     assert outcome.losses == []
 
 

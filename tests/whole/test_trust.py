@@ -14,7 +14,6 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 import dunechest
-from dunechest.chest import records
 from dunechest.chest.stored_names import StoredNames
 from dunechest.jobs.restore.planning.paths import leads_out
 from dunechest.machine.drives import Limits, limits_of
@@ -134,7 +133,7 @@ def test_escape_codes_reach_no_terminal(tmp_path: Path, chest: dunechest.Chest, 
         assert "\u202e" not in ran.out + ran.err
     (tmp_path / "x").mkdir()
     for made in ("2026-11-24T00:00:00Z", "now\x1b[0m"):
-        hostile = records.ChestRecord(1, "0" * 32, "red\x1b[31m", made)
+        hostile = {"format": 1, "id": "0" * 32, "label": "red\x1b[31m", "made": made}
         (chest.folder / "chest.json").write_bytes(msgspec.json.encode(hostile))
         reseal_chest(chest.folder)
         ran = command("chest", "show", chest.folder)

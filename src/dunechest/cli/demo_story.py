@@ -133,8 +133,8 @@ def tell(out: Out, folder: str, size: float, only_world: bool) -> int:
         ) from error
     teller = _Teller(out, world)
     teller.say(
-        f"Marram Point is set up in {homely(world.folder)}: an office computer (office-pc), two external "
-        "drives (blue, sand), and a clean computer (new-laptop). All of it is made up."
+        f"Marram Point is set up in {homely(world.folder)}: an office computer (office-pc), three external "
+        "drives (blue, sand, shell), and a clean computer (new-laptop). All of it is made up."
     )
     if not only_world:
         try:
@@ -151,6 +151,7 @@ def tell(out: Out, folder: str, size: float, only_world: bool) -> int:
 _OFFICE, _LAPTOP = "office-pc", "new-laptop"
 _HOME = "office-pc/home/tern"
 _SAVES = "cuttlebone-saves"
+_OTHERS = ("shore-recordings", "storm-film", "sign-shop", "devices")
 
 
 def _work_on_papers(world: World) -> None:
@@ -205,8 +206,32 @@ _ARCHIVE = (
         ("chest", "new", "drives/sand", "--label", "sand"),
     ),
     _Scene("", _OFFICE, ("archive", "dune-survey", "--to", "sand")),
-    _Scene("What is safe now, and what is still to be done?", _OFFICE, ("status",), 1),
-    _Scene("9. Is everything on the first drive still intact?", _OFFICE, ("verify", "drives/blue")),
+    _Scene("9. What is safe now, and what is still to be done?", _OFFICE, ("status",), 1),
+    _Scene(
+        "A third drive, which will be kept in another house, gets a copy of all that is on the first one, earlier "
+        "editions included.",
+        _OFFICE,
+        ("chest", "new", "drives/shell", "--label", "shell"),
+    ),
+    _Scene("", _OFFICE, ("chest", "place", "shell", "with grandmother")),
+    _Scene("", _OFFICE, ("copy", "blue", "shell")),
+    _Scene(
+        "The other libraries that were found go to two drives at once; each file is read only once.",
+        _OFFICE,
+        ("archive", *_OTHERS, "--to", "blue", "--to", "shell"),
+    ),
+    _Scene(
+        "And now? One is left: some of its pictures are only placeholders here and have to be downloaded first.",
+        _OFFICE,
+        ("status",),
+        1,
+    ),
+    _Scene(
+        "10. Where is that list of ring counts? No drive need be connected for that.",
+        _OFFICE,
+        ("search", "ring", "counts"),
+    ),
+    _Scene("Is everything on the first drive still intact?", _OFFICE, ("verify", "drives/blue")),
     _Scene(
         "Would a restore work? A drill restores everything to a scratch folder, checks it, and deletes it.",
         _OFFICE,
@@ -220,6 +245,18 @@ _AFTER_DAMAGE = (
         ("verify", "drives/blue", "dune-survey", "--quick"),
     ),
     _Scene("A full check finds the damaged file.", _OFFICE, ("verify", "drives/blue"), 1),
+    _Scene(
+        "12. The copies on the other drives are intact: they mend it. Only what is damaged is written.",
+        _OFFICE,
+        ("mend", "blue", "dune-survey", "--from", "shell"),
+    ),
+    _Scene(
+        "13. The whole picture on one page, to print and pin to the wall: which drive holds what, how full it is, what "
+        "changed when.",
+        _OFFICE,
+        ("report", "--write", "report.html"),
+        1,
+    ),
 )
 
 
@@ -233,18 +270,18 @@ def _new_notebook(world: World) -> None:
 _PLACES = ("--map", "{world}/office-pc/second-drive={world}/new-laptop/second-drive")
 _RESTORE = (
     _Scene(
-        "12. A clean computer that has never seen these drives: what is on them, and where would it be restored?",
+        "15. A clean computer that has never seen these drives: what is on them, and where would it be restored?",
         _LAPTOP,
         ("restore", "drives/blue"),
     ),
     _Scene(
-        "13. The games were on a second drive; --map says which folder stands for it here. First the plan.",
+        "16. The games were on a second drive; --map says which folder stands for it here. First the plan.",
         _LAPTOP,
         ("restore", "drives/blue", "marram-papers", "winter-games", *_PLACES, "--plan"),
     ),
     _Scene("Now for real.", _LAPTOP, ("restore", "drives/blue", "marram-papers", "winter-games", _SAVES, *_PLACES)),
     _Scene(
-        "14. Somebody has already started the notes application, so a new, empty notebook is in the way. Nothing that "
+        "17. Somebody has already started the notes application, so a new, empty notebook is in the way. Nothing that "
         "exists is ever overwritten,",
         _LAPTOP,
         ("restore", "drives/blue", "tidewrack"),
@@ -253,13 +290,13 @@ _RESTORE = (
     ),
     _Scene("but it can be set aside.", _LAPTOP, ("restore", "drives/blue", "tidewrack", "--if-exists", "set-aside")),
     _Scene(
-        "15. Restore the photos from sand, where every picture is intact. The paths in their catalogue are updated to "
-        "this computer.",
+        "18. Restore the photos from sand, the drive that is at hand. The paths in their catalogue are updated to this "
+        "computer.",
         _LAPTOP,
         ("restore", "drives/sand", "dune-survey"),
     ),
     _Scene(
-        "16. Now start the applications on the new computer; each opens what its own setting names. Photos:",
+        "19. Now start the applications on the new computer; each opens what its own setting names. Photos:",
         _LAPTOP,
         ("glasswort", "open"),
         application=True,
@@ -285,13 +322,13 @@ def _story(teller: _Teller, world: World) -> None:
     victim = pictures[min(3, len(pictures) - 1)]
     place = damage(victim)
     teller.say(
-        f"10. Years pass, and one bit on the drive flips: byte {place:,} of {shown(victim.name)}. Its size and "
+        f"11. Years pass, and one bit on the drive flips: byte {place:,} of {shown(victim.name)}. Its size and "
         "date do not change."
     )
     for scene in _AFTER_DAMAGE:
         teller.play(scene)
     wipe(world, _OFFICE)
-    teller.say("11. The old computer breaks down. Everything on it is gone (the folder office-pc is deleted).")
+    teller.say("14. The old computer breaks down. Everything on it is gone (the folder office-pc is deleted).")
     for scene in _RESTORE:
         teller.play(scene)
 
@@ -329,7 +366,7 @@ def _next(out: Out, world: World, seconds: float, astray: int) -> None:
     for line in (
         f"less {bag}/HOW-TO-RESTORE.txt",
         f"(cd {bag} && sha512sum --quiet -c manifest-sha512.txt && echo intact)",
-        f"dunechest restore {folder}/drives/blue dune-survey --into {folder}/try   (one picture is damaged)",
+        f"dunechest compare {folder}/drives/blue {folder}/drives/shell",
         f"dunechest archive SOME-FOLDER --to {folder}/drives/sand --plan",
         "dunechest find",
     ):

@@ -61,6 +61,11 @@ class World:
         return self.folder / "drives" / "sand"
 
     @property
+    def shell(self) -> Path:
+        """The third external drive."""
+        return self.folder / "drives" / "shell"
+
+    @property
     def photos(self) -> Path:
         """The dune survey photos."""
         return self.office_home / "Pictures" / "Dune Survey"
@@ -123,7 +128,7 @@ class World:
         keep = {k: v for k, v in os.environ.items() if not k.startswith("XDG_")}
         home = str(self.home(machine))
         # Its own drives and no others, whatever is connected to the real computer.
-        drives = os.pathsep.join(map(str, (self.blue, self.sand)))
+        drives = os.pathsep.join(map(str, (self.blue, self.sand, self.shell)))
         own = {"DUNECHEST_HOME": str(self.state(machine)), "DUNECHEST_DRIVES": drives}
         return {**keep, "HOME": home, "USERPROFILE": home, **own}
 
@@ -156,7 +161,7 @@ def make_world(folder: Path, *, size: float = 1.0, seed: int = SEED) -> World:
         _remove(folder)
     world = World(folder)
     homes = (world.office_home, world.laptop_home)
-    for place in (*homes, world.office_drive, world.laptop_drive, world.blue, world.sand):
+    for place in (*homes, world.office_drive, world.laptop_drive, world.blue, world.sand, world.shell):
         place.mkdir(parents=True)
     for home in homes:
         for name in ("Desktop", "Documents", "Music", "Pictures", "Videos", ".config", ".local/share"):

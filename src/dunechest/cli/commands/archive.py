@@ -156,9 +156,10 @@ def _plan(out: Out, libraries: Sequence[Library], chests: Sequence[Chest], optio
 def _tell(out: Out, results: list[ArchiveResult], result: ArchiveResult, chest: Chest) -> None:
     from dunechest.cli.views import archive as view
 
+    before = results[-1] if results and results[-1].library == result.library else None
     results.append(result)
     out.document("archive", libraries=results)
-    view.tell(out, result, chest)
+    view.tell(out, result, chest, before)
 
 
 def _options(asked: dict[str, Any]) -> ArchiveOptions:

@@ -117,15 +117,18 @@ def problems(result: ArchiveResult) -> list[str]:
     return found + [f"{name}: {path}: lost from the chest: {why}" for path, why in result.lost]
 
 
-def tell(out: Out, result: ArchiveResult, chest: Chest) -> None:
-    """Note what is wrong with a result, and show it where results are shown in words."""
+def tell(out: Out, result: ArchiveResult, chest: Chest, before: ArchiveResult | None = None) -> None:
+    """Note what is wrong with a result, and show it where results are shown in words.
+
+    `before` is what was told just before of the same library in another chest.
+    """
     out.problem(*problems(result))
     out.note_findings(result.findings, result.library)
     if out.shows:
-        show_result(out, result, chest)
+        show_result(out, result, chest, before)
 
 
-def show_result(out: Out, result: ArchiveResult, chest: Chest) -> None:
+def show_result(out: Out, result: ArchiveResult, chest: Chest, before: ArchiveResult | None = None) -> None:
     """Show the summary of one library: the outcome, what is wrong, the numbers, and what was left out."""
     console = out.console
     name = f"{shown(chest.label)}/{shown(result.bag)}"
@@ -163,7 +166,10 @@ def show_result(out: Out, result: ArchiveResult, chest: Chest) -> None:
     facts(console, list(_facts(result)))
     for extra in _extras(result):
         say(console, extra, indent=2)
-    _show_left(out, result.left_out)
+    if result.left_out and before is not None and result.left_out == before.left_out:
+        say(console, f"Left out: the same {number(len(result.left_out), 'file')}.", indent=2)
+    else:
+        _show_left(out, result.left_out)
     _show_names(out, result.changed_names)
     console.print()
 

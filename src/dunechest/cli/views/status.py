@@ -50,7 +50,9 @@ def show(out: Out, result: Status) -> None:
 def _show_library(out: Out, library: ProtectedLibrary) -> None:
     line = Text().append(shown(library.name), style="bold")
     line.append("  safe" if library.safe else "  NOT SAFE", style=GOOD if library.safe else BAD)
-    good = f"{library.good_count} of {number(library.rule.copies, 'copy', 'copies')}"
+    good = number(library.good_count, "copy", "copies")
+    if library.good_count <= library.rule.copies:
+        good = f"{library.good_count} of {number(library.rule.copies, 'copy', 'copies')}"
     line.append(f"  {good}, {number(library.files, 'file')}, {size(library.bytes)}")
     say(out.console, line)
     for copy in library.copies:

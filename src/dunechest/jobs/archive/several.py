@@ -94,11 +94,22 @@ def _refuse_twice(chests: Sequence[Chest]) -> None:
 
 def refuse_several(several: Several) -> None:
     """Raise `RefusedError` if a blocking finding remains for any library and chest; nothing is archived then."""
-    one = len(several.chests) == 1
     blocked: dict[str, tuple[Finding, ...]] = {}
-    for plan in several.plans.values():
-        name = plan.library.name if one else f"{plan.library.name} to {plan.chest.label}"
-        blocked[name] = blocking(plan.findings, plan.options.ignore)
+    for library in several.libraries:
+        plans = [
+            several.plans[chest.id, library.path]
+            for chest in several.chests
+            if (chest.id, library.path) in several.plans
+        ]
+        found = {plan.chest.label: blocking(plan.findings, plan.options.ignore) for plan in plans}
+        # What keeps a library from all of them is said once.
+        common = [item for item in next(iter(found.values()), ()) if all(item in own for own in found.values())]
+        if common:
+            blocked[library.name] = tuple(common)
+        for label, own in found.items():
+            rest = tuple(item for item in own if item not in common)
+            if rest:
+                blocked[f"{library.name} to {label}"] = rest
     refuse_blocked("Refused: nothing was archived, because {} cannot be archived now.", blocked)
 
 
