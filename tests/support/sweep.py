@@ -212,8 +212,8 @@ class Outcome:
     losses: list[str] = field(default_factory=list)
 
 
-def sweep(job: Job, top: Path, *, every: int = 1, offset: int = 0) -> Outcome:
-    """Try every operation (or every so many) of a job, in each of the ways it can go wrong."""
+def sweep(job: Job, top: Path, *, some: int | None = None, offset: int = 0) -> Outcome:
+    """Try every operation of a job, or some that lie evenly apart, in each of the ways it can go wrong."""
     stage = Stage(top / "stage")
     stage.top.mkdir(parents=True)
     job.prepare(stage)
@@ -231,7 +231,8 @@ def sweep(job: Job, top: Path, *, every: int = 1, offset: int = 0) -> Outcome:
     with recorder.watching():
         job.act(stage.chest(), stage)
     outcome = Outcome(job.name, recorder.count)
-    for k in range(offset % every, recorder.count + 1, every):
+    count = recorder.count + 1
+    for k in range(count) if some is None else sorted({(offset + n * count // some) % count for n in range(some)}):
         for names, data in MODES:
             found = top / "found"
             after_power_cut(before, recorder.noted[:k], names, data, found)
