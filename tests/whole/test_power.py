@@ -313,7 +313,7 @@ def fuse(tmp_path: Path) -> Iterator[Callable[[], Path]]:
     """An exFAT image, mounted by a process that can be killed, and mounted again by another."""
     if shutil.which("mkfs.exfat") is None or shutil.which("mount.exfat-fuse") is None or os.geteuid() != 0:
         pytest.skip("exfatprogs, exfat-fuse and root are needed")
-    image, place = tmp_path / "image", tmp_path / "mounted"
+    image, place = tmp_path / "image of exfat", tmp_path / "mounted"
     with image.open("wb") as file:
         file.truncate(64 << 20)
     place.mkdir()
@@ -384,6 +384,57 @@ def test_a_drive_that_is_yanked_out(when: int, fuse: Callable[[], Path], tmp_pat
     assert account.edition == 2
     assert dunechest.restore(chest, "lib", dunechest.RestoreOptions(into=str(tmp_path / "b2"))).well
     assert facts(tmp_path / "b2") == facts(library)
+
+
+@pytest.mark.mounted
+@pytest.mark.parametrize("when", [4, 30, 60])
+@pytest.mark.parametrize("yanked", ["source", "target"])
+@pytest.mark.parametrize("mounted", ["ntfs"], indirect=True)
+def test_a_drive_that_is_yanked_out_while_it_is_copied(
+    when: int, yanked: str, mounted: Path, fuse: Callable[[], Path], tmp_path: Path
+) -> None:
+    """Two drives of different filesystems; one goes in the middle, and comes back."""
+    places = {"source": mounted, "target": fuse()} if yanked == "target" else {"source": fuse(), "target": mounted}
+    library = tmp_path / "lib"
+    (library / "deep").mkdir(parents=True)
+    for number in range(25):
+        (library / f"{number:02}").write_bytes(os.urandom(20_000))
+    source, target = (dunechest.Chest.create(place, name) for name, place in places.items())
+    states = {}
+    for edition in (1, 2, 3):
+        (library / f"deep/only {edition}").write_bytes(os.urandom(20_000))
+        (library / f"{edition:02}").unlink()
+        dunechest.archive([library], source)
+        states[edition] = facts(library)
+        if edition == 1:
+            assert dunechest.copy_chest(source, target)[0].well
+
+    def yank(number: int) -> BaseException | None:
+        if number == when:
+            subprocess.run(["pkill", "-9", "-f", f"mount.exfat-fuse .*{places[yanked]}"], check=False)
+            time.sleep(0.2)
+        return None
+
+    with Recorder(places["target"], fail=yank).watching():
+        try:
+            dunechest.copy_chest(source, target)
+        except (dunechest.DuneChestError, OSError):
+            pass
+    fuse()
+    for place, editions in ((places["source"], (1, 2, 3)), (places["target"], (1,))):
+        chest = dunechest.Chest.open(place)
+        assert dunechest.verify(chest).well
+        there = [edition.number for edition in dunechest.list_editions(chest, "lib").editions]
+        assert there in ([*editions], [1, 2, 3])
+    (result,) = dunechest.copy_chest(places["source"], places["target"])
+    assert result.well
+    for edition, state in states.items():
+        back = tmp_path / f"back {edition}"
+        restored = dunechest.restore(
+            places["target"], "lib", dunechest.RestoreOptions(into=str(back), edition=edition)
+        )
+        assert restored.well
+        assert facts(back) == state
 
 
 @pytest.mark.mounted
