@@ -35,21 +35,25 @@ def median(rounds: int, job: Callable[[], Timing], before: Callable[[], object] 
     return statistics.median(found)
 
 
+def fresh(target: Path, state: Path) -> None:
+    """Make the target anew, with an empty chest."""
+    shutil.rmtree(target, ignore_errors=True)
+    target.mkdir()
+    if (state / "target").exists():
+        run_dunechest(["chest", "retire", "target"], state)
+    run_dunechest(["chest", "new", str(target), "--label", "target"], state)
+    (state / "target").touch()
+
+
 def bench_copy(shape: str, source: Path, target: Path, state: Path, rounds: int) -> tuple[float, float, float]:
     """Return seconds of a copy, of reading the one, and of writing and reading back the other."""
-
-    def fresh() -> None:
-        shutil.rmtree(target, ignore_errors=True)
-        target.mkdir()
-        run_dunechest(["chest", "retire", "target"], state) if (state / "made").exists() else None
-        run_dunechest(["chest", "new", str(target), "--label", "target"], state)
 
     def plain() -> None:
         shutil.rmtree(target, ignore_errors=True)
         target.mkdir()
 
     bag = source / "dune-chest" / "bags" / shape
-    copied = median(rounds, lambda: run_dunechest(["copy", str(source), str(target)], state), fresh)
+    copied = median(rounds, lambda: run_dunechest(["copy", str(source), str(target)], state), lambda: fresh(target, state))
     read = median(rounds, lambda: timed("find . -type f -print0 | xargs -0 cat > /dev/null", bag))
     # What is read back comes from the drive, not from what was just written.
     again = "echo 3 > /proc/sys/vm/drop_caches; find copy -type f -print0 | xargs -0 cat > /dev/null"
@@ -78,7 +82,6 @@ def main() -> None:
                 run_dunechest(["chest", "new", str(source), "--label", "source"], state)
                 run_dunechest(["archive", str(library), "--to", str(source)], state)
                 shutil.rmtree(library)
-                (state / "made").touch()
                 copied, read, written = bench_copy(shape, source, target, state, asked.rounds)
                 slower = max(read, written)
                 lines.append(
@@ -101,6 +104,7 @@ def main() -> None:
 
 def others(source: Path, target: Path, state: Path, rounds: int) -> list[str]:
     """Measure what is done with the two chests: mending, a file, status."""
+    fresh(target, state)
     run_dunechest(["copy", str(source), str(target)], state)
     bag = source / "dune-chest" / "bags" / "medium"
     victims = sorted((bag / "data").rglob("*.dat"))[:3]

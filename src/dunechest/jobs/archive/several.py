@@ -104,8 +104,7 @@ def refuse_several(several: Several) -> None:
         found = {plan.chest.label: blocking(plan.findings, plan.options.ignore) for plan in plans}
         # What keeps a library from all of them is said once.
         common = [item for item in next(iter(found.values()), ()) if all(item in own for own in found.values())]
-        if common:
-            blocked[library.name] = tuple(common)
+        blocked[library.name] = tuple(common)
         for label, own in found.items():
             rest = tuple(item for item in own if item not in common)
             if rest:
