@@ -53,7 +53,9 @@ def bench_copy(shape: str, source: Path, target: Path, state: Path, rounds: int)
         target.mkdir()
 
     bag = source / "dune-chest" / "bags" / shape
-    copied = median(rounds, lambda: run_dunechest(["copy", str(source), str(target)], state), lambda: fresh(target, state))
+    copied = median(
+        rounds, lambda: run_dunechest(["copy", str(source), str(target)], state), lambda: fresh(target, state)
+    )
     read = median(rounds, lambda: timed("find . -type f -print0 | xargs -0 cat > /dev/null", bag))
     # What is read back comes from the drive, not from what was just written.
     again = "echo 3 > /proc/sys/vm/drop_caches; find copy -type f -print0 | xargs -0 cat > /dev/null"
