@@ -5,6 +5,7 @@ from __future__ import annotations
 import fnmatch
 import os
 import random
+import re
 import shutil
 import sqlite3
 from contextlib import closing
@@ -152,6 +153,20 @@ def test_a_pattern_without_folders_means_what_it_means_elsewhere(pattern: str, n
     if "/" in pattern or "/" in name or "**" in pattern or "[" in pattern:
         return
     assert bool(expression(pattern).fullmatch(name)) == fnmatch.fnmatchcase(name, pattern)
+
+
+@given(st.lists(st.sampled_from(["a", "b", "/", "*", "**", "?"]), max_size=8), st.text("ab/", max_size=9))
+def test_many_stars_mean_the_same_and_take_no_time(pieces: list[str], path: str) -> None:
+    plain = [
+        {"*": "[^/]*", "**": ".*", "?": "[^/]"}.get(piece, piece) for piece in re.findall(r"\*\*|.", "".join(pieces))
+    ]
+    try:
+        fits = expression("".join(pieces)).fullmatch(path)
+    except dunechest.UsageError as error:
+        assert "too many" in str(error)
+    else:
+        assert bool(fits) == bool(re.fullmatch("".join(plain), path))
+    assert expression("*a" * 30 + "b").fullmatch("a" * 200) is None
 
 
 def test_it_agrees_with_a_plain_model(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:

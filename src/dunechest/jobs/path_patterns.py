@@ -5,6 +5,12 @@ from __future__ import annotations
 import re
 from collections.abc import Iterable, Mapping, Sequence
 
+from dunechest.errors import UsageError
+
+
+#: So many stars of a pattern are tried in all ways: each more multiplies the time.
+_MOST = 3
+
 
 def is_pattern(text: str) -> bool:
     """Whether a text is a pattern and not just a name."""
@@ -17,7 +23,15 @@ def expression(pattern: str) -> re.Pattern[str]:
     >>> bool(expression("*.XMP").fullmatch("tern.xmp")), bool(expression("a/*").fullmatch("a/b/c"))
     (True, False)
     """
-    found = []
+    try:
+        return re.compile(_joined(_pieces(pattern)), re.IGNORECASE | re.DOTALL)
+    except re.error:
+        return re.compile(re.escape(pattern), re.IGNORECASE | re.DOTALL)
+
+
+def _pieces(pattern: str) -> list[str]:
+    """Return a pattern's stars, ``*`` or ``**``, and what stands between them as expressions, by turns, such a one first."""
+    found = [""]
     at = 0
     while at < len(pattern):
         char = pattern[at]
@@ -25,20 +39,40 @@ def expression(pattern: str) -> re.Pattern[str]:
         if char == "*":
             deep = pattern[at : at + 1] == "*"
             at += deep
-            found.append(".*" if deep else "[^/]*")
+            found += ["**" if deep else "*", ""]
         elif char == "?":
-            found.append("[^/]")
+            found[-1] += "[^/]"
         elif char == "[" and (end := pattern.find("]", at + 1)) > 0:
             inner = pattern[at:end].replace("\\", r"\\").replace("[", r"\[")
             inner = "^" + inner[1:] if inner.startswith("!") else inner.replace("^", r"\^")
-            found.append(f"(?!/)[{inner}]")
+            found[-1] += f"(?!/)[{inner}]"
             at = end + 1
         else:
-            found.append(re.escape(char))
-    try:
-        return re.compile("".join(found), re.IGNORECASE | re.DOTALL)
-    except re.error:
-        return re.compile(re.escape(pattern), re.IGNORECASE | re.DOTALL)
+            found[-1] += re.escape(char)
+    return found
+
+
+def _joined(pieces: Sequence[str]) -> str:
+    """Return the expression of a pattern.
+
+    What a star takes is settled with the first place where the text after it fits, and never tried again: what fits further on
+    can be had by the next star as well. So many stars cost no more than one. It is not so for the last star, nor
+    where the next one can reach less far.
+    """
+    stars, texts = pieces[1::2], pieces[2::2]
+    found = pieces[0]
+    open_ends = 0
+    for place, (star, text) in enumerate(zip(stars, texts, strict=True)):
+        reach = "." if star == "**" else "[^/]"
+        last = place == len(stars) - 1
+        if last or (star == "**" and stars[place + 1] == "*"):
+            found += f"{reach}*{text}"
+            open_ends += 1
+        else:
+            found += f"(?>{reach}*?{text})"
+    if open_ends > _MOST:
+        raise UsageError("A pattern has too many ** in it. Use a simpler one.")
+    return found
 
 
 def chosen(patterns: Sequence[str], paths: Mapping[str, Iterable[str]]) -> tuple[set[str], list[str]]:
