@@ -130,6 +130,22 @@ def test_a_lost_chest_is_retired_and_its_label_is_free_again(library: Path, driv
     assert "Did you mean" in command("chest", "retire", "bleu").err
 
 
+def test_a_retired_chest_that_turns_up_again_does_not_stand_in_for_the_new_one(
+    library: Path, drive: Path, command: Command, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    old, new = drive.parent / "found again", drive.parent / "new"
+    monkeypatch.setenv("DUNECHEST_DRIVES", os.pathsep.join(map(str, (old, new))))
+    first = dunechest.create_chest(drive, "blue")
+    drive.rename(drive.parent / "lost")
+    command("chest", "retire", "blue")
+    new.mkdir()
+    second = command("chest", "new", new, "--label", "blue", "--json").json["chest"]["id"]
+    (drive.parent / "lost").rename(old)
+    assert command("archive", library, "--to", "blue").status == 0
+    assert command("chest", "show", "blue", "--json").json["chest"]["id"] == second
+    assert command("chest", "show", first.id, "--json").json["libraries"] == []
+
+
 def test_where_a_drive_is_kept_is_written_down(drive: Path, command: Command) -> None:
     command("chest", "new", drive, "--label", "blue")
     shutil.rmtree(drive)

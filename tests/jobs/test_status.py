@@ -256,3 +256,30 @@ def test_a_ledger_of_before_and_a_torn_one_say_so(library: Path, drives: dict[st
     assert states(command) == {"shed": {"blue": "safe"}}
     ledger.write_bytes(b"not a database, though long enough to be taken for one" * 40)
     assert "cannot be used" in command("status").err
+
+
+@pytest.mark.parametrize("seen_by", ["show", "mend", "verify", "restore"])
+@pytest.mark.parametrize("what", ["record", "fifo", "link"])
+def test_damage_that_any_command_saw_is_known(
+    seen_by: str, what: str, library: Path, drives: dict[str, Path], command: Command, tmp_path: Path
+) -> None:
+    command("archive", library, "--to", "blue", "--to", "sand")
+    assert command("status").status == 0
+    bag = bag_of(dunechest.Chest.open(drives["blue"]), "shed")
+    if what == "record":
+        flip(bag / "dune" / "library.json")
+    else:
+        bag.rename(tmp_path / "elsewhere")
+        os.mkfifo(bag) if what == "fifo" else bag.symlink_to(tmp_path / "elsewhere")
+    words = {
+        "show": ("chest", "show", "blue"),
+        "mend": ("mend", "blue", "--from", tmp_path / "none"),
+        "verify": ("verify", "blue", "--quick"),
+        "restore": ("restore", "blue"),
+    }[seen_by]
+    if seen_by == "mend":
+        (tmp_path / "none").mkdir()
+        dunechest.Chest.create(tmp_path / "none", "none")
+    command(*words)
+    ran = command("status")
+    assert (ran.status, "shed on blue is damaged" in ran.out) == (1, True), ran.out

@@ -10,6 +10,7 @@ from dunechest.chest.chest import Chest
 from dunechest.chest.records import when
 from dunechest.jobs.catalogue import note_files
 from dunechest.ledger import events
+from dunechest.ledger.memory import libraries_of
 from dunechest.machine.drives import drive_identity, filesystem
 from dunechest.machine.volumes import identity
 from dunechest.names import from_wire, shown
@@ -23,7 +24,8 @@ def note_holdings(chest: Chest, entries: Iterable[BagEntry], missing: Iterable[s
     chest : Chest
         The chest.
     entries : iterable of BagEntry
-        What was seen in it. What has no intact record says nothing, and is not noted.
+        What was seen in it. What has no intact record says nothing of itself; if this computer knows it from before, it is
+        noted that it is damaged.
     missing : iterable of str
         Bags that were there and are not any more.
     """
@@ -32,9 +34,17 @@ def note_holdings(chest: Chest, entries: Iterable[BagEntry], missing: Iterable[s
     where = identity(chest.folder)
     items = [("hold", _facts(chest, entry, where)) for entry in entries if entry.library is not None]
     items += [("hold", {"chest": chest.id, "bag": name, "gone": True}) for name in missing]
+    items += _damaged(chest, entries, where)
     items += _room(chest)
     if items:
         events.try_append(*items)  # what was seen is shown; without this only the memory of it is missing
+
+
+def _damaged(chest: Chest, entries: Iterable[BagEntry], where: str) -> list[tuple[str, dict[str, Any]]]:
+    bad = [entry.name for entry in entries if entry.state in ("damaged", "unusable")]
+    known = libraries_of(chest.id, where) if bad else {}
+    facts = {"chest": chest.id, "quick": True, "intact": False, "files": 0, "wrong": 1, "where": where}
+    return [("check", facts | {"bag": name}) for name in bad if name in known]
 
 
 def _room(chest: Chest) -> list[tuple[str, dict[str, Any]]]:

@@ -40,6 +40,8 @@ def resolve_chest(text: str | os.PathLike[str]) -> Chest:
     chests = [known for known in list_chests().chests if known.present or known.retired is None]
     wanted = [c for c in chests if name in (c.label, c.id)]
     wanted = wanted or [c for c in chests if c.label.casefold() == name.casefold()]
+    # Of several with one label, those that are retired are not meant: their label is free for another drive.
+    wanted = [c for c in wanted if c.retired is None] or wanted
     if not wanted and len(name) >= 6:
         wanted = [c for c in chests if c.id.startswith(name)]
     present = [c for c in wanted if c.present]

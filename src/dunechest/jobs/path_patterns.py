@@ -7,7 +7,6 @@ from collections.abc import Iterable, Mapping, Sequence
 
 from dunechest.errors import UsageError
 
-
 #: So many stars of a pattern are tried in all ways: each more multiplies the time.
 _MOST = 3
 

@@ -82,8 +82,7 @@ def carry_out(plan: MendPlan, *, progress: Progress = silent) -> MendResult:
         plan.left,
         plan.findings,
     )
-    if run.bag.is_dir():
-        _note(plan, result)
+    _note(plan, result)
     return result
 
 
@@ -193,7 +192,8 @@ def _note(plan: MendPlan, result: MendResult) -> None:
         "where": identity(chest.folder),
     }
     events.try_append(("check", facts))
-    note_holdings(chest, [entry for entry in chest.bags() if entry.name == plan.bag])
+    gone = () if os.path.lexists(chest.bag_folder(plan.bag)) else (plan.bag,)
+    note_holdings(chest, [entry for entry in chest.bags() if entry.name == plan.bag], gone)
 
 
 def _cut_off_words(plan: MendPlan, why: str) -> str:

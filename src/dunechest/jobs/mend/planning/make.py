@@ -76,7 +76,12 @@ def plan_mend(
     others = tuple(_others(chest, helpers))
     limits = examine(chest).place.limits
     gone = [] if names else sorted(_gone(chest, entries))
-    plans = [_plan_one(chest, entry, others, source, limits, progress) for entry in entries]
+    plans = [
+        _plan_one(chest, entry, others, source, limits, progress)
+        if entry.folder.is_dir() and not entry.folder.is_symlink()
+        else _missing(chest, entry.name, others, in_the_way=True)
+        for entry in entries
+    ]
     return (*plans, *(_missing(chest, name, others) for name in gone))
 
 
@@ -101,13 +106,20 @@ def _gone(chest: Chest, entries: Sequence[BagEntry]) -> set[str]:
     return memory.libraries_of(chest.id, identity(chest.folder)).keys() - {entry.name for entry in chest.bags()}
 
 
-def _missing(chest: Chest, name: str, others: tuple[Chest, ...]) -> MendPlan:
-    """Say of a library whose folder is gone how it comes back."""
+def _missing(chest: Chest, name: str, others: tuple[Chest, ...], in_the_way: bool = False) -> MendPlan:
+    """Say of a library whose folder is gone, or is no folder any more, how it comes back."""
     label = others[0].label if others else "OTHER"
     command = f"dunechest copy {quoted(label)} {quoted(chest.label)} {quoted(name)}"
     words = f"{shown(name)} was archived in {shown(chest.label)}, and its folder is gone."
-    finding = Finding("library-gone", "warning", words, f"Copy it again: {command}")
-    return MendPlan(chest, name, others, None, {}, (), ((".", "its folder is gone"),), (), 0, (finding,))
+    what, why = f"Copy it again: {command}", "its folder is gone"
+    if in_the_way:
+        words = f"What should be the folder of {shown(name)} in {shown(chest.label)} is a link or no folder at all."
+        what, why = (
+            f"Rename {shown(str(chest.bag_folder(name)))}, then copy it again: {command}",
+            "it is not a folder",
+        )
+    finding = Finding("library-gone", "warning", words, what)
+    return MendPlan(chest, name, others, None, {}, (), ((".", why),), (), 0, (finding,))
 
 
 @dataclass(frozen=True, slots=True)
