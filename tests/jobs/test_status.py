@@ -283,3 +283,26 @@ def test_damage_that_any_command_saw_is_known(
     command(*words)
     ran = command("status")
     assert (ran.status, "shed on blue is damaged" in ran.out) == (1, True), ran.out
+
+
+@pytest.mark.parametrize("met_by", ["restore", "copy", "drill", "mend"])
+def test_damage_that_any_job_met_is_known(
+    met_by: str, library: Path, drives: dict[str, Path], command: Command, tmp_path: Path
+) -> None:
+    command("archive", library, "--to", "blue", "--to", "sand")
+    bag = bag_of(dunechest.Chest.open(drives["blue"]), "shed")
+    (tmp_path / "other").mkdir()
+    dunechest.Chest.create(tmp_path / "other", "other")
+    flip(bag / "data" / "library" / "rope.txt")
+    (bag / "data" / "library" / "rafters" / "oar.txt").unlink()
+    words = {
+        "restore": ("restore", "blue", "shed", "--into", tmp_path / "back"),
+        "copy": ("copy", "blue", tmp_path / "other"),
+        "drill": ("drill", "blue", "shed"),
+        "mend": ("mend", "blue", "--from", tmp_path / "other"),
+    }[met_by]
+    assert command(*words).status in ((0, 1) if met_by == "copy" else (1,))
+    shutil.rmtree(tmp_path / "other")
+    assert states(command)["shed"]["blue"] == "damaged"
+    command("mend", "blue", "--from", "sand")
+    assert states(command)["shed"]["blue"] == "safe"

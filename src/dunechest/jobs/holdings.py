@@ -55,6 +55,32 @@ def _room(chest: Chest) -> list[tuple[str, dict[str, Any]]]:
     return [("room", {"chest": chest.id, "free": drive.free, "total": drive.total})]
 
 
+def note_damage(chest: Chest, bag: str, wrong: int) -> None:
+    """Note that a job met damage in a bag that this computer knows, though it was no check of everything.
+
+    Parameters
+    ----------
+    chest : Chest
+        The chest.
+    bag : str
+        The library's name in it.
+    wrong : int
+        How many files were damaged or missing; with 0 nothing is noted.
+    """
+    where = identity(chest.folder)
+    if wrong and bag in libraries_of(chest.id, where):
+        facts = {
+            "chest": chest.id,
+            "bag": bag,
+            "quick": True,
+            "intact": False,
+            "files": 0,
+            "wrong": wrong,
+            "where": where,
+        }
+        events.try_append(("check", facts))
+
+
 def _facts(chest: Chest, entry: BagEntry, where: str) -> dict[str, Any]:
     record = entry.library
     assert record is not None

@@ -327,12 +327,14 @@ class RestoreOutsideFile:
 class NotDone:
     """Something in an archive that is not restored: its path, and why.
 
-    `fault` says whether that is damage; a link out of the library is none.
+    `fault` says whether that is a fault; a link out of the library is none. `damage` says that it is one of the chest: the
+    file is missing there, or is not what was archived.
     """
 
     path: str
     why: str
     fault: bool
+    damage: bool = False
 
 
 #: What a file gets whose mode is not known: what the umask allows.

@@ -18,7 +18,7 @@ from dunechest.jobs.copy.image import held
 from dunechest.jobs.copy.plan import CopyPlan
 from dunechest.jobs.copy.result import CopyResult
 from dunechest.jobs.here import machine_name
-from dunechest.jobs.holdings import note_holdings
+from dunechest.jobs.holdings import note_damage, note_holdings
 from dunechest.ledger import events
 from dunechest.machine.volumes import identity
 from dunechest.names import from_wire, shown
@@ -141,3 +141,4 @@ def _note(run: Run, top: str) -> None:
     known = ("chest", {"id": plan.target.id, "label": plan.target.label, "folder": str(plan.target.folder)})
     events.try_append(known, *([("archive", facts)] if plan.made_here and not run.missing else []))
     note_holdings(plan.target, [plan.target.bag(plan.bag)])
+    note_damage(plan.source, plan.bag, len(run.missing) + len(run.elsewhere))

@@ -17,6 +17,7 @@ from dunechest.chest.bag_records import stamp
 from dunechest.chest.layout import BAGS, CHEST_RECORD, DECLARATION, bag_folder
 from dunechest.errors import ChangedMeanwhileError, CutOffError, refuse_blocked
 from dunechest.findings import blocking
+from dunechest.jobs.holdings import note_damage
 from dunechest.jobs.restore.doing.attributes import dress_unreadable
 from dunechest.jobs.restore.doing.folders import make_above
 from dunechest.jobs.restore.doing.into_place import join_into_place, whole_into_place
@@ -102,6 +103,7 @@ def carry_out_once(
         _give_up(staging, deed)
         raise
     deed.close("undone" if drill else "done")
+    note_damage(plan.chest, plan.bag, sum(item.damage for item in result.not_done))
     if drill:
         deeds.forget(deed.number)
         return result

@@ -63,7 +63,7 @@ def _one(run: Run, outside_file: RestoreOutsideFile, number: int, crew: Crew) ->
     try:
         why = _copy(run.plan, outside_file, beside, crew)
         if why is not None:
-            run.leave(outside_file.file.stored, why)
+            run.leave(outside_file.file.stored, why, damage=True)
             return False
         info = beside.stat()
         deed.will(Made(to_wire(str(place)), info.st_size, info.st_mtime_ns, "", info.st_dev, info.st_ino))

@@ -100,7 +100,7 @@ def write(run: Run) -> None:
                 run.restored.append(file)
                 tally.files_done = len(run.restored)
             else:
-                run.leave(file.path, why)
+                run.leave(file.path, why, damage=True)
         later = plan.target.whole_sync and hasattr(os, "O_DIRECTORY")
         again: list[RestoreFile] = []
         for fast in (True, False):
@@ -115,7 +115,7 @@ def write(run: Run) -> None:
                     # The fast digest may be what is wrong: the second one is asked.
                     again.append(msgspec.structs.replace(file, blake3=None))
                 else:
-                    run.leave(file.path, why)
+                    run.leave(file.path, why, damage=True)
         if later:
             _prove(run, crew)
     tally.tell()

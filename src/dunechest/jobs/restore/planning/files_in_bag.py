@@ -39,7 +39,7 @@ def current_files(own: BagRecords) -> BagFiles:
         size = lying.files.get(DATA + line.path)
         fast = _raw(line.blake3)
         if fast is None or why_unsafe(line.path) is not None:
-            not_done.append(NotDone(line.path, "its entry in the records cannot be used", True))
+            not_done.append(NotDone(line.path, "its entry in the records cannot be used", True, True))
         elif size is None:
             not_done.append(_gone(line.path, lying))
         else:
@@ -59,7 +59,7 @@ def _raw(digest: str) -> bytes | None:
 
 def _gone(stored: str, lying: Lying) -> NotDone:
     why = lying.others.get(DATA + stored)
-    return NotDone(stored, f"it is {why}" if why else "missing from the chest", True)
+    return NotDone(stored, f"it is {why}" if why else "missing from the chest", True, True)
 
 
 def _from_damaged(own: BagRecords) -> BagFiles:
@@ -138,10 +138,10 @@ def earlier_files(own: BagRecords, current: int, number: int) -> BagFiles:
         source = places.plain.get(line.blake3, kept.path if kept is not None else None)
         fast = _raw(line.blake3)
         if fast is None or why_unsafe(path) is not None:
-            not_done.append(NotDone(path, "its entry in the records cannot be used", True))
+            not_done.append(NotDone(path, "its entry in the records cannot be used", True, True))
             continue
         if source is None or source not in lying.files:
-            not_done.append(NotDone(path, "its content is missing from the chest", True))
+            not_done.append(NotDone(path, "its content is missing from the chest", True, True))
             continue
         in_pieces = line.blake3 not in places.plain
         size = line.size if in_pieces else lying.files[source]

@@ -94,7 +94,7 @@ def _missing(listed: int, files: Sequence[RestoreFile], not_done: Sequence[NotDo
     named = len(files) + sum(item.fault for item in not_done)
     if named < listed:
         why = f"{number(listed - named, 'file')} of {listed:,} that were archived are no longer in any list"
-        yield NotDone("(names unknown)", why, True)
+        yield NotDone("(names unknown)", why, True, True)
 
 
 @dataclass(frozen=True, slots=True)
@@ -166,7 +166,7 @@ def _of_ours(entry: BagEntry) -> _Plain:
             f"{number(totals.folders, 'folder')} with their times and modes and "
             f"{number(totals.links, 'symbolic link')} were recorded in it alone"
         )
-        not_done.append(NotDone(LIBRARY, why, True))
+        not_done.append(NotDone(LIBRARY, why, True, True))
     return _Plain(BagFiles(files, tuple(not_done), tuple(damage)), listed, edition)
 
 
@@ -191,7 +191,7 @@ def _of_others(entry: BagEntry) -> _Plain:
         below = path.removeprefix(DATA)
         if path not in lying.files:
             why = lying.others.get(path)
-            not_done.append(NotDone(below, f"it is {why}" if why else "it is missing", True))
+            not_done.append(NotDone(below, f"it is {why}" if why else "it is missing", True, True))
             continue
         digests = {m.algorithm: m.entries[path] for m in strongest if path in m.entries}
         best = next(name for name in _ORDER if name in digests)
