@@ -354,10 +354,13 @@ def _to_archive(
     wanted: dict[str, list[str]] = defaultdict(list)
     names: dict[str, list[str]] = defaultdict(list)
     for library in libraries:
-        lacking = library.rule.copies - len(library.good)
+        states = {copy.chest: copy.state for copy in library.copies}
+        # One that only was not checked lately is checked, which is told below, and need not be made again.
+        aged = {copy.drive or copy.chest for copy in library.copies if copy.state == "unchecked"}
+        aged -= {copy.drive or copy.chest for copy in library.good}
+        lacking = library.rule.copies - len(library.good) - len(aged)
         if library.safe or lacking <= 0:
             continue
-        states = {copy.chest: copy.state for copy in library.copies}
         # An outdated copy is brought up to date first; then chests without one, those that are connected first.
         order = sorted(
             (chest for chest in chests if states.get(chest.id) in (None, "behind", "incomplete")),
