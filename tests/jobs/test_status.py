@@ -97,6 +97,13 @@ def test_two_chests_on_one_drive_are_one_copy(
         command("archive", library, "--to", drive / label)
     item = command("status", "--json").library
     assert (item["good_copy_count"], item["safe"], len(item["copies"])) == (1, False, 2)
+    file = state_folder() / "settings.toml"
+    file.write_text("[protection]\ncopies = 2\ndrives = 1\n")
+    item = command("status", "--json").library
+    assert (item["good_copy_count"], item["safe"], item["wanted_drive_count"]) == (2, True, 1)
+    file.write_text("[protection]\ncopies = 3\ndrives = 2\n")
+    item = command("status", "--json").library
+    assert (item["good_copy_count"], item["safe"], item["wanted_drive_count"]) == (2, False, 2)
 
 
 def test_what_was_found_and_never_archived_is_in_it(
@@ -129,6 +136,13 @@ def test_rules_of_the_settings(
     for label in drives:
         command("verify", label)
     assert command("status").status == 0
+    file.write_text("[protection.libraries.shed]\ndrill_days = 10\n")
+    ran = command("status")
+    assert (ran.status, "-> dunechest drill blue shed" in ran.out) == (1, True)
+    command("drill", "sand")
+    assert command("status").status == 0
+    monkeypatch.setattr(clock, "now", lambda: now + 42 * DAY)
+    assert command("status").status == 1, "that drill was too long ago"
     command("chest", "retire", "sand")
     assert states(command)["shed"] == {"blue": "safe"}
     for text, words in (

@@ -55,8 +55,10 @@ class ProtectedLibrary(Document):
     size_bytes: Bytes
     good_copy_count: Count
     wanted_copy_count: Count
+    wanted_drive_count: Count
     wanted_place_count: Count
     wanted_day_count: Count
+    wanted_drill_day_count: Count | None
     copies: list[Copy]
 
     _sources: ClassVar[Mapping[str, str]] = {
@@ -66,7 +68,9 @@ class ProtectedLibrary(Document):
         "size_bytes": "bytes",
         "good_copy_count": "good_count",
         "wanted_copy_count": "rule.copies",
+        "wanted_drive_count": "rule.own_drives",
         "wanted_place_count": "rule.places",
+        "wanted_drill_day_count": "rule.drill_days",
         "wanted_day_count": "rule.days",
     }
 

@@ -3,9 +3,11 @@
 They are in ``settings.toml`` in this computer's state folder; a household need not touch them::
 
     [protection]
-    copies = 2      # current copies, on different drives
-    days = 90       # since every byte of each was checked
+    copies = 2      # current copies
+    drives = 2      # on so many drives; as many as copies if it is not said
     places = 1      # different places in which these drives are kept
+    days = 90       # since every byte of each was checked
+    drill_days = 365  # since one of them passed a drill; not asked if it is not said
 
     [protection.libraries.dune-survey]
     copies = 3
@@ -35,16 +37,27 @@ class Protection:
     Parameters
     ----------
     copies : int
-        Current, intact copies, each on a drive of its own.
+        Current, intact copies.
     days : int
         Since every byte of a copy was checked, or written and read back.
     places : int
         Different places in which the drives are kept. A drive without a place is in one of its own with all such.
+    drives : int, optional
+        Different drives that the copies are on: as many as there are to be copies, if it is not given.
+    drill_days : int, optional
+        Since one of the copies passed a drill; none is asked for if it is not given.
     """
 
     copies: int = 2
     days: int = 90
     places: int = 1
+    drives: int | None = None
+    drill_days: int | None = None
+
+    @property
+    def own_drives(self) -> int:
+        """Number of drives that the copies must be on."""
+        return self.copies if self.drives is None else min(self.drives, self.copies)
 
 
 class Rules(msgspec.Struct, frozen=True):

@@ -70,11 +70,13 @@ class ProtectedLibrary(Value):
 
     @property
     def good(self) -> tuple[Copy, ...]:
-        """The copies that count, one for each drive."""
+        """The copies that count: one for each drive, unless fewer drives than copies are asked for."""
+        safe = [copy for copy in self.copies if copy.state == "safe"]
+        if self.rule.own_drives < self.rule.copies:
+            return tuple(safe)
         drives: dict[str, Copy] = {}
-        for copy in self.copies:
-            if copy.state == "safe":
-                drives.setdefault(copy.drive or copy.chest, copy)
+        for copy in safe:
+            drives.setdefault(copy.drive or copy.chest, copy)
         return tuple(drives.values())
 
     @property
@@ -85,8 +87,25 @@ class ProtectedLibrary(Value):
     @property
     def safe(self) -> bool:
         """Whether the rule is kept."""
-        good = self.good
-        return len(good) >= self.rule.copies and len({copy.place for copy in good}) >= self.rule.places
+        return len(self.good) >= self.rule.copies and not (self.lacks_drives or self.lacks_places or self.lacks_drill)
+
+    @property
+    def lacks_drives(self) -> bool:
+        """Whether its good copies are on too few drives."""
+        return len({copy.drive or copy.chest for copy in self.good}) < self.rule.own_drives
+
+    @property
+    def lacks_places(self) -> bool:
+        """Whether the drives with its good copies are kept in too few places."""
+        return len({copy.place for copy in self.good}) < self.rule.places
+
+    @property
+    def lacks_drill(self) -> bool:
+        """Whether a drill is asked for, and no good copy passed one lately."""
+        days = self.rule.drill_days
+        return days is not None and not any(
+            copy.drilled is not None and clock.now() - copy.drilled <= days * _DAY for copy in self.good
+        )
 
 
 @dataclass(frozen=True, slots=True, repr=False)
@@ -304,10 +323,20 @@ def _steps(
             )
             yield NextStep(message, f"dunechest verify {quoted(chest.label)}")
     for library in libraries:
-        good = library.good
-        if not library.safe and len(good) >= library.rule.copies:
-            message = f"The drives with {shown(library.name)} are kept in too few places."
+        good, name = library.good, shown(library.name)
+        if library.safe or len(good) < library.rule.copies:
+            continue
+        if library.lacks_drives:
+            held = {copy.chest for copy in library.copies}
+            other = next((quoted(chest.label) for chest in chests if chest.id not in held), "CHEST")
+            word = quoted(called.get(library.origin, library.origin))
+            yield NextStep(f"The copies of {name} are on too few drives.", f"dunechest archive {word} --to {other}")
+        if library.lacks_places:
+            message = f"The drives with {name} are kept in too few places."
             yield NextStep(message, f"dunechest chest place {quoted(good[-1].label)} PLACE")
+        if library.lacks_drill:
+            message = f"No copy of {name} passed a drill in the last {number(library.rule.drill_days or 0, 'day')}."
+            yield NextStep(message, f"dunechest drill {quoted(good[0].label)} {quoted(good[0].bag)}")
 
 
 def _from_elsewhere(library: ProtectedLibrary, chests: Sequence[ChestStatus]) -> NextStep:
