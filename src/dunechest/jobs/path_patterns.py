@@ -54,9 +54,9 @@ def _pieces(pattern: str) -> list[str]:
 def _joined(pieces: Sequence[str]) -> str:
     """Return the expression of a pattern.
 
-    What a star takes is settled with the first place where the text after it fits, and never tried again: what fits further on
-    can be had by the next star as well. So many stars cost no more than one. It is not so for the last star, nor
-    where the next one can reach less far.
+    What a star takes is settled with the first place where the text after it fits, and not tried again: the next star
+    reaches whatever fits further on. So many stars cost no more than one. It is not so for the last star, nor where
+    the next one reaches less far.
     """
     stars, texts = pieces[1::2], pieces[2::2]
     found = pieces[0]

@@ -77,8 +77,7 @@ def carry_out_once(
     ChangedMeanwhileError
         If the archive got another edition since the plan was made.
     CutOffError
-        If the target or the chest's drive is full, gone or failing; what was done by then
-        is undone.
+        If the target or the chest's drive is full, gone or failing; what was done by then is undone.
     """
     if not drill:
         refuse_if_stopped([plan])
