@@ -76,7 +76,8 @@ def show_chests(out: Out, result: ChestComparison) -> None:
     elif not unlike:
         files = sum(library.files.alike for library in result.libraries if library.files is not None)
         held = number(len(result.libraries), "library", "libraries")
-        say(console, f"Identical: {both} hold the same {held}, {number(files, 'file')}, every byte.", GOOD)
+        same = f"{number(files, 'file')}, every byte, and the same editions"
+        say(console, f"Identical: {both} hold the same {held}: {same}.", GOOD)
     else:
         names = number(len(unlike), "library differs", "libraries differ")
         say(console, f"DIFFERENT: {names} in {both}.", BAD)

@@ -22,7 +22,7 @@ from dunechest.jobs.named import get_chest, names_of
 from dunechest.jobs.study.drive import Drive, examine
 from dunechest.jobs.study.drive_findings import copy_findings, holds_findings
 from dunechest.jobs.study.room import Room, headroom, names_findings, room_findings
-from dunechest.names import AnyPath, quoted, shown
+from dunechest.names import AnyPath, from_wire, quoted, shown
 from dunechest.transfer.walk import each_file
 from dunechest.words import number
 
@@ -270,5 +270,5 @@ def _on_this_drive(image: Image, drive: Drive) -> list[Finding]:
         )
     step = drive.probed.time_step_ns if drive.probed is not None else 1
     coarse = sum(p.record.mtime_ns % step != 0 for p in image.files.by_path()) if step > 1 else 0
-    changed = [item.stored for item in image.record.changed_names]
+    changed = [from_wire(item.path) for item in image.record.changed_names]
     return [*findings, *holds_findings(drive, changed, len(image.record.links), coarse)]
