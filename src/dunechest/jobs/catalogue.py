@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import hashlib
-from collections.abc import Iterable, Iterator
+from collections.abc import Callable, Iterable, Iterator
 from typing import get_args
 
 from dunechest.chest import editions
@@ -16,6 +16,7 @@ from dunechest.errors import DuneChestError
 from dunechest.ledger.catalogue import CURRENT, BagKey, PastEdition, PastRole, Row, open_catalogue, short_digest
 from dunechest.library.roles import Role
 from dunechest.names import from_wire, shown
+from dunechest.progress import Progress, Tally, silent
 from dunechest.transfer import safe
 
 _ROLES = get_args(Role)
@@ -23,7 +24,9 @@ _ROLES = get_args(Role)
 _LARGEST = 1 << 62
 
 
-def note_files(chest: Chest, entries: Iterable[BagEntry], missing: Iterable[str] = ()) -> str:
+def note_files(
+    chest: Chest, entries: Iterable[BagEntry], missing: Iterable[str] = (), *, progress: Progress = silent
+) -> str:
     """Take in the files of bags that are not known as they are now; return why that failed, or nothing.
 
     Parameters
@@ -34,6 +37,8 @@ def note_files(chest: Chest, entries: Iterable[BagEntry], missing: Iterable[str]
         What was met in it; what has no intact record is passed over.
     missing : iterable of str
         Bags that are gone.
+    progress : Progress
+        Told how far it is.
     """
     known = [(entry, top) for entry in entries if entry.library is not None and (top := _top(entry.records))]
     gone = tuple(missing)
@@ -47,6 +52,8 @@ def note_files(chest: Chest, entries: Iterable[BagEntry], missing: Iterable[str]
             for entry, top in new:
                 assert entry.library is not None
                 own = BagRecords(entry.folder)
+                tally = Tally(progress, "cataloguing", entry.library.totals.files_stored, 0, entry.name)
+                tally.tell()
                 try:
                     files = {path: proven.record for path, proven in editions.current_files(own).items()}
                     earlier = [n for n in own.numbers(entry.library.edition) if n != entry.library.edition]
@@ -55,10 +62,18 @@ def note_files(chest: Chest, entries: Iterable[BagEntry], missing: Iterable[str]
                     rows = list(_rows(own, entry.library, files))
                 except DuneChestError:
                     continue  # a damaged record says nothing
-                catalogue.put(_key(chest, entry.name, entry.library, top), rows, past, roles)
+                catalogue.put(_key(chest, entry.name, entry.library, top), rows, past, roles, tell=_teller(tally))
     except DuneChestError as error:
         return str(error)
     return ""
+
+
+def _teller(tally: Tally) -> Callable[[int], None]:
+    def tell(done: int) -> None:
+        tally.files_done = done
+        tally.tell()
+
+    return tell
 
 
 def _top(own: BagRecords) -> str:

@@ -14,9 +14,12 @@ from dunechest.ledger.memory import libraries_of
 from dunechest.machine.drives import drive_identity, filesystem
 from dunechest.machine.volumes import identity
 from dunechest.names import from_wire, shown
+from dunechest.progress import Progress, silent
 
 
-def note_holdings(chest: Chest, entries: Iterable[BagEntry], missing: Iterable[str] = ()) -> None:
+def note_holdings(
+    chest: Chest, entries: Iterable[BagEntry], missing: Iterable[str] = (), *, progress: Progress = silent
+) -> None:
     """Note which libraries a chest holds, and which it no longer does.
 
     Parameters
@@ -28,9 +31,11 @@ def note_holdings(chest: Chest, entries: Iterable[BagEntry], missing: Iterable[s
         noted that it is damaged.
     missing : iterable of str
         Bags that were there and are not any more.
+    progress : Progress
+        Told how far it is.
     """
     entries, missing = list(entries), list(missing)
-    note_files(chest, entries, missing)
+    note_files(chest, entries, missing, progress=progress)
     where = identity(chest.folder)
     items = [("hold", _facts(chest, entry, where)) for entry in entries if entry.library is not None]
     items += [("hold", {"chest": chest.id, "bag": name, "gone": True}) for name in missing]

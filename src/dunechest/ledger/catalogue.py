@@ -238,9 +238,18 @@ class Catalogue:
                 self._drop_unheld(row[1])
 
     def put(
-        self, bag: BagKey, rows: Iterable[Row], editions: Iterable[PastEdition] = (), roles: Iterable[PastRole] = ()
+        self,
+        bag: BagKey,
+        rows: Iterable[Row],
+        editions: Iterable[PastEdition] = (),
+        roles: Iterable[PastRole] = (),
+        *,
+        tell: Callable[[int], object] = lambda done: None,
     ) -> None:
-        """Take in all files of a bag; those that another chest or edition has alike are known already."""
+        """Take in all files of a bag; those that another chest or edition has alike are known already.
+
+        `tell` is called with how many files are taken in, now and then.
+        """
         library = self._library(bag)
         self._db.execute(
             "INSERT INTO bags (chest, bag, library, top, edition) VALUES (?, ?, ?, ?, ?) ON CONFLICT (chest, bag) DO UPDATE "
@@ -248,14 +257,14 @@ class Catalogue:
             (bag.chest, bag.bag, library, bag.top, bag.edition),
         )
         (own,) = self._db.execute("SELECT id FROM bags WHERE chest = ? AND bag = ?", (bag.chest, bag.bag)).fetchone()
-        known = self._known(library)
+        known = self._known(library, tell)
         ordered = sorted(rows, key=lambda row: (row.folder, row.name))
         fresh: dict[tuple[str, str, int, int, int], int] = {}
         for row in ordered:
             key = (row.folder, row.name, row.size, row.mtime, row.digest)
             if key not in known:
                 fresh.setdefault(key, 0)
-        self._add(library, fresh)
+        self._add(library, fresh, tell)
         known |= fresh
         held = sorted(
             (known[row.folder, row.name, row.size, row.mtime, row.digest], row.first, row.last) for row in ordered
@@ -279,12 +288,13 @@ class Catalogue:
         (number,) = self._db.execute("SELECT id FROM libraries WHERE key = ?", (bag.key,)).fetchone()
         return int(number)
 
-    def _known(self, library: int) -> dict[tuple[str, str, int, int, int], int]:
+    def _known(self, library: int, tell: Callable[[int], object]) -> dict[tuple[str, str, int, int, int], int]:
         """Return the files of a library that are known, with their numbers."""
         found: dict[tuple[str, str, int, int, int], int] = {}
         for start, count, names in self._db.execute(
             "SELECT start, count, names FROM chunks WHERE library = ? ORDER BY start", (library,)
         ).fetchall():
+            tell(0)
             facts = {
                 row[0]: row[1:]
                 for row in self._db.execute(
@@ -296,7 +306,9 @@ class Catalogue:
                     found[(*path, *facts[number])] = number
         return found
 
-    def _add(self, library: int, fresh: dict[tuple[str, str, int, int, int], int]) -> None:
+    def _add(
+        self, library: int, fresh: dict[tuple[str, str, int, int, int], int], tell: Callable[[int], object]
+    ) -> None:
         """Add files, in the order of their paths, and give them their numbers."""
         (last,) = self._db.execute("SELECT coalesce(max(start + count), 1) FROM chunks").fetchone()
         keys = list(fresh)
@@ -313,6 +325,7 @@ class Catalogue:
             for number, key in enumerate(part, last):
                 fresh[key] = number
             last += len(part)
+            tell(at + len(part))
 
     def _drop_unheld(self, library: int) -> None:
         """Take out the rows of files that no bag has any more; their names go when their whole chunk does."""

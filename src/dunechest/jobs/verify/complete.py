@@ -42,7 +42,7 @@ def verify_chest(chest: Chest, libraries: Sequence[str], *, quick: bool, progres
     if not chest.folder.is_dir():
         raise CutOffError(f"The chest {shown(chest.label)} was disconnected while it was verified.")
     note_results(chest, checks)
-    note_holdings(chest, once.values(), [check.bag for check in checks if check.kind == "missing"])
+    note_holdings(chest, once.values(), [check.bag for check in checks if check.kind == "missing"], progress=progress)
     return VerifyResult(chest.folder, chest.label, quick, tuple(checks))
 
 

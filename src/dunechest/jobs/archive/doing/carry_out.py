@@ -92,7 +92,7 @@ def carry_out(
         return summary_of_nothing(run, time.monotonic() - begun)
     second, top = made
     result = summary_of(run, second, time.monotonic() - begun)
-    _note(run, result, top)
+    _note(run, result, top, progress)
     return result
 
 
@@ -143,7 +143,7 @@ def _nothing(run: Run) -> bool:
     return not run.left_faults and run.proven.same_as_before
 
 
-def _note(run: Run, result: ArchiveResult, top: str) -> None:
+def _note(run: Run, result: ArchiveResult, top: str, progress: Progress) -> None:
     chest = run.plan.chest
     # The chest itself holds everything; without this only this computer's memory of it is missing.
     events.try_append(
@@ -162,4 +162,4 @@ def _note(run: Run, result: ArchiveResult, top: str) -> None:
             },
         ),
     )
-    note_holdings(chest, [chest.bag(result.bag)])
+    note_holdings(chest, [chest.bag(result.bag)], progress=progress)

@@ -60,7 +60,7 @@ def carry_out(plan: CopyPlan, *, progress: Progress = silent) -> CopyResult:
             raise
         except OSError as error:
             raise CutOffError(cut_off_words(run, f"{error.strerror or error}")) from error
-    _note(run, top)
+    _note(run, top, progress)
     return _result(run)
 
 
@@ -123,7 +123,7 @@ def _result(run: Run) -> CopyResult:
     )
 
 
-def _note(run: Run, top: str) -> None:
+def _note(run: Run, top: str, progress: Progress) -> None:
     """Write down what the target holds now; an archive of this computer is its own on every chest."""
     plan = run.plan
     assert plan._image is not None
@@ -140,5 +140,5 @@ def _note(run: Run, top: str) -> None:
     }
     known = ("chest", {"id": plan.target.id, "label": plan.target.label, "folder": str(plan.target.folder)})
     events.try_append(known, *([("archive", facts)] if plan.made_here and not run.missing else []))
-    note_holdings(plan.target, [plan.target.bag(plan.bag)])
+    note_holdings(plan.target, [plan.target.bag(plan.bag)], progress=progress)
     note_damage(plan.source, plan.bag, len(run.missing) + len(run.elsewhere))

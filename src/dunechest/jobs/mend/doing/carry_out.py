@@ -82,7 +82,7 @@ def carry_out(plan: MendPlan, *, progress: Progress = silent) -> MendResult:
         plan.left,
         plan.findings,
     )
-    _note(plan, result)
+    _note(plan, result, progress)
     return result
 
 
@@ -179,7 +179,7 @@ def _bags(plan: MendPlan) -> Iterator[tuple[str, BagRecords]]:
         yield f"{shown(chest.label)}/{shown(name)}", own
 
 
-def _note(plan: MendPlan, result: MendResult) -> None:
+def _note(plan: MendPlan, result: MendResult, progress: Progress) -> None:
     """Write down the outcome as a check: every file was read, and what was replaced was read back."""
     chest = plan.chest
     facts = {
@@ -193,7 +193,7 @@ def _note(plan: MendPlan, result: MendResult) -> None:
     }
     events.try_append(("check", facts))
     gone = () if os.path.lexists(chest.bag_folder(plan.bag)) else (plan.bag,)
-    note_holdings(chest, [entry for entry in chest.bags() if entry.name == plan.bag], gone)
+    note_holdings(chest, [entry for entry in chest.bags() if entry.name == plan.bag], gone, progress=progress)
 
 
 def _cut_off_words(plan: MendPlan, why: str) -> str:
