@@ -320,3 +320,17 @@ def test_damage_that_any_job_met_is_known(
     assert states(command)["shed"]["blue"] == "damaged"
     command("mend", "blue", "--from", "sand")
     assert states(command)["shed"]["blue"] == "safe"
+
+
+def test_what_could_not_be_written_down_is_said(library: Path, drives: dict[str, Path], command: Command) -> None:
+    command("archive", library, "--to", "blue")
+    notes = state_folder() / "notes"
+    shutil.rmtree(notes)
+    notes.write_text("in the way")
+    (library / "rope.txt").write_text("cut")
+    ran = command("archive", library, "--to", drives["blue"])
+    assert (ran.status, ran.out.count("not-remembered"), "The job itself is done" in ran.out) == (0, 1, True)
+    found = command("verify", drives["blue"], "--json").json["findings"]
+    assert [item["code"] for item in found] == ["not-remembered"]
+    notes.unlink()
+    assert "not-remembered" not in command("verify", "blue").out

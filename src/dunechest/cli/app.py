@@ -162,6 +162,7 @@ def run(args: Sequence[str]) -> int:
     try:
         result: Any = cli.main(words, prog_name="dunechest", standalone_mode=False, obj=out)
         status = result if isinstance(result, int) else 0
+        _say_lost(out)
         if out.problems and not status:
             status = 1
         if out.json and out.has_document:
@@ -192,6 +193,22 @@ def run(args: Sequence[str]) -> int:
         return fail(out, "system", message, 4)
     except Exception as error:
         return _fault(out, error)
+
+
+def _say_lost(out: Any) -> None:
+    """Warn if this computer could not write down what was done: `status` then knows nothing of it."""
+    module = sys.modules.get("dunechest.ledger.events")
+    reasons = module.take_lost() if module is not None else []
+    if not reasons:
+        return
+    from dunechest.cli.output import show_findings
+    from dunechest.findings import Finding
+
+    what = "Make room there or mend what is wrong; then: dunechest chest show CHEST, for each chest."
+    found = [Finding("not-remembered", "warning", reason, what) for reason in reasons]
+    out.note_findings(found)
+    if out.shows:
+        show_findings(out, found)
 
 
 def _common_first(out: Any, words: list[str]) -> list[str]:

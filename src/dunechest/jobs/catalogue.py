@@ -13,6 +13,7 @@ from dunechest.chest.chest import Chest
 from dunechest.chest.layout import LIBRARY_FILES, TAG_MANIFEST
 from dunechest.chest.records import ChangeCounts, FileRecord, LibraryRecord, when
 from dunechest.errors import DuneChestError
+from dunechest.ledger import events
 from dunechest.ledger.catalogue import CURRENT, BagKey, PastEdition, PastRole, Row, open_catalogue, short_digest
 from dunechest.library.roles import Role
 from dunechest.names import from_wire, shown
@@ -64,6 +65,7 @@ def note_files(
                     continue  # a damaged record says nothing
                 catalogue.put(_key(chest, entry.name, entry.library, top), rows, past, roles, tell=_teller(tally))
     except DuneChestError as error:
+        events.lost(str(error))
         return str(error)
     return ""
 

@@ -24,6 +24,9 @@ from dunechest.transfer.owner import hand_over, make_own
 NOTES = "notes"
 
 
+_lost: list[str] = []
+
+
 class Event(msgspec.Struct, frozen=True):
     """One thing that happened: what (``chest``, ``archive``, ``check``, ``restore``, ``seen``), when, and facts."""
 
@@ -76,5 +79,18 @@ def try_append(*items: tuple[str, dict[str, Any]]) -> str:
     try:
         append_many(list(items))
     except DuneChestError as error:
+        lost(str(error))
         return str(error)
     return ""
+
+
+def lost(why: str) -> None:
+    """Note that this computer could not write down what was done, for whoever tells a person so."""
+    _lost.append(why)
+
+
+def take_lost() -> list[str]:
+    """Return why things could not be written down since this was last asked, each reason once."""
+    found = list(dict.fromkeys(_lost))
+    _lost.clear()
+    return found
