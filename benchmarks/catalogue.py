@@ -48,7 +48,7 @@ ASKED = (
 
 
 def rows(count: int, seed: int) -> Iterator[object]:
-    from dunechest.ledger.catalogue import Row
+    from dunechest.ledger.catalogue_rows import Row
 
     dice = random.Random(seed)
     for number in range(count):
@@ -67,7 +67,8 @@ def main() -> int:
         os.environ["DUNECHEST_HOME"] = folder
         os.environ["DUNECHEST_DRIVES"] = ""
         from dunechest.ledger import events
-        from dunechest.ledger.catalogue import NAME, BagKey, open_catalogue
+        from dunechest.ledger.catalogue import NAME, open_catalogue
+        from dunechest.ledger.catalogue_rows import BagKey
 
         begun = time.monotonic()
         with (Path(folder) / "paths").open("w") as paths:

@@ -130,7 +130,7 @@ if TYPE_CHECKING:
     from dunechest.jobs.verify import verify
     from dunechest.jobs.verify.result import BagCheck, FileState, VerifyResult
     from dunechest.jobs.watch import Watched, watch
-    from dunechest.ledger.catalogue import PastEdition, PastRole
+    from dunechest.ledger.catalogue_rows import PastEdition, PastRole
     from dunechest.ledger.deeds import (
         Aside,
         Deed,
@@ -287,7 +287,7 @@ _MODULES = {
     "jobs.verify": ("verify",),
     "jobs.verify.result": ("BagCheck", "FileState", "VerifyResult"),
     "jobs.watch": ("Watched", "watch"),
-    "ledger.catalogue": ("PastEdition", "PastRole"),
+    "ledger.catalogue_rows": ("PastEdition", "PastRole"),
     "ledger.deeds": (
         "Aside",
         "Deed",

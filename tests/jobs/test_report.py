@@ -179,7 +179,7 @@ def test_it_is_valid_and_nothing_in_it_acts(
 def test_hundreds_of_libraries_and_editions_make_a_page(tmp_path: Path) -> None:
     from dunechest.jobs.overview import DriveRoom, LibraryHistory, Overview
     from dunechest.jobs.status import Status
-    from dunechest.ledger.catalogue import PastEdition, PastRole
+    from dunechest.ledger.catalogue_rows import PastEdition, PastRole
 
     now = clock.now()
     editions = tuple(

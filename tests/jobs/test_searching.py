@@ -19,7 +19,8 @@ import dunechest
 from dunechest import SearchOptions, search
 from dunechest.jobs.path_patterns import expression
 from dunechest.ledger import catalogue
-from dunechest.ledger.catalogue import BagKey, Query, Row, open_catalogue
+from dunechest.ledger.catalogue import open_catalogue
+from dunechest.ledger.catalogue_rows import BagKey, Query, Row
 from dunechest.ledger.folder import state_folder
 from tests.support.editions import archive
 from tests.support.runs import Command

@@ -14,7 +14,8 @@ from dunechest.chest.layout import LIBRARY_FILES, TAG_MANIFEST
 from dunechest.chest.records import ChangeCounts, FileRecord, LibraryRecord, when
 from dunechest.errors import DuneChestError
 from dunechest.ledger import events
-from dunechest.ledger.catalogue import CURRENT, BagKey, PastEdition, PastRole, Row, open_catalogue, short_digest
+from dunechest.ledger.catalogue import open_catalogue, short_digest
+from dunechest.ledger.catalogue_rows import CURRENT, BagKey, PastEdition, PastRole, Row
 from dunechest.library.roles import Role
 from dunechest.names import from_wire, shown
 from dunechest.progress import Progress, Tally, silent

@@ -10,7 +10,8 @@ from dunechest import clock
 from dunechest.errors import DuneChestError
 from dunechest.jobs.known_chests import ChestStatus
 from dunechest.jobs.status import ProtectedLibrary, Status, status
-from dunechest.ledger.catalogue import History, PastEdition, PastRole, open_catalogue
+from dunechest.ledger.catalogue import open_catalogue
+from dunechest.ledger.catalogue_rows import History, PastEdition, PastRole
 from dunechest.ledger.folder import state_folder
 from dunechest.ledger.ledger import PastRoom, open_ledger
 from dunechest.machine.drives import filesystem

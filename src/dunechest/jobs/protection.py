@@ -41,7 +41,7 @@ class Protection:
     days : int
         Since every byte of a copy was checked, or written and read back.
     places : int
-        Different places in which the drives are kept. A drive without a place is in one of its own with all such.
+        Different places in which the drives are kept. All drives without a place count as being in one.
     drives : int, optional
         Different drives that the copies are on: as many as there are to be copies, if it is not given.
     drill_days : int, optional

@@ -15,7 +15,8 @@ from typing import TYPE_CHECKING, ClassVar
 from dunechest.errors import CutOffError, UsageError
 from dunechest.jobs.known_chests import ChestStatus, list_chests
 from dunechest.jobs.path_patterns import expression, is_pattern
-from dunechest.ledger.catalogue import CURRENT, Held, Match, Query, folded, open_catalogue, short_digest
+from dunechest.ledger.catalogue import folded, open_catalogue, short_digest
+from dunechest.ledger.catalogue_rows import CURRENT, Held, Match, Query
 from dunechest.names import AnyPath, quoted, shown
 from dunechest.values import Value, frame
 

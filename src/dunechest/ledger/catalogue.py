@@ -20,13 +20,25 @@ import sqlite3
 import unicodedata
 import zlib
 from bisect import bisect_right
-from collections.abc import Callable, Iterable, Iterator, Sequence
+from collections.abc import Callable, Iterable, Iterator
 from contextlib import closing, contextmanager
-from dataclasses import astuple, dataclass, replace
+from dataclasses import astuple, replace
 from pathlib import Path
 
 from dunechest.errors import DuneChestError
+from dunechest.ledger.catalogue_rows import (
+    BagKey,
+    Held,
+    History,
+    Match,
+    PastEdition,
+    PastRole,
+    Query,
+    Row,
+)
 from dunechest.ledger.folder import state_folder
+from dunechest.ledger.name_texts import hits_in, path_at, paths_in, text_of
+from dunechest.ledger.ranges import gaps_in, joined, runs_of
 from dunechest.names import shown
 from dunechest.transfer.owner import hand_over, make_own
 
@@ -64,133 +76,8 @@ _CLEAR = (
     "DELETE FROM editions WHERE bag = ?",
     "DELETE FROM roles WHERE bag = ?",
 )
-#: Stands for an edition that is the current one: the next archive changes only what it changed.
-CURRENT = 0
 _CHUNK = 1024
 _LEAST, _MOST = -(1 << 63), (1 << 63) - 1
-
-
-@dataclass(frozen=True, slots=True)
-class Row:
-    """A file of a bag, and the first and last edition that has it just so; the last is `CURRENT` if it still does.
-
-    `folder` and `name` are those in the library, or of the place an outside file came from; the time is in seconds.
-    """
-
-    folder: str
-    name: str
-    size: int
-    mtime: int
-    digest: int
-    first: int
-    last: int
-
-
-@dataclass(frozen=True, slots=True)
-class BagKey:
-    """A bag, and the library in it: `key` is the same for the same library in every chest."""
-
-    chest: str
-    bag: str
-    key: str
-    name: str
-    kind: str
-    top: str
-    edition: int
-
-
-@dataclass(frozen=True, slots=True)
-class PastEdition:
-    """An edition of a bag: when it was archived (seconds since 1970), its files and bytes, and what it changed.
-
-    `first` says that there was none before it: then its `bytes_added` are all it holds.
-    """
-
-    number: int
-    archived: float
-    files: int
-    bytes: int
-    first: bool
-    added: int
-    changed: int
-    moved: int
-    dropped: int
-    bytes_added: int
-    mass_change: bool
-
-
-@dataclass(frozen=True, slots=True)
-class PastRole:
-    """Files and bytes that have a role in the current edition of a bag."""
-
-    role: str
-    files: int
-    bytes: int
-
-
-@dataclass(frozen=True, slots=True)
-class History:
-    """What is known of a bag beside its files."""
-
-    chest: str
-    bag: str
-    editions: tuple[PastEdition, ...]
-    roles: tuple[PastRole, ...]
-
-
-@dataclass(frozen=True, slots=True)
-class Held:
-    """In which chest and bag a found file is, in which editions; `edition` is the bag's current one."""
-
-    chest: str
-    bag: str
-    first: int
-    last: int
-    edition: int
-
-
-@dataclass(frozen=True, slots=True)
-class Match:
-    """A file that was found: the library's name and kind, its path, bytes, time (seconds since 1970), and who has it."""
-
-    library: str
-    kind: str
-    path: str
-    size: int
-    mtime: int
-    held: tuple[Held, ...]
-
-
-@dataclass(frozen=True, slots=True)
-class Query:
-    """What is looked for.
-
-    Parameters
-    ----------
-    fragments : tuple of str
-        Folded texts that are all in the path.
-    fits : callable or None
-        Says of a folded path whether it is meant; None if the fragments say it all.
-    library, kind : str or None
-        Name and kind of the library.
-    chests : callable
-        Says of a chest's id whether its copies count.
-    smallest, largest, since, before : int or None
-        Bytes, and seconds since 1970.
-    digest : int or None
-        From `short_digest`.
-    """
-
-    fragments: tuple[str, ...] = ()
-    fits: Callable[[str], bool] | None = None
-    library: str | None = None
-    kind: str | None = None
-    chests: Callable[[str], bool] = lambda chest: True
-    smallest: int | None = None
-    largest: int | None = None
-    since: int | None = None
-    before: int | None = None
-    digest: int | None = None
 
 
 def short_digest(blake3: str) -> int:
@@ -276,7 +163,7 @@ class Catalogue:
             ((own, *astuple(edition)) for edition in editions),
         )
         self._db.executemany("INSERT INTO roles VALUES (?, ?, ?, ?)", ((own, *astuple(role)) for role in roles))
-        self._db.executemany("INSERT INTO held VALUES (?, ?, ?, ?, ?)", ((own, *run) for run in _runs(held)))
+        self._db.executemany("INSERT INTO held VALUES (?, ?, ?, ?, ?)", ((own, *run) for run in runs_of(held)))
         self._drop_unheld(library)
 
     def _library(self, bag: BagKey) -> int:
@@ -301,7 +188,7 @@ class Catalogue:
                     "SELECT id, size, mtime, digest FROM files WHERE id BETWEEN ? AND ?", (start, start + count - 1)
                 )
             }
-            for number, path in enumerate(_paths(zlib.decompress(names).decode()), start):
+            for number, path in enumerate(paths_in(zlib.decompress(names).decode()), start):
                 if number in facts:
                     found[(*path, *facts[number])] = number
         return found
@@ -314,7 +201,7 @@ class Catalogue:
         keys = list(fresh)
         for at in range(0, len(keys), _CHUNK):
             part = keys[at : at + _CHUNK]
-            text = _text(part)
+            text = text_of(part)
             self._db.execute(
                 "INSERT INTO chunks VALUES (?, ?, ?, ?, ?)",
                 (last, len(part), library, folded(text).encode(), zlib.compress(text.encode(), 6)),
@@ -336,9 +223,9 @@ class Catalogue:
         chunks = self._db.execute(
             "SELECT start, count FROM chunks WHERE library = ? ORDER BY start", (library,)
         ).fetchall()
-        covered = _joined(runs)
+        covered = joined(runs)
         for start, count in chunks:
-            gaps = list(_gaps(start, start + count - 1, covered))
+            gaps = list(gaps_in(start, start + count - 1, covered))
             for low, high in gaps:
                 self._db.execute("DELETE FROM files WHERE id BETWEEN ? AND ?", (low, high))
             if gaps == [(start, start + count - 1)]:
@@ -375,7 +262,7 @@ class Catalogue:
         for start, library, text in self._db.execute("SELECT start, library, folded FROM chunks ORDER BY start"):
             if library not in libraries or not all(fragment in text for fragment in wanted):
                 continue
-            for place, path in _hits(text, wanted):
+            for place, path in hits_in(text, wanted):
                 if query.fits is None or query.fits(path):
                     yield start + place, library, self._path(start, place)
 
@@ -384,7 +271,7 @@ class Catalogue:
         if self._open[0] != start:
             (packed,) = self._db.execute("SELECT names FROM chunks WHERE start = ?", (start,)).fetchone()
             self._open = start, zlib.decompress(packed)
-        return _path_at(self._open[1], place)
+        return path_at(self._open[1], place)
 
     def _by_facts(self, query: Query, libraries: dict[int, tuple[str, str]]) -> Iterator[tuple[int, int, str]]:
         """Yield number, library and path of the files whose size, time or digest is looked for."""
@@ -448,107 +335,6 @@ class Catalogue:
         (files,) = self._db.execute("SELECT coalesce(sum(count), 0) FROM chunks").fetchone()
         (chests,) = self._db.execute("SELECT count(DISTINCT chest) FROM bags").fetchone()
         return int(files), int(chests)
-
-
-def _text(keys: Sequence[tuple[str, str, int, int, int]]) -> str:
-    """Return the text of a chunk."""
-    lines = []
-    folder: str | None = None
-    for key in keys:
-        if key[0] != folder:
-            folder = key[0]
-            lines.append(f"/{folder}")
-        lines.append(key[1])
-    return "\0".join(lines)
-
-
-def _paths(text: str) -> Iterator[tuple[str, str]]:
-    """Yield folder and name of each file of a chunk's text."""
-    folder = ""
-    for line in text.split("\0"):
-        if line.startswith("/"):
-            folder = line[1:]
-        else:
-            yield folder, line
-
-
-def _path_at(text: bytes, place: int) -> str:
-    """Return the path of the file at a place in a chunk's text."""
-    header = 0
-    while True:
-        first = text.find(b"\0", header) + 1
-        last = text.find(b"\0/", first - 1)
-        last = len(text) if last < 0 else last
-        count = text.count(b"\0", first, last) + 1
-        if place < count or last == len(text):
-            folder, name = text[header + 1 : first - 1], text[first:last].split(b"\0")[place]
-            return (folder + b"/" + name if folder else name).decode()
-        place -= count
-        header = last + 1
-
-
-def _hits(text: bytes, wanted: Sequence[bytes]) -> Iterator[tuple[int, str]]:
-    """Yield place and path (folded) of the files of a chunk whose path has all fragments in it."""
-    rarest = min(wanted, key=text.count, default=b"")
-    at, counted, place = 0, 0, -1
-    while at <= len(text) and (found := text.find(rarest, at)) >= 0:
-        start = text.rfind(b"\0", 0, found) + 1
-        end = text.find(b"\0", found)
-        end = len(text) if end < 0 else end
-        if text[start : start + 1] == b"/":  # a folder: all names up to the next one
-            header, first, last = start, end + 1, text.find(b"\0/", end)
-            last = len(text) if last < 0 else last
-        else:
-            header = text.rfind(b"\0/", 0, start) + 1
-            first, last = start, end
-        folder = text[header + 1 : text.find(b"\0", header)]
-        missing = [fragment for fragment in wanted if fragment not in folder]
-        place += text.count(b"\0", counted, first) - text.count(b"\0/", counted, first)
-        counted = first
-        for number, name in enumerate(text[first:last].split(b"\0") if first <= last else (), place):
-            if all(fragment in name for fragment in missing):
-                yield number, (folder + b"/" + name if folder else name).decode()
-        at = last + 1
-
-
-def _runs(held: Iterable[tuple[int, int, int]]) -> Iterator[tuple[int, int, int, int]]:
-    """Yield runs of files that are in the same editions: low, high, first, last; given number, first, last."""
-    open_runs: dict[tuple[int, int], list[int]] = {}
-    for number, first, last in held:
-        run = open_runs.get((first, last))
-        if run is not None and run[1] == number - 1:
-            run[1] = number
-            continue
-        if run is not None:
-            yield run[0], run[1], first, last
-        open_runs[first, last] = [number, number]
-    for (first, last), (low, high) in open_runs.items():
-        yield low, high, first, last
-
-
-def _joined(runs: Iterable[tuple[int, int]]) -> list[tuple[int, int]]:
-    """Join runs that touch; they come sorted."""
-    found: list[tuple[int, int]] = []
-    for low, high in runs:
-        if found and low <= found[-1][1] + 1:
-            found[-1] = found[-1][0], max(found[-1][1], high)
-        else:
-            found.append((low, high))
-    return found
-
-
-def _gaps(low: int, high: int, covered: Iterable[tuple[int, int]]) -> Iterator[tuple[int, int]]:
-    """Yield the parts of a range that nothing covers."""
-    for start, end in covered:
-        if end < low:
-            continue
-        if start > high:
-            break
-        if start > low:
-            yield low, start - 1
-        low = end + 1
-    if low <= high:
-        yield low, high
 
 
 @contextmanager

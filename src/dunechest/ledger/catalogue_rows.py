@@ -1,0 +1,132 @@
+"""What goes into the catalogue, and what is asked of it and answered."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import dataclass
+
+#: Stands for an edition that is the current one: the next archive changes only what it changed.
+CURRENT = 0
+
+
+@dataclass(frozen=True, slots=True)
+class Row:
+    """A file of a bag, and the first and last edition that has it just so; the last is `CURRENT` if it still does.
+
+    `folder` and `name` are those in the library, or of the place an outside file came from; the time is in seconds.
+    """
+
+    folder: str
+    name: str
+    size: int
+    mtime: int
+    digest: int
+    first: int
+    last: int
+
+
+@dataclass(frozen=True, slots=True)
+class BagKey:
+    """A bag, and the library in it: `key` is the same for the same library in every chest."""
+
+    chest: str
+    bag: str
+    key: str
+    name: str
+    kind: str
+    top: str
+    edition: int
+
+
+@dataclass(frozen=True, slots=True)
+class PastEdition:
+    """An edition of a bag: when it was archived (seconds since 1970), its files and bytes, and what it changed.
+
+    `first` says that there was none before it: then its `bytes_added` are all it holds.
+    """
+
+    number: int
+    archived: float
+    files: int
+    bytes: int
+    first: bool
+    added: int
+    changed: int
+    moved: int
+    dropped: int
+    bytes_added: int
+    mass_change: bool
+
+
+@dataclass(frozen=True, slots=True)
+class PastRole:
+    """Files and bytes that have a role in the current edition of a bag."""
+
+    role: str
+    files: int
+    bytes: int
+
+
+@dataclass(frozen=True, slots=True)
+class History:
+    """What is known of a bag beside its files."""
+
+    chest: str
+    bag: str
+    editions: tuple[PastEdition, ...]
+    roles: tuple[PastRole, ...]
+
+
+@dataclass(frozen=True, slots=True)
+class Held:
+    """In which chest and bag a found file is, in which editions; `edition` is the bag's current one."""
+
+    chest: str
+    bag: str
+    first: int
+    last: int
+    edition: int
+
+
+@dataclass(frozen=True, slots=True)
+class Match:
+    """A file that was found: the library's name and kind, its path, bytes, time (seconds since 1970), and who has it."""
+
+    library: str
+    kind: str
+    path: str
+    size: int
+    mtime: int
+    held: tuple[Held, ...]
+
+
+@dataclass(frozen=True, slots=True)
+class Query:
+    """What is looked for.
+
+    Parameters
+    ----------
+    fragments : tuple of str
+        Folded texts that are all in the path.
+    fits : callable or None
+        Says of a folded path whether it is meant; None if the fragments say it all.
+    library, kind : str or None
+        Name and kind of the library.
+    chests : callable
+        Says of a chest's id whether its copies count.
+    smallest, largest, since, before : int or None
+        Bytes, and seconds since 1970.
+    digest : int or None
+        From `short_digest`.
+    """
+
+    fragments: tuple[str, ...] = ()
+    fits: Callable[[str], bool] | None = None
+    library: str | None = None
+    kind: str | None = None
+    chests: Callable[[str], bool] = lambda chest: True
+    smallest: int | None = None
+    largest: int | None = None
+    since: int | None = None
+    before: int | None = None
+    digest: int | None = None
