@@ -116,8 +116,9 @@ if TYPE_CHECKING:
     from dunechest.jobs.restore.planning.saved_plan import SavedPlan, plan_as_saved, saved_plan
     from dunechest.jobs.restore.planning.several import left_behind, plan_restores, restorable
     from dunechest.jobs.restore.result import Compared, MergeResult, Proof, RestoreResult
+    from dunechest.jobs.safety import Copy, NextStep, ProtectedLibrary, Unprotected
     from dunechest.jobs.search import FoundCopy, FoundFile, SearchOptions, SearchResult, search
-    from dunechest.jobs.status import Copy, NextStep, ProtectedLibrary, Status, Unprotected, status
+    from dunechest.jobs.status import Status, status
     from dunechest.jobs.study.contents import Contents
     from dunechest.jobs.study.drive import Drive
     from dunechest.jobs.study.room import Room
@@ -229,7 +230,8 @@ _MODULES = {
     "jobs.overview": ("DriveRoom", "LibraryHistory", "Overview", "overview"),
     "jobs.protection": ("Protection",),
     "jobs.search": ("FoundCopy", "FoundFile", "SearchOptions", "SearchResult", "search"),
-    "jobs.status": ("Copy", "NextStep", "ProtectedLibrary", "Status", "Unprotected", "status"),
+    "jobs.safety": ("Copy", "NextStep", "ProtectedLibrary", "Unprotected"),
+    "jobs.status": ("Status", "status"),
     "jobs.chest_changes": ("new_chest_id", "rename_chest", "retire_chest", "set_chest_place"),
     "jobs.chests": ("ChestContents", "create_chest", "forget_library", "rebuild_chest", "show_chest"),
     "jobs.compare.by_bytes": ("compare",),

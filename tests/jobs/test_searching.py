@@ -18,7 +18,7 @@ from hypothesis import strategies as st
 import dunechest
 from dunechest import SearchOptions, search
 from dunechest.jobs.path_patterns import expression
-from dunechest.ledger import catalogue
+from dunechest.ledger import catalogue, name_texts
 from dunechest.ledger.catalogue import open_catalogue
 from dunechest.ledger.catalogue_rows import BagKey, Query, Row
 from dunechest.ledger.folder import state_folder
@@ -135,9 +135,9 @@ def test_the_chunks_are_searched_as_a_plain_list_would_be(names: list[str], frag
     own = sorted({name.strip("/") for name in names if name.strip("/") and "//" not in name})
     keys = [(*_split(path), n, 0, 0) for n, path in enumerate(own)]
     keys.sort()
-    text = catalogue._text(keys).encode() if keys else b""
+    text = name_texts.text_of(keys).encode() if keys else b""
     found = (
-        {catalogue._path_at(text, place) for place, _ in catalogue._hits(text, [fragment.encode()])}
+        {name_texts.path_at(text, place) for place, _ in name_texts.hits_in(text, [fragment.encode()])}
         if keys
         else set()
     )

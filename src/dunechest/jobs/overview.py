@@ -9,7 +9,8 @@ from typing import ClassVar
 from dunechest import clock
 from dunechest.errors import DuneChestError
 from dunechest.jobs.known_chests import ChestStatus
-from dunechest.jobs.status import ProtectedLibrary, Status, status
+from dunechest.jobs.safety import ProtectedLibrary
+from dunechest.jobs.status import Status, status
 from dunechest.ledger.catalogue import open_catalogue
 from dunechest.ledger.catalogue_rows import History, PastEdition, PastRole
 from dunechest.ledger.folder import state_folder

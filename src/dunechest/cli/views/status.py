@@ -7,7 +7,8 @@ from rich.text import Text
 from dunechest.cli.layout import BAD, GOOD, WARN, listing, say
 from dunechest.cli.output import Out, limited
 from dunechest.documents.status import STATE_WORDS
-from dunechest.jobs.status import Copy, ProtectedLibrary, Status
+from dunechest.jobs.safety import Copy, ProtectedLibrary
+from dunechest.jobs.status import Status
 from dunechest.names import shown
 from dunechest.words import ago, number, size
 

@@ -1,0 +1,122 @@
+"""A library's copies, and whether they are enough: what `status` says of each library."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import ClassVar, Literal
+
+from dunechest import clock
+from dunechest.jobs.protection import Protection
+from dunechest.values import Value
+
+_DAY = 86_400.0
+#: What can be the matter with a copy, the worst first.
+State = Literal["missing", "damaged", "incomplete", "behind", "unchecked", "safe"]
+
+
+@dataclass(frozen=True, slots=True, repr=False)
+class Copy(Value):
+    """A copy of a library in a chest. Times are seconds since 1970.
+
+    `state` is ``safe``; ``unchecked`` (not fully checked lately); ``behind`` (another chest has a later state);
+    ``incomplete`` (a part, or files are missing in it); ``damaged`` (the last check or drill failed) or ``missing`` (the
+    library was gone when the chest was last seen). `checked` is when every byte was last found intact, by a check or when it
+    was archived; `drilled` when it last passed a drill, None if it did not.
+    """
+
+    _shown: ClassVar[tuple[str, ...]] = ("label", "state", "edition")
+    _document: ClassVar[str] = "status.Copy"
+
+    label: str
+    chest: str
+    bag: str
+    state: State
+    edition: int
+    archived: float
+    checked: float | None
+    drilled: float | None
+    place: str
+    drive: str
+
+
+@dataclass(frozen=True, slots=True, repr=False)
+class ProtectedLibrary(Value):
+    """A library, its copies, and whether they are enough.
+
+    `origin` is its folder on the computer that it came from; `here` says whether that is this computer.
+    """
+
+    _shown: ClassVar[tuple[str, ...]] = ("name", "safe")
+    _document: ClassVar[str] = "status.ProtectedLibrary"
+
+    name: str
+    kind: str
+    computer: str
+    origin: str
+    here: bool
+    files: int
+    bytes: int
+    rule: Protection
+    copies: tuple[Copy, ...]
+
+    @property
+    def good(self) -> tuple[Copy, ...]:
+        """The copies that count: one for each drive, unless fewer drives than copies are asked for."""
+        safe = [copy for copy in self.copies if copy.state == "safe"]
+        if self.rule.own_drives < self.rule.copies:
+            return tuple(safe)
+        drives: dict[str, Copy] = {}
+        for copy in safe:
+            drives.setdefault(copy.drive or copy.chest, copy)
+        return tuple(drives.values())
+
+    @property
+    def good_count(self) -> int:
+        """Number of the copies that count."""
+        return len(self.good)
+
+    @property
+    def safe(self) -> bool:
+        """Whether the rule is kept."""
+        return len(self.good) >= self.rule.copies and not (self.lacks_drives or self.lacks_places or self.lacks_drill)
+
+    @property
+    def lacks_drives(self) -> bool:
+        """Whether its good copies are on too few drives."""
+        return len({copy.drive or copy.chest for copy in self.good}) < self.rule.own_drives
+
+    @property
+    def lacks_places(self) -> bool:
+        """Whether the drives with its good copies are kept in too few places."""
+        return len({copy.place for copy in self.good}) < self.rule.places
+
+    @property
+    def lacks_drill(self) -> bool:
+        """Whether a drill is asked for, and no good copy passed one lately."""
+        days = self.rule.drill_days
+        return days is not None and not any(
+            copy.drilled is not None and clock.now() - copy.drilled <= days * _DAY for copy in self.good
+        )
+
+
+@dataclass(frozen=True, slots=True, repr=False)
+class NextStep(Value):
+    """Something to do: why, and the command that does it; empty where only a person can."""
+
+    _shown: ClassVar[tuple[str, ...]] = ("command",)
+    _document: ClassVar[str] = "status.Step"
+
+    message: str
+    command: str
+
+
+@dataclass(frozen=True, slots=True, repr=False)
+class Unprotected(Value):
+    """A library that `find` showed and that is in no chest."""
+
+    _shown: ClassVar[tuple[str, ...]] = ("name",)
+    _document: ClassVar[str] = "status.Unprotected"
+
+    name: str
+    kind: str
+    path: str
