@@ -154,9 +154,10 @@ def search(
     if not any(wanted) and options == SearchOptions():
         raise UsageError("Say what to search for: a name such as *.xmp, words, or a size, date or file.")
     chests = {chest.id: chest for chest in list_chests().chests}
+    query = _query(wanted, options, chests)
     with open_catalogue() as catalogue:
-        found = catalogue.find(_query(wanted, options, chests), most + 1)
-        files, known = catalogue.counts()
+        found = catalogue.find(query, most + 1)
+        files, known = catalogue.counts(query.chests)
     told = (_file(match, chests) for match in found[:most])
     return SearchResult(tuple(told), len(found) > most, files, known)
 

@@ -330,11 +330,11 @@ class Catalogue:
             found.append(History(chest, bag, tuple(editions), tuple(PastRole(*row) for row in roles)))
         return tuple(found)
 
-    def counts(self) -> tuple[int, int]:
-        """Return how many files and how many chests are known."""
+    def counts(self, wanted: Callable[[str], bool] = lambda chest: True) -> tuple[int, int]:
+        """Return how many files are known, and how many of the chests that are wanted."""
         (files,) = self._db.execute("SELECT coalesce(sum(count), 0) FROM chunks").fetchone()
-        (chests,) = self._db.execute("SELECT count(DISTINCT chest) FROM bags").fetchone()
-        return int(files), int(chests)
+        chests = self._db.execute("SELECT DISTINCT chest FROM bags").fetchall()
+        return int(files), sum(wanted(chest) for (chest,) in chests)
 
 
 @contextmanager
