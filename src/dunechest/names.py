@@ -63,12 +63,24 @@ def shown(name: str) -> str:
 
 
 def quoted(name: str) -> str:
-    """Return a name as a word of a command that can be pasted into a shell, whatever it holds.
+    r"""Return a name as a word of a command that can be pasted into a shell, whatever it holds.
 
-    >>> quoted("blue"), quoted("blue; rm -rf ~")
-    ('blue', "'blue; rm -rf ~'")
+    What cannot be shown is written as POSIX shells write it between dollar quotes.
+
+    >>> quoted("blue"), quoted("blue; rm -rf ~"), quoted("two\nlines\udcff")
+    ('blue', "'blue; rm -rf ~'", "$'two\\x0alines\\xff'")
     """
-    return shlex.quote(shown(name))
+    if _ACTS.search(name) is None:
+        return shlex.quote(name)
+
+    def escaped(found: re.Match[str]) -> str:
+        code = ord(found.group())
+        if 0xDC80 <= code <= 0xDCFF:
+            return f"\\x{code - 0xDC00:02x}"
+        return f"\\x{code:02x}" if code < 0x80 else f"\\u{code:04x}"
+
+    plain = name.replace("\\", r"\\").replace("'", r"\'")
+    return f"$'{_ACTS.sub(escaped, plain)}'"
 
 
 def meant(name: str, known: Iterable[str]) -> str:

@@ -8,6 +8,7 @@ import random
 import re
 import shutil
 import sqlite3
+import subprocess
 from contextlib import closing
 from pathlib import Path
 
@@ -121,6 +122,10 @@ def test_odd_names_are_found_and_harmless(tmp_path: Path, chest: dunechest.Chest
     ran = command("search", "caf")
     assert (ran.status, "\x1b" in ran.out) == (0, False)
     assert paths("100%_sure") == ["100%_sure [x].txt"]
+    (suggested,) = (line.partition("-> dunechest ")[2] for line in ran.out.splitlines() if "-> " in line)
+    words = subprocess.run(["bash", "-c", f"printf '%s\\0' {suggested}"], capture_output=True, check=True).stdout
+    assert command(*map(os.fsdecode, words.split(b"\0")[:-1]), "--into", tmp_path / "odd").status == 0
+    assert os.listdir(os.fsencode(tmp_path / "odd")) == [b"caf\xe9 \x1b[31m\nred"]
     assert (
         command("restore", chest.folder, "lib", "--file", "100%_sure [x].txt", "--into", tmp_path / "b").status == 0
     )

@@ -159,8 +159,8 @@ class _Names:
 
 
 def _row(record: FileRecord, names: _Names, first: int, last: int) -> Row:
-    # Text in a database is UTF-8; what is not can be found by the rest of its name.
-    own = names.of(record.path).encode("utf-8", "surrogateescape").decode("utf-8", "replace")
+    # Text in a database is UTF-8; what is not is kept as it is shown, and found by the rest of its name.
+    own = names.of(record.path).encode("utf-8", "surrogateescape").decode("utf-8", "backslashreplace")
     folder, _, name = own.rpartition("/")
     seconds = max(-(1 << 62), min(1 << 62, record.mtime_ns)) // 1_000_000_000
     return Row(folder, name, record.size, seconds, short_digest(record.blake3), first, last)

@@ -58,6 +58,10 @@ def choose(
     lost = [item for item in (*source.not_done, *refused) if item.fault]
     called |= {f"\0{number}": [item.path.removeprefix(LIBRARY_FILES)] for number, item in enumerate(lost)}
     wanted, missed = chosen(options.files, called)
+    if missed:  # a name with a line break, or that is no text, is shown, searched for and pasted in a readable form
+        readable = {key: [shown(name) for name in names] for key, names in called.items()}
+        more, missed = chosen([shown(name) for name in missed], readable)
+        wanted |= more
     if missed:
         edition = f" in edition {record.edition}" if options.edition is not None else ""
         last = missed[0].rstrip("/").rpartition("/")[2]
