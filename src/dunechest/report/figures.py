@@ -10,7 +10,8 @@ import datetime
 import io
 import re
 import warnings
-from collections.abc import Iterable, Sequence
+from collections.abc import Iterable, Iterator, Sequence
+from contextlib import contextmanager
 from dataclasses import dataclass
 from html import escape
 from typing import TYPE_CHECKING, Any
@@ -204,23 +205,14 @@ def _labels(axes: Axes, ends: Iterable[tuple[tuple[float, int], str]], most: int
         last = height
 
 
-class _axes:  # noqa: N801 - a context, used like a function
-    """A figure with one drawing area, in our style."""
-
-    def __init__(self, height: float) -> None:
-        self._height = height
-        self._style: Any = None
-
-    def __enter__(self) -> tuple[Figure, Axes]:
-        self._style = mpl.rc_context(_STYLE)
-        self._style.__enter__()
-        figure = Figure(figsize=(_WIDE, self._height))
+@contextmanager
+def _axes(height: float) -> Iterator[tuple[Figure, Axes]]:
+    """Give a figure of some inches with one drawing area, in our style; it is drawn before the block ends."""
+    with mpl.rc_context(_STYLE):
+        figure = Figure(figsize=(_WIDE, height))
         figure.set_layout_engine("constrained", w_pad=0.02, h_pad=0.03)
         figure.patch.set_alpha(0.0)
-        return figure, figure.add_subplot()
-
-    def __exit__(self, *error: object) -> None:
-        self._style.__exit__(None, None, None)
+        yield figure, figure.add_subplot()
 
 
 def _dates(axes: Axes, days: Iterable[float | None], right: float = 0.03) -> None:
