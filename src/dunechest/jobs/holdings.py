@@ -8,6 +8,7 @@ from typing import Any
 from dunechest.chest.bag_entry import BagEntry
 from dunechest.chest.chest import Chest
 from dunechest.chest.records import when
+from dunechest.errors import DuneChestError
 from dunechest.jobs.catalogue import note_files
 from dunechest.ledger import events
 from dunechest.ledger.memory import libraries_of
@@ -84,6 +85,16 @@ def note_damage(chest: Chest, bag: str, wrong: int) -> None:
             "where": where,
         }
         events.try_append(("check", facts))
+
+
+def note_refused(chest: Chest, bag: str) -> None:
+    """Note the damage for which a job was refused: what is wrong is looked at again, records alone."""
+    try:
+        entry = chest.bag(bag)
+        wrong = len(entry.records.faults()) if entry.is_ours else 0
+    except (DuneChestError, OSError):
+        return
+    note_damage(chest, bag, wrong or int(entry.state in ("damaged", "unusable")))
 
 
 def _facts(chest: Chest, entry: BagEntry, where: str) -> dict[str, Any]:

@@ -18,6 +18,7 @@ from dunechest.jobs.archive.planning.kinds import with_former_kind
 from dunechest.jobs.archive.planning.make import plan_archive
 from dunechest.jobs.archive.result import ArchiveResult
 from dunechest.jobs.archive.unchanged import unchanged
+from dunechest.jobs.holdings import note_refused
 from dunechest.jobs.study.contents import Contents, study
 from dunechest.library.library import Library
 from dunechest.names import shown
@@ -109,6 +110,9 @@ def refuse_several(several: Several) -> None:
             rest = tuple(item for item in own if item not in common)
             if rest:
                 blocked[f"{library.name} to {label}"] = rest
+    for plan in several.plans.values():
+        if plan.state == "barred":
+            note_refused(plan.chest, plan.bag)
     refuse_blocked("Refused: nothing was archived, because {} cannot be archived now.", blocked)
 
 

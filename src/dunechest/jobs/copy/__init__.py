@@ -11,6 +11,7 @@ from dunechest.jobs.copy.doing.carry_out import carry_out, result_of_nothing
 from dunechest.jobs.copy.plan import CopyPlan
 from dunechest.jobs.copy.planning.make import plan_copy
 from dunechest.jobs.copy.result import CopyResult
+from dunechest.jobs.holdings import note_refused
 from dunechest.jobs.named import names_of
 from dunechest.names import AnyPath
 from dunechest.progress import Progress, silent
@@ -109,4 +110,7 @@ def refuse_if_stopped(plans: Sequence[CopyPlan], *, every: bool) -> None:
         if every and len(plans) > 1:
             found = tuple(finding for finding in found if finding.code not in _OF_ONE)
         blocked[plan.bag] = found
+        if plan.state == "barred":
+            for chest in (plan.source, plan.target):
+                note_refused(chest, plan.bag)
     refuse_blocked("Refused: nothing was copied, because {} cannot be copied now.", blocked)

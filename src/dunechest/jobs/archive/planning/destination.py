@@ -201,8 +201,8 @@ def damaged(entry: BagEntry, unfinished: str, entries: Mapping[str, object]) -> 
         "blocks",
         f"The archive {shown(entry.name)} in this chest is damaged ({shown(path)}: {shown(why)}{more}), so no edition is "
         "added to it, which would hide the damage.",
-        f"Leave it alone and archive the library under another name: --as {other}. The intact files of the damaged one "
-        "can be restored; dunechest verify lists the others.",
+        f"With another intact copy, dunechest mend repairs it. Without one, leave it alone and archive the library under "
+        f"another name: --as {other}. Its intact files can be restored; dunechest verify lists the others.",
     )
 
 
