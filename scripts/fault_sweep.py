@@ -2,7 +2,7 @@
 
     python scripts/fault_sweep.py [JOB]...
 
-Tried are a first archive, a next edition that adds, changes, moves, swaps and drops files, thinning, a first copy to
+Tried are a first archive, a next edition that adds, changes, moves, swaps and drops files, dropping editions, a first copy to
 another chest and the next one, mending, and a new label. For
 each operation: the power fails (names and bytes that were not flushed are dropped, or torn), the drive is full, the
 drive is gone. Afterwards the chest is opened, verified, every edition restored and compared, and the

@@ -170,7 +170,7 @@ JOBS = {
         Job("first archive", first_library),
         Job("next edition", _second),
         Job(
-            "thinning",
+            "dropping",
             _third,
             lambda chest, stage: carry_out(plan_drop(chest, "library", "the last 1")),
             after=lambda stage: {max(stage.truth): stage.truth[max(stage.truth)]},
