@@ -12,6 +12,7 @@ import pytest
 import dunechest
 from dunechest.chest.layout import PENDING
 from dunechest.transfer import disk
+from tests.support import burrow
 from tests.support.editions import archive, back
 from tests.support.harms import tree
 from tests.support.runs import Command
@@ -292,3 +293,30 @@ def test_two_chests_are_compared(
     assert "different: rope.txt" in ran.out
     assert command("compare", "blue", chest.folder.parent).status == 2
     assert command("compare", "blue", "sand", "--edition", "1").status == 2
+
+
+def test_files_from_outside_a_library_are_compared_too(
+    tmp_path: Path, chest: dunechest.Chest, sand: dunechest.Chest, command: Command
+) -> None:
+    library = burrow.make(tmp_path)
+    outside = tmp_path / "home" / "Pictures" / "dune.map"
+    outside.parent.mkdir()
+    outside.write_bytes(b"outside" * 100)
+    burrow.refer(library, outside)
+    result = archive(library, chest)
+    dunechest.copy_chest(chest, sand)
+    (alike,) = dunechest.compare_chests(chest, sand).libraries
+    assert alike.well and alike.files is not None
+    assert alike.files.alike == result.files_copied, "as many as were archived"
+    assert dunechest.compare(library, f"{chest.folder}/burrow").well
+    outside.write_bytes(b"changed" * 100)
+    archive(library, chest)
+    assert [u.path for u in dunechest.compare(library, f"{sand.folder}/burrow").unlike] == [str(outside)]
+    both = dunechest.compare(f"{chest.folder}/burrow", f"{chest.folder}/burrow", editions=(1, 2))
+    assert [u.path for u in both.unlike] == [str(outside)], "an earlier state of it, too"
+    assert dunechest.compare(f"{chest.folder}/burrow", f"{sand.folder}/burrow", editions=(1, 1)).well
+    (stored,) = (path for path in (bag_of(sand, "burrow") / "data").rglob("dune*.map"))
+    flip(stored)
+    assert not dunechest.compare(f"{chest.folder}/burrow", f"{sand.folder}/burrow", editions=(1, 1)).well
+    outside.unlink()
+    assert [u.path for u in dunechest.compare(library, f"{chest.folder}/burrow").unlike] == [str(outside)]

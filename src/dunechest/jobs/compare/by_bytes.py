@@ -4,11 +4,11 @@ from __future__ import annotations
 
 import os
 import time
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
+from dataclasses import replace
 from pathlib import Path
 
-from dunechest.chest.bag_records import BagRecords, stamp
-from dunechest.chest.layout import DATA
+from dunechest.chest.bag_records import stamp
 from dunechest.errors import ChestBusyError, RecordDamagedError, UsageError
 from dunechest.jobs.compare.places import Place, is_archived, place_named
 from dunechest.jobs.compare.result import Comparison, Mismatch
@@ -87,14 +87,13 @@ _TIMES = 5
 
 
 def _compare(first: Place, second: Place, progress: Progress) -> Comparison:
-    outside = _outside_files(first, second)
+    first, second = _with_outside_files(first, second)
     captured, left = _on_purpose(first, second)
     both = sorted(first.files.keys() & second.files.keys())
     unlike = [Mismatch(path, "only in the first") for path in first.files.keys() - second.files.keys() - left.keys()]
     unlike += [
         Mismatch(path, "only in the second") for path in second.files.keys() - first.files.keys() - left.keys()
     ]
-    unlike += outside
     same_size: list[str] = []
     same_rows: list[str] = []
     for path in both:
@@ -170,37 +169,27 @@ def _on_purpose(first: Place, second: Place) -> tuple[set[str], dict[str, str]]:
     return captured, left
 
 
-def _outside_files(first: Place, second: Place) -> list[Mismatch]:
-    """Compare files from outside the library, too, where an edition is compared with what it was made from."""
+def _with_outside_files(first: Place, second: Place) -> tuple[Place, Place]:
+    """Have outside files compared, too: those of two editions, or of an edition and of what it was made from."""
+    if first.record is not None and second.record is not None:
+        return _with(first, first.outside), _with(second, second.outside)
     edition, library = (first, second) if first.record is not None else (second, first)
-    if edition.record is None or library.record is not None or edition.folder is None or library.folder is None:
-        return []
+    if edition.record is None or library.record is not None or library.folder is None:
+        return first, second
     origin = edition.record.origin
     if from_wire(origin.path) != str(library.folder) or origin.machine_id != this_machine(state_folder()).id:
-        return []
-    which = "only in the first" if edition is first else "only in the second"
-    found: list[Mismatch] = []
-    sources: list[tuple[str, Path, Path, int]] = []
-    own = BagRecords(edition.folder)
-    for outside in edition.record.outside_files:
-        path = from_wire(outside.path)
+        return first, second
+    here: dict[str, tuple[Path, int, int | None]] = {}
+    for path in edition.outside:
         entry = entry_of(path)
-        if entry is None:
-            found.append(Mismatch(path, which, "a file from outside the library"))  # type: ignore[arg-type]
-        elif entry.size != outside.size:
-            found.append(
-                Mismatch(path, "other bytes", f"{entry.size:,} and {outside.size:,} bytes, outside the library")
-            )
-        else:
-            sources.append((path, Path(path), own.at(DATA + outside.stored), outside.size))
-    digests = _digests([(p, size) for _, a, b, size in sources for p in (a, b)], silent)
-    for path, here, there, _ in sources:
-        pair = digests[here], digests[there]
-        if bad := next((why for state, why in pair if state == "unreadable"), None):
-            found.append(Mismatch(path, "unreadable", bad))
-        elif pair[0] != pair[1]:
-            found.append(Mismatch(path, "other bytes", "a file from outside the library"))
-    return found
+        if entry is not None:
+            here[path] = (Path(path), entry.size, entry.mtime_ns)
+    both = _with(edition, edition.outside), _with(library, here)
+    return both if edition is first else (both[1], both[0])
+
+
+def _with(place: Place, outside: Mapping[str, tuple[Path, int, int | None]]) -> Place:
+    return replace(place, files={**place.files, **outside})
 
 
 def _digests(files: list[tuple[Path, int]], progress: Progress) -> dict[Path, tuple[str, str]]:

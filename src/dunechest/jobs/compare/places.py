@@ -30,6 +30,8 @@ class Place:
     files: dict[str, tuple[Path, int, int | None]]
     #: State and digest of what is kept in pieces, by the same path.
     put_together: dict[str, tuple[str, str]] = field(default_factory=dict)
+    #: For an edition: its outside files likewise, by the paths that they came from.
+    outside: dict[str, tuple[Path, int, int | None]] = field(default_factory=dict)
     #: For an edition: its record, and what of the archive's records is not proven.
     record: LibraryRecord | None = None
     #: Digests of captured databases, as they were recorded.
@@ -84,7 +86,7 @@ def _folder(name: str, folder: Path) -> Place:
 
 
 def _edition(name: str, entry: BagEntry, number: int | None, faults: tuple[RecordFault, ...] = ()) -> Place:
-    """Return the files of an edition under the library's own names, outside files left aside."""
+    """Return the files of an edition under the library's own names, and its outside files under theirs."""
     seen = stamp(entry.folder)
     own = BagRecords(entry.folder)
     current = own.library()
@@ -95,24 +97,28 @@ def _edition(name: str, entry: BagEntry, number: int | None, faults: tuple[Recor
     places = editions.places_of_bytes(own, now.values())
     lying = own.lying
     captured = {from_wire(database.path) for database in record.databases}
+    origins = {item.stored: from_wire(item.path) for item in record.outside_files}
     found: dict[str, tuple[Path, int, int | None]] = {}
+    outside: dict[str, tuple[Path, int, int | None]] = {}
     put_together: dict[str, tuple[str, str]] = {}
     proofs: dict[str, str] = {}
     for path, line in files.items():
-        if path.startswith(LIBRARY_FILES):
-            stored = path.removeprefix(LIBRARY_FILES)
-            path_here = own_names.get(stored, stored)
-            source = DATA + path if record.edition == current.edition else places.plain.get(line.blake3, "")
-            size = lying.files.get(source, -1)
-            if not source and line.blake3 in places.pieces:
-                size, put_together[path_here] = line.size, _put_together(places, line.blake3)
-            if path_here in captured:
-                proofs[path_here] = line.blake3
-            # A captured database has bytes of its own, so that its time says nothing.
-            found[path_here] = (own.at(source), size, None if path_here in captured else line.mtime_ns)
+        source = DATA + path if record.edition == current.edition else places.plain.get(line.blake3, "")
+        size = lying.files.get(source, -1)
+        stored = path.removeprefix(LIBRARY_FILES)
+        path_here = own_names.get(stored, stored) if path.startswith(LIBRARY_FILES) else origins.get(path, path)
+        if not source and line.blake3 in places.pieces:
+            size, put_together[path_here] = line.size, _put_together(places, line.blake3)
+        if not path.startswith(LIBRARY_FILES):
+            outside[path_here] = (own.at(source), size, line.mtime_ns)
+            continue
+        if path_here in captured:
+            proofs[path_here] = line.blake3
+        # A captured database has bytes of its own, so that its time says nothing.
+        found[path_here] = (own.at(source), size, None if path_here in captured else line.mtime_ns)
     damage = own.faults(edition=record.edition) if record.edition == current.edition else own.faults()
     name = f"{name}, edition {number}" if number is not None else name
-    return Place(name, found, put_together, record, proofs, (*damage, *faults), entry.folder, seen)
+    return Place(name, found, put_together, outside, record, proofs, (*damage, *faults), entry.folder, seen)
 
 
 def _put_together(places: editions.Places, digest: str) -> tuple[str, str]:
