@@ -12,6 +12,7 @@ from pathlib import Path
 import pytest
 
 import dunechest
+from dunechest import clock
 from dunechest.errors import CutOffError
 from dunechest.jobs.archive import ArchiveOptions, archive_several, plan_several
 from dunechest.jobs.named import library_at
@@ -115,3 +116,15 @@ def test_a_drive_that_goes_away_does_not_hinder_the_other(
     assert (bag_of(pair[1], "shed") / "data").is_dir()
     assert command("archive", library, "--to", "blue", "--to", "sand").status == 0
     assert payload(pair[0], "shed") == payload(pair[1], "shed")
+
+
+def test_two_chests_of_one_run_have_the_same_edition(
+    library: Path, pair: tuple[dunechest.Chest, ...], monkeypatch: pytest.MonkeyPatch
+) -> None:
+    moments = iter(range(1_800_000_000, 1_900_000_000, 7))
+    monkeypatch.setattr(clock, "now", lambda: float(next(moments)))
+    assert all(result.well for result in steps(library, pair))
+    (library / "rope.txt").write_text("thirty metres\n")
+    dunechest.archive(library, pair[0])
+    (copied,) = dunechest.copy_chest(*pair)
+    assert (copied.well, copied.editions) == (True, (2,)), "what came later to one of them is copied to the other"

@@ -77,6 +77,7 @@ def carry_out(
         return summary_of_nothing(run, time.monotonic() - begun)
     if after is not None and other is not None:
         run.supplied = supplied_by(other, after.bag)
+        run.archived = run.supplied.own.library().archived if run.supplied is not None else ""
     with plan.chest.changing(machine_name()):
         finish_decided(run.bag)
         _still_as_planned(run)

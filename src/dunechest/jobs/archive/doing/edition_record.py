@@ -50,7 +50,8 @@ def record_of_edition(run: Run) -> LibraryRecord:
         shape=plan.library.shape,
         origin=origin_of(plan.library.path),
         edition=plan.edition,
-        archived=now_text(),
+        # What a second chest is given in the same run is the same edition there: a copy between the two knows it by this.
+        archived=run.archived or now_text(),
         archived_with=version(),
         totals=_totals(run),
         folders=tuple(FolderRecord(to_wire(f.path), f.mtime_ns, f.mode, f.empty) for f in plan.listing.folders),

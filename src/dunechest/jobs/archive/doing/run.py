@@ -32,6 +32,8 @@ class Run:
     bag: Path
     #: Another chest that has the library just so; None if there is none.
     supplied: Supplied | None = None
+    #: When that one was archived; empty if there is none.
+    archived: str = ""
     proven: FileTable = field(init=False)
     own_sizes: dict[str, int] = field(default_factory=dict)
     unread: set[str] = field(default_factory=set)
