@@ -128,3 +128,15 @@ def test_two_chests_of_one_run_have_the_same_edition(
     dunechest.archive(library, pair[0])
     (copied,) = dunechest.copy_chest(*pair)
     assert (copied.well, copied.editions) == (True, (2,)), "what came later to one of them is copied to the other"
+
+
+def test_an_older_edition_does_not_date_a_new_one(
+    library: Path, pair: tuple[dunechest.Chest, ...], monkeypatch: pytest.MonkeyPatch
+) -> None:
+    dunechest.archive(library, pair[0])
+    later = clock.now() + 200 * 86_400
+    monkeypatch.setattr(clock, "now", lambda: later)
+    first, second = steps(library, pair)
+    assert (first.state, second.well) == ("unchanged", True)
+    record = pair[1].bag("shed").library
+    assert record is not None and record.archived[:10] > pair[0].bag("shed").library.archived[:10]  # type: ignore[union-attr]

@@ -77,7 +77,9 @@ def carry_out(
         return summary_of_nothing(run, time.monotonic() - begun)
     if after is not None and other is not None:
         run.supplied = supplied_by(other, after.bag)
-        run.archived = run.supplied.own.library().archived if run.supplied is not None else ""
+        # One edition on both, if this run made it: an older moment would be untrue of what is written and read back now.
+        if run.supplied is not None and after.state != "unchanged":
+            run.archived = run.supplied.own.library().archived
     with plan.chest.changing(machine_name()):
         finish_decided(run.bag)
         _still_as_planned(run)
