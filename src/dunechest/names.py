@@ -15,6 +15,7 @@ terminal escape codes. So there are three doors out:
 
 from __future__ import annotations
 
+import base64
 import os
 import re
 import shlex
@@ -117,6 +118,30 @@ def to_wire(name: str) -> WireName:
 def from_wire(name: WireName) -> str:
     """Return the name that `to_wire` was given."""
     return name if isinstance(name, str) else name.raw.decode("utf-8", "surrogateescape")
+
+
+_BASE64 = "base64:"
+
+
+def to_line(path: str) -> str:
+    r"""Return a full path as one text that a database or a JSON record holds; `from_line` gives the path back.
+
+    >>> to_line("/a/b"), from_line(to_line("/a/\udcff"))
+    ('/a/b', '/a/\udcff')
+    """
+    if is_text(path):
+        return path
+    return _BASE64 + base64.b64encode(path.encode("utf-8", "surrogateescape")).decode()
+
+
+def from_line(text: str) -> str:
+    """Return the path that `to_line` was given; a text that it never returns stays as it is."""
+    if not text.startswith(_BASE64):
+        return text
+    try:
+        return base64.b64decode(text.removeprefix(_BASE64), validate=True).decode("utf-8", "surrogateescape")
+    except ValueError:
+        return text
 
 
 def slug(text: str) -> str:

@@ -32,7 +32,7 @@ _MOST = 1 << 31
 class Head(msgspec.Struct, frozen=True, tag="head"):
     """The head of a change: the job, the library, the place, when (seconds since 1970), and the process.
 
-    `command` is the same for all deeds of one command, which are undone together.
+    `command` is the same for all deeds of one command, which are undone together; `id` is that of a move, if it is one.
     """
 
     job: str
@@ -41,6 +41,7 @@ class Head(msgspec.Struct, frozen=True, tag="head"):
     when: float
     pid: int
     command: str = ""
+    id: str = ""
 
 
 class Aside(msgspec.Struct, frozen=True, tag="aside"):
@@ -119,14 +120,47 @@ class Rewritten(msgspec.Struct, frozen=True, tag="rewritten"):
     why: str
 
 
+class Swapped(msgspec.Struct, frozen=True, tag="swapped"):
+    """A folder got another name, and in the same moment a link to `target` took its place."""
+
+    old: WireName
+    new: WireName
+    target: WireName
+
+
+class ChangedLink(msgspec.Struct, frozen=True, tag="changed-link"):
+    """A link to a folder led to `before` and leads to `after`; an empty one says that there was or is none."""
+
+    path: WireName
+    before: WireName
+    after: WireName
+
+
+class Removing(msgspec.Struct, frozen=True, tag="removing"):
+    """From here on a folder is deleted, as far as it is as `listing` lists it: that is finished, and never undone.
+
+    With `trash` it goes to the system's trash as a whole. What is not as it was listed goes back to `home`, if there is
+    one. With `rest` the folder itself and all that is not listed stays where it is. `how` says how to get it again.
+    """
+
+    path: WireName
+    listing: str
+    home: WireName = ""
+    trash: bool = False
+    rest: bool = False
+    how: str = ""
+
+
 class Closed(msgspec.Struct, frozen=True, tag="closed"):
     """How a deed ended: ``done`` or ``undone``."""
 
     how: str
 
 
-Step = Aside | Working | WasEmpty | Tree | Made | MadeFolder | MadeLink | Rewritten
-_Line = Head | Aside | Working | WasEmpty | Tree | Made | NotMade | MadeFolder | MadeLink | Rewritten | Closed
+Step = (
+    Aside | Working | WasEmpty | Tree | Made | MadeFolder | MadeLink | Rewritten | Swapped | ChangedLink | Removing
+)
+_Line = Head | Step | NotMade | Closed
 
 
 class Listed(msgspec.Struct, frozen=True, array_like=True):
@@ -229,7 +263,7 @@ class OpenDeed:
             hand_over(_folder())
 
 
-def begin(job: str, about: str, place: WireName, command: str = "") -> OpenDeed:
+def begin(job: str, about: str, place: WireName, command: str = "", *, id: str = "") -> OpenDeed:
     """Begin a deed.
 
     Raises
@@ -250,7 +284,7 @@ def begin(job: str, about: str, place: WireName, command: str = "") -> OpenDeed:
             except FileExistsError:  # another process took this number just now
                 continue
         deed = OpenDeed(number, fd)
-        safe.write_all(fd, msgspec.json.encode(Head(job, about, place, clock.now(), os.getpid(), command)) + b"\n")
+        safe.write_all(fd, msgspec.json.encode(Head(job, about, place, clock.now(), os.getpid(), command, id)) + b"\n")
         medium.flush_file(fd)
         medium.flush_folder(str(folder))
     except OSError as error:
@@ -327,6 +361,17 @@ def tree_lines(deed: Deed, name: str) -> dict[str, Listed]:
     OSError, ValueError
         If the list cannot be read.
     """
-    content = safe.read_bounded(listing_of(deed.number, name), _MOST)
+    return listed_in(deed.number, name)
+
+
+def listed_in(number: int, name: str) -> dict[str, Listed]:
+    """Return what a list beside a deed holds, by path; `number` is the deed's.
+
+    Raises
+    ------
+    OSError, ValueError
+        If the list cannot be read.
+    """
+    content = safe.read_bounded(listing_of(number, name), _MOST)
     lines = (msgspec.json.decode(line, type=Listed) for line in content.splitlines())
     return {from_wire(line.path): line for line in lines}

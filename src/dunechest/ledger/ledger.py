@@ -14,7 +14,7 @@ from pathlib import Path
 from dunechest.errors import DuneChestError
 from dunechest.ledger.folder import state_folder
 from dunechest.ledger.rows import Row, Rows, waiting
-from dunechest.names import shown
+from dunechest.names import from_line, shown
 
 #: With so many notes it takes longer to read them than to gather them.
 _MANY = 200
@@ -107,6 +107,39 @@ class Round:
     files: int
 
 
+@dataclass(frozen=True, slots=True)
+class PastHome:
+    """A library that was moved to a drive: where its application used to find it, and where it was moved to.
+
+    `old` and `place` are full paths; `below` is the place below the drive's mount point, `drive` what the drive is called;
+    `way` is how the application finds it (``setting`` or ``link``), `id` what the mark beside it says; `identity` tells the
+    drive's filesystem, if the system does; `when` is in seconds since 1970.
+    """
+
+    old: str
+    id: str
+    name: str
+    kind: str
+    place: str
+    below: str
+    drive: str
+    way: str
+    identity: str
+    when: float
+
+
+@dataclass(frozen=True, slots=True)
+class PastAside:
+    """An original that was set aside: its path, which library's it is (`id` of its move), and the list of its files."""
+
+    path: str
+    id: str
+    name: str
+    old: str
+    listing: str
+    when: float
+
+
 class Ledger:
     """What the ledger held when it was opened."""
 
@@ -133,6 +166,34 @@ class Ledger:
         """What all chests hold, as last seen."""
         rows = sorted(self._rows.of("hold"), key=lambda row: (row["chest"], row["bag"]))
         return tuple(Holding(**row) for row in rows)
+
+    def homes(self) -> tuple[PastHome, ...]:
+        """Libraries that were moved to a drive and not back, by name."""
+        rows = [row for row in self._rows.of("rehome") if not row["back"]]
+        found = [
+            PastHome(
+                from_line(row["old"]), row["id"], row["name"], row["kind"], from_line(row["place"]),
+                from_line(row["below"]), row["drive"], row["way"], row["identity"], row["when"],
+            )
+            for row in rows
+        ]  # fmt: skip
+        return tuple(sorted(found, key=lambda home: (home.name, home.old)))
+
+    def former_homes(self) -> tuple[tuple[str, str, bool], ...]:
+        """Where each moved library was before, where it was moved to, and whether it is back."""
+        rows = self._rows.of("rehome")
+        return tuple((from_line(row["old"]), from_line(row["place"]), row["back"]) for row in rows)
+
+    def asides(self) -> tuple[PastAside, ...]:
+        """Originals that were set aside and are not deleted, as far as this computer knows; the latest first."""
+        rows = [row for row in self._rows.of("aside") if not row["gone"]]
+        found = [
+            PastAside(
+                from_line(row["path"]), row["id"], row["name"], from_line(row["old"]), row["listing"], row["when"]
+            )
+            for row in rows
+        ]
+        return tuple(sorted(found, key=lambda aside: -aside.when))
 
     def rooms(self) -> dict[str, PastRoom]:
         """Return how full the drive of each chest was when it was last met, by the chest's id."""

@@ -4,8 +4,11 @@ from __future__ import annotations
 
 import sqlite3
 from dataclasses import dataclass
+from typing import Any
 
-from dunechest.ledger.rows import Rows
+import msgspec
+
+from dunechest.ledger.rows import Row, Rows
 
 
 @dataclass(frozen=True, slots=True)
@@ -51,3 +54,43 @@ def libraries_of(chest: str, where: str = "") -> dict[str, Remembered]:
         else:
             found[bag] = Remembered(bag, when, before.wrong, before.checked)
     return found
+
+
+def home_before(old: str) -> str:
+    """Return what is remembered of a moved library, as JSON text; empty if nothing is.
+
+    Parameters
+    ----------
+    old : str
+        Where its application found it at first, as one text.
+    """
+    row = _home(old)
+    return msgspec.json.encode({key: value for key, value in row.items() if key != "when"}).decode() if row else ""
+
+
+def home_without(old: str, last: str) -> dict[str, Any] | None:
+    """Return the facts of a moved library that hold again when its last move is undone; None if that is not remembered.
+
+    Parameters
+    ----------
+    old : str
+        Where its application found it at first, as one text.
+    last : str
+        The id of the move that is undone.
+    """
+    row = _home(old)
+    if row is None or not last or row["id"] != last:
+        return None
+    try:
+        facts = msgspec.json.decode(row["before"], type=dict[str, Any]) if row["before"] else {}
+    except msgspec.MsgspecError:
+        facts = {}
+    return facts or {key: value for key, value in row.items() if key != "when"} | {"back": True}
+
+
+def _home(old: str) -> Row | None:
+    try:
+        rows = [row for row in Rows().of("rehome") if row["old"] == old]
+    except (OSError, sqlite3.Error):
+        return None
+    return rows[-1] if rows else None

@@ -99,6 +99,30 @@ TABLES = {
     ),
     "retire": Table("retired", (Column("chest", str), Column("retired", bool), Column("when", float)), ("chest",)),
     "keep": Table("kept", (Column("chest", str), Column("place", str), Column("when", float)), ("chest",)),
+    "rehome": Table(
+        "homes",
+        (
+            Column("old", str), Column("id", str), Column("name", str), Column("kind", str), Column("place", str),
+            Column("below", str), Column("drive", str), Column("way", str), Column("identity", str, ""),
+            Column("back", bool, False), Column("before", str, ""), Column("when", float),
+        ),
+        ("old",),
+    ),
+    "aside": Table(
+        "asides",
+        (
+            Column("path", str), Column("id", str), Column("name", str), Column("old", str), Column("listing", str),
+            Column("gone", bool, False), Column("when", float),
+        ),
+        ("path",),
+    ),
+    "reclaim": Table(
+        "reclaimed",
+        (
+            Column("name", str), Column("place", str), Column("part", str), Column("files", int), Column("bytes", int),
+            Column("freed", int), Column("when", float),
+        ),
+    ),
     "room": Table(
         "rooms",
         (Column("chest", str), Column("free", int), Column("total", int), Column("when", float)),

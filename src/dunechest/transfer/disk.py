@@ -22,7 +22,8 @@ AnyPath = str | bytes | os.PathLike[str]
 gate: Callable[..., None] | None = None
 
 
-def _pass(operation: str, *what: Any) -> None:
+def announce(operation: str, *what: Any) -> None:
+    """Let whoever watches see an operation that is about to be made elsewhere."""
     if gate is not None:
         gate(operation, *what)
 
@@ -53,13 +54,13 @@ def write_at(fd: int, data: memoryview, offset: int) -> int:
 
 def rename(old: AnyPath, new: AnyPath) -> None:
     """Rename a file or folder; a file in the new place is replaced."""
-    _pass("rename", old, new)
+    announce("rename", old, new)
     os.replace(old, new)
 
 
 def remove(path: AnyPath, *, missing_ok: bool = False) -> None:
     """Remove a file."""
-    _pass("remove", path)
+    announce("remove", path)
     try:
         os.unlink(path)
     except FileNotFoundError:
@@ -74,13 +75,13 @@ def make_folder(path: Path) -> None:
         missing.append(path)
         path = path.parent
     for folder in reversed(missing):
-        _pass("make-folder", folder)
+        announce("make-folder", folder)
         folder.mkdir(exist_ok=True)
 
 
 def remove_folder(path: AnyPath) -> None:
     """Remove an empty folder."""
-    _pass("remove-folder", path)
+    announce("remove-folder", path)
     os.rmdir(path)
 
 
@@ -96,17 +97,17 @@ def remove_tree(path: Path) -> None:
 
 def flush_file(fd: int) -> None:
     """Return when the bytes and the size of the open file are on the medium."""
-    _pass("flush", fd)
+    announce("flush", fd)
     medium.flush_file(fd)
 
 
 def flush_folder(path: AnyPath) -> None:
     """Return when the names in a folder are on the medium."""
-    _pass("flush-folder", path)
+    announce("flush-folder", path)
     medium.flush_folder(os.fsdecode(path))
 
 
 def flush_filesystem(fd: int) -> bool:
     """Flush the whole filesystem that `fd` lies on; False if that is not available."""
-    _pass("flush-all", fd)
+    announce("flush-all", fd)
     return medium.flush_filesystem(fd)

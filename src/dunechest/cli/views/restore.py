@@ -17,15 +17,18 @@ from dunechest.cli.views.restore_lists import (
     show_renamed,
 )
 from dunechest.jobs.restore.result import RestoreResult
+from dunechest.jobs.undo.forward import begun_removal
+from dunechest.jobs.undo.recover import begun_words
 from dunechest.ledger.deeds import Deed
 from dunechest.names import shown
 from dunechest.words import duration, number, size
 
 
 def say_undone_first(out: Out, deed: Deed) -> None:
-    """Say that an interrupted restore was undone."""
+    """Say that an interrupted change was undone, or finished."""
     if out.shows:
-        words = f"A restore of {shown(deed.head.about)} had been interrupted; what it had begun was undone."
+        end = "it was finished now" if begun_removal(deed) else "what it had begun was undone"
+        words = f"{begun_words(deed)} had been interrupted; {end}."
         say(out.console, words, WARN)
 
 

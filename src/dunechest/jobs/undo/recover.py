@@ -1,4 +1,4 @@
-"""Undo what a process that is no more had begun and not finished."""
+"""Undo what a process that is no more had begun and not finished; a deletion that had begun is finished."""
 
 from __future__ import annotations
 
@@ -6,9 +6,10 @@ import os
 
 from dunechest.errors import DuneChestError
 from dunechest.jobs.undo.doing import undo_change
+from dunechest.jobs.undo.forward import begun_removal, finish_removal
 from dunechest.jobs.undo.planning import plan_undo
 from dunechest.ledger import deeds
-from dunechest.ledger.deeds import Deed
+from dunechest.ledger.deeds import Deed, Removing
 from dunechest.machine.processes import lives
 from dunechest.names import shown
 
@@ -23,7 +24,7 @@ def cut_off() -> tuple[Deed, ...]:
 
 
 def recover() -> tuple[Deed, ...]:
-    """Undo what an interrupted process had begun; return those changes.
+    """Undo what an interrupted process had begun, or finish its deletion; return those changes.
 
     Raises
     ------
@@ -32,17 +33,37 @@ def recover() -> tuple[Deed, ...]:
     """
     found = []
     for deed in cut_off():
+        if begun_removal(deed):
+            for step in deed.steps:
+                if isinstance(step, Removing):
+                    finish_removal(deed.number, step)
+            deeds.close(deed.number, "done")
+            found.append(deed)
+            continue
         plan = plan_undo(deed)
         if plan.changed:
             some = "; ".join(shown(what) for what in plan.changed[:3])
             raise DuneChestError(
-                f"A restore of {shown(deed.head.about)} was interrupted, and what it had begun was changed since: {some}. "
+                f"{begun_words(deed)} was interrupted, and what it had begun was changed since: {some}. "
                 f"Nothing was changed now. What was renamed or written is listed in {_file(deed)}; sort that out by "
                 "hand, then remove that file."
             )
         undo_change(deed)
         found.append(deed)
     return tuple(found)
+
+
+_WORDS = {
+    "restore": "A restore of {}",
+    "rehome": "A move of {} to another drive",
+    "rejoin": "A rejoining of {}",
+    "reclaim": "A deletion of the original of {}",
+}
+
+
+def begun_words(deed: Deed) -> str:
+    """Return in words what a change was."""
+    return _WORDS.get(deed.head.job, "A change of {}").format(shown(deed.head.about))
 
 
 def _file(deed: Deed) -> str:

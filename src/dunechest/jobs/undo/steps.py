@@ -19,7 +19,22 @@ from dunechest.jobs.undo.as_left import (
 )
 from dunechest.jobs.undo.plan import UndoAction
 from dunechest.ledger import deeds
-from dunechest.ledger.deeds import Aside, Deed, Made, MadeFolder, MadeLink, Rewritten, Step, Tree, WasEmpty, Working
+from dunechest.ledger.deeds import (
+    Aside,
+    ChangedLink,
+    Deed,
+    Made,
+    MadeFolder,
+    MadeLink,
+    Removing,
+    Rewritten,
+    Step,
+    Swapped,
+    Tree,
+    WasEmpty,
+    Working,
+)
+from dunechest.machine import folder_links
 from dunechest.names import from_wire, to_wire
 from dunechest.transfer import disk, safe
 from dunechest.transfer.below import folders_in
@@ -218,6 +233,68 @@ class _MadeFolder(UndoStep[MadeFolder]):
             path.rmdir()
 
 
+class _Swapped(UndoStep[Swapped]):
+    def _paths(self) -> tuple[Path, Path, str]:
+        return Path(from_wire(self.step.old)), Path(from_wire(self.step.new)), from_wire(self.step.target)
+
+    def look(self, later: Later) -> Look:
+        old, new, target = self._paths()
+        if folder_links.is_link_to(new, target):
+            return Look()  # it did not come to that: the link waits beside
+        if not os.path.lexists(new):
+            return Look(changed=() if old.is_dir() and not old.is_symlink() else (f"{new} is gone",))
+        in_the_way = os.path.lexists(old) and not folder_links.is_link_to(old, target) and not is_empty_folder(old)
+        return Look(UndoAction(old, "renamed back"), (f"{old} was changed",) if in_the_way else ())
+
+    def back(self) -> None:
+        old, new, target = self._paths()
+        if folder_links.is_link_to(new, target):
+            folder_links.remove_link(new)
+            return
+        if not os.path.lexists(new):
+            return
+        if folder_links.is_link_to(old, target):
+            if folder_links.exchange(old, new):
+                folder_links.remove_link(new)
+                disk.flush_folder(old.parent)
+                return
+            folder_links.remove_link(old)
+        elif is_empty_folder(old):
+            old.rmdir()
+        elif os.path.lexists(old):
+            return
+        disk.rename(new, old)
+        disk.flush_folder(old.parent)
+
+
+class _ChangedLink(UndoStep[ChangedLink]):
+    def look(self, later: Later) -> Look:
+        path, before, after = (from_wire(item) for item in (self.step.path, self.step.before, self.step.after))
+        gone_by_then = path in later.made
+        now = "" if gone_by_then else folder_links.target_of(path)
+        if now == before and (before or not os.path.lexists(path) or gone_by_then):
+            return Look()
+        if now != after or (not after and os.path.lexists(path) and not gone_by_then):
+            return Look(changed=(f"{path} was changed",))
+        return Look(UndoAction(Path(path), "as before"))
+
+    def back(self) -> None:
+        path, before, after = (from_wire(item) for item in (self.step.path, self.step.before, self.step.after))
+        if folder_links.target_of(path) == before:
+            return
+        if after and folder_links.is_link_to(path, after):
+            folder_links.remove_link(path)
+        if before and not os.path.lexists(path):
+            folder_links.make_link(path, before)
+        disk.flush_folder(os.path.dirname(path))
+
+
+class _Removing(UndoStep[Removing]):
+    def look(self, later: Later) -> Look:
+        path, how = from_wire(self.step.path), self.step.how
+        return Look(changed=(f"{path} was deleted to free its space{': ' + how if how else ''}",))
+
+
 _KINDS: dict[type[Step], type[UndoStep[Any]]] = {
     Aside: _Aside,
     Rewritten: _Rewritten,
@@ -227,6 +304,9 @@ _KINDS: dict[type[Step], type[UndoStep[Any]]] = {
     Made: _Made,
     MadeLink: _MadeLink,
     MadeFolder: _MadeFolder,
+    Swapped: _Swapped,
+    ChangedLink: _ChangedLink,
+    Removing: _Removing,
 }
 
 

@@ -254,3 +254,23 @@ def writing(path: Path) -> Iterator[sqlite3.Connection]:
             beside = Path(str(path) + ending)
             if beside.exists() and not beside.stat().st_size:
                 beside.unlink()
+
+
+def why_no_databases(folder: Path) -> str:
+    """Try whether a database can be worked with in a folder, locks included; say why not, or nothing.
+
+    A database of a few bytes is made in a folder of its own, and removed.
+    """
+    try:
+        with tempfile.TemporaryDirectory(prefix=".dune-probe-", dir=folder) as own:
+            path = Path(own) / "probe"
+            with closing(sqlite3.connect(path, timeout=1.0)) as first, first:
+                first.execute("CREATE TABLE probe (value)")
+            with closing(sqlite3.connect(path, timeout=0.0)) as first:
+                first.execute("BEGIN EXCLUSIVE")
+                first.execute("INSERT INTO probe VALUES (1)")
+                first.commit()
+                (count,) = first.execute("SELECT count(*) FROM probe").fetchone()
+        return "" if count == 1 else "what is written to it does not come back"
+    except (sqlite3.Error, OSError) as error:
+        return str(error)

@@ -5,12 +5,12 @@ from __future__ import annotations
 from collections import Counter
 from collections.abc import Callable, Collection, Iterable, Mapping
 from pathlib import Path
+from typing import Protocol
 
 from dunechest.chest.origin import old_path
 from dunechest.chest.records import LibraryRecord
 from dunechest.jobs.restore.options import RestoreOptions
-from dunechest.jobs.restore.plan import ByHand, ReferencePlan, Repoint, RestoreFile, RestoreOutsideFile
-from dunechest.jobs.restore.planning.bag_tree import BagTree
+from dunechest.jobs.restore.plan import ByHand, ReferencePlan, Repoint, RestoreOutsideFile
 from dunechest.jobs.restore.planning.place import standard_moves
 from dunechest.library.formats.base import UnreadableError
 from dunechest.library.kinds.schema import FoundReferences, Kind
@@ -20,6 +20,31 @@ from dunechest.library.repoint.places import Moves, point
 from dunechest.library.still_named import OldPlace, StillNamed, old_names, pattern_of, still_named
 from dunechest.machine import written_paths
 from dunechest.names import from_wire
+from dunechest.transfer.walk import Walk
+
+
+class ReadableLibrary(Protocol):
+    """A library whose files can be read below `root`, and what is in it."""
+
+    @property
+    def root(self) -> Path:
+        """The folder with the library's names."""
+
+    @property
+    def listing(self) -> Walk:
+        """What is in it."""
+
+
+class OwnFile(Protocol):
+    """A file by its path in the library, and its bytes."""
+
+    @property
+    def own(self) -> str:
+        """Path in the library."""
+
+    @property
+    def size(self) -> int:
+        """Bytes."""
 
 
 def moves_of(
@@ -58,7 +83,7 @@ def moves_of(
 
 
 def plan_references(
-    kind: Kind, tree: BagTree, sources: Iterable[str], moves: Moves, here: Iterable[str], left: Mapping[str, str]
+    kind: Kind, tree: ReadableLibrary, sources: Iterable[str], moves: Moves, here: Iterable[str], left: Mapping[str, str]
 ) -> ReferencePlan:
     """Say what becomes of each reference of the files that come back.
 
@@ -66,8 +91,8 @@ def plan_references(
     ----------
     kind : Kind
         Says how they are written.
-    tree : BagTree
-        The library in its bag.
+    tree : ReadableLibrary
+        The library, in its bag or where it lies.
     sources : iterable of str
         Paths in the library of the files that come back.
     moves : Moves
@@ -128,7 +153,7 @@ def name_old_place(
     moves: Moves,
     references: ReferencePlan,
     at: Callable[[str], Path | None],
-    files: Iterable[RestoreFile],
+    files: Iterable[OwnFile],
 ) -> OldPlace:
     """Return what will still name the old home or place when the references are updated.
 
@@ -142,7 +167,7 @@ def name_old_place(
         What will be updated, and so does not count.
     at : callable
         Where a file of the library can be read, by its old path.
-    files : iterable of RestoreFile
+    files : iterable of OwnFile
         What comes back.
     """
     names = old_names(moves.old, moves.old_home, moves.new, moves.home)

@@ -5,10 +5,9 @@ from __future__ import annotations
 import os
 from collections.abc import Sequence
 from pathlib import Path
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Protocol
 
 from dunechest.findings import Finding
-from dunechest.jobs.restore.plan import RestoreFile
 from dunechest.jobs.study.room import nearest
 from dunechest.machine.drives import Filesystem
 from dunechest.names import shown
@@ -17,7 +16,15 @@ if TYPE_CHECKING:
     from dunechest.jobs.restore.plan import RestorePlan
 
 
-def need_of(files: Sequence[RestoreFile], folders: Sequence[object], here: Filesystem | None) -> int:
+class Sized(Protocol):
+    """A file whose bytes are known."""
+
+    @property
+    def size(self) -> int:
+        """Bytes."""
+
+
+def need_of(files: Sequence[Sized], folders: Sequence[object], here: Filesystem | None) -> int:
     """Count the bytes that a drive gives up for files and folders: whole blocks, and its own notes of them."""
     block = max(512, here.block) if here is not None else 4096
     total = sum(-(-file.size // block) * block + 512 for file in files) + (len(folders) + 4) * block

@@ -1,0 +1,250 @@
+"""Libraries that were moved to a drive: which, where each is now, and whether its application has made a second one.
+
+What the ledger remembers says only where to look. That a library is there is told by a mark beside it, which holds the
+id of its move: an application that finds its drive missing makes a new, empty library under the same path.
+"""
+
+from __future__ import annotations
+
+import os
+from collections.abc import Iterable
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Any, ClassVar
+
+import msgspec
+
+from dunechest.errors import UsageError
+from dunechest.ledger import events
+from dunechest.ledger.ledger import PastHome, open_ledger
+from dunechest.ledger.memory import home_before, home_without
+from dunechest.library.recognise import Recognised
+from dunechest.machine.drives import drive_folders
+from dunechest.machine.folder_links import target_of
+from dunechest.names import quoted, shown, to_line
+from dunechest.transfer import safe
+from dunechest.transfer.walk import each_file
+from dunechest.values import Value
+from dunechest.words import day, number
+
+#: Bytes; a mark is small.
+_MOST = 1 << 16
+
+
+class Mark(msgspec.Struct, frozen=True):
+    """What the mark beside a moved library says: the id of the move, its name, and its old place as text."""
+
+    id: str
+    library: str = ""
+    old: str = ""
+
+
+@dataclass(frozen=True, slots=True, repr=False)
+class NewLibrary(Value):
+    """A second library that appeared where the moved one used to be found: its files, and the oldest one's time."""
+
+    _shown: ClassVar[tuple[str, ...]] = ("path", "files")
+    _document: ClassVar[str] = "rehome.NewLibrary"
+
+    path: Path
+    files: int
+    since: float
+
+
+@dataclass(frozen=True, slots=True, repr=False)
+class Home(Value):
+    """A library that was moved to a drive.
+
+    Parameters
+    ----------
+    name, kind : str
+        Its name, and the name of its kind.
+    old : Path
+        Where its application used to find it; with the way ``link`` there is a link now.
+    place : Path
+        Where it is; where it was last, if the drive is not connected.
+    drive : str
+        What the drive is called.
+    connected : bool
+        Whether it is there now.
+    way : {"setting", "link"}
+        How its application finds it.
+    since : float
+        When it was moved (seconds since 1970).
+    past : PastHome
+        What was written down of the move.
+    second : NewLibrary or None
+        Another library that was made meanwhile.
+    """
+
+    _shown: ClassVar[tuple[str, ...]] = ("name", "place", "connected")
+    _document: ClassVar[str] = "rehome.RehomedLibrary"
+
+    name: str
+    kind: str
+    old: Path
+    place: Path
+    drive: str
+    connected: bool
+    way: str
+    since: float
+    past: PastHome
+    second: NewLibrary | None = None
+
+    @property
+    def strayed(self) -> bool:
+        """Whether the drive is mounted in another place than before, so that setting or link lead to nothing."""
+        return self.connected and str(self.place) != self.past.place
+
+    @property
+    def sentence(self) -> str:
+        """Where it is, and what is wrong, in a sentence."""
+        on = f"the one on {shown(self.drive)}" + ("" if self.connected else " (not connected)")
+        if self.second is not None:
+            new = f"a new one with {number(self.second.files, 'file')} since {day(self.second.since)}"
+            return f"Two libraries: {on}, and {new} in {shown(str(self.second.path))}."
+        if not self.connected:
+            return f"It is on the drive {shown(self.drive)}, which is not connected."
+        if self.strayed:
+            return f"It is on the drive {shown(self.drive)}, which is now mounted elsewhere."
+        return f"It is on the drive {shown(self.drive)}."
+
+    @property
+    def command(self) -> str:
+        """The command that sets right what is wrong; empty if nothing is, or only a person can."""
+        if self.connected and (self.second is not None or self.strayed):
+            return f"dunechest rehome --rejoin {quoted(self.name)}"
+        return ""
+
+
+def mark_of(place: Path) -> Path:
+    """Return where the mark of a moved library is: beside it, hidden."""
+    return place.with_name(f".{place.name[:200]}.dune-chest")
+
+
+def mark_content(home_id: str, name: str, old: Path) -> bytes:
+    """Return what a mark says."""
+    return msgspec.json.format(msgspec.json.encode(Mark(home_id, name, to_line(str(old)))), indent=1) + b"\n"
+
+
+def is_marked(place: Path, home_id: str) -> bool:
+    """Whether the library in a place is the one of that move."""
+    if not place.is_dir() or not home_id:
+        return False
+    try:
+        return msgspec.json.decode(safe.read_bounded(mark_of(place), _MOST), type=Mark).id == home_id
+    except (OSError, ValueError, msgspec.MsgspecError):
+        return False
+
+
+def list_homes() -> tuple[Home, ...]:
+    """Return the libraries that were moved to a drive, by name, and where each is now."""
+    with open_ledger() as ledger:
+        past = ledger.homes()
+    return tuple(_now(home) for home in past)
+
+
+def _now(past: PastHome) -> Home:
+    place, old = Path(past.place), Path(past.old)
+    candidates = [place]
+    if past.below and not os.path.isabs(past.below):
+        candidates += [folder / past.below for folder in drive_folders()]
+    here = next((folder for folder in candidates if is_marked(folder, past.id)), None)
+    ours = {past.place} | ({str(here)} if here is not None else set())
+    second = None
+    if target_of(old) not in ours and old not in (here, place):
+        second = _library_in(old, past.when)
+    if second is None and here != place and not is_marked(place, past.id):
+        second = _library_in(place, past.when)
+    return Home(
+        past.name, past.kind, old, here or place, past.drive, here is not None, past.way, past.when, past, second
+    )
+
+
+def _library_in(folder: Path, after: float) -> NewLibrary | None:
+    """Return what was made in a folder since a library was moved away from it; None if nothing was."""
+    if not folder.is_dir() or folder.is_symlink():
+        return None
+    times = [file.mtime_ns / 1e9 for file in each_file(str(folder))]
+    if not times and not os.listdir(folder):
+        return None
+    return NewLibrary(folder, len(times), max(after, min(times, default=after)))
+
+
+def homes_named(text: str, homes: Iterable[Home] | None = None) -> tuple[Home, ...]:
+    """Return the moved libraries that a word means: a name, the old place or the place on the drive."""
+    every = tuple(homes) if homes is not None else list_homes()
+    full = os.path.abspath(os.path.expanduser(text))
+    by_place = [home for home in every if full in (str(home.old), str(home.place), home.past.place)]
+    return tuple(by_place or [home for home in every if home.name == text])
+
+
+def home_named(text: str) -> Home:
+    """Return the moved library that a word means.
+
+    Raises
+    ------
+    UsageError
+        If there is none, or several.
+    """
+    every = list_homes()
+    found = homes_named(text, every)
+    if len(found) == 1:
+        return found[0]
+    if found:
+        places = "; ".join(shown(str(home.old)) for home in found)
+        raise UsageError(f"Several moved libraries are called {shown(text)!r}. Name one by its old place: {places}.")
+    known = ", ".join(shown(home.name) for home in every) or "none"
+    raise UsageError(f"No library {shown(text)!r} was moved to a drive by this computer. Moved libraries: {known}.")
+
+
+def home_at(path: Path, homes: Iterable[Home] | None = None) -> Home | None:
+    """Return the moved library that lies in a folder."""
+    every = tuple(homes) if homes is not None else list_homes()
+    return next((home for home in every if home.connected and home.place == path), None)
+
+
+def home_of_second(path: Path, homes: Iterable[Home] | None = None) -> Home | None:
+    """Return the moved library of which a second one was made in a folder."""
+    every = tuple(homes) if homes is not None else list_homes()
+    return next((home for home in every if home.second is not None and home.second.path == path), None)
+
+
+def where_moved(found: Recognised, homes: Iterable[Home]) -> str:
+    """Say in words that a library that was found is a moved one, or a second one; empty if it is neither."""
+    home = home_at(found.path, homes) or home_of_second(found.path, homes)
+    if home is None:
+        return ""
+    if home.second is not None:
+        return home.sentence
+    return f"moved here from {shown(str(home.old))}"
+
+
+def note_move(facts: dict[str, Any]) -> str:
+    """Note that a library was moved, with what was noted of it before; return why that failed, or nothing."""
+    return events.try_append(("rehome", facts | {"before": home_before(facts["old"])}))
+
+
+def note_aside(path: Path, *, gone: bool, facts: dict[str, Any] | None = None) -> str:
+    """Note that an original was set aside, or that it is `gone`."""
+    usual = {"id": "", "name": "", "old": "", "listing": ""}
+    return events.try_append(("aside", usual | (facts or {}) | {"path": to_line(str(path)), "gone": gone}))
+
+
+def note_undone(old: Path, move: str, asides: Iterable[Path]) -> None:
+    """Note that a move of a library was undone, and that what it set aside is in its place again.
+
+    Parameters
+    ----------
+    old : Path
+        Where its application found it at first.
+    move : str
+        The id of the move.
+    asides : iterable of Path
+        The names that were given and taken back.
+    """
+    before = home_without(to_line(str(old)), move)
+    if before is not None:
+        events.try_append(("rehome", before))
+        for path in asides:
+            note_aside(path, gone=True)

@@ -1,0 +1,109 @@
+"""Set a second library aside, and have the application find the moved one again."""
+
+from __future__ import annotations
+
+import os
+
+from dunechest.errors import RefusedError
+from dunechest.jobs.homes import note_aside, note_move
+from dunechest.jobs.rehome.plan import RejoinPlan
+from dunechest.jobs.restore.doing.settings import write_setting
+from dunechest.ledger import deeds
+from dunechest.ledger.deeds import Aside, ChangedLink, OpenDeed, Swapped, Working
+from dunechest.machine import folder_links
+from dunechest.machine.drives import drive_identity, filesystem
+from dunechest.names import shown, to_line, to_wire
+from dunechest.transfer import disk
+from dunechest.transfer.owner import give, owner_above
+
+
+def set_right(plan: RejoinPlan, deed: OpenDeed, listing: str) -> None:
+    """Set the second library aside, update setting or link, and note where the library is.
+
+    Parameters
+    ----------
+    plan : RejoinPlan
+        What to do.
+    deed : OpenDeed
+        Where each step is written down before it is taken.
+    listing : str
+        Name of the list of what the second library holds.
+
+    Raises
+    ------
+    RefusedError
+        If something is in the way by now.
+    """
+    home = plan.home
+    for change in plan.settings:
+        why = write_setting(change, deed)
+        if why:
+            raise RefusedError(f"Refused: {why}.")
+    _note(plan)
+    if home.second is not None and plan.aside is not None:
+        note_aside(
+            plan.aside,
+            gone=False,
+            facts={"id": home.past.id, "name": home.name, "old": to_line(str(home.old)), "listing": listing},
+        )
+        _aside(plan, deed)
+    elif plan.link_before != plan.link_after:
+        change_link(plan, deed)
+    for place in deed.places:
+        if not place.is_symlink():
+            give(owner_above(place), [place])
+
+
+def _aside(plan: RejoinPlan, deed: OpenDeed) -> None:
+    home, aside, second = plan.home, plan.aside, plan.second
+    assert aside is not None and second is not None
+    if os.path.lexists(aside):
+        raise RefusedError(f"{shown(str(aside))} appeared meanwhile. Run the same command again.")
+    if plan.link_after and second == home.old:
+        target = plan.link_after
+        deed.will(Swapped(to_wire(str(second)), to_wire(str(aside)), to_wire(target)))
+        folder_links.make_link(aside, target)
+        if not folder_links.exchange(second, aside):
+            folder_links.remove_link(aside)
+            disk.rename(second, aside)
+            folder_links.make_link(second, target)
+    else:
+        deed.will(Aside(to_wire(str(second)), to_wire(str(aside))))
+        disk.rename(second, aside)
+        if plan.link_before != plan.link_after:
+            change_link(plan, deed)
+    disk.flush_folder(second.parent)
+
+
+def change_link(plan: RejoinPlan, deed: OpenDeed) -> None:
+    """Have the link in the old place lead to where the library is now."""
+    old, before, after = plan.home.old, plan.link_before, plan.link_after
+    deed.will(ChangedLink(to_wire(str(old)), to_wire(before), to_wire(after)))
+    if after:
+        beside = old.with_name(f"{deeds.WORKING[0]}link-{old.name[:100]}")
+        deed.will(Working(to_wire(str(beside))))
+        folder_links.make_link(beside, after)
+        if before and folder_links.exchange(beside, old):
+            folder_links.remove_link(beside)
+        else:
+            if before:
+                folder_links.remove_link(old)
+            disk.rename(beside, old)
+    elif before:
+        folder_links.remove_link(old)
+    disk.flush_folder(old.parent)
+
+
+def _note(plan: RejoinPlan) -> None:
+    home = plan.home
+    try:
+        mount = filesystem(home.place.parent).mount
+        below = os.path.relpath(home.place, mount) if home.place.is_relative_to(mount) else ""
+    except OSError:
+        below = home.past.below
+    facts = {
+        "old": to_line(str(home.old)), "id": home.past.id, "name": home.name, "kind": home.kind,
+        "place": to_line(str(home.place)), "below": to_line(below), "drive": home.drive, "way": home.way,
+        "identity": drive_identity(home.place.parent), "back": False,
+    }  # fmt: skip
+    note_move(facts)

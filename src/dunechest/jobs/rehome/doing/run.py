@@ -1,0 +1,55 @@
+"""State of a running move."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, field
+from pathlib import Path
+
+from dunechest.jobs.rehome.plan import RehomePlan
+from dunechest.ledger.deeds import OpenDeed
+from dunechest.progress import Progress, Step
+
+
+@dataclass(slots=True)
+class Run:
+    """What gathers while a plan is carried out.
+
+    Parameters
+    ----------
+    plan : RehomePlan
+        The plan.
+    staging : Path
+        The folder that is worked in, beside the new place.
+    deed : OpenDeed
+        Where each step is written down before it is taken.
+    progress : Progress
+        Told how far it is.
+    """
+
+    plan: RehomePlan
+    staging: Path
+    deed: OpenDeed
+    progress: Progress
+    #: Bytes, time (ns) and BLAKE3 of each file that was copied and proven, by its path as the plan has it.
+    proven: dict[str, tuple[int, int, bytes]] = field(default_factory=dict)
+    #: Paths whose attributes or access lists the drive cannot hold.
+    missed: set[str] = field(default_factory=set)
+
+    @property
+    def tree(self) -> Path:
+        """The folder in which the library is put together."""
+        return self.staging / "tree"
+
+    @property
+    def outside(self) -> Path:
+        """The folder in which files from outside the library wait."""
+        return self.staging / "outside"
+
+    @property
+    def marks(self) -> list[str]:
+        """Paths of lock marks that are not moved."""
+        return [path for path, _ in self.plan.not_moved]
+
+    def tell(self, stage: str) -> None:
+        """Tell that a stage has begun in which nothing is counted."""
+        self.progress(Step(stage, 0, 0, 0, 0, self.plan.name))

@@ -1,0 +1,235 @@
+"""What moving a library to a drive means, as plain values: nothing is decided here, and nothing done."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Any, ClassVar
+
+from dunechest.findings import Finding, blocking
+from dunechest.jobs.homes import Home
+from dunechest.jobs.rehome.options import RehomeOptions, Way
+from dunechest.jobs.restore.plan import ReferencePlan, SettingChange, Target
+from dunechest.jobs.study.room import Room
+from dunechest.library.kinds.schema import Kind
+from dunechest.library.library import Library
+from dunechest.library.still_named import NO_OLD_PLACE, OldPlace
+from dunechest.transfer.walk import FileEntry, FolderEntry, LinkEntry
+from dunechest.values import Value, digest_of_values
+
+
+@dataclass(frozen=True, slots=True)
+class OutsideMove:
+    """A file stored elsewhere that moves along: as it was found, and its place on the drive."""
+
+    entry: FileEntry
+    place: Path
+
+
+@dataclass(frozen=True, slots=True, eq=False, repr=False)
+class RehomePlan(Value):
+    """What moving one library means.
+
+    Parameters
+    ----------
+    library : Library
+        The library, where it is now.
+    kind : Kind
+        Its kind, with references of the open formats that are in it.
+    target : Path
+        The folder that it becomes.
+    old : Path
+        Where its application found it at first, and where a link is or was.
+    back : bool
+        Whether it goes back there.
+    way : {"setting", "link"}
+        How its application finds it afterwards.
+    drive : str
+        What the drive is called.
+    files, folders, links : tuple
+        What moves, as found; links with the targets that they get.
+    not_moved : tuple of (str, str)
+        What stays behind, and why: sockets, lock marks.
+    hard_links : tuple
+        Names that are one file.
+    outside_files : tuple of OutsideMove
+        Files stored elsewhere that move along.
+    references : ReferencePlan
+        What is updated in it.
+    settings : tuple of SettingChange
+        What is updated of the application.
+    link_before : str
+        Where the link in the old place leads now; empty if there is none.
+    aside : Path
+        The name that the original gets.
+    room : Room
+        Bytes needed and free where it goes.
+    place : Target
+        The filesystem that it goes to.
+    id : str
+        What tells this move from others.
+    below : str
+        The new place below the drive's mount point.
+    """
+
+    _document: ClassVar[str] = "rehome.PlannedMove"
+
+    library: Library
+    kind: Kind
+    options: RehomeOptions
+    target: Path
+    old: Path
+    back: bool
+    way: Way
+    drive: str
+    files: tuple[FileEntry, ...]
+    folders: tuple[FolderEntry, ...]
+    links: tuple[LinkEntry, ...]
+    not_moved: tuple[tuple[str, str], ...]
+    hard_links: tuple[tuple[str, ...], ...]
+    outside_files: tuple[OutsideMove, ...]
+    references: ReferencePlan
+    settings: tuple[SettingChange, ...]
+    link_before: str
+    aside: Path
+    room: Room
+    place: Target
+    id: str
+    below: str
+    identity: str = ""
+    findings: tuple[Finding, ...] = ()
+    old_place: OldPlace = NO_OLD_PLACE
+
+    def decisions(self) -> dict[str, Any]:
+        """Return all that the plan decides, as JSON values: two plans with the same do the same."""
+        return {
+            "library": str(self.source),
+            "to": str(self.target),
+            "old": str(self.old),
+            "back": self.back,
+            "way": self.way,
+            "set aside": str(self.aside),
+            "files": digest_of_values([[f.path, f.size, f.mtime_ns] for f in self.files]),
+            "folders": [f.path for f in self.folders],
+            "links": [[k.path, k.target] for k in self.links],
+            "outside files": [[o.entry.path, str(o.place)] for o in self.outside_files],
+            "references": digest_of_values([[r.source, r.spot, r.old, r.new] for r in self.references.updates]),
+            "settings": [[str(s.file), s.key, s.old, s.new] for s in self.settings],
+            "blocked_by": sorted(f"{f.code}: {f.message}" for f in self.blocked),
+        }
+
+    def __eq__(self, other: object) -> bool:
+        return isinstance(other, RehomePlan) and self.decisions() == other.decisions()
+
+    def __hash__(self) -> int:
+        return hash((str(self.source), str(self.target)))
+
+    def __repr__(self) -> str:
+        return f"<RehomePlan {self.library.name} to {self.target}: {len(self.files)} files>"
+
+    @property
+    def source(self) -> Path:
+        """Where the library is now."""
+        return self.library.path
+
+    @property
+    def name(self) -> str:
+        """The library's name."""
+        return self.library.name
+
+    @property
+    def blocked(self) -> tuple[Finding, ...]:
+        """The findings that block it and were not overruled."""
+        return blocking(self.findings, self.options.ignore)
+
+    @property
+    def would_run(self) -> bool:
+        """Whether nothing blocks it."""
+        return not self.blocked
+
+    @property
+    def file_count(self) -> int:
+        """Number of files that move, those from outside the library included."""
+        return len(self.files) + len(self.outside_files)
+
+    @property
+    def bytes(self) -> int:
+        """Bytes of the files that move."""
+        return sum(file.size for file in self.files) + sum(item.entry.size for item in self.outside_files)
+
+    @property
+    def outside_moves(self) -> tuple[tuple[str, Path], ...]:
+        """Old and new place of each file from outside the library that moves along."""
+        return tuple((item.entry.path, item.place) for item in self.outside_files)
+
+
+@dataclass(frozen=True, slots=True, eq=False, repr=False)
+class RejoinPlan(Value):
+    """What rejoining a moved library means.
+
+    Parameters
+    ----------
+    home : Home
+        The moved library, where it is now, and the second one that was made meanwhile.
+    settings : tuple of SettingChange
+        What is updated of the application.
+    link_before, link_after : str
+        Where the link in the old place leads, and where it will; empty if there is none.
+    aside : Path or None
+        The name that the second library gets.
+    """
+
+    _document: ClassVar[str] = "rehome.PlannedRejoin"
+
+    home: Home
+    options: RehomeOptions
+    settings: tuple[SettingChange, ...] = ()
+    link_before: str = ""
+    link_after: str = ""
+    aside: Path | None = None
+    findings: tuple[Finding, ...] = ()
+
+    def decisions(self) -> dict[str, Any]:
+        """Return all that the plan decides, as JSON values: two plans with the same do the same."""
+        second = self.home.second
+        return {
+            "library": str(self.home.place),
+            "second": str(second.path) if second is not None else None,
+            "settings": [[str(s.file), s.key, s.old, s.new] for s in self.settings],
+            "link": [self.link_before, self.link_after],
+            "set aside": str(self.aside) if self.aside is not None else None,
+        }
+
+    def __eq__(self, other: object) -> bool:
+        return isinstance(other, RejoinPlan) and self.decisions() == other.decisions()
+
+    def __hash__(self) -> int:
+        return hash(str(self.home.place))
+
+    def __repr__(self) -> str:
+        return f"<RejoinPlan {self.home.name} in {self.home.place}>"
+
+    @property
+    def name(self) -> str:
+        """The library's name."""
+        return self.home.name
+
+    @property
+    def second(self) -> Path | None:
+        """Where the second library is."""
+        return self.home.second.path if self.home.second is not None else None
+
+    @property
+    def second_file_count(self) -> int:
+        """Number of files of the second library."""
+        return self.home.second.files if self.home.second is not None else 0
+
+    @property
+    def blocked(self) -> tuple[Finding, ...]:
+        """The findings that block it."""
+        return blocking(self.findings, self.options.ignore)
+
+    @property
+    def nothing(self) -> bool:
+        """Whether nothing has to be done."""
+        return self.home.second is None and not self.settings and self.link_before == self.link_after

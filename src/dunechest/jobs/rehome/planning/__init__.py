@@ -1,0 +1,1 @@
+"""Decide what moving a library to a drive means."""

@@ -1,0 +1,328 @@
+"""Plan to move a library to a drive, on to another drive, or back. Nothing here changes anything."""
+
+from __future__ import annotations
+
+import os
+import uuid
+from collections.abc import Iterator, Sequence
+from dataclasses import dataclass, replace
+from pathlib import Path
+
+from dunechest.errors import NotConnectedError, RefusedError, UsageError
+from dunechest.findings import Finding, most_serious_first
+from dunechest.jobs.homes import Home, home_at, home_of_second, list_homes
+from dunechest.jobs.protected import why_protected
+from dunechest.jobs.rehome.options import USUAL, RehomeOptions, Way
+from dunechest.jobs.rehome.plan import OutsideMove, RehomePlan
+from dunechest.jobs.rehome.planning.drive import NewPlace, drive_findings, examine
+from dunechest.jobs.rehome.planning.inside import hard_links_of, links_of, references_of
+from dunechest.jobs.rehome.planning.way import settings_to
+from dunechest.jobs.restore.aside import aside_name, nothing_in
+from dunechest.jobs.restore.old_place import old_place_findings
+from dunechest.jobs.restore.plan import Target
+from dunechest.jobs.restore.planning.room import need_of
+from dunechest.jobs.study.contents import Contents, study
+from dunechest.jobs.study.room import Room
+from dunechest.library.library import Library
+from dunechest.library.references.resolve import not_taken
+from dunechest.machine.drives import drive_identity
+from dunechest.machine.folder_links import target_of
+from dunechest.machine.folders import own_home
+from dunechest.names import quoted, shown
+from dunechest.transfer.walk import entry_of
+from dunechest.words import number, size
+
+
+@dataclass(frozen=True, slots=True)
+class _Errand:
+    """Where a library goes, and where its application used to find it."""
+
+    contents: Contents
+    options: RehomeOptions
+    target: Path
+    old: Path
+    home: Home | None
+    back: bool
+
+    @property
+    def library(self) -> Library:
+        """The library."""
+        return self.contents.library
+
+    @property
+    def source(self) -> Path:
+        """Where it is now."""
+        return self.contents.library.path
+
+
+def plan_rehome(library: Library, to: Path, options: RehomeOptions = USUAL) -> RehomePlan:
+    """Plan to move a library to a drive. Changes nothing.
+
+    Parameters
+    ----------
+    library : Library
+        What to move; one that was moved already is moved on.
+    to : Path
+        The folder on the drive that is to hold the library's own folder.
+    options : RehomeOptions
+        What was chosen.
+
+    Raises
+    ------
+    UsageError
+        If there is no such folder, or the library is a single file.
+    """
+    if library.shape != "folder":
+        raise UsageError(f"{shown(library.name)} is a single file; only folders are moved like this.")
+    name = options.name if options.name is not None else library.path.name
+    if not name or name in (".", "..") or set(name) & {"/", "\0", os.sep}:
+        raise UsageError(f"--as {shown(name)!r} is not the name of a folder.")
+    homes = list_homes()
+    home = home_at(library.path, homes)
+    second = home_of_second(library.path, homes)
+    if second is not None:
+        raise RefusedError(
+            f"Refused: nothing was moved. {second.sentence} First make one library of the two: "
+            f"dunechest rehome --rejoin {quoted(second.name)}"
+        )
+    target = Path(os.path.realpath(to)) / name
+    return _plan(_Errand(study(library), options, target, home.old if home else library.path, home, False))
+
+
+def plan_back(home: Home, library: Library, options: RehomeOptions = USUAL) -> RehomePlan:
+    """Plan to move a library back to where its application found it at first. Changes nothing.
+
+    Parameters
+    ----------
+    home : Home
+        The moved library.
+    library : Library
+        The same as a library, where it is now.
+    options : RehomeOptions
+        What was chosen.
+
+    Raises
+    ------
+    NotConnectedError
+        If its drive is not connected.
+    RefusedError
+        If there is a second library in the way.
+    """
+    refuse_away(home)
+    if home.second is not None:
+        raise RefusedError(
+            f"Refused: nothing was moved. {home.sentence} First make one library of the two: "
+            f"dunechest rehome --rejoin {quoted(home.name)}"
+        )
+    return _plan(_Errand(study(library), options, home.old, home.old, home, True))
+
+
+def refuse_away(home: Home) -> None:
+    """Raise `NotConnectedError` if a moved library is not there."""
+    if not home.connected:
+        raise NotConnectedError(
+            f"{shown(home.name)} is on the drive {shown(home.drive)}, which is not connected. Nothing was changed. Connect "
+            "it, and run the same command again."
+        )
+
+
+def _plan(errand: _Errand) -> RehomePlan:
+    contents, options = errand.contents, errand.options
+    source, target, listing = errand.source, errand.target, contents.listing
+    where = examine(_holder(target))
+    files = tuple(file for file in listing.files if file.path not in contents.lock_marks)
+    settings = () if options.link else settings_to(errand.library.kind, source, target)
+    way: Way = "setting" if settings else "link"
+    outside = tuple(_outside(errand)) if options.outside_files else ()
+    kind, references, old_place = references_of(contents, target, way, {o.entry.path: o.place for o in outside})
+    moved = (*files, *(item.entry for item in outside))
+    mount = where.filesystem.mount
+    link_before = target_of(errand.old) if errand.old != source else ""
+    plan = RehomePlan(
+        library=errand.library,
+        kind=kind,
+        options=options,
+        target=target,
+        old=errand.old,
+        back=errand.back,
+        way=way,
+        drive=_called(target, mount),
+        files=files,
+        folders=listing.folders,
+        links=links_of(listing, source, target, way),
+        not_moved=tuple(
+            [(other.path, other.why) for other in listing.others]
+            + [(path, "it says who has the library open") for path in sorted(contents.lock_marks)]
+        ),
+        hard_links=hard_links_of(files),
+        outside_files=outside,
+        references=references,
+        settings=settings,
+        link_before=link_before,
+        aside=aside_name(source, options.day),
+        room=Room(need_of(moved, listing.folders, where.filesystem), where.filesystem.free),
+        place=Target(os.stat(where.folder).st_dev, where.filesystem.whole_sync),
+        id=uuid.uuid4().hex,
+        below=os.path.relpath(target, mount) if target.is_relative_to(mount) else "",
+        identity=drive_identity(where.folder),
+        old_place=old_place,
+    )
+    return replace(plan, findings=most_serious_first(_findings(errand, plan, where)))
+
+
+def _holder(target: Path) -> Path:
+    """Return the folder that will hold the library; for one that goes back, the nearest that is there."""
+    folder = target.parent
+    while not os.path.lexists(folder):
+        folder = folder.parent
+    return folder
+
+
+def _called(target: Path, mount: Path) -> str:
+    """Return what people call the drive: the name of the folder in which it appears."""
+    if mount.name and target.is_relative_to(mount):
+        return mount.name
+    return target.parent.name or str(target.parent)
+
+
+def _outside(errand: _Errand) -> Iterator[OutsideMove]:
+    """Yield the files stored elsewhere that move along, and where each goes: beside the library."""
+    beside = errand.target.with_name(f"{errand.target.name} outside files")
+    taken: set[str] = set()
+    paths = {r.target for r in errand.contents.references.references if r.state == "outside"}
+    for path in sorted(paths):
+        entry = entry_of(path)
+        if entry is None or entry.placeholder or not_taken(path):
+            continue
+        name, count = f"{Path(path).parent.name or 'files'}/{Path(path).name}", 1
+        while name.casefold() in taken:
+            count += 1
+            name = f"{Path(path).parent.name or 'files'} {count}/{Path(path).name}"
+        taken.add(name.casefold())
+        yield OutsideMove(entry, beside / name)
+
+
+def _findings(errand: _Errand, plan: RehomePlan, where: NewPlace) -> Iterator[Finding]:
+    contents = errand.contents
+    yield from _of_the_library(contents)
+    yield from _of_the_places(errand, plan)
+    yield from drive_findings(where, errand.source, contents.library.kind, contents.listing, plan.room)
+    yield from _of_the_references(plan, contents)
+    if plan.way == "setting":
+        yield from old_place_findings(plan.old_place)
+
+
+def _of_the_library(contents: Contents) -> Iterator[Finding]:
+    library, listing = contents.library, contents.listing
+    application = shown(library.kind.application) or "the application"
+    for use in contents.uses[:1]:
+        number_ = f" (process {use.pid})" if use.pid > 0 else ""
+        yield Finding(
+            "in-use",
+            "blocks",
+            f"The library is in use by {shown(use.process)}{number_}: {shown(use.how)}.",
+            f"Close {application}, and try again.",
+        )
+    why = why_protected(library.path, own_home())
+    if why:
+        yield Finding(
+            "protected-place",
+            "blocks",
+            f"{shown(str(library.path))} is not moved: {shown(why)}.",
+            "Name the library's own folder.",
+        )
+    if listing.unreadable:
+        first = listing.unreadable[0]
+        yield Finding(
+            "unreadable",
+            "blocks",
+            f"{number(len(listing.unreadable), 'folder or name', 'folders or names')} cannot be read, first "
+            f"{shown(first.path)}: {shown(first.why)}.",
+            "Run the command as a user who may read them.",
+        )
+    placeholders = [file for file in listing.files if file.placeholder]
+    if placeholders:
+        yield Finding(
+            "placeholders",
+            "blocks",
+            f"{number(len(placeholders), 'file')} only {'a placeholder' if len(placeholders) == 1 else 'placeholders'}: the "
+            f"content is not on this computer. First {shown(placeholders[0].path)}.",
+            "Have the application or service download them first.",
+        )
+    licensed = [file for file in listing.files if contents.roles.get(file.path) == "must-not-leave"]
+    if licensed:
+        yield Finding(
+            "must-not-leave",
+            "warning",
+            f"{number(len(licensed), 'file')} ({size(sum(f.size for f in licensed))}), bought or licensed for this computer, "
+            f"will be on that drive: {', '.join(shown(f.path) for f in licensed[:3])}"
+            f"{', ...' if len(licensed) > 3 else ''}.",
+            "Use the drive with this computer only, and do not lend it.",
+        )
+    if listing.others:
+        yield Finding(
+            "no-files",
+            "info",
+            f"It contains {number(len(listing.others), 'socket, pipe or device', 'sockets, pipes and devices')}.",
+            "They have no content, and are not moved; the application makes them again.",
+        )
+
+
+def _of_the_places(errand: _Errand, plan: RehomePlan) -> Iterator[Finding]:
+    source, target = errand.source, errand.target
+    if target == source:
+        yield Finding(
+            "there-already",
+            "blocks",
+            f"{shown(errand.library.name)} is already in {shown(str(target))}.",
+            "Nothing has to be done.",
+        )
+        return
+    if target.is_relative_to(source):
+        yield Finding(
+            "inside-itself",
+            "blocks",
+            f"{shown(str(target))} is inside the library itself.",
+            "Name a folder on another drive.",
+        )
+    ours = errand.back and bool(plan.link_before) and plan.link_before in _known_places(errand.home)
+    empty = target.is_dir() and not target.is_symlink() and nothing_in(target)
+    if os.path.lexists(target) and not ours and not empty:
+        yield Finding(
+            "occupied",
+            "blocks",
+            f"Something is already in {shown(str(target))}, and nothing existing is ever overwritten.",
+            "Move it away or rename it first." if errand.back else "Choose another folder, or another name with --as NAME.",
+        )
+    if not errand.back and errand.old != source and os.path.lexists(errand.old) and not plan.link_before:
+        yield Finding(
+            "occupied",
+            "blocks",
+            f"Something that is not the library's link is in its old place, {shown(str(errand.old))}.",
+            "Look at it, and move it away.",
+        )
+
+
+def _known_places(home: Home | None) -> Sequence[str]:
+    return (home.past.place, str(home.place)) if home is not None else ()
+
+
+def _of_the_references(plan: RehomePlan, contents: Contents) -> Iterator[Finding]:
+    lost = plan.references.lost
+    if lost:
+        yield Finding(
+            "references-lost",
+            "warning",
+            f"{number(len(lost), 'reference')} lead to nothing; the first: {shown(lost[0].text)} in {shown(lost[0].source)}.",
+            "They did before, too; the application shows them as missing.",
+        )
+    outside = {r.target for r in contents.references.references if r.state == "outside"}
+    left = sorted(outside - {item.entry.path for item in plan.outside_files})
+    if left:
+        some = ", ".join(shown(path) for path in left[:3]) + (", ..." if len(left) > 3 else "")
+        yield Finding(
+            "outside-files-left",
+            "info",
+            f"It uses {number(len(left), 'file')} stored elsewhere, which stay where they are: {some}.",
+            "To move them to the drive, too: --with-outside-files.",
+        )

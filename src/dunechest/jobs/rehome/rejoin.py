@@ -1,0 +1,125 @@
+"""Make one library of a moved one and the second one that its application made while the drive was missing."""
+
+from __future__ import annotations
+
+import time
+import uuid
+from dataclasses import replace
+
+from dunechest.errors import CutOffError, DuneChestError, RefusedError, refuse_blocked
+from dunechest.jobs.named import library_at
+from dunechest.jobs.rehome.doing.rejoin import set_right
+from dunechest.jobs.rehome.plan import RejoinPlan
+from dunechest.jobs.rehome.result import RejoinResult
+from dunechest.jobs.rehome.scratch import archive_to, listed_in, scratch_chest
+from dunechest.jobs.restore import RestoreOptions, RestoreResult, carry_out, new_command, plan_restore, refuse_if_stopped
+from dunechest.jobs.study.contents import study
+from dunechest.jobs.study.selection import Choice
+from dunechest.jobs.undo import undo_change
+from dunechest.ledger import deeds
+from dunechest.ledger.asides import write_aside
+from dunechest.names import shown, to_wire
+from dunechest.progress import Progress, silent
+
+
+def carry_out_rejoin(plan: RejoinPlan, *, progress: Progress = silent) -> RejoinResult:
+    """Merge the second library into the moved one, set it aside, and have the application find the moved one again.
+
+    Parameters
+    ----------
+    plan : RejoinPlan
+        From `plan_rejoin`.
+    progress : Progress
+        Told how far it is.
+
+    Returns
+    -------
+    RejoinResult
+
+    Raises
+    ------
+    RefusedError
+        If a blocking finding remains, or the two cannot be made one. Nothing was changed.
+    CutOffError
+        If a drive is full, gone or failing. What was done by then is undone.
+    """
+    refuse_blocked("Refused: nothing was changed, because {} cannot be rejoined now.", {plan.name: plan.blocked})
+    begun = time.monotonic()
+    home = plan.home
+    command = new_command()
+    deed = deeds.begin("rejoin", home.name, to_wire(str(home.old)), command, id=home.past.id)
+    try:
+        merged, listing = _merge(plan, deed, command, progress)
+        set_right(plan, deed, listing)
+    except BaseException as error:
+        _give_up(command)
+        if isinstance(error, OSError) and not isinstance(error, DuneChestError):
+            raise CutOffError(
+                f"The rejoining of {shown(home.name)} was interrupted: {error.strerror or error}. Both libraries are as they "
+                "were; the same command starts again."
+            ) from error
+        raise
+    deed.close()
+    return RejoinResult(
+        name=home.name,
+        place=home.place,
+        old=home.old,
+        drive=home.drive,
+        way=home.way,
+        second=plan.second,
+        aside=plan.aside,
+        added=merged.files - merged.same - len(merged.beside) - len(merged.merged) if merged is not None else 0,
+        same=merged.same if merged is not None else 0,
+        merged=tuple(item.path for item in merged.merged) if merged is not None else (),
+        conflicts=merged.beside if merged is not None else (),
+        kept=merged.kept if merged is not None else (),
+        settings=plan.settings,
+        findings=(*plan.findings, *(merged.findings if merged is not None else ())),
+        seconds=time.monotonic() - begun,
+    )
+
+
+def _merge(
+    plan: RejoinPlan, deed: deeds.OpenDeed, command: str, progress: Progress
+) -> tuple[RestoreResult | None, str]:
+    """Bring what the second library holds into the moved one; return what that did, and the name of its list."""
+    home, listing = plan.home, uuid.uuid4().hex
+    if home.second is None or not home.second.files:
+        if home.second is not None:
+            write_aside(listing, ())
+        return None, listing
+    second = replace(library_at(home.second.path, kind=_kind(plan)), name=home.name)
+    with scratch_chest(home.place, deed) as chest:
+        archived = archive_to(chest, study(second), Choice(rebuildable=True, outside_files=False), progress)
+        write_aside(listing, listed_in(chest, archived.bag))
+        options = RestoreOptions(
+            into=home.place, if_exists="merge", on_conflict=plan.options.on_conflict, settings=False,
+            day=plan.options.day, outside_links=True,
+        )  # fmt: skip
+        restoring = plan_restore(chest, archived.bag, options, progress=progress)
+        refuse_if_stopped([restoring])
+        try:
+            result = carry_out(restoring, command=command, progress=progress)
+        except RefusedError as error:
+            raise RefusedError(
+                f"The two libraries cannot be made one: {error} With --on-conflict keep-mine the one on the drive stays as it "
+                "is where both have the same file, and the second one is kept aside."
+            ) from error
+    lost = [item for item in result.not_done if item.fault]
+    if lost:
+        raise CutOffError(f"{shown(lost[0].path)} could not be brought over: {shown(lost[0].why)}. Nothing was changed.")
+    return result, listing
+
+
+def _kind(plan: RejoinPlan) -> str | None:
+    """Return the kind that the second library has: a new, empty one may not show its signs yet."""
+    return plan.home.kind if plan.home.kind != "folder" else None
+
+
+def _give_up(command: str) -> None:
+    """Undo all that was done under a command, the latest first."""
+    for known in [item for item in deeds.deeds() if item.head.command == command and item.how != "undone"]:
+        try:
+            undo_change(known)
+        except (OSError, DuneChestError):
+            return  # a drive that is gone: the next command that moves, restores or undoes finishes this
