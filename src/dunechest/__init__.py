@@ -85,6 +85,7 @@ if TYPE_CHECKING:
     from dunechest.jobs.editions.planning import plan_drop
     from dunechest.jobs.editions.result import DropResult
     from dunechest.jobs.find import FindResult, FoundDrive, FoundLibrary, find_libraries
+    from dunechest.jobs.homes import Home, NewLibrary, list_homes
     from dunechest.jobs.known_chests import ChestList, ChestStatus, list_chests
     from dunechest.jobs.look import BigThing, DriveFit, Readiness, look
     from dunechest.jobs.mend import mend
@@ -94,6 +95,22 @@ if TYPE_CHECKING:
     from dunechest.jobs.named import get_chest, get_library, library_at
     from dunechest.jobs.overview import DriveRoom, LibraryHistory, Overview, overview
     from dunechest.jobs.protection import Protection
+    from dunechest.jobs.reclaim import plan_reclaim, reclaim
+    from dunechest.jobs.reclaim.options import ReclaimOptions
+    from dunechest.jobs.reclaim.plan import Evidence, ReclaimPlan
+    from dunechest.jobs.reclaim.result import ReclaimResult
+    from dunechest.jobs.rehome import (
+        plan_rehome,
+        plan_rehome_back,
+        plan_rehome_parts,
+        plan_rejoin,
+        rehome,
+        rehome_back,
+        rejoin,
+    )
+    from dunechest.jobs.rehome.options import RehomeOptions
+    from dunechest.jobs.rehome.plan import OutsideMove, PartMovePlan, RehomePlan, RejoinPlan
+    from dunechest.jobs.rehome.result import RehomeResult, RejoinResult
     from dunechest.jobs.restore import restore, restore_several
     from dunechest.jobs.restore.options import RestoreOptions
     from dunechest.jobs.restore.places_map import MappedPlace, forget_place, mapped_places, remember_place
@@ -123,6 +140,7 @@ if TYPE_CHECKING:
     from dunechest.jobs.study.drive import Drive
     from dunechest.jobs.study.room import Room
     from dunechest.jobs.study.selection import Choice, LeftBehind, OutsideFile, Selection
+    from dunechest.jobs.study.take_out import TakeOut
     from dunechest.jobs.undo import undo
     from dunechest.jobs.undo.plan import UndoAction, UndoPlan
     from dunechest.jobs.undo.planning import plan_undo
@@ -134,18 +152,21 @@ if TYPE_CHECKING:
     from dunechest.ledger.catalogue_rows import PastEdition, PastRole
     from dunechest.ledger.deeds import (
         Aside,
+        ChangedLink,
         Deed,
         Head,
         Made,
         MadeFolder,
         MadeLink,
         NotMade,
+        Removing,
         Rewritten,
+        Swapped,
         Tree,
         WasEmpty,
         Working,
     )
-    from dunechest.ledger.ledger import PastCheck, PastDrill
+    from dunechest.ledger.ledger import PastCheck, PastDrill, PastHome
     from dunechest.library.draft.compose import Draft, draft_kind
     from dunechest.library.draft.observing import Observation
     from dunechest.library.draft.trying import TriedKind, TriedLine, try_kind
@@ -230,6 +251,42 @@ _MODULES = {
     "jobs.overview": ("DriveRoom", "LibraryHistory", "Overview", "overview"),
     "jobs.protection": ("Protection",),
     "jobs.search": ("FoundCopy", "FoundFile", "SearchOptions", "SearchResult", "search"),
+    "jobs.homes": (
+        "Home",
+        "NewLibrary",
+        "list_homes",
+    ),
+    "jobs.rehome": (
+        "plan_rehome",
+        "plan_rehome_back",
+        "plan_rehome_parts",
+        "plan_rejoin",
+        "rehome",
+        "rehome_back",
+        "rejoin",
+    ),
+    "jobs.rehome.options": ("RehomeOptions",),
+    "jobs.rehome.plan": (
+        "OutsideMove",
+        "PartMovePlan",
+        "RehomePlan",
+        "RejoinPlan",
+    ),
+    "jobs.rehome.result": (
+        "RehomeResult",
+        "RejoinResult",
+    ),
+    "jobs.reclaim": (
+        "plan_reclaim",
+        "reclaim",
+    ),
+    "jobs.reclaim.options": ("ReclaimOptions",),
+    "jobs.reclaim.plan": (
+        "Evidence",
+        "ReclaimPlan",
+    ),
+    "jobs.reclaim.result": ("ReclaimResult",),
+    "jobs.study.take_out": ("TakeOut",),
     "jobs.safety": ("Copy", "NextStep", "ProtectedLibrary", "Unprotected"),
     "jobs.status": ("Status", "status"),
     "jobs.chest_changes": ("new_chest_id", "rename_chest", "retire_chest", "set_chest_place"),
@@ -292,6 +349,9 @@ _MODULES = {
     "ledger.catalogue_rows": ("PastEdition", "PastRole"),
     "ledger.deeds": (
         "Aside",
+        "ChangedLink",
+        "Removing",
+        "Swapped",
         "Deed",
         "Head",
         "Made",
@@ -303,7 +363,7 @@ _MODULES = {
         "WasEmpty",
         "Working",
     ),
-    "ledger.ledger": ("PastCheck", "PastDrill"),
+    "ledger.ledger": ("PastCheck", "PastDrill", "PastHome"),
     "library.draft.compose": ("Draft", "draft_kind"),
     "library.draft.observing": ("Observation",),
     "library.in_use": ("Use",),
@@ -361,6 +421,7 @@ __all__ = [
     "CapturedDatabase",
     "Change",
     "ChangeCounts",
+    "ChangedLink",
     "ChangedMeanwhileError",
     "ChangedName",
     "Chest",
@@ -392,6 +453,7 @@ __all__ = [
     "EditionList",
     "EditionTotals",
     "Elsewhere",
+    "Evidence",
     "Existing",
     "FileEntry",
     "FileRecord",
@@ -409,6 +471,7 @@ __all__ = [
     "FoundFile",
     "FoundLibrary",
     "Head",
+    "Home",
     "InUse",
     "JoinTable",
     "Joins",
@@ -432,6 +495,7 @@ __all__ = [
     "MendResult",
     "MergeResult",
     "Mismatch",
+    "NewLibrary",
     "NextStep",
     "NotConnectedError",
     "NotDone",
@@ -443,15 +507,18 @@ __all__ = [
     "OtherEntry",
     "OutsideFile",
     "OutsideFileRecord",
+    "OutsideMove",
     "Overview",
     "OwnerRecord",
     "PackageMissingError",
     "Part",
+    "PartMovePlan",
     "PartRecord",
     "Parts",
     "PastCheck",
     "PastDrill",
     "PastEdition",
+    "PastHome",
     "PastRole",
     "Placement",
     "PlannedDatabase",
@@ -464,6 +531,9 @@ __all__ = [
     "Proven",
     "RawName",
     "Readiness",
+    "ReclaimOptions",
+    "ReclaimPlan",
+    "ReclaimResult",
     "Recognised",
     "RecordDamagedError",
     "RecordFault",
@@ -474,6 +544,12 @@ __all__ = [
     "ReferenceReport",
     "References",
     "RefusedError",
+    "RehomeOptions",
+    "RehomePlan",
+    "RehomeResult",
+    "RejoinPlan",
+    "RejoinResult",
+    "Removing",
     "Repoint",
     "RestoreFile",
     "RestoreOptions",
@@ -494,8 +570,10 @@ __all__ = [
     "Status",
     "Step",
     "StillNamed",
+    "Swapped",
     "Tag",
     "TagLists",
+    "TakeOut",
     "Target",
     "Totals",
     "Tree",
@@ -534,6 +612,7 @@ __all__ = [
     "library_at",
     "list_chests",
     "list_editions",
+    "list_homes",
     "list_kinds",
     "look",
     "mapped_places",
@@ -546,12 +625,21 @@ __all__ = [
     "plan_copy",
     "plan_drop",
     "plan_mend",
+    "plan_reclaim",
+    "plan_rehome",
+    "plan_rehome_back",
+    "plan_rehome_parts",
+    "plan_rejoin",
     "plan_restore",
     "plan_restores",
     "plan_undo",
     "read_kind",
     "rebuild_chest",
+    "reclaim",
     "recover",
+    "rehome",
+    "rehome_back",
+    "rejoin",
     "remember_place",
     "rename_chest",
     "restorable",

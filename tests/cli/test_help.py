@@ -112,6 +112,8 @@ def test_the_examples_of_every_command_run(
                 (world.blue / "dune-chest" / "chest.json").unlink(missing_ok=True)
             if name == "restore" and "dune-survey" in words:
                 shutil.rmtree(world.photos)
+            if name == "reclaim" and "--plan" in words:
+                dunechest.archive([world.papers, world.games], ["blue", "sand"])
             if name == "chest new-id":
                 shutil.copytree(world.blue, tmp_path / "copy")
             result = command(*words)

@@ -66,12 +66,22 @@ def _steps(library: Path, drive: Path, place: Path) -> Iterator[tuple[str, int, 
     yield "chest-retire", 0, ["chest", "retire", "blue", "--undo"]
     yield "chest-rename", 0, ["chest", "rename", "blue", "blue too"]
     yield "chest-rename", 0, ["chest", "rename", "blue too", "blue"]
+    yield "rehome-plan", 0, ["rehome", library, "--to", place / "far", "--plan"]
+    yield "rehome", 0, ["rehome", library, "--to", place / "far"]
+    yield "rejoin-plan", 0, ["rehome", "--rejoin", library, "--plan"]
+    yield "rejoin", 0, ["rehome", "--rejoin", library]
+    yield "reclaim-plan", 0, ["reclaim", library, "--plan"]
+    yield "reclaim", 0, ["reclaim", library, "--yes"]
+    yield "rehome", 0, ["rehome", "--back", library, "--reclaim", "--yes"]
     yield "demo", 0, ["demo", place / "world", "--size", "0.05", "--only-world"]
+    games = place / "world" / "office-pc" / "second-drive" / "Winter Games"
+    yield "rehome-part-plan", 0, ["rehome", games, "--part", "Lanternfish", "--to", place / "far", "--plan"]
 
 
 def test_every_command_that_ends_well(library: Path, drive: Path, tmp_path: Path, command: Command) -> None:
     seen = set()
     (tmp_path / "sand").mkdir()
+    (tmp_path / "far").mkdir()
     for schema, status, words in _steps(library, drive, tmp_path):
         if words[:2] == ["chest", "rebuild"]:
             (drive / "dune-chest" / "chest.json").unlink()

@@ -7,6 +7,7 @@ from pathlib import Path
 
 from dunechest.chest.records import LibraryRecord, Origin
 from dunechest.ledger.folder import state_folder
+from dunechest.ledger.memory import tied_to
 from dunechest.machine import written_paths
 from dunechest.machine.folders import own_home, place_of
 from dunechest.machine.identity import this_machine
@@ -22,9 +23,12 @@ def origin_of(path: Path) -> Origin:
 
 
 def came_from(record: LibraryRecord, path: Path) -> bool:
-    """Whether an archived library came from a place of this computer."""
+    """Whether an archived library came from a place of this computer, or from where it was before it was moved there."""
     machine = this_machine(state_folder())
-    return record.origin.machine_id == machine.id and from_wire(record.origin.path) == str(path)
+    if record.origin.machine_id != machine.id:
+        return False
+    origin = from_wire(record.origin.path)
+    return origin == str(path) or origin in tied_to(str(path))
 
 
 def from_windows(record: LibraryRecord) -> bool:

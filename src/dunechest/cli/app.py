@@ -39,6 +39,10 @@ GROUPS: dict[str, dict[str, str]] = {
         "restore": "Restore libraries and check the result.",
         "undo": "Undo the last change on this computer.",
     },
+    "Make room": {
+        "rehome": "Move a library to a drive and go on working with it there.",
+        "reclaim": "Free the space of an original whose copies are proven.",
+    },
     "Advanced": {
         "kinds": "Show, draft, try and add kinds of libraries.",
         "places": "List or forget remembered folders of other computers.",

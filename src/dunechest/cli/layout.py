@@ -102,8 +102,9 @@ def _lines(text: str, first: int, rest: int) -> Iterator[tuple[int, int]]:
         if char == " " and text[begin:place].strip():
             blank = place
         place += 1
-    if begin < len(text):
-        yield begin, len(text)
+    end = len(text.rstrip(" "))  # blanks at the end could fall beyond the last column
+    if begin < end:
+        yield begin, end
 
 
 def _next_blank(whole: Sequence[str], place: int) -> int:

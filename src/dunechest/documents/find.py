@@ -7,6 +7,7 @@ from typing import ClassVar
 
 from dunechest.documents.base import Bytes, Count, Document, Moment
 from dunechest.documents.common import InnerLibrary
+from dunechest.documents.rehome import RehomedLibrary
 
 
 class FoundLibrary(Document):
@@ -72,12 +73,14 @@ class Find(Document):
 
     libraries: list[FoundLibrary]
     drives: list[FoundDrive]
+    moved_libraries: list[RehomedLibrary]
     unknown_folders: list[UnknownFolder]
     searched_paths: list[str]
     unreadable_paths: list[str]
     kind_file_errors: list[str]
 
     _sources: ClassVar[Mapping[str, str]] = {
+        "moved_libraries": "moved",
         "unknown_folders": "unknown",
         "searched_paths": "searched",
         "unreadable_paths": "unreadable",

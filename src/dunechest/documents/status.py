@@ -7,6 +7,7 @@ from typing import ClassVar
 
 from dunechest.documents.base import Bytes, Count, Document, Moment
 from dunechest.documents.chest import KnownChest
+from dunechest.documents.rehome import RehomedLibrary
 
 #: The states of a copy as people read them.
 STATE_WORDS = {
@@ -43,7 +44,10 @@ class Copy(Document):
 
 
 class ProtectedLibrary(Document):
-    """A library, its copies, and whether they are as many as its rule asks for."""
+    """A library, its copies, and whether they are as many as its rule asks for.
+
+    `moved` says where it is if it was moved to a drive; `beside_copies` are on that very drive, and do not count.
+    """
 
     name: str
     kind: str
@@ -60,8 +64,11 @@ class ProtectedLibrary(Document):
     wanted_day_count: Count
     wanted_drill_day_count: Count | None
     copies: list[Copy]
+    moved: RehomedLibrary | None
+    beside_copies: list[Copy]
 
     _sources: ClassVar[Mapping[str, str]] = {
+        "beside_copies": "beside",
         "path": "origin",
         "on_this_computer": "here",
         "file_count": "files",
@@ -99,5 +106,6 @@ class Status(Document):
     unprotected_libraries: list[Unprotected]
     steps: list[Step]
     chests: list[KnownChest]
+    moved_libraries: list[RehomedLibrary]
 
-    _sources: ClassVar[Mapping[str, str]] = {"unprotected_libraries": "unprotected"}
+    _sources: ClassVar[Mapping[str, str]] = {"unprotected_libraries": "unprotected", "moved_libraries": "moved"}

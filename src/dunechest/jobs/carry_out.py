@@ -1,21 +1,44 @@
-"""Carry out any plan: archive, copy, mend, restore, drop editions, undo."""
+"""Carry out any plan: archive, copy, mend, restore, drop editions, move to a drive, free space, undo."""
 
 from __future__ import annotations
 
 from collections.abc import Sequence
 from typing import overload
 
-from dunechest.jobs import archive, copy, editions, mend, restore, undo
+from dunechest.jobs import archive, copy, editions, mend, reclaim, rehome, restore, undo
 from dunechest.jobs.archive import ArchivePlan, ArchiveResult
 from dunechest.jobs.copy import CopyPlan, CopyResult
 from dunechest.jobs.editions import DropPlan, DropResult
 from dunechest.jobs.mend import MendPlan, MendResult
+from dunechest.jobs.reclaim import ReclaimPlan, ReclaimResult
+from dunechest.jobs.rehome import PartMovePlan, RehomePlan, RehomeResult, RejoinPlan, RejoinResult
 from dunechest.jobs.restore import RestorePlan, RestoreResult
 from dunechest.jobs.undo import UndoPlan, UndoResult
 from dunechest.progress import Progress, silent
 
-AnyPlan = ArchivePlan | CopyPlan | MendPlan | RestorePlan | DropPlan | UndoPlan
-AnyResult = ArchiveResult | CopyResult | MendResult | RestoreResult | DropResult | UndoResult
+AnyPlan = (
+    ArchivePlan
+    | CopyPlan
+    | MendPlan
+    | RestorePlan
+    | DropPlan
+    | RehomePlan
+    | PartMovePlan
+    | RejoinPlan
+    | ReclaimPlan
+    | UndoPlan
+)
+AnyResult = (
+    ArchiveResult
+    | CopyResult
+    | MendResult
+    | RestoreResult
+    | DropResult
+    | RehomeResult
+    | RejoinResult
+    | ReclaimResult
+    | UndoResult
+)
 
 
 @overload
@@ -29,6 +52,12 @@ def carry_out(plan: MendPlan, *, progress: Progress = ...) -> MendResult: ...
 @overload
 def carry_out(plan: DropPlan, *, progress: Progress = ...) -> DropResult: ...
 @overload
+def carry_out(plan: RehomePlan | PartMovePlan, *, progress: Progress = ...) -> RehomeResult: ...
+@overload
+def carry_out(plan: RejoinPlan, *, progress: Progress = ...) -> RejoinResult: ...
+@overload
+def carry_out(plan: ReclaimPlan, *, progress: Progress = ...) -> ReclaimResult: ...
+@overload
 def carry_out(plan: UndoPlan, *, progress: Progress = ...) -> UndoResult: ...
 @overload
 def carry_out(plan: Sequence[ArchivePlan], *, progress: Progress = ...) -> tuple[ArchiveResult, ...]: ...
@@ -38,6 +67,8 @@ def carry_out(plan: Sequence[CopyPlan], *, progress: Progress = ...) -> tuple[Co
 def carry_out(plan: Sequence[MendPlan], *, progress: Progress = ...) -> tuple[MendResult, ...]: ...
 @overload
 def carry_out(plan: Sequence[RestorePlan], *, progress: Progress = ...) -> tuple[RestoreResult, ...]: ...
+@overload
+def carry_out(plan: Sequence[ReclaimPlan], *, progress: Progress = ...) -> tuple[ReclaimResult, ...]: ...
 
 
 def carry_out(plan: AnyPlan | Sequence[AnyPlan], *, progress: Progress = silent) -> AnyResult | tuple[AnyResult, ...]:
@@ -45,15 +76,15 @@ def carry_out(plan: AnyPlan | Sequence[AnyPlan], *, progress: Progress = silent)
 
     Parameters
     ----------
-    plan : ArchivePlan, CopyPlan, MendPlan, RestorePlan, DropPlan, UndoPlan, or a sequence of them
-        From `plan_archive`, `plan_copy`, `plan_mend`, `plan_restore`, `plan_drop` or `plan_undo`. Of a sequence, an error
-        ends it; what was done before that stays done.
+    plan : a plan, or a sequence of them
+        From `plan_archive`, `plan_copy`, `plan_mend`, `plan_restore`, `plan_drop`, `plan_rehome` and those like it,
+        `plan_reclaim` or `plan_undo`. Of a sequence, an error ends it; what was done before that stays done.
     progress : Progress
         Told how far it is, where that takes long.
 
     Returns
     -------
-    ArchiveResult, CopyResult, MendResult, RestoreResult, DropResult or UndoResult
+    ArchiveResult, CopyResult, MendResult, RestoreResult, DropResult, RehomeResult, RejoinResult, ReclaimResult or UndoResult
         The summary; of a sequence, one for each plan, in its order.
 
     Raises
@@ -76,6 +107,14 @@ def carry_out(plan: AnyPlan | Sequence[AnyPlan], *, progress: Progress = silent)
             return restore.carry_out(plan, progress=progress)
         case DropPlan():
             return editions.carry_out(plan)
+        case RehomePlan():
+            return rehome.carry_out(plan, progress=progress)
+        case PartMovePlan():
+            return rehome.carry_out_parts(plan, progress=progress)
+        case RejoinPlan():
+            return rehome.carry_out_rejoin(plan, progress=progress)
+        case ReclaimPlan():
+            return reclaim.prove_and_carry_out(plan, progress=progress)
         case UndoPlan():
             return undo.carry_out(plan)
         case list() | tuple():

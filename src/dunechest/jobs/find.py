@@ -8,9 +8,11 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import TYPE_CHECKING, Any, ClassVar
 
-from dunechest.errors import KindFileError, UsageError
+from dunechest.errors import DuneChestError, KindFileError, UsageError
+from dunechest.jobs.homes import Home, known_homes, where_moved
 from dunechest.ledger import events
 from dunechest.ledger.folder import state_folder
+from dunechest.ledger.ledger import open_ledger
 from dunechest.library.kinds.load import kind_named, load_kinds
 from dunechest.library.kinds.schema import Kind
 from dunechest.library.library import Library
@@ -20,7 +22,7 @@ from dunechest.library.search import UnknownFolder, search
 from dunechest.machine.drives import Filesystem, drive_folders, filesystem, search_roots
 from dunechest.machine.folders import own_home
 from dunechest.machine.identity import system_name
-from dunechest.names import AnyPath, shown, slug
+from dunechest.names import AnyPath, quoted, shown, slug
 from dunechest.progress import Progress, Step, silent
 from dunechest.transfer.walk import each_file
 from dunechest.values import Value, frame
@@ -75,7 +77,8 @@ class FoundDrive(Value):
 class FindResult(Value):
     """What `find_libraries` found, where it searched, and folders it could not list.
 
-    `drives` are those that the libraries lie on, the one with most of them first.
+    `moved` are libraries that were moved to a drive, wherever they are now. `drives` are those that the libraries lie on,
+    the one with most of them first.
 
     `unknown` are folders that no kind fits and that look like something to keep, the largest first; `broken_kinds` says
     what is wrong with kind files of one's own, which were passed over.
@@ -89,6 +92,7 @@ class FindResult(Value):
     unknown: tuple[UnknownFolder, ...] = ()
     broken_kinds: tuple[str, ...] = ()
     drives: tuple[FoundDrive, ...] = ()
+    moved: tuple[Home, ...] = ()
 
     def to_frame(self) -> pd.DataFrame:
         """Return one row a library: name, kind, place, drive, files, bytes, rebuildable, changed, where."""
@@ -152,15 +156,12 @@ def find_libraries(
     kinds = load_kinds(state_folder(), broken)
     chosen = [kind_named(kinds, kind)] if kind is not None else list(kinds.values())
     whose = home or own_home()
-    found: dict[str, Recognised] = {}
-    if places:
-        roots, around = [_existing(place) for place in places], frozenset[str]()
-    else:
-        found = _at_usual_places(chosen, whose)
-        roots, around = _everywhere(whose)
+    found: dict[str, Recognised] = {} if places else _at_usual_places(chosen, whose)
+    roots, around = ([_existing(place) for place in places], frozenset[str]()) if places else _everywhere(whose)
     searched = [search(root, chosen, around=around - {str(root)}, whole=bool(places)) for root in roots]
     found = {os.path.realpath(here.path): here for trial in searched for here in reversed(trial.libraries)} | found
-    libraries, drives = _measured(list(found.values()), whose, progress)
+    homes = known_homes()
+    libraries, drives = _measured(list(found.values()), whose, homes, progress)
     _note(libraries)
     return FindResult(
         libraries,
@@ -169,6 +170,7 @@ def find_libraries(
         _largest_first(unknown for trial in searched for unknown in trial.unknown) if kind is None else (),
         tuple(error.message for error in broken),
         drives,
+        homes,
     )
 
 
@@ -193,17 +195,18 @@ def _everywhere(own: Path) -> tuple[list[Path], frozenset[str]]:
 
 
 def _measured(
-    found: Sequence[Recognised], home: Path, progress: Progress
+    found: Sequence[Recognised], home: Path, homes: Sequence[Home], progress: Progress
 ) -> tuple[tuple[FoundLibrary, ...], tuple[FoundDrive, ...]]:
     """Give each library its name and its size, sorted by name; and say what they take of their drives."""
     names = _names(found)
+    asides = _asides()
     libraries = []
     drives: dict[int, Filesystem] = {}
     for number, here in enumerate(found, start=1):
         library = Library(names[here.path], here.kind, here.path, "folder", here.evidence)
         files, bytes_, rebuildable, newest_ns = _counted(here)
         place = _drive(here.path, drives)
-        where = _where(here, home)
+        where = where_moved(here, homes) or asides.get(str(here.path), "") or _where(here, home)
         mount = place.mount if place is not None else Path(here.path.anchor)
         libraries.append(
             FoundLibrary(library, files, bytes_, newest_ns / 1e9, where, rebuildable, mount, here.contains)
@@ -279,11 +282,24 @@ def _where(here: Recognised, home: Path) -> str:
     return f"the drive in {max(mounts, key=lambda m: len(m.parts))}" if mounts else "outside your home"
 
 
+def _asides() -> dict[str, str]:
+    """Return what is to be said of originals that were set aside, by path."""
+    try:
+        with open_ledger() as ledger:
+            asides = ledger.asides()
+    except DuneChestError:
+        return {}
+    return {
+        aside.path: f"set aside when {aside.name} was moved; dunechest reclaim {quoted(aside.path)} frees its space"
+        for aside in asides
+    }
+
+
 def _note(libraries: Iterable[FoundLibrary]) -> None:
     seen: list[tuple[str, dict[str, Any]]] = [
         ("seen", {"place": str(f.library.path), "name": f.library.name, "kind": f.library.kind.name})
         for f in libraries
-        if str(f.library.path).isprintable()
+        if str(f.library.path).isprintable() and not f.where.startswith("set aside")
     ]
     if seen:
         events.try_append(*seen)  # without it the names only work as paths; nothing else is lost

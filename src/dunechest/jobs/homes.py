@@ -10,15 +10,14 @@ import os
 from collections.abc import Iterable
 from dataclasses import dataclass
 from pathlib import Path
-from typing import Any, ClassVar
+from typing import TYPE_CHECKING, Any, ClassVar
 
 import msgspec
 
-from dunechest.errors import UsageError
+from dunechest.errors import DuneChestError, UsageError
 from dunechest.ledger import events
 from dunechest.ledger.ledger import PastHome, open_ledger
 from dunechest.ledger.memory import home_before, home_without
-from dunechest.library.recognise import Recognised
 from dunechest.machine.drives import drive_folders
 from dunechest.machine.folder_links import target_of
 from dunechest.names import quoted, shown, to_line
@@ -26,6 +25,9 @@ from dunechest.transfer import safe
 from dunechest.transfer.walk import each_file
 from dunechest.values import Value
 from dunechest.words import day, number
+
+if TYPE_CHECKING:
+    from dunechest.library.recognise import Recognised
 
 #: Bytes; a mark is small.
 _MOST = 1 << 16
@@ -144,6 +146,14 @@ def list_homes() -> tuple[Home, ...]:
     return tuple(_now(home) for home in past)
 
 
+def known_homes() -> tuple[Home, ...]:
+    """Return what `list_homes` does, or nothing if the ledger cannot be used: whoever only looks is not kept from it."""
+    try:
+        return list_homes()
+    except DuneChestError:
+        return ()
+
+
 def _now(past: PastHome) -> Home:
     place, old = Path(past.place), Path(past.old)
     candidates = [place]
@@ -212,12 +222,16 @@ def home_of_second(path: Path, homes: Iterable[Home] | None = None) -> Home | No
 
 def where_moved(found: Recognised, homes: Iterable[Home]) -> str:
     """Say in words that a library that was found is a moved one, or a second one; empty if it is neither."""
-    home = home_at(found.path, homes) or home_of_second(found.path, homes)
+    every = tuple(homes)
+    if not every:
+        return ""
+    real = Path(os.path.realpath(found.path))
+    home = home_at(real, every) or home_of_second(real, every)
     if home is None:
         return ""
     if home.second is not None:
         return home.sentence
-    return f"moved here from {shown(str(home.old))}"
+    return f"on the drive {shown(home.drive)}, moved there from {shown(str(home.old))}"
 
 
 def note_move(facts: dict[str, Any]) -> str:
@@ -241,7 +255,7 @@ def note_undone(old: Path, move: str, asides: Iterable[Path]) -> None:
     move : str
         The id of the move.
     asides : iterable of Path
-        The names that were given and taken back.
+        The names that were given, and are no more.
     """
     before = home_without(to_line(str(old)), move)
     if before is not None:

@@ -5,6 +5,7 @@ from __future__ import annotations
 import os
 from collections.abc import Iterable, Mapping
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 from dunechest.chest.bag_entry import BagEntry
 from dunechest.chest.chest import Chest
@@ -18,6 +19,9 @@ from dunechest.library.kinds.schema import PLAIN_KIND, Kind
 from dunechest.library.library import SAID, Library
 from dunechest.library.recognise import recognise
 from dunechest.names import AnyPath, meant, quoted, shown, slug
+
+if TYPE_CHECKING:
+    from dunechest.jobs.homes import Home
 
 AnyLibrary = Library | str | os.PathLike[str]
 
@@ -165,23 +169,51 @@ def resolve_library(text: str, *, kind: str | None = None) -> Library:
         If it is neither, or the name belongs to several.
     """
     if os.path.lexists(text):
+        _refuse_missing(text)
         return library_at(text, kind=kind)
 
     from dunechest.ledger.ledger import open_ledger
 
     with open_ledger() as ledger:
-        places = [place for place in ledger.places_of(text) if place.exists()]
+        # A link that a move left leads to the library itself.
+        by_real = {os.path.realpath(place): place for place in reversed(ledger.places_of(text)) if place.exists()}
+        places = [Path(real) if place.is_symlink() else place for real, place in by_real.items()]
         hint = meant(text, ledger.library_names()) if not places else ""
     if len(places) == 1:
         library = library_at(places[0], kind=kind)
         return Library(text, library.kind, library.path, library.shape, library.evidence)
     if not places:
+        _refuse_missing(text)
         raise UsageError(
             f"{shown(text)!r} is neither a path nor a name that `dunechest find` has shown.{hint} "
             "Run `dunechest find`, or give the folder's path."
         )
     listed = "; ".join(shown(str(place)) for place in places)
+    if len(moved := _moved(text)) == 1 and moved[0].second is not None:
+        raise UsageError(f"{shown(text)}: {moved[0].sentence} To make one library of the two: {moved[0].command}")
     raise UsageError(f"{shown(text)!r} is the name of several libraries. Give the path of one: {listed}.")
+
+
+def _moved(text: str) -> tuple[Home, ...]:
+    """Return the libraries that were moved to a drive and are called so, or were in that place."""
+    from dunechest.jobs.homes import homes_named
+
+    try:
+        return homes_named(text)
+    except DuneChestError:
+        return ()
+
+
+def _refuse_missing(text: str) -> None:
+    """Raise `NotConnectedError` if a library was moved to a drive that is not connected, and nothing is there instead."""
+    if os.path.exists(text):
+        return
+    for home in _moved(text):
+        if not home.connected and home.second is None:
+            raise NotConnectedError(
+                f"{shown(home.name)} was moved to the drive {shown(home.drive)}, which is not connected; it was in "
+                f"{shown(str(home.place))}. Connect the drive."
+            )
 
 
 def get_libraries(values: AnyLibrary | Iterable[AnyLibrary]) -> tuple[Library, ...]:

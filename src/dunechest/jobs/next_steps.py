@@ -20,6 +20,15 @@ def next_steps(
     """Yield what to do: damage first, then libraries with too few copies, then what is old."""
     for chest in chests:
         yield from _to_mend(libraries, chest)
+    for library in libraries:
+        if library.beside and not library.good:
+            drive = shown(library.moved.drive) if library.moved is not None else ""
+            message = (
+                f"The only copy of {shown(library.name)} is on {drive}, the drive that the library itself is on."
+            )
+            held = {copy.chest for copy in library.copies}
+            other = next((quoted(chest.label) for chest in chests if chest.id not in held), "CHEST")
+            yield NextStep(message, f"dunechest archive {quoted(_word(library, called))} --to {other}")
     if not chests and (libraries or unprotected):
         yield NextStep("There is no chest yet.", "dunechest chest new FOLDER --label NAME")
         return
@@ -47,7 +56,7 @@ def next_steps(
         if library.lacks_drives:
             held = {copy.chest for copy in library.copies}
             other = next((quoted(chest.label) for chest in chests if chest.id not in held), "CHEST")
-            word = quoted(called.get(library.origin, library.origin))
+            word = quoted(_word(library, called))
             yield NextStep(f"The copies of {name} are on too few drives.", f"dunechest archive {word} --to {other}")
         if library.lacks_places:
             message = f"The drives with {name} are kept in too few places."
@@ -55,6 +64,12 @@ def next_steps(
         if library.lacks_drill:
             message = f"No copy of {name} passed a drill in the last {number(library.rule.drill_days or 0, 'day')}."
             yield NextStep(message, f"dunechest drill {quoted(good[0].label)} {quoted(good[0].bag)}")
+
+
+def _word(library: ProtectedLibrary, called: Mapping[str, str]) -> str:
+    """Return what a command can call a library: its name, or the folder where it is now."""
+    place = shown(str(library.moved.place)) if library.moved is not None else library.origin
+    return called.get(place, place)
 
 
 def _from_elsewhere(library: ProtectedLibrary, chests: Sequence[ChestStatus]) -> NextStep:
@@ -116,8 +131,10 @@ def _to_archive(
         if not library.here:
             yield _from_elsewhere(library, [chest for chest in order if states.get(chest.id) in (None, "behind")])
             continue
+        if library.beside and not library.good:
+            continue  # that is told by itself
         for chest in order[:lacking]:
-            wanted[chest.label].append(library.origin)
+            wanted[chest.label].append(_word(library, called))
             names[chest.label].append(library.name)
     first = min(chests, key=lambda chest: (not chest.present, chest.label.casefold()), default=None)
     if first is not None:

@@ -6,6 +6,7 @@ from dataclasses import dataclass
 from typing import ClassVar, Literal
 
 from dunechest import clock
+from dunechest.jobs.homes import Home
 from dunechest.jobs.protection import Protection
 from dunechest.values import Value
 
@@ -43,7 +44,8 @@ class Copy(Value):
 class ProtectedLibrary(Value):
     """A library, its copies, and whether they are enough.
 
-    `origin` is its folder on the computer that it came from; `here` says whether that is this computer.
+    `origin` is its folder on the computer that it came from; `here` says whether that is this computer. `moved` says where
+    it is if it was moved to a drive.
     """
 
     _shown: ClassVar[tuple[str, ...]] = ("name", "safe")
@@ -58,17 +60,31 @@ class ProtectedLibrary(Value):
     bytes: int
     rule: Protection
     copies: tuple[Copy, ...]
+    moved: Home | None = None
 
     @property
     def good(self) -> tuple[Copy, ...]:
-        """The copies that count: one for each drive, unless fewer drives than copies are asked for."""
-        safe = [copy for copy in self.copies if copy.state == "safe"]
+        """The copies that count: one for each drive, unless fewer drives than copies are asked for.
+
+        A moved library is the original, and what is on its drive is lost with it: that is no copy.
+        """
+        safe = [copy for copy in self.copies if copy.state == "safe" and not self.is_beside(copy)]
         if self.rule.own_drives < self.rule.copies:
             return tuple(safe)
         drives: dict[str, Copy] = {}
         for copy in safe:
             drives.setdefault(copy.drive or copy.chest, copy)
         return tuple(drives.values())
+
+    def is_beside(self, copy: Copy) -> bool:
+        """Whether a copy is on the very drive that the library was moved to."""
+        drive = self.moved.past.identity if self.moved is not None else ""
+        return bool(drive) and copy.drive == drive
+
+    @property
+    def beside(self) -> tuple[Copy, ...]:
+        """The copies on the drive that the library was moved to."""
+        return tuple(copy for copy in self.copies if self.is_beside(copy))
 
     @property
     def good_count(self) -> int:

@@ -4,11 +4,12 @@ from __future__ import annotations
 
 import os
 from collections import defaultdict
-from collections.abc import Iterable, Sequence
+from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass
 from typing import ClassVar
 
 from dunechest import clock
+from dunechest.jobs.homes import Home, list_homes
 from dunechest.jobs.known_chests import ChestStatus, list_chests
 from dunechest.jobs.next_steps import next_steps
 from dunechest.jobs.protection import Protection, Rules, read_rules
@@ -25,7 +26,10 @@ _DAY = 86_400.0
 
 @dataclass(frozen=True, slots=True, repr=False)
 class Status(Value):
-    """How well each library is protected, what to do next, most urgent first, and the chests that are expected."""
+    """How well each library is protected, what to do next, most urgent first, and the chests that are expected.
+
+    `moved` are libraries that were moved to a drive, with where each is now.
+    """
 
     _shown: ClassVar[tuple[str, ...]] = ("safe",)
     _document: ClassVar[str] = "status.Status"
@@ -34,6 +38,7 @@ class Status(Value):
     unprotected: tuple[Unprotected, ...]
     steps: tuple[NextStep, ...]
     chests: tuple[ChestStatus, ...]
+    moved: tuple[Home, ...] = ()
 
     @property
     def safe(self) -> bool:
@@ -69,16 +74,37 @@ def status() -> Status:
 
     rules = read_rules()
     chests = tuple(known for known in list_chests().chests if known.retired is None)
+    homes = list_homes()
     with open_ledger() as ledger:
-        copies = _copies(ledger, chests, rules)
-        seen = ledger.seen_libraries()
+        copies = _copies(ledger, chests, rules, homes)
+        asides = {aside.path for aside in ledger.asides()}
+        seen = tuple(item for item in ledger.seen_libraries() if item[2] not in asides)
     libraries = tuple(sorted(copies, key=lambda library: (library.safe, library.name)))
-    known = {library.origin for library in libraries if library.here}
     called = _called(seen)
-    unprotected = tuple(
-        Unprotected(name, kind, place) for name, kind, place in seen if shown(place) not in known and _there(place)
-    )
-    return Status(libraries, unprotected, tuple(next_steps(libraries, unprotected, chests, called)), chests)
+    seconds = {str(home.second.path) for home in homes if home.second is not None}
+    first = _first_places(homes)
+    known = {first.get(library.origin, library.origin) for library in libraries if library.here}
+    never: dict[str, Unprotected] = {}
+    for name, kind, place in seen:
+        own = first.get(shown(place), shown(place))
+        if own not in known and place not in seconds and _there(place):
+            never[own] = Unprotected(name, kind, place)
+    unprotected = tuple(never.values())
+    steps = (*_of_moved(homes), *next_steps(libraries, unprotected, chests, called))
+    return Status(libraries, unprotected, steps, chests, homes)
+
+
+def _first_places(homes: Iterable[Home]) -> dict[str, str]:
+    """Return where each moved library was at first, by where it is; both made safe to show."""
+    return {shown(place): shown(str(home.old)) for home in homes for place in (str(home.place), home.past.place)}
+
+
+def _of_moved(homes: Iterable[Home]) -> Iterable[NextStep]:
+    """Yield what to do about moved libraries of which there are two, or that their applications do not find."""
+    for home in homes:
+        if home.second is not None or home.strayed:
+            wait = "" if home.connected else " Connect its drive, and make one library of the two."
+            yield NextStep(f"{shown(home.name)}: {home.sentence}{wait}", home.command)
 
 
 def _called(seen: Iterable[tuple[str, str, str]]) -> dict[str, str]:
@@ -94,7 +120,9 @@ def _there(place: str) -> bool:
     return os.path.lexists(place)
 
 
-def _copies(ledger: Ledger, chests: Sequence[ChestStatus], rules: Rules) -> list[ProtectedLibrary]:
+def _copies(
+    ledger: Ledger, chests: Sequence[ChestStatus], rules: Rules, homes: Sequence[Home]
+) -> list[ProtectedLibrary]:
     expected = {chest.id: chest for chest in chests}
     held: list[Holding] = []
     for holding in ledger.holdings():
@@ -106,7 +134,9 @@ def _copies(ledger: Ledger, chests: Sequence[ChestStatus], rules: Rules) -> list
     drills = {chest: ledger.drills(chest) for chest in expected}
     here = this_machine(state_folder()).id
     found = []
-    for group in _same_library(held):
+    first = _first_places(homes)
+    by_old = {shown(str(home.old)): home for home in homes}
+    for group in _same_library(held, first):
         newest = max(group, key=lambda item: (item.archived, item.edition))
         rule = rules.of(newest.name)
         copies = tuple(
@@ -116,20 +146,23 @@ def _copies(ledger: Ledger, chests: Sequence[ChestStatus], rules: Rules) -> list
             ProtectedLibrary(
                 newest.name, newest.kind, newest.computer, newest.origin, newest.machine == here, newest.files,
                 newest.bytes, rule, tuple(sorted(copies, key=lambda copy: copy.label.casefold())),
+                by_old.get(first.get(newest.origin, newest.origin)) if newest.machine == here else None,
             )
         )  # fmt: skip
     return found
 
 
-def _same_library(held: Iterable[Holding]) -> list[list[Holding]]:
+def _same_library(held: Iterable[Holding], moved: Mapping[str, str]) -> list[list[Holding]]:
     """Group holdings that are copies of one library: from one folder of one computer, or in one state.
 
-    A name alone says nothing: two libraries may have the same.
+    A name alone says nothing: two libraries may have the same. `moved` says where a moved library was at first.
     """
     groups: list[list[Holding]] = []
     keys: list[set[tuple[str, str]]] = []
     for item in held:
-        own = {(item.machine, item.origin)} | ({("state", item.fingerprint)} if item.fingerprint else set())
+        own = {(item.machine, moved.get(item.origin, item.origin))} | (
+            {("state", item.fingerprint)} if item.fingerprint else set()
+        )
         first, *others = [i for i, known in enumerate(keys) if known & own] or [len(groups)]
         if first == len(groups):
             groups.append([])

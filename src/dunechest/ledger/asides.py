@@ -61,7 +61,10 @@ def read_aside(name: str) -> dict[str, AsideFile] | None:
     """Return what an original held, by path; None if that is not known for certain."""
     try:
         content = safe.read_bounded(_place(name), _MOST)
-        body, last = content[: content.rstrip(b"\n").rfind(b"\n") + 1], content[content.rstrip(b"\n").rfind(b"\n") + 1 :]
+        body, last = (
+            content[: content.rstrip(b"\n").rfind(b"\n") + 1],
+            content[content.rstrip(b"\n").rfind(b"\n") + 1 :],
+        )
         if msgspec.json.decode(last, type=str) != blake3(body).hexdigest():
             return None
         files = [msgspec.json.decode(line, type=AsideFile) for line in body.splitlines()]

@@ -157,9 +157,7 @@ class Closed(msgspec.Struct, frozen=True, tag="closed"):
     how: str
 
 
-Step = (
-    Aside | Working | WasEmpty | Tree | Made | MadeFolder | MadeLink | Rewritten | Swapped | ChangedLink | Removing
-)
+Step = Aside | Working | WasEmpty | Tree | Made | MadeFolder | MadeLink | Rewritten | Swapped | ChangedLink | Removing
 _Line = Head | Step | NotMade | Closed
 
 
@@ -284,7 +282,9 @@ def begin(job: str, about: str, place: WireName, command: str = "", *, id: str =
             except FileExistsError:  # another process took this number just now
                 continue
         deed = OpenDeed(number, fd)
-        safe.write_all(fd, msgspec.json.encode(Head(job, about, place, clock.now(), os.getpid(), command, id)) + b"\n")
+        safe.write_all(
+            fd, msgspec.json.encode(Head(job, about, place, clock.now(), os.getpid(), command, id)) + b"\n"
+        )
         medium.flush_file(fd)
         medium.flush_folder(str(folder))
     except OSError as error:

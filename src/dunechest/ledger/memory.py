@@ -9,6 +9,7 @@ from typing import Any
 import msgspec
 
 from dunechest.ledger.rows import Row, Rows
+from dunechest.names import from_line
 
 
 @dataclass(frozen=True, slots=True)
@@ -79,7 +80,7 @@ def home_without(old: str, last: str) -> dict[str, Any] | None:
         The id of the move that is undone.
     """
     row = _home(old)
-    if row is None or not last or row["id"] != last:
+    if row is None or not last or row["move"] != last:
         return None
     try:
         facts = msgspec.json.decode(row["before"], type=dict[str, Any]) if row["before"] else {}
@@ -94,3 +95,21 @@ def _home(old: str) -> Row | None:
     except (OSError, sqlite3.Error):
         return None
     return rows[-1] if rows else None
+
+
+def tied_to(place: str) -> frozenset[str]:
+    """Return the other places of a library that this computer moved: where it was, if it is in `place` now.
+
+    Of a library that was moved away from a place and not back, nothing is tied to that place: what lies there by now is
+    another one.
+    """
+    try:
+        rows = Rows().of("rehome")
+    except (OSError, sqlite3.Error):
+        return frozenset()
+    found: set[str] = set()
+    for row in rows:
+        old, new = from_line(row["old"]), from_line(row["place"])
+        if place == (old if row["back"] else new):
+            found |= {old, new} - {place}
+    return frozenset(found)

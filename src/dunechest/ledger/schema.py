@@ -104,7 +104,7 @@ TABLES = {
         (
             Column("old", str), Column("id", str), Column("name", str), Column("kind", str), Column("place", str),
             Column("below", str), Column("drive", str), Column("way", str), Column("identity", str, ""),
-            Column("back", bool, False), Column("before", str, ""), Column("when", float),
+            Column("back", bool, False), Column("move", str, ""), Column("before", str, ""), Column("when", float),
         ),
         ("old",),
     ),

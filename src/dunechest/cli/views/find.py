@@ -30,6 +30,7 @@ def show(out: Out, result: FindResult, *, named: bool) -> None:
         where = ", ".join(homely(path) for path in result.searched)
         say(console, f"No library of a known kind was found in {where}.")
         say(console, "Any folder or file can still be archived by its path.")
+    _show_moved(out, result)
     _show_unknown(out, result)
     for mistakes in result.broken_kinds:
         say(console, "One of your own kind files has a mistake and was skipped:", WARN)
@@ -81,6 +82,20 @@ def _show_libraries(out: Out, libraries: Sequence[FoundLibrary]) -> None:
         below.append(notes)
     heads = ("name", "kind", "essential", "rebuildable", "files", "last change")
     listing(console, heads, rows, below, right=(2, 3, 4))
+
+
+def _show_moved(out: Out, result: FindResult) -> None:
+    """Show the moved libraries that are not connected, or of which something is wrong."""
+    moved = [home for home in result.moved if not home.connected or home.command or home.second is not None]
+    if not moved:
+        return
+    out.console.print()
+    say(out.console, "Moved to a drive:", "bold")
+    for home in moved:
+        style = WARN if home.second is not None or home.strayed else ""
+        say(out.console, Text(f"{shown(home.name)}: ").append(home.sentence, style=style), indent=2, hang=2)
+        if home.command:
+            say(out.console, f"-> {home.command}", indent=4, hang=3)
 
 
 def _show_unknown(out: Out, result: FindResult) -> None:

@@ -56,8 +56,13 @@ def _show_library(out: Out, library: ProtectedLibrary) -> None:
         good = f"{library.good_count} of {number(library.rule.copies, 'copy', 'copies')}"
     line.append(f"  {good}, {number(library.files, 'file')}, {size(library.bytes)}")
     say(out.console, line)
+    if library.moved is not None:
+        say(out.console, library.moved.sentence, indent=4, hang=4)
     for copy in library.copies:
-        say(out.console, _copy(copy), indent=4, hang=4)
+        line = _copy(copy)
+        if library.is_beside(copy):
+            line.append("; on the drive that the library itself is on, so it does not count", style=WARN)
+        say(out.console, line, indent=4, hang=4)
 
 
 def _copy(copy: Copy) -> Text:

@@ -13,11 +13,13 @@ from pathlib import Path
 from dunechest.jobs.homes import Home, home_named
 from dunechest.jobs.named import AnyLibrary, get_library, library_at
 from dunechest.jobs.rehome.doing.carry_out import carry_out
+from dunechest.jobs.rehome.one_of_two import carry_out_rejoin
 from dunechest.jobs.rehome.options import USUAL, RehomeOptions
-from dunechest.jobs.rehome.plan import OutsideMove, RehomePlan, RejoinPlan
+from dunechest.jobs.rehome.parts import carry_out_parts
+from dunechest.jobs.rehome.plan import OutsideMove, PartMovePlan, RehomePlan, RejoinPlan
 from dunechest.jobs.rehome.planning import make
 from dunechest.jobs.rehome.planning import rejoin as rejoining
-from dunechest.jobs.rehome.rejoin import carry_out_rejoin
+from dunechest.jobs.rehome.planning.parts import plan_parts
 from dunechest.jobs.rehome.result import RehomeResult, RejoinResult
 from dunechest.jobs.undo import recover
 from dunechest.library.library import Library
@@ -27,15 +29,18 @@ from dunechest.progress import Progress, silent
 __all__ = [
     "Home",
     "OutsideMove",
+    "PartMovePlan",
     "RehomeOptions",
     "RehomePlan",
     "RehomeResult",
     "RejoinPlan",
     "RejoinResult",
     "carry_out",
+    "carry_out_parts",
     "carry_out_rejoin",
     "plan_rehome",
     "plan_rehome_back",
+    "plan_rehome_parts",
     "plan_rejoin",
     "rehome",
     "rehome_back",
@@ -93,6 +98,24 @@ def plan_rehome_back(library: AnyLibrary, options: RehomeOptions = USUAL) -> Reh
     return make.plan_back(home, replace(library_at(home.place), name=home.name), options)
 
 
+def plan_rehome_parts(library: AnyLibrary, to: AnyPath, options: RehomeOptions) -> PartMovePlan:
+    """Plan to move parts of a library to a drive, where they become a library of their own. Changes nothing.
+
+    Parameters
+    ----------
+    library, to
+        As for `plan_rehome`.
+    options : RehomeOptions
+        What was chosen; `parts` names the parts.
+
+    Raises
+    ------
+    UsageError
+        If there is no such library, folder or part.
+    """
+    return plan_parts(get_library(library), Path(os.path.expanduser(to)), options)
+
+
 def plan_rejoin(library: AnyLibrary, options: RehomeOptions = USUAL) -> RejoinPlan:
     """Plan to make one library of a moved one and a second one. Changes nothing.
 
@@ -121,7 +144,7 @@ def rehome(
     Parameters
     ----------
     library, to, options
-        As for `plan_rehome`.
+        As for `plan_rehome`; with `parts` only these move, and become a library of their own.
     progress : Progress
         Told how far it is.
 
@@ -148,12 +171,12 @@ def rehome(
     ('link', True, 'spring tide at noon')
     """
     recover()
+    if options.parts:
+        return carry_out_parts(plan_rehome_parts(library, to, options), progress=progress)
     return carry_out(plan_rehome(library, to, options), progress=progress)
 
 
-def rehome_back(
-    library: AnyLibrary, options: RehomeOptions = USUAL, *, progress: Progress = silent
-) -> RehomeResult:
+def rehome_back(library: AnyLibrary, options: RehomeOptions = USUAL, *, progress: Progress = silent) -> RehomeResult:
     """Move a library back from its drive to where its application found it at first.
 
     Parameters
@@ -172,9 +195,7 @@ def rehome_back(
     return carry_out(plan_rehome_back(library, options), progress=progress)
 
 
-def rejoin(
-    library: AnyLibrary, options: RehomeOptions = USUAL, *, progress: Progress = silent
-) -> RejoinResult:
+def rejoin(library: AnyLibrary, options: RehomeOptions = USUAL, *, progress: Progress = silent) -> RejoinResult:
     """Make one library of a moved one and the second one that was made while its drive was missing.
 
     Parameters
@@ -202,4 +223,3 @@ def rejoin(
 
 def _home(library: AnyLibrary) -> Home:
     return home_named(str(library.path) if isinstance(library, Library) else os.fspath(library))
-

@@ -10,7 +10,9 @@ from dunechest.findings import Finding, blocking
 from dunechest.jobs.homes import Home
 from dunechest.jobs.rehome.options import RehomeOptions, Way
 from dunechest.jobs.restore.plan import ReferencePlan, SettingChange, Target
+from dunechest.jobs.study.contents import Contents
 from dunechest.jobs.study.room import Room
+from dunechest.jobs.study.take_out import TakeOut
 from dunechest.library.kinds.schema import Kind
 from dunechest.library.library import Library
 from dunechest.library.still_named import NO_OLD_PLACE, OldPlace
@@ -233,3 +235,104 @@ class RejoinPlan(Value):
     def nothing(self) -> bool:
         """Whether nothing has to be done."""
         return self.home.second is None and not self.settings and self.link_before == self.link_after
+
+
+@dataclass(frozen=True, slots=True, eq=False, repr=False)
+class PartMovePlan(Value):
+    """What moving parts of a library means: a library of their own on the drive, and the rest goes on without them.
+
+    Parameters
+    ----------
+    contents : Contents
+        The library.
+    taken : TakeOut
+        What goes with the parts, and what of theirs stays because others use it.
+    target : Path
+        The folder of their own library; if there is one of the same kind already, they are merged into it.
+    merge : bool
+        Whether there is.
+    aside : Path
+        The folder that what goes is set aside in.
+    drive : str
+        What the drive is called.
+    """
+
+    _document: ClassVar[str] = "rehome.PlannedPartMove"
+
+    contents: Contents
+    options: RehomeOptions
+    taken: TakeOut
+    target: Path
+    merge: bool
+    aside: Path
+    drive: str
+    room: Room
+    id: str
+    findings: tuple[Finding, ...] = ()
+
+    def decisions(self) -> dict[str, Any]:
+        """Return all that the plan decides, as JSON values: two plans with the same do the same."""
+        return {
+            "library": str(self.library.path),
+            "parts": [part.name for part in self.taken.parts],
+            "to": str(self.target),
+            "merge": self.merge,
+            "files": digest_of_values([[f.path, f.size, f.mtime_ns] for f in self.taken.files]),
+            "edits": list(self.taken.edits),
+            "set aside": str(self.aside),
+            "blocked_by": sorted(f"{f.code}: {f.message}" for f in self.blocked),
+        }
+
+    def __eq__(self, other: object) -> bool:
+        return isinstance(other, PartMovePlan) and self.decisions() == other.decisions()
+
+    def __hash__(self) -> int:
+        return hash((str(self.library.path), str(self.target)))
+
+    def __repr__(self) -> str:
+        return f"<PartMovePlan {self.taken.title} of {self.name} to {self.target}>"
+
+    @property
+    def library(self) -> Library:
+        """The library."""
+        return self.contents.library
+
+    @property
+    def name(self) -> str:
+        """The library's name."""
+        return self.contents.library.name
+
+    @property
+    def source(self) -> Path:
+        """Where the library is."""
+        return self.contents.library.path
+
+    @property
+    def blocked(self) -> tuple[Finding, ...]:
+        """The findings that block it and were not overruled."""
+        return blocking(self.findings, self.options.ignore)
+
+    @property
+    def would_run(self) -> bool:
+        """Whether nothing blocks it."""
+        return not self.blocked
+
+    @property
+    def file_count(self) -> int:
+        """Number of files that go."""
+        return len(self.taken.files)
+
+    @property
+    def bytes(self) -> int:
+        """Bytes of the files that go."""
+        return sum(file.size for file in self.taken.files)
+
+    @property
+    def part_titles(self) -> tuple[str, ...]:
+        """Titles of the parts."""
+        return tuple(part.title for part in self.taken.parts)
+
+    @property
+    def shared_paths(self) -> tuple[str, ...]:
+        """Files of the parts that stay in the library, too."""
+        return self.taken.shared

@@ -61,7 +61,9 @@ def archive_to(chest: Chest, contents: Contents, choice: Choice, progress: Progr
     if not result.well:
         lost = next((item for item in result.left_out if item.fault), None)
         why = f": {shown(lost.path)} ({shown(lost.why)})" if lost is not None else ""
-        raise RefusedError(f"Not every file of {shown(contents.library.name)} could be copied{why}. Nothing was changed.")
+        raise RefusedError(
+            f"Not every file of {shown(contents.library.name)} could be copied{why}. Nothing was changed."
+        )
     return result
 
 

@@ -6,6 +6,7 @@ import os
 from collections.abc import Iterable, Iterator, Sequence
 
 from dunechest.findings import Finding
+from dunechest.jobs.homes import home_at, home_of_second, known_homes
 from dunechest.jobs.study.contents import Contents
 from dunechest.jobs.study.selection import PLACEHOLDER, Selection, total
 from dunechest.library.environment import is_environment, made_from
@@ -14,7 +15,7 @@ from dunechest.library.library import Library
 from dunechest.library.recognise import expand
 from dunechest.library.references.reading import Reference
 from dunechest.machine.folders import own_home, standard_folders
-from dunechest.names import shown
+from dunechest.names import quoted, shown
 from dunechest.transfer.walk import Walk
 from dunechest.words import number, size
 
@@ -45,6 +46,7 @@ def library_findings(contents: Contents, selection: Selection) -> list[Finding]:
                 "They have no content; they are listed and left out.",
             )
         )
+    findings += _moved(library)
     findings += _contains(contents)
     findings += _environment(contents)
     findings += _missing(contents, selection)
@@ -52,6 +54,33 @@ def library_findings(contents: Contents, selection: Selection) -> list[Finding]:
     findings += _roles(contents, selection)
     findings += _elsewhere(library)
     return findings
+
+
+def _moved(library: Library) -> list[Finding]:
+    """Say that a library was moved to a drive, or that it is a second one made while that drive was missing."""
+    homes = known_homes()
+    home = home_at(library.path, homes) or home_of_second(library.path, homes)
+    if home is None:
+        return []
+    if home.second is not None:
+        do = home.command or "Connect the drive first, and then make one library of the two."
+        return [
+            Finding(
+                "two-libraries",
+                "warning",
+                home.sentence,
+                f"To make one library of the two: {do}" if home.command else do,
+            )
+        ]
+    return [
+        Finding(
+            "moved-here",
+            "info",
+            f"It was moved here from {shown(str(home.old))}; its application finds it by "
+            f"{'its setting' if home.way == 'setting' else 'the link there'}.",
+            f"To move it back: dunechest rehome --back {quoted(home.name)}",
+        )
+    ]
 
 
 def _environment(contents: Contents) -> list[Finding]:

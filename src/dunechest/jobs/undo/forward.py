@@ -14,7 +14,6 @@ from dunechest.transfer import disk
 from dunechest.transfer.below import make_folders
 from dunechest.transfer.removal import remove_listed
 
-
 #: How the name of a folder ends that is being deleted; nothing else is ever deleted as a whole.
 MARK = " (being deleted)"
 

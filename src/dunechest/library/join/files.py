@@ -92,6 +92,85 @@ def only_parts(kind: Kind, spec: Joins, path: Path, parts: Collection[str], file
         raise NotMergedError(str(error)) from error
 
 
+def without_parts(
+    kind: Kind, spec: Joins, path: Path, parts: Collection[str], files: Collection[str], stay: Collection[str]
+) -> int:
+    """Take from a file what belongs to some parts and to nothing else; return how many things went.
+
+    The inverse of `join`: what other parts have, too, stays.
+
+    Parameters
+    ----------
+    kind, spec, path
+        As for `only_parts`.
+    parts : collection of str
+        Names of the parts.
+    files : collection of str
+        The files that go with them.
+    stay : collection of str
+        Spots of a database that lead to files which stay.
+
+    Raises
+    ------
+    NotMergedError
+        If it is not what it should be; it was not changed.
+    """
+    try:
+        if spec.form == "sqlite":
+            return rows.without_parts(kind, spec, path, parts, stay)
+        if spec.form == "bibtex":
+            return _without_entries(kind, path, parts)
+        return _without_keys(spec, path, files) if spec.form == "json" else _without_lines(spec, path, files)
+    except (UnreadableError, OSError, ValueError) as error:
+        raise NotMergedError(str(error)) from error
+
+
+def _without_entries(kind: Kind, path: Path, parts: Collection[str]) -> int:
+    field = next((part.field for part in kind.parts if part.form == "bibtex"), "")
+    text = text_of(path)
+    kept, place, gone = [], 0, 0
+    for entry, start, end in bibtex_spans(text):
+        names = {name.strip() for name in entry.fields.get(field.lower(), "").split(",")} - {""}
+        if field and names and names <= set(parts):
+            kept.append(text[place:start])
+            place = end
+            gone += 1
+    if gone:
+        _write(path, "".join([*kept, text[place:]]))
+    return gone
+
+
+def _without_keys(spec: Joins, path: Path, files: Collection[str]) -> int:
+    document = document_of(path, "json")
+    gone = 0
+    for key in spec.keys:
+        table = _table(document, key)
+        for name in [name for name, value in table.items() if any(text in files for text in _texts(value))]:
+            del table[name]
+            gone += 1
+    if gone:
+        _write_json(path, document)
+    return gone
+
+
+def _without_lines(spec: Joins, path: Path, files: Collection[str]) -> int:
+    document, text = document_of(path, "ini"), text_of(path)
+    gone = 0
+    for section in spec.keys:
+        for name, value in document.get(section, {}).items():
+            if str(value) in files:
+                text, count = re.subn(
+                    rf"^{re.escape(name)}[ \t]*[=:][ \t]*{re.escape(str(value))}[ \t]*\r?\n?",
+                    "",
+                    text,
+                    flags=re.MULTILINE,
+                )
+                gone += count
+    if gone:
+        _write(path, text)
+    return gone
+
+
 def _only_entries(kind: Kind, path: Path, parts: Collection[str]) -> int:
     field = next((part.field for part in kind.parts if part.form == "bibtex"), "")
     text = text_of(path)

@@ -180,3 +180,51 @@ def only_parts(kind: Kind, spec: Joins, path: Path, parts: Collection[str]) -> i
     except sqlite3.Error as error:
         raise UnreadableError(f"SQLite cannot change it: {error}") from error
     return gone
+
+
+def without_parts(kind: Kind, spec: Joins, path: Path, parts: Collection[str], stay: Collection[str]) -> int:
+    """Take from a database the rows of some parts, as far as no row that stays refers to them; return how many went.
+
+    Parameters
+    ----------
+    kind, spec, path, parts
+        As for `only_parts`.
+    stay : collection of str
+        Rows that stay though they belong to the parts: table and number, with a space between.
+
+    Raises
+    ------
+    UnreadableError
+        If it is not what it should be.
+    """
+    chosen = _chosen(kind, spec, path, parts)
+    part = next((item for item in kind.parts if item.form == "sqlite"), None)
+    if chosen is None or part is None:
+        return 0
+    try:
+        with writing(path) as connection:
+            rows = {table.name: _rows(connection, table) for table in spec.tables}
+            gone: dict[str, set[int]] = {table.name: set() for table in spec.tables}
+            for table in reversed(spec.tables):
+                # The part's own row and the list of its members go; a member only if nothing else has it.
+                listed = table.name == part.table or part.table in table.refers.values()
+                wanted = chosen[table.name]
+                if not listed:
+                    wanted = wanted - _referred_to(table.name, spec, rows, gone)
+                    wanted = {number for number in wanted if f"{table.name} {number}" not in stay}
+                gone[table.name] = wanted
+                for number in gone[table.name]:
+                    connection.execute(f"DELETE FROM {quoted(table.name)} WHERE rowid = ?", (number,))  # noqa: S608
+    except (sqlite3.Error, KeyError) as error:
+        raise UnreadableError(f"SQLite cannot change it: {error}") from error
+    return sum(map(len, gone.values()))
+
+
+def _referred_to(name: str, spec: Joins, rows: dict[str, Rows], gone: dict[str, set[int]]) -> set[int]:
+    """Return the numbers of a table's rows that rows of other tables refer to which stay."""
+    found = set()
+    for table in spec.tables:
+        for column, to in table.refers.items():
+            if to == name:
+                found |= {row[column] for number, row in rows[table.name].items() if number not in gone[table.name]}
+    return found

@@ -29,7 +29,7 @@ from dunechest.jobs.restore.doing.references import RewrittenFiles, write_refere
 from dunechest.jobs.restore.doing.settings import write_setting
 from dunechest.jobs.restore.doing.staging import remove
 from dunechest.jobs.undo.doing import undo_change
-from dunechest.ledger import deeds
+from dunechest.ledger import deeds, events
 from dunechest.ledger.asides import AsideFile, write_aside
 from dunechest.ledger.deeds import Aside, ChangedLink, Listed, Made, Swapped, Tree, WasEmpty, Working
 from dunechest.machine import folder_links
@@ -111,7 +111,9 @@ def _take(staging: Path, plan: RehomePlan) -> None:
             f"{shown(str(staging))} is in the way and was not left by a move of this library. Inspect it and move it away."
         )
     if mark.pid != os.getpid() and lives(mark.pid):
-        raise RefusedError(f"Process {mark.pid} is moving this library right now. Nothing was changed; wait until it is done.")
+        raise RefusedError(
+            f"Process {mark.pid} is moving this library right now. Nothing was changed; wait until it is done."
+        )
     remove(staging)
 
 
@@ -135,9 +137,7 @@ def _move(run: Run, begun: float) -> RehomeResult:
     safe.write_file(run.staging / _MARK, msgspec.json.encode(mark))
     copy(run)
     run.tell("updating references of")
-    rewritten = write_references(
-        plan.kind, plan.references.updates, run.tree.joinpath, plan.target.joinpath, deed
-    )
+    rewritten = write_references(plan.kind, plan.references.updates, run.tree.joinpath, plan.target.joinpath, deed)
     give_attributes(run)
     dress_folders(run)
     flush(run.staging, whole=plan.place.whole_sync)
@@ -278,7 +278,9 @@ def _old_mark_goes(run: Run) -> None:
 
 def _listed(run: Run) -> list[AsideFile]:
     plan = run.plan
-    found = [AsideFile(to_wire(p), size, mtime_ns, digest.hex()) for p, (size, mtime_ns, digest) in run.proven.items()]
+    found = [
+        AsideFile(to_wire(p), size, mtime_ns, digest.hex()) for p, (size, mtime_ns, digest) in run.proven.items()
+    ]
     outside = {to_wire(item.entry.path) for item in plan.outside_files}
     found = [file for file in found if file.path not in outside]
     found += [AsideFile(to_wire(folder.path), -1, 0) for folder in plan.folders]
@@ -293,11 +295,14 @@ def _note(run: Run) -> None:
     facts = {
         "old": old, "id": plan.id, "name": shown(plan.name), "kind": plan.library.kind.name,
         "place": to_line(str(plan.target)), "below": to_line(plan.below), "drive": shown(plan.drive), "way": plan.way,
-        "identity": plan.identity, "back": plan.back,
+        "identity": plan.identity, "back": plan.back, "move": plan.id,
     }  # fmt: skip
     why = note_move(facts)
     if why and not plan.back:
         raise CutOffError(f"Where the library will be cannot be written down, so it was not moved. {why}")
+    if not plan.back and str(plan.target).isprintable():
+        seen = {"place": str(plan.target), "name": shown(plan.name), "kind": plan.library.kind.name}
+        events.try_append(("seen", seen))
     note_aside(
         plan.aside, gone=False, facts={"id": plan.id, "name": shown(plan.name), "old": old, "listing": plan.id}
     )
@@ -338,5 +343,3 @@ def _summary(run: Run, rewritten: RewrittenFiles, begun: float) -> RehomeResult:
         findings=tuple(findings),
         seconds=time.monotonic() - begun,
     )
-
-

@@ -17,7 +17,7 @@ from dunechest.transfer import disk
 from dunechest.transfer.owner import give, owner_above
 
 
-def set_right(plan: RejoinPlan, deed: OpenDeed, listing: str) -> None:
+def set_right(plan: RejoinPlan, deed: OpenDeed, listing: str, move: str) -> None:
     """Set the second library aside, update setting or link, and note where the library is.
 
     Parameters
@@ -28,6 +28,8 @@ def set_right(plan: RejoinPlan, deed: OpenDeed, listing: str) -> None:
         Where each step is written down before it is taken.
     listing : str
         Name of the list of what the second library holds.
+    move : str
+        What tells this rejoining from others.
 
     Raises
     ------
@@ -39,7 +41,7 @@ def set_right(plan: RejoinPlan, deed: OpenDeed, listing: str) -> None:
         why = write_setting(change, deed)
         if why:
             raise RefusedError(f"Refused: {why}.")
-    _note(plan)
+    _note(plan, move)
     if home.second is not None and plan.aside is not None:
         note_aside(
             plan.aside,
@@ -94,7 +96,7 @@ def change_link(plan: RejoinPlan, deed: OpenDeed) -> None:
     disk.flush_folder(old.parent)
 
 
-def _note(plan: RejoinPlan) -> None:
+def _note(plan: RejoinPlan, move: str) -> None:
     home = plan.home
     try:
         mount = filesystem(home.place.parent).mount
@@ -104,6 +106,6 @@ def _note(plan: RejoinPlan) -> None:
     facts = {
         "old": to_line(str(home.old)), "id": home.past.id, "name": home.name, "kind": home.kind,
         "place": to_line(str(home.place)), "below": to_line(below), "drive": home.drive, "way": home.way,
-        "identity": drive_identity(home.place.parent), "back": False,
+        "identity": drive_identity(home.place.parent), "back": False, "move": move,
     }  # fmt: skip
     note_move(facts)

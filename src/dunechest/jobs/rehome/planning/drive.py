@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import os
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterator
 from dataclasses import dataclass
 from pathlib import Path
 
@@ -152,7 +152,9 @@ def _holds(where: NewPlace, kind: Kind, listing: Walk) -> Iterator[Finding]:
     for file in listing.files:
         names.file(file.path)
     if names.changed:
-        some = ", ".join(shown(name) for name in sorted(names.changed)[:3]) + (", ..." if len(names.changed) > 3 else "")
+        some = ", ".join(shown(name) for name in sorted(names.changed)[:3]) + (
+            ", ..." if len(names.changed) > 3 else ""
+        )
         yield Finding(
             "names",
             "blocks",

@@ -292,7 +292,9 @@ def _of_the_places(errand: _Errand, plan: RehomePlan) -> Iterator[Finding]:
             "occupied",
             "blocks",
             f"Something is already in {shown(str(target))}, and nothing existing is ever overwritten.",
-            "Move it away or rename it first." if errand.back else "Choose another folder, or another name with --as NAME.",
+            "Move it away or rename it first."
+            if errand.back
+            else "Choose another folder, or another name with --as NAME.",
         )
     if not errand.back and errand.old != source and os.path.lexists(errand.old) and not plan.link_before:
         yield Finding(

@@ -18,7 +18,9 @@ def settings_to(kind: Kind, source: Path, target: Path) -> tuple[SettingChange, 
     One that names another library or none stays as it is: where the application looks by itself, a link stands.
     """
     return tuple(
-        SettingChange(file, key, told, str(target)) for file, key, told in settings_of(kind) if _leads_to(told, source)
+        SettingChange(file, key, told, str(target))
+        for file, key, told in settings_of(kind)
+        if _leads_to(told, source)
     )
 
 

@@ -116,7 +116,7 @@ def join_into_place(run: Run, restored: Iterable[RestoreFile], merged: Mapping[s
     _make_room(plan, deed)
     if plan.record.shape == "file":
         for file in plan.existing.replaced:
-            _replace(tree / file.path, place, "replaced", deed)
+            replace_file(tree / file.path, place, "replaced", deed)
         for file, other in plan.existing.beside:
             _new_files(run, [(tree / file.path, place.with_name(other))])
         return
@@ -136,10 +136,10 @@ def join_into_place(run: Run, restored: Iterable[RestoreFile], merged: Mapping[s
     for path in sorted(replaced & there):
         if own[path] in databases or plan.kind.database_patterns.match(own[path]):
             _companions_away(place / path, plan.options.day, deed)
-        _replace(tree / path, place / path, "replaced", deed)
+        replace_file(tree / path, place / path, "replaced", deed)
     for path, source in sorted(merged.items()):
         _companions_away(place / path, plan.options.day, deed)
-        _replace(source, place / path, "joined", deed)
+        replace_file(source, place / path, "joined", deed)
     _links(run)
     for path, mtime_ns, mode in reversed(plan.folders):
         if path in made:
@@ -206,7 +206,8 @@ def _new_files(run: Run, pairs: list[tuple[Path, Path]]) -> None:
             run.leave(str(target), "something appeared there meanwhile; it is left alone")
 
 
-def _replace(source: Path, target: Path, why: str, deed: OpenDeed) -> None:
+def replace_file(source: Path, target: Path, why: str, deed: OpenDeed) -> None:
+    """Give a file other bytes, and keep the ones that it had."""
     info = target.stat()
     kept = deed.keep(target)
     step = Rewritten(to_wire(str(target)), kept, info.st_mode & 0o7777, info.st_mtime_ns, digest_of(source), why)

@@ -83,7 +83,12 @@ def moves_of(
 
 
 def plan_references(
-    kind: Kind, tree: ReadableLibrary, sources: Iterable[str], moves: Moves, here: Iterable[str], left: Mapping[str, str]
+    kind: Kind,
+    tree: ReadableLibrary,
+    sources: Iterable[str],
+    moves: Moves,
+    here: Iterable[str],
+    left: Mapping[str, str],
 ) -> ReferencePlan:
     """Say what becomes of each reference of the files that come back.
 

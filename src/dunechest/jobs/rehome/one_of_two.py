@@ -12,13 +12,20 @@ from dunechest.jobs.rehome.doing.rejoin import set_right
 from dunechest.jobs.rehome.plan import RejoinPlan
 from dunechest.jobs.rehome.result import RejoinResult
 from dunechest.jobs.rehome.scratch import archive_to, listed_in, scratch_chest
-from dunechest.jobs.restore import RestoreOptions, RestoreResult, carry_out, new_command, plan_restore, refuse_if_stopped
+from dunechest.jobs.restore import (
+    RestoreOptions,
+    RestoreResult,
+    carry_out,
+    new_command,
+    plan_restore,
+    refuse_if_stopped,
+)
 from dunechest.jobs.study.contents import study
 from dunechest.jobs.study.selection import Choice
 from dunechest.jobs.undo import undo_change
 from dunechest.ledger import deeds
 from dunechest.ledger.asides import write_aside
-from dunechest.names import shown, to_wire
+from dunechest.names import from_wire, shown, to_wire
 from dunechest.progress import Progress, silent
 
 
@@ -46,13 +53,13 @@ def carry_out_rejoin(plan: RejoinPlan, *, progress: Progress = silent) -> Rejoin
     refuse_blocked("Refused: nothing was changed, because {} cannot be rejoined now.", {plan.name: plan.blocked})
     begun = time.monotonic()
     home = plan.home
-    command = new_command()
-    deed = deeds.begin("rejoin", home.name, to_wire(str(home.old)), command, id=home.past.id)
+    command, move = new_command(), uuid.uuid4().hex
+    deed = deeds.begin("rejoin", home.name, to_wire(str(home.old)), command, id=move)
     try:
         merged, listing = _merge(plan, deed, command, progress)
-        set_right(plan, deed, listing)
+        set_right(plan, deed, listing, move)
     except BaseException as error:
-        _give_up(command)
+        undo_command(command)
         if isinstance(error, OSError) and not isinstance(error, DuneChestError):
             raise CutOffError(
                 f"The rejoining of {shown(home.name)} was interrupted: {error.strerror or error}. Both libraries are as they "
@@ -91,7 +98,7 @@ def _merge(
     second = replace(library_at(home.second.path, kind=_kind(plan)), name=home.name)
     with scratch_chest(home.place, deed) as chest:
         archived = archive_to(chest, study(second), Choice(rebuildable=True, outside_files=False), progress)
-        write_aside(listing, listed_in(chest, archived.bag))
+        listed = listed_in(chest, archived.bag)
         options = RestoreOptions(
             into=home.place, if_exists="merge", on_conflict=plan.options.on_conflict, settings=False,
             day=plan.options.day, outside_links=True,
@@ -105,9 +112,14 @@ def _merge(
                 f"The two libraries cannot be made one: {error} With --on-conflict keep-mine the one on the drive stays as it "
                 "is where both have the same file, and the second one is kept aside."
             ) from error
+    # What stayed as it is on the drive, or differs in what was made one, is in the second library alone.
+    alone = {*result.kept, *(item.path for item in result.merged if item.differ)}
+    write_aside(listing, [file for file in listed if from_wire(file.path) not in alone])
     lost = [item for item in result.not_done if item.fault]
     if lost:
-        raise CutOffError(f"{shown(lost[0].path)} could not be brought over: {shown(lost[0].why)}. Nothing was changed.")
+        raise CutOffError(
+            f"{shown(lost[0].path)} could not be brought over: {shown(lost[0].why)}. Nothing was changed."
+        )
     return result, listing
 
 
@@ -116,7 +128,7 @@ def _kind(plan: RejoinPlan) -> str | None:
     return plan.home.kind if plan.home.kind != "folder" else None
 
 
-def _give_up(command: str) -> None:
+def undo_command(command: str) -> None:
     """Undo all that was done under a command, the latest first."""
     for known in [item for item in deeds.deeds() if item.head.command == command and item.how != "undone"]:
         try:

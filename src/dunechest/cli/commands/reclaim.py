@@ -1,0 +1,130 @@
+"""``dunechest reclaim``."""
+
+from __future__ import annotations
+
+import sys
+from typing import TYPE_CHECKING, Any
+
+import click
+
+from dunechest.cli.output import Out, common
+from dunechest.cli.parts import Command, complete_library, shaped
+
+if TYPE_CHECKING:
+    from collections.abc import Sequence
+
+    from dunechest.jobs.reclaim import ReclaimPlan
+
+
+@shaped(
+    "dunechest reclaim marram-papers --plan",
+    "dunechest reclaim marram-papers --yes",
+    "dunechest reclaim winter-games --part Lanternfish --yes",
+    sections={
+        "What": ("parts", "outside_files", "also"),
+        "How": ("plan_only", "yes", "trash", "read_all", "scratch", "ignore"),
+    },
+)
+@click.command("reclaim", cls=Command)
+@click.argument("library", metavar="LIBRARY", shell_complete=complete_library)
+@click.option(
+    "--part",
+    "parts",
+    multiple=True,
+    metavar="PART",
+    help="Only this part (a title, a project, an album); repeatable.",
+)
+@click.option(
+    "--with-outside-files", "outside_files", is_flag=True, help="Delete files stored elsewhere that it uses, too."
+)
+@click.option(
+    "--also",
+    multiple=True,
+    metavar="PATTERN",
+    help="Delete these files, too, which would stay: licensed ones, placeholders, what was left out. Repeatable.",
+)
+@click.option("--plan", "plan_only", is_flag=True, help="Show what would be done, without doing it.")
+@click.option("--yes", is_flag=True, help="Do not ask. Needed where there is no terminal.")
+@click.option("--trash", is_flag=True, help="Move it to the system's trash; emptying the trash frees the space.")
+@click.option(
+    "--read-all", is_flag=True, help="Read every byte of the original and of its copies, not only a sample."
+)
+@click.option(
+    "--scratch",
+    metavar="FOLDER",
+    type=click.Path(exists=True, file_okay=False),
+    help="A folder with room for a drill, if one is needed.",
+)
+@click.option("--ignore", multiple=True, metavar="CODE", help="Continue despite this blocking problem.")
+@common
+def command(out: Out, library: str, plan_only: bool, yes: bool, **options: Any) -> int:
+    """Delete a library's original to free its space, once its copies are proven.
+
+    Nothing is deleted unless the library is unchanged since it was archived, is complete on
+    as many connected drives as its rule asks for (two, if nothing else is set), was fully
+    checked on each since, passed a drill on one, and is neither open nor used from outside.
+    Missing checks and the drill are done first. What is changed, new, licensed, a
+    placeholder or left out of the archive stays, and is listed.
+
+    Of a library that was moved to a drive by dunechest rehome, the original that was set
+    aside is deleted, never the library itself.
+    """
+    from dunechest.cli.views import reclaim as view
+    from dunechest.cli.views.restore import say_undone_first
+    from dunechest.jobs.reclaim import ReclaimOptions, plan_reclaim, prove_and_carry_out
+    from dunechest.jobs.restore import new_command
+    from dunechest.jobs.undo import recover
+
+    choice = ReclaimOptions(**options)
+    if not plan_only:
+        finished = recover()
+        for deed in finished:
+            say_undone_first(out, deed)
+    plans = plan_reclaim(library, choice)
+    if plan_only:
+        out.document("reclaim-plan", libraries=plans)
+        for plan in plans:
+            out.note_findings(plan.findings, plan.name)
+        if out.shows:
+            for plan in plans:
+                view.show_plan(out, plan)
+        return 3 if any(plan.blocked for plan in plans) else 0
+    out.expect("reclaim")
+    if not any(plan.blocked for plan in plans) and not _may_delete(out, plans, yes):
+        return 3
+    shared = new_command()
+    results = []
+    for plan in plans:
+        with out.following() as progress:
+            results.append(prove_and_carry_out(plan, progress=progress, command=shared))
+        out.document("reclaim", libraries=results)
+        out.note_findings(results[-1].findings, plan.name)
+        if out.shows:
+            view.show(out, results[-1])
+    return 0
+
+
+def _may_delete(out: Out, plans: Sequence[ReclaimPlan], yes: bool) -> bool:
+    from dunechest.cli.views import reclaim as view
+    from dunechest.errors import RefusedError
+    from dunechest.names import shown
+    from dunechest.words import number, size
+
+    if yes:
+        return True
+    count = number(sum(plan.file_count for plan in plans), "file")
+    held = size(sum(plan.bytes for plan in plans))
+    if not out.shows or not (sys.stdin.isatty() and sys.stdout.isatty()):
+        raise RefusedError(
+            f"Refused: {count} ({held}) of {shown(plans[0].name)} would be deleted, and there is no terminal to ask on. Nothing "
+            "was changed. To see what: --plan. To do it without being asked: --yes"
+        )
+    for plan in plans:
+        view.show_plan(out, plan)
+    trash = plans[0].options.trash
+    if click.confirm(
+        f"{'Move' if trash else 'Delete'} {count} ({held}){' to the trash' if trash else ''}?", default=False
+    ):
+        return True
+    out.console.print("Nothing was changed.")
+    return False

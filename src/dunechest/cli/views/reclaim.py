@@ -1,0 +1,95 @@
+"""How the freeing of space is shown."""
+
+from __future__ import annotations
+
+from rich.text import Text
+
+from dunechest.cli.layout import BAD, GOOD, WARN, say
+from dunechest.cli.output import Out, show_findings, show_list
+from dunechest.jobs.reclaim import Evidence, ReclaimPlan, ReclaimResult
+from dunechest.names import shown
+from dunechest.words import ago, duration, number, size
+
+
+def show_plan(out: Out, plan: ReclaimPlan) -> None:
+    """Show what would be deleted, and what this relies on."""
+    console = out.console
+    what = _what(plan.name, plan.what, plan.part_titles)
+    if plan.blocked:
+        say(console, f"{what} cannot be deleted now. Nothing was changed.", BAD)
+    else:
+        verb = "Would move to the trash" if plan.options.trash else "Would delete"
+        text = Text(f"{verb} {_lower(what)}: {number(plan.file_count, 'file')}, {size(plan.bytes)}.", style="bold")
+        say(console, text)
+    console.print(out.place(plan.place), soft_wrap=True)
+    if plan.live is not None:
+        say(console, "The library itself stays, here:", indent=2)
+        console.print(out.place(plan.live), soft_wrap=True)
+    show_findings(out, plan.findings)
+    for copy in plan.copies:
+        if copy.counts:
+            say(console, _copy(copy), indent=2, hang=2)
+    if plan.blocked:
+        return
+    if plan.to_check:
+        say(console, f"First checked in full: {shown(', '.join(plan.to_check))}.", indent=2)
+    if plan.to_drill:
+        say(console, f"First drilled: {shown(plan.to_drill)}.", indent=2)
+    if plan.blocks:
+        say(
+            console,
+            f"About {size(plan.blocks)} would come free{' when the trash is emptied' if plan.options.trash else ''}.",
+            indent=2,
+        )
+    stays = [f"{shown(path)}: {shown(why)}" for path, why in plan.staying]
+    show_list(out, "Stays:", stays, most=5)
+    if plan.how:
+        say(console, f"To get it again: {plan.how}", indent=2, hang=2)
+    say(console, "This is a plan; nothing was changed.")
+
+
+def _what(name: str, what: str, parts: tuple[str, ...]) -> str:
+    if what == "set-aside":
+        return f"The original of {shown(name)} that was set aside"
+    return f"{shown(', '.join(parts))} of {shown(name)}" if parts else f"The original of {shown(name)}"
+
+
+def _lower(text: str) -> str:
+    return text.replace("The original", "the original", 1)
+
+
+def _copy(copy: Evidence) -> str:
+    line = f"Copy in {shown(copy.label)}: edition {copy.edition}, archived {ago(copy.archived)}"
+    line += f", fully checked {ago(copy.checked)}" if copy.checked is not None else ", not fully checked since"
+    return line + (f", passed a drill {ago(copy.drilled)}" if copy.drilled is not None else "")
+
+
+def show(out: Out, result: ReclaimResult) -> None:
+    """Show what was deleted, and what came free."""
+    console = out.console
+    what = _lower(_what(result.name, result.what, result.parts))
+    verb = "Moved to the trash" if result.trash else "Deleted"
+    text = Text(f"{verb}: {what}", style=GOOD)
+    text.append(
+        f", {number(result.files, 'file')}, {size(result.bytes)} ({duration(result.seconds)})",
+        style="not bold default",
+    )
+    say(console, text)
+    console.print(out.place(result.place), soft_wrap=True)
+    if result.freed or not result.why_less:
+        say(console, f"{size(result.freed)} came free on the disk (measured).", "bold", indent=2)
+    else:
+        say(console, "Nothing came free on the disk (measured).", WARN, indent=2)
+    if result.why_less:
+        say(console, f"-> {result.why_less[:1].upper()}{result.why_less[1:]}.", indent=4, hang=3)
+    if result.live is not None:
+        say(console, "The library is here:", indent=2)
+        console.print(out.place(result.live), soft_wrap=True)
+    if result.checked:
+        say(console, f"Checked first: {shown(', '.join(result.checked))}.", indent=2)
+    show_findings(out, result.findings)
+    stays = [f"{shown(path)}: {shown(why)}" for path, why in result.staying]
+    show_list(out, "Stays:", stays, most=10)
+    show_list(out, "Deleted outside the library, too:", [shown(path) for path in result.outside_paths], most=5)
+    if result.how:
+        say(console, f"To get it again: {result.how}", hang=2)

@@ -1,0 +1,189 @@
+"""How a move to a drive is shown."""
+
+from __future__ import annotations
+
+from rich.text import Text
+
+from dunechest.cli.layout import BAD, GOOD, WARN, say
+from dunechest.cli.output import Out, show_findings, show_list
+from dunechest.jobs.rehome import PartMovePlan, RehomePlan, RehomeResult, RejoinPlan, RejoinResult
+from dunechest.names import quoted, shown
+from dunechest.words import duration, number, size
+
+
+def show_plan(out: Out, plan: RehomePlan) -> None:
+    """Show what a move would do."""
+    console = out.console
+    name = shown(plan.name)
+    if plan.blocked:
+        say(console, f"{name} cannot be moved like this. Nothing was changed.", BAD)
+    else:
+        back = " back" if plan.back else ""
+        say(console, f"Would move {name}{back}: {number(plan.file_count, 'file')}, {size(plan.bytes)}.", "bold")
+    _places(out, plan.source, plan.target)
+    show_findings(out, plan.findings)
+    if plan.blocked:
+        return
+    say(console, f"{size(plan.room.need)} needed there, {size(plan.room.free)} free.", indent=2)
+    _way(out, plan)
+    say(console, "The original would be set aside, not deleted:", indent=2)
+    console.print(out.place(plan.aside), soft_wrap=True)
+    _references(out, len(plan.references.updates), would=True)
+    _not_moved(out, plan.not_moved)
+    say(console, "This is a plan; nothing was changed.")
+
+
+def _places(out: Out, source: object, target: object) -> None:
+    out.console.print(out.place(str(source)), soft_wrap=True)
+    out.console.print(out.place(str(target), indent=6, before="-> "), soft_wrap=True)
+
+
+def _way(out: Out, plan: RehomePlan) -> None:
+    console = out.console
+    if plan.settings:
+        say(console, "The library location would be updated in:", indent=2)
+        for change in plan.settings:
+            console.print(out.place(change.file), soft_wrap=True)
+    elif plan.back:
+        say(console, "The application would find it in its old place again.", indent=2)
+    else:
+        say(console, "A link would stand in the old place, so that the application finds it:", indent=2)
+        console.print(out.place(plan.old), soft_wrap=True)
+
+
+def _references(out: Out, count: int, *, would: bool) -> None:
+    if count:
+        verb = "would be updated" if would else "updated"
+        say(out.console, f"{number(count, 'path')} inside the library {verb}.", indent=2)
+
+
+def _not_moved(out: Out, left: tuple[tuple[str, str], ...]) -> None:
+    show_list(out, "Not moved:", [f"{shown(path)}: {shown(why)}" for path, why in left], most=5)
+
+
+def show_part_plan(out: Out, plan: PartMovePlan) -> None:
+    """Show what moving parts would do."""
+    console = out.console
+    title = shown(plan.taken.title)
+    if plan.blocked:
+        say(console, f"{title} cannot be moved like this. Nothing was changed.", BAD)
+    else:
+        say(console, f"Would move {title}: {number(plan.file_count, 'file')}, {size(plan.bytes)}.", "bold")
+    _places(out, plan.source, plan.target)
+    show_findings(out, plan.findings)
+    if plan.blocked:
+        return
+    edits = ", ".join(shown(path) for path in plan.taken.edits[:3])
+    if edits:
+        say(console, f"It would be taken out of {edits}.", indent=2)
+    say(console, "What goes would be set aside, not deleted:", indent=2)
+    console.print(out.place(plan.aside), soft_wrap=True)
+    say(console, "This is a plan; nothing was changed.")
+
+
+def show(out: Out, result: RehomeResult, *, reclaim: bool) -> None:
+    """Show what a move did."""
+    console = out.console
+    name = shown(result.name)
+    what = f"{shown(', '.join(result.parts))} of {name}" if result.parts else name
+    text = Text(f"Moved {what}{' back' if result.back else ''}", style=GOOD)
+    told = f": {number(result.files, 'file')}, {size(result.bytes)}, each read back and compared ({duration(result.seconds)})"
+    text.append(told, style="not bold default")
+    say(console, text)
+    _places(out, result.source, result.target)
+    show_findings(out, result.findings)
+    application = shown(result.application) or "The application"
+    for change in result.settings:
+        say(console, "Updated the library location in:", indent=2)
+        console.print(out.place(change.file), soft_wrap=True)
+    if result.way == "link" and not result.back:
+        say(console, "A link to it is in the old place:", indent=2)
+        console.print(out.place(result.old), soft_wrap=True)
+    _references(out, len(result.updated), would=False)
+    lost = [f"{shown(item.source)}: {shown(item.text)}: {shown(item.why)}" for item in result.by_hand]
+    show_list(out, f"{number(len(lost), 'path')} inside the library to look at yourself:", lost, most=5, style=WARN)
+    _not_moved(out, result.not_moved)
+    out.show_pairs("Files from outside the library:", [(old, str(new)) for old, new in result.outside_moves])
+    show_list(out, "Stay in the library, too, because others use them:", [shown(p) for p in result.stayed], most=5)
+    if result.aside is not None and not reclaim:
+        say(console, "The original was set aside; nothing was deleted:", indent=2)
+        console.print(out.place(result.aside), soft_wrap=True)
+        if result.parts:
+            say(
+                console,
+                f"-> Look at both in {application}. To free the space: dunechest reclaim {quoted(str(result.aside))}",
+                hang=3,
+            )
+        else:
+            say(
+                console,
+                f"-> Start {application} and look. To free the space: dunechest reclaim {quoted(result.name)}",
+                hang=3,
+            )
+            say(console, "-> To take all of it back: dunechest undo", hang=3)
+    if not result.back and not result.parts:
+        say(console, f"Connect the drive {shown(result.drive)} before you start {application}.")
+
+
+def show_rejoin_plan(out: Out, plan: RejoinPlan) -> None:
+    """Show what rejoining would do."""
+    console = out.console
+    if plan.nothing:
+        say(console, f"Nothing to rejoin: {shown(plan.home.sentence)}", GOOD)
+        return
+    say(console, f"{shown(plan.name)}: {plan.home.sentence}", BAD if plan.blocked else "bold")
+    console.print(out.place(plan.home.place), soft_wrap=True)
+    show_findings(out, plan.findings)
+    if plan.aside is not None:
+        say(console, "The new one would be merged into it, and then set aside:", indent=2)
+        console.print(out.place(plan.aside), soft_wrap=True)
+    _finding_again(out, plan, would=True)
+    say(console, "This is a plan; nothing was changed.")
+
+
+def _finding_again(out: Out, plan: RejoinPlan, *, would: bool) -> None:
+    for change in plan.settings:
+        say(
+            out.console,
+            "The library location would be updated in:" if would else "Updated the library location in:",
+            indent=2,
+        )
+        out.console.print(out.place(change.file), soft_wrap=True)
+    if plan.link_before != plan.link_after:
+        say(out.console, "The link in the old place would lead to it.", indent=2)
+
+
+def show_rejoined(out: Out, result: RejoinResult, *, nothing: bool) -> None:
+    """Show what rejoining did."""
+    console = out.console
+    if nothing:
+        say(
+            console,
+            f"Nothing to rejoin: {shown(result.name)} is on the drive {shown(result.drive)}, and there is no other.",
+            GOOD,
+        )
+        return
+    text = Text(f"Rejoined {shown(result.name)}", style=GOOD)
+    if result.second is not None:
+        text.append(f": {number(result.added, 'file')} came over from the new library", style="not bold default")
+        if result.same:
+            text.append(f", {number(result.same, 'file')} were there already", style="not bold default")
+    say(console, text)
+    console.print(out.place(result.place), soft_wrap=True)
+    show_findings(out, result.findings)
+    show_list(out, "Merged:", [shown(path) for path in result.merged], most=5)
+    out.show_pairs("Both had these; the new ones have another name:", result.conflicts)
+    show_list(
+        out,
+        "Kept as on the drive; the others are only in what was set aside:",
+        [shown(p) for p in result.kept],
+        most=5,
+        style=WARN,
+    )
+    for change in result.settings:
+        say(console, "Updated the library location in:", indent=2)
+        console.print(out.place(change.file), soft_wrap=True)
+    if result.aside is not None:
+        say(console, "The new library was set aside; nothing was deleted:", indent=2)
+        console.print(out.place(result.aside), soft_wrap=True)
+        say(console, "-> To take all of it back: dunechest undo", hang=3)

@@ -1,0 +1,1 @@
+"""Carry out what was decided."""

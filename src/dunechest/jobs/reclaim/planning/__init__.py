@@ -1,0 +1,1 @@
+"""Decide what may be deleted."""

@@ -1,0 +1,178 @@
+"""What lies around an original and would be harmed if it went: who has it open, mounts, links and references from outside."""
+
+from __future__ import annotations
+
+import os
+import time
+from collections.abc import Iterable, Iterator
+from pathlib import Path
+
+import psutil
+
+from dunechest.errors import DuneChestError
+from dunechest.findings import Finding
+from dunechest.jobs.protected import why_protected
+from dunechest.jobs.study.contents import list_library
+from dunechest.ledger.ledger import open_ledger
+from dunechest.library.in_use import Use
+from dunechest.library.library import Library
+from dunechest.library.references.reading import read_references
+from dunechest.machine.folders import own_home
+from dunechest.names import shown
+from dunechest.transfer.walk import FileEntry
+from dunechest.words import number
+
+#: Seconds that links from outside are looked for.
+_PATIENCE = 60.0
+
+
+def around_findings(
+    library: Library, uses: Iterable[Use], going: Iterable[FileEntry], *, whole: bool
+) -> Iterator[Finding]:
+    """Yield what there is to say of an original's surroundings.
+
+    Parameters
+    ----------
+    library : Library
+        The library that goes, or a part of it.
+    uses : iterable of Use
+        Who has it open.
+    going : iterable of FileEntry
+        The files that are deleted.
+    whole : bool
+        Whether the whole library goes: what refers to it is only asked then.
+    """
+    place = library.path
+    for use in list(uses)[:1]:
+        pid = f" (process {use.pid})" if use.pid > 0 else ""
+        yield Finding(
+            "in-use",
+            "blocks",
+            f"It is in use by {shown(use.process)}{pid}: {shown(use.how)}.",
+            f"Close {shown(library.kind.application) or 'the application'}, and try again.",
+        )
+    yield from mount_findings(place)
+    yield from _hard_links(going)
+    if whole:
+        why = why_protected(place, own_home())
+        if why and not any(mounts_in(place)):
+            yield Finding(
+                "protected-place", "blocks", f"{shown(str(place))} is not deleted: {shown(why)}.", "Name a library."
+            )
+        yield from _links_to(place)
+        yield from _references_to(library)
+
+
+def mounts_in(place: Path) -> Iterator[Path]:
+    """Yield the folders below a place, or the place itself, in which something is mounted."""
+    for part in psutil.disk_partitions(all=True):
+        mount = Path(part.mountpoint)
+        if mount == place or mount.is_relative_to(place):
+            yield mount
+
+
+def mount_findings(place: Path) -> Iterator[Finding]:
+    """Yield a finding where something is mounted in a folder: what lies there is on another drive."""
+    for mount in list(mounts_in(place))[:1]:
+        yield Finding(
+            "mounted",
+            "blocks",
+            f"Something is mounted in {shown(str(mount))}: what is in there lies on another drive.",
+            "Unmount it first.",
+        )
+
+
+def _hard_links(going: Iterable[FileEntry]) -> Iterator[Finding]:
+    names: dict[tuple[int, int], int] = {}
+    counts: dict[tuple[int, int], int] = {}
+    sizes: dict[tuple[int, int], FileEntry] = {}
+    for file in going:
+        if file.names > 1:
+            key = (file.device, file.inode)
+            counts[key] = counts.get(key, 0) + 1
+            names[key] = file.names
+            sizes[key] = file
+    left = [sizes[key] for key, count in counts.items() if names[key] > count]
+    if left:
+        yield Finding(
+            "hard-links",
+            "info",
+            f"{number(len(left), 'file')} have other names elsewhere on the disk (hard links); first {shown(left[0].path)}.",
+            "Those names keep their content, and their space does not come free.",
+        )
+
+
+def _links_to(place: Path) -> Iterator[Finding]:
+    """Yield a finding if symbolic links in the home lead into a folder."""
+    real = os.path.realpath(place)
+    until = time.monotonic() + _PATIENCE
+    found: list[str] = []
+    pending = [os.path.realpath(own_home())]
+    while pending and time.monotonic() < until:
+        folder = pending.pop()
+        try:
+            with os.scandir(folder) as entries:
+                for entry in entries:
+                    if entry.is_symlink():
+                        target = os.path.realpath(entry.path)
+                        if target == real or target.startswith(real + os.sep):
+                            found.append(entry.path)
+                    elif (
+                        entry.is_dir(follow_symlinks=False) and entry.path != real and not os.path.ismount(entry.path)
+                    ):
+                        pending.append(entry.path)
+        except OSError:
+            continue
+    if found:
+        yield Finding(
+            "linked-from",
+            "blocks",
+            f"{number(len(found), 'link')} elsewhere lead into it; first {shown(sorted(found)[0])}.",
+            "Remove the links first, if nothing needs them. Or continue with --ignore linked-from.",
+            yields=True,
+        )
+
+
+def _references_to(library: Library) -> Iterator[Finding]:
+    """Yield a finding if another library that `find` showed uses files of this one."""
+    place = os.path.realpath(library.path)
+    try:
+        with open_ledger() as ledger:
+            seen = ledger.seen_libraries()
+    except DuneChestError:
+        return
+    using: dict[str, int] = {}
+    for name, _, other in seen:
+        real = os.path.realpath(other)
+        if (
+            not os.path.isdir(real)
+            or real == place
+            or real.startswith(place + os.sep)
+            or place.startswith(real + os.sep)
+        ):
+            continue
+        count = _count_references(Path(real), place)
+        if count:
+            using[name] = count
+    for name, count in sorted(using.items())[:1]:
+        more = f", and {len(using) - 1} more libraries use it" if len(using) > 1 else ""
+        yield Finding(
+            "referred-to",
+            "blocks",
+            f"The library {shown(name)} uses {number(count, 'file')} of it{more}: they would be missing there.",
+            f"Archive {shown(name)} with the files it uses, or remove them there. Or continue with --ignore referred-to.",
+            yields=True,
+        )
+
+
+def _count_references(other: Path, place: str) -> int:
+    """Count the files below a place that another library refers to."""
+    from dunechest.jobs.named import library_at
+
+    try:
+        found = library_at(other)
+        report = read_references(found.kind, other, list_library(found), Path(os.path.realpath(own_home())))
+    except (DuneChestError, OSError):
+        return 0
+    targets = {os.path.realpath(r.target) for r in report.references if r.state == "outside"}
+    return sum(target.startswith(place + os.sep) for target in targets)

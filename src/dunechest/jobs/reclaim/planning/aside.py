@@ -1,0 +1,265 @@
+"""Plan to delete an original that a move set aside: its library goes on elsewhere. Nothing here changes anything."""
+
+from __future__ import annotations
+
+import os
+from collections.abc import Iterator, Mapping, Sequence
+from dataclasses import dataclass, replace
+from pathlib import Path
+
+from dunechest.errors import NotConnectedError
+from dunechest.findings import Finding, most_serious_first
+from dunechest.jobs.homes import Home, list_homes
+from dunechest.jobs.named import library_at
+from dunechest.jobs.reclaim.options import USUAL, ReclaimOptions
+from dunechest.jobs.reclaim.plan import ReclaimPlan
+from dunechest.jobs.reclaim.planning.around import around_findings, mounts_in
+from dunechest.jobs.reclaim.planning.sample import sample
+from dunechest.jobs.reclaim.planning.staying import LICENSED, PLACEHOLDER, Named, blocks_of
+from dunechest.jobs.study.contents import Contents, list_library
+from dunechest.ledger.asides import AsideFile, read_aside
+from dunechest.ledger.ledger import PastAside, open_ledger
+from dunechest.library.in_use import in_use
+from dunechest.library.references.reading import ReferenceReport
+from dunechest.library.roles import roles_of
+from dunechest.machine.drives import filesystem
+from dunechest.machine.folders import own_home
+from dunechest.names import quoted, shown
+from dunechest.transfer.digest_files import digest_files
+from dunechest.transfer.tasks import DigestTask
+from dunechest.transfer.walk import FileEntry, entry_of
+from dunechest.values import FrozenDict
+from dunechest.words import number
+
+#: So far (ns) may times be apart that a drive keeps in coarse steps.
+_COARSE = 2_000_000_000
+
+
+@dataclass(frozen=True, slots=True)
+class Live:
+    """Where a library goes on of which an original was set aside, and what is known of it there."""
+
+    place: Path
+    home: Home | None
+
+
+def asides_of(text: str) -> tuple[PastAside, ...]:
+    """Return the originals that a word means: the name, the place or the old place of a moved library, or its own path."""
+    full = os.path.abspath(os.path.expanduser(text))
+    with open_ledger() as ledger:
+        every = [aside for aside in ledger.asides() if os.path.isdir(aside.path)]
+        moved = ledger.former_homes()
+    exact = [aside for aside in every if aside.path == full]
+    if exact:
+        return tuple(exact)
+    old = {before for before, now, _ in moved if full in (before, now)} | {full}
+    homes = {str(home.old) for home in list_homes() if str(home.place) == full}
+    by_place = [aside for aside in every if aside.old in old | homes]
+    return tuple(by_place or [aside for aside in every if aside.name == text])
+
+
+def live_of(aside: PastAside) -> Live:
+    """Return where the library of an original goes on.
+
+    Raises
+    ------
+    NotConnectedError
+        If that is not there now.
+    """
+    home = next((home for home in list_homes() if str(home.old) == aside.old), None)
+    if home is None:
+        place = Path(aside.old)
+        if not place.is_dir() or place.is_symlink():
+            raise NotConnectedError(
+                f"{shown(aside.name)} is not in {shown(aside.old)}, so its original was not deleted. Nothing was changed. "
+                "Connect its drive first."
+            )
+        return Live(place, None)
+    if not home.connected:
+        raise NotConnectedError(
+            f"{shown(home.name)} is on the drive {shown(home.drive)}, which is not connected, so its original was not deleted. "
+            "Nothing was changed. Connect the drive first."
+        )
+    return Live(home.place, home)
+
+
+def plan_aside(aside: PastAside, options: ReclaimOptions = USUAL) -> ReclaimPlan:
+    """Plan to delete an original that was set aside. Changes nothing.
+
+    Parameters
+    ----------
+    aside : PastAside
+        What was written down of it.
+    options : ReclaimOptions
+        What was chosen.
+
+    Raises
+    ------
+    NotConnectedError
+        If the library is not connected that it is the original of.
+    """
+    live = live_of(aside)
+    place = Path(aside.path)
+    library = replace(library_at(place), name=aside.name)
+    listing = list_library(library)
+    home = Path(os.path.realpath(own_home()))
+    uses = in_use(place, library.kind, [f.path for f in listing.files if not f.placeholder], home)
+    roles = FrozenDict(roles_of(library.kind, listing.files, frozenset()))
+    contents = Contents(library, listing, roles, uses, ReferenceReport(), ())
+    known = read_aside(aside.listing) if aside.listing else None
+    going, staying = _divide(contents, known or {}, live, options)
+    links = tuple(link.path for link in listing.links if known and link.path in known and known[link.path].size == -2)
+    staying += [
+        (link.path, "it was not there when it was set aside") for link in listing.links if link.path not in links
+    ]
+    staying += [(item.path, item.why) for item in listing.unreadable]
+    plan = ReclaimPlan(
+        name=aside.name,
+        what="set-aside",
+        place=place,
+        library=library,
+        options=options,
+        live=live.place,
+        going=tuple(going),
+        links=links,
+        folders=tuple(folder.path for folder in listing.folders),
+        staying=tuple(sorted(staying)),
+        outside=(),
+        copies=(),
+        to_check=(),
+        to_drill="",
+        taken=None,
+        listing=aside.listing,
+        how="",
+        blocks=blocks_of(place, going),
+    )
+    return replace(plan, findings=most_serious_first(_findings(plan, contents, live, known)))
+
+
+def _divide(
+    contents: Contents, known: Mapping[str, AsideFile], live: Live, options: ReclaimOptions
+) -> tuple[list[FileEntry], list[tuple[str, str]]]:
+    """Divide an original's files into those that go and those that stay, each of these with the reason."""
+    named = Named(options.also)
+    going: list[FileEntry] = []
+    staying: list[tuple[str, str]] = []
+    for file in contents.listing.files:
+        why = _why_stays(contents, file, known.get(file.path), live)
+        if why and not named.match(file.path):
+            staying.append((file.path, why))
+        else:
+            going.append(file)
+    return going, staying
+
+
+def _why_stays(contents: Contents, file: FileEntry, then: AsideFile | None, live: Live) -> str:
+    if file.placeholder:
+        return PLACEHOLDER
+    if contents.library.kind.lock_patterns.match(file.path) and then is None and file.size < 512:
+        return ""
+    if then is None:
+        return "it is not known to have been copied"
+    if (file.size, file.mtime_ns) != (then.size, then.mtime_ns):
+        return "it was changed since it was set aside"
+    if contents.roles.get(file.path) == "must-not-leave":
+        return LICENSED
+    if contents.roles.get(file.path) != "rebuildable" and not os.path.lexists(live.place / file.path):
+        return "it is no longer in the library"
+    return ""
+
+
+def _findings(
+    plan: ReclaimPlan, contents: Contents, live: Live, known: Mapping[str, AsideFile] | None
+) -> Iterator[Finding]:
+    if known is None:
+        yield Finding(
+            "not-listed",
+            "blocks",
+            "The list of what it held when it was set aside is gone or damaged, so nothing proves that it was copied.",
+            "Look through it, and delete it yourself if you do not need it.",
+        )
+        return
+    if os.path.realpath(live.place) == os.path.realpath(plan.place):
+        yield Finding("is-live", "blocks", "It is the library itself.", "Nothing has to be done.")
+        return
+    if live.home is not None and live.home.second is not None:
+        yield Finding(
+            "two-libraries",
+            "blocks",
+            live.home.sentence,
+            f"Make one library of the two first: dunechest rehome --rejoin {quoted(live.home.name)}",
+        )
+    yield from around_findings(plan.library, contents.uses, plan.going, whole=not any(mounts_in(plan.place)))
+    try:
+        if filesystem(live.place).type in ("tmpfs", "ramfs") and filesystem(plan.place).type not in (
+            "tmpfs",
+            "ramfs",
+        ):
+            yield Finding(
+                "in-memory",
+                "blocks",
+                f"The library in {shown(str(live.place))} is in memory: it is lost when the computer is switched off.",
+                "Move it to a real drive. Or continue with --ignore in-memory.",
+                yields=True,
+            )
+    except OSError:
+        pass
+    yield from _read(plan, known, live)
+    yield from _only_copy(plan, live)
+    if plan.staying:
+        some = "; ".join(f"{shown(path)} ({shown(why)})" for path, why in plan.staying[:3])
+        yield Finding(
+            "staying",
+            "info",
+            f"{number(len(plan.staying), 'file or link', 'files and links')} stay there: {some}"
+            f"{', ...' if len(plan.staying) > 3 else ''}.",
+            "To delete some of them, too, name them: --also PATTERN.",
+        )
+    if not plan.going:
+        yield Finding("nothing", "blocks", "There is nothing that could be deleted.", "Nothing has to be done.")
+
+
+def _read(plan: ReclaimPlan, known: Mapping[str, AsideFile], live: Live) -> Iterator[Finding]:
+    """Read some files or all of them in the library that goes on, and say if one has other bytes than were copied."""
+    listed = [file for file in plan.going if (then := known.get(file.path)) is not None and then.blake3]
+    read = sample(listed, everything=plan.options.read_all)
+    for path, whose in _differing(read, known, live, plan.place):
+        yield Finding(
+            "not-identical",
+            "blocks",
+            f"{shown(path)} in {shown(str(whose))} has other bytes than were copied, though its date is the same.",
+            "Do not delete the original. Look at that file, and at the drive.",
+        )
+        return
+
+
+def _differing(
+    files: Sequence[FileEntry], known: Mapping[str, AsideFile], live: Live, place: Path
+) -> Iterator[tuple[str, Path]]:
+    unchanged = [
+        file
+        for file in files
+        if (now := entry_of(str(live.place / file.path))) is not None
+        and now.size == file.size
+        and abs(now.mtime_ns - file.mtime_ns) <= _COARSE
+    ]
+    for top in (place, live.place):
+        tasks = [DigestTask(os.fsencode(top / file.path), file.size) for file in unchanged]
+        for file, outcome in zip(unchanged, digest_files(tasks, lambda count: None), strict=True):
+            if outcome.state != "ok" or outcome.digests[0].hex() != known[file.path].blake3:
+                yield file.path, top
+
+
+def _only_copy(plan: ReclaimPlan, live: Live) -> Iterator[Finding]:
+    """Say so if the library is in no chest: what is left then is the only copy."""
+    places = {shown(str(live.place))} | ({shown(str(live.home.old))} if live.home is not None else set())
+    with open_ledger() as ledger:
+        chests = {chest.id for chest in ledger.chests() if chest.retired is None}
+        held = any(not item.gone and item.chest in chests and item.origin in places for item in ledger.holdings())
+    if not held:
+        yield Finding(
+            "only-copy",
+            "warning",
+            f"{shown(plan.name)} is in no chest: what is in {shown(str(live.place))} will be the only copy.",
+            f"Archive it first, or soon: dunechest archive {quoted(plan.name)} --to CHEST",
+        )

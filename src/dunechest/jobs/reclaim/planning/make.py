@@ -1,0 +1,371 @@
+"""Plan to free the space of a library whose copies are proven. Nothing here changes anything."""
+
+from __future__ import annotations
+
+import os
+from collections.abc import Iterator, Sequence
+from dataclasses import dataclass, replace
+from pathlib import Path
+
+from dunechest.errors import UsageError
+from dunechest.findings import Finding, most_serious_first
+from dunechest.jobs.homes import home_at, home_of_second, list_homes
+from dunechest.jobs.protection import Protection, read_rules
+from dunechest.jobs.reclaim.options import USUAL, ReclaimOptions
+from dunechest.jobs.reclaim.plan import Evidence, ReclaimPlan
+from dunechest.jobs.reclaim.planning.around import around_findings
+from dunechest.jobs.reclaim.planning.copies import Held, copies_of, not_identical, with_missing
+from dunechest.jobs.reclaim.planning.sample import sample
+from dunechest.jobs.reclaim.planning.staying import LEFT_OUT, Named, Split, blocks_of, others_staying, split
+from dunechest.jobs.study.contents import Contents, study
+from dunechest.jobs.study.take_out import TakeOut, parts_of, shared_finding, take_out
+from dunechest.ledger.ledger import open_ledger
+from dunechest.library.library import Library
+from dunechest.library.parts import Part
+from dunechest.machine import volumes
+from dunechest.machine.drives import drive_identity
+from dunechest.names import from_wire, quoted, shown
+from dunechest.transfer.walk import FileEntry, entry_of
+from dunechest.words import number, size
+
+
+@dataclass(frozen=True, slots=True)
+class _Case:
+    """A library that is to go, or parts of it, and the copies that were found."""
+
+    contents: Contents
+    options: ReclaimOptions
+    parts: tuple[Part, ...]
+    taken: TakeOut | None
+    copies: tuple[Evidence, ...]
+    held: tuple[Held | None, ...]
+    divided: Split
+    rule: Protection
+
+    @property
+    def library(self) -> Library:
+        """The library."""
+        return self.contents.library
+
+    @property
+    def good(self) -> tuple[Evidence, ...]:
+        """The copies that count, one for each drive unless fewer drives than copies are asked for."""
+        safe = [copy for copy in self.copies if copy.counts]
+        if self.rule.own_drives < self.rule.copies:
+            return tuple(safe)
+        drives: dict[str, Evidence] = {}
+        for copy in safe:
+            drives.setdefault(copy.drive or copy.chest, copy)
+        return tuple(drives.values())
+
+    @property
+    def relied_on(self) -> tuple[Held, ...]:
+        """What the copies that count hold."""
+        return tuple(h for copy, h in zip(self.copies, self.held, strict=True) if copy.counts and h is not None)
+
+
+def plan_original(library: Library, options: ReclaimOptions = USUAL) -> ReclaimPlan:
+    """Plan to delete a library that is safe in chests, or parts of it. Changes nothing.
+
+    Parameters
+    ----------
+    library : Library
+        The library, where it is now.
+    options : ReclaimOptions
+        What was chosen.
+
+    Raises
+    ------
+    UsageError
+        If it is a single file, or has no such part.
+    CutOffError
+        If it cannot be listed.
+    """
+    if library.shape != "folder":
+        raise UsageError(f"{shown(library.name)} is a single file: delete it yourself once it is archived.")
+    contents = study(library)
+    parts = parts_of(contents, options.parts)
+    taken = take_out(contents, parts) if parts else None
+    case = _case(contents, options, parts, taken)
+    plan = _plan(case)
+    return replace(plan, findings=most_serious_first(_findings(case, plan)))
+
+
+def _case(contents: Contents, options: ReclaimOptions, parts: tuple[Part, ...], taken: TakeOut | None) -> _Case:
+    place = contents.library.path
+    names = [part.name for part in parts]
+    found = list(copies_of(place, names))
+    listing = contents.listing
+    files = taken.files if taken is not None else listing.files
+    needed = dict.fromkeys(taken.edits) if taken is not None else {}
+    whole = [*files, *(file for file in listing.files if file.path in needed)]
+    left = {from_wire(item.path) for _, h in found if h is not None for item in h.record.left_out}
+    held_paths = {file.path for file in whole for _, h in found if h is not None and h.has(file)}
+    divided = split(contents, files, held_paths, left, options.also)
+    going = [
+        file
+        for file in divided.going
+        if file.path not in contents.lock_marks and not _named(options, file, held_paths)
+    ]
+    wanted = [*going, *divided.unknown, *(file for file in listing.files if file.path in needed)]
+    copies = tuple(with_missing(evidence, h, wanted) for evidence, h in found)
+    copies = tuple(_same_drive(copy, place) for copy in copies)
+    name = next((h.record.name for _, h in found if h is not None), contents.library.name)
+    return _Case(contents, options, parts, taken, copies, tuple(h for _, h in found), divided, read_rules().of(name))
+
+
+def _named(options: ReclaimOptions, file: FileEntry, held: set[str]) -> bool:
+    """Whether a file goes only because a person named it: no copy has to have it."""
+    return file.path not in held and Named(options.also).match(file.path)
+
+
+def _same_drive(copy: Evidence, place: Path) -> Evidence:
+    if copy.counts and copy.drive and copy.drive == drive_identity(place):
+        return replace(copy, why_not="it is on the same drive as the library")
+    return copy
+
+
+def _plan(case: _Case) -> ReclaimPlan:
+    contents, options = case.contents, case.options
+    library, listing = case.library, contents.listing
+    good = case.good
+    staying = list(case.divided.staying)
+    links: tuple[str, ...] = ()
+    folders: tuple[str, ...] = ()
+    if case.taken is None:
+        staying += others_staying(listing)
+        known = {(from_wire(k.path), from_wire(k.target)) for h in case.relied_on[:1] for k in h.record.links}
+        links = tuple(link.path for link in listing.links if (link.path, link.target) in known)
+        staying += [(link.path, LEFT_OUT) for link in listing.links if link.path not in links]
+        folders = tuple(folder.path for folder in listing.folders)
+    first = good[0] if good else None
+    checked = tuple(copy.label for copy in good if options.read_all or copy.checked is None)
+    to_drill = first.label if first is not None and all(copy.drilled is None for copy in good) else ""
+    how = f"dunechest restore {quoted(first.label)} {quoted(first.bag)}" if first is not None else ""
+    if first is not None and case.parts:
+        how += "".join(f" --part {quoted(part.title)}" for part in case.parts) + " --if-exists merge"
+    outside = tuple(_outside(case)) if options.outside_files else ()
+    return ReclaimPlan(
+        name=library.name,
+        what="part" if case.taken is not None else "original",
+        place=library.path,
+        library=library,
+        options=options,
+        live=None,
+        going=case.divided.going,
+        links=links,
+        folders=folders,
+        staying=tuple(sorted(staying)),
+        outside=outside,
+        copies=case.copies,
+        to_check=checked,
+        to_drill=to_drill,
+        taken=case.taken,
+        listing="",
+        how=how,
+        blocks=blocks_of(library.path, case.divided.going) + blocks_of(Path("/"), outside),
+    )
+
+
+def _outside(case: _Case) -> Iterator[FileEntry]:
+    """Yield the files stored elsewhere that every copy that counts holds as they are now."""
+    held = case.relied_on
+    if not held:
+        return
+    own = {path for part in case.parts for path in part.outside_files} if case.parts else None
+    for item in held[0].record.outside_files:
+        path = from_wire(item.path)
+        entry = entry_of(path)
+        if entry is None or os.path.islink(path) or (own is not None and path not in own):
+            continue
+        if all(_has_outside(h, entry) for h in held):
+            yield entry
+
+
+def _has_outside(held: Held, entry: FileEntry) -> bool:
+    return any(
+        from_wire(item.path) == entry.path
+        and (item.size, item.mtime_ns) == (entry.size, entry.mtime_ns)
+        and item.stored in held.files
+        for item in held.record.outside_files
+    )
+
+
+def _findings(case: _Case, plan: ReclaimPlan) -> Iterator[Finding]:
+    yield from _of_moved(case)
+    if case.taken is not None:
+        yield from case.taken.findings
+        yield from shared_finding(case.taken)
+    yield from _unused(case)
+    yield from _changed(case)
+    yield from _copies(case)
+    yield from around_findings(case.library, case.contents.uses, plan.going, whole=case.taken is None)
+    if not any(finding.severity == "blocks" for finding in _copies(case)):
+        yield from _read(case, plan)
+    if plan.staying:
+        some = "; ".join(f"{shown(path)} ({shown(why)})" for path, why in plan.staying[:3])
+        more = ", ..." if len(plan.staying) > 3 else ""
+        yield Finding(
+            "staying",
+            "info",
+            f"{number(len(plan.staying), 'file or link', 'files and links')} stay in their place: {some}{more}.",
+            "To delete some of them, too, name them: --also PATTERN.",
+        )
+    outside = [item for h in case.relied_on[:1] for item in h.record.outside_files] if case.taken is None else []
+    if outside and not case.options.outside_files:
+        yield Finding(
+            "outside-files-left",
+            "info",
+            f"{number(len(outside), 'file')} ({size(sum(item.size for item in outside))}) stored elsewhere that it uses stay "
+            "where they are.",
+            "To delete them, too: --with-outside-files.",
+        )
+    if not plan.going and not plan.outside and case.good and not case.divided.unknown:
+        yield Finding("nothing", "blocks", "There is nothing that could be deleted.", "Nothing has to be done.")
+
+
+def _of_moved(case: _Case) -> Iterator[Finding]:
+    homes = list_homes()
+    second = home_of_second(case.library.path, homes)
+    if second is not None:
+        yield Finding(
+            "two-libraries",
+            "blocks",
+            second.sentence,
+            f"Make one library of the two first: dunechest rehome --rejoin {quoted(second.name)}",
+        )
+    home = home_at(case.library.path, homes)
+    if home is not None and case.taken is None:
+        yield Finding(
+            "moved-here",
+            "warning",
+            f"{shown(home.name)} is in use on this drive; this deletes the library itself, not an earlier original.",
+            "Go on only if you do not want to work with it any more.",
+        )
+
+
+def _unused(case: _Case) -> Iterator[Finding]:
+    unused = Named(case.options.also).unused(file.path for file in case.contents.listing.files)
+    if unused:
+        yield Finding(
+            "also",
+            "blocks",
+            f"--also {shown(unused[0])} names nothing in the library.",
+            "Look at the list of what stays, and name paths or patterns from it.",
+        )
+
+
+def _changed(case: _Case) -> Iterator[Finding]:
+    unknown = case.divided.unknown
+    if unknown and case.copies:
+        some = ", ".join(shown(file.path) for file in unknown[:3]) + (", ..." if len(unknown) > 3 else "")
+        yield Finding(
+            "changed",
+            "blocks",
+            f"{number(len(unknown), 'file')} new or changed since the library was archived: {some}.",
+            f"Archive it again: dunechest archive {quoted(case.library.name)}{_to(case.copies)}",
+        )
+
+
+def _to(copies: Sequence[Evidence]) -> str:
+    return (
+        "".join(f" --to {quoted(label)}" for label in dict.fromkeys(copy.label for copy in copies)) or " --to CHEST"
+    )
+
+
+def _copies(case: _Case) -> Iterator[Finding]:
+    rule, good = case.rule, case.good
+    for copy in case.copies:
+        if not copy.counts and not (copy.missing and case.divided.unknown):
+            yield Finding(
+                "copy-not-counted",
+                "warning",
+                f"The copy in {shown(copy.label)} does not count: {shown(copy.why_not)}.",
+                f"Run: dunechest verify {quoted(copy.label)} {quoted(copy.bag)}"
+                if not copy.missing
+                else f"Bring it up to date: dunechest archive {quoted(case.library.name)} --to {quoted(copy.label)}",
+            )
+    absent = _absent(case)
+    if len(good) < rule.copies:
+        found = f"{len(good)} of the {number(rule.copies, 'copy', 'copies')} that it needs"
+        if rule.own_drives == rule.copies:
+            found += ", each on a drive of its own,"
+        do = (
+            f"Connect {shown(' and '.join(absent))}."
+            if absent
+            else f"Archive it to another drive: dunechest archive {quoted(case.library.name)} --to CHEST"
+        )
+        yield Finding(
+            "too-few-copies",
+            "blocks",
+            f"Only {found} {'is' if len(good) == 1 else 'are'} connected and complete.",
+            do,
+        )
+        return
+    drives = {copy.drive or copy.chest for copy in good}
+    places = {copy.place for copy in good}
+    if len(drives) < rule.own_drives:
+        yield Finding(
+            "too-few-drives", "blocks", "Its copies are on too few drives.", "Archive it to a chest on another drive."
+        )
+    if len(places) < rule.places:
+        yield Finding(
+            "too-few-places",
+            "blocks",
+            f"Its copies are kept in {number(len(places), 'place')}; {rule.places} are asked for.",
+            f"Say where a drive is kept: dunechest chest place {quoted(good[0].label)} PLACE",
+        )
+    yield from _same_disk(case)
+    if absent:
+        yield Finding(
+            "not-connected",
+            "info",
+            f"Not connected, so not counted: {shown(', '.join(absent))}.",
+            "Nothing has to be done.",
+        )
+
+
+def _same_disk(case: _Case) -> Iterator[Finding]:
+    try:
+        own = volumes.devices(case.library.path)
+        same = [copy.label for copy in case.good if own & volumes.devices(copy.folder)]
+    except OSError:
+        return
+    if same:
+        yield Finding(
+            "same-device",
+            "warning",
+            f"{shown(', '.join(same))} {'is' if len(same) == 1 else 'are'} on the same physical disk as the library: if that "
+            "fails, all of them are lost.",
+            "This does not protect against disk failure; use another drive.",
+        )
+
+
+def _absent(case: _Case) -> list[str]:
+    """Return the labels of the chests that are not connected and were seen to hold the library."""
+    here = {copy.chest for copy in case.copies}
+    places = {shown(str(case.library.path))} | {
+        shown(from_wire(h.record.origin.path)) for h in case.held if h is not None
+    }
+    with open_ledger() as ledger:
+        labels = {chest.id: chest.label for chest in ledger.chests() if chest.retired is None}
+        held = [item for item in ledger.holdings() if not item.gone and item.origin in places]
+    return sorted({labels[item.chest] for item in held if item.chest in labels and item.chest not in here})
+
+
+def _read(case: _Case, plan: ReclaimPlan) -> Iterator[Finding]:
+    """Read some files or all of them, here and in the copies, and say which differ."""
+    files = [file for file in plan.going if not file.placeholder]
+    read = sample(files, everything=case.options.read_all)
+    differing = list(not_identical(case.relied_on, plan.place, read))
+    if differing:
+        path, whose = differing[0]
+        more = f", and {len(differing) - 1:,} more" if len(differing) > 1 else ""
+        yield Finding(
+            "not-identical",
+            "blocks",
+            f"{shown(path)} in {shown(whose)} has other bytes than were archived, though size and date are the same{more}.",
+            f"Archive it again with --read-all: dunechest archive {quoted(case.library.name)}{_to(case.copies)} --read-all"
+            if whose == "the library"
+            else f"Run: dunechest verify {quoted(whose)}",
+        )

@@ -1,0 +1,38 @@
+"""Check copies and drill one of them before an original is deleted, where that was not done since it was archived."""
+
+from __future__ import annotations
+
+from dunechest.errors import RefusedError
+from dunechest.jobs.drill import drill
+from dunechest.jobs.reclaim.plan import ReclaimPlan
+from dunechest.jobs.verify import verify
+from dunechest.names import quoted, shown
+from dunechest.progress import Progress, silent
+
+
+def prove(plan: ReclaimPlan, *, progress: Progress = silent) -> None:
+    """Do the checks that a plan says come first.
+
+    Raises
+    ------
+    RefusedError
+        If a copy is not intact, or did not pass its drill. Nothing was deleted.
+    CutOffError
+        If a drive is gone, or there is no room for the drill.
+    """
+    for copy in plan.copies:
+        if copy.label in plan.to_check and copy.counts:
+            result = verify(copy.folder, copy.bag, progress=progress)
+            if not result.well:
+                raise RefusedError(
+                    f"The copy of {shown(plan.name)} in {shown(copy.label)} is damaged, so nothing was deleted. "
+                    f"Run: dunechest verify {quoted(copy.label)} {quoted(copy.bag)}"
+                )
+    for copy in plan.copies:
+        if copy.label == plan.to_drill and copy.counts:
+            (done,) = drill(copy.folder, copy.bag, scratch=plan.options.scratch, progress=progress)
+            if not done.passed:
+                raise RefusedError(
+                    f"The copy of {shown(plan.name)} in {shown(copy.label)} did not pass its drill, so nothing was deleted. "
+                    f"Run: dunechest drill {quoted(copy.label)} {quoted(copy.bag)}"
+                )

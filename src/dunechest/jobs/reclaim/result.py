@@ -1,0 +1,43 @@
+"""What freeing the space of an original did, as plain values."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from pathlib import Path
+from typing import ClassVar
+
+from dunechest.findings import Finding
+from dunechest.values import Value
+
+
+@dataclass(frozen=True, slots=True, repr=False)
+class ReclaimResult(Value):
+    """The summary of a deletion.
+
+    `files` and `bytes` were deleted; `freed` is by how many bytes the free space of the disk grew, measured before and after,
+    `expected` what the deleted files took there. `why_less` says why less came free, or is empty. `staying` is what stays,
+    and why; `rest` where that is, None if nothing does. `how` says how to get it again.
+    """
+
+    _shown: ClassVar[tuple[str, ...]] = ("name", "files", "freed")
+    _document: ClassVar[str] = "reclaim.ReclaimedLibrary"
+
+    name: str
+    what: str
+    place: Path
+    live: Path | None
+    parts: tuple[str, ...]
+    files: int
+    bytes: int
+    freed: int
+    expected: int
+    why_less: str
+    trash: bool
+    staying: tuple[tuple[str, str], ...]
+    rest: Path | None
+    outside_paths: tuple[str, ...]
+    checked: tuple[str, ...]
+    drilled: str
+    how: str
+    findings: tuple[Finding, ...]
+    seconds: float

@@ -1,0 +1,130 @@
+"""Plan to move parts of a library to a drive. Nothing here changes anything."""
+
+from __future__ import annotations
+
+import os
+import uuid
+from collections.abc import Iterator
+from dataclasses import replace
+from pathlib import Path
+
+from dunechest.errors import UsageError
+from dunechest.findings import Finding, most_serious_first
+from dunechest.jobs.named import library_at
+from dunechest.jobs.rehome.options import RehomeOptions
+from dunechest.jobs.rehome.plan import PartMovePlan
+from dunechest.jobs.rehome.planning.drive import NewPlace, drive_findings, examine
+from dunechest.jobs.restore.aside import aside_name, nothing_in
+from dunechest.jobs.restore.planning.room import need_of
+from dunechest.jobs.study.contents import Contents, study
+from dunechest.jobs.study.room import Room
+from dunechest.jobs.study.take_out import parts_of, shared_finding, take_out
+from dunechest.library.library import Library
+from dunechest.names import shown
+from dunechest.transfer.walk import Walk
+from dunechest.words import number
+
+
+def plan_parts(library: Library, to: Path, options: RehomeOptions) -> PartMovePlan:
+    """Plan to move parts of a library to a drive, where they become a library of their own, or join one of theirs.
+
+    Parameters
+    ----------
+    library : Library
+        The library.
+    to : Path
+        The folder on the drive that is to hold the folder of their own library.
+    options : RehomeOptions
+        What was chosen; `parts` names them.
+
+    Raises
+    ------
+    UsageError
+        If there is no such folder or part, or files from outside are asked for.
+    """
+    if options.link or options.outside_files:
+        raise UsageError("--link and --with-outside-files are for whole libraries: leave them out with --part.")
+    contents = study(library)
+    parts = parts_of(contents, options.parts)
+    taken = take_out(contents, parts)
+    target = Path(os.path.realpath(to)) / (options.name if options.name is not None else library.path.name)
+    where = examine(target.parent)
+    there = target.is_dir() and not target.is_symlink() and not nothing_in(target)
+    # The parts pass through a folder to work in on the same drive.
+    wanted = {path for part in parts for path in (*part.files, *part.needs)}
+    files = [file for file in contents.listing.files if file.path in wanted]
+    need = 2 * need_of(files, contents.listing.folders, where.filesystem)
+    title = f"{library.path.name}, {taken.title}"[:150]
+    mount = where.filesystem.mount
+    plan = PartMovePlan(
+        contents=contents,
+        options=options,
+        taken=taken,
+        target=target,
+        merge=there,
+        aside=aside_name(library.path.with_name(title.replace("/", " ").replace("\0", " ")), options.day),
+        drive=mount.name or target.parent.name,
+        room=Room(need, where.filesystem.free),
+        id=uuid.uuid4().hex,
+    )
+    return replace(plan, findings=most_serious_first(_findings(contents, plan, where)))
+
+
+def _findings(contents: Contents, plan: PartMovePlan, where: NewPlace) -> Iterator[Finding]:
+    library, taken = contents.library, plan.taken
+    yield from taken.findings
+    yield from shared_finding(taken)
+    for use in contents.uses[:1]:
+        yield Finding(
+            "in-use",
+            "blocks",
+            f"The library is in use by {shown(use.process)}: {shown(use.how)}.",
+            f"Close {shown(library.kind.application) or 'the application'}, and try again.",
+        )
+    odd = [file for file in taken.files if file.placeholder]
+    if odd:
+        yield Finding(
+            "placeholders",
+            "blocks",
+            f"{number(len(odd), 'file')} only {'a placeholder' if len(odd) == 1 else 'placeholders'}: the content is not on "
+            f"this computer. First {shown(odd[0].path)}.",
+            "Have the application or service download them first.",
+        )
+    licensed = [file for file in taken.files if contents.roles.get(file.path) == "must-not-leave"]
+    if licensed:
+        yield Finding(
+            "must-not-leave",
+            "blocks",
+            f"{number(len(licensed), 'file')}, bought or licensed for this computer, belong to it; first "
+            f"{shown(licensed[0].path)}.",
+            "Move the whole library instead.",
+        )
+    if plan.target == library.path or plan.target.is_relative_to(library.path):
+        yield Finding(
+            "there-already", "blocks", f"{shown(str(plan.target))} is in the library itself.", "Name another folder."
+        )
+    elif plan.merge:
+        found = library_at(plan.target)
+        if found.kind.name != library.kind.name:
+            yield Finding(
+                "occupied",
+                "blocks",
+                f"Something is already in {shown(str(plan.target))}, and it is no library of the same kind.",
+                "Choose another folder, or another name with --as NAME.",
+            )
+        else:
+            yield Finding(
+                "merge",
+                "info",
+                f"There is a library of the same kind in {shown(str(plan.target))}: the parts are merged into it.",
+                "To make another library, choose another name with --as NAME.",
+            )
+    elif os.path.lexists(plan.target) and not (plan.target.is_dir() and nothing_in(plan.target)):
+        yield Finding(
+            "occupied",
+            "blocks",
+            f"Something is already in {shown(str(plan.target))}.",
+            "Choose another folder, or another name with --as NAME.",
+        )
+    files = tuple(file for file in contents.listing.files if any(file.path in part.files for part in taken.parts))
+    yield from drive_findings(where, library.path, library.kind, Walk(files, (), (), (), ()), plan.room)

@@ -1,0 +1,268 @@
+"""What goes from a library with some of its parts, and what of theirs has to stay because others use it."""
+
+from __future__ import annotations
+
+import shutil
+import tempfile
+from collections.abc import Collection, Iterable, Iterator, Sequence
+from dataclasses import dataclass, replace
+from pathlib import Path
+
+from dunechest.errors import UsageError
+from dunechest.findings import Finding
+from dunechest.jobs.study.contents import Contents
+from dunechest.library.capture import NotCapturedError, capture
+from dunechest.library.formats.base import UnreadableError
+from dunechest.library.formats.sqlite import COMPANIONS
+from dunechest.library.join.files import NotMergedError, joins_of, without_parts
+from dunechest.library.library import Library
+from dunechest.library.parts import Part, parts_named
+from dunechest.library.references.reading import READERS, base_of
+from dunechest.library.references.resolve import Resolver
+from dunechest.machine.folders import own_home
+from dunechest.names import shown
+from dunechest.transfer.walk import FileEntry
+from dunechest.words import number
+
+
+@dataclass(frozen=True, slots=True)
+class TakeOut:
+    """What goes with parts.
+
+    Parameters
+    ----------
+    parts : tuple of Part
+        The parts.
+    files : tuple of FileEntry
+        Their files that go.
+    units : tuple of str
+        What is renamed to have them go, in order: whole folders, and single files. What refers to others goes first.
+    edits : tuple of str
+        Catalogues and the like that what belongs to the parts is taken from.
+    shared : tuple of str
+        Their files that stay, because other parts or files use them.
+    findings : tuple of Finding
+        What forbids it.
+    """
+
+    parts: tuple[Part, ...]
+    files: tuple[FileEntry, ...]
+    units: tuple[str, ...]
+    edits: tuple[str, ...]
+    shared: tuple[str, ...]
+    findings: tuple[Finding, ...] = ()
+    #: Catalogue and spot of each reference to a file that stays.
+    spots: frozenset[tuple[str, str]] = frozenset()
+
+    @property
+    def names(self) -> tuple[str, ...]:
+        """Names and titles of the parts."""
+        return tuple({name: None for part in self.parts for name in (part.name, part.title)})
+
+    @property
+    def title(self) -> str:
+        """What people call them."""
+        return ", ".join(part.title for part in self.parts)
+
+
+def parts_of(contents: Contents, names: Iterable[str]) -> tuple[Part, ...]:
+    """Return the parts of a library that a person named.
+
+    Raises
+    ------
+    UsageError
+        If one of them belongs to none, or to several.
+    """
+    try:
+        return tuple(dict.fromkeys(parts_named(contents.parts, names).values()))
+    except KeyError as error:
+        known = ", ".join(shown(part.title) for part in contents.parts[:12]) or "none"
+        raise UsageError(
+            f"{shown(contents.library.name)} has no part {shown(str(error.args[0]))!r}, or several. Its parts: {known}."
+        ) from None
+
+
+def take_out(contents: Contents, parts: Sequence[Part]) -> TakeOut:
+    """Say what goes from a library with some parts; the catalogues are tried on copies. Changes nothing."""
+    kind, listing = contents.library.kind, contents.listing
+    going = _going(contents, parts)
+    theirs = {path for part in parts for path in part.files}
+    files = tuple(file for file in listing.files if file.path in going)
+    units = _units(contents, parts, going)
+    edits = tuple(
+        file.path for file in listing.files if file.path not in going and joins_of(kind, file.path) is not None
+    )
+    catalogues = set(edits)
+    spots = frozenset(
+        (r.source, r.spot)
+        for r in contents.references.references
+        if r.source in catalogues and r.state == "inside" and r.target not in going
+    )
+    found = TakeOut(tuple(parts), files, units, edits, tuple(sorted(theirs - going)), spots=spots)
+    return replace(found, findings=tuple(_findings(contents, found)))
+
+
+def _going(contents: Contents, parts: Sequence[Part]) -> set[str]:
+    """Return the paths of the files that only these parts use."""
+    kind = contents.library.kind
+    chosen = set(parts)
+    others = {path for part in contents.parts if part not in chosen for path in (*part.files, *part.needs)}
+    needs = {path for part in parts for path in part.needs}
+    going = {path for part in parts for path in part.files} - others - needs
+    pairs = [(r.source, r.target) for r in contents.references.references if r.state == "inside"]
+    while True:
+        # What stays and is no catalogue that can be edited keeps what it refers to.
+        kept = {
+            target
+            for source, target in pairs
+            if target in going and source not in going and joins_of(kind, source) is None
+        }
+        if not kept:
+            return going
+        going -= kept
+
+
+def _units(contents: Contents, parts: Sequence[Part], going: Collection[str]) -> tuple[str, ...]:
+    """Return what is renamed, in order: an application that is opened in between finds nothing missing."""
+    listing = contents.listing
+    folders = []
+    for part in parts:
+        top = part.folder + "/"
+        inside = [file.path for file in listing.files if file.path.startswith(top)] if part.folder else []
+        odd = [item.path for item in (*listing.others, *listing.unreadable) if item.path.startswith(top)]
+        if part.folder and not odd and all(path in going for path in inside):
+            folders.append(part.folder)
+    tops = tuple(folder + "/" for folder in folders)
+    units = [*folders, *(path for path in sorted(going) if not path.startswith(tops or ("\0",)))]
+    sources = {r.source for r in contents.references.references}
+
+    def refers(unit: str) -> bool:
+        return unit in sources or any(source.startswith(unit + "/") for source in sources)
+
+    return tuple(sorted(units, key=lambda unit: not refers(unit)))
+
+
+def _findings(contents: Contents, taken: TakeOut) -> Iterator[Finding]:
+    library = contents.library
+    application = shown(library.kind.application) or "the application"
+    titles = shown(taken.title)
+    if not taken.files:
+        yield Finding(
+            "nothing-goes",
+            "blocks",
+            f"All files of {titles} are used by other parts too, or {application}'s catalogue cannot be edited from here.",
+            f"Remove {titles} in {application} itself.",
+        )
+        return
+    if not _rest(contents, taken):
+        yield Finding(
+            "last-part",
+            "blocks",
+            f"Nothing but {titles} is in {shown(library.name)}: without that {application} would find no library.",
+            "Leave out --part, and take the whole library.",
+        )
+        return
+    why = _why_not(contents, taken)
+    if why:
+        yield Finding(
+            "catalogue",
+            "blocks",
+            f"{application}'s catalogue cannot be freed of {titles}: {shown(why)}.",
+            f"Remove {titles} in {application} itself.",
+        )
+
+
+def _rest(contents: Contents, taken: TakeOut) -> bool:
+    """Whether anything of worth is left in a library when parts are gone: another part, where parts are folders."""
+    chosen = set(taken.parts)
+    for spec in contents.library.kind.parts:
+        own = [part for part in contents.parts if part.what == spec.what]
+        if spec.form == "folders" and own and all(part in chosen for part in own):
+            return False
+    gone = {file.path for file in taken.files} | set(taken.edits) | {p for part in taken.parts for p in part.needs}
+    return any(
+        file.path not in gone
+        and file.path not in contents.lock_marks
+        and contents.roles.get(file.path) != "rebuildable"
+        for file in contents.listing.files
+    )
+
+
+def _why_not(contents: Contents, taken: TakeOut) -> str:
+    """Take the parts out of copies of the catalogues; say why that does not leave a library with nothing missing."""
+    if not taken.edits:
+        return ""
+    going = {file.path for file in taken.files}
+    with tempfile.TemporaryDirectory(prefix="dunechest-") as folder:
+        top = Path(folder)
+        try:
+            copies = edited_copies(contents.library, taken, top)
+        except (NotMergedError, NotCapturedError, OSError) as error:
+            return str(error)
+        before = set(_led_to(contents, contents.library.path, copies))
+        after = set(_led_to(contents, top, copies))
+    still = sorted(after & going)
+    if still:
+        return f"{still[0]} would still be listed"
+    # What the application makes again by itself need not be listed.
+    lost = sorted(path for path in before - after - going if contents.roles.get(path) != "rebuildable")
+    return f"{lost[0]} stays and would no longer be listed" if lost else ""
+
+
+def edited_copies(library: Library, taken: TakeOut, top: Path) -> list[str]:
+    """Copy the catalogues into a folder and take the parts out of them; return the paths of those that changed.
+
+    Raises
+    ------
+    NotMergedError, NotCapturedError, OSError
+        If one of them is not what it should be.
+    """
+    kind, place = library.kind, library.path
+    going = {file.path for file in taken.files}
+    changed = []
+    for path in taken.edits:
+        spec = joins_of(kind, path)
+        assert spec is not None
+        target = top / path
+        target.parent.mkdir(parents=True, exist_ok=True)
+        if spec.form == "sqlite":
+            capture(place / path, target, target.parent)
+        else:
+            shutil.copy2(place / path, target)
+        target.chmod(0o600)
+        stay = {spot for source, spot in taken.spots if source == path}
+        if without_parts(kind, spec, target, taken.names, going, stay):
+            changed.append(path)
+        else:
+            for item in (path, *(path + ending for ending in COMPANIONS)):
+                (top / item).unlink(missing_ok=True)
+    return changed
+
+
+def _led_to(contents: Contents, root: Path, paths: Iterable[str]) -> Iterator[str]:
+    """Yield the files in a library that some catalogues below `root` lead to."""
+    listing, kind = contents.listing, contents.library.kind
+    names = [file.path for file in listing.files]
+    resolver = Resolver(contents.library.path, names, (f.path for f in listing.folders), own_home())
+    every = list(paths)
+    for spec in kind.references:
+        for path in spec.among(every):
+            try:
+                for raw in READERS[spec.form](root / path, spec):
+                    found = resolver.resolve(raw, base_of(spec, path))
+                    if found is not None and found.state == "inside":
+                        yield found.path
+            except UnreadableError:
+                continue
+
+
+def shared_finding(taken: TakeOut) -> Iterator[Finding]:
+    """Say which files of parts stay, because others use them."""
+    if taken.shared:
+        some = ", ".join(shown(path) for path in taken.shared[:3]) + (", ..." if len(taken.shared) > 3 else "")
+        yield Finding(
+            "shared",
+            "info",
+            f"{number(len(taken.shared), 'file')} of {shown(taken.title)} stay, because other parts use them: {some}.",
+            "They go when the last part that uses them goes.",
+        )
