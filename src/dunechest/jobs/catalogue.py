@@ -42,6 +42,8 @@ def note_files(
     progress : Progress
         Told how far it is.
     """
+    if events.unnoted_now():
+        return ""
     known = [(entry, top) for entry in entries if entry.library is not None and (top := _top(entry.records))]
     gone = tuple(missing)
     try:

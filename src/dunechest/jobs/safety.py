@@ -45,7 +45,7 @@ class ProtectedLibrary(Value):
     """A library, its copies, and whether they are enough.
 
     `origin` is its folder on the computer that it came from; `here` says whether that is this computer. `moved` says where
-    it is if it was moved to a drive.
+    it is if it was moved to a drive, `beside_chests` are the ids of chests that are seen to be on that very drive.
     """
 
     _shown: ClassVar[tuple[str, ...]] = ("name", "safe")
@@ -61,6 +61,7 @@ class ProtectedLibrary(Value):
     rule: Protection
     copies: tuple[Copy, ...]
     moved: Home | None = None
+    beside_chests: frozenset[str] = frozenset()
 
     @property
     def good(self) -> tuple[Copy, ...]:
@@ -78,8 +79,10 @@ class ProtectedLibrary(Value):
 
     def is_beside(self, copy: Copy) -> bool:
         """Whether a copy is on the very drive that the library was moved to."""
-        drive = self.moved.past.identity if self.moved is not None else ""
-        return bool(drive) and copy.drive == drive
+        if self.moved is None:
+            return False
+        drive = self.moved.past.identity
+        return (bool(drive) and copy.drive == drive) or copy.chest in self.beside_chests
 
     @property
     def beside(self) -> tuple[Copy, ...]:

@@ -87,11 +87,26 @@ def status() -> Status:
     never: dict[str, Unprotected] = {}
     for name, kind, place in seen:
         own = first.get(shown(place), shown(place))
-        if own not in known and place not in seconds and _there(place):
+        if own not in known and place not in seconds and (_there(place) or shown(place) in first):
             never[own] = Unprotected(name, kind, place)
     unprotected = tuple(never.values())
     steps = (*_of_moved(homes), *next_steps(libraries, unprotected, chests, called))
     return Status(libraries, unprotected, steps, chests, homes)
+
+
+def _beside(home: Home | None, chests: Iterable[ChestStatus]) -> frozenset[str]:
+    """Return the chests that are on the drive that a library was moved to, as far as both are connected."""
+    if home is None or not home.connected:
+        return frozenset()
+    found = set()
+    for chest in chests:
+        try:
+            # A folder that DUNECHEST_DRIVES names is a drive by itself, whatever it lies on.
+            if chest.present and not home.past.identity and chest.folder.stat().st_dev == home.place.stat().st_dev:
+                found.add(chest.id)
+        except OSError:
+            continue
+    return frozenset(found)
 
 
 def _first_places(homes: Iterable[Home]) -> dict[str, str]:
@@ -142,11 +157,12 @@ def _copies(
         copies = tuple(
             _copy(item, newest, expected[item.chest], rule, checks[item.chest], drills[item.chest]) for item in group
         )
+        home = by_old.get(first.get(newest.origin, newest.origin)) if newest.machine == here else None
         found.append(
             ProtectedLibrary(
                 newest.name, newest.kind, newest.computer, newest.origin, newest.machine == here, newest.files,
                 newest.bytes, rule, tuple(sorted(copies, key=lambda copy: copy.label.casefold())),
-                by_old.get(first.get(newest.origin, newest.origin)) if newest.machine == here else None,
+                home, _beside(home, chests),
             )
         )  # fmt: skip
     return found

@@ -24,12 +24,16 @@ _MOST = 1 << 31
 
 
 class AsideFile(msgspec.Struct, frozen=True, array_like=True):
-    """A file, folder or link of an original: path, bytes, time (ns), and the digest of its bytes (hexadecimal)."""
+    """A file, folder or link of an original: path, bytes, time (ns), the digest of its bytes (hexadecimal), and its mode.
+
+    The mode is -1 where it is not known.
+    """
 
     path: WireName
     size: int
     mtime_ns: int
     blake3: str = ""
+    mode: int = -1
 
 
 def _place(name: str) -> Path:

@@ -9,6 +9,9 @@ from __future__ import annotations
 
 import time
 import uuid
+from collections.abc import Iterator
+from contextlib import contextmanager
+from contextvars import ContextVar
 from typing import Any
 
 import msgspec
@@ -25,6 +28,7 @@ NOTES = "notes"
 
 
 _lost: list[str] = []
+_unnoted: ContextVar[bool] = ContextVar("unnoted", default=False)
 
 
 class Event(msgspec.Struct, frozen=True):
@@ -54,7 +58,9 @@ def append(what: str, **facts: Any) -> None:
 
 
 def append_many(items: list[tuple[str, dict[str, Any]]]) -> None:
-    """Write several events with one flush."""
+    """Write several events with one flush; none while `unnoted` holds."""
+    if unnoted_now():
+        return
     folder = state_folder() / NOTES
     now = clock.now()
     lines = b"".join(msgspec.json.encode(Event(what, now, facts)) + b"\n" for what, facts in items)
@@ -66,6 +72,21 @@ def append_many(items: list[tuple[str, dict[str, Any]]]) -> None:
         raise DuneChestError(
             f"The ledger in {shown(str(folder))} cannot be written: {error.strerror}. The job itself is done."
         ) from error
+
+
+@contextmanager
+def unnoted() -> Iterator[None]:
+    """Note nothing while the block runs: what happens in it is only a step of something that is noted by itself."""
+    before = _unnoted.set(True)
+    try:
+        yield
+    finally:
+        _unnoted.reset(before)
+
+
+def unnoted_now() -> bool:
+    """Whether nothing is to be noted now."""
+    return _unnoted.get()
 
 
 def try_append(*items: tuple[str, dict[str, Any]]) -> str:

@@ -13,6 +13,22 @@ def devices(path: Path) -> frozenset[str]:
     return _under(_number(path), set())
 
 
+def uuid_of(path: Path) -> str:
+    """Return the UUID of the filesystem that a folder lies on, as the system's device manager lists it; empty if it does not."""
+    real = path.resolve()
+    best, depth = "", -1
+    for part in psutil.disk_partitions(all=True):
+        mount = Path(part.mountpoint)
+        if len(mount.parts) >= depth and real.is_relative_to(mount):
+            best, depth = part.device, len(mount.parts)
+    try:
+        with os.scandir("/dev/disk/by-uuid") as entries:
+            names = {os.path.realpath(entry.path): entry.name for entry in entries}
+    except OSError:
+        return ""
+    return names.get(os.path.realpath(best), "") if best.startswith("/dev/") else ""
+
+
 def _number(path: Path) -> int:
     number = path.stat().st_dev
     if Path(_sys(number)).exists():

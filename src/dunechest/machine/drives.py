@@ -9,6 +9,8 @@ from pathlib import Path
 
 import psutil
 
+from dunechest.machine.volumes import uuid_of
+
 #: What Windows refuses in a name; exFAT and NTFS drives are read there.
 _WINDOWS_FORBIDS = frozenset('"*:<>?\\|') | frozenset(map(chr, range(32))) | {"\x7f"}
 
@@ -173,7 +175,27 @@ def drive_identity(folder: Path) -> str:
         for drive in drive_folders():
             if real.is_relative_to(os.path.realpath(drive)):
                 return f"{number:x}/{drive.name}"
-    return f"{number:x}" if number else ""
+    if number:
+        return f"{number:x}"
+    # A filesystem that a program serves has no number of its own.
+    uuid = uuid_of(real)
+    return f"uuid-{uuid}" if uuid else ""
+
+
+def drive_of(folder: Path) -> Path:
+    """Return the folder in which the drive of a folder appears: one that ``DUNECHEST_DRIVES`` names, or its mount point.
+
+    Raises
+    ------
+    OSError
+        If the folder is not there.
+    """
+    real = folder.resolve(strict=True)
+    if os.environ.get(DRIVES):
+        named = [drive for drive in drive_folders() if real.is_relative_to(os.path.realpath(drive))]
+        if named:
+            return Path(os.path.realpath(max(named, key=lambda place: len(str(place)))))
+    return _mounted(real)[1]
 
 
 def drive_folders() -> tuple[Path, ...]:

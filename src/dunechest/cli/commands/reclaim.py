@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import os
 import sys
 from typing import TYPE_CHECKING, Any
 
@@ -13,7 +14,8 @@ from dunechest.cli.parts import Command, complete_library, shaped
 if TYPE_CHECKING:
     from collections.abc import Sequence
 
-    from dunechest.jobs.reclaim import ReclaimPlan
+    from dunechest.jobs.reclaim import ReclaimPlan, ReclaimResult
+    from dunechest.ledger.deeds import Deed
 
 
 @shaped(
@@ -71,8 +73,8 @@ def command(out: Out, library: str, plan_only: bool, yes: bool, **options: Any) 
     """
     from dunechest.cli.views import reclaim as view
     from dunechest.cli.views.restore import say_undone_first
-    from dunechest.jobs.reclaim import ReclaimOptions, plan_reclaim, prove_and_carry_out
-    from dunechest.jobs.restore import new_command
+    from dunechest.jobs.reclaim import ReclaimOptions, plan_reclaim
+    from dunechest.jobs.reclaim.planning.aside import asides_of
     from dunechest.jobs.undo import recover
 
     choice = ReclaimOptions(**options)
@@ -80,6 +82,9 @@ def command(out: Out, library: str, plan_only: bool, yes: bool, **options: Any) 
         finished = recover()
         for deed in finished:
             say_undone_first(out, deed)
+        if any(_is_of(deed, library) for deed in finished) and not asides_of(library):
+            out.document("reclaim", libraries=[])
+            return 0  # that was what was asked for
     plans = plan_reclaim(library, choice)
     if plan_only:
         out.document("reclaim-plan", libraries=plans)
@@ -90,18 +95,39 @@ def command(out: Out, library: str, plan_only: bool, yes: bool, **options: Any) 
                 view.show_plan(out, plan)
         return 3 if any(plan.blocked for plan in plans) else 0
     out.expect("reclaim")
+    status, results = reclaim_plans(out, plans, yes)
+    if results:
+        out.document("reclaim", libraries=results)
+    return status
+
+
+def reclaim_plans(out: Out, plans: Sequence[ReclaimPlan], yes: bool) -> tuple[int, list[ReclaimResult]]:
+    """Ask, if that is needed, and delete what plans say; return the exit status and what was done."""
+    from dunechest.cli.views import reclaim as view
+    from dunechest.jobs.reclaim import prove_and_carry_out
+    from dunechest.jobs.restore import new_command
+
     if not any(plan.blocked for plan in plans) and not _may_delete(out, plans, yes):
-        return 3
+        return 3, []
     shared = new_command()
     results = []
     for plan in plans:
         with out.following() as progress:
             results.append(prove_and_carry_out(plan, progress=progress, command=shared))
-        out.document("reclaim", libraries=results)
         out.note_findings(results[-1].findings, plan.name)
         if out.shows:
             view.show(out, results[-1])
-    return 0
+    return 0, results
+
+
+def _is_of(deed: Deed, library: str) -> bool:
+    """Whether a deletion that was just finished is the one that a word asks for."""
+    from dunechest.jobs.undo.forward import begun_removal
+    from dunechest.names import from_wire
+
+    full = os.path.abspath(os.path.expanduser(library))
+    mine = library == deed.head.about or full == from_wire(deed.head.place)
+    return deed.head.job == "reclaim" and mine and begun_removal(deed)
 
 
 def _may_delete(out: Out, plans: Sequence[ReclaimPlan], yes: bool) -> bool:

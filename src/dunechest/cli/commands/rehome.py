@@ -142,6 +142,8 @@ def _move(out: Out, plan: RehomePlan, options: dict[str, Any]) -> int:
         if out.shows:
             view.show_plan(out, plan)
         return 0 if plan.would_run else 3
+    if plan.target == plan.source:
+        return _there_already(out, plan, options)
     if options["reclaim"] and not plan.blocked and not _may_delete(out, plan, options["yes"]):
         return 3
     command = new_command()
@@ -149,6 +151,24 @@ def _move(out: Out, plan: RehomePlan, options: dict[str, Any]) -> int:
     with out.following({plan.name: plan.bytes}) as progress:
         result = carry_out(plan, progress=progress, command=command)
     return _finish(out, result, reclaim=options["reclaim"], command=command)
+
+
+def _there_already(out: Out, plan: RehomePlan, options: dict[str, Any]) -> int:
+    """Say that a library is where it is to go; of an errand that was interrupted, delete what is left to be deleted."""
+    from dunechest.cli.commands.reclaim import reclaim_plans
+    from dunechest.cli.layout import GOOD, say
+    from dunechest.jobs.reclaim import plan_reclaim
+    from dunechest.jobs.reclaim.planning.aside import asides_of
+    from dunechest.names import shown
+
+    out.document("rehome", libraries=[], reclaimed_libraries=[])
+    if out.shows:
+        say(out.console, f"Nothing to move: {shown(plan.name)} is there already.", GOOD)
+    if not options["reclaim"] or not asides_of(str(plan.old)):
+        return 0
+    status, results = reclaim_plans(out, plan_reclaim(plan.old), options["yes"])
+    out.document("rehome", reclaimed_libraries=results)
+    return status
 
 
 def _parts(out: Out, plan: PartMovePlan, options: dict[str, Any]) -> int:

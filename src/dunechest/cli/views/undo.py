@@ -10,14 +10,16 @@ from dunechest.jobs.undo import UndoPlan
 from dunechest.names import from_wire, shown
 from dunechest.words import ago
 
+_JOBS = {"rehome": "move", "rejoin": "rejoining", "reclaim": "deletion"}
+
 
 def show(out: Out, plan: UndoPlan, *, done: bool) -> None:
     """Show what was, or would be, undone."""
     console = out.console
-    head = plan.deed.head
+    head = plan.deeds[-1].head  # what one command did besides began later
     names = ", ".join(dict.fromkeys(shown(deed.head.about) for deed in reversed(plan.deeds)))
     what = "the updated references and settings of the " if plan.only_references else "the "
-    about = f"{what}{head.job} of {names}"
+    about = f"{what}{_JOBS.get(head.job, head.job)} of {names}"
     when = f" ({ago(head.when)})"
     if plan.changed:
         say(console, f"This would be refused: {about} cannot be undone, because of changes since then.", BAD)

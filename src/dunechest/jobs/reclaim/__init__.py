@@ -62,12 +62,8 @@ def plan_reclaim(library: AnyLibrary, options: ReclaimOptions = USUAL) -> tuple[
         If the library was moved to a drive that is not connected.
     """
     text = str(library.path) if isinstance(library, Library) else os.fspath(library)
-    asides = asides_of(text)
+    asides = () if options.parts else asides_of(text)
     if asides:
-        if options.parts:
-            raise UsageError(
-                f"An original of {shown(text)} was set aside when it was moved: that goes as a whole. Leave out --part."
-            )
         return tuple(plan_aside(aside, options) for aside in asides)
     moved = [home for home in homes_named(text) if os.path.abspath(text) != str(home.place)]
     if moved and moved[0].second is None and not options.parts:

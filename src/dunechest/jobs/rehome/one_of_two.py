@@ -104,12 +104,12 @@ def _merge(
             day=plan.options.day, outside_links=True,
         )  # fmt: skip
         restoring = plan_restore(chest, archived.bag, options, progress=progress)
-        refuse_if_stopped([restoring])
         try:
+            refuse_if_stopped([restoring])
             result = carry_out(restoring, command=command, progress=progress)
         except RefusedError as error:
             raise RefusedError(
-                f"The two libraries cannot be made one: {error} With --on-conflict keep-mine the one on the drive stays as it "
+                f"Refused: the two libraries cannot be made one: {_reason(error)} With --on-conflict keep-mine the one on the drive stays as it "
                 "is where both have the same file, and the second one is kept aside."
             ) from error
     # What stayed as it is on the drive, or differs in what was made one, is in the second library alone.
@@ -121,6 +121,10 @@ def _merge(
             f"{shown(lost[0].path)} could not be brought over: {shown(lost[0].why)}. Nothing was changed."
         )
     return result, listing
+
+
+def _reason(error: RefusedError) -> str:
+    return error.findings[0].message if error.findings else error.message
 
 
 def _kind(plan: RejoinPlan) -> str | None:

@@ -10,10 +10,10 @@ from pathlib import Path
 from dunechest.chest.chest import Chest
 from dunechest.errors import RefusedError
 from dunechest.jobs.archive import ArchiveOptions, ArchiveResult, carry_out, plan_archive, refuse_if_stopped
-from dunechest.jobs.holdings import note_holdings
 from dunechest.jobs.restore.doing.staging import remove
 from dunechest.jobs.study.contents import Contents
 from dunechest.jobs.study.selection import Choice
+from dunechest.ledger import events
 from dunechest.ledger.asides import AsideFile
 from dunechest.ledger.deeds import WORKING, OpenDeed, Working
 from dunechest.names import from_wire, shown, to_wire
@@ -37,14 +37,12 @@ def scratch_chest(beside: Path, deed: OpenDeed) -> Iterator[Chest]:
         raise RefusedError(f"{shown(str(folder))} is in the way. Inspect it and move it away. Nothing was changed.")
     deed.will(Working(to_wire(str(folder))))
     make_folders(folder, 0o700)
-    bags: list[str] = []
-    chest = Chest.create(folder, "moving")
-    try:
-        yield chest
-        bags = [entry.name for entry in chest.bags()]
-    finally:
-        remove(folder)
-        note_holdings(chest, (), bags)  # nobody is to look for it
+    with events.unnoted():  # nobody is to look for it
+        chest = Chest.create(folder, "moving")
+        try:
+            yield chest
+        finally:
+            remove(folder)
 
 
 def archive_to(chest: Chest, contents: Contents, choice: Choice, progress: Progress) -> ArchiveResult:

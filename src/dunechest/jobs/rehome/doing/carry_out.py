@@ -278,12 +278,11 @@ def _old_mark_goes(run: Run) -> None:
 
 def _listed(run: Run) -> list[AsideFile]:
     plan = run.plan
-    found = [
-        AsideFile(to_wire(p), size, mtime_ns, digest.hex()) for p, (size, mtime_ns, digest) in run.proven.items()
-    ]
-    outside = {to_wire(item.entry.path) for item in plan.outside_files}
-    found = [file for file in found if file.path not in outside]
-    found += [AsideFile(to_wire(folder.path), -1, 0) for folder in plan.folders]
+    found = []
+    for file in plan.files:
+        size, mtime_ns, digest = run.proven[file.path]
+        found.append(AsideFile(to_wire(file.path), size, mtime_ns, digest.hex(), file.mode))
+    found += [AsideFile(to_wire(folder.path), -1, 0, "", folder.mode) for folder in plan.folders]
     found += [AsideFile(to_wire(link.path), -2, 0) for link in plan.links]
     return found
 

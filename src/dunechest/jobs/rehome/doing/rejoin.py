@@ -11,7 +11,7 @@ from dunechest.jobs.restore.doing.settings import write_setting
 from dunechest.ledger import deeds
 from dunechest.ledger.deeds import Aside, ChangedLink, OpenDeed, Swapped, Working
 from dunechest.machine import folder_links
-from dunechest.machine.drives import drive_identity, filesystem
+from dunechest.machine.drives import drive_identity, drive_of
 from dunechest.names import shown, to_line, to_wire
 from dunechest.transfer import disk
 from dunechest.transfer.owner import give, owner_above
@@ -99,7 +99,7 @@ def change_link(plan: RejoinPlan, deed: OpenDeed) -> None:
 def _note(plan: RejoinPlan, move: str) -> None:
     home = plan.home
     try:
-        mount = filesystem(home.place.parent).mount
+        mount = drive_of(home.place.parent)
         below = os.path.relpath(home.place, mount) if home.place.is_relative_to(mount) else ""
     except OSError:
         below = home.past.below

@@ -8,7 +8,6 @@ from dataclasses import dataclass
 from pathlib import Path
 
 from dunechest.chest.stored_names import StoredNames
-from dunechest.errors import UsageError
 from dunechest.findings import Finding
 from dunechest.jobs.protected import why_archive
 from dunechest.jobs.study.room import Room, headroom
@@ -45,11 +44,9 @@ def examine(folder: Path) -> NewPlace:
 
     Raises
     ------
-    UsageError
-        If there is no such folder.
+    OSError
+        If its filesystem cannot be asked.
     """
-    if not folder.is_dir():
-        raise UsageError(f"There is no folder {shown(str(folder))}. Connect the drive, or make the folder first.")
     place = filesystem(folder)
     try:
         probed = probe(folder)

@@ -7,11 +7,14 @@ from collections.abc import Iterable, Mapping
 from dataclasses import dataclass, replace
 from pathlib import Path
 
+import msgspec
+
 from dunechest.jobs.rehome.options import Way
 from dunechest.jobs.restore.plan import ReferencePlan
 from dunechest.jobs.restore.planning.paths import leads_out
 from dunechest.jobs.restore.planning.references import name_old_place, plan_references
 from dunechest.jobs.study.contents import Contents
+from dunechest.ledger.asides import read_aside
 from dunechest.library.kinds.schema import Kind
 from dunechest.library.references.open_formats import with_open_formats
 from dunechest.library.repoint.places import Moves
@@ -19,7 +22,8 @@ from dunechest.library.still_named import OldPlace
 from dunechest.machine import written_paths
 from dunechest.machine.folders import own_home
 from dunechest.machine.identity import system_name
-from dunechest.transfer.walk import FileEntry, LinkEntry, Walk
+from dunechest.transfer.walk import FileEntry, FolderEntry, LinkEntry, Walk
+from dunechest.transfer.whole_files import UMASK
 
 
 @dataclass(frozen=True, slots=True)
@@ -113,3 +117,27 @@ def hard_links_of(files: Iterable[FileEntry]) -> tuple[tuple[str, ...], ...]:
         if file.names > 1:
             groups.setdefault((file.device, file.inode), []).append(file.path)
     return tuple(tuple(paths) for paths in groups.values() if len(paths) > 1)
+
+
+def with_modes(
+    files: Iterable[FileEntry], folders: Iterable[FolderEntry], move: str
+) -> tuple[tuple[FileEntry, ...], tuple[FolderEntry, ...]]:
+    """Return files and folders with the modes that they had before they came to a drive that holds none.
+
+    Parameters
+    ----------
+    files, folders : iterable
+        As they were found.
+    move : str
+        The id of the move that brought them there; what is new since gets what the system gives to new files.
+    """
+    before = read_aside(move) or {} if move else {}
+
+    def mode(path: str, usual: int) -> int:
+        known = before.get(path)
+        return known.mode if known is not None and known.mode >= 0 else usual & ~UMASK
+
+    return (
+        tuple(msgspec.structs.replace(file, mode=mode(file.path, 0o666)) for file in files),
+        tuple(msgspec.structs.replace(folder, mode=mode(folder.path, 0o777)) for folder in folders),
+    )

@@ -15,7 +15,7 @@ from dunechest.jobs.protected import why_protected
 from dunechest.jobs.rehome.options import USUAL, RehomeOptions, Way
 from dunechest.jobs.rehome.plan import OutsideMove, RehomePlan
 from dunechest.jobs.rehome.planning.drive import NewPlace, drive_findings, examine
-from dunechest.jobs.rehome.planning.inside import hard_links_of, links_of, references_of
+from dunechest.jobs.rehome.planning.inside import hard_links_of, links_of, references_of, with_modes
 from dunechest.jobs.rehome.planning.way import settings_to
 from dunechest.jobs.restore.aside import aside_name, nothing_in
 from dunechest.jobs.restore.old_place import old_place_findings
@@ -25,7 +25,7 @@ from dunechest.jobs.study.contents import Contents, study
 from dunechest.jobs.study.room import Room
 from dunechest.library.library import Library
 from dunechest.library.references.resolve import not_taken
-from dunechest.machine.drives import drive_identity
+from dunechest.machine.drives import drive_identity, drive_of, holds_modes
 from dunechest.machine.folder_links import target_of
 from dunechest.machine.folders import own_home
 from dunechest.names import quoted, shown
@@ -77,6 +77,8 @@ def plan_rehome(library: Library, to: Path, options: RehomeOptions = USUAL) -> R
     name = options.name if options.name is not None else library.path.name
     if not name or name in (".", "..") or set(name) & {"/", "\0", os.sep}:
         raise UsageError(f"--as {shown(name)!r} is not the name of a folder.")
+    if not to.is_dir():
+        raise UsageError(f"There is no folder {shown(str(to))}. Connect the drive, or make the folder first.")
     homes = list_homes()
     home = home_at(library.path, homes)
     second = home_of_second(library.path, homes)
@@ -131,12 +133,15 @@ def _plan(errand: _Errand) -> RehomePlan:
     source, target, listing = errand.source, errand.target, contents.listing
     where = examine(_holder(target))
     files = tuple(file for file in listing.files if file.path not in contents.lock_marks)
+    folders = listing.folders
+    if not holds_modes(source):  # the mount that it comes from gave them, not a person
+        files, folders = with_modes(files, folders, errand.home.past.id if errand.home is not None else "")
     settings = () if options.link else settings_to(errand.library.kind, source, target)
     way: Way = "setting" if settings else "link"
     outside = tuple(_outside(errand)) if options.outside_files else ()
     kind, references, old_place = references_of(contents, target, way, {o.entry.path: o.place for o in outside})
     moved = (*files, *(item.entry for item in outside))
-    mount = where.filesystem.mount
+    mount = drive_of(where.folder)
     link_before = target_of(errand.old) if errand.old != source else ""
     plan = RehomePlan(
         library=errand.library,
@@ -148,7 +153,7 @@ def _plan(errand: _Errand) -> RehomePlan:
         way=way,
         drive=_called(target, mount),
         files=files,
-        folders=listing.folders,
+        folders=folders,
         links=links_of(listing, source, target, way),
         not_moved=tuple(
             [(other.path, other.why) for other in listing.others]

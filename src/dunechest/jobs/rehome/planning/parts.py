@@ -20,6 +20,7 @@ from dunechest.jobs.study.contents import Contents, study
 from dunechest.jobs.study.room import Room
 from dunechest.jobs.study.take_out import parts_of, shared_finding, take_out
 from dunechest.library.library import Library
+from dunechest.machine.drives import drive_of
 from dunechest.names import shown
 from dunechest.transfer.walk import Walk
 from dunechest.words import number
@@ -44,6 +45,8 @@ def plan_parts(library: Library, to: Path, options: RehomeOptions) -> PartMovePl
     """
     if options.link or options.outside_files:
         raise UsageError("--link and --with-outside-files are for whole libraries: leave them out with --part.")
+    if not to.is_dir():
+        raise UsageError(f"There is no folder {shown(str(to))}. Connect the drive, or make the folder first.")
     contents = study(library)
     parts = parts_of(contents, options.parts)
     taken = take_out(contents, parts)
@@ -55,7 +58,7 @@ def plan_parts(library: Library, to: Path, options: RehomeOptions) -> PartMovePl
     files = [file for file in contents.listing.files if file.path in wanted]
     need = 2 * need_of(files, contents.listing.folders, where.filesystem)
     title = f"{library.path.name}, {taken.title}"[:150]
-    mount = where.filesystem.mount
+    mount = drive_of(where.folder)
     plan = PartMovePlan(
         contents=contents,
         options=options,

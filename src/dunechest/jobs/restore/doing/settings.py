@@ -16,7 +16,7 @@ from dunechest.library.kinds.schema import References
 from dunechest.library.repoint.rewrite import NotRewrittenError, rewrite
 from dunechest.library.settings import form_of, setting_in
 from dunechest.names import shown, to_wire
-from dunechest.transfer import safe
+from dunechest.transfer import disk, safe
 from dunechest.transfer.digest_files import digest_of
 
 
@@ -47,6 +47,7 @@ def write_setting(change: SettingChange, deed: OpenDeed) -> str:
             )
             deed.will(step)
             os.replace(beside, file)
+            disk.flush_folder(file.parent)
         finally:
             beside.unlink(missing_ok=True)
     except (OSError, NotRewrittenError, ValueError) as error:
