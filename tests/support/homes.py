@@ -45,18 +45,20 @@ def opens(name: str, home: Path, library: Path | None = None) -> tuple[dict[str,
             application.settings_file.write_bytes(before)
 
 
-#: Runs a command and ends the process, without any cleaning up, before an operation that changes something. Operation
-#: -1 never comes: then the number of operations is written to the file.
+#: Runs a command and ends the process, without any cleaning up, before an operation that changes something; or lets the
+#: system refuse that one. Operation -1 never comes: then the number of operations is written to the file.
 _KILLED = """
-import os, sys
+import errno, os, sys
 from dunechest.transfer import disk
-stop, report, words = int(sys.argv[1]), sys.argv[2], sys.argv[3:]
+stop, how, report, words = int(sys.argv[1]), sys.argv[2], sys.argv[3], sys.argv[4:]
 count = 0
 def gate(operation, *what):
     global count
-    if count == stop:
-        os._exit(137)
     count += 1
+    if count - 1 == stop:
+        if how == "kill":
+            os._exit(137)
+        raise OSError(errno.ENOSPC, os.strerror(errno.ENOSPC))
 disk.gate = gate
 from dunechest.cli.app import run
 status = run(words)
@@ -65,10 +67,10 @@ sys.exit(status)
 """
 
 
-def killed_at(stop: int, words: list[str], report: Path) -> subprocess.CompletedProcess[str]:
-    """Run a command in a process that ends before the operation of that number; -1 for never."""
+def stopped_at(stop: int, words: list[str], report: Path, how: str = "kill") -> subprocess.CompletedProcess[str]:
+    """Run a command in a process that ends before the operation of that number, or is refused it; -1 for never."""
     return subprocess.run(
-        [sys.executable, "-c", _KILLED, str(stop), str(report), *words],
+        [sys.executable, "-c", _KILLED, str(stop), how, str(report), *words],
         capture_output=True,
         text=True,
         check=False,
@@ -85,16 +87,16 @@ class Outcome:
     losses: list[str] = field(default_factory=list)
 
 
-def kill_everywhere(
+def stop_everywhere(
     top: Path,
     words: list[str],
-    check: Callable[[str], None],
+    check: Callable[[int], None],
     *,
+    how: str = "kill",
     some: int | None = None,
     offset: int = 0,
-    environment: Mapping[str, str] | None = None,
 ) -> Outcome:
-    """Kill a command before each of its operations, or some that lie evenly apart; `check` looks at what is left.
+    """Stop a command before each of its operations, or some that lie evenly apart; `check` looks at what is left.
 
     Parameters
     ----------
@@ -103,14 +105,16 @@ def kill_everywhere(
     words : list of str
         The command.
     check : callable
-        Called after each moment with its name; what it raises is a loss.
+        Called after each moment with the exit status; what it raises is a loss.
+    how : {"kill", "refuse"}
+        Whether the process is killed, or the system refuses the operation.
     some, offset : int
         How many moments are tried, and from which one on.
     """
     before = top.with_name(f"{top.name} before")
     shutil.copytree(top, before, symlinks=True)
     report = top.with_name(f"{top.name} count")
-    done = killed_at(-1, words, report)
+    done = stopped_at(-1, words, report)
     outcome = Outcome()
     if done.returncode:
         outcome.losses.append(f"the command itself ends with {done.returncode}: {done.stderr}{done.stdout}")
@@ -119,13 +123,16 @@ def kill_everywhere(
     for k in range(count) if some is None else sorted({(offset + n * count // some) % count for n in range(some)}):
         clear(top)
         shutil.copytree(before, top, symlinks=True, dirs_exist_ok=True)
-        killed = killed_at(k, words, report)
+        stopped = stopped_at(k, words, report, how)
         outcome.tried += 1
         try:
-            assert killed.returncode == 137, (killed.returncode, killed.stderr)
-            check(f"killed at {k}")
+            assert stopped.returncode in ((137,) if how == "kill" else (0, 1, 3, 4)), (
+                stopped.returncode,
+                stopped.stderr,
+            )
+            check(stopped.returncode)
         except Exception as error:
-            outcome.losses.append(f"killed at {k}: {type(error).__name__}: {error}")
+            outcome.losses.append(f"{how} at {k}: {type(error).__name__}: {error}")
     return outcome
 
 

@@ -10,8 +10,11 @@ from typing import Any
 
 import dunechest
 
+#: What `facts` returns.
+Facts = dict[bytes, tuple[Any, ...]]
 
-def facts(root: Path, *, times: bool = True) -> dict[bytes, tuple[Any, ...]]:
+
+def facts(root: Path, *, times: bool = True) -> Facts:
     """Everything about a tree that must come back: types, bytes, targets, modes, times."""
     found: dict[bytes, tuple[Any, ...]] = {}
     base = os.fsencode(root)

@@ -14,14 +14,14 @@ from typing import TYPE_CHECKING, Any, ClassVar
 
 import msgspec
 
-from dunechest.errors import DuneChestError, UsageError
+from dunechest.errors import CutOffError, DuneChestError, UsageError
 from dunechest.ledger import events
 from dunechest.ledger.ledger import PastHome, open_ledger
 from dunechest.ledger.memory import home_before, home_without
 from dunechest.machine.drives import drive_folders
 from dunechest.machine.folder_links import target_of
 from dunechest.names import quoted, shown, to_line
-from dunechest.transfer import safe
+from dunechest.transfer import disk, safe
 from dunechest.transfer.walk import each_file
 from dunechest.values import Value
 from dunechest.words import day, number
@@ -239,10 +239,34 @@ def note_move(facts: dict[str, Any]) -> str:
     return events.try_append(("rehome", facts | {"before": home_before(facts["old"])}))
 
 
+def must_note_aside(path: Path, facts: dict[str, Any]) -> None:
+    """Note that an original is about to be set aside.
+
+    Raises
+    ------
+    CutOffError
+        If that cannot be written down: then it must not be done, for nobody would know what it is.
+    """
+    why = note_aside(path, gone=False, facts=facts)
+    if why:
+        raise CutOffError(f"What is set aside cannot be written down, so nothing was moved. {why}")
+
+
 def note_aside(path: Path, *, gone: bool, facts: dict[str, Any] | None = None) -> str:
     """Note that an original was set aside, or that it is `gone`."""
     usual = {"id": "", "name": "", "old": "", "listing": ""}
     return events.try_append(("aside", usual | (facts or {}) | {"path": to_line(str(path)), "gone": gone}))
+
+
+def note_aside_gone(path: Path) -> None:
+    """Note that an original that was set aside is deleted, and remove the mark that was beside it on a drive."""
+    note_aside(path, gone=True)
+    mark = mark_of(path)
+    try:
+        msgspec.json.decode(safe.read_bounded(mark, _MOST), type=Mark)
+    except (OSError, ValueError, msgspec.MsgspecError):
+        return
+    disk.remove(mark, missing_ok=True)
 
 
 def note_undone(old: Path, move: str, asides: Iterable[Path]) -> None:

@@ -184,6 +184,10 @@ def resolve_library(text: str, *, kind: str | None = None) -> Library:
         return Library(text, library.kind, library.path, library.shape, library.evidence)
     if not places:
         _refuse_missing(text)
+        there = [home for home in _moved(text) if home.connected and home.second is None]
+        if len(there) == 1:  # it is called by the place where it was
+            library = library_at(there[0].place, kind=kind)
+            return Library(there[0].name, library.kind, library.path, library.shape, library.evidence)
         raise UsageError(
             f"{shown(text)!r} is neither a path nor a name that `dunechest find` has shown.{hint} "
             "Run `dunechest find`, or give the folder's path."

@@ -73,19 +73,26 @@ def command(out: Out, library: str, plan_only: bool, yes: bool, **options: Any) 
     """
     from dunechest.cli.views import reclaim as view
     from dunechest.cli.views.restore import say_undone_first
+    from dunechest.errors import UsageError
     from dunechest.jobs.reclaim import ReclaimOptions, plan_reclaim
     from dunechest.jobs.reclaim.planning.aside import asides_of
     from dunechest.jobs.undo import recover
 
     choice = ReclaimOptions(**options)
+    meant = _meant(library)
     if not plan_only:
         finished = recover()
         for deed in finished:
             say_undone_first(out, deed)
-        if any(_is_of(deed, library) for deed in finished) and not asides_of(library):
+        if any(is_deletion_of(deed, meant) for deed in finished) and not asides_of(library):
             out.document("reclaim", libraries=[])
             return 0  # that was what was asked for
-    plans = plan_reclaim(library, choice)
+    try:
+        plans = plan_reclaim(library, choice)
+    except UsageError:
+        if not _say_deleted_before(out, meant):
+            raise
+        return 0
     if plan_only:
         out.document("reclaim-plan", libraries=plans)
         for plan in plans:
@@ -120,14 +127,48 @@ def reclaim_plans(out: Out, plans: Sequence[ReclaimPlan], yes: bool) -> tuple[in
     return 0, results
 
 
-def _is_of(deed: Deed, library: str) -> bool:
-    """Whether a deletion that was just finished is the one that a word asks for."""
+def _meant(library: str) -> set[str]:
+    """Return the names and places by which a deletion that was begun can be known."""
+    from dunechest.jobs.homes import homes_named
+    from dunechest.jobs.reclaim.planning.aside import every_aside_of
+
+    moved = homes_named(library)
+    full = os.path.abspath(os.path.expanduser(library))
+    return {library, full, *(item.path for item in every_aside_of(library)), *(home.name for home in moved)}
+
+
+def _say_deleted_before(out: Out, meant: set[str]) -> bool:
+    """Say so if what a word means was deleted before, by the last change on this computer; whether it was."""
+    from dunechest.cli.layout import GOOD, say
+    from dunechest.ledger import deeds
+    from dunechest.names import from_wire, shown
+    from dunechest.words import ago
+
+    last = next(deeds.deeds(), None)
+    if last is None or last.how != "done" or not is_deletion_of(last, meant):
+        return False
+    if os.path.lexists(from_wire(last.head.place)):
+        return False
+    out.document("reclaim", libraries=[])
+    if out.shows:
+        say(
+            out.console,
+            f"Nothing to delete: the original of {shown(last.head.about)} was deleted {ago(last.head.when)}.",
+            GOOD,
+        )
+    return True
+
+
+def is_deletion_of(deed: Deed, meant: set[str]) -> bool:
+    """Whether a change that was just finished is the deletion that was asked for, by the library's name or by its place."""
     from dunechest.jobs.undo.forward import begun_removal
     from dunechest.names import from_wire
 
-    full = os.path.abspath(os.path.expanduser(library))
-    mine = library == deed.head.about or full == from_wire(deed.head.place)
-    return deed.head.job == "reclaim" and mine and begun_removal(deed)
+    return (
+        deed.head.job == "reclaim"
+        and bool({deed.head.about, from_wire(deed.head.place)} & meant)
+        and begun_removal(deed)
+    )
 
 
 def _may_delete(out: Out, plans: Sequence[ReclaimPlan], yes: bool) -> bool:

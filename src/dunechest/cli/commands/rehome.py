@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
+import os
 import sys
+from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 import click
@@ -87,6 +89,7 @@ def command(out: Out, library: str, to: str | None, back: bool, rejoin: bool, **
 
 def _run(out: Out, library: str, to: str | None, back: bool, rejoin: bool, options: dict[str, Any]) -> int:
     from dunechest.cli.views.restore import say_undone_first
+    from dunechest.errors import UsageError
     from dunechest.jobs.rehome import (
         RehomeOptions,
         plan_rehome,
@@ -100,14 +103,22 @@ def _run(out: Out, library: str, to: str | None, back: bool, rejoin: bool, optio
         name=options["as_name"], link=options["link"], outside_files=options["outside_files"], parts=options["parts"],
         on_conflict=options["on_conflict"], ignore=_codes(options["ignore"]),
     )  # fmt: skip
-    if not options["plan_only"]:
-        for deed in recover():
-            say_undone_first(out, deed)
+    finished = () if options["plan_only"] else recover()
+    for deed in finished:
+        say_undone_first(out, deed)
     if rejoin:
         return _rejoin(out, plan_rejoin(library, choice), options["plan_only"])
     if choice.parts:
         assert to is not None
-        return _parts(out, plan_rehome_parts(library, to, choice), options)
+        try:
+            plan = plan_rehome_parts(library, to, choice)
+        except UsageError:
+            # An errand that was interrupted when the parts were there already.
+            asides = _asides_of_parts(library, to, choice.name) if options["reclaim"] else []
+            if not asides and not any(deed.head.job == "reclaim" for deed in finished if options["reclaim"]):
+                raise
+            return _rest_of_errand(out, asides, options["yes"])
+        return _parts(out, plan, options)
     if back:
         return _move(out, plan_rehome_back(library, choice), options)
     assert to is not None
@@ -155,18 +166,34 @@ def _move(out: Out, plan: RehomePlan, options: dict[str, Any]) -> int:
 
 def _there_already(out: Out, plan: RehomePlan, options: dict[str, Any]) -> int:
     """Say that a library is where it is to go; of an errand that was interrupted, delete what is left to be deleted."""
-    from dunechest.cli.commands.reclaim import reclaim_plans
     from dunechest.cli.layout import GOOD, say
-    from dunechest.jobs.reclaim import plan_reclaim
     from dunechest.jobs.reclaim.planning.aside import asides_of
     from dunechest.names import shown
 
-    out.document("rehome", libraries=[], reclaimed_libraries=[])
     if out.shows:
         say(out.console, f"Nothing to move: {shown(plan.name)} is there already.", GOOD)
-    if not options["reclaim"] or not asides_of(str(plan.old)):
+    asides = [Path(aside.path) for aside in asides_of(str(plan.old))] if options["reclaim"] else []
+    return _rest_of_errand(out, asides, options["yes"])
+
+
+def _asides_of_parts(library: str, to: str, name: str | None) -> list[Path]:
+    """Return what was set aside when parts of a library were moved to a folder."""
+    from dunechest.jobs.named import get_library
+    from dunechest.jobs.reclaim.planning.aside import asides_of
+
+    target = Path(os.path.realpath(to)) / (name if name is not None else get_library(library).path.name)
+    return [Path(aside.path) for aside in asides_of(str(target))]
+
+
+def _rest_of_errand(out: Out, asides: list[Path], yes: bool) -> int:
+    """Delete what is still to be deleted of an errand whose move was done before."""
+    from dunechest.cli.commands.reclaim import reclaim_plans
+    from dunechest.jobs.reclaim import plan_reclaim
+
+    out.document("rehome", libraries=[], reclaimed_libraries=[])
+    if not asides:
         return 0
-    status, results = reclaim_plans(out, plan_reclaim(plan.old), options["yes"])
+    status, results = reclaim_plans(out, [plan for aside in asides for plan in plan_reclaim(aside)], yes)
     out.document("rehome", reclaimed_libraries=results)
     return status
 

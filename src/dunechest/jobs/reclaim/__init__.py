@@ -12,11 +12,11 @@ from dunechest.errors import UsageError, refuse_blocked
 from dunechest.jobs.homes import homes_named
 from dunechest.jobs.named import AnyLibrary, get_library
 from dunechest.jobs.reclaim.doing.carry_out import carry_out
+from dunechest.jobs.reclaim.first_checks import prove
 from dunechest.jobs.reclaim.options import USUAL, YIELDING_CODES, ReclaimOptions
 from dunechest.jobs.reclaim.plan import Evidence, ReclaimPlan
 from dunechest.jobs.reclaim.planning.aside import asides_of, plan_aside
 from dunechest.jobs.reclaim.planning.make import plan_original
-from dunechest.jobs.reclaim.prove import prove
 from dunechest.jobs.reclaim.result import ReclaimResult
 from dunechest.jobs.restore import new_command
 from dunechest.jobs.undo import recover

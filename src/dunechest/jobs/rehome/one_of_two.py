@@ -109,8 +109,8 @@ def _merge(
             result = carry_out(restoring, command=command, progress=progress)
         except RefusedError as error:
             raise RefusedError(
-                f"Refused: the two libraries cannot be made one: {_reason(error)} With --on-conflict keep-mine the one on the drive stays as it "
-                "is where both have the same file, and the second one is kept aside."
+                f"Refused: the two libraries cannot be made one: {_reason(error)} With --on-conflict keep-mine the one on the "
+                "drive stays as it is where both have the same file, and the second one is kept aside."
             ) from error
     # What stayed as it is on the drive, or differs in what was made one, is in the second library alone.
     alone = {*result.kept, *(item.path for item in result.merged if item.differ)}

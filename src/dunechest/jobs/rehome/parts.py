@@ -7,7 +7,7 @@ import time
 from collections.abc import Iterable
 
 from dunechest.errors import ChangedMeanwhileError, CutOffError, DuneChestError, RefusedError, refuse_blocked
-from dunechest.jobs.homes import note_aside
+from dunechest.jobs.homes import must_note_aside
 from dunechest.jobs.reclaim.doing.take_out import take_out_parts
 from dunechest.jobs.rehome.one_of_two import undo_command
 from dunechest.jobs.rehome.plan import PartMovePlan
@@ -156,7 +156,7 @@ def _aside(plan: PartMovePlan, deed: OpenDeed, listed: dict[str, AsideFile]) -> 
         write_aside(plan.id, [*(listed[path] for path in sorted(going)), *_folders(going), *extra])
     # The library that these are an original of is the parts' own.
     facts = {"id": plan.id, "name": shown(plan.name), "old": to_line(str(plan.target)), "listing": plan.id}
-    note_aside(plan.aside, gone=False, facts=facts)
+    must_note_aside(plan.aside, facts)
 
 
 def _folders(paths: Iterable[str]) -> list[AsideFile]:

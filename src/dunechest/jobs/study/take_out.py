@@ -117,9 +117,28 @@ def _going(contents: Contents, parts: Sequence[Part]) -> set[str]:
             for source, target in pairs
             if target in going and source not in going and joins_of(kind, source) is None
         }
+        kept |= _sidecars_of_others(contents, going)
         if not kept:
             return going
         going -= kept
+
+
+def _sidecars_of_others(contents: Contents, going: Collection[str]) -> set[str]:
+    """Return the sidecars among what goes whose own files stay: a sidecar goes with its file."""
+    endings = contents.library.kind.sidecars
+    sidecars = [path for path in going if path.endswith(endings)] if endings else []
+    if not sidecars:
+        return set()
+    stems: dict[str, list[str]] = {}
+    for file in contents.listing.files:
+        for stem in {file.path, file.path.rpartition(".")[0]}:
+            stems.setdefault(stem, []).append(file.path)
+    found = set()
+    for path in sidecars:
+        stem = path.removesuffix(next(ending for ending in endings if path.endswith(ending)))
+        if any(other not in going and not other.endswith(endings) for other in stems.get(stem, ())):
+            found.add(path)
+    return found
 
 
 def _units(contents: Contents, parts: Sequence[Part], going: Collection[str]) -> tuple[str, ...]:

@@ -3,15 +3,17 @@
 from __future__ import annotations
 
 import os
+from pathlib import Path
 
 from dunechest.errors import DuneChestError
+from dunechest.jobs.homes import note_aside_gone
 from dunechest.jobs.undo.doing import undo_change
 from dunechest.jobs.undo.forward import begun_removal, finish_removal
 from dunechest.jobs.undo.planning import plan_undo
 from dunechest.ledger import deeds
 from dunechest.ledger.deeds import Deed, Removing
 from dunechest.machine.processes import lives
-from dunechest.names import shown
+from dunechest.names import from_wire, shown
 
 
 def cut_off() -> tuple[Deed, ...]:
@@ -37,6 +39,9 @@ def recover() -> tuple[Deed, ...]:
             for step in deed.steps:
                 if isinstance(step, Removing):
                     finish_removal(deed.number, step)
+            place = Path(from_wire(deed.head.place))
+            if not os.path.lexists(place):
+                note_aside_gone(place)
             deeds.close(deed.number, "done")
             found.append(deed)
             continue

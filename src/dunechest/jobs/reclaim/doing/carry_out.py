@@ -11,7 +11,7 @@ from collections.abc import Iterator, Sequence
 from pathlib import Path
 
 from dunechest.errors import CutOffError, DuneChestError, RefusedError, refuse_blocked
-from dunechest.jobs.homes import known_homes, mark_of, note_aside
+from dunechest.jobs.homes import known_homes, note_aside, note_aside_gone
 from dunechest.jobs.reclaim.doing.take_out import move, take_out_parts
 from dunechest.jobs.reclaim.plan import ReclaimPlan
 from dunechest.jobs.reclaim.result import ReclaimResult
@@ -26,7 +26,7 @@ from dunechest.machine.drives import filesystem
 from dunechest.machine.folders import own_home
 from dunechest.names import shown, to_wire
 from dunechest.progress import Progress, Tally, silent
-from dunechest.transfer import disk, safe
+from dunechest.transfer import disk
 from dunechest.transfer.walk import FileEntry
 
 #: Filesystems that can keep earlier states of themselves.
@@ -191,9 +191,12 @@ def _summary(plan: ReclaimPlan, left: Sequence[str], before: int, begun: float, 
     gone = [file for file in plan.going if str(plan.place / file.path) not in left]
     rest = plan.place if plan.taken is None and os.path.lexists(plan.place) else None
     if plan.what == "set-aside":
-        note_aside(plan.place, gone=rest is None, facts=_facts(plan) if rest is not None else None)
-        if rest is None:
-            _forget(plan)
+        if rest is not None:
+            note_aside(plan.place, gone=False, facts=_facts(plan))
+        else:
+            note_aside_gone(plan.place)
+            if plan.listing and all(home.past.id != plan.listing for home in known_homes()):
+                forget_aside(plan.listing)  # a library that is still there may want its modes
     count, size = len(gone) + len(plan.outside), sum(file.size for file in (*gone, *plan.outside))
     facts = {
         "name": shown(plan.name), "place": shown(str(plan.place)), "part": shown(", ".join(plan.part_titles)),
@@ -221,18 +224,6 @@ def _summary(plan: ReclaimPlan, left: Sequence[str], before: int, begun: float, 
         findings=tuple(f for f in plan.findings if f.severity == "warning" and f.code not in ("only-copy",)),
         seconds=time.monotonic() - begun,
     )
-
-
-def _forget(plan: ReclaimPlan) -> None:
-    """Remove the mark beside an original that is gone, and the list of what it held unless a later move needs its modes."""
-    mark = mark_of(plan.place)
-    try:
-        if b'"library"' in safe.read_bounded(mark, 1 << 16):
-            disk.remove(mark, missing_ok=True)
-    except (OSError, ValueError):
-        pass
-    if plan.listing and all(home.past.id != plan.listing for home in known_homes()):
-        forget_aside(plan.listing)
 
 
 def _facts(plan: ReclaimPlan) -> dict[str, str]:

@@ -45,9 +45,14 @@ class Live:
 
 def asides_of(text: str) -> tuple[PastAside, ...]:
     """Return the originals that a word means: the name, the place or the old place of a moved library, or its own path."""
+    return tuple(aside for aside in every_aside_of(text) if os.path.isdir(aside.path))
+
+
+def every_aside_of(text: str) -> tuple[PastAside, ...]:
+    """Return the originals that a word means, whether they are there or not."""
     full = os.path.abspath(os.path.expanduser(text))
     with open_ledger() as ledger:
-        every = [aside for aside in ledger.asides() if os.path.isdir(aside.path)]
+        every = ledger.asides()
         moved = ledger.former_homes()
     exact = [aside for aside in every if aside.path == full]
     if exact:

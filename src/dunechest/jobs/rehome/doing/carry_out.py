@@ -17,7 +17,7 @@ from blake3 import blake3
 
 from dunechest.errors import CutOffError, DuneChestError, RefusedError, refuse_blocked
 from dunechest.findings import Finding
-from dunechest.jobs.homes import is_marked, mark_content, mark_of, note_aside, note_move
+from dunechest.jobs.homes import is_marked, mark_content, mark_of, must_note_aside, note_move
 from dunechest.jobs.rehome.doing.copy import copy, dress_folders, flush, give_attributes, refuse_in_use
 from dunechest.jobs.rehome.doing.run import Run
 from dunechest.jobs.rehome.plan import RehomePlan
@@ -297,14 +297,12 @@ def _note(run: Run) -> None:
         "identity": plan.identity, "back": plan.back, "move": plan.id,
     }  # fmt: skip
     why = note_move(facts)
-    if why and not plan.back:
+    if why:
         raise CutOffError(f"Where the library will be cannot be written down, so it was not moved. {why}")
     if not plan.back and str(plan.target).isprintable():
         seen = {"place": str(plan.target), "name": shown(plan.name), "kind": plan.library.kind.name}
         events.try_append(("seen", seen))
-    note_aside(
-        plan.aside, gone=False, facts={"id": plan.id, "name": shown(plan.name), "old": old, "listing": plan.id}
-    )
+    must_note_aside(plan.aside, {"id": plan.id, "name": shown(plan.name), "old": old, "listing": plan.id})
 
 
 def _summary(run: Run, rewritten: RewrittenFiles, begun: float) -> RehomeResult:

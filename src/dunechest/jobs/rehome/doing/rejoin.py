@@ -5,7 +5,7 @@ from __future__ import annotations
 import os
 
 from dunechest.errors import RefusedError
-from dunechest.jobs.homes import note_aside, note_move
+from dunechest.jobs.homes import must_note_aside, note_move
 from dunechest.jobs.rehome.plan import RejoinPlan
 from dunechest.jobs.restore.doing.settings import write_setting
 from dunechest.ledger import deeds
@@ -43,11 +43,8 @@ def set_right(plan: RejoinPlan, deed: OpenDeed, listing: str, move: str) -> None
             raise RefusedError(f"Refused: {why}.")
     _note(plan, move)
     if home.second is not None and plan.aside is not None:
-        note_aside(
-            plan.aside,
-            gone=False,
-            facts={"id": home.past.id, "name": home.name, "old": to_line(str(home.old)), "listing": listing},
-        )
+        facts = {"id": home.past.id, "name": home.name, "old": to_line(str(home.old)), "listing": listing}
+        must_note_aside(plan.aside, facts)
         _aside(plan, deed)
     elif plan.link_before != plan.link_after:
         change_link(plan, deed)

@@ -78,10 +78,12 @@ def remove(staging: Path) -> None:
         return
     # A folder that may not be written to cannot be emptied, nor one that may not be read.
     folders_in(staging, before=lambda folder: os.chmod(folder, 0o700))
-    try:
-        disk.remove_tree(staging)
-    except OSError:
-        return
+    for _ in range(2):  # what was refused for a moment only is not to stay on a drive for ever
+        try:
+            disk.remove_tree(staging)
+            return
+        except OSError:
+            continue
 
 
 def write(run: Run) -> None:

@@ -1,0 +1,529 @@
+"""The space of an original is freed only when it is proven to be safe elsewhere, and only what is."""
+
+from __future__ import annotations
+
+import os
+import shutil
+import subprocess
+import sys
+from collections.abc import Callable, Iterator
+from contextlib import contextmanager
+from pathlib import Path
+
+import pytest
+
+import dunechest
+from dunechest.demo.applications import APPLICATIONS
+from dunechest.demo.world import World
+from dunechest.jobs.reclaim import carry_out
+from tests.support.homes import libraries_of, opens, same_files
+from tests.support.runs import Command
+from tests.support.trees import bag_of, facts, flip
+
+Move = Callable[[str], None]
+
+
+@pytest.fixture
+def chests(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> list[dunechest.Chest]:
+    """Two chests on drives of their own."""
+    drives = [tmp_path / "media" / name for name in ("blue", "sand")]
+    for drive in drives:
+        drive.mkdir(parents=True)
+    monkeypatch.setenv("DUNECHEST_DRIVES", os.pathsep.join(map(str, drives)))
+    return [dunechest.create_chest(drive, drive.name) for drive in drives]
+
+
+@pytest.fixture
+def proven(library: Path, chests: list[dunechest.Chest]) -> Path:
+    """A library that may go."""
+    dunechest.archive(library, chests)
+    for chest in chests:
+        assert dunechest.verify(chest).well
+    assert dunechest.drill(chests[0])[0].passed
+    return library
+
+
+def blocks(library: Path | str, **options: object) -> set[str]:
+    """What forbids it, in the plan and in the doing alike; nothing is deleted."""
+    choice = dunechest.ReclaimOptions(**options)  # type: ignore[arg-type]
+    (plan,) = dunechest.plan_reclaim(library, choice)
+    found = {finding.code for finding in plan.blocked}
+    place = Path(library)
+    before = facts(place) if place.is_dir() else None
+    if found:
+        with pytest.raises(dunechest.RefusedError):
+            dunechest.reclaim(library, choice)
+        assert before is None or facts(place) == before
+        assert not list(place.parent.glob("*being deleted*"))
+    return found
+
+
+def test_what_is_proven_goes_and_what_came_free_is_measured(proven: Path, chests: list[dunechest.Chest]) -> None:
+    before = facts(proven)
+    (plan,) = dunechest.plan_reclaim(proven)
+    assert (plan.blocked, plan.proven, plan.file_count) == ((), True, 3)
+    assert [(copy.label, copy.counts, copy.checked is not None) for copy in plan.copies] == [
+        ("blue", True, True),
+        ("sand", True, True),
+    ]
+    (result,) = dunechest.reclaim(proven)
+    assert not proven.exists() and list(proven.parent.glob("shed*")) == []
+    assert (result.files, result.bytes, result.rest, result.staying) == (3, plan.bytes, None, ())
+    assert result.how == "dunechest restore blue shed"
+    with pytest.raises(dunechest.RefusedError, match="dunechest restore blue shed"):
+        dunechest.undo()
+    assert dunechest.restore(chests[0], "shed", dunechest.RestoreOptions(into=proven)).well
+    assert facts(proven) == before
+
+
+def test_missing_checks_and_drills_come_first(
+    library: Path, chests: list[dunechest.Chest], monkeypatch: pytest.MonkeyPatch
+) -> None:
+    # Of three files all would be read beforehand.
+    monkeypatch.setattr("dunechest.jobs.reclaim.planning.make.sample", lambda files, everything: [])
+    dunechest.archive(library, chests)
+    (plan,) = dunechest.plan_reclaim(library)
+    assert (plan.to_check, plan.to_drill, plan.proven) == (("blue", "sand"), "blue", False)
+    with pytest.raises(dunechest.RefusedError, match="have to be checked first"):
+        carry_out(plan)
+    flip(bag_of(chests[1], "shed") / "data" / "library" / "rafters" / "big.bin")
+    with pytest.raises(dunechest.RefusedError, match="sand is damaged"):
+        dunechest.reclaim(library)
+    assert (library / "rope.txt").is_file()
+    assert "too-few-copies" in blocks(library) or dunechest.mend(chests[1], helpers=[chests[0]])[0].well
+    assert dunechest.verify(chests[1]).well
+    (result,) = dunechest.reclaim(library)
+    assert (result.checked, result.drilled) == (("blue", "sand"), "blue")
+    assert not library.exists()
+
+
+def test_a_failed_drill_forbids_it(
+    library: Path, chests: list[dunechest.Chest], monkeypatch: pytest.MonkeyPatch
+) -> None:
+    dunechest.archive(library, chests)
+    for chest in chests:
+        dunechest.verify(chest)
+
+    def fails(*args: object, **more: object) -> tuple[dunechest.Drill, ...]:
+        return (dunechest.Drill("shed", None, "it did not come back"),)
+
+    monkeypatch.setattr("dunechest.jobs.reclaim.first_checks.drill", fails)
+    with pytest.raises(dunechest.RefusedError, match="did not pass its drill"):
+        dunechest.reclaim(library)
+    assert (library / "rope.txt").is_file()
+
+
+def test_each_condition_that_fails_forbids_it(
+    proven: Path, chests: list[dunechest.Chest], tmp_path: Path, holder: Callable[[Path], subprocess.Popen[str]]
+) -> None:
+    blue, sand = chests
+    assert blocks(proven) == set()
+    (proven / "new.txt").write_text("new")
+    assert blocks(proven) == {"changed", "too-few-copies"}
+    (proven / "new.txt").unlink()
+    text = (proven / "rope.txt").read_text()
+    (proven / "rope.txt").write_text("changed")
+    assert blocks(proven) == {"changed", "too-few-copies"}
+    info = (bag_of(blue, "shed") / "data/library/rope.txt").stat()
+    (proven / "rope.txt").write_text(text)
+    os.utime(proven / "rope.txt", ns=(info.st_mtime_ns, info.st_mtime_ns))
+    held = holder(proven / "rope.txt")
+    assert blocks(proven) == {"in-use"}
+    held.kill()
+    held.wait()
+    (tmp_path / "home" / "shortcut").symlink_to(proven / "rafters")
+    assert blocks(proven) == {"linked-from"}
+    (tmp_path / "home" / "shortcut").unlink()
+    # One drive is not connected: what is remembered of it does not count.
+    sand.folder.parent.rename(tmp_path / "drawer")
+    assert blocks(proven) == {"too-few-copies"}
+    (plan,) = dunechest.plan_reclaim(proven)
+    assert any("Connect sand" in finding.action for finding in plan.findings)
+    (tmp_path / "drawer").rename(sand.folder.parent)
+    for harm in ("record", "lost", "short"):
+        bag = bag_of(sand, "shed")
+        saved = tmp_path / "saved bag"
+        shutil.copytree(bag, saved)
+        if harm == "record":
+            flip(bag / "dune" / "files.jsonl")
+        elif harm == "lost":
+            (bag / "data/library/rope.txt").unlink()
+        else:
+            (bag / "data/library/rope.txt").write_text("x")
+        assert blocks(proven) == {"too-few-copies"}, harm
+        shutil.rmtree(bag)
+        saved.rename(bag)
+    (tmp_path / "state" / "settings.toml").write_text("[protection]\ncopies = 3\n")
+    assert blocks(proven) == {"too-few-copies"}
+    (tmp_path / "state" / "settings.toml").write_text("[protection]\nplaces = 2\n")
+    assert blocks(proven) == {"too-few-places"}
+    (tmp_path / "state" / "settings.toml").unlink()
+    assert blocks(proven) == set()
+
+
+def test_silent_changes_are_seen_by_reading(proven: Path, chests: list[dunechest.Chest]) -> None:
+    flip(proven / "rafters" / "big.bin")
+    assert blocks(proven) == {"not-identical"}, "three files are all read"
+    flip(proven / "rafters" / "big.bin")
+    flip(bag_of(chests[1], "shed") / "data/library/rafters/oar.txt")
+    assert blocks(proven) == {"not-identical"}
+    flip(bag_of(chests[1], "shed") / "data/library/rafters/oar.txt")
+    for number in range(200):
+        (proven / f"{number:03}").write_text(f"{number}")
+    dunechest.archive(proven, chests)
+    flip(proven / "117")
+    assert blocks(proven, read_all=True) == {"not-identical"}
+
+
+def test_two_chests_on_one_drive_are_one_copy(library: Path, tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    drive = tmp_path / "one drive"
+    for name in ("a", "b"):
+        (drive / name).mkdir(parents=True)
+    monkeypatch.setenv("DUNECHEST_DRIVES", str(drive))
+    chests = [dunechest.create_chest(drive / name, name) for name in ("a", "b")]
+    dunechest.archive(library, chests)
+    assert blocks(library) == {"too-few-copies"}
+
+
+def test_a_chest_on_the_library_s_own_drive_is_no_copy(
+    library: Path, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    monkeypatch.setenv("DUNECHEST_DRIVES", str(tmp_path / "media"))
+    (tmp_path / "media" / "blue").mkdir(parents=True)
+    (tmp_path / "beside").mkdir()
+    chests = [
+        dunechest.create_chest(tmp_path / "media" / "blue", "blue"),
+        dunechest.create_chest(tmp_path / "beside", "beside"),
+    ]
+    dunechest.archive(library, chests)
+    assert blocks(library) == {"too-few-copies"}
+    (plan,) = dunechest.plan_reclaim(library)
+    assert [copy.why_not for copy in plan.copies if copy.label == "beside"] == [
+        "it is on the same drive as the library"
+    ]
+
+
+def test_licensed_left_out_and_placeholder_files_stay_unless_they_are_named(
+    world: World, on_machine: Move, command: Command
+) -> None:
+    on_machine("office-pc")
+    chests = [dunechest.create_chest(drive, drive.name) for drive in (world.blue, world.sand)]
+    dunechest.archive(world.designs, chests, dunechest.ArchiveOptions(choice=dunechest.Choice(rebuildable=False)))
+    licensed = sorted(p for p in (world.designs / "bought").rglob("*") if p.is_file())
+    rendered = sorted(p for p in (world.designs / "renders").rglob("*") if p.is_file())
+    assert licensed and rendered
+    (plan,) = dunechest.plan_reclaim(world.designs)
+    assert {path for path, _ in plan.staying} == {str(p.relative_to(world.designs)) for p in (*licensed, *rendered)}
+    assert blocks(world.designs, also=("nothing/of/that/name",)) == {"also"}
+    ran = command("reclaim", world.designs, "--yes", "--also", "renders")
+    assert ran.status == 0 and "bought or licensed" in ran.out
+    assert all(path.is_file() for path in licensed) and not any(path.exists() for path in rendered)
+    assert sorted(p for p in world.designs.rglob("*") if p.is_file()) == licensed
+
+
+def test_a_placeholder_is_not_deleted(library: Path, chests: list[dunechest.Chest]) -> None:
+    with (library / "in the cloud.jpg").open("wb") as file:
+        file.truncate(100_000)  # a name, and no bytes on this disk
+    if (library / "in the cloud.jpg").stat().st_blocks:
+        pytest.skip("this filesystem has no sparse files")
+    dunechest.archive(library, chests, dunechest.ArchiveOptions(ignore=("placeholders",)))
+    (gone,) = dunechest.reclaim(library)
+    assert [path for path, _ in gone.staying] == ["in the cloud.jpg"]
+    assert [path.name for path in library.rglob("*") if path.is_file()] == ["in the cloud.jpg"]
+
+
+def test_other_names_of_files_and_mounts_are_noticed(proven: Path, tmp_path: Path) -> None:
+    os.link(proven / "rafters" / "big.bin", tmp_path / "other name")
+    (plan,) = dunechest.plan_reclaim(proven)
+    assert {f.code for f in plan.findings if f.severity == "info"} >= {"hard-links"}
+    assert plan.blocks < 50_000, "what has another name gives nothing back"
+    if os.geteuid() == 0 and _binds(proven / "empty", tmp_path):
+        try:
+            assert blocks(proven) >= {"mounted"}
+        finally:
+            subprocess.run(["umount", str(proven / "empty")], check=True)
+    (result,) = dunechest.reclaim(proven)
+    assert (tmp_path / "other name").stat().st_size == 256_000
+    assert result.freed < 200_000 and "other names" in result.why_less
+
+
+def _binds(place: Path, tmp_path: Path) -> bool:
+    (tmp_path / "somebody's").mkdir()
+    (tmp_path / "somebody's" / "things.txt").write_text("theirs")
+    done = subprocess.run(
+        ["mount", "--bind", str(tmp_path / "somebody's"), str(place)], capture_output=True, check=False
+    )
+    return done.returncode == 0
+
+
+def test_what_other_libraries_use_is_not_deleted(world: World, on_machine: Move) -> None:
+    on_machine("office-pc")
+    chests = [dunechest.create_chest(drive, drive.name) for drive in (world.blue, world.sand)]
+    used = next(path for path in sorted((world.photos / "originals").rglob("*.jpg")))
+    playlist = next((world.sounds / "playlists").glob("*.m3u8"))
+    playlist.write_text(playlist.read_text() + f"{used}\n")
+    dunechest.find_libraries([world.office_home])
+    dunechest.archive(world.photos, chests)
+    assert blocks(world.photos) == {"referred-to"}
+    (gone,) = dunechest.reclaim(world.photos, dunechest.ReclaimOptions(ignore=("referred-to",)))
+    assert gone.files and not world.photos.exists()
+
+
+def test_outside_files_go_only_where_that_is_asked_for(world: World, on_machine: Move) -> None:
+    on_machine("office-pc")
+    chests = [dunechest.create_chest(drive, drive.name) for drive in (world.blue, world.sand)]
+    dunechest.archive(world.photos, chests)
+    outside = [Path(r.target) for r in dunechest.look(world.photos).references if r.state == "outside"]
+    assert outside
+    (plan,) = dunechest.plan_reclaim(world.photos)
+    assert plan.outside == () and {f.code for f in plan.findings} >= {"outside-files-left"}
+    outside[0].write_bytes(b"changed since")
+    beside = outside[0].parent / "mine.txt"
+    beside.write_text("not of the library")
+    (gone,) = dunechest.reclaim(world.photos, dunechest.ReclaimOptions(outside_files=True))
+    assert outside[0].read_bytes() == b"changed since" and beside.is_file()
+    assert not any(path.exists() for path in outside[1:])
+    assert set(gone.outside_paths) == {str(path) for path in outside[1:]}
+
+
+def test_an_original_that_was_set_aside_goes_and_never_the_library(
+    library: Path, chests: list[dunechest.Chest], command: Command
+) -> None:
+    far = chests[1].folder.parent
+    moved = dunechest.rehome(library, far)
+    assert moved.aside is not None
+    (moved.target / "rope.txt").write_text("worked on since")
+    (moved.target / "rafters" / "oar.txt").unlink()
+    (moved.aside / "put there since.txt").write_text("mine")
+    (moved.aside / "rafters" / "big.bin").write_bytes(b"changed since it was set aside")
+    (plan,) = dunechest.plan_reclaim(library)
+    assert (plan.what, plan.place, plan.live) == ("set-aside", moved.aside, moved.target)
+    assert {path for path, _ in plan.staying} == {"put there since.txt", "rafters/big.bin", "rafters/oar.txt"}
+    assert [file.path for file in plan.going] == ["rope.txt"]
+    assert "only-copy" in {finding.code for finding in plan.findings}
+    assert command("reclaim", library, "--yes").status == 0
+    assert (moved.target / "rope.txt").read_text() == "worked on since"
+    assert sorted(p.name for p in moved.aside.rglob("*") if p.is_file()) == [
+        "big.bin",
+        "oar.txt",
+        "put there since.txt",
+    ]
+    ran = command("reclaim", library, "--yes", "--also", "*", "--also", "rafters")
+    assert ran.status == 0, ran
+    assert not moved.aside.exists() and (moved.target / "rope.txt").is_file()
+    ran = command("reclaim", library, "--yes")
+    assert (ran.status, "was deleted just now" in ran.out) == (0, True)
+    assert (moved.target / "rope.txt").is_file()
+
+
+def test_a_harmed_list_or_a_harmed_library_keeps_the_original(
+    library: Path, chests: list[dunechest.Chest], tmp_path: Path
+) -> None:
+    far = chests[1].folder.parent
+    moved = dunechest.rehome(library, far)
+    assert moved.aside is not None
+    (listing,) = (tmp_path / "state" / "asides").iterdir()
+    good = listing.read_bytes()
+    for bad in (b"", good[:-10], good.replace(b"rope", b"cope"), b"[]\n", b"\xff" * 100):
+        listing.write_bytes(bad)
+        assert blocks(moved.aside) == {"not-listed"}
+    listing.write_bytes(good)
+    flip(moved.target / "rafters" / "big.bin")
+    assert blocks(moved.aside) == {"not-identical"}
+    flip(moved.target / "rafters" / "big.bin")
+    far.rename(tmp_path / "drawer")
+    with pytest.raises(dunechest.NotConnectedError):
+        dunechest.reclaim(library)
+    assert moved.aside.is_dir()
+    (tmp_path / "drawer").rename(far)
+    assert dunechest.reclaim(library)[0].files == 3
+
+
+def test_one_command_does_the_whole_errand(library: Path, chests: list[dunechest.Chest], command: Command) -> None:
+    far = chests[1].folder.parent
+    before = facts(library)
+    ran = command("rehome", library, "--to", far, "--reclaim")
+    assert (ran.status, "no terminal to ask on" in ran.err) == (3, True)
+    assert facts(library) == before and not (far / "shed").exists()
+    ran = command("rehome", library, "--to", far, "--reclaim", "--yes", "--json")
+    assert ran.status == 0
+    (gone,) = ran.json["reclaimed_libraries"]
+    assert (gone["deleted_count"], gone["in_use_path"]) == (3, str(far / "shed"))
+    assert library.is_symlink() and list(library.parent.glob("shed (*")) == []
+    again = command("rehome", library, "--to", far, "--reclaim", "--yes")
+    assert again.status == 0 and "Nothing to move" in again.out
+    ran = command("rehome", "--back", library, "--reclaim", "--yes")
+    assert ran.status == 0
+    assert facts(library) == before and not [p for p in far.iterdir() if p.name != "dune-chest"]
+
+
+def test_the_trash_frees_nothing_and_that_is_said(proven: Path, tmp_path: Path) -> None:
+    """In a process of its own: where the trash is, is decided when the package is loaded."""
+    environment = {**os.environ, "XDG_DATA_HOME": str(tmp_path / "home" / "data")}
+    done = subprocess.run(
+        [sys.executable, "-m", "dunechest", "reclaim", str(proven), "--trash", "--yes"],
+        capture_output=True,
+        text=True,
+        env=environment,
+        check=False,
+    )
+    assert done.returncode == 0, done.stderr
+    assert not proven.exists() and "Moved to the trash" in done.stdout
+    if "came free on the disk" in done.stdout and "Nothing came free" in done.stdout:
+        assert "empty the trash" in done.stdout
+    kept = list((tmp_path / "home" / "data" / "Trash").rglob("rope.txt"))
+    assert [path.read_text() for path in kept] == ["twenty metres\n"]
+
+
+def test_something_that_appears_while_it_is_deleted_is_put_back(
+    proven: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    from dunechest.jobs.reclaim.doing import carry_out
+
+    real = carry_out._lines
+
+    def meddle(plan: dunechest.ReclaimPlan, aside: Path, along: list[str]) -> Iterator[object]:
+        (aside / "rafters" / "written at the last moment.txt").write_text("mine")
+        (aside / "rope.txt").write_text("changed at the last moment")
+        return real(plan, aside, along)
+
+    monkeypatch.setattr(carry_out, "_lines", meddle)
+    (result,) = dunechest.reclaim(proven)
+    assert (proven / "rafters" / "written at the last moment.txt").read_text() == "mine"
+    assert (proven / "rope.txt").read_text() == "changed at the last moment"
+    assert result.rest == proven and len(result.staying) == 2
+    assert not list(proven.parent.glob("*being deleted*"))
+
+
+def test_a_change_record_that_lies_deletes_nothing_else(tmp_path: Path, library: Path) -> None:
+    """A change record of a process that is no more is finished on the next command: it may only name what it made."""
+    import msgspec
+
+    from dunechest.ledger import deeds
+
+    before = facts(library)
+    state = tmp_path / "state" / "deeds"
+    state.mkdir(parents=True)
+    (state / "000001.tree-0").write_bytes(
+        b"".join(
+            msgspec.json.encode(
+                deeds.Listed(p.relative_to(library).as_posix(), p.stat().st_size, p.stat().st_mtime_ns)
+            )
+            + b"\n"
+            for p in library.rglob("*")
+            if p.is_file()
+        )
+    )
+    head = deeds.Head("reclaim", "shed", str(library), 1.0, 2**30)
+    step = deeds.Removing(str(library), "000001.tree-0")
+    (state / "000001.jsonl").write_bytes(b"".join(msgspec.json.encode(item) + b"\n" for item in (head, step)))
+    with pytest.raises(dunechest.CutOffError, match="does not have the name"):
+        dunechest.recover()
+    assert facts(library) == before
+
+
+# Parts.
+
+
+@pytest.mark.parametrize(
+    ("name", "part"),
+    [
+        ("cuttlebone", "Gull Parliament"),
+        ("spindrift", "Quiet Water"),
+        ("glasswort", "Terns"),
+        ("seaholly", "Birds"),
+        ("redshank", "Evening"),
+        ("saltpan", "Bird Station"),
+        ("limpet", "Old field handset"),
+    ],
+)
+def test_a_part_goes_and_the_application_opens_the_rest(name: str, part: str, world: World, on_machine: Move) -> None:
+    on_machine("office-pc")
+    place, home = libraries_of(world)[name], world.office_home
+    opens(name, home)
+    before = facts(place)
+    shutil.copytree(place, place.with_name("kept"), symlinks=True)
+    parts = {item.title: item for item in dunechest.look(place).parts}
+    moved = dunechest.rehome(place, world.shell, dunechest.RehomeOptions(parts=(part,)))
+    assert moved.parts == (part,) and moved.aside is not None
+    assert opens(name, home)[1] == 0, "nothing is missing in the rest"
+    others = {path for title, item in parts.items() if title != part for path in item.files}
+    for path in parts[part].files:
+        assert (place / path).exists() is (path in others or path in moved.stayed), path
+    dunechest.undo()
+    assert same_files(place, before)
+    dunechest.rehome(place, world.shell, dunechest.RehomeOptions(parts=(part,)))
+    assert opens(name, home, world.shell / place.name)[1] == 0, "nor in the part elsewhere"
+    shutil.rmtree(place)
+    moved.aside.with_name("kept").rename(place)
+    # The same out of what is in chests.
+    chests = [dunechest.create_chest(drive, drive.name) for drive in (world.blue, world.sand)]
+    dunechest.archive(place, chests)
+    (gone,) = dunechest.reclaim(place, dunechest.ReclaimOptions(parts=(part,)))
+    assert gone.parts == (part,) and gone.files == len(parts[part].files) - len(set(parts[part].files) & others)
+    assert opens(name, home)[1] == 0
+    assert dunechest.list_editions(chests[0], dunechest.status().libraries[0].copies[0].bag).editions
+    # And back again.
+    words = gone.how.split()
+    back = dunechest.restore(
+        words[2], words[3], dunechest.RestoreOptions(parts=(part,), if_exists="merge", into=place)
+    )
+    assert back.well
+    assert {item.title for item in dunechest.look(place).parts} == set(parts)
+    assert opens(name, home)[1] == 0
+
+
+def test_parts_join_those_that_moved_before_and_the_last_one_is_refused(world: World, on_machine: Move) -> None:
+    on_machine("office-pc")
+    home = world.office_home
+    titles = [part.title for part in dunechest.look(world.games).parts]
+    for count, title in enumerate(titles[:-1], start=1):
+        dunechest.rehome(world.games, world.shell, dunechest.RehomeOptions(parts=(title,)))
+        assert opens("cuttlebone", home) == ({"titles": len(titles) - count}, 0)
+        assert opens("cuttlebone", home, world.shell / "Winter Games") == ({"titles": count}, 0)
+    with pytest.raises(dunechest.RefusedError) as error:
+        dunechest.rehome(world.games, world.shell, dunechest.RehomeOptions(parts=(titles[-1],)))
+    assert {finding.code for finding in error.value.findings} == {"last-part"}
+    with pytest.raises(dunechest.UsageError, match="no part"):
+        dunechest.rehome(world.games, world.shell, dunechest.RehomeOptions(parts=("Nowhere",)))
+
+
+def test_a_catalogue_that_cannot_be_edited_is_said_so(world: World, on_machine: Move, tmp_path: Path) -> None:
+    on_machine("office-pc")
+    state = world.state("office-pc") / "kinds"
+    state.mkdir(parents=True)
+    shipped = Path(dunechest.__file__).parent / "library/kinds/shipped/glasswort.toml"
+    text = shipped.read_text()
+    (state / "glasswort.toml").write_text(text[: text.index("# Two catalogues become one")])
+    before = facts(world.photos)
+    with pytest.raises(dunechest.RefusedError) as error:
+        dunechest.rehome(world.photos, world.shell, dunechest.RehomeOptions(parts=("Terns",)))
+    assert {finding.code for finding in error.value.findings} == {"nothing-goes"}
+    assert "in Glasswort itself" in error.value.findings[0].action
+    assert facts(world.photos) == before and list(world.shell.iterdir()) == []
+
+
+@contextmanager
+def held_open(name: str, home: Path) -> Iterator[None]:
+    with APPLICATIONS[name](home).open():
+        yield
+
+
+def test_an_application_that_is_open_forbids_all_of_it(world: World, on_machine: Move) -> None:
+    on_machine("office-pc")
+    process = subprocess.Popen(
+        [sys.executable, "-m", "dunechest.demo.applications", "spindrift", "open", "--hold", "30"],
+        env=world.environment("office-pc"),
+        stdout=subprocess.PIPE,
+    )
+    try:
+        assert process.stdout is not None
+        process.stdout.readline()
+        for words in (dunechest.RehomeOptions(), dunechest.RehomeOptions(parts=("Storm",))):
+            with pytest.raises(dunechest.RefusedError) as error:
+                dunechest.rehome(world.film, world.sand, words)
+            assert "in-use" in {finding.code for finding in error.value.findings}
+        assert "in-use" in {finding.code for finding in dunechest.plan_reclaim(world.film)[0].blocked}
+    finally:
+        process.kill()
+        process.communicate()
