@@ -322,6 +322,7 @@ def test_the_library_can_do_what_the_commands_do(command: Command) -> None:
             "rehome_back",
             "rejoin",
             "list_homes",
+            "forget_home",
         ),
         "reclaim": ("plan_reclaim", "reclaim"),
         "compare": ("compare", "compare_chests"),

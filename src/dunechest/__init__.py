@@ -100,6 +100,7 @@ if TYPE_CHECKING:
     from dunechest.jobs.reclaim.plan import Evidence, ReclaimPlan
     from dunechest.jobs.reclaim.result import ReclaimResult
     from dunechest.jobs.rehome import (
+        forget_home,
         plan_rehome,
         plan_rehome_back,
         plan_rehome_parts,
@@ -257,6 +258,7 @@ _MODULES = {
         "list_homes",
     ),
     "jobs.rehome": (
+        "forget_home",
         "plan_rehome",
         "plan_rehome_back",
         "plan_rehome_parts",
@@ -604,6 +606,7 @@ __all__ = [
     "drill",
     "drop_editions",
     "find_libraries",
+    "forget_home",
     "forget_library",
     "forget_place",
     "get_chest",

@@ -97,7 +97,20 @@ def test_every_command_that_ends_well(library: Path, drive: Path, tmp_path: Path
     assert command("status", "--json").json["schema"] == "dunechest/status/1"
     assert command("report", "--json").json["schema"] == "dunechest/report/1"
     assert command("chest", "new-id", drive, "--yes", "--json").json["schema"] == "dunechest/chest-new-id/1"
-    assert seen | {"chest-forget", "chest-new-id", "status", "report", "error"} == set(BODIES)
+    assert seen | {"chest-forget", "chest-new-id", "status", "report", "rehome-forget", "error"} == set(BODIES)
+
+
+def test_a_lost_drive_is_forgotten(library: Path, tmp_path: Path, command: Command) -> None:
+    (tmp_path / "far").mkdir()
+    assert command("rehome", library, "--to", tmp_path / "far").status == 0
+    assert command("rehome", "--forget", library).status == 3
+    shutil.rmtree(tmp_path / "far")
+    assert command("look", library).status == 4
+    ran = command("rehome", "--forget", library, "--json")
+    assert (ran.status, ran.json["libraries"][0]["connected"]) == (0, False)
+    assert not os.path.lexists(library) and dunechest.list_homes() == ()
+    assert command("undo", "--yes").status == 0
+    assert library.is_symlink() and len(dunechest.list_homes()) == 1
 
 
 def test_problems_are_in_the_document(

@@ -5,6 +5,7 @@ from __future__ import annotations
 import os
 import shutil
 import subprocess
+import time
 from collections.abc import Iterator
 from pathlib import Path
 
@@ -33,31 +34,73 @@ def new_home(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> Path:
     return home
 
 
-@pytest.fixture(params=sorted(MAKERS))
-def mounted(request: pytest.FixtureRequest, tmp_path: Path) -> Iterator[Path]:
-    make, mount = MAKERS[request.param]
-    for tool in (make[0], mount[0]):
-        if shutil.which(tool) is None:
-            pytest.skip(f"{tool} is not installed")
-    if os.geteuid() != 0:
-        pytest.skip("mounting an image needs root")
-    image, place = tmp_path / "image", tmp_path / "mounted drive"
-    with image.open("wb") as file:
-        file.truncate(96 << 20)
-    place.mkdir()
-    subprocess.run([*make, str(image)], check=True, capture_output=True)
-    done = subprocess.run(["losetup", "-f", "--show", str(image)], capture_output=True, text=True, check=False)
-    device = done.stdout.strip()
-    if done.returncode:
-        pytest.skip(f"no loop device is available: {done.stderr.strip()}")
-    try:
-        done = subprocess.run([*mount, device, str(place)], capture_output=True, text=True, check=False)
+class Image:
+    """A drive in an image file, which can be unplugged and plugged in, elsewhere too."""
+
+    def __init__(self, kind: str, folder: Path) -> None:
+        self.kind = kind
+        self.place = folder / "mounted drive"
+        self._image = folder / "image"
+        self._device = ""
+
+    def make(self) -> None:
+        """Make the image and its device; the test is skipped where that cannot be."""
+        make, mount = MAKERS[self.kind]
+        for tool in (make[0], mount[0]):
+            if shutil.which(tool) is None:
+                pytest.skip(f"{tool} is not installed")
+        if os.geteuid() != 0:
+            pytest.skip("mounting an image needs root")
+        with self._image.open("wb") as file:
+            file.truncate(96 << 20)
+        subprocess.run([*make, str(self._image)], check=True, capture_output=True)
+        done = subprocess.run(
+            ["losetup", "-f", "--show", str(self._image)], capture_output=True, text=True, check=False
+        )
         if done.returncode:
-            pytest.skip(f"{request.param} cannot be mounted here: {done.stderr.strip()}")
-        yield place
-        subprocess.run(["umount", str(place)], check=True)
+            pytest.skip(f"no loop device is available: {done.stderr.strip()}")
+        self._device = done.stdout.strip()
+
+    def plug(self, place: Path | None = None) -> Path:
+        """Mount it, where it was last or in another folder."""
+        self.place = place or self.place
+        self.place.mkdir(exist_ok=True)
+        mount = MAKERS[self.kind][1]
+        done = subprocess.run([*mount, self._device, str(self.place)], capture_output=True, text=True, check=False)
+        if done.returncode:
+            pytest.skip(f"{self.kind} cannot be mounted here: {done.stderr.strip()}")
+        return self.place
+
+    def unplug(self) -> None:
+        """Unmount it."""
+        for attempt in range(10):
+            done = subprocess.run(["umount", str(self.place)], check=False, capture_output=True)
+            if not done.returncode:
+                return
+            time.sleep(0.1 * attempt)
+        raise AssertionError(f"it cannot be unmounted: {done.stderr!r}")
+
+    def drop(self) -> None:
+        """Remove all traces of it."""
+        subprocess.run(["umount", "-l", str(self.place)], check=False, capture_output=True)
+        if self._device:
+            subprocess.run(["losetup", "-d", self._device], check=False)
+
+
+@pytest.fixture(params=sorted(MAKERS))
+def image(request: pytest.FixtureRequest, tmp_path: Path) -> Iterator[Image]:
+    drive = Image(request.param, tmp_path)
+    try:
+        drive.make()
+        yield drive
     finally:
-        subprocess.run(["losetup", "-d", device], check=False)
+        drive.drop()
+
+
+@pytest.fixture
+def mounted(image: Image) -> Iterator[Path]:
+    yield image.plug()
+    image.unplug()
 
 
 @pytest.fixture

@@ -241,3 +241,9 @@ class RejoinPlanned(Document):
     """What rejoining would do."""
 
     libraries: list[PlannedRejoin]
+
+
+class RehomeForgotten(Document):
+    """The moved libraries that are not expected any more."""
+
+    libraries: list[RehomedLibrary]

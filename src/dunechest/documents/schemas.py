@@ -75,6 +75,7 @@ BODIES: dict[str, type[Document] | None] = {
     "rehome": rehome.Rehome,
     "rehome-plan": rehome.RehomePlanned,
     "rehome-part-plan": rehome.RehomePartPlanned,
+    "rehome-forget": rehome.RehomeForgotten,
     "rejoin": rehome.Rejoin,
     "rejoin-plan": rehome.RejoinPlanned,
     "reclaim": reclaim.Reclaim,

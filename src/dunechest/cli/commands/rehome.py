@@ -21,7 +21,7 @@ if TYPE_CHECKING:
     "dunechest rehome --rejoin winter-games",
     "dunechest rehome --back winter-games",
     sections={
-        "Where to": ("to", "as_name", "back", "rejoin"),
+        "Where to": ("to", "as_name", "back", "rejoin", "forget"),
         "What": ("parts", "outside_files", "link", "on_conflict"),
         "How": ("plan_only", "reclaim", "yes", "ignore"),
     },
@@ -40,6 +40,7 @@ if TYPE_CHECKING:
     is_flag=True,
     help="The drive was missing and the application made a new library: make one of the two.",
 )
+@click.option("--forget", is_flag=True, help="The drive is lost or broken: stop expecting the library on it.")
 @click.option("--as", "as_name", metavar="NAME", help="Name of the library's folder on the drive.")
 @click.option(
     "--part",
@@ -64,7 +65,7 @@ if TYPE_CHECKING:
 @click.option("--yes", is_flag=True, help="Do not ask. Needed with --reclaim where there is no terminal.")
 @click.option("--ignore", multiple=True, metavar="CODE", help="Continue despite this blocking problem.")
 @common
-def command(out: Out, library: str, to: str | None, back: bool, rejoin: bool, **options: Any) -> int:
+def command(out: Out, library: str, to: str | None, back: bool, rejoin: bool, forget: bool, **options: Any) -> int:
     """Move a library to a drive, so that its application goes on working with it there.
 
     The library is copied and every file is read back and compared. Then the application's
@@ -78,8 +79,10 @@ def command(out: Out, library: str, to: str | None, back: bool, rejoin: bool, **
     """
     from dunechest.errors import UsageError
 
-    if (to is not None) + back + rejoin != 1:
-        raise UsageError("Say what to do: --to FOLDER, --back or --rejoin, one of them.")
+    if (to is not None) + back + rejoin + forget != 1:
+        raise UsageError("Say what to do: --to FOLDER, --back, --rejoin or --forget, one of them.")
+    if forget:
+        return _forget(out, library)
     if (back or rejoin) and (options["parts"] or options["as_name"] or options["outside_files"] or options["link"]):
         raise UsageError("--part, --as, --link and --with-outside-files only go with --to.")
     if rejoin and options["reclaim"]:
@@ -123,6 +126,24 @@ def _run(out: Out, library: str, to: str | None, back: bool, rejoin: bool, optio
         return _move(out, plan_rehome_back(library, choice), options)
     assert to is not None
     return _move(out, plan_rehome(library, to, choice), options)
+
+
+def _forget(out: Out, library: str) -> int:
+    """Stop expecting a library on a drive that is lost."""
+    from dunechest.cli.layout import GOOD, say
+    from dunechest.jobs.rehome import forget_home
+    from dunechest.names import shown
+
+    home = forget_home(library)
+    out.document("rehome-forget", libraries=[home])
+    if out.shows:
+        say(
+            out.console,
+            f"Forgotten: {shown(home.name)} is no longer expected on the drive {shown(home.drive)}.",
+            GOOD,
+        )
+        say(out.console, "-> To restore it from a chest: dunechest search, or dunechest restore CHEST", hang=3)
+    return 0
 
 
 #: Codes of the blocking findings that yield.

@@ -13,6 +13,7 @@ from pathlib import Path
 from dunechest.jobs.homes import Home, home_named
 from dunechest.jobs.named import AnyLibrary, get_library, library_at
 from dunechest.jobs.rehome.doing.carry_out import carry_out
+from dunechest.jobs.rehome.doing.forget import give_up_home
 from dunechest.jobs.rehome.one_of_two import carry_out_rejoin
 from dunechest.jobs.rehome.options import USUAL, RehomeOptions
 from dunechest.jobs.rehome.parts import carry_out_parts
@@ -38,6 +39,7 @@ __all__ = [
     "carry_out",
     "carry_out_parts",
     "carry_out_rejoin",
+    "forget_home",
     "plan_rehome",
     "plan_rehome_back",
     "plan_rehome_parts",
@@ -219,6 +221,32 @@ def rejoin(library: AnyLibrary, options: RehomeOptions = USUAL, *, progress: Pro
     """
     recover()
     return carry_out_rejoin(plan_rejoin(library, options), progress=progress)
+
+
+def forget_home(library: AnyLibrary) -> Home:
+    """Stop expecting a library on a drive that is lost or broken; a link to it that stands in its old place goes.
+
+    Parameters
+    ----------
+    library : Library, path or name
+        A library that was moved to a drive which is not connected.
+
+    Returns
+    -------
+    Home
+        What was known of it.
+
+    Raises
+    ------
+    UsageError
+        If no such library was moved.
+    RefusedError
+        If its drive is connected: then `rehome_back` returns it.
+    """
+    recover()
+    home = _home(library)
+    give_up_home(home)
+    return home
 
 
 def _home(library: AnyLibrary) -> Home:

@@ -53,6 +53,8 @@ def carry_out_rejoin(plan: RejoinPlan, *, progress: Progress = silent) -> Rejoin
     refuse_blocked("Refused: nothing was changed, because {} cannot be rejoined now.", {plan.name: plan.blocked})
     begun = time.monotonic()
     home = plan.home
+    if plan.nothing:
+        return _summary(plan, None, time.monotonic() - begun)
     command, move = new_command(), uuid.uuid4().hex
     deed = deeds.begin("rejoin", home.name, to_wire(str(home.old)), command, id=move)
     try:
@@ -67,6 +69,11 @@ def carry_out_rejoin(plan: RejoinPlan, *, progress: Progress = silent) -> Rejoin
             ) from error
         raise
     deed.close()
+    return _summary(plan, merged, time.monotonic() - begun)
+
+
+def _summary(plan: RejoinPlan, merged: RestoreResult | None, seconds: float) -> RejoinResult:
+    home = plan.home
     return RejoinResult(
         name=home.name,
         place=home.place,
@@ -82,7 +89,7 @@ def carry_out_rejoin(plan: RejoinPlan, *, progress: Progress = silent) -> Rejoin
         kept=merged.kept if merged is not None else (),
         settings=plan.settings,
         findings=(*plan.findings, *(merged.findings if merged is not None else ())),
-        seconds=time.monotonic() - begun,
+        seconds=seconds,
     )
 
 

@@ -3,13 +3,16 @@
 from __future__ import annotations
 
 import itertools
+from collections.abc import Iterable
 
 from dunechest.errors import UsageError
+from dunechest.jobs.homes import list_homes
 from dunechest.jobs.undo.as_left import rewritten_in
 from dunechest.jobs.undo.plan import UndoAction, UndoPlan
 from dunechest.jobs.undo.steps import Later, undo_steps
 from dunechest.ledger import deeds
 from dunechest.ledger.deeds import Deed, Working
+from dunechest.names import to_wire
 
 
 def last_command() -> tuple[Deed, ...]:
@@ -33,6 +36,14 @@ def last_command() -> tuple[Deed, ...]:
     return tuple(found)
 
 
+def _away(every: Iterable[Deed]) -> Iterable[str]:
+    """Yield what cannot be seen of moved libraries: what was done with them on a drive that is not connected stays."""
+    moves = {deed.head.place for deed in every if deed.finished and deed.head.job in ("rehome", "rejoin")}
+    for home in list_homes() if moves else ():
+        if to_wire(str(home.old)) in moves and not home.connected:
+            yield f"{home.place} is not there: the drive {home.drive} is not connected"
+
+
 def plan_undo(deed: Deed | None = None, *, only_references: bool = False) -> UndoPlan:
     """Plan to undo the last command. Changes nothing.
 
@@ -49,7 +60,7 @@ def plan_undo(deed: Deed | None = None, *, only_references: bool = False) -> Und
         If there is nothing to undo.
     """
     every = (deed,) if deed is not None else last_command()
-    changed: list[str] = []
+    changed = list(_away(every))
     actions: list[UndoAction] = []
     later = Later()
     steps = 0

@@ -31,9 +31,6 @@ from dunechest.transfer.walk import FileEntry, entry_of
 from dunechest.values import FrozenDict
 from dunechest.words import number
 
-#: So far (ns) may times be apart that a drive keeps in coarse steps.
-_COARSE = 2_000_000_000
-
 
 @dataclass(frozen=True, slots=True)
 class Live:
@@ -246,13 +243,20 @@ def _differing(
         for file in files
         if (now := entry_of(str(live.place / file.path))) is not None
         and now.size == file.size
-        and abs(now.mtime_ns - file.mtime_ns) <= _COARSE
+        and abs(now.mtime_ns - file.mtime_ns) < _step(now.mtime_ns)
     ]
     for top in (place, live.place):
         tasks = [DigestTask(os.fsencode(top / file.path), file.size) for file in unchanged]
         for file, outcome in zip(unchanged, digest_files(tasks, lambda count: None), strict=True):
             if outcome.state != "ok" or outcome.digests[0].hex() != known[file.path].blake3:
                 yield file.path, top
+
+
+def _step(time_ns: int) -> int:
+    """Return in what steps (ns) a drive may keep times, by one of them: whole seconds, hundredths, or finer."""
+    if time_ns % 1_000_000_000 == 0:
+        return 2_000_000_001
+    return 10_000_001 if time_ns % 10_000_000 == 0 else 101
 
 
 def _only_copy(plan: ReclaimPlan, live: Live) -> Iterator[Finding]:
