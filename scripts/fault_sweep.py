@@ -2,6 +2,9 @@
 
     python scripts/fault_sweep.py [JOB]...
 
+Moving a library to a drive, on, back, a part of one, and freeing its space are stopped before each operation, too, by a kill and
+by a refusal: the application must find the whole library in one place, and the same command, or undo, must end well.
+
 Tried are a first archive, a next edition that adds, changes, moves, swaps and drops files, dropping editions, a first copy to
 another chest and the next one, mending, and a new label. For
 each operation: the power fails (names and bytes that were not flushed are dropped, or torn), the drive is full, the
@@ -15,9 +18,32 @@ import os
 import sys
 import tempfile
 from pathlib import Path
+from typing import Any
 
 ROOT = Path(__file__).resolve().parents[1]
 sys.path.insert(0, str(ROOT))
+
+
+def _moves(wanted: list[str]) -> list[Any]:
+    """Stop moving and freeing everywhere; return the outcomes."""
+    from tests.support import home_sweep
+
+    found = []
+    for job in home_sweep.JOBS.values():
+        if wanted and job.name not in wanted:
+            continue
+        for how in ("kill", "refuse"):
+            with tempfile.TemporaryDirectory(prefix="dunechest-sweep-") as name:
+                outcome = home_sweep.sweep(job, Path(name) / "stage", how=how)
+            found.append(outcome)
+            print(
+                f"{job.name:<18} {how:<6} {outcome.operations:>4} operations, {outcome.tried:>5} states tried, "
+                f"losses: {len(outcome.losses)}",
+                flush=True,
+            )
+            for loss in outcome.losses[:5]:
+                print(f"    {loss}")
+    return found
 
 
 def main() -> int:
@@ -41,6 +67,7 @@ def main() -> int:
             )
             for loss in outcome.losses[:5]:
                 print(f"    {loss}")
+        outcomes += _moves(sys.argv[1:])
         if sys.argv[1:]:
             return sum(len(outcome.losses) for outcome in outcomes) > 0
         killed = kill_sweep(top / "kill", 200)

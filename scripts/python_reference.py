@@ -44,7 +44,12 @@ for plan in plans:
 GROUPS = (
     ("Functions", inspect.isfunction),
     ("Errors", lambda value: isinstance(value, type) and issubclass(value, Exception)),
-    ("Options", lambda value: value.__name__ in ("ArchiveOptions", "RestoreOptions", "RehomeOptions", "ReclaimOptions", "Choice")),
+    (
+        "Options",
+        lambda value: (
+            value.__name__ in ("ArchiveOptions", "RestoreOptions", "RehomeOptions", "ReclaimOptions", "Choice")
+        ),
+    ),
     ("Plans", lambda value: hasattr(value, "decisions")),
     ("Results", lambda value: hasattr(value, "to_dict") and value.__name__ != "Chest"),
     ("What plans and results are made of", lambda value: True),

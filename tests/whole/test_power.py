@@ -389,7 +389,7 @@ def test_a_drive_that_is_yanked_out(when: int, fuse: Callable[[], Path], tmp_pat
 @pytest.mark.mounted
 @pytest.mark.parametrize("when", [20, 60])
 @pytest.mark.parametrize("yanked", ["source", "target"])
-@pytest.mark.parametrize("mounted", ["ntfs"], indirect=True)
+@pytest.mark.parametrize("image", ["ntfs"], indirect=True)
 def test_a_drive_that_is_yanked_out_while_it_is_copied(
     when: int, yanked: str, mounted: Path, fuse: Callable[[], Path], tmp_path: Path
 ) -> None:
