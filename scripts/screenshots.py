@@ -140,25 +140,37 @@ def play(stage: Stage) -> None:
         "editions", office,
         "dunechest editions list blue marram-papers",
         "dunechest editions drop blue marram-papers --retain 'the last 2' --plan",
+        "dunechest compare marram-papers blue/marram-papers --edition 2",
+        size=9,
     )  # fmt: skip
-    stage.shoot("compare", office, "dunechest compare marram-papers blue/marram-papers --edition 2")
     victim = sorted((world.blue / "dune-chest/bags/dune-survey/data").rglob("*.jpg"))[3]
     damage(victim)
     flawed = world.blue / "dune-chest/bags/winter-games/manifest-sha512.txt"
     damage(flawed)
-    stage.shoot("verify", office, "dunechest verify blue --quick", "dunechest verify blue")
+    stage.shoot("verify", office, "dunechest verify blue", "dunechest mend blue dune-survey --from sand", size=10)
     damage(flawed)
     stage.run(office, "dunechest verify blue", "dunechest chest place sand 'with grandmother'")
     stage.shoot("chest-show", office, "dunechest chest list", "dunechest chest show blue")
     stage.shoot("status", office, "dunechest status", size=10)
     stage.run(office, "dunechest chest new drives/shell --label shell")
-    stage.shoot("mend", office, "dunechest mend blue dune-survey --from sand")
     stage.shoot("copy", office, "dunechest copy blue shell", "dunechest compare blue shell")
     stage.shoot(
         "search",
         office,
         "dunechest search ring counts",
         "dunechest search 'marram-0000*.jpg' --larger 200kB --on sand",
+    )
+    stage.shoot(
+        "rehome", office,
+        "dunechest rehome winter-games --to drives/shell",
+        "python -m dunechest.demo.applications cuttlebone open",
+        "dunechest status | grep -A 2 -m 1 winter-games",
+        "dunechest reclaim winter-games --yes",
+        size=10,
+    )  # fmt: skip
+    stage.run(office, "dunechest archive shore-recordings --to blue --to sand")
+    stage.shoot(
+        "reclaim", office, "dunechest reclaim shore-recordings --plan", "dunechest reclaim shore-recordings --yes"
     )
     wipe(world, office)
     places = f"--map {world.folder}/office-pc/second-drive={world.folder}/new-laptop/second-drive"

@@ -12,6 +12,7 @@ from pathlib import Path
 import pytest
 
 import dunechest
+from dunechest.demo.applications import APPLICATIONS
 from dunechest.demo.world import World
 from tests.support.runs import Command
 from tests.support.trees import bag_of, facts, flip
@@ -123,3 +124,30 @@ def test_more_than_one_copy(
             # Some of these look for what this small world has not got.
             allowed = (0, 1) if words[0] in ("status", "report", "search", "compare") else (0,)
             assert ran.status in allowed, (words, ran.out, ran.err)
+
+
+def test_when_the_disk_is_full(world: World, media: dict[str, Path], command: Command) -> None:
+    own = world.games.rename(world.office_home / "Winter Games")
+    APPLICATIONS["cuttlebone"](world.office_home).point_to(own)
+    begin(command, media, world, blue=[], sand=[])
+    before = facts(own).keys()
+    page = "full-disk.md"
+    follow(command, media, section(page, "The application goes on with its library on a drive"))
+    assert facts(own).keys() == before
+    follow(command, media, section(page, "The library is kept in chests alone"))
+    assert not world.sounds.exists()
+    command("archive", "sign-shop", "--to", "blue", "--to", "sand")
+    follow(command, media, section(page, "A title, a project, an album"))
+    # The drive goes missing, and comes back.
+    sand = media["/media/sand"]
+    assert command("rehome", "winter-games", "--to", sand, "--reclaim", "--yes").status == 0
+    drawer = sand.rename(sand.with_name("drawer"))
+    (own / "titles").mkdir(parents=True)
+    (own / "titles" / "new.txt").write_text("made without the drive")
+    drawer.rename(sand)
+    rejoin, forget = section(page, "The drive was missing")
+    follow(command, media, iter([rejoin]))
+    assert (sand / "Winter Games" / "titles" / "new.txt").is_file() and not own.exists()
+    sand.rename(sand.with_name("lost"))
+    follow(command, media, iter([forget]))
+    assert dunechest.list_homes() == ()

@@ -238,6 +238,20 @@ _ARCHIVE = (
         ("drill", "sand", "dune-survey"),
     ),
 )
+_MAKE_ROOM = (
+    _Scene(
+        "11. The office computer's disk is full. The games move to the drive sand, and their launcher goes on with them there; "
+        "the original is deleted as soon as the copy is proven.",
+        _OFFICE,
+        ("rehome", "winter-games", "--to", "drives/sand", "--reclaim", "--yes"),
+    ),
+    _Scene("", _OFFICE, ("cuttlebone", "open"), application=True),
+    _Scene(
+        "The recordings are on two drives. Their original may go as well, once both copies are checked and one passed a drill.",
+        _OFFICE,
+        ("reclaim", "shore-recordings", "--yes"),
+    ),
+)
 _AFTER_DAMAGE = (
     _Scene(
         "A quick check compares names and sizes, and says that it did only that.",
@@ -246,12 +260,12 @@ _AFTER_DAMAGE = (
     ),
     _Scene("A full check finds the damaged file.", _OFFICE, ("verify", "drives/blue"), 1),
     _Scene(
-        "12. The copies on the other drives are intact: they mend it. Only what is damaged is written.",
+        "13. The copies on the other drives are intact: they mend it. Only what is damaged is written.",
         _OFFICE,
         ("mend", "blue", "dune-survey", "--from", "shell"),
     ),
     _Scene(
-        "13. The whole picture on one page, to print and pin to the wall: which drive holds what, how full it is, what "
+        "14. The whole picture on one page, to print and pin to the wall: which drive holds what, how full it is, what "
         "changed when.",
         _OFFICE,
         ("report", "--write", "report.html"),
@@ -270,18 +284,18 @@ def _new_notebook(world: World) -> None:
 _PLACES = ("--map", "{world}/office-pc/second-drive={world}/new-laptop/second-drive")
 _RESTORE = (
     _Scene(
-        "15. A clean computer that has never seen these drives: what is on them, and where would it be restored?",
+        "16. A clean computer that has never seen these drives: what is on them, and where would it be restored?",
         _LAPTOP,
         ("restore", "drives/blue"),
     ),
     _Scene(
-        "16. The games were on a second drive; --map says which folder stands for it here. First the plan.",
+        "17. The games were on a second drive; --map says which folder stands for it here. First the plan.",
         _LAPTOP,
         ("restore", "drives/blue", "marram-papers", "winter-games", *_PLACES, "--plan"),
     ),
     _Scene("Now for real.", _LAPTOP, ("restore", "drives/blue", "marram-papers", "winter-games", _SAVES, *_PLACES)),
     _Scene(
-        "17. Somebody has already started the notes application, so a new, empty notebook is in the way. Nothing that "
+        "18. Somebody has already started the notes application, so a new, empty notebook is in the way. Nothing that "
         "exists is ever overwritten,",
         _LAPTOP,
         ("restore", "drives/blue", "tidewrack"),
@@ -290,13 +304,13 @@ _RESTORE = (
     ),
     _Scene("but it can be set aside.", _LAPTOP, ("restore", "drives/blue", "tidewrack", "--if-exists", "set-aside")),
     _Scene(
-        "18. Restore the photos from sand, the drive that is at hand. The paths in their catalogue are updated to this "
+        "19. Restore the photos from sand, the drive that is at hand. The paths in their catalogue are updated to this "
         "computer.",
         _LAPTOP,
         ("restore", "drives/sand", "dune-survey"),
     ),
     _Scene(
-        "19. Now start the applications on the new computer; each opens what its own setting names. Photos:",
+        "20. Now start the applications on the new computer; each opens what its own setting names. Photos:",
         _LAPTOP,
         ("glasswort", "open"),
         application=True,
@@ -318,17 +332,19 @@ def _story(teller: _Teller, world: World) -> None:
         teller.play(_WHILE_OPEN)
     for scene in _ARCHIVE:
         teller.play(scene)
+    for scene in _MAKE_ROOM:
+        teller.play(scene)
     pictures = sorted((world.blue / "dune-chest/bags/dune-survey/data/library/originals").rglob("*.jpg"))
     victim = pictures[min(3, len(pictures) - 1)]
     place = damage(victim)
     teller.say(
-        f"11. Years pass, and one bit on the drive flips: byte {place:,} of {shown(victim.name)}. Its size and "
+        f"12. Years pass, and one bit on the drive flips: byte {place:,} of {shown(victim.name)}. Its size and "
         "date do not change."
     )
     for scene in _AFTER_DAMAGE:
         teller.play(scene)
     wipe(world, _OFFICE)
-    teller.say("14. The old computer breaks down. Everything on it is gone (the folder office-pc is deleted).")
+    teller.say("15. The old computer breaks down. Everything on it is gone (the folder office-pc is deleted).")
     for scene in _RESTORE:
         teller.play(scene)
 

@@ -8,8 +8,9 @@ from contextlib import contextmanager
 from pathlib import Path
 
 from dunechest.chest.chest import Chest
-from dunechest.errors import RefusedError
-from dunechest.jobs.archive import ArchiveOptions, ArchiveResult, carry_out, plan_archive, refuse_if_stopped
+from dunechest.errors import RefusedError, refuse_blocked
+from dunechest.findings import blocking
+from dunechest.jobs.archive import ArchiveOptions, ArchiveResult, carry_out, plan_archive
 from dunechest.jobs.restore.doing.staging import remove
 from dunechest.jobs.study.contents import Contents
 from dunechest.jobs.study.selection import Choice
@@ -53,8 +54,11 @@ def archive_to(chest: Chest, contents: Contents, choice: Choice, progress: Progr
     RefusedError
         If something blocks it, or a file could not be archived.
     """
-    (plan,) = plan_archive([contents], chest, ArchiveOptions(choice=choice))
-    refuse_if_stopped([plan])
+    # An application that has just made a library may have made half of one.
+    options = ArchiveOptions(choice=choice, ignore=("half-library",))
+    (plan,) = plan_archive([contents], chest, options)
+    blocked = {contents.library.name: blocking(plan.findings, options.ignore)}
+    refuse_blocked("Refused: nothing was changed, because {} cannot be copied now.", blocked)
     result = carry_out(plan, progress=progress)
     if not result.well:
         lost = next((item for item in result.left_out if item.fault), None)

@@ -17,7 +17,7 @@ from dunechest.library.kinds.load import load_kinds
 from dunechest.library.kinds.schema import Kind
 from dunechest.library.recognise import recognise
 from dunechest.machine import volumes
-from dunechest.machine.drives import Filesystem, filesystem, with_limits
+from dunechest.machine.drives import DRIVES, Filesystem, drive_identity, filesystem, with_limits
 from dunechest.machine.folders import own_home
 from dunechest.machine.probe import Probed, probe, stricter
 from dunechest.names import shown
@@ -121,6 +121,8 @@ def _sort_of_place(where: NewPlace, source: Path) -> Iterator[Finding]:
     try:
         devices = volumes.devices(folder)
         same = os.stat(folder).st_dev == os.stat(source).st_dev or bool(devices & volumes.devices(source))
+        # A folder that DUNECHEST_DRIVES names is a drive of its own: whoever names it says so.
+        same = same and not (os.environ.get(DRIVES) and drive_identity(folder) != drive_identity(source))
     except OSError:
         return
     if same:
