@@ -164,7 +164,7 @@ def play(stage: Stage) -> None:
         "rehome", office,
         "dunechest rehome winter-games --to drives/shell",
         "python -m dunechest.demo.applications cuttlebone open",
-        "dunechest status | grep -A 2 -m 1 winter-games",
+        "dunechest status | grep -A 3 '^winter-games'",
         "dunechest reclaim winter-games --yes",
         size=10,
     )  # fmt: skip

@@ -204,7 +204,8 @@ def sweep(job: Job, top: Path, *, how: str = "kill", some: int | None = None, of
             status = run(["undo", "--yes", "--quiet"])
             assert status == 0, f"undo ends with {status}"
             assert not dunechest.cut_off()
-            _all_as_before(stage, job)
+            if "--reclaim" not in words:  # of an errand the deletion alone may have been begun
+                _all_as_before(stage, job)
         # What the system refused may be a note that nothing depends on: then the command has ended well.
         status = run([*words, "--quiet"]) if stopped else 0
         assert status == 0, f"the same command ends with {status}"

@@ -131,11 +131,19 @@ def mark_content(home_id: str, name: str, old: Path) -> bytes:
 
 def is_marked(place: Path, home_id: str) -> bool:
     """Whether the library in a place is the one of that move."""
-    if not place.is_dir() or not home_id:
+    if not home_id or not _is_folder(place):
         return False
     try:
         return msgspec.json.decode(safe.read_bounded(mark_of(place), _MOST), type=Mark).id == home_id
     except (OSError, ValueError, msgspec.MsgspecError):
+        return False
+
+
+def _is_folder(path: Path) -> bool:
+    """Whether there is a folder; not on a drive that was pulled out and still seems to be mounted."""
+    try:
+        return path.is_dir()
+    except OSError:
         return False
 
 
@@ -173,7 +181,7 @@ def _now(past: PastHome) -> Home:
 
 def _library_in(folder: Path, after: float) -> NewLibrary | None:
     """Return what was made in a folder since a library was moved away from it; None if nothing was."""
-    if not folder.is_dir() or folder.is_symlink():
+    if folder.is_symlink() or not _is_folder(folder):
         return None
     times = [file.mtime_ns / 1e9 for file in each_file(str(folder))]
     if not times and not os.listdir(folder):
@@ -181,11 +189,18 @@ def _library_in(folder: Path, after: float) -> NewLibrary | None:
     return NewLibrary(folder, len(times), max(after, min(times, default=after)))
 
 
+def places_meant(text: str) -> set[str]:
+    """Return the full paths that a word can mean: as it is, with links above it followed, and with all followed."""
+    full = os.path.abspath(os.path.expanduser(text))
+    above, name = os.path.split(full)
+    return {full, os.path.join(os.path.realpath(above), name), os.path.realpath(full)}
+
+
 def homes_named(text: str, homes: Iterable[Home] | None = None) -> tuple[Home, ...]:
     """Return the moved libraries that a word means: a name, the old place or the place on the drive."""
     every = tuple(homes) if homes is not None else list_homes()
-    full = os.path.abspath(os.path.expanduser(text))
-    by_place = [home for home in every if full in (str(home.old), str(home.place), home.past.place)]
+    meant = places_meant(text)
+    by_place = [home for home in every if meant & {str(home.old), str(home.place), home.past.place}]
     return tuple(by_place or [home for home in every if home.name == text])
 
 

@@ -124,10 +124,17 @@ def _of_moved(homes: Iterable[Home]) -> Iterable[NextStep]:
 
 def _called(seen: Iterable[tuple[str, str, str]]) -> dict[str, str]:
     """Return what a command can call each library that `find` showed, by its folder: its name, where only one has it."""
-    places = defaultdict(list)
+    places: dict[str, dict[str, list[str]]] = defaultdict(dict)
     for name, _, place in seen:
-        places[name].append(place)
-    return {shown(found[0]): name for name, found in places.items() if len(found) == 1 and not os.path.lexists(name)}
+        if os.path.exists(place):  # a link that a move left leads to the library itself
+            places[name].setdefault(os.path.realpath(place), []).append(place)
+    return {
+        shown(place): name
+        for name, found in places.items()
+        if len(found) == 1 and not os.path.lexists(name)
+        for own in found.values()
+        for place in own
+    }
 
 
 def _there(place: str) -> bool:

@@ -9,8 +9,8 @@ from pathlib import Path
 
 from dunechest.transfer import disk
 
-#: What a listing says of a folder and of a symbolic link instead of a number of bytes.
-FOLDER, LINK = -1, -2
+#: What a listing says instead of a number of bytes: of a folder, and of what holds no bytes (a link, a socket, a pipe).
+FOLDER, EMPTY = -1, -2
 
 
 def remove_listed(
@@ -25,7 +25,7 @@ def remove_listed(
     top : Path
         The folder.
     listed : mapping
-        Path below the folder, and for a file its bytes and time (ns); `FOLDER` or `LINK` stand in place of the bytes.
+        Path below the folder, and for a file its bytes and time (ns); `FOLDER` or `EMPTY` stand in place of the bytes.
         The folder itself has an empty path.
     tell : callable
         Told the bytes of each file that was deleted.
@@ -74,8 +74,8 @@ def remove_listed(
 def _as_listed(info: os.stat_result, known: tuple[int, int] | None) -> bool:
     if known is None:
         return False
-    if stat.S_ISLNK(info.st_mode):
-        return known[0] == LINK
+    if stat.S_ISLNK(info.st_mode) or stat.S_ISSOCK(info.st_mode) or stat.S_ISFIFO(info.st_mode):
+        return known[0] == EMPTY
     return stat.S_ISREG(info.st_mode) and (info.st_size, info.st_mtime_ns) == known
 
 

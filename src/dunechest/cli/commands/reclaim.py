@@ -129,12 +129,16 @@ def reclaim_plans(out: Out, plans: Sequence[ReclaimPlan], yes: bool) -> tuple[in
 
 def _meant(library: str) -> set[str]:
     """Return the names and places by which a deletion that was begun can be known."""
-    from dunechest.jobs.homes import homes_named
+    from dunechest.jobs.homes import homes_named, places_meant
     from dunechest.jobs.reclaim.planning.aside import every_aside_of
 
     moved = homes_named(library)
-    full = os.path.abspath(os.path.expanduser(library))
-    return {library, full, *(item.path for item in every_aside_of(library)), *(home.name for home in moved)}
+    return {
+        library,
+        *places_meant(library),
+        *(item.path for item in every_aside_of(library)),
+        *(home.name for home in moved),
+    }
 
 
 def _say_deleted_before(out: Out, meant: set[str]) -> bool:

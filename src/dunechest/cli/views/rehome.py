@@ -92,7 +92,7 @@ def show(out: Out, result: RehomeResult, *, reclaim: bool) -> None:
     say(console, text)
     _places(out, result.source, result.target)
     show_findings(out, result.findings)
-    application = shown(result.application) or "The application"
+    application = shown(result.application) or "the application"
     for change in result.settings:
         say(console, "Updated the library location in:", indent=2)
         console.print(out.place(change.file), soft_wrap=True)

@@ -65,7 +65,7 @@ def plan_reclaim(library: AnyLibrary, options: ReclaimOptions = USUAL) -> tuple[
     asides = () if options.parts else asides_of(text)
     if asides:
         return tuple(plan_aside(aside, options) for aside in asides)
-    moved = [home for home in homes_named(text) if os.path.abspath(text) != str(home.place)]
+    moved = [home for home in homes_named(text) if os.path.abspath(os.path.expanduser(text)) != str(home.place)]
     if moved and moved[0].second is None and not options.parts:
         raise UsageError(
             f"{shown(moved[0].name)} was moved to {shown(str(moved[0].place))}, and its original is deleted already. To delete "

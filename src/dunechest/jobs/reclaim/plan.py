@@ -81,7 +81,7 @@ class ReclaimPlan(Value):
     going : tuple of FileEntry
         The files that are deleted, by their paths in the folder.
     links, folders : tuple of str
-        Symbolic links and folders that go, too.
+        Symbolic links, sockets and pipes, and folders that go, too.
     staying : tuple of (str, str)
         What stays in the folder, and why.
     outside : tuple of FileEntry

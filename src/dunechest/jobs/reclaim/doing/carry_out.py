@@ -239,7 +239,9 @@ def _facts(plan: ReclaimPlan) -> dict[str, str]:
 
 
 def _why_less(plan: ReclaimPlan, freed: int) -> str:
-    """Say why less came free than the files took, as far as that can be told; empty if it did not."""
+    """Say why another number came free than the files took, as far as that can be told; empty if none did."""
+    if freed > plan.blocks * 1.1 + (1 << 20):
+        return "that is more than these files took: something else on the disk was deleted at the same time"
     if freed >= plan.blocks * 0.9 - (1 << 20):
         named = any(finding.code == "hard-links" for finding in plan.findings)
         return "some of the files have other names on the disk, which keep their content" if named else ""

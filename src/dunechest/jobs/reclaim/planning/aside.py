@@ -9,13 +9,20 @@ from pathlib import Path
 
 from dunechest.errors import NotConnectedError
 from dunechest.findings import Finding, most_serious_first
-from dunechest.jobs.homes import Home, list_homes
+from dunechest.jobs.homes import Home, list_homes, places_meant
 from dunechest.jobs.named import library_at
 from dunechest.jobs.reclaim.options import USUAL, ReclaimOptions
 from dunechest.jobs.reclaim.plan import ReclaimPlan
 from dunechest.jobs.reclaim.planning.around import around_findings, mounts_in
 from dunechest.jobs.reclaim.planning.sample import sample
-from dunechest.jobs.reclaim.planning.staying import LICENSED, PLACEHOLDER, Named, blocks_of
+from dunechest.jobs.reclaim.planning.staying import (
+    LICENSED,
+    PLACEHOLDER,
+    Named,
+    blocks_of,
+    empty_ones,
+    others_staying,
+)
 from dunechest.jobs.study.contents import Contents, list_library
 from dunechest.ledger.asides import AsideFile, read_aside
 from dunechest.ledger.ledger import PastAside, open_ledger
@@ -47,15 +54,15 @@ def asides_of(text: str) -> tuple[PastAside, ...]:
 
 def every_aside_of(text: str) -> tuple[PastAside, ...]:
     """Return the originals that a word means, whether they are there or not."""
-    full = os.path.abspath(os.path.expanduser(text))
+    meant = places_meant(text)
     with open_ledger() as ledger:
         every = ledger.asides()
         moved = ledger.former_homes()
-    exact = [aside for aside in every if aside.path == full]
+    exact = [aside for aside in every if aside.path in meant]
     if exact:
         return tuple(exact)
-    old = {before for before, now, _ in moved if full in (before, now)} | {full}
-    homes = {str(home.old) for home in list_homes() if str(home.place) == full}
+    old = {before for before, now, _ in moved if meant & {before, now}} | meant
+    homes = {str(home.old) for home in list_homes() if str(home.place) in meant}
     by_place = [aside for aside in every if aside.old in old | homes]
     return tuple(by_place or [aside for aside in every if aside.name == text])
 
@@ -114,7 +121,8 @@ def plan_aside(aside: PastAside, options: ReclaimOptions = USUAL) -> ReclaimPlan
     staying += [
         (link.path, "it was not there when it was set aside") for link in listing.links if link.path not in links
     ]
-    staying += [(item.path, item.why) for item in listing.unreadable]
+    staying += others_staying(listing)
+    links += tuple(empty_ones(listing))
     plan = ReclaimPlan(
         name=aside.name,
         what="set-aside",

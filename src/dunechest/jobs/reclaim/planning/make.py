@@ -16,14 +16,22 @@ from dunechest.jobs.reclaim.plan import Evidence, ReclaimPlan
 from dunechest.jobs.reclaim.planning.around import around_findings
 from dunechest.jobs.reclaim.planning.copies import Held, copies_of, not_identical, with_missing
 from dunechest.jobs.reclaim.planning.sample import sample
-from dunechest.jobs.reclaim.planning.staying import LEFT_OUT, Named, Split, blocks_of, others_staying, split
+from dunechest.jobs.reclaim.planning.staying import (
+    LEFT_OUT,
+    Named,
+    Split,
+    blocks_of,
+    empty_ones,
+    others_staying,
+    split,
+)
 from dunechest.jobs.study.contents import Contents, study
 from dunechest.jobs.study.take_out import TakeOut, parts_of, shared_finding, take_out
 from dunechest.ledger.ledger import open_ledger
 from dunechest.library.library import Library
 from dunechest.library.parts import Part
 from dunechest.machine import volumes
-from dunechest.machine.drives import drive_identity
+from dunechest.machine.drives import DRIVES, drive_identity
 from dunechest.names import from_wire, quoted, shown
 from dunechest.transfer.walk import FileEntry, entry_of
 from dunechest.words import number, size
@@ -137,6 +145,7 @@ def _plan(case: _Case) -> ReclaimPlan:
         known = {(from_wire(k.path), from_wire(k.target)) for h in case.relied_on[:1] for k in h.record.links}
         links = tuple(link.path for link in listing.links if (link.path, link.target) in known)
         staying += [(link.path, LEFT_OUT) for link in listing.links if link.path not in links]
+        links += tuple(empty_ones(listing))
         folders = tuple(folder.path for folder in listing.folders)
     first = good[0] if good else None
     checked = tuple(copy.label for copy in good if options.read_all or copy.checked is None)
@@ -326,6 +335,8 @@ def _copies(case: _Case) -> Iterator[Finding]:
 
 
 def _same_disk(case: _Case) -> Iterator[Finding]:
+    if os.environ.get(DRIVES):
+        return  # whoever names folders as drives says that each is one
     try:
         own = volumes.devices(case.library.path)
         same = [copy.label for copy in case.good if own & volumes.devices(copy.folder)]

@@ -106,5 +106,15 @@ def blocks_of(place: Path, files: Iterable[FileEntry]) -> int:
 
 
 def others_staying(listing: Walk) -> list[tuple[str, str]]:
-    """Return what is neither a file nor a folder nor a link, and what cannot be read: it stays."""
-    return [(item.path, item.why) for item in (*listing.others, *listing.unreadable)]
+    """Return what is neither a file nor a folder nor empty by its nature, and what cannot be read: it stays."""
+    odd = [item for item in listing.others if not _is_empty(item.why)]
+    return [(item.path, item.why) for item in (*odd, *listing.unreadable)]
+
+
+def empty_ones(listing: Walk) -> list[str]:
+    """Return sockets and pipes: they hold no bytes, and whoever made them makes them again."""
+    return [item.path for item in listing.others if _is_empty(item.why)]
+
+
+def _is_empty(why: str) -> bool:
+    return why.endswith("it holds no bytes")

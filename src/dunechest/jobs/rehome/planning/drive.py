@@ -17,7 +17,7 @@ from dunechest.library.kinds.load import load_kinds
 from dunechest.library.kinds.schema import Kind
 from dunechest.library.recognise import recognise
 from dunechest.machine import volumes
-from dunechest.machine.drives import DRIVES, Filesystem, drive_identity, filesystem, with_limits
+from dunechest.machine.drives import DRIVES, Filesystem, drive_identity, filesystem, holds_modes, with_limits
 from dunechest.machine.folders import own_home
 from dunechest.machine.probe import Probed, probe, stricter
 from dunechest.names import shown
@@ -60,6 +60,7 @@ def drive_findings(where: NewPlace, source: Path, kind: Kind, listing: Walk, roo
     """Yield what there is to say of a drive as a library's new place."""
     yield from _sort_of_place(where, source)
     yield from _holds(where, kind, listing)
+    yield from _modes(where, source, listing)
     yield from room_for(room)
     yield from _inside(where.folder)
 
@@ -183,6 +184,20 @@ def _holds(where: NewPlace, kind: Kind, listing: Walk) -> Iterator[Finding]:
             f"That drive ({kept}) cannot hold a database in use: {shown(where.no_databases)}.",
             "Use a drive with another filesystem.",
         )
+
+
+def _modes(where: NewPlace, source: Path, listing: Walk) -> Iterator[Finding]:
+    """Yield a finding if the drive gives the same permissions to every file, and the library has different ones."""
+    if len({file.mode & 0o111 for file in listing.files}) < 2 or not holds_modes(source) or holds_modes(where.folder):
+        return
+    programs = sum(bool(file.mode & 0o100) for file in listing.files)
+    yield Finding(
+        "modes",
+        "warning",
+        f"That drive ({shown(where.filesystem.type)}) keeps no permissions: every file there has the same ones, and "
+        f"{number(programs, 'program')} in the library {'is' if programs == 1 else 'are'} no longer told from other files.",
+        "Version control may show all files as changed there. Moving it back gives the permissions back.",
+    )
 
 
 def _inside(folder: Path) -> Iterator[Finding]:

@@ -78,7 +78,12 @@ def references_of(
         home=str(own_home()),
         old_home=written_paths.normal(str(own_home())),
     )
-    plan = plan_references(kind, _Tree(library.path, listing), paths, moves, paths, {})
+    sources: Iterable[str] = paths
+    if (
+        way == "link"
+    ):  # full paths stay right, and so do those that stay inside: the others need not be read once more
+        sources = {r.source for r in contents.references.references if r.state in ("outside", "folder")}
+    plan = plan_references(kind, _Tree(library.path, listing), sources, moves, paths, {})
     if way == "link":
         gathered = set(outside)
         kept = tuple(u for u in plan.updates if not _is_full(u.old) or written_paths.normal(u.old) in gathered)
