@@ -430,6 +430,18 @@ def test_marks_and_records_that_lie_are_not_believed(far: Path, library: Path, t
     assert dunechest.rehome_back(library).files == 3
 
 
+@pytest.mark.skipif(not hasattr(os, "geteuid") or os.geteuid() == 0, reason="root may rename everything")
+def test_what_may_not_be_renamed_is_said_before_anything_is_copied(far: Path, library: Path) -> None:
+    library.parent.chmod(0o555)
+    try:
+        with pytest.raises(dunechest.RefusedError) as error:
+            dunechest.rehome(library, far)
+        assert codes(error) == {"no-access"}
+        assert "no-access" in {finding.code for finding in dunechest.plan_reclaim(library)[0].blocked}
+    finally:
+        library.parent.chmod(0o755)
+
+
 def test_names_that_are_odd_move_and_come_back(far: Path, tmp_path: Path) -> None:
     place = Path(os.fsdecode(os.fsencode(tmp_path / "home") + b"/odd \xff\nname"))
     place.mkdir()

@@ -20,7 +20,7 @@ from dunechest.ledger.ledger import PastHome, open_ledger
 from dunechest.ledger.memory import home_before, home_without
 from dunechest.machine.drives import drive_folders
 from dunechest.machine.folder_links import target_of
-from dunechest.names import quoted, shown, to_line
+from dunechest.names import from_line, quoted, shown, to_line
 from dunechest.transfer import disk, safe
 from dunechest.transfer.walk import each_file
 from dunechest.values import Value
@@ -284,6 +284,12 @@ def note_aside_gone(path: Path) -> None:
     disk.remove(mark, missing_ok=True)
 
 
+def note_place(place: Path, name: str, kind: str) -> None:
+    """Note where a library is now, so that its name leads there."""
+    if str(place).isprintable():
+        events.try_append(("seen", {"place": str(place), "name": name, "kind": kind}))
+
+
 def note_undone(old: Path, move: str, asides: Iterable[Path]) -> None:
     """Note that a move of a library was undone, and that what it set aside is in its place again.
 
@@ -299,5 +305,7 @@ def note_undone(old: Path, move: str, asides: Iterable[Path]) -> None:
     before = home_without(to_line(str(old)), move)
     if before is not None:
         events.try_append(("rehome", before))
+        place = from_line(before["old"] if before.get("back") else before["place"])
+        note_place(Path(place), before["name"], before["kind"])
         for path in asides:
             note_aside(path, gone=True)

@@ -178,7 +178,8 @@ def resolve_library(text: str, *, kind: str | None = None) -> Library:
         # A link that a move left leads to the library itself.
         by_real = {os.path.realpath(place): place for place in reversed(ledger.places_of(text)) if place.exists()}
         places = [Path(real) if place.is_symlink() else place for real, place in by_real.items()]
-        hint = meant(text, ledger.library_names()) if not places else ""
+        known = ledger.places_of(text)
+        hint = meant(text, ledger.library_names()) if not known else ""
     if len(places) == 1:
         library = library_at(places[0], kind=kind)
         return Library(text, library.kind, library.path, library.shape, library.evidence)
@@ -188,6 +189,11 @@ def resolve_library(text: str, *, kind: str | None = None) -> Library:
         if len(there) == 1:  # it is called by the place where it was
             library = library_at(there[0].place, kind=kind)
             return Library(there[0].name, library.kind, library.path, library.shape, library.evidence)
+        if known:
+            raise UsageError(
+                f"{shown(text)!r} was in {shown(str(known[0]))}, and is not there any more. Run `dunechest find`, or give the "
+                "folder's path."
+            )
         raise UsageError(
             f"{shown(text)!r} is neither a path nor a name that `dunechest find` has shown.{hint} "
             "Run `dunechest find`, or give the folder's path."

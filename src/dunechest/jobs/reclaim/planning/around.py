@@ -51,6 +51,13 @@ def around_findings(
             f"It is in use by {shown(use.process)}{pid}: {shown(use.how)}.",
             f"Close {shown(library.kind.application) or 'the application'}, and try again.",
         )
+    if not os.access(place.parent, os.W_OK | os.X_OK):
+        yield Finding(
+            "no-access",
+            "blocks",
+            f"No permission to delete anything in {shown(str(place.parent))}.",
+            "Run the command as a user who has it.",
+        )
     yield from mount_findings(place)
     yield from _hard_links(going)
     if whole:

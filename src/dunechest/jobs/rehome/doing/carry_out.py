@@ -17,7 +17,7 @@ from blake3 import blake3
 
 from dunechest.errors import CutOffError, DuneChestError, RefusedError, refuse_blocked
 from dunechest.findings import Finding
-from dunechest.jobs.homes import is_marked, mark_content, mark_of, must_note_aside, note_move
+from dunechest.jobs.homes import is_marked, mark_content, mark_of, must_note_aside, note_move, note_place
 from dunechest.jobs.rehome.doing.copy import copy, dress_folders, flush, give_attributes, refuse_in_use
 from dunechest.jobs.rehome.doing.run import Run
 from dunechest.jobs.rehome.plan import RehomePlan
@@ -29,7 +29,7 @@ from dunechest.jobs.restore.doing.references import RewrittenFiles, write_refere
 from dunechest.jobs.restore.doing.settings import write_setting
 from dunechest.jobs.restore.doing.staging import remove
 from dunechest.jobs.undo.doing import undo_change
-from dunechest.ledger import deeds, events
+from dunechest.ledger import deeds
 from dunechest.ledger.asides import AsideFile, write_aside
 from dunechest.ledger.deeds import Aside, ChangedLink, Listed, Made, Swapped, Tree, WasEmpty, Working
 from dunechest.machine import folder_links
@@ -299,9 +299,7 @@ def _note(run: Run) -> None:
     why = note_move(facts)
     if why:
         raise CutOffError(f"Where the library will be cannot be written down, so it was not moved. {why}")
-    if not plan.back and str(plan.target).isprintable():
-        seen = {"place": str(plan.target), "name": shown(plan.name), "kind": plan.library.kind.name}
-        events.try_append(("seen", seen))
+    note_place(plan.target, shown(plan.name), plan.library.kind.name)
     must_note_aside(plan.aside, {"id": plan.id, "name": shown(plan.name), "old": old, "listing": plan.id})
 
 

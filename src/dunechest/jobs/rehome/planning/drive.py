@@ -186,6 +186,19 @@ def _holds(where: NewPlace, kind: Kind, listing: Walk) -> Iterator[Finding]:
         )
 
 
+def access_findings(*folders: Path) -> Iterator[Finding]:
+    """Yield a finding if something in one of the folders could not be renamed: better now than after hours of copying."""
+    for folder in dict.fromkeys(folders):
+        if folder.is_dir() and not os.access(folder, os.W_OK | os.X_OK):
+            yield Finding(
+                "no-access",
+                "blocks",
+                f"No permission to rename anything in {shown(str(folder))}.",
+                "Run the command as a user who has it.",
+            )
+            return
+
+
 def _modes(where: NewPlace, source: Path, listing: Walk) -> Iterator[Finding]:
     """Yield a finding if the drive gives the same permissions to every file, and the library has different ones."""
     if len({file.mode & 0o111 for file in listing.files}) < 2 or not holds_modes(source) or holds_modes(where.folder):

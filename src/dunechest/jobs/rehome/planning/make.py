@@ -14,7 +14,7 @@ from dunechest.jobs.homes import Home, home_at, home_of_second, list_homes
 from dunechest.jobs.protected import why_protected
 from dunechest.jobs.rehome.options import USUAL, RehomeOptions, Way
 from dunechest.jobs.rehome.plan import OutsideMove, RehomePlan
-from dunechest.jobs.rehome.planning.drive import NewPlace, drive_findings, examine
+from dunechest.jobs.rehome.planning.drive import NewPlace, access_findings, drive_findings, examine
 from dunechest.jobs.rehome.planning.inside import hard_links_of, links_of, references_of, with_modes
 from dunechest.jobs.rehome.planning.way import settings_to
 from dunechest.jobs.restore.aside import aside_name, nothing_in
@@ -290,6 +290,9 @@ def _of_the_places(errand: _Errand, plan: RehomePlan) -> Iterator[Finding]:
             f"{shown(str(target))} is inside the library itself.",
             "Name a folder on another drive.",
         )
+    yield from access_findings(
+        source.parent, *([errand.old.parent] if plan.way == "link" or plan.link_before else [])
+    )
     ours = errand.back and bool(plan.link_before) and plan.link_before in _known_places(errand.home)
     empty = target.is_dir() and not target.is_symlink() and nothing_in(target)
     if os.path.lexists(target) and not ours and not empty:
