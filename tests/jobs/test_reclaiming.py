@@ -175,6 +175,32 @@ def test_silent_changes_are_seen_by_reading(proven: Path, chests: list[dunechest
     assert blocks(proven, read_all=True) == {"not-identical"}
 
 
+def test_copies_that_disagree_are_no_copies(
+    library: Path, chests: list[dunechest.Chest], monkeypatch: pytest.MonkeyPatch
+) -> None:
+    """One was archived when a file silently had other bytes; nothing is read, and it is seen all the same."""
+    dunechest.archive(library, chests[0])
+    flip(library / "rope.txt")
+    dunechest.archive(library, chests[1])
+    monkeypatch.setattr("dunechest.jobs.reclaim.planning.make.sample", lambda files, everything: [])
+    assert blocks(library) == {"not-identical"}
+
+
+def test_a_library_that_changed_as_a_whole_keeps_its_original(tmp_path: Path, chests: list[dunechest.Chest]) -> None:
+    own = tmp_path / "home" / "book"
+    own.mkdir()
+    for number in range(60):
+        (own / f"{number:02}.txt").write_text(f"page {number}")
+    moved = dunechest.rehome(own, chests[1].folder.parent)
+    assert moved.aside is not None
+    for number in range(40):  # a person's work, or a drive that loses its mind
+        (moved.target / f"{number:02}.txt").write_text("zzzzzzzzzzzzz")
+    assert blocks(moved.aside) == {"mass-change"}
+    (moved.target / "50.txt").write_text("")
+    (plan,) = dunechest.plan_reclaim(own, dunechest.ReclaimOptions(ignore=("mass-change",)))
+    assert (plan.would_run, dict(plan.staying)) == (True, {"50.txt": "it is empty in the library now"})
+
+
 def test_two_chests_on_one_drive_are_one_copy(library: Path, tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
     drive = tmp_path / "one drive"
     for name in ("a", "b"):

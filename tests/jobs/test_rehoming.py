@@ -147,6 +147,28 @@ def test_it_moves_on_to_another_drive_and_archives_go_on_in_their_bag(
     assert [library.name for library in dunechest.status().libraries] == ["shed"]
 
 
+def test_what_was_archived_from_a_drive_is_restored_where_it_was_at_first(
+    far: Path, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    own = tmp_path / "home" / "Documents" / "letters"
+    own.mkdir(parents=True)
+    (own / "a.txt").write_text(f"see {own}/b.txt")
+    (tmp_path / "media" / "blue").mkdir()
+    chest = dunechest.create_chest(tmp_path / "media" / "blue", "blue")
+    moved = dunechest.rehome(own, far)
+    dunechest.archive(own, chest)
+    record = chest.bag("letters").library
+    assert record is not None
+    assert (record.origin.path, record.origin.standard) == (str(moved.target), "documents")
+    # Another computer, without that drive.
+    (tmp_path / "other").mkdir()
+    monkeypatch.setenv("HOME", str(tmp_path / "other"))
+    monkeypatch.setenv("DUNECHEST_HOME", str(tmp_path / "other state"))
+    monkeypatch.setenv("DUNECHEST_DRIVES", str(tmp_path / "media" / "blue"))
+    back = dunechest.restore(chest, "letters")
+    assert back.well and back.place == tmp_path / "other" / "Documents" / "letters"
+
+
 def test_what_forbids_a_move_is_said_and_nothing_is_changed(
     far: Path,
     library: Path,

@@ -17,6 +17,7 @@ from dunechest.demo.world import World
 from tests.support import home_sweep
 from tests.support.fixtures import Image
 from tests.support.homes import libraries_of, opens, same_files
+from tests.support.open_libraries import notes
 from tests.support.trees import facts
 
 Move = Callable[[str], None]
@@ -40,11 +41,19 @@ def test_all_eight_live_on_a_mounted_drive_and_come_back(
         assert opens(name, home) == shows[name], name
         assert dunechest.reclaim(moved.aside or place)[0].files == moved.files - (3 if name == "saltpan" else 0)
     (drive / "glasswort library" / "written meanwhile.txt").write_text("kree-ar")
+    own = home / "rope notes"
+    own.mkdir()
+    notes(own)
+    before["notes"] = facts(own)
+    assert dunechest.rehome(own, drive).way == "link"
     image.unplug()
-    assert [home.connected for home in dunechest.list_homes()] == [False] * 8
+    assert [home.connected for home in dunechest.list_homes()] == [False] * 9
+    own.unlink()
+    own.mkdir()
+    (own / "0.md").write_text("# another one, made without the drive\n")
     assert opens("cuttlebone", home) == ({"titles": 0}, 0), "it makes a new one where the drive used to be"
-    (found,) = [item for item in dunechest.list_homes() if item.second is not None]
-    assert found.second is not None and found.second.path == drive / "cuttlebone library"
+    found = [item.second.path for item in dunechest.list_homes() if item.second is not None]
+    assert sorted(found) == sorted([own, drive / "cuttlebone library"])
     (drive / "cuttlebone library" / "titles" / "made meanwhile").write_text("kree-ar")
     image.plug(other)
     for item in dunechest.list_homes():
@@ -56,6 +65,11 @@ def test_all_eight_live_on_a_mounted_drive_and_come_back(
         assert opens(name, home) == shows[name], name
     assert (world.photos / "written meanwhile.txt").read_text() == "kree-ar"
     assert (world.games / "titles" / "made meanwhile").read_text() == "kree-ar"
+    dunechest.rehome_back(own)
+    (another,) = [path for path in own.iterdir() if path.name.encode() not in before["notes"]]
+    assert another.read_text().startswith("# another one")
+    another.unlink()
+    assert same_files(own, before["notes"])
     (world.photos / "written meanwhile.txt").unlink()
     (world.games / "titles" / "made meanwhile").unlink()
     for name, place in libraries_of(world).items():

@@ -15,9 +15,15 @@ from dunechest.names import from_wire, to_wire
 
 
 def origin_of(path: Path) -> Origin:
-    """Return the origin of what lies in a place of this computer."""
+    """Return the origin of what lies in a place of this computer.
+
+    Of a library that was moved to a drive the standard folder is the one where it was: there it belongs on another computer.
+    """
     machine = this_machine(state_folder())
-    place = place_of(path, Path(os.path.realpath(own_home())))
+    home = Path(os.path.realpath(own_home()))
+    place = place_of(path, home)
+    if place is None:
+        place = next((known for old in tied_to(str(path)) if (known := place_of(Path(old), home)) is not None), None)
     standard, relative = place if place is not None else ("", "")
     return Origin(machine.id, machine.name, machine.system, to_wire(str(path)), standard, to_wire(relative))
 

@@ -26,7 +26,7 @@ _MOST = 1 << 31
 class AsideFile(msgspec.Struct, frozen=True, array_like=True):
     """A file, folder or link of an original: path, bytes, time (ns), the digest of its bytes (hexadecimal), and its mode.
 
-    The mode is -1 where it is not known.
+    The mode is -1 where it is not known; `updated` says that the copy differs, because its references were updated.
     """
 
     path: WireName
@@ -34,6 +34,7 @@ class AsideFile(msgspec.Struct, frozen=True, array_like=True):
     mtime_ns: int
     blake3: str = ""
     mode: int = -1
+    updated: bool = False
 
 
 def _place(name: str) -> Path:

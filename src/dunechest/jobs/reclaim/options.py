@@ -9,7 +9,7 @@ from dunechest.errors import UsageError
 from dunechest.names import meant, shown
 
 #: Codes of the blocking findings that `--ignore` overrules.
-YIELDING_CODES = frozenset({"linked-from", "referred-to", "in-memory"})
+YIELDING_CODES = frozenset({"linked-from", "referred-to", "in-memory", "mass-change"})
 
 
 @dataclass(frozen=True, slots=True)

@@ -38,6 +38,9 @@ from dunechest.transfer.walk import FileEntry, entry_of
 from dunechest.values import FrozenDict
 from dunechest.words import number
 
+#: A library is asked about if more of its files than this changed since it was moved, and more than this share of them.
+_MANY, _SHARE = 20, 0.3
+
 
 @dataclass(frozen=True, slots=True)
 class Live:
@@ -173,9 +176,36 @@ def _why_stays(contents: Contents, file: FileEntry, then: AsideFile | None, live
         return "it was changed since it was set aside"
     if contents.roles.get(file.path) == "must-not-leave":
         return LICENSED
-    if contents.roles.get(file.path) != "rebuildable" and not os.path.lexists(live.place / file.path):
+    if contents.roles.get(file.path) == "rebuildable":
+        return ""
+    now = entry_of(str(live.place / file.path))
+    if now is None:
         return "it is no longer in the library"
-    return ""
+    return "it is empty in the library now" if file.size and not now.size else ""
+
+
+def _mass_change(
+    plan: ReclaimPlan, contents: Contents, live: Live, known: Mapping[str, AsideFile]
+) -> Iterator[Finding]:
+    """Yield a finding if much of the library is no longer what was moved, by a person or by a failing drive."""
+    essential = [file for file in plan.going if contents.roles.get(file.path, "essential") == "essential"]
+    own = [file for file in essential if file.path not in known or not known[file.path].updated]
+    changed = [file for file in own if not _as_copied(live.place, file)]
+    if len(changed) > _MANY and len(changed) > _SHARE * len(own):
+        yield Finding(
+            "mass-change",
+            "blocks",
+            f"{len(changed):,} of {number(len(own), 'file')} in {shown(str(live.place))} were changed since it was moved; "
+            f"first {shown(changed[0].path)}.",
+            "Open the library and look. If that was you, continue with --ignore mass-change.",
+            yields=True,
+        )
+
+
+def _as_copied(place: Path, file: FileEntry) -> bool:
+    """Whether a file in the library has the size and time of the one that was moved there."""
+    now = entry_of(str(place / file.path))
+    return now is not None and now.size == file.size and abs(now.mtime_ns - file.mtime_ns) < _step(now.mtime_ns)
 
 
 def _findings(
@@ -214,6 +244,7 @@ def _findings(
             )
     except OSError:
         pass
+    yield from _mass_change(plan, contents, live, known)
     yield from _read(plan, known, live)
     yield from _only_copy(plan, live)
     if plan.staying:
@@ -246,13 +277,7 @@ def _read(plan: ReclaimPlan, known: Mapping[str, AsideFile], live: Live) -> Iter
 def _differing(
     files: Sequence[FileEntry], known: Mapping[str, AsideFile], live: Live, place: Path
 ) -> Iterator[tuple[str, Path]]:
-    unchanged = [
-        file
-        for file in files
-        if (now := entry_of(str(live.place / file.path))) is not None
-        and now.size == file.size
-        and abs(now.mtime_ns - file.mtime_ns) < _step(now.mtime_ns)
-    ]
+    unchanged = [file for file in files if _as_copied(live.place, file)]
     for top in (place, live.place):
         tasks = [DigestTask(os.fsencode(top / file.path), file.size) for file in unchanged]
         for file, outcome in zip(unchanged, digest_files(tasks, lambda count: None), strict=True):

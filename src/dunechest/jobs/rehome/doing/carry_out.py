@@ -10,6 +10,7 @@ from __future__ import annotations
 import os
 import stat
 import time
+from collections.abc import Collection
 from pathlib import Path
 
 import msgspec
@@ -169,8 +170,7 @@ def _place_outside(run: Run) -> None:
 def _switch(run: Run, rewritten: RewrittenFiles) -> None:
     """Put the copy in its place, have the application find it there, and give the original another name."""
     plan = run.plan
-    lists = _listed(run)
-    write_aside(plan.id, lists)
+    write_aside(plan.id, _listed(run, {update.source for update in rewritten.done}))
     if plan.back:
         _link_goes(run)
     _tree_into_place(run, rewritten)
@@ -276,12 +276,12 @@ def _old_mark_goes(run: Run) -> None:
         disk.rename(mark, other)
 
 
-def _listed(run: Run) -> list[AsideFile]:
+def _listed(run: Run, updated: Collection[str]) -> list[AsideFile]:
     plan = run.plan
     found = []
     for file in plan.files:
         size, mtime_ns, digest = run.proven[file.path]
-        found.append(AsideFile(to_wire(file.path), size, mtime_ns, digest.hex(), file.mode))
+        found.append(AsideFile(to_wire(file.path), size, mtime_ns, digest.hex(), file.mode, file.path in updated))
     found += [AsideFile(to_wire(folder.path), -1, 0, "", folder.mode) for folder in plan.folders]
     found += [AsideFile(to_wire(link.path), -2, 0) for link in plan.links]
     return found
