@@ -258,7 +258,11 @@ def test_a_placeholder_is_not_deleted(library: Path, chests: list[dunechest.Ches
     assert [path.name for path in library.rglob("*") if path.is_file()] == ["in the cloud.jpg"]
 
 
-def test_other_names_of_files_and_mounts_are_noticed(proven: Path, tmp_path: Path) -> None:
+def test_other_names_of_files_and_mounts_are_noticed(
+    proven: Path, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    # Others write to the disk that the tests run on.
+    monkeypatch.setattr("dunechest.jobs.reclaim.doing.carry_out._free", lambda folder: 1 << 30)
     os.link(proven / "rafters" / "big.bin", tmp_path / "other name")
     (plan,) = dunechest.plan_reclaim(proven)
     assert {f.code for f in plan.findings if f.severity == "info"} >= {"hard-links"}
@@ -270,7 +274,7 @@ def test_other_names_of_files_and_mounts_are_noticed(proven: Path, tmp_path: Pat
             subprocess.run(["umount", str(proven / "empty")], check=True)
     (result,) = dunechest.reclaim(proven)
     assert (tmp_path / "other name").stat().st_size == 256_000
-    assert result.freed < 200_000 and "other names" in result.why_less
+    assert result.freed == 0 and "other names" in result.why_less
 
 
 def _binds(place: Path, tmp_path: Path) -> bool:

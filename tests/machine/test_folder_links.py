@@ -3,11 +3,12 @@
 from __future__ import annotations
 
 import os
+import sys
 from pathlib import Path
 
 import pytest
 
-from dunechest.machine import _exchange_other, _folder_links_windows, folder_links
+from dunechest.machine import _exchange_macos, _exchange_other, _folder_links_windows, folder_links
 from dunechest.machine.drives import DRIVES, drive_identity, drive_of
 from dunechest.names import from_line, to_line
 
@@ -21,6 +22,7 @@ def test_two_names_change_places_or_nothing_happens(tmp_path: Path) -> None:
     assert (there / "a").read_text() == "a"
     assert folder_links.is_link_to(tmp_path / ("folder" if done else "link"), "/nowhere")
     assert not folder_links.exchange(tmp_path / "folder", tmp_path / "missing")
+    assert sys.platform == "darwin" or not _exchange_macos.exchange(str(tmp_path / "folder"), str(tmp_path / "link"))
     assert not _exchange_other.exchange(str(tmp_path / "folder"), str(tmp_path / "link"))
 
 

@@ -11,6 +11,8 @@ else:
     from dunechest.machine import _folder_links_posix as _here
 if sys.platform == "linux":
     from dunechest.machine._exchange_linux import exchange as _exchange
+elif sys.platform == "darwin":
+    from dunechest.machine._exchange_macos import exchange as _exchange
 else:
     from dunechest.machine._exchange_other import exchange as _exchange
 from dunechest.transfer import disk

@@ -91,8 +91,10 @@ def command(out: Out, library: str, to: str | None, back: bool, rejoin: bool, fo
 
 
 def _run(out: Out, library: str, to: str | None, back: bool, rejoin: bool, options: dict[str, Any]) -> int:
+    from dunechest.cli.layout import GOOD, say
     from dunechest.cli.views.restore import say_undone_first
     from dunechest.errors import UsageError
+    from dunechest.jobs.reclaim.planning.aside import asides_of
     from dunechest.jobs.rehome import (
         RehomeOptions,
         plan_rehome,
@@ -101,13 +103,13 @@ def _run(out: Out, library: str, to: str | None, back: bool, rejoin: bool, optio
         plan_rejoin,
     )
     from dunechest.jobs.undo import recover
+    from dunechest.names import shown
 
     choice = RehomeOptions(
         name=options["as_name"], link=options["link"], outside_files=options["outside_files"], parts=options["parts"],
         on_conflict=options["on_conflict"], ignore=_codes(options["ignore"]),
     )  # fmt: skip
-    finished = () if options["plan_only"] else recover()
-    for deed in finished:
+    for deed in () if options["plan_only"] else recover():
         say_undone_first(out, deed)
     if rejoin:
         return _rejoin(out, plan_rejoin(library, choice), options["plan_only"])
@@ -116,10 +118,13 @@ def _run(out: Out, library: str, to: str | None, back: bool, rejoin: bool, optio
         try:
             plan = plan_rehome_parts(library, to, choice)
         except UsageError:
-            # An errand that was interrupted when the parts were there already.
-            asides = _asides_of_parts(library, to, choice.name) if options["reclaim"] else []
-            if not asides and not any(deed.head.job == "reclaim" for deed in finished if options["reclaim"]):
+            target = _target_of_parts(library, to, choice.name)
+            if not _holds(target, choice.parts):
                 raise
+            if out.shows:
+                say(out.console, f"Nothing to move: {shown(', '.join(choice.parts))} is there already.", GOOD)
+            # Of an errand that was interrupted the deletion may be left.
+            asides = [Path(aside.path) for aside in asides_of(str(target))] if options["reclaim"] else []
             return _rest_of_errand(out, asides, options["yes"])
         return _parts(out, plan, options)
     if back:
@@ -197,13 +202,24 @@ def _there_already(out: Out, plan: RehomePlan, options: dict[str, Any]) -> int:
     return _rest_of_errand(out, asides, options["yes"])
 
 
-def _asides_of_parts(library: str, to: str, name: str | None) -> list[Path]:
-    """Return what was set aside when parts of a library were moved to a folder."""
+def _target_of_parts(library: str, to: str, name: str | None) -> Path:
+    """Return the folder that parts of a library are to be in."""
     from dunechest.jobs.named import get_library
-    from dunechest.jobs.reclaim.planning.aside import asides_of
 
-    target = Path(os.path.realpath(to)) / (name if name is not None else get_library(library).path.name)
-    return [Path(aside.path) for aside in asides_of(str(target))]
+    return Path(os.path.realpath(to)) / (name if name is not None else get_library(library).path.name)
+
+
+def _holds(place: Path, parts: tuple[str, ...]) -> bool:
+    """Whether a folder is a library with these parts."""
+    from dunechest.errors import DuneChestError
+    from dunechest.jobs.named import library_at
+    from dunechest.jobs.study.contents import study
+    from dunechest.jobs.study.take_out import parts_of
+
+    try:
+        return bool(parts_of(study(library_at(place)), parts))
+    except DuneChestError:
+        return False
 
 
 def _rest_of_errand(out: Out, asides: list[Path], yes: bool) -> int:
