@@ -65,8 +65,8 @@ def command(out: Out, library: str, plan_only: bool, yes: bool, **options: Any) 
     Nothing is deleted unless the library is unchanged since it was archived, is complete on
     as many connected drives as its rule asks for (two, if nothing else is set), was fully
     checked on each since, passed a drill on one, and is neither open nor used from outside.
-    Missing checks and the drill are done first. What is changed, new, licensed, a
-    placeholder or left out of the archive stays, and is listed.
+    Missing checks and the drill are done first. Licensed files, placeholders and what was
+    left out of the archive stay, and are listed.
 
     Of a library that was moved to a drive by dunechest rehome, the original that was set
     aside is deleted, never the library itself.
