@@ -200,3 +200,29 @@ def test_too_little_room_for_all_of_them_together_is_seen_before(
     first, second = plan_restores(departed.chest, names, RestoreOptions())
     assert "no-room" not in {finding.code for finding in first.findings}
     assert "no-room" in {finding.code for finding in second.findings}
+
+
+def test_a_move_with_deletion_asks_one_question(
+    library: Path, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    """What is read before it is the truth of what yes does, and warns of what will be the only copy."""
+    drive = tmp_path / "media" / "sand"
+    drive.mkdir(parents=True)
+    monkeypatch.setenv("DUNECHEST_DRIVES", str(drive))
+    before = facts(library)
+    words = ["rehome", str(library), "--to", str(drive), "--reclaim"]
+    question = b"once the copy is proven? [y/N]"
+    status, seen = talk(words, {question: b"n\n"})
+    assert (status, "Nothing was changed" in seen, "only-copy" in seen) == (3, True, True)
+    assert "set aside" not in seen and "This is a plan" not in seen
+    assert facts(library) == before and not any(drive.iterdir())
+    status, seen = talk(words, {question: b"y\n"})
+    assert (status, seen.count("[y/N]"), seen.count("only-copy:")) == (0, 1, 1), seen
+    assert library.is_symlink() and facts(drive / library.name) == before
+    assert not list(library.parent.glob("*set aside*"))
+    assert dunechest.rehome_back(library).aside is not None
+    status, seen = talk(["reclaim", str(library)], {b"[y/N]": b"n\n"})
+    assert (status, "This is a plan" in seen, len(list(drive.glob("shed (set aside*")))) == (3, False, 1)
+    status, seen = talk(["reclaim", str(library)], {b"[y/N]": b"y\n"})
+    assert (status, "Deleted: the original" in seen, list(drive.glob("*set aside*"))) == (0, True, []), seen
+    assert facts(library) == before

@@ -191,7 +191,7 @@ def _may_delete(out: Out, plans: Sequence[ReclaimPlan], yes: bool) -> bool:
             "was changed. To see what: --plan. To do it without being asked: --yes"
         )
     for plan in plans:
-        view.show_plan(out, plan)
+        view.show_plan(out, plan, asking=True)
     trash = plans[0].options.trash
     if click.confirm(
         f"{'Move' if trash else 'Delete'} {count} ({held}){' to the trash' if trash else ''}?", default=False

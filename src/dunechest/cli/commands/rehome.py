@@ -259,6 +259,7 @@ def _may_delete(out: Out, plan: RehomePlan | PartMovePlan, yes: bool) -> bool:
     """Ask the one question of the errand: move, and delete the original when the copy is proven."""
     from dunechest.cli.views import rehome as view
     from dunechest.errors import RefusedError
+    from dunechest.jobs.reclaim.planning.aside import only_copy
     from dunechest.jobs.rehome import RehomePlan
     from dunechest.names import shown
     from dunechest.words import size
@@ -271,9 +272,11 @@ def _may_delete(out: Out, plan: RehomePlan | PartMovePlan, yes: bool) -> bool:
             "changed. To see what it would do: --plan. To do it without being asked: --yes"
         )
     if isinstance(plan, RehomePlan):
-        view.show_plan(out, plan)
+        more = tuple(only_copy(plan.name, plan.target, (plan.source, plan.old)))
+        view.show_plan(out, plan, deleting=True, more=more)
     else:
-        view.show_part_plan(out, plan)
+        more = tuple(only_copy(plan.name, plan.target, (plan.source,)))
+        view.show_part_plan(out, plan, deleting=True, more=more)
     if click.confirm(
         f"Move it, and delete the original ({size(plan.bytes)}) once the copy is proven?", default=False
     ):

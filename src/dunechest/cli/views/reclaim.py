@@ -11,8 +11,8 @@ from dunechest.names import shown
 from dunechest.words import ago, duration, number, size
 
 
-def show_plan(out: Out, plan: ReclaimPlan) -> None:
-    """Show what would be deleted, and what this relies on."""
+def show_plan(out: Out, plan: ReclaimPlan, *, asking: bool = False) -> None:
+    """Show what would be deleted, and what this relies on; `asking` if that is asked next."""
     console = out.console
     what = _what(plan.name, plan.what, plan.part_titles)
     if plan.blocked:
@@ -45,7 +45,8 @@ def show_plan(out: Out, plan: ReclaimPlan) -> None:
     show_list(out, "Stays:", stays, most=5)
     if plan.how:
         say(console, f"To get it again: {plan.how}", indent=2, hang=2)
-    say(console, "This is a plan; nothing was changed.")
+    if not asking:
+        say(console, "This is a plan; nothing was changed.")
 
 
 def _what(name: str, what: str, parts: tuple[str, ...]) -> str:
@@ -76,10 +77,11 @@ def show(out: Out, result: ReclaimResult) -> None:
     )
     say(console, text)
     console.print(out.place(result.place), soft_wrap=True)
-    if result.freed or not result.why_less:
+    if result.freed:
         say(console, f"{size(result.freed)} came free on the disk (measured).", "bold", indent=2)
     else:
-        say(console, "Nothing came free on the disk (measured).", WARN, indent=2)
+        little = "" if result.why_less else ": too little to be measured"
+        say(console, f"Nothing came free on the disk (measured){little}.", WARN if result.why_less else "", indent=2)
     if result.why_less:
         say(console, f"-> {result.why_less[:1].upper()}{result.why_less[1:]}.", indent=4, hang=3)
     if result.live is not None:

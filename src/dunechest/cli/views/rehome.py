@@ -2,17 +2,21 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
+from pathlib import Path
+
 from rich.text import Text
 
 from dunechest.cli.layout import BAD, GOOD, WARN, say
 from dunechest.cli.output import Out, show_findings, show_list
+from dunechest.findings import Finding
 from dunechest.jobs.rehome import PartMovePlan, RehomePlan, RehomeResult, RejoinPlan, RejoinResult
 from dunechest.names import quoted, shown
 from dunechest.words import duration, number, size
 
 
-def show_plan(out: Out, plan: RehomePlan) -> None:
-    """Show what a move would do."""
+def show_plan(out: Out, plan: RehomePlan, *, deleting: bool = False, more: Sequence[Finding] = ()) -> None:
+    """Show what a move would do, with more findings; `deleting` if the original is to be deleted, which is then asked."""
     console = out.console
     name = shown(plan.name)
     if plan.blocked:
@@ -21,16 +25,25 @@ def show_plan(out: Out, plan: RehomePlan) -> None:
         back = " back" if plan.back else ""
         say(console, f"Would move {name}{back}: {number(plan.file_count, 'file')}, {size(plan.bytes)}.", "bold")
     _places(out, plan.source, plan.target)
-    show_findings(out, plan.findings)
+    show_findings(out, (*plan.findings, *more))
     if plan.blocked:
         return
     say(console, f"{size(plan.room.need)} needed there, {size(plan.room.free)} free.", indent=2)
     _way(out, plan)
-    say(console, "The original would be set aside, not deleted:", indent=2)
-    console.print(out.place(plan.aside), soft_wrap=True)
+    _original(out, plan.aside, "The original", deleting)
     _references(out, len(plan.references.updates), would=True)
     _not_moved(out, plan.not_moved)
-    say(console, "This is a plan; nothing was changed.")
+    if not deleting:
+        say(console, "This is a plan; nothing was changed.")
+
+
+def _original(out: Out, aside: Path, what: str, deleting: bool) -> None:
+    """Say what would become of what was moved."""
+    if deleting:
+        say(out.console, f"{what} would be deleted once the copy is proven.", "bold", indent=2)
+    else:
+        say(out.console, f"{what} would be set aside, not deleted:", indent=2)
+        out.console.print(out.place(aside), soft_wrap=True)
 
 
 def _places(out: Out, source: object, target: object) -> None:
@@ -61,8 +74,8 @@ def _not_moved(out: Out, left: tuple[tuple[str, str], ...]) -> None:
     show_list(out, "Not moved:", [f"{shown(path)}: {shown(why)}" for path, why in left], most=5)
 
 
-def show_part_plan(out: Out, plan: PartMovePlan) -> None:
-    """Show what moving parts would do."""
+def show_part_plan(out: Out, plan: PartMovePlan, *, deleting: bool = False, more: Sequence[Finding] = ()) -> None:
+    """Show what moving parts would do, as `show_plan` does."""
     console = out.console
     title = shown(plan.taken.title)
     if plan.blocked:
@@ -70,15 +83,15 @@ def show_part_plan(out: Out, plan: PartMovePlan) -> None:
     else:
         say(console, f"Would move {title}: {number(plan.file_count, 'file')}, {size(plan.bytes)}.", "bold")
     _places(out, plan.source, plan.target)
-    show_findings(out, plan.findings)
+    show_findings(out, (*plan.findings, *more))
     if plan.blocked:
         return
     edits = ", ".join(shown(path) for path in plan.taken.edits[:3])
     if edits:
         say(console, f"It would be taken out of {edits}.", indent=2)
-    say(console, "What goes would be set aside, not deleted:", indent=2)
-    console.print(out.place(plan.aside), soft_wrap=True)
-    say(console, "This is a plan; nothing was changed.")
+    _original(out, plan.aside, "What goes", deleting)
+    if not deleting:
+        say(console, "This is a plan; nothing was changed.")
 
 
 def show(out: Out, result: RehomeResult, *, reclaim: bool) -> None:

@@ -221,7 +221,7 @@ def _summary(plan: ReclaimPlan, left: Sequence[str], before: int, begun: float, 
         checked=tuple(copy.label for copy in plan.copies if copy.counts) if checked else (),
         drilled=next((copy.label for copy in plan.copies if copy.drilled is not None), ""),
         how=plan.how,
-        findings=tuple(f for f in plan.findings if f.severity == "warning" and f.code not in ("only-copy",)),
+        findings=tuple(f for f in plan.findings if f.severity == "warning"),
         seconds=time.monotonic() - begun,
     )
 

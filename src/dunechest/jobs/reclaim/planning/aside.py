@@ -246,7 +246,8 @@ def _findings(
         pass
     yield from _mass_change(plan, contents, live, known)
     yield from _read(plan, known, live)
-    yield from _only_copy(plan, live)
+    old = (live.home.old,) if live.home is not None else ()
+    yield from only_copy(plan.name, live.place, (live.place, *old))
     if plan.staying:
         some = "; ".join(f"{shown(path)} ({shown(why)})" for path, why in plan.staying[:3])
         yield Finding(
@@ -292,16 +293,26 @@ def _step(time_ns: int) -> int:
     return 10_000_001 if time_ns % 10_000_000 == 0 else 101
 
 
-def _only_copy(plan: ReclaimPlan, live: Live) -> Iterator[Finding]:
-    """Say so if the library is in no chest: what is left then is the only copy."""
-    places = {shown(str(live.place))} | ({shown(str(live.home.old))} if live.home is not None else set())
+def only_copy(name: str, left: Path, places: Sequence[Path]) -> Iterator[Finding]:
+    """Yield a finding if a library is in no chest: what is left without the original is the only copy.
+
+    Parameters
+    ----------
+    name : str
+        The library's name.
+    left : Path
+        Where it is without the original.
+    places : sequence of Path
+        Where it may have been when it was archived.
+    """
+    texts = {shown(str(place)) for place in places}
     with open_ledger() as ledger:
         chests = {chest.id for chest in ledger.chests() if chest.retired is None}
-        held = any(not item.gone and item.chest in chests and item.origin in places for item in ledger.holdings())
+        held = any(not item.gone and item.chest in chests and item.origin in texts for item in ledger.holdings())
     if not held:
         yield Finding(
             "only-copy",
             "warning",
-            f"{shown(plan.name)} is in no chest: what is in {shown(str(live.place))} will be the only copy.",
-            f"Archive it first, or soon: dunechest archive {quoted(plan.name)} --to CHEST",
+            f"{shown(name)} is in no chest: without the original, what is in {shown(str(left))} is the only copy.",
+            f"Archive it: dunechest archive {quoted(name)} --to CHEST",
         )
