@@ -242,11 +242,11 @@ def _why_less(plan: ReclaimPlan, freed: int) -> str:
     """Say why another number came free than the files took, as far as that can be told; empty if none did."""
     if freed > plan.blocks * 1.1 + (1 << 20):
         return "that is more than these files took: something else on the disk was deleted at the same time"
+    if plan.options.trash and freed < plan.blocks * 0.9:
+        return "it is in the trash: empty the trash to free the space"
     if freed >= plan.blocks * 0.9 - (1 << 20):
         named = any(finding.code == "hard-links" for finding in plan.findings)
         return "some of the files have other names on the disk, which keep their content" if named else ""
-    if plan.options.trash:
-        return "it is in the trash: empty the trash to free the space"
     try:
         kind = filesystem(plan.place.parent).type
     except OSError:
