@@ -181,7 +181,7 @@ ACTS = st.one_of(
 )
 
 
-@settings(suppress_health_check=[HealthCheck.function_scoped_fixture], max_examples=30)
+@settings(suppress_health_check=[HealthCheck.function_scoped_fixture], max_examples=15)
 @given(acts=st.lists(ACTS, max_size=14))
 def test_it_agrees_with_a_plain_model(
     acts: list[tuple[str, str, str, object]], monkeypatch: pytest.MonkeyPatch
@@ -225,13 +225,13 @@ def test_it_agrees_with_a_plain_model(
                     **facts,
                 )
                 model[key] = {"state": value, "archived": now[0], "checked": now[0], "bad": False, "gone": False}
+                model[key]["undrilled"] = False
             elif what == "check" and key in model and not model[key]["gone"]:
                 events.append("check", chest=chest, bag=library, quick=False, intact=value, files=1, wrong=0)
-                model[key] |= {"bad": not value} | ({"checked": now[0]} if value else {})
+                model[key] |= {"bad": not value} | ({"checked": now[0], "undrilled": False} if value else {})
             elif what == "drill" and key in model and not model[key]["gone"]:
                 events.append("drill", chest=chest, bag=library, edition=1, passed=value, files=1, top="t")
-                if not value:
-                    model[key]["bad"] = True
+                model[key]["undrilled"] = not value  # one that passes later shows that the copy is whole after all
             elif what == "gone" and key in model:
                 events.append("hold", chest=chest, bag=library, gone=True)
                 model[key]["gone"] = True
@@ -249,7 +249,7 @@ def test_it_agrees_with_a_plain_model(
                 continue
             newest = max(copies.values(), key=lambda told: told["archived"])  # type: ignore[arg-type, return-value]
             wanted[library] = sum(
-                not told["gone"] and not told["bad"] and told["state"] == newest["state"]
+                not (told["gone"] or told["bad"] or told["undrilled"]) and told["state"] == newest["state"]
                 and now[0] - told["checked"] <= 90 * DAY  # type: ignore[operator]
                 for told in copies.values()
             )  # fmt: skip

@@ -103,7 +103,7 @@ def test_a_restore_to_a_place_that_tells_no_cases_apart(
 
 
 @given(st.lists(st.sampled_from(["ok", "vanished", "unreadable", "changing"]), min_size=8, max_size=8))
-@settings(max_examples=30)
+@settings(max_examples=15)
 def test_found_is_copied_plus_left_out_whatever_happens(fates: list[str]) -> None:
     with tempfile.TemporaryDirectory() as folder, pytest.MonkeyPatch.context() as patch:
         top = Path(folder)

@@ -93,7 +93,7 @@ def test_killed_after_any_step_was_written_down_it_is_taken_back(
     (new_home / ".config" / "glasswort" / "settings.json").write_text('{"library": "/nowhere"}')
     before = facts(new_home, times=False)
     words = ["restore", str(departed.chest.folder), "dune-survey", "--if-exists", if_exists, "--json"]
-    for steps in range(0, 40, 4 if if_exists == "merge" else 3):
+    for steps in range(0, 40, 6 if if_exists == "merge" else 5):
         run = [sys.executable, "-c", KILLED, str(steps), *words]
         ran = subprocess.run(run, capture_output=True, text=True, check=False)
         if ran.returncode == 0:
@@ -118,7 +118,7 @@ def test_killed_at_any_moment_it_is_as_before_or_done(
     before = facts(new_home, times=False)
     words = ["restore", str(departed.chest.folder), "dune-survey", "--if-exists", "set-aside", "--quiet"]
     rng = random.Random(5)
-    for _ in range(8):
+    for _ in range(5):
         process = subprocess.Popen([sys.executable, "-m", "dunechest", *words])
         time.sleep(0.3 + rng.random() * 0.5)
         process.kill()

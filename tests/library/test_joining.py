@@ -48,7 +48,7 @@ def beside(name: str) -> str:
 
 
 @pytest.mark.slow
-@settings(max_examples=24)
+@settings(max_examples=14)
 @given(TREES, TREES, st.sampled_from(["keep-both", "keep-mine", "keep-archived", "keep-newer"]))
 def test_any_two_trees_become_one_and_two_again(
     theirs: dict[str, tuple[bytes, int]], mine: dict[str, tuple[bytes, int]], on_conflict: Any

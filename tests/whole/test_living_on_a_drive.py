@@ -269,7 +269,7 @@ def household(top: Path, seed: int, steps: int, patch: pytest.MonkeyPatch) -> No
     house.end()
 
 
-@pytest.mark.parametrize("seed", range(4))
+@pytest.mark.parametrize("seed", range(3))
 def test_any_order_of_steps_loses_nothing(seed: int, tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
     household(tmp_path / "household", seed, 30, monkeypatch)
 
@@ -282,5 +282,5 @@ def test_a_command_that_is_stopped_leaves_the_library_whole_and_is_finished(
     for variable, value in home_sweep.environment(tmp_path / "stage").items():
         monkeypatch.setenv(variable, value)
     job, offset, how = home_sweep.JOBS[name], random.randrange(50), random.choice(["kill", "refuse"])
-    outcome = home_sweep.sweep(job, tmp_path / "stage", how=how, some=2, offset=offset)
-    assert outcome.tried == 2 and outcome.losses == [], (how, offset)
+    outcome = home_sweep.sweep(job, tmp_path / "stage", how=how, some=1, offset=offset)
+    assert outcome.tried == 1 and outcome.losses == [], (how, offset)

@@ -229,5 +229,5 @@ def read(place: Path) -> Tree:
     return tree
 
 
-Chests.TestCase.settings = settings(max_examples=8, stateful_step_count=14, deadline=None)
+Chests.TestCase.settings = settings(max_examples=6, stateful_step_count=14, deadline=None)
 TestChests = pytest.mark.slow(Chests.TestCase)

@@ -96,7 +96,7 @@ def trees(draw: st.DrawFn) -> dict[bytes, bytes | None]:
 
 
 @given(trees())
-@settings(max_examples=24)
+@settings(max_examples=14)
 def test_any_tree_comes_back(tree: dict[bytes, bytes | None]) -> None:
     with tempfile.TemporaryDirectory() as folder:
         top = Path(folder)
