@@ -325,6 +325,8 @@ def test_the_library_can_do_what_the_commands_do(command: Command) -> None:
             "forget_home",
         ),
         "reclaim": ("plan_reclaim", "reclaim"),
+        "routine": ("plan_routine", "add_routine", "list_routines", "run_routine", "run_due", "remove_routine"),
+        "release": ("release",),
         "compare": ("compare", "compare_chests"),
         "demo": (),
         "search": ("search",),

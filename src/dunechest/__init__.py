@@ -112,6 +112,7 @@ if TYPE_CHECKING:
     from dunechest.jobs.rehome.options import RehomeOptions
     from dunechest.jobs.rehome.plan import OutsideMove, PartMovePlan, RehomePlan, RejoinPlan
     from dunechest.jobs.rehome.result import RehomeResult, RejoinResult
+    from dunechest.jobs.release import DriveUser, ReleaseResult, release
     from dunechest.jobs.restore import restore, restore_several
     from dunechest.jobs.restore.options import RestoreOptions
     from dunechest.jobs.restore.places_map import MappedPlace, forget_place, mapped_places, remember_place
@@ -134,6 +135,21 @@ if TYPE_CHECKING:
     from dunechest.jobs.restore.planning.saved_plan import SavedPlan, plan_as_saved, saved_plan
     from dunechest.jobs.restore.planning.several import left_behind, plan_restores, restorable
     from dunechest.jobs.restore.result import Compared, MergeResult, Proof, RestoreResult
+    from dunechest.jobs.routine import (
+        DueRuns,
+        RoutineInstallation,
+        RoutineState,
+        add_routine,
+        list_routines,
+        plan_routine,
+        remove_routine,
+        routine_log,
+        run_due,
+        run_routine,
+    )
+    from dunechest.jobs.routine.options import RoutineOptions
+    from dunechest.jobs.routine.result import RoutineRun, RoutineStep
+    from dunechest.jobs.routine.routine import Routine, RoutineChest, RoutineLibrary
     from dunechest.jobs.safety import Copy, NextStep, ProtectedLibrary, Unprotected
     from dunechest.jobs.search import FoundCopy, FoundFile, SearchOptions, SearchResult, search
     from dunechest.jobs.status import Status, status
@@ -288,6 +304,22 @@ _MODULES = {
         "ReclaimPlan",
     ),
     "jobs.reclaim.result": ("ReclaimResult",),
+    "jobs.release": ("DriveUser", "ReleaseResult", "release"),
+    "jobs.routine": (
+        "DueRuns",
+        "RoutineInstallation",
+        "RoutineState",
+        "add_routine",
+        "list_routines",
+        "plan_routine",
+        "remove_routine",
+        "routine_log",
+        "run_due",
+        "run_routine",
+    ),
+    "jobs.routine.options": ("RoutineOptions",),
+    "jobs.routine.result": ("RoutineRun", "RoutineStep"),
+    "jobs.routine.routine": ("Routine", "RoutineChest", "RoutineLibrary"),
     "jobs.study.take_out": ("TakeOut",),
     "jobs.safety": ("Copy", "NextStep", "ProtectedLibrary", "Unprotected"),
     "jobs.status": ("Status", "status"),
@@ -448,8 +480,10 @@ __all__ = [
     "Drive",
     "DriveFit",
     "DriveRoom",
+    "DriveUser",
     "DropPlan",
     "DropResult",
+    "DueRuns",
     "DuneChestError",
     "Edition",
     "EditionList",
@@ -551,6 +585,7 @@ __all__ = [
     "RehomeResult",
     "RejoinPlan",
     "RejoinResult",
+    "ReleaseResult",
     "Removing",
     "Repoint",
     "RestoreFile",
@@ -562,6 +597,14 @@ __all__ = [
     "RoleTotal",
     "Roles",
     "Room",
+    "Routine",
+    "RoutineChest",
+    "RoutineInstallation",
+    "RoutineLibrary",
+    "RoutineOptions",
+    "RoutineRun",
+    "RoutineState",
+    "RoutineStep",
     "SavedPlan",
     "SearchOptions",
     "SearchResult",
@@ -595,6 +638,7 @@ __all__ = [
     "Working",
     "__version__",
     "add_kind",
+    "add_routine",
     "archive",
     "carry_out",
     "compare",
@@ -617,6 +661,7 @@ __all__ = [
     "list_editions",
     "list_homes",
     "list_kinds",
+    "list_routines",
     "look",
     "mapped_places",
     "mend",
@@ -635,6 +680,7 @@ __all__ = [
     "plan_rejoin",
     "plan_restore",
     "plan_restores",
+    "plan_routine",
     "plan_undo",
     "read_kind",
     "rebuild_chest",
@@ -643,12 +689,17 @@ __all__ = [
     "rehome",
     "rehome_back",
     "rejoin",
+    "release",
     "remember_place",
+    "remove_routine",
     "rename_chest",
     "restorable",
     "restore",
     "restore_several",
     "retire_chest",
+    "routine_log",
+    "run_due",
+    "run_routine",
     "saved_plan",
     "search",
     "set_chest_place",

@@ -34,6 +34,10 @@ GROUPS: dict[str, dict[str, str]] = {
         "mend": "Replace damaged files by intact ones from another chest.",
         "compare": "Compare two places file by file.",
     },
+    "By itself": {
+        "routine": "Archive and check every night, without anyone having to think of it.",
+        "release": "Make a drive safe to unplug.",
+    },
     "Bring back": {
         "search": "Find a file on any drive, connected or not.",
         "restore": "Restore libraries and check the result.",
@@ -222,7 +226,7 @@ def _common_first(out: Any, words: list[str]) -> list[str]:
     while place < len(words) and words[place] in flags:
         place += 1
     head, rest = words[:place], words[place:]
-    group = rest[:1] if rest and rest[0] in ("chest", "kinds", "editions", "places") else []
+    group = rest[:1] if rest and rest[0] in ("chest", "kinds", "editions", "places", "routine") else []
     after = rest[len(group) :]
     while group and after and after[0] in flags:
         head.append(after.pop(0))

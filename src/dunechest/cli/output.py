@@ -38,6 +38,8 @@ class Out:
     progress: bool = True
     verbose: bool = False
     problems: list[str] = field(default_factory=list)
+    #: The chests that the command used, for whoever releases their drives at its end.
+    chests: list[Chest] = field(default_factory=list)
     command: str = ""
     started: float = field(default_factory=clock.now)
     _begun: float = field(default_factory=time.monotonic)
@@ -115,6 +117,11 @@ class Out:
             **body,
         }
         click.echo(json.dumps(whole, indent=2, ensure_ascii=True))
+
+    @property
+    def schema(self) -> str:
+        """The name of the document that the run ends with."""
+        return self._schema
 
     @property
     def has_document(self) -> bool:

@@ -5,9 +5,12 @@ from __future__ import annotations
 from collections.abc import Mapping
 from typing import ClassVar
 
+import msgspec
+
 from dunechest.documents.base import Bytes, Count, Document
 from dunechest.documents.common import Changes, LeftOut, OutsideFile, PathAndWhy, StoredName
 from dunechest.documents.envelope import Finding
+from dunechest.documents.release import ReleasedDrive
 
 
 class ArchivedLibrary(Document):
@@ -82,6 +85,7 @@ class Archive(Document):
     """The libraries that were archived."""
 
     libraries: list[ArchivedLibrary]
+    released_drives: list[ReleasedDrive] = msgspec.field(default_factory=list)
 
 
 class PlannedFile(Document):

@@ -5,9 +5,12 @@ from __future__ import annotations
 from collections.abc import Mapping
 from typing import ClassVar
 
+import msgspec
+
 from dunechest.documents.base import Bytes, Count, Document
 from dunechest.documents.common import PathAndWhy
 from dunechest.documents.envelope import ChestName, Finding
+from dunechest.documents.release import ReleasedDrive
 
 
 class FromElsewhere(Document):
@@ -56,6 +59,7 @@ class Copy(Document):
 
     libraries: list[CopiedLibrary]
     target: ChestName
+    released_drives: list[ReleasedDrive] = msgspec.field(default_factory=list)
 
 
 class LibraryToCopy(Document):

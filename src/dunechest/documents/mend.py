@@ -5,9 +5,12 @@ from __future__ import annotations
 from collections.abc import Mapping
 from typing import ClassVar
 
+import msgspec
+
 from dunechest.documents.base import Bytes, Count, Document
 from dunechest.documents.common import PathAndWhy
 from dunechest.documents.envelope import Finding
+from dunechest.documents.release import ReleasedDrive
 
 
 class MendedFile(Document):
@@ -44,6 +47,7 @@ class Mend(Document):
     """The libraries that were mended."""
 
     libraries: list[MendedLibrary]
+    released_drives: list[ReleasedDrive] = msgspec.field(default_factory=list)
 
 
 class LibraryToMend(Document):

@@ -23,8 +23,10 @@ from dunechest.documents import (
     places,
     reclaim,
     rehome,
+    release,
     report,
     restore,
+    routine,
 )
 from dunechest.documents import search as searching
 from dunechest.documents import status as protection
@@ -80,6 +82,11 @@ BODIES: dict[str, type[Document] | None] = {
     "rejoin-plan": rehome.RejoinPlanned,
     "reclaim": reclaim.Reclaim,
     "reclaim-plan": reclaim.ReclaimPlanned,
+    "routine-add": routine.RoutineAdded,
+    "routine-list": routine.RoutineList,
+    "routine-run": routine.RoutinesRun,
+    "routine-remove": routine.RoutineRemoved,
+    "release": release.Release,
     "undo": undoing.Undo,
     "compare": compare.Compare,
     "compare-chests": compare.CompareChests,

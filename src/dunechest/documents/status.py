@@ -8,6 +8,7 @@ from typing import ClassVar
 from dunechest.documents.base import Bytes, Count, Document, Moment
 from dunechest.documents.chest import KnownChest
 from dunechest.documents.rehome import RehomedLibrary
+from dunechest.documents.routine import RoutineState
 
 #: The states of a copy as people read them.
 STATE_WORDS = {
@@ -107,5 +108,6 @@ class Status(Document):
     steps: list[Step]
     chests: list[KnownChest]
     moved_libraries: list[RehomedLibrary]
+    routines: list[RoutineState]
 
     _sources: ClassVar[Mapping[str, str]] = {"unprotected_libraries": "unprotected", "moved_libraries": "moved"}

@@ -5,8 +5,11 @@ from __future__ import annotations
 from collections.abc import Mapping
 from typing import ClassVar
 
+import msgspec
+
 from dunechest.documents.base import Bytes, Count, Document
 from dunechest.documents.common import DamagedRecord
+from dunechest.documents.release import ReleasedDrive
 
 
 class VerifiedLibrary(Document):
@@ -47,5 +50,6 @@ class Verify(Document):
     libraries: list[VerifiedLibrary]
     path: str
     quick: bool
+    released_drives: list[ReleasedDrive] = msgspec.field(default_factory=list)
 
     _sources: ClassVar[Mapping[str, str]] = {"libraries": "checks", "path": "place"}

@@ -6,7 +6,7 @@ import os
 from collections import defaultdict
 from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass
-from typing import ClassVar
+from typing import TYPE_CHECKING, ClassVar
 
 from dunechest import clock
 from dunechest.jobs.homes import Home, list_homes
@@ -21,6 +21,9 @@ from dunechest.names import shown
 from dunechest.values import Value
 from dunechest.words import number
 
+if TYPE_CHECKING:
+    from dunechest.jobs.routine import RoutineState
+
 _DAY = 86_400.0
 
 
@@ -28,7 +31,7 @@ _DAY = 86_400.0
 class Status(Value):
     """How well each library is protected, what to do next, most urgent first, and the chests that are expected.
 
-    `moved` are libraries that were moved to a drive, with where each is now.
+    `moved` are libraries that were moved to a drive, with where each is now; `routines` say how what runs by itself does.
     """
 
     _shown: ClassVar[tuple[str, ...]] = ("safe",)
@@ -39,6 +42,7 @@ class Status(Value):
     steps: tuple[NextStep, ...]
     chests: tuple[ChestStatus, ...]
     moved: tuple[Home, ...] = ()
+    routines: tuple[RoutineState, ...] = ()
 
     @property
     def safe(self) -> bool:
@@ -90,8 +94,32 @@ def status() -> Status:
         if own not in known and place not in seconds and (_there(place) or shown(place) in first):
             never[own] = Unprotected(name, kind, place)
     unprotected = tuple(never.values())
-    steps = (*_of_moved(homes), *next_steps(libraries, unprotected, chests, called))
-    return Status(libraries, unprotected, steps, chests, homes)
+    routines = _routines()
+    steps = (*_of_moved(homes), *_of_routines(routines), *next_steps(libraries, unprotected, chests, called))
+    return Status(libraries, unprotected, steps, chests, homes, routines)
+
+
+def _routines() -> tuple[RoutineState, ...]:
+    """Return how the routines do; who has none does not wait for what they need to be loaded."""
+    if not (state_folder() / "routines").is_dir():
+        return ()
+    from dunechest.jobs.routine import list_routines
+
+    return list_routines(ask_scheduler=False)
+
+
+def _of_routines(routines: Iterable[RoutineState]) -> Iterable[NextStep]:
+    """Yield what to do about routines that need a person: what was told of them, and what is overdue."""
+    for state in routines:
+        if state.message:
+            command = state.command or f"dunechest routine list {state.name}"
+            yield NextStep(f"The routine {shown(state.name)}: {shown(state.message)}", command)
+        elif state.overdue:
+            labels = ", ".join(map(shown, state.overdue))
+            message = (
+                f"The routine {shown(state.name)} is overdue: {labels} not connected for longer than it waits for."
+            )
+            yield NextStep(message, f"dunechest routine list {state.name}")
 
 
 def _beside(home: Home | None, chests: Iterable[ChestStatus]) -> frozenset[str]:

@@ -7,6 +7,9 @@ from pathlib import Path
 
 from dunechest.errors import no_home
 
+#: Names another place for the ledger, settings and own kind files.
+STATE = "DUNECHEST_HOME"
+
 
 def state_folder() -> Path:
     """Return the folder of the ledger, settings and own kind files.
@@ -19,7 +22,7 @@ def state_folder() -> Path:
     UsageError
         If the system does not know the person's home folder.
     """
-    named = os.environ.get("DUNECHEST_HOME")
+    named = os.environ.get(STATE)
     if named:
         return Path(named)
     import platformdirs

@@ -21,7 +21,7 @@ from typing import BinaryIO, Self, TypeVar
 import msgspec
 
 from dunechest.errors import CutOffError
-from dunechest.transfer import copying, medium
+from dunechest.transfer import copying, medium, pace
 from dunechest.transfer.tasks import (
     WHOLE,
     CopyJob,
@@ -86,8 +86,9 @@ class Crew:
     """
 
     def __init__(self, workers: int, tell: Callable[[int], None], *, one_large: bool = False) -> None:
-        self.workers = workers if sys.executable else 0
-        self._tell = tell
+        rate = pace.limit()
+        self.workers = workers if sys.executable and rate is None else 0
+        self._tell = tell if rate is None else pace.Paced(rate, tell)
         self._one_large = one_large
         self.processes: list[subprocess.Popen[bytes]] = []
         self._answers: queue.SimpleQueue[tuple[int, Told | Done | None]] = queue.SimpleQueue()

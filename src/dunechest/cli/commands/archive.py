@@ -8,8 +8,16 @@ from typing import TYPE_CHECKING, Any
 
 import click
 
+from dunechest.cli.commands.release import releasing
 from dunechest.cli.output import Out, common
-from dunechest.cli.parts import Command, complete_chest, complete_code, complete_kind, complete_library, shaped
+from dunechest.cli.parts import (
+    Command,
+    complete_chest,
+    complete_code,
+    complete_kind,
+    complete_library,
+    shaped,
+)
 
 if TYPE_CHECKING:
     from dunechest.chest.chest import Chest
@@ -25,7 +33,7 @@ if TYPE_CHECKING:
     sections={
         "What to archive": ("parts", "kind", "without_rebuildable", "without_outside_files", "read_placeholders"),
         "Where, and as what": ("chests", "as_name", "continues"),
-        "How": ("plan_only", "read_all", "ignore"),
+        "How": ("plan_only", "read_all", "release", "ignore"),
     },
 )
 @click.command("archive", cls=Command)
@@ -78,6 +86,7 @@ if TYPE_CHECKING:
     shell_complete=complete_code,
 )
 @common
+@releasing
 def command(out: Out, libraries: tuple[str, ...], chests: tuple[str, ...], **asked: Any) -> int:
     """Archive one or more libraries to a chest and check every byte.
 
@@ -110,6 +119,7 @@ def command(out: Out, libraries: tuple[str, ...], chests: tuple[str, ...], **ask
         out.expect("archive-plan")
     options = _options(asked)
     targets = [resolve_chest(chest) for chest in chests]
+    out.chests += targets
     for target in targets:
         say_recovered(out, target)
     known = [resolve_library(text, kind=asked["kind"]) for text in libraries]

@@ -7,6 +7,7 @@ from typing import TYPE_CHECKING
 
 import click
 
+from dunechest.cli.commands.release import releasing
 from dunechest.cli.output import Out, common
 from dunechest.cli.parts import Command, complete_chest, complete_held, shaped
 
@@ -26,6 +27,7 @@ if TYPE_CHECKING:
 @click.argument("libraries", nargs=-1, metavar="[LIBRARY]...", shell_complete=complete_held)
 @click.option("--plan", "plan_only", is_flag=True, help="Show what would be done, without doing it.")
 @common
+@releasing
 def command(out: Out, chest: str, other: str, libraries: tuple[str, ...], plan_only: bool) -> int:
     """Copy a chest, or some of its libraries, to another chest.
 
@@ -48,6 +50,7 @@ def command(out: Out, chest: str, other: str, libraries: tuple[str, ...], plan_o
     if plan_only:
         out.expect("copy-plan")
     source, target = resolve_chest(chest), resolve_chest(other)
+    out.chests += [target, source]
     for opened in (source, target):
         say_recovered(out, opened)
     with out.following() as progress:

@@ -7,6 +7,7 @@ from typing import TYPE_CHECKING
 
 import click
 
+from dunechest.cli.commands.release import releasing
 from dunechest.cli.output import Out, common
 from dunechest.cli.parts import Command, complete_chest, complete_held, shaped
 
@@ -34,6 +35,7 @@ if TYPE_CHECKING:
 )
 @click.option("--plan", "plan_only", is_flag=True, help="Show what is damaged, without changing anything.")
 @common
+@releasing
 def command(out: Out, chest: str, libraries: tuple[str, ...], others: tuple[str, ...], plan_only: bool) -> int:
     """Replace damaged and missing files of a chest by intact ones from another chest.
 
@@ -59,6 +61,7 @@ def command(out: Out, chest: str, libraries: tuple[str, ...], others: tuple[str,
     if rebuilt and not plan_only:
         target = Chest.rebuild(target.folder)
     say_recovered(out, target)
+    out.chests.append(target)
     whole = {entry.name: entry.library.totals.bytes_stored for entry in target.bags() if entry.library is not None}
     with out.following(whole) as progress:
         plans = plan_mend(target, libraries, helpers=helpers if others else None, library=library, progress=progress)

@@ -7,6 +7,7 @@ from typing import TYPE_CHECKING
 
 import click
 
+from dunechest.cli.commands.release import releasing
 from dunechest.cli.output import Out, common
 from dunechest.cli.parts import Command, complete_chest, complete_held, shaped
 
@@ -25,6 +26,7 @@ if TYPE_CHECKING:
 @click.option("--quick", is_flag=True, help="Compare names and sizes only, without reading any content.")
 @click.option("--time-limit", "span", metavar="TIME", help="Stop after 20min or 2h; the next run continues.")
 @common
+@releasing
 def command(out: Out, chest: str, libraries: tuple[str, ...], quick: bool, span: str | None) -> int:
     """Check that every file of a chest, of some of its libraries, or of any bag is intact.
 
@@ -52,6 +54,7 @@ def command(out: Out, chest: str, libraries: tuple[str, ...], quick: bool, span:
     target = chest if is_bag(Path(chest)) else resolve_chest(chest)
     whole: Mapping[str, int] | None = None
     if isinstance(target, Chest):
+        out.chests.append(target)
         say_recovered(out, target)
         whole = sizes_of(target, libraries) if not quick else None
     with out.following(whole) as progress:

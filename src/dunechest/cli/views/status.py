@@ -22,16 +22,19 @@ def problems(result: Status) -> list[str]:
         for library in result.libraries
         if not library.safe
     ]
-    return found + [f"{library.name}: never archived" for library in result.unprotected]
+    found += [f"{library.name}: never archived" for library in result.unprotected]
+    return found + [
+        f"routine {state.name}: {state.message or 'overdue'}" for state in result.routines if not state.well
+    ]
 
 
 def show(out: Out, result: Status) -> None:
     """Show `status`."""
     console = out.console
-    if not result.libraries and not result.unprotected:
-        say(console, result.verdict)
+    known = bool(result.libraries or result.unprotected)
+    say(console, result.verdict, "" if not known else GOOD if result.safe else BAD)
+    if not known and not result.routines:
         return
-    say(console, result.verdict, GOOD if result.safe else BAD)
     some, more = limited(result.steps, out.verbose, 6)
     for step in some:
         say(console, shown(step.message), indent=2)
@@ -46,6 +49,17 @@ def show(out: Out, result: Status) -> None:
         say(console, Text().append(shown(found.name), style="bold").append("  NEVER ARCHIVED", style=BAD))
         console.print(out.place(found.path), soft_wrap=True)
     _show_chests(out, result)
+    _show_routines(out, result)
+
+
+def _show_routines(out: Out, result: Status) -> None:
+    if not result.routines:
+        return
+    from dunechest.cli.views.routine import show_state
+
+    out.console.print()
+    for state in result.routines:
+        show_state(out, state, brief=True)
 
 
 def _show_library(out: Out, library: ProtectedLibrary) -> None:

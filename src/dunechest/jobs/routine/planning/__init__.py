@@ -1,0 +1,1 @@
+"""Deciding what of the routines is due. Nothing here changes anything."""

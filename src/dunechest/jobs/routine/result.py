@@ -1,0 +1,133 @@
+"""What a run of a routine did, and what the person is to know of it: plain values."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import ClassVar, Literal
+
+from dunechest.values import Value
+
+#: ``problem`` is damage or a failure, ``blocked`` waits for a decision of a person, ``late`` for a drive, ``cut-off`` for a
+#: drive that went away in the middle, ``busy`` for another program.
+StepOutcome = Literal["done", "unchanged", "problem", "blocked", "late", "cut-off", "busy"]
+
+#: The worst first.
+_ORDER: tuple[StepOutcome, ...] = ("problem", "blocked", "late", "cut-off", "busy", "done", "unchanged")
+
+#: What a person is told of; all else is silent.
+TOLD: frozenset[StepOutcome] = frozenset({"problem", "blocked", "late"})
+
+
+@dataclass(frozen=True, slots=True, repr=False)
+class RoutineStep(Value):
+    """One thing that a routine did, or could not do.
+
+    Parameters
+    ----------
+    what : str
+        ``archive``, ``copy``, ``verify``, ``drill``, ``drop`` or ``find``; ``wait`` for a drive that is not there, ``routine``
+        for the routine itself.
+    outcome : str
+        One of `StepOutcome`.
+    sentence : str
+        What happened, as a person reads it.
+    chest, library : str
+        Label of the chest and name of the library; empty where it is about none.
+    command : str
+        The command that decides or sets right; empty if there is none.
+    codes : tuple of str
+        Codes of the findings that block.
+    """
+
+    _shown: ClassVar[tuple[str, ...]] = ("what", "outcome", "chest", "library")
+    _document: ClassVar[str] = "routine.RoutineStep"
+
+    what: str
+    outcome: StepOutcome
+    sentence: str
+    chest: str = ""
+    library: str = ""
+    command: str = ""
+    codes: tuple[str, ...] = ()
+
+
+@dataclass(frozen=True, slots=True, repr=False)
+class RoutineRun(Value):
+    """What one run of a routine did.
+
+    Parameters
+    ----------
+    name : str
+        The routine.
+    begun, ended : float
+        From when to when (seconds since 1970).
+    steps : tuple of RoutineStep
+        In the order in which they were done.
+    told : bool
+        Whether the person was told of the worst one.
+    absent : tuple of str
+        Labels of the chests that were due and not connected.
+    wait : str
+        Why nothing was done though something was due; empty if nothing kept it.
+    failed_to_tell : tuple of str
+        Ways of telling that failed, each with the reason.
+    """
+
+    _shown: ClassVar[tuple[str, ...]] = ("name", "outcome")
+    _document: ClassVar[str] = "routine.RoutineRun"
+
+    name: str
+    begun: float
+    ended: float
+    steps: tuple[RoutineStep, ...] = ()
+    told: bool = False
+    absent: tuple[str, ...] = ()
+    wait: str = ""
+    failed_to_tell: tuple[str, ...] = ()
+
+    @property
+    def worst(self) -> RoutineStep | None:
+        """The step that a person should know of first; None if there is none to be told of."""
+        return min(
+            (step for step in self.steps if step.outcome in TOLD),
+            key=lambda step: _ORDER.index(step.outcome),
+            default=None,
+        )
+
+    @property
+    def outcome(self) -> str:
+        """What came of it in a word: that of the worst step; ``waiting`` if nothing could be done, ``well`` if all is."""
+        if not self.steps:
+            return "waiting" if self.absent or self.wait else "well"
+        outcome = min((step.outcome for step in self.steps), key=_ORDER.index)
+        return "well" if outcome in ("done", "unchanged") else outcome
+
+    @property
+    def well(self) -> bool:
+        """Whether nothing is wrong and nothing waits for a decision."""
+        return self.outcome in ("well", "waiting")
+
+    @property
+    def message(self) -> str:
+        """What the person is told in a sentence or two, the worst first; empty if all is well."""
+        worst = self.worst
+        if worst is None:
+            return ""
+        others = sum(step.outcome in TOLD for step in self.steps) - 1
+        more = f" And {others} more: dunechest routine list {self.name}" if others else ""
+        return worst.sentence + more
+
+
+@dataclass(frozen=True, slots=True, repr=False)
+class DueRuns(Value):
+    """What running all that was due did: the runs; `busy` if another process was at it already."""
+
+    _shown: ClassVar[tuple[str, ...]] = ("runs", "busy")
+
+    runs: tuple[RoutineRun, ...] = ()
+    busy: bool = False
+
+    @property
+    def well(self) -> bool:
+        """Whether nothing is wrong."""
+        return all(run.well for run in self.runs)

@@ -1,0 +1,209 @@
+"""The steps of a routine: each does one job for one chest, and says what came of it. Nothing is forced, nothing is asked."""
+
+from __future__ import annotations
+
+import os
+from collections.abc import Callable, Iterator
+from pathlib import Path
+
+from dunechest.chest.chest import Chest
+from dunechest.errors import ChestBusyError, CutOffError, DuneChestError, NotConnectedError, RefusedError
+from dunechest.findings import Finding
+from dunechest.jobs.archive import ArchiveResult, archive
+from dunechest.jobs.copy import copy_chest
+from dunechest.jobs.drill import drill
+from dunechest.jobs.editions import drop_editions
+from dunechest.jobs.routine.result import RoutineStep
+from dunechest.jobs.verify import verify
+from dunechest.library.library import Library
+from dunechest.names import quoted, shown
+from dunechest.progress import Progress
+from dunechest.words import both, number, size
+
+#: Findings that pass by themselves: what is open now will be closed.
+PASSING = frozenset({"in-use"})
+
+
+def guarded(
+    what: str, chest: Chest, library: str, command: str, work: Callable[[], Iterator[RoutineStep]]
+) -> Iterator[RoutineStep]:
+    """Do a step; an error becomes a step that says so, so that the others are done all the same."""
+    try:
+        yield from work()
+    except ChestBusyError:
+        text = f"{shown(chest.label)} is being changed by another program; tried again at the next hour."
+        yield RoutineStep(what, "busy", text, chest.label, library)
+    except RefusedError as error:
+        yield _refused(what, chest, library, command, error)
+    except NotConnectedError as error:
+        yield RoutineStep(what, "cut-off", str(error), chest.label, library)
+    except CutOffError as error:
+        if chest.folder.is_dir():
+            yield RoutineStep(what, "problem", str(error), chest.label, library, command)
+        else:
+            text = f"{shown(chest.label)} was disconnected in the middle; it is continued when it is back."
+            yield RoutineStep(what, "cut-off", text, chest.label, library)
+    except DuneChestError as error:
+        yield RoutineStep(what, "problem", str(error), chest.label, library, command)
+
+
+def _refused(what: str, chest: Chest, library: str, command: str, error: RefusedError) -> RoutineStep:
+    findings: tuple[Finding, ...] = error.findings
+    if not findings:
+        return RoutineStep(what, "blocked", str(error), chest.label, library, command)
+    first = findings[0]
+    name = f"{shown(library)}: " if library and not first.message.startswith(shown(library)) else ""
+    codes = tuple(finding.code for finding in findings)
+    return RoutineStep(what, "blocked", f"{name}{first.message} {first.action}", chest.label, library, command, codes)
+
+
+def archive_step(library: Library, chests: list[Chest], progress: Progress) -> Iterator[RoutineStep]:
+    """Archive a library to chests; it is read once, if nothing keeps one of them from it."""
+    command = f"dunechest archive {quoted(str(library.path))} --to {quoted(chests[0].label)}"
+
+    def together() -> Iterator[RoutineStep]:
+        for result in archive(library, chests, progress=progress):
+            yield _archived(result)
+
+    if len(chests) > 1:
+        try:
+            yield from list(together())
+            return
+        except (DuneChestError, OSError):
+            pass  # each by itself then: what is wrong with one drive is no reason to leave the others out
+    for chest in chests:
+        command = f"dunechest archive {quoted(str(library.path))} --to {quoted(chest.label)}"
+
+        def one(chest: Chest = chest) -> Iterator[RoutineStep]:
+            (result,) = archive(library, chest, progress=progress)
+            yield _archived(result)
+
+        yield from guarded("archive", chest, library.name, command, one)
+
+
+def _archived(result: ArchiveResult) -> RoutineStep:
+    name, chest = shown(result.library), shown(result.chest)
+    if not result.well:
+        why = _why_not_well(result)
+        text = f"{name} was archived to {chest}, but not completely: {why}."
+        command = f"dunechest archive {quoted(result.bag)} --to {quoted(result.chest)}"
+        return RoutineStep("archive", "problem", text, result.chest, result.bag, command)
+    if result.state == "unchanged":
+        return RoutineStep("archive", "unchanged", f"{name} is in {chest} as it is.", result.chest, result.bag)
+    text = f"{name} archived to {chest}: edition {result.edition}, {number(result.files_copied, 'file')} copied."
+    return RoutineStep("archive", "done", text, result.chest, result.bag)
+
+
+def _why_not_well(result: ArchiveResult) -> str:
+    faults = [left for left in result.left_out if left.fault]
+    if faults:
+        return f"{number(len(faults), 'file')} could not be read, first {shown(faults[0].path)}"
+    if result.broken:
+        return f"the database {shown(result.broken[0][0])} is damaged"
+    if result.silent:
+        return f"{shown(result.silent[0])} has other bytes than before though its date is the same"
+    if result.lost:
+        return f"{shown(result.lost[0][0])} is gone from the chest and differs in the library"
+    return "it changed while it was archived"
+
+
+def copy_step(source: Chest, target: Chest, progress: Progress) -> Iterator[RoutineStep]:
+    """Copy all that is new in a chest to another one."""
+    command = f"dunechest copy {quoted(source.label)} {quoted(target.label)}"
+
+    def work() -> Iterator[RoutineStep]:
+        for result in copy_chest(source, target, progress=progress):
+            name = shown(result.bag)
+            if not result.well:
+                why = result.not_copied[0][1] if result.not_copied else ""
+                why = why or (result.findings[0].message if result.findings else "it cannot be copied now")
+                text = f"{name} was not copied to {shown(target.label)} completely: {shown(why)}"
+                yield RoutineStep("copy", "problem", text, target.label, result.bag, command)
+            elif result.files or result.editions:
+                text = (
+                    f"{name} copied to {shown(target.label)}: {number(result.files, 'file')}, {size(result.bytes)}."
+                )
+                yield RoutineStep("copy", "done", text, target.label, result.bag)
+            else:
+                yield RoutineStep(
+                    "copy", "unchanged", f"{name} is in {shown(target.label)} as it is.", target.label, result.bag
+                )
+
+    yield from guarded("copy", target, "", command, work)
+
+
+def verify_step(chest: Chest, minutes: float, progress: Progress) -> Iterator[RoutineStep]:
+    """Verify a chest for some minutes, least recently checked first."""
+    command = f"dunechest mend {quoted(chest.label)}"
+
+    def work() -> Iterator[RoutineStep]:
+        result = verify(chest, seconds=minutes * 60, progress=progress)
+        for check in result.checks:
+            wrong = [state for state in check.states if state.state != "noted"]
+            if not wrong:
+                continue
+            first = f"{shown(wrong[0].path)}: {shown(wrong[0].why)}"
+            text = f"{shown(check.bag)} in {shown(chest.label)} is damaged: {number(len(wrong), 'file')} not intact; {first}."
+            yield RoutineStep("verify", "problem", text, chest.label, check.bag, command)
+        files = sum(check.payload for check in result.checks)
+        records = sum(check.records for check in result.checks)
+        if result.well:
+            text = f"{shown(chest.label)}: {both(files, records)} checked, all intact."
+            yield RoutineStep("verify", "done", text, chest.label)
+
+    yield from guarded("verify", chest, "", command, work)
+
+
+def drill_step(chest: Chest, progress: Progress) -> Iterator[RoutineStep]:
+    """Drill the library of a chest whose last drill is the longest ago."""
+    name = _least_drilled(chest)
+    if not name:
+        return
+    command = f"dunechest drill {quoted(chest.label)} {quoted(name)}"
+
+    def work() -> Iterator[RoutineStep]:
+        (done,) = drill(chest, [name], progress=progress)
+        if done.passed:
+            text = f"{shown(name)} in {shown(chest.label)} passed a drill."
+            yield RoutineStep("drill", "done", text, chest.label, name)
+        else:
+            why = f": {shown(done.why_not)}" if done.why_not else ""
+            text = f"{shown(name)} in {shown(chest.label)} did not pass the drill{why}."
+            yield RoutineStep("drill", "problem", text, chest.label, name, command)
+
+    yield from guarded("drill", chest, name, command, work)
+
+
+def _least_drilled(chest: Chest) -> str:
+    from dunechest.ledger.ledger import open_ledger
+
+    names = [entry.name for entry in chest.bags() if entry.state == "whole"]
+    with open_ledger() as ledger:
+        last: dict[str, float] = {}
+        for past in ledger.drills(chest.id):
+            last[past.bag] = max(past.when, last.get(past.bag, 0.0))
+    return min(names, key=lambda name: (last.get(name, 0.0), name), default="")
+
+
+def drop_step(chest: Chest, bag: str, rule: str) -> Iterator[RoutineStep]:
+    """Drop the editions of a library that the rule does not keep."""
+    command = f"dunechest editions list {quoted(chest.label)} {quoted(bag)}"
+
+    def work() -> Iterator[RoutineStep]:
+        result = drop_editions(chest, bag, rule)
+        if result.dropped:
+            text = (
+                f"{shown(bag)} in {shown(chest.label)}: {number(len(result.dropped), 'edition')} dropped by the rule, "
+                f"{size(result.bytes)} freed."
+            )
+            yield RoutineStep("drop", "done", text, chest.label, bag)
+
+    yield from guarded("drop", chest, bag, command, work)
+
+
+def open_chest(folder: str, wanted: str, machine: str) -> Chest | None:
+    """Open the chest in a folder, if it is the one that is meant; None if it is gone or another one."""
+    if not os.path.isdir(folder):
+        return None
+    chest = Chest.open(Path(folder), machine=machine)
+    return chest if chest.id == wanted else None

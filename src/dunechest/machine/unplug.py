@@ -1,0 +1,152 @@
+"""Making a drive safe to unplug: who uses it, writing out what waits in memory, and unmounting it."""
+
+from __future__ import annotations
+
+import os
+import sys
+from collections.abc import Iterator, Sequence
+from dataclasses import dataclass
+from pathlib import Path
+
+import psutil
+
+from dunechest.errors import DuneChestError
+from dunechest.machine.drives import filesystem
+from dunechest.machine.processes import Opener, name_of, openers
+from dunechest.machine.system_command import order
+from dunechest.machine.volumes import devices, removable
+from dunechest.names import shown
+from dunechest.transfer import medium
+
+if sys.platform == "win32":
+    from dunechest.machine._unplug_windows import commands
+elif sys.platform == "darwin":
+    from dunechest.machine._unplug_macos import commands
+else:
+    from dunechest.machine._unplug_linux import commands
+
+
+@dataclass(frozen=True, slots=True)
+class Unmounted:
+    """Whether a drive is unmounted now, as the system shows it; the command that does it, and why that failed if it did."""
+
+    done: bool
+    command: str
+    why: str = ""
+
+
+def users(mount: Path) -> tuple[Opener, ...]:
+    """Find the processes that use a drive: with an open file, a folder that they are in, or a program that they run.
+
+    This process is passed over. Another person's processes can only be seen by an administrator.
+    """
+    found = {item.pid: item for item in openers(mount)}
+    own = os.getpid()
+    real = os.path.realpath(mount)
+    below = real.rstrip(os.sep) + os.sep
+    for process in psutil.process_iter():
+        if process.pid in found or process.pid == own:
+            continue
+        for path in _standing(process):
+            if path == real or path.startswith(below):
+                found[process.pid] = Opener(process.pid, name_of(process.pid), path)
+                break
+    return tuple(found[pid] for pid in sorted(found))
+
+
+def _standing(process: psutil.Process) -> Iterator[str]:
+    """Yield the folder that a process is in, and the program that it runs, as far as they may be seen."""
+    for ask in (process.cwd, process.exe):
+        try:
+            path = ask()
+        except (psutil.Error, OSError):
+            continue
+        if path:
+            yield path
+
+
+def flush(mount: Path) -> None:
+    """Return when all that was written to a drive is on it.
+
+    Raises
+    ------
+    OSError
+        If the drive reports that something could not be written.
+    """
+    if os.name == "nt":
+        return  # unmounting writes it out; every file of ours was flushed by itself
+    fd = os.open(mount, os.O_RDONLY)
+    try:
+        if not medium.flush_filesystem(fd):
+            os.sync()
+            os.fsync(fd)
+    finally:
+        os.close(fd)
+
+
+def is_mounted(mount: Path) -> bool:
+    """Whether a drive is mounted in a folder."""
+    real = os.path.realpath(mount)
+    return any(os.path.realpath(part.mountpoint) == real for part in psutil.disk_partitions(all=True))
+
+
+def beside(mount: Path) -> tuple[Path, ...]:
+    """Return where else parts of the same physical drive are mounted: it must not be unplugged before these are released."""
+    own = devices(mount)
+    if not own:
+        return ()
+    real = os.path.realpath(mount)
+    found = []
+    for part in psutil.disk_partitions(all=False):
+        other = Path(part.mountpoint)
+        try:
+            if os.path.realpath(other) != real and devices(other) & own:
+                found.append(other)
+        except OSError:
+            continue
+    return tuple(dict.fromkeys(found))
+
+
+def can_be_unplugged(mount: Path) -> bool | None:
+    """Whether a drive can be unplugged; None where that cannot be told."""
+    own = devices(mount)
+    return removable(own) if own else None
+
+
+def unmount(mount: Path) -> Unmounted:
+    """Unmount a drive by the system's own commands, the first that succeeds; nothing is forced.
+
+    Whether it is unmounted is then asked of the system, and not believed of the command.
+    """
+    device, kind = "", ""
+    real = os.path.realpath(mount)
+    for part in psutil.disk_partitions(all=True):
+        if os.path.realpath(part.mountpoint) == real:
+            device, kind = part.device, part.fstype
+    whys: list[str] = []
+    last = ""
+    for words in commands(real, device, kind):
+        last = " ".join(words)
+        why = _order(words)
+        if not is_mounted(mount):
+            return Unmounted(True, last)
+        if why:
+            whys.append(why)
+    return Unmounted(False, last, "; ".join(dict.fromkeys(whys)) or "the system gives no command for it")
+
+
+def _order(words: Sequence[str]) -> str:
+    try:
+        # What waits in memory is written out by it: to a slow drive that takes its time.
+        done = order(words, check=False, patience=600.0)
+    except DuneChestError as error:
+        return str(error)
+    return shown((done.stderr or done.stdout).strip())[:300] if done.returncode else ""
+
+
+def kind_of(mount: Path) -> str:
+    """Return the type of the filesystem in a folder; empty if that cannot be told."""
+    try:
+        return filesystem(mount).type
+    except OSError:
+        return ""
