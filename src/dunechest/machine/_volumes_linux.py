@@ -13,6 +13,11 @@ def devices(path: Path) -> frozenset[str]:
     return _under(_number(path), set())
 
 
+def disks(path: Path) -> frozenset[str]:
+    """Return the names of the disks that a folder lies on, as they are plugged in; an image in a file is a disk of its own."""
+    return _under(_number(path), set(), images=False)
+
+
 def uuid_of(path: Path) -> str:
     """Return the UUID of the filesystem that a folder lies on, as the system's device manager lists it; empty if it does not."""
     real = path.resolve()
@@ -50,7 +55,7 @@ def _sys(number: int) -> str:
     return f"/sys/dev/block/{os.major(number)}:{os.minor(number)}"
 
 
-def _under(number: int, seen: set[int]) -> frozenset[str]:
+def _under(number: int, seen: set[int], *, images: bool = True) -> frozenset[str]:
     block = Path(_sys(number))
     if number in seen or not number or not block.exists():
         return frozenset()
@@ -58,11 +63,12 @@ def _under(number: int, seen: set[int]) -> frozenset[str]:
     block = block.resolve()
     if (block / "partition").exists():
         block = block.parent
-    try:
-        image = (block / "loop" / "backing_file").read_text().strip()
-        return _under(_number(Path(image)), seen)
-    except OSError:
-        pass
+    if images:
+        try:
+            image = (block / "loop" / "backing_file").read_text().strip()
+            return _under(_number(Path(image)), seen)
+        except OSError:
+            pass
     slaves = list((block / "slaves").glob("*")) if (block / "slaves").is_dir() else []
     if slaves:
         found: set[str] = set()
@@ -71,7 +77,7 @@ def _under(number: int, seen: set[int]) -> frozenset[str]:
                 major, minor = (slave / "dev").read_text().strip().split(":")
             except (OSError, ValueError):
                 continue
-            found |= _under(os.makedev(int(major), int(minor)), seen)
+            found |= _under(os.makedev(int(major), int(minor)), seen, images=images)
         return frozenset(found)
     return frozenset({block.name})
 

@@ -11,10 +11,9 @@ from pathlib import Path
 import psutil
 
 from dunechest.errors import DuneChestError
-from dunechest.machine.drives import filesystem
 from dunechest.machine.processes import Opener, name_of, openers
 from dunechest.machine.system_command import order
-from dunechest.machine.volumes import devices, removable
+from dunechest.machine.volumes import disks
 from dunechest.names import shown
 from dunechest.transfer import medium
 
@@ -92,7 +91,7 @@ def is_mounted(mount: Path) -> bool:
 
 def beside(mount: Path) -> tuple[Path, ...]:
     """Return where else parts of the same physical drive are mounted: it must not be unplugged before these are released."""
-    own = devices(mount)
+    own = disks(mount)
     if not own:
         return ()
     real = os.path.realpath(mount)
@@ -100,17 +99,11 @@ def beside(mount: Path) -> tuple[Path, ...]:
     for part in psutil.disk_partitions(all=False):
         other = Path(part.mountpoint)
         try:
-            if os.path.realpath(other) != real and devices(other) & own:
+            if os.path.realpath(other) != real and disks(other) & own:
                 found.append(other)
         except OSError:
             continue
     return tuple(dict.fromkeys(found))
-
-
-def can_be_unplugged(mount: Path) -> bool | None:
-    """Whether a drive can be unplugged; None where that cannot be told."""
-    own = devices(mount)
-    return removable(own) if own else None
 
 
 def unmount(mount: Path) -> Unmounted:
@@ -142,11 +135,3 @@ def _order(words: Sequence[str]) -> str:
     except DuneChestError as error:
         return str(error)
     return shown((done.stderr or done.stdout).strip())[:300] if done.returncode else ""
-
-
-def kind_of(mount: Path) -> str:
-    """Return the type of the filesystem in a folder; empty if that cannot be told."""
-    try:
-        return filesystem(mount).type
-    except OSError:
-        return ""

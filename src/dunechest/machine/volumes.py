@@ -8,11 +8,11 @@ import sys
 from pathlib import Path
 
 if sys.platform == "linux":
-    from dunechest.machine._volumes_linux import devices, removable, uuid_of
+    from dunechest.machine._volumes_linux import devices, disks, removable, uuid_of
 else:
-    from dunechest.machine._volumes_other import devices, removable, uuid_of
+    from dunechest.machine._volumes_other import devices, disks, removable, uuid_of
 
-__all__ = ["devices", "identity", "is_network", "removable", "sync_mark", "uuid_of"]
+__all__ = ["devices", "disks", "identity", "is_network", "removable", "sync_mark", "uuid_of"]
 
 _NETWORK = frozenset(
     {"nfs", "nfs4", "cifs", "smb", "smb3", "smbfs", "9p", "afs", "afpfs", "davfs", "webdav", "ncpfs"}
