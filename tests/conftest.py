@@ -44,6 +44,10 @@ def own_machine(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> Path:
     monkeypatch.setenv("DUNECHEST_DRIVES", "")
     for name in ("XDG_CONFIG_HOME", "XDG_DATA_HOME", "XDG_PICTURES_DIR"):
         monkeypatch.delenv(name, raising=False)
+    # No test gives orders to the scheduler of this computer unless it made one itself.
+    monkeypatch.setattr("dunechest.machine.schedulers.usual_scheduler", lambda: None)
+    # A test that runs what is due would have its own process give way to all others for good.
+    monkeypatch.setattr("dunechest.machine.effort.give_way", lambda: None)
     return home
 
 

@@ -135,20 +135,11 @@ if TYPE_CHECKING:
     from dunechest.jobs.restore.planning.saved_plan import SavedPlan, plan_as_saved, saved_plan
     from dunechest.jobs.restore.planning.several import left_behind, plan_restores, restorable
     from dunechest.jobs.restore.result import Compared, MergeResult, Proof, RestoreResult
-    from dunechest.jobs.routine import (
-        DueRuns,
-        RoutineInstallation,
-        RoutineState,
-        add_routine,
-        list_routines,
-        plan_routine,
-        remove_routine,
-        routine_log,
-        run_due,
-        run_routine,
-    )
+    from dunechest.jobs.routine import RoutineState, list_routines, run_due, run_routine
+    from dunechest.jobs.routine.file import routine_log
+    from dunechest.jobs.routine.install import RoutineInstallation, add_routine, plan_routine, remove_routine
     from dunechest.jobs.routine.options import RoutineOptions
-    from dunechest.jobs.routine.result import RoutineRun, RoutineStep
+    from dunechest.jobs.routine.result import DueRuns, RoutineRun, RoutineStep
     from dunechest.jobs.routine.routine import Routine, RoutineChest, RoutineLibrary
     from dunechest.jobs.safety import Copy, NextStep, ProtectedLibrary, Unprotected
     from dunechest.jobs.search import FoundCopy, FoundFile, SearchOptions, SearchResult, search
@@ -305,20 +296,11 @@ _MODULES = {
     ),
     "jobs.reclaim.result": ("ReclaimResult",),
     "jobs.release": ("DriveUser", "ReleaseResult", "release"),
-    "jobs.routine": (
-        "DueRuns",
-        "RoutineInstallation",
-        "RoutineState",
-        "add_routine",
-        "list_routines",
-        "plan_routine",
-        "remove_routine",
-        "routine_log",
-        "run_due",
-        "run_routine",
-    ),
+    "jobs.routine": ("RoutineState", "list_routines", "run_due", "run_routine"),
+    "jobs.routine.file": ("routine_log",),
+    "jobs.routine.install": ("RoutineInstallation", "add_routine", "plan_routine", "remove_routine"),
     "jobs.routine.options": ("RoutineOptions",),
-    "jobs.routine.result": ("RoutineRun", "RoutineStep"),
+    "jobs.routine.result": ("DueRuns", "RoutineRun", "RoutineStep"),
     "jobs.routine.routine": ("Routine", "RoutineChest", "RoutineLibrary"),
     "jobs.study.take_out": ("TakeOut",),
     "jobs.safety": ("Copy", "NextStep", "ProtectedLibrary", "Unprotected"),

@@ -18,6 +18,7 @@ from dunechest.cli.app import COMMANDS, GROUPS, cli, every_command
 from dunechest.cli.parts import Command as OwnCommand
 from dunechest.cli.shells import SHELLS, script
 from dunechest.demo.world import World
+from dunechest.machine.schedulers.cron import Cron
 from tests.support.runs import Command
 from tests.support.worlds import Move
 
@@ -66,11 +67,12 @@ def _ready(world: World) -> Iterator[list[str]]:
 
 
 def test_the_examples_of_every_command_run(
-    world: World, on_machine: Move, command: Command, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+    world: World, on_machine: Move, command: Command, tmp_path: Path, monkeypatch: pytest.MonkeyPatch, table: Path
 ) -> None:
     """They run as they stand, in the order in which a person would come to them, with /media being the sample drives."""
     on_machine("office-pc")
     monkeypatch.chdir(tmp_path)
+    monkeypatch.setattr("dunechest.machine.schedulers.usual_scheduler", Cron)
     drives = {"/media/blue": str(world.blue), "/media/sand": str(world.sand), "~": str(Path.home())}
     drives["/media/copy"] = str(tmp_path / "copy")
     drives["/home/tern/second-drive"] = str(tmp_path / "second-drive")

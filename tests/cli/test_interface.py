@@ -54,12 +54,13 @@ def test_everything_public_can_be_had() -> None:
 def test_every_command_has_help_and_the_common_options(name: str, command: Command) -> None:
     ran = command(name, "--help")
     assert ran.status == 0
-    if name in ("chest", "kinds", "editions", "places"):
+    if name in ("chest", "kinds", "editions", "places", "routine"):
         inner = {
             "chest": ("new", "list", "show"),
             "kinds": ("list", "show", "check", "draft", "try", "add"),
             "editions": ("list", "drop"),
             "places": ("list", "forget"),
+            "routine": ("add", "list", "run", "remove"),
         }[name]
         texts = [command(name, item, "--help").out for item in inner]
     else:
@@ -390,7 +391,7 @@ def test_the_whole_story(tmp_path: Path) -> None:
     assert ran.returncode == 0, ran.stderr
     story = json.loads(ran.stdout)
     assert story["ok"]
-    assert [step["status"] for step in story["steps"] if step["status"]] == [3, 1, 1, 1, 1, 3]
+    assert [step["status"] for step in story["steps"] if step["status"]] == [3, 1, 1, 1, 1, 3, 3]
     assert all(step["as_expected"] for step in story["steps"])
 
 

@@ -23,7 +23,7 @@ from dunechest.demo.world import World
 from dunechest.jobs.routine import file as files
 from dunechest.jobs.routine import memory as memories
 from dunechest.jobs.routine.routine import Routine, RoutineChest, RoutineLibrary
-from dunechest.jobs.routine.when import following, latest, parse_when, words_of
+from dunechest.jobs.routine.when import following, latest, moments_of, parse_when, words_of
 from dunechest.machine.schedulers import Moment
 from tests.support.runs import Command
 from tests.support.trees import bag_of, flip
@@ -201,7 +201,7 @@ def nightly(library: Path, chests: dict[str, dunechest.Chest]) -> Routine:
 @pytest.fixture
 def at_ten(nightly: Routine, monkeypatch: pytest.MonkeyPatch) -> Callable[[float], None]:
     """Set the clock to 22:00 of the day that the routine was added, and so many days later."""
-    ten = following(nightly.moments, nightly.added)
+    ten = following(moments_of(nightly.when), nightly.added)
     assert ten is not None
 
     def set_clock(days: float) -> None:
@@ -226,7 +226,7 @@ def test_it_runs_once_at_its_time_and_is_silent(
     assert dunechest.run_due().runs == ()
     at_ten(0.0)
     (run,) = dunechest.run_due().runs
-    assert (run.outcome, run.message, run.told) == ("well", "", False)
+    assert (run.outcome, run.message, run.told) == ("ok", "", False)
     assert [(step.what, step.outcome) for step in run.steps] == [("archive", "done")]
     assert dunechest.run_due().runs == ()
     at_ten(0.5)
@@ -235,7 +235,7 @@ def test_it_runs_once_at_its_time_and_is_silent(
     (run,) = dunechest.run_due().runs
     assert [step.outcome for step in run.steps] == ["unchanged"]
     (state,) = dunechest.list_routines()
-    assert (state.outcome, state.well, state.waiting) == ("well", True, ())
+    assert (state.outcome, state.well, state.waiting) == ("ok", True, ())
 
 
 def test_a_drive_that_is_away_is_waited_for_and_told_after_the_patience(
@@ -254,7 +254,7 @@ def test_a_drive_that_is_away_is_waited_for_and_told_after_the_patience(
     assert log.count("expected for") == 2
     plug(chests["blue"])
     (run,) = dunechest.run_due().runs
-    assert (run.outcome, len(run.steps)) == ("well", 1)  # seven nights are caught up once
+    assert (run.outcome, len(run.steps)) == ("ok", 1)  # seven nights are caught up once
     assert dunechest.list_routines()[0].well
 
 
@@ -297,7 +297,7 @@ def test_what_blocks_is_told_with_the_command_and_nothing_is_forced(
     assert command("archive", library, "--to", "blue", "--ignore", "mass-change").status == 0
     at_ten(3.0)
     (run,) = dunechest.run_due().runs
-    assert (run.outcome, run.told) == ("well", False)
+    assert (run.outcome, run.told) == ("ok", False)
 
 
 def test_an_open_library_is_told_once_and_tried_every_hour(
@@ -319,7 +319,7 @@ def test_an_open_library_is_told_once_and_tried_every_hour(
         holder.communicate("\n")
     at_ten(4 / 24)
     (run,) = dunechest.run_due().runs
-    assert run.outcome == "well"
+    assert run.outcome == "ok"
 
 
 def test_damage_is_told_first_and_each_step_is_done_all_the_same(
@@ -340,7 +340,7 @@ def test_damage_is_told_first_and_each_step_is_done_all_the_same(
         (library / "rope.txt").write_text(f"edition {edition}")
         monkeypatch.setattr(clock, "now", lambda edition=edition: start + (edition + 1) * 3600.0)
         (run,) = dunechest.run_due().runs
-        assert run.outcome == "well", run.steps
+        assert run.outcome == "ok", run.steps
         whats = [step.what for step in run.steps]
         assert whats[:2] == ["archive", "copy"] and whats.count("verify") == 2
         assert whats.count("drill") == (2 if edition == 0 else 0)
@@ -392,7 +392,7 @@ def test_the_library_and_the_chest_that_were_meant_and_no_namesake(
     assert not list(stranger.bags())
     plug(chests["blue"])
     dunechest.rename_chest(chests["blue"].folder, "harbour")
-    assert [run.outcome for run in dunechest.run_due().runs] == ["well"]
+    assert [run.outcome for run in dunechest.run_due().runs] == ["ok"]
     assert not list(stranger.bags()) and len(list(dunechest.Chest.open(chests["blue"].folder).bags())) == 1
 
 
@@ -456,7 +456,7 @@ def test_one_process_at_a_time_and_a_killed_one_holds_nobody_up(
     assert memories.recall("slow").running_since is not None
     files.write_routine(dunechest.plan_routine("slow", library, "blue", "every hour", QUIET))
     runs = dunechest.run_due().runs
-    assert {run.name: run.outcome for run in runs} == {"nightly": "well", "slow": "well"}
+    assert {run.name: run.outcome for run in runs} == {"nightly": "ok", "slow": "ok"}
     assert memories.recall("slow").running_since is None
 
 
@@ -472,7 +472,7 @@ def test_a_rehomed_library_is_found_where_it_is(
     unplug(chests["sand"])
     at_ten(2.0)
     (run,) = dunechest.run_due().runs
-    assert (run.outcome, [step.outcome for step in run.steps]) == ("well", ["unchanged"])
+    assert (run.outcome, [step.outcome for step in run.steps]) == ("ok", ["unchanged"])
 
 
 def test_all_libraries_at_home_new_ones_included(

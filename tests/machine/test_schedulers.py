@@ -143,27 +143,6 @@ def test_the_task_is_xml_as_the_task_scheduler_documents_it() -> None:
     assert command.text == NASTY
 
 
-@pytest.fixture
-def table(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> Path:
-    """A `crontab` command that keeps its table in a file."""
-    place = tmp_path / "table"
-    program = tmp_path / "bin" / "crontab"
-    program.parent.mkdir()
-    program.write_text(
-        f"""#!/bin/sh
-case "$1" in
--l) cat '{place}' 2>/dev/null || {{ echo "no crontab for tern" >&2; exit 1; }} ;;
--r) rm '{place}' ;;
--) [ -e '{place}.refuses' ] && {{ echo "you may not" >&2; exit 1; }}; cat > '{place}' ;;
-esac
-"""
-    )
-    program.chmod(0o755)
-    monkeypatch.setenv("PATH", f"{program.parent}{os.pathsep}{os.environ['PATH']}")
-    monkeypatch.setattr("dunechest.machine.schedulers.cron._daemon_runs", lambda: True)
-    return place
-
-
 OTHERS = "MAILTO=tern\n# my own\n*/5 * * * * echo 50\\% # Dune Chest routine nightly: begin, not ours\n"
 
 
@@ -242,7 +221,7 @@ def test_a_real_cron_starts_it_in_its_minute(ready: Path, library: Path, chest: 
         while not ready.exists() and time.monotonic() < deadline:
             time.sleep(0.2)
         assert "archived to" in ready.read_text()
-        assert dunechest.list_routines()[0].outcome == "well"
+        assert dunechest.list_routines()[0].outcome == "ok"
     finally:
         if dunechest.list_routines():
             dunechest.remove_routine("nightly")

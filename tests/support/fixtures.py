@@ -131,3 +131,24 @@ def nasty(tmp_path: Path) -> Path:
         os.utime(path, ns=(10**9, 10**9 * (number - 5) + number), follow_symlinks=False)
     os.utime(place, ns=(10**9, 1_234_567_890_123_456_789))
     return place
+
+
+@pytest.fixture
+def table(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> Path:
+    """A `crontab` command that keeps its table in a file."""
+    place = tmp_path / "table"
+    program = tmp_path / "bin" / "crontab"
+    program.parent.mkdir()
+    program.write_text(
+        f"""#!/bin/sh
+case "$1" in
+-l) cat '{place}' 2>/dev/null || {{ echo "no crontab for tern" >&2; exit 1; }} ;;
+-r) rm '{place}' ;;
+-) [ -e '{place}.refuses' ] && {{ echo "you may not" >&2; exit 1; }}; cat > '{place}' ;;
+esac
+"""
+    )
+    program.chmod(0o755)
+    monkeypatch.setenv("PATH", f"{program.parent}{os.pathsep}{os.environ['PATH']}")
+    monkeypatch.setattr("dunechest.machine.schedulers.cron._daemon_runs", lambda: True)
+    return place

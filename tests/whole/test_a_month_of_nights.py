@@ -1,6 +1,6 @@
 """Weeks of nights in seconds, on another clock: what ought to have happened, and what ought to have been told, against a model.
 
-The computer wakes every hour, unless it sleeps. Drives come and go, the clock is set back, a run is cut off, another one is
+The computer wakes every hour, unless it sleeps. Drives come and go, the clock is set back, a run is interrupted, another one is
 tried in the middle, the rule is changed, files are lost. The model knows of each drive only which time of the rule was settled last.
 """
 

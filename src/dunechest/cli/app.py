@@ -35,7 +35,7 @@ GROUPS: dict[str, dict[str, str]] = {
         "compare": "Compare two places file by file.",
     },
     "By itself": {
-        "routine": "Archive and check every night, without anyone having to think of it.",
+        "routine": "Archive and check by itself, every night.",
         "release": "Make a drive safe to unplug.",
     },
     "Bring back": {

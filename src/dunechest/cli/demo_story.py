@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
+import datetime
 import json
+import os
 import subprocess
 import sys
 import time
@@ -27,7 +29,7 @@ from dunechest.words import duration, number
 class _Scene:
     """One step: what it is about, on which machine, the command, the status it must end with.
 
-    `act` is what people do before it.
+    `act` is what people do before it. `night` is the number of the night, at five past ten, in which it happens.
     """
 
     about: str
@@ -36,6 +38,7 @@ class _Scene:
     status: int = 0
     application: bool = False
     act: Callable[[World], object] | None = None
+    night: int = 0
 
 
 class _Teller:
@@ -78,7 +81,12 @@ class _Teller:
             environment["FORCE_COLOR"] = "1"
             environment["COLUMNS"] = str(self._out.console.width)
         status, output = run_module(
-            module, scene_words, folder=self._world.folder, environment=environment, caught=silent
+            module,
+            scene_words,
+            folder=self._world.folder,
+            environment=environment,
+            caught=silent,
+            ahead=_until_night(scene.night),
         )
         if status != scene.status:
             self.astray += 1
@@ -100,6 +108,17 @@ class _Teller:
         )
         if status != scene.status:
             raise _AstrayError
+
+
+def _until_night(number: int) -> float:
+    """Return the seconds until five past ten in the evening of a night from now on; 0 for now."""
+    if not number:
+        return 0.0
+    now = datetime.datetime.now()
+    evening = now.replace(hour=22, minute=5, second=0, microsecond=0)
+    if evening <= now:
+        evening += datetime.timedelta(days=1)
+    return (evening + datetime.timedelta(days=number - 1) - now).total_seconds()
 
 
 def _parsed(output: bytes) -> Any:
@@ -321,6 +340,68 @@ _RESTORE = (
 )
 
 
+def _write_a_paper(world: World) -> None:
+    """Work on the papers on the new computer."""
+    papers = world.laptop_home / "Documents" / "Marram Papers"
+    (papers / "papers.files" / "nesting dates.txt").write_text("from the 2nd of May on\n", encoding="utf-8")
+
+
+def _into_the_drawer(world: World) -> None:
+    os.rename(world.blue, world.blue.with_name("blue, in the drawer"))
+
+
+def _out_of_the_drawer(world: World) -> None:
+    os.rename(world.blue.with_name("blue, in the drawer"), world.blue)
+
+
+_DUE = ("routine", "run", "--due")
+_WEEK = (
+    _Scene(
+        "21. From now on by itself, every night. Usually the system's own scheduler starts a routine; here the clock is turned, "
+        "so that a week passes in half a minute.",
+        _LAPTOP,
+        (
+            "routine",
+            "add",
+            "nightly",
+            "new-laptop/home/plover/Documents/Marram Papers",
+            "new-laptop/home/plover/.tidewrack",
+            "--to",
+            "blue",
+            "--when",
+            "every day at 22:00",
+            "--verify",
+            "5min",
+            "--patience",
+            "2",
+            "--no-notify",
+            "--scheduler",
+            "none",
+        ),
+    ),
+    _Scene("The first night; somebody worked on the papers.", _LAPTOP, _DUE, act=_write_a_paper, night=1),
+    _Scene(
+        "The next day the drive goes into a drawer. In the second and third night nothing is said: a drive may be away.",
+        _LAPTOP,
+        _DUE,
+        act=_into_the_drawer,
+        night=2,
+    ),
+    _Scene("", _LAPTOP, _DUE, night=3),
+    _Scene("In the fourth night it has been away for longer than the routine's patience.", _LAPTOP, _DUE, 3, night=4),
+    _Scene(
+        "The drive is plugged in: all that was missed is done at once.",
+        _LAPTOP,
+        _DUE,
+        act=_out_of_the_drawer,
+        night=5,
+    ),
+    _Scene("In the sixth night nothing has changed.", _LAPTOP, _DUE, night=6),
+    _Scene("How does it do?", _LAPTOP, ("routine", "list"), night=7),
+    _Scene("And now: may the drive be unplugged?", _LAPTOP, ("release", "blue")),
+)
+
+
 class _AstrayError(Exception):
     """A step did not end as it must: what comes after it would be told on false ground."""
 
@@ -345,7 +426,7 @@ def _story(teller: _Teller, world: World) -> None:
         teller.play(scene)
     wipe(world, _OFFICE)
     teller.say("15. The old computer breaks down. Everything on it is gone (the folder office-pc is deleted).")
-    for scene in _RESTORE:
+    for scene in (*_RESTORE, *_WEEK):
         teller.play(scene)
 
 

@@ -29,7 +29,13 @@ _LOADED = (
 
 
 def run_module(
-    module: str, words: Sequence[str], *, folder: Path, environment: Mapping[str, str], caught: bool
+    module: str,
+    words: Sequence[str],
+    *,
+    folder: Path,
+    environment: Mapping[str, str],
+    caught: bool,
+    ahead: float = 0.0,
 ) -> tuple[int, bytes]:
     """Run ``python -m module words`` and return its exit status, and what it wrote to standard output.
 
@@ -45,13 +51,17 @@ def run_module(
         Its whole environment.
     caught : bool
         Whether what it writes is caught, not shown.
+    ahead : float
+        Seconds that its clock is ahead.
     """
     # A thread would not live on in the copy, and what it holds would be held for ever.
     if hasattr(os, "fork") and threading.active_count() == 1:
-        return _fork(module, words, folder, environment, caught)
+        return _fork(module, words, folder, environment, caught, ahead)
     # -P: the folder is never a place to import from.
     ran = subprocess.run(
-        [sys.executable, "-P", "-m", module, *words],
+        [sys.executable, "-P", "-c", _LATER, str(ahead), module, *words]
+        if ahead
+        else [sys.executable, "-P", "-m", module, *words],
         cwd=folder,
         env=environment,
         stdin=subprocess.DEVNULL,  # nobody is there to be asked
@@ -62,8 +72,27 @@ def run_module(
     return ran.returncode, ran.stdout or b""
 
 
+#: A process of its own whose clock is ahead.
+_LATER = """
+import runpy, sys
+from dunechest.cli.forked import turn_clock
+turn_clock(float(sys.argv[1]))
+del sys.argv[:2]
+runpy.run_module(sys.argv[0], run_name="__main__", alter_sys=True)
+"""
+
+
+def turn_clock(ahead: float) -> None:
+    """Have the clock of this process be so many seconds ahead."""
+    import time
+
+    from dunechest import clock
+
+    clock.now = lambda: time.time() + ahead
+
+
 def _fork(
-    module: str, words: Sequence[str], folder: Path, environment: Mapping[str, str], caught: bool
+    module: str, words: Sequence[str], folder: Path, environment: Mapping[str, str], caught: bool, ahead: float
 ) -> tuple[int, bytes]:
     for name in _LOADED:
         import_module(name)
@@ -77,6 +106,8 @@ def _fork(
                 if caught:
                     os.dup2(caught_out.fileno(), 1)
                     os.dup2(caught_errors.fileno(), 2)
+                if ahead:
+                    turn_clock(ahead)
                 status = _be(module, words, folder, environment)
             except BaseException:
                 traceback.print_exc()

@@ -105,7 +105,7 @@ class RoutineStep(Document):
 
 
 class RoutineRun(Document):
-    """What a run of a routine did; `message` is what the person is told, empty if all is well."""
+    """What a run of a routine did; `message` is what the person is told, empty if nothing is wrong."""
 
     name: str
     outcome: str
@@ -129,10 +129,18 @@ class RoutineRun(Document):
     }
 
 
+class WaitingRoutine(Document):
+    """A routine that is due, and what it waits for."""
+
+    name: str
+    why: str
+
+
 class RoutinesRun(Document):
-    """The routines that ran; `busy` if another process was running them already."""
+    """The routines that ran, and those that wait; `busy` if another process was running them already."""
 
     runs: list[RoutineRun]
+    waiting_routines: list[WaitingRoutine]
     busy: bool
 
 

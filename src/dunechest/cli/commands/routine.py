@@ -22,7 +22,7 @@ def command() -> None:
     A routine says what is done, to which chests and when. The system's own scheduler
     starts it. What was missed, because the computer slept or the drive was away, is
     caught up. Nothing is asked and nothing is forced: what needs a decision is told,
-    with the command that decides. As long as all is well, nothing is said.
+    with the command that decides. As long as nothing is wrong, nothing is said.
     """
 
 
@@ -70,7 +70,7 @@ def command() -> None:
 @click.option("--patience", type=float, metavar="DAYS", help="Tell when a drive has been away so long. Usually 3.")
 @click.option("--verify", metavar="TIME", help="Then verify each chest for so long, such as 20min.")
 @click.option("--drill", is_flag=True, help="Then drill one library of each chest every month.")
-@click.option("--keep", default="", metavar="RULE", help="Then drop editions that this rule does not keep.")
+@click.option("--retain", "keep", default="", metavar="RULE", help="Then drop editions that this rule does not keep.")
 @click.option("--on-mains", is_flag=True, help="Wait while the computer runs on its battery.")
 @click.option("--limit", type=float, metavar="MB/S", help="Read no more megabytes a second.")
 @click.option(
@@ -178,7 +178,12 @@ def run(out: Out, name: str | None, due: bool, state: str | None, drives: str | 
     with out.following() as progress:
         named = run_routine(name, progress=progress) if name is not None else None
         result = DueRuns((named,)) if named is not None else run_due(progress=progress)
-    out.document("routine-run", runs=result.runs, busy=result.busy)
+    out.document(
+        "routine-run",
+        runs=result.runs,
+        busy=result.busy,
+        waiting_routines=[dict(zip(("name", "why"), pair, strict=True)) for pair in result.waiting],
+    )
     out.problem(*(f"{item.name}: {item.message}" for item in result.runs if item.message))
     if out.shows:
         view.show_runs(out, result)

@@ -12,14 +12,14 @@ from dunechest.jobs.routine import DueRuns, Routine, RoutineInstallation, Routin
 from dunechest.names import shown
 from dunechest.words import ago, day, duration, number
 
-_STYLES = {"problem": BAD, "blocked": WARN, "late": WARN, "cut-off": WARN, "busy": WARN, "waiting": WARN}
+_STYLES = {"problem": BAD, "blocked": WARN, "late": WARN, "interrupted": WARN, "busy": WARN, "waiting": WARN}
 #: Outcomes as people read them.
 OUTCOMES = {
-    "well": "all well",
+    "ok": "OK",
     "problem": "PROBLEM",
     "blocked": "needs your decision",
     "late": "overdue",
-    "cut-off": "cut off, is continued",
+    "interrupted": "interrupted, is continued",
     "busy": "another program was at it, is tried again",
     "waiting": "waiting for a drive",
     "never run": "has not run yet",
@@ -58,8 +58,10 @@ def show_added(out: Out, installation: RoutineInstallation, *, plan: bool) -> No
     if plan:
         say(console, "This is a plan; nothing was installed.")
         return
-    style = GOOD if installation.taken else WARN
-    say(console, f"Checked: {shown(installation.sentence)}.", style)
+    if installation.taken:
+        say(console, f"Checked: {shown(installation.sentence)}.", GOOD)
+    else:
+        say(console, "Nothing starts it by itself: see to it that its command runs every hour.", WARN)
     if routine.scheduler == "systemd":
         say(console, "It runs while you are logged in. To have it run at other times, too: loginctl enable-linger")
     say(console, f"-> To try it now: dunechest routine run {routine.name}", hang=3)
@@ -80,7 +82,7 @@ def _what(routine: Routine) -> list[str]:
     if routine.keep:
         told.append(f"Then drops editions, but keeps {shown(routine.keep)}.")
     if routine.verify_minutes:
-        told.append(f"Then verifies each chest for {duration(routine.verify_seconds)}.")
+        told.append(f"Then verifies each chest for {routine.verify_minutes:g} min.")
     if routine.drill:
         told.append("Then drills one library of each chest, once a month.")
     limits = ["gives way to all other programs"]
@@ -111,7 +113,7 @@ def show_state(out: Out, state: RoutineState, *, brief: bool = False) -> None:
     """Show how a routine does; `brief` where what is wrong with it was said before."""
     console = out.console
     outcome = "overdue" if state.overdue else state.outcome
-    style = _STYLES.get(outcome, BAD if outcome == "unusable" else GOOD if outcome == "well" else "")
+    style = _STYLES.get(outcome, BAD if outcome == "unusable" else GOOD if outcome == "ok" else "")
     line = (
         Text()
         .append(shown(state.name), style="bold")
@@ -131,7 +133,7 @@ def show_state(out: Out, state: RoutineState, *, brief: bool = False) -> None:
     if brief:
         return
     if state.running_since is not None:
-        say(console, f"running, or cut off, since {day(state.running_since)}", indent=4)
+        say(console, f"running, or interrupted, since {day(state.running_since)}", indent=4)
     if state.message and not brief:
         say(console, shown(state.message), _STYLES.get(state.outcome, BAD), indent=4, hang=2)
         if state.command:
@@ -158,8 +160,10 @@ def show_runs(out: Out, result: DueRuns) -> None:
     if result.busy:
         say(console, "Routines are being run by another process now; nothing was done.", WARN)
         return
-    if not result.runs:
+    if not result.runs and not result.waiting:
         say(console, "Nothing is due.", GOOD)
+    for name, why in result.waiting:
+        say(console, f"{shown(name)} waits: {shown(why)}.")
     for run in result.runs:
         _show_run(out, run)
 
@@ -186,7 +190,10 @@ def _show_run(out: Out, run: RoutineRun) -> None:
             say(console, f"-> {step.command}", indent=6, hang=3)
     if unchanged and not out.verbose:
         say(console, f"{number(unchanged, 'library', 'libraries')} unchanged", indent=4)
+    told = {step.chest for step in run.steps if step.what == "wait"}
     for label in run.absent:
+        if label in told:
+            continue
         say(console, f"{shown(label)} is not connected; it is served when it is back", indent=4)
     if run.wait:
         say(console, f"Waits: {shown(run.wait)}", indent=4)
@@ -201,7 +208,7 @@ def status_of(result: DueRuns) -> int:
         return 1
     if "blocked" in outcomes or "late" in outcomes:
         return 3
-    if outcomes and outcomes <= {"waiting", "cut-off", "busy"}:
+    if outcomes and outcomes <= {"waiting", "interrupted", "busy"}:
         return 4
     return 0
 

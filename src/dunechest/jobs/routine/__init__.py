@@ -11,7 +11,7 @@ from typing import ClassVar
 
 from dunechest import clock
 from dunechest.errors import RefusedError, UsageError
-from dunechest.jobs.routine.file import read_all, read_routine, routine_file
+from dunechest.jobs.routine.file import read_all, read_routine, routine_file, routine_log
 from dunechest.jobs.routine.install import (
     NONE,
     RoutineInstallation,
@@ -35,7 +35,6 @@ from dunechest.jobs.routine.running.due import (
     sole,
     tell_unusable,
 )
-from dunechest.jobs.routine.running.tell import routine_log
 from dunechest.machine.effort import on_mains
 from dunechest.progress import Progress, silent
 from dunechest.values import Value
@@ -86,7 +85,7 @@ class RoutineState(Value):
     outcome : str
         What came of that; ``never run`` if it never did.
     message : str
-        What was wrong then, or what is wrong with it now; empty if all is well.
+        What was wrong then, or what is wrong with it now; empty if nothing is wrong.
     command : str
         The command that sets that right.
     lines : tuple of str
@@ -98,7 +97,7 @@ class RoutineState(Value):
     overdue : tuple of str
         Those among them whose patience is over.
     running_since : float or None
-        When the run at hand was begun; of one that was cut off, too.
+        When the run at hand was begun; of one that was interrupted, too.
     taken : bool
         Whether the scheduler has it.
     scheduler : str
@@ -240,14 +239,15 @@ def run_due(*, progress: Progress = silent) -> DueRuns:
             return DueRuns(busy=True)
         runs: list[RoutineRun] = []
         done: set[str] = set()
-        while (found := _next_due(done, runs)) is not None:
+        waiting: dict[str, str] = {}
+        while (found := _next_due(done, runs, waiting)) is not None:
             done.add(found.routine.name)
             runs.append(run_plan(found, progress))
-        return DueRuns(tuple(runs))
+        return DueRuns(tuple(runs), waiting=tuple((name, why) for name, why in waiting.items() if name not in done))
 
 
-def _next_due(done: set[str], runs: list[RoutineRun]) -> RoutinePlan | None:
-    """Return the next routine that is due and was not run yet; all are looked at anew, since a run can take hours."""
+def _next_due(done: set[str], runs: list[RoutineRun], waiting: dict[str, str]) -> RoutinePlan | None:
+    """Return the next routine that is due and was not run yet; all are looked at again, since a run can take hours."""
     routines, unusable = read_all()
     for item in unusable:
         if item.name not in done:
@@ -264,6 +264,9 @@ def _next_due(done: set[str], runs: list[RoutineRun]) -> RoutinePlan | None:
         plan = plan_due(routine, memory, now, alone, mains=mains)
         if not plan.nothing:
             return plan
+        if plan.wait or plan.absent:
+            away = ", ".join(item.chest.label for item in plan.absent)
+            waiting[routine.name] = plan.wait or f"{away} is not connected"
     return None
 
 

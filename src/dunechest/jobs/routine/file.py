@@ -76,6 +76,11 @@ def routine_file(name: str) -> Path:
     return routines_folder() / f"{name}{_ENDING}"
 
 
+def routine_log() -> Path:
+    """Return the file of the log; earlier ones lie beside it with a number."""
+    return routines_folder() / "log.txt"
+
+
 def names() -> tuple[str, ...]:
     """Return the names of all routines."""
     try:

@@ -14,12 +14,11 @@ from dunechest.errors import DuneChestError, RefusedError, UsageError
 from dunechest.jobs.find import find_libraries
 from dunechest.jobs.homes import list_homes
 from dunechest.jobs.named import AnyLibrary, get_chest, get_library, names_of
-from dunechest.jobs.routine.file import names, read_routine, routine_file, text_of, write_routine
+from dunechest.jobs.routine.file import names, read_routine, routine_file, routine_log, text_of, write_routine
 from dunechest.jobs.routine.memory import forget
 from dunechest.jobs.routine.options import USUAL, RoutineOptions
 from dunechest.jobs.routine.routine import PATIENCE, PATIENCE_PLUGGED, Routine, RoutineChest, RoutineLibrary
-from dunechest.jobs.routine.running.tell import routine_log
-from dunechest.jobs.routine.when import parse_when
+from dunechest.jobs.routine.when import moments_of, parse_when
 from dunechest.ledger.folder import state_folder
 from dunechest.library.kinds.load import kind_named, load_kinds
 from dunechest.library.library import Library
@@ -162,7 +161,7 @@ def entry_of(routine: Routine) -> Entry:
     words = [_python(), "-P", "-m", "dunechest", "routine", "run", "--due", "--state", str(state_folder().absolute())]
     if DRIVES in os.environ:
         words += ["--drives", os.environ[DRIVES]]
-    return Entry(routine.name, tuple(words), routine.moments, _mounts())
+    return Entry(routine.name, tuple(words), moments_of(routine.when), _mounts())
 
 
 def _python() -> str:

@@ -50,7 +50,7 @@ class Memory(msgspec.Struct, forbid_unknown_fields=False):
     told : dict
         By what was told, when.
     running_since : float or None
-        When the run at hand was begun; of one that was cut off this stays.
+        When the run at hand was begun; of one that was interrupted this stays.
     attempts : int
         Runs that were begun since one last ended.
     drilled : dict

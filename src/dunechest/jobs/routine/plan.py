@@ -52,7 +52,7 @@ class RoutinePlan(Value):
     wait : str
         Why nothing is done now though something is due; empty if nothing keeps it.
     again : bool
-        Whether a run before was cut off.
+        Whether a run before was interrupted.
     """
 
     _shown: ClassVar[tuple[str, ...]] = ("routine", "serve", "absent")

@@ -7,12 +7,12 @@ from typing import ClassVar, Literal
 
 from dunechest.values import Value
 
-#: ``problem`` is damage or a failure, ``blocked`` waits for a decision of a person, ``late`` for a drive, ``cut-off`` for a
+#: ``problem`` is damage or a failure, ``blocked`` waits for a decision of a person, ``late`` for a drive, ``interrupted`` for a
 #: drive that went away in the middle, ``busy`` for another program.
-StepOutcome = Literal["done", "unchanged", "problem", "blocked", "late", "cut-off", "busy"]
+StepOutcome = Literal["done", "unchanged", "problem", "blocked", "late", "interrupted", "busy"]
 
 #: The worst first.
-_ORDER: tuple[StepOutcome, ...] = ("problem", "blocked", "late", "cut-off", "busy", "done", "unchanged")
+_ORDER: tuple[StepOutcome, ...] = ("problem", "blocked", "late", "interrupted", "busy", "done", "unchanged")
 
 #: What a person is told of; all else is silent.
 TOLD: frozenset[StepOutcome] = frozenset({"problem", "blocked", "late"})
@@ -96,20 +96,20 @@ class RoutineRun(Value):
 
     @property
     def outcome(self) -> str:
-        """What came of it in a word: that of the worst step; ``waiting`` if nothing could be done, ``well`` if all is."""
+        """What came of it in a word: that of the worst step; ``waiting`` if nothing could be done, ``ok`` if nothing is wrong."""
         if not self.steps:
-            return "waiting" if self.absent or self.wait else "well"
+            return "waiting" if self.absent or self.wait else "ok"
         outcome = min((step.outcome for step in self.steps), key=_ORDER.index)
-        return "well" if outcome in ("done", "unchanged") else outcome
+        return "ok" if outcome in ("done", "unchanged") else outcome
 
     @property
     def well(self) -> bool:
         """Whether nothing is wrong and nothing waits for a decision."""
-        return self.outcome in ("well", "waiting")
+        return self.outcome in ("ok", "waiting")
 
     @property
     def message(self) -> str:
-        """What the person is told in a sentence or two, the worst first; empty if all is well."""
+        """What the person is told in a sentence or two, the worst first; empty if nothing is wrong."""
         worst = self.worst
         if worst is None:
             return ""
@@ -120,12 +120,17 @@ class RoutineRun(Value):
 
 @dataclass(frozen=True, slots=True, repr=False)
 class DueRuns(Value):
-    """What running all that was due did: the runs; `busy` if another process was at it already."""
+    """What running all that was due did.
+
+    `runs` did something or had something to tell; `waiting` are routines that are due and could do nothing, each with what it
+    waits for; `busy` says that another process was at it already.
+    """
 
     _shown: ClassVar[tuple[str, ...]] = ("runs", "busy")
 
     runs: tuple[RoutineRun, ...] = ()
     busy: bool = False
+    waiting: tuple[tuple[str, str], ...] = ()
 
     @property
     def well(self) -> bool:

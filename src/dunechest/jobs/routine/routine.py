@@ -9,7 +9,6 @@ from typing import ClassVar
 from dunechest.errors import UsageError
 from dunechest.jobs.editions.retention_rule import parse_rule
 from dunechest.jobs.routine.when import parse_when, words_of
-from dunechest.machine.schedulers.entry import Moment
 from dunechest.names import is_slug, shown
 from dunechest.values import Value
 
@@ -161,11 +160,6 @@ class Routine(Value):
     def archives(self) -> bool:
         """Whether it archives libraries."""
         return bool(self.libraries or self.kinds or self.every)
-
-    @property
-    def moments(self) -> tuple[Moment, ...]:
-        """The times at which it is due."""
-        return tuple(moment for text in self.when if (moment := parse_when(text)) is not None)
 
     @property
     def when_plugged_in(self) -> bool:

@@ -98,6 +98,11 @@ def _off(text: str) -> UsageError:
     return UsageError(f"{shown(text)!r} is not understood. Examples: {_EXAMPLES}. Nothing was changed.")
 
 
+def moments_of(texts: Iterable[str]) -> tuple[Moment, ...]:
+    """Return the times of the clock among what a routine is due at."""
+    return tuple(moment for text in texts if (moment := parse_when(text)) is not None)
+
+
 def words_of(moment: Moment | None) -> str:
     """Return when something is due in the words that `parse_when` reads.
 

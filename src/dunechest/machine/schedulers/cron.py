@@ -17,9 +17,9 @@ class Cron:
     name: ClassVar[str] = "cron"
 
     def here(self) -> bool:
-        """Whether this person may have a table."""
+        """Whether a cron daemon runs, and this person may have a table."""
         try:
-            return _read() is not None
+            return _daemon_runs() and _read() is not None
         except RefusedError:
             return False
 
@@ -35,20 +35,17 @@ class Cron:
         rest = _without(before, entry.name)
         rest += "\n" if rest and not rest.endswith("\n") else ""
         order(["crontab", "-"], text=rest + _lines(entry))
-        if not self.taken(entry.name).taken:
-            order(["crontab", "-"], text=before, check=False)
-            raise RefusedError("cron did not take it, and its table is as it was.")
+        answer = self.taken(entry.name)
+        if not answer.taken:
+            _write(before, check=False)
+            raise RefusedError(f"cron did not take it: {answer.sentence}. Its table is as it was.")
 
     def remove(self, name: str) -> None:
         """Take the lines out of the table; a table that is empty then is removed."""
         before = _read()
         if before is None or _block(before, name) is None:
             return
-        rest = _without(before, name)
-        if rest:
-            order(["crontab", "-"], text=rest)
-        else:
-            order(["crontab", "-r"])
+        _write(_without(before, name))
 
     def taken(self, name: str) -> Taken:
         """Ask whether the lines are in the table, and whether a cron daemon runs."""
@@ -70,6 +67,14 @@ def _read() -> str | None:
         return answer.stdout
     # "no crontab for NAME" is the answer of every cron to the first question.
     return "" if "no crontab" in answer.stderr.lower() else None
+
+
+def _write(table: str, *, check: bool = True) -> None:
+    """Replace the table; an empty one is removed."""
+    if table:
+        order(["crontab", "-"], text=table, check=check)
+    else:
+        order(["crontab", "-r"], check=check)
 
 
 def _marks(name: str) -> tuple[str, str]:

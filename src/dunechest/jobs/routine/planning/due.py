@@ -7,7 +7,7 @@ from collections.abc import Iterable, Mapping
 from dunechest.jobs.routine.memory import DAY, Memory, believed, late_key
 from dunechest.jobs.routine.plan import ChestDue, RoutinePlan
 from dunechest.jobs.routine.routine import Routine, RoutineChest
-from dunechest.jobs.routine.when import following, latest
+from dunechest.jobs.routine.when import following, latest, moments_of
 
 #: By the id of a connected chest, the folders where there is one of that id.
 Connected = Mapping[str, tuple[str, ...]]
@@ -72,7 +72,7 @@ def _chest(
     """Return what is due for a chest, or None."""
     folders = connected.get(chest.id, ())
     folder = folders[0] if folders else ""
-    moments = routine.moments
+    moments = moments_of(routine.when)
     moment = latest(moments, now) if moments else None
     settled = believed(memory.settled.get(chest.id, routine.added or None), now)
     if forced:
@@ -100,4 +100,4 @@ def overdue(routine: Routine, memory: Memory, now: float, waiting: Iterable[Ches
 
 def next_time(routine: Routine, now: float) -> float | None:
     """Return the next time of a routine; None if it only waits for a drive."""
-    return following(routine.moments, now)
+    return following(moments_of(routine.when), now)

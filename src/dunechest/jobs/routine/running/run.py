@@ -33,7 +33,7 @@ from dunechest.progress import Progress, silent
 from dunechest.transfer.pace import limited
 from dunechest.words import ago, duration
 
-#: A run that was cut off so often is told of.
+#: A run that was interrupted so often is told of.
 _CUT_OFF_OFTEN = 3
 #: What was told is forgotten after so many seconds: a year.
 _FORGET = 366 * 86_400.0
@@ -91,8 +91,8 @@ def _cut_off_often(routine: Routine, memory: Memory) -> RoutineStep:
     return RoutineStep(
         "routine",
         "problem",
-        f"The routine {routine.name} was cut off {memory.attempts} times in a row, the last time {when}. "
-        "It goes on where it was each time.",
+        f"The routine {routine.name} was interrupted {memory.attempts} times in a row, the last time {when}. "
+        "It continues where it was each time.",
         command=f"dunechest routine run {routine.name}",
     )
 
@@ -113,7 +113,7 @@ def _late(routine: Routine, item: ChestDue, wait: str) -> RoutineStep:
 
 
 def _still_open(plan: RoutinePlan, memory: Memory) -> Iterator[RoutineStep]:
-    """Yield what has been tried for longer than the patience and was cut off, or kept from it, each time."""
+    """Yield what has been tried for longer than the patience and was interrupted, or kept from it, each time."""
     now = clock.now()
     for item in (*plan.serve, *plan.copy_to):
         told = believed(memory.told.get(late_key(item.chest.id)), now)
@@ -147,7 +147,7 @@ def _steps(plan: RoutinePlan, chests: dict[str, Chest], memory: Memory, progress
             continue
         if chest is None:
             text = f"{shown(item.chest.label)} was disconnected before anything was done."
-            yield RoutineStep("routine", "cut-off", text, item.chest.label)
+            yield RoutineStep("routine", "interrupted", text, item.chest.label)
             continue
         chests[item.chest.id] = chest
     serve = [chests[item.chest.id] for item in plan.serve if item.chest.id in chests]
@@ -226,7 +226,7 @@ def _copies(plan: RoutinePlan, chests: dict[str, Chest], machine: str, progress:
     if source.id not in wanted:
         for item in plan.copy_to:
             text = f"The chest to copy to {shown(item.chest.label)} from was disconnected before anything was copied."
-            yield RoutineStep("copy", "cut-off", text, item.chest.label)
+            yield RoutineStep("copy", "interrupted", text, item.chest.label)
         return
     for item in plan.copy_to:
         if item.chest.id in chests:
@@ -252,7 +252,7 @@ def _afterwards(
             if memory.drilled.get(chest.id) == month:
                 continue
             done = list(drill_step(chest, progress))
-            if not any(step.outcome in ("cut-off", "busy") for step in done):
+            if not any(step.outcome in ("interrupted", "busy") for step in done):
                 memory.drilled[chest.id] = month
             yield from done
 
@@ -273,8 +273,8 @@ def _to_tell(run: RoutineRun, plan: RoutinePlan, memory: Memory) -> bool:
 def _settle(
     plan: RoutinePlan, memory: Memory, begun: float, steps: Sequence[RoutineStep], chests: dict[str, Chest]
 ) -> None:
-    """Write down for which chests the time that was due is settled: what was cut off or passes by itself is tried again."""
-    again = {step.chest for step in steps if step.outcome in ("cut-off", "busy")}
+    """Write down for which chests the time that was due is settled: what was interrupted or passes by itself is tried again."""
+    again = {step.chest for step in steps if step.outcome in ("interrupted", "busy")}
     again |= {step.chest for step in steps if step.codes and set(step.codes) <= PASSING}
     for item in (*plan.serve, *plan.copy_to):
         # It may have another label by now than the routine knows.

@@ -36,13 +36,13 @@ def guarded(
     except RefusedError as error:
         yield _refused(what, chest, library, command, error)
     except NotConnectedError as error:
-        yield RoutineStep(what, "cut-off", str(error), chest.label, library)
+        yield RoutineStep(what, "interrupted", str(error), chest.label, library)
     except CutOffError as error:
         if chest.folder.is_dir():
             yield RoutineStep(what, "problem", str(error), chest.label, library, command)
         else:
             text = f"{shown(chest.label)} was disconnected in the middle; it is continued when it is back."
-            yield RoutineStep(what, "cut-off", text, chest.label, library)
+            yield RoutineStep(what, "interrupted", text, chest.label, library)
     except DuneChestError as error:
         yield RoutineStep(what, "problem", str(error), chest.label, library, command)
 
@@ -90,7 +90,8 @@ def _archived(result: ArchiveResult) -> RoutineStep:
         return RoutineStep("archive", "problem", text, result.chest, result.bag, command)
     if result.state == "unchanged":
         return RoutineStep("archive", "unchanged", f"{name} is in {chest} as it is.", result.chest, result.bag)
-    text = f"{name} archived to {chest}: edition {result.edition}, {number(result.files_copied, 'file')} copied."
+    new = result.files_copied - result.kept
+    text = f"{name} archived to {chest}: edition {result.edition}, {number(new, 'file')} copied."
     return RoutineStep("archive", "done", text, result.chest, result.bag)
 
 

@@ -14,7 +14,7 @@ from collections.abc import Iterator
 from pathlib import Path
 from typing import Any
 
-from dunechest.jobs.routine.file import routines_folder
+from dunechest.jobs.routine.file import routine_log
 from dunechest.jobs.routine.result import RoutineRun
 from dunechest.jobs.routine.routine import Routine
 from dunechest.machine.notify import notify
@@ -26,11 +26,6 @@ from dunechest.words import day
 _PATIENCE = 60.0
 #: Bytes of the log, and number of the earlier ones that are kept.
 _LOG_BYTES, _LOGS = 1_000_000, 5
-
-
-def routine_log() -> Path:
-    """Return the file of the log; earlier ones lie beside it with a number."""
-    return routines_folder() / "log.txt"
 
 
 class _PrivateLog(logging.handlers.RotatingFileHandler):
