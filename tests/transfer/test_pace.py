@@ -33,7 +33,7 @@ def test_no_stretch_has_more_than_the_limit(counts: list[int], work: list[float]
     assert told == counts
     for first in range(0, len(counts), 7):
         seconds = moments[-1] - moments[first]
-        assert sum(counts[first + 1 :]) <= rate * (seconds + 0.25) * 1.000001 + 1
+        assert sum(counts[first + 1 :]) <= rate * (seconds + pace.BURST) * 1.000001 + 1
 
 
 def test_the_time_without_work_is_no_longer_than_needed() -> None:
@@ -41,7 +41,7 @@ def test_the_time_without_work_is_no_longer_than_needed() -> None:
     paced = Paced(1000.0, lambda count: None, now=lambda: now[0], wait=lambda s: now.__setitem__(0, now[0] + s))
     for _ in range(100):
         paced(100)
-    assert now[0] == pytest.approx(10.0, abs=0.3)
+    assert now[0] == pytest.approx(10.0, abs=0.2)
 
 
 def test_a_limited_crew_is_one_process_and_the_limit_ends_with_its_block(tmp_path: Path) -> None:

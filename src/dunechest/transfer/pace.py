@@ -14,8 +14,9 @@ Tell = Callable[[int], None]
 
 _limit: ContextVar[float | None] = ContextVar("limit", default=None)
 
-#: Seconds of idleness that may be made up for: after a wait, a burst is no use to anybody.
-_BURST = 0.25
+#: Seconds without reading that may be made up for: writing and reading back a batch takes its time, a long wait is no
+#: reason for a long burst.
+BURST = 2.0
 
 
 @contextmanager
@@ -64,6 +65,6 @@ class Paced:
         """Count bytes that were read, and wait until the next may be."""
         self._tell(count)
         now = self._now()
-        self._free_at = max(self._free_at, now - _BURST) + count / self._rate
+        self._free_at = max(self._free_at, now - BURST) + count / self._rate
         if self._free_at > now:
             self._wait(self._free_at - now)
