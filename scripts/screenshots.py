@@ -104,7 +104,6 @@ def play(stage: Stage) -> None:
     """Go through the commands in an order in which each has something to show."""
     office, laptop = "office-pc", "new-laptop"
     world = stage.world
-    stage.shoot("help", office, "dunechest --help", size=8)
     stage.shoot("find", office, "dunechest find office-pc/home/tern office-pc/second-drive")
     stage.run(office, "dunechest chest new drives/blue --label blue", "dunechest chest new drives/sand --label sand")
     holder = subprocess.Popen(
@@ -160,6 +159,18 @@ def play(stage: Stage) -> None:
         "dunechest search ring counts",
         "dunechest search 'marram-0000*.jpg' --larger 200kB --on sand",
     )
+    routine = "dunechest routine add nightly marram-papers tidewrack --to blue --to sand --when 'every day at 22:00'"
+    four_days_ago = time.time() - 4 * 86_400
+    stage.run(
+        office,
+        f"{routine} --verify 5min --no-notify --scheduler none",
+        f"sed -i 's/^added = .*/added = {four_days_ago}/' office-pc/dunechest/routines/nightly.toml",
+        "mv drives/sand drives/drawer",
+    )
+    stage.shoot(
+        "routine", office, "dunechest routine run --due", "dunechest routine list", "dunechest release blue"
+    )
+    stage.run(office, "mv drives/drawer drives/sand", "dunechest routine remove nightly")
     stage.shoot(
         "rehome", office,
         "dunechest rehome winter-games --to drives/shell",

@@ -11,6 +11,7 @@ import subprocess
 import sys
 import time
 from collections.abc import Callable, Iterator
+from dataclasses import replace
 from pathlib import Path
 
 import pytest
@@ -531,3 +532,75 @@ def test_names_that_cannot_be_meant(library: Path, chests: dict[str, dunechest.C
     ):
         assert command("routine", *words).status == 2, words
     assert not files.names()
+
+
+def test_it_gives_way_to_all_others(library: Path, chests: dict[str, dunechest.Chest], tmp_path: Path) -> None:
+    """In a process of its own, as the scheduler starts it."""
+    if not hasattr(os, "nice"):
+        pytest.skip("priorities are other ones here")
+    told = tmp_path / "priority"
+    script = tmp_path / "priority.py"
+    script.write_text(f"import os, pathlib; pathlib.Path({str(told)!r}).write_text(str(os.nice(0)))")
+    routine = dunechest.plan_routine(
+        "gone", library, "blue", "every hour", quiet(tell=f"{sys.executable} '{script}'")
+    )
+    added = dunechest.add_routine(routine)
+    os.rename(library, library.with_name("elsewhere"))
+    files.write_routine(replace(files.read_routine("gone"), added=1.0))
+    done = subprocess.run(added.command, capture_output=True, text=True, env={**os.environ, "DUNECHEST_HOME": "/nowhere"}, check=False)  # fmt: skip
+    assert done.returncode == 3, done.stdout + done.stderr
+    assert int(told.read_text()) == 19
+
+
+def test_a_routine_that_nothing_starts_or_that_was_edited_is_noticed(
+    nightly: Routine, at_ten: Callable[[float], None], table: Path, library: Path, command: Command
+) -> None:
+    at_ten(5.0)
+    (state,) = dunechest.list_routines()
+    assert "nothing started it" in state.message
+    assert "nothing started it" in command("status").out.replace("\n", " ").replace("    ", "")
+    dunechest.run_due()
+    assert dunechest.list_routines()[0].well
+    routine = replace(nightly, scheduler="cron", name="by-cron")
+    assert dunechest.add_routine(routine).taken
+    dunechest.run_due()
+    assert dunechest.list_routines("by-cron")[0].well
+    place = files.routine_file("by-cron")
+    place.write_text(place.read_text().replace("22:00", "21:15"))
+    (state,) = dunechest.list_routines("by-cron")
+    assert (state.taken, state.command) == (False, "dunechest routine add by-cron --again")
+    assert command("routine", "add", "by-cron", "--again", "--on-mains").status == 2
+    assert command("routine", "add", "by-cron", "--again").status == 0
+    assert "15 21 * * *" in table.read_text() and dunechest.list_routines("by-cron")[0].well
+    assert dunechest.list_routines("by-cron")[0].routine.added == nightly.added  # type: ignore[union-attr]
+
+
+def test_a_retired_drive_is_not_asked_for(
+    nightly: Routine, at_ten: Callable[[float], None], chests: dict[str, dunechest.Chest]
+) -> None:
+    unplug(chests["blue"])
+    dunechest.retire_chest("blue")
+    at_ten(4.0)
+    (run,) = dunechest.run_due().runs
+    assert "retired" in run.message and "Connect it" not in run.message
+
+
+@pytest.mark.skipif(not hasattr(os, "geteuid") or os.geteuid() == 0, reason="root may write everywhere")
+def test_a_folder_that_cannot_be_written_to_is_said(nightly: Routine, at_ten: Callable[[float], None]) -> None:
+    files.routines_folder().chmod(0o500)
+    try:
+        with pytest.raises(dunechest.CutOffError):
+            dunechest.run_due()
+    finally:
+        files.routines_folder().chmod(0o700)
+
+
+def test_a_log_that_is_no_file_fails_nothing(
+    nightly: Routine, at_ten: Callable[[float], None], tmp_path: Path
+) -> None:
+    target = tmp_path / "somebody's file"
+    target.write_text("mine")
+    dunechest.routine_log().symlink_to(target)
+    (run,) = dunechest.run_due().runs
+    assert (run.outcome, len(run.failed_to_tell)) == ("ok", 1) and "log" in run.failed_to_tell[0]
+    assert target.read_text() == "mine"

@@ -14,6 +14,7 @@ import pytest
 import dunechest
 from dunechest.demo.applications import APPLICATIONS
 from dunechest.demo.world import World
+from dunechest.machine.schedulers.cron import Cron
 from tests.support.runs import Command
 from tests.support.trees import bag_of, facts, flip
 
@@ -151,3 +152,21 @@ def test_when_the_disk_is_full(world: World, media: dict[str, Path], command: Co
     sand.rename(sand.with_name("lost"))
     follow(command, media, iter([forget]))
     assert dunechest.list_homes() == ()
+
+
+def test_every_night_by_itself(
+    world: World, media: dict[str, Path], command: Command, table: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    monkeypatch.setattr("dunechest.machine.schedulers.usual_scheduler", Cron)
+    begin(command, media, world, blue=[], sand=[])
+    page = "by-itself.md"
+    follow(command, media, section(page, "Make a routine"))
+    assert {entry.name for entry in dunechest.get_chest("blue").bags()} == {"marram-papers", "tidewrack"}
+    for title in ("What it does besides", "When something is wrong", "Change or remove it"):
+        follow(command, media, section(page, title))
+    assert [state.name for state in dunechest.list_routines()] == ["calm", "sundays", "tidy", "told"]
+    assert table.read_text().count(": begin") == 4
+    for name in ("calm", "sundays", "tidy", "told"):
+        assert command("routine", "remove", name).status == 0
+    assert not table.exists()
+    follow(command, media, section(page, "May I unplug it now?"))

@@ -36,7 +36,7 @@ def command() -> None:
         "What then": ("verify", "drill", "keep"),
         "Limits": ("on_mains", "limit"),
         "Whom to tell": ("tell", "no_notify"),
-        "How": ("plan_only", "scheduler", "replace_old"),
+        "How": ("plan_only", "scheduler", "replace_old", "again"),
     },
 )
 @command.command("add", cls=Command)
@@ -48,7 +48,6 @@ def command() -> None:
     "--to",
     "chests",
     multiple=True,
-    required=True,
     metavar="CHEST",
     help="The chest to archive to; repeatable. Each is served when it is connected.",
     shell_complete=complete_chest,
@@ -63,7 +62,6 @@ def command() -> None:
 @click.option(
     "--when",
     multiple=True,
-    required=True,
     metavar="TIME",
     help="'every day at 22:00', 'every Sunday', 'every month on the 1st', 'every hour', 'when plugged in'; repeatable.",
 )
@@ -84,8 +82,13 @@ def command() -> None:
     help="systemd, cron, launchd or task-scheduler; none, to start it yourself.",
 )
 @click.option("--replace", "replace_old", is_flag=True, help="Replace a routine of that name.")
+@click.option(
+    "--again",
+    is_flag=True,
+    help="Install it again as its file has it, after that was edited or Dune Chest was moved.",
+)
 @common
-def add(out: Out, name: str, plan_only: bool, replace_old: bool, **asked: Any) -> int:
+def add(out: Out, name: str, plan_only: bool, replace_old: bool, again: bool, **asked: Any) -> int:
     """Add a routine, and have the system's scheduler start it.
 
     What is installed is shown, and the scheduler is asked whether it took it. The
@@ -97,13 +100,24 @@ def add(out: Out, name: str, plan_only: bool, replace_old: bool, **asked: Any) -
     from dunechest.cli.views import routine as view
     from dunechest.jobs.routine import add_routine, plan_add
 
-    routine = _meant(name, asked)
+    routine = _again(name, asked) if again else _meant(name, asked)
+    replace_old |= again
     put = plan_add if plan_only else add_routine
     installation = put(routine, replace_old=replace_old)
     out.document("routine-add", installation=installation)
     if out.shows:
         view.show_added(out, installation, plan=plan_only)
     return 0
+
+
+def _again(name: str, asked: dict[str, Any]) -> Routine:
+    """Return a routine as its file has it."""
+    from dunechest.errors import UsageError
+    from dunechest.jobs.routine.file import read_routine
+
+    if any(asked.values()):
+        raise UsageError("--again installs the routine as its file has it; nothing else goes with it but --plan.")
+    return read_routine(name)
 
 
 def _meant(name: str, asked: dict[str, Any]) -> Routine:
@@ -113,6 +127,8 @@ def _meant(name: str, asked: dict[str, Any]) -> Routine:
     from dunechest.names import shown
     from dunechest.words import seconds_of
 
+    if not asked["chests"] or not asked["when"]:
+        raise UsageError("Say where to and when: --to CHEST --when 'every day at 22:00'")
     seconds = seconds_of(asked["verify"]) if asked["verify"] else 0.0
     if seconds is None:
         raise UsageError(f"--verify takes a time such as 20min or 2h, not {shown(asked['verify'])!r}.")

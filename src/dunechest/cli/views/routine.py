@@ -112,7 +112,7 @@ def show_all(out: Out, states: Sequence[RoutineState]) -> None:
 def show_state(out: Out, state: RoutineState, *, brief: bool = False) -> None:
     """Show how a routine does; `brief` where what is wrong with it was said before."""
     console = out.console
-    outcome = "overdue" if state.overdue else state.outcome
+    outcome = "late" if state.overdue else state.outcome
     style = _STYLES.get(outcome, BAD if outcome == "unusable" else GOOD if outcome == "ok" else "")
     line = (
         Text()
@@ -128,6 +128,8 @@ def show_state(out: Out, state: RoutineState, *, brief: bool = False) -> None:
         if state.next_at is not None:
             say(console, f"next: {day(state.next_at)}", indent=4)
     for label in state.waiting:
+        if label in state.overdue and state.message and not brief:
+            continue  # that is what the message says
         late = " (overdue)" if label in state.overdue else ""
         say(console, f"due for {shown(label)}, which is not connected{late}", WARN if late else "", indent=4)
     if brief:

@@ -38,6 +38,7 @@ from dunechest.jobs.routine.running.due import (
 from dunechest.machine.effort import on_mains
 from dunechest.progress import Progress, silent
 from dunechest.values import Value
+from dunechest.words import day
 
 __all__ = [
     "NONE",
@@ -168,9 +169,15 @@ def _state(routine: Routine, now: float, connected: Connected, ask_scheduler: bo
         message = next((line.partition(": ")[2] for line in last.lines), "")
     if last is not None and last.outcome == "late" and not late:
         message = command = ""  # the drive came since
+    stuck = [item for item in (*plan.serve, *plan.copy_to) if now - item.since >= max(routine.patience, 1.0) * DAY]
     if answer is not None and not answer.taken:
-        message = message or f"It does not run by itself: {answer.sentence}"
-        command = command or f"dunechest routine add {routine.name} --replace ..."
+        message, command = (
+            f"It may not run by itself: {answer.sentence}.",
+            f"dunechest routine add {routine.name} --again",
+        )
+    elif stuck and not message:
+        message = f"It has been due since {day(min(item.since for item in stuck))}, and nothing started it."
+        command = f"dunechest routine list {routine.name}"
     return RoutineState(
         routine.name,
         routine,

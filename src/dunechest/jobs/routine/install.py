@@ -231,7 +231,7 @@ def add_routine(routine: Routine, *, replace_old: bool = False) -> RoutineInstal
     routine : Routine
         From `plan_routine`.
     replace_old : bool
-        Whether one of that name is replaced; what is remembered of it stays.
+        Whether one of that name is replaced; what is remembered of it stays. One that was read from its file is as old as it was.
 
     Returns
     -------
@@ -243,7 +243,7 @@ def add_routine(routine: Routine, *, replace_old: bool = False) -> RoutineInstal
     RefusedError
         If there is one already, or the scheduler does not take it. Nothing was changed then.
     """
-    routine = replace(routine, added=clock.now())
+    routine = replace(routine, added=routine.added or clock.now())
     plan = plan_add(routine, replace_old=replace_old)
     before = None
     if routine.name in names():
@@ -332,6 +332,13 @@ def taken(routine: Routine) -> Taken:
     if routine.scheduler == NONE:
         return Taken(True, "started by hand, or by a program of yours")
     try:
-        return schedulers.scheduler(routine.scheduler).taken(routine.name)
+        own = schedulers.scheduler(routine.scheduler)
+        answer = own.taken(routine.name)
+        if answer.taken and not own.same(entry_of(routine)):
+            return Taken(
+                False,
+                f"{routine.scheduler} has it with other times, or for a Dune Chest in another place than this one",
+            )
+        return answer
     except DuneChestError as error:
         return Taken(False, str(error))

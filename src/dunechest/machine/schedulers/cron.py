@@ -59,6 +59,13 @@ class Cron:
             return Taken(False, "cron's table has the lines, but no cron daemon runs on this computer")
         return Taken(True, "cron's table has the lines")
 
+    def same(self, entry: Entry) -> bool:
+        """Whether the lines are as they would be written now."""
+        try:
+            return _lines(entry) in (_read() or "")
+        except RefusedError:
+            return False
+
 
 def _read() -> str | None:
     """Return the table, empty if there is none yet; None if this person may not have one."""

@@ -8,6 +8,7 @@ from typing import ClassVar, Protocol
 
 from dunechest.errors import UsageError
 from dunechest.names import shown
+from dunechest.transfer import safe
 
 DAYS = ("Monday", "Tuesday", "Wednesday", "Thursday", "Friday", "Saturday", "Sunday")
 
@@ -112,3 +113,16 @@ class Scheduler(Protocol):
 
     def taken(self, name: str) -> Taken:
         """Ask the scheduler whether it has an entry."""
+
+    def same(self, entry: Entry) -> bool:
+        """Whether what is installed is what would be installed now; True where that cannot be told."""
+
+
+def same_files(files: tuple[File, ...]) -> bool:
+    """Whether files are in their places with just their text."""
+    try:
+        return all(
+            safe.read_bounded(file.place, 1 << 20).decode() == file.text for file in files if file.place is not None
+        )
+    except (OSError, ValueError):
+        return False

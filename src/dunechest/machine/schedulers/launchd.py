@@ -9,7 +9,7 @@ from typing import Any, ClassVar
 
 from dunechest.errors import RefusedError
 from dunechest.machine.folders import own_home
-from dunechest.machine.schedulers.entry import Entry, File, Moment, Taken
+from dunechest.machine.schedulers.entry import Entry, File, Moment, Taken, same_files
 from dunechest.machine.system_command import order
 from dunechest.transfer import safe
 from dunechest.transfer.owner import make_own
@@ -68,6 +68,10 @@ class Launchd:
         if answer.returncode == 0:
             return Taken(True, f"launchd has loaded the agent {label}")
         return Taken(False, f"launchd has no agent {label}")
+
+    def same(self, entry: Entry) -> bool:
+        """Whether the files are as they would be written now."""
+        return same_files(self.files(entry))
 
 
 def _domain() -> str:

@@ -8,7 +8,7 @@ from typing import ClassVar
 
 from dunechest.errors import RefusedError
 from dunechest.machine.folders import own_home
-from dunechest.machine.schedulers.entry import DAYS, Entry, File, Moment, Taken
+from dunechest.machine.schedulers.entry import DAYS, Entry, File, Moment, Taken, same_files
 from dunechest.machine.system_command import order
 from dunechest.transfer import safe
 from dunechest.transfer.owner import make_own
@@ -88,6 +88,10 @@ class Systemd:
         if active == "active" and enabled == "enabled":
             return Taken(True, f"systemd has the timer {unit}" + (f"; next start {told}" if told else ""))
         return Taken(False, f"systemd says of the timer {unit}: {active or 'unknown'}, {enabled or 'not enabled'}")
+
+    def same(self, entry: Entry) -> bool:
+        """Whether the files are as they would be written now."""
+        return same_files(self.files(entry))
 
 
 def _folder() -> Path:

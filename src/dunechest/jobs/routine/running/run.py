@@ -104,12 +104,24 @@ def _late(routine: Routine, item: ChestDue, wait: str) -> RoutineStep:
             f"The routine {routine.name} has been due for {since}, and {wait} whenever it could run. Plug the computer in for "
             "a while, and it catches up by itself."
         )
+    elif _retired(item.chest.id):
+        text = (
+            f"{shown(item.chest.label)} was retired, and the routine {routine.name} still waits for it. Tell the routine which "
+            "chest to use instead."
+        )
     else:
         text = (
             f"{shown(item.chest.label)} has been expected for {since} ({routine.words}) and is not connected. Connect it, and "
             f"the routine {routine.name} catches up by itself."
         )
-    return RoutineStep("wait", "late", text, item.chest.label, command=f"dunechest routine list {routine.name}")
+    return RoutineStep("wait", "late", text, item.chest.label)
+
+
+def _retired(chest: str) -> bool:
+    from dunechest.ledger.ledger import open_ledger
+
+    with open_ledger() as ledger:
+        return any(known.id == chest and known.retired is not None for known in ledger.chests())
 
 
 def _still_open(plan: RoutinePlan, memory: Memory) -> Iterator[RoutineStep]:
