@@ -101,7 +101,7 @@ class ReleaseResult(Value):
             listed = ", ".join(shown(str(place)) for place in self.others)
             return f"Do not unplug {label} yet: another part of the same drive is mounted in {listed}."
         if self.outcome == "flushed":
-            return f"Everything is written to {label}, but it is still mounted: {self.why or 'unmount it yourself'}."
+            return f"Everything is written to {label}, but it is still mounted. Unmount it before you unplug it."
         return f"Everything is written to {label}. It is on a disk of this computer: there is nothing to unplug."
 
 

@@ -15,6 +15,8 @@ def command(title: str, text: str) -> tuple[list[str], dict[str, str], str]:
         if not bus.exists():
             return [], environment, ""
         environment["DBUS_SESSION_BUS_ADDRESS"] = f"unix:path={bus}"
-    # The body may hold markup (Desktop Notifications Specification), so what looks like it is escaped.
-    body = text.replace("&", "&amp;").replace("<", "&lt;").replace(">", "&gt;")
+    # The body may hold markup (Desktop Notifications Specification), and the command reads backslashes in it as C does: what
+    # looks like either is escaped.
+    body = text.replace("\\", "\\\\")
+    body = body.replace("&", "&amp;").replace("<", "&lt;").replace(">", "&gt;")
     return ["notify-send", "--app-name=Dune Chest", "--", title, body], environment, ""

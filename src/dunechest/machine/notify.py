@@ -26,9 +26,10 @@ def notify(title: str, text: str) -> str:
     Parameters
     ----------
     title, text : str
-        What it says. No part of it is taken for markup, an option or a command.
+        What it says; the text may have several lines. No part of it is taken for markup, an option or a command.
     """
-    words, environment, given = command(shown(title)[:_MOST], shown(text)[:_MOST])
+    lines = "\n".join(map(shown, text[:_MOST].split("\n")))
+    words, environment, given = command(shown(title)[:_MOST], lines)
     if not words:
         return "there is no desktop"
     try:

@@ -14,7 +14,7 @@ from dunechest.errors import DuneChestError
 from dunechest.machine.processes import Opener, name_of, openers
 from dunechest.machine.system_command import order
 from dunechest.machine.volumes import disks
-from dunechest.names import shown
+from dunechest.names import quoted, shown
 from dunechest.transfer import medium
 
 if sys.platform == "win32":
@@ -119,7 +119,7 @@ def unmount(mount: Path) -> Unmounted:
     whys: list[str] = []
     last = ""
     for words in commands(real, device, kind):
-        last = " ".join(words)
+        last = " ".join(map(quoted, words))
         why = _order(words)
         if not is_mounted(mount):
             return Unmounted(True, last)

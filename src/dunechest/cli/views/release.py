@@ -24,6 +24,8 @@ def show(out: Out, result: ReleaseResult) -> None:
     if result.outcome == "in-use":
         again = f"dunechest release {quoted(result.chest)}"
         say(console, f"-> Close that, then once more: {again}", indent=2, hang=3)
+    if result.why:
+        say(console, f"The system says: {shown(result.why)}", indent=2, hang=2)
     if result.outcome == "flushed" and result.command:
         say(console, f"-> Unmount it in your file manager; or, as administrator: {result.command}", indent=2, hang=3)
     show_findings(out, result.findings)
