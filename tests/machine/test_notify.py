@@ -27,13 +27,10 @@ def test_the_text_is_an_argument_and_no_markup(tmp_path: Path, monkeypatch: pyte
     monkeypatch.setenv("DBUS_SESSION_BUS_ADDRESS", "unix:path=/nowhere")
     assert notify("--help", HOSTILE) == ""
     lines = said.read_text().splitlines()
-    assert lines[:3] == ["--app-name=Dune Chest", "--", "--help"] and lines[4] == "unix:path=/nowhere"
-    assert (
-        "<" not in lines[3]
-        and "\x1b" not in lines[3]
-        and "&lt;b&gt;bold" in lines[3]
-        and "$(touch pwned)" in lines[3]
-    )
+    assert lines[:3] == ["--app-name=Dune Chest", "--", "--help"] and lines[-1] == "unix:path=/nowhere"
+    body = "\n".join(lines[3:-1])
+    assert "<" not in body and "\x1b" not in body and "&lt;b&gt;bold" in body and "$(touch pwned)" in body
+    assert "\\\\x1b" in body, "the command reads backslashes, and would make an escape of it"
     program.write_text("#!/bin/sh\necho no desktop >&2\nexit 3\n")
     assert notify("a", "b") == "no desktop"
     program.unlink()

@@ -216,10 +216,10 @@ def _named(routine: Routine, named: RoutineLibrary) -> Library | RoutineStep:
         place = str(home.place)
     if not os.path.exists(place):
         text = (
-            f"{shown(named.name)} is no longer in {shown(named.place)}. Nothing was changed in the chests. If it was moved or "
-            f"removed, tell the routine so."
+            f"{shown(named.name)} is no longer in {shown(named.place)}. Nothing was changed in the chests. Connect its drive; or "
+            "change its place in the routine's file."
         )
-        command = f"dunechest routine remove {routine.name}"
+        command = f"dunechest routine list {routine.name}"
         return RoutineStep("archive", "blocked", text, library=named.name, command=command, codes=("gone",))
     try:
         library = library_at(place)
