@@ -29,7 +29,7 @@ LIMITS = {"small": (5.0, 10.0, 80.0), "medium": (10.0, 20.0), "large": (20.0, 80
 
 def bench(top: Path, shape: str, limit: float) -> tuple[float, float]:
     """Return megabytes a second that a routine reached, and those of plain commands."""
-    title, count, size = SHAPES[shape]
+    _, count, size = SHAPES[shape]
     library, drive, state = top / shape, top / "drive", top / "state"
     if not library.exists():
         make_shape(library, count, size)

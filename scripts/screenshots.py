@@ -167,9 +167,7 @@ def play(stage: Stage) -> None:
         f"sed -i 's/^added = .*/added = {four_days_ago}/' office-pc/dunechest/routines/nightly.toml",
         "mv drives/sand drives/drawer",
     )
-    stage.shoot(
-        "routine", office, "dunechest routine run --due", "dunechest routine list", "dunechest release blue"
-    )
+    stage.shoot("routine", office, "dunechest routine run --due", "dunechest routine list", "dunechest release blue")
     stage.run(office, "mv drives/drawer drives/sand", "dunechest routine remove nightly")
     stage.shoot(
         "rehome", office,

@@ -38,11 +38,13 @@ MODULES = sorted(m.name for m in pkgutil.walk_packages(dunechest.__path__, "dune
 
 
 @pytest.mark.parametrize("name", MODULES)
-def test_examples_in_docstrings_run(name: str) -> None:
+def test_examples_in_docstrings_run(name: str, tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.setattr(tempfile, "tempdir", str(tmp_path))  # or the examples' folders would be left behind
     assert doctest.testmod(importlib.import_module(name)).failed == 0
 
 
-def test_everything_public_can_be_had() -> None:
+def test_everything_public_can_be_had(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.setattr(tempfile, "tempdir", str(tmp_path))
     for name in dunechest.__all__:
         assert getattr(dunechest, name) is not None
     with pytest.raises(AttributeError):
