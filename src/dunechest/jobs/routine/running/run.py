@@ -229,13 +229,14 @@ def _named(routine: Routine, named: RoutineLibrary) -> Library | RoutineStep:
 
 
 def _copies(plan: RoutinePlan, chests: dict[str, Chest], machine: str, progress: Progress) -> Iterator[RoutineStep]:
-    wanted = {chest.id for chest in plan.routine.chests}
+    source = None
     try:
-        source = Chest.open(plan.source, machine=machine)
+        if os.path.isdir(plan.source):
+            source = Chest.open(plan.source, machine=machine)
     except DuneChestError as error:
-        yield RoutineStep("copy", "problem", str(error))
+        yield RoutineStep("copy", "problem", str(error), command=f"dunechest verify {quoted(plan.source)}")
         return
-    if source.id not in wanted:
+    if source is None or source.id not in {chest.id for chest in plan.routine.chests}:
         for item in plan.copy_to:
             text = f"The chest to copy to {shown(item.chest.label)} from was disconnected before anything was copied."
             yield RoutineStep("copy", "interrupted", text, item.chest.label)

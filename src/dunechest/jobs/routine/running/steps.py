@@ -7,7 +7,7 @@ from collections.abc import Callable, Iterator
 from pathlib import Path
 
 from dunechest.chest.chest import Chest
-from dunechest.errors import ChestBusyError, CutOffError, DuneChestError, NotConnectedError, RefusedError
+from dunechest.errors import ChestBusyError, DuneChestError, NotConnectedError, RefusedError
 from dunechest.findings import Finding
 from dunechest.jobs.archive import ArchiveResult, archive
 from dunechest.jobs.copy import copy_chest
@@ -25,9 +25,19 @@ PASSING = frozenset({"in-use"})
 
 
 def guarded(
-    what: str, chest: Chest, library: str, command: str, work: Callable[[], Iterator[RoutineStep]]
+    what: str,
+    chest: Chest,
+    library: str,
+    command: str,
+    work: Callable[[], Iterator[RoutineStep]],
+    *,
+    source: Chest | None = None,
 ) -> Iterator[RoutineStep]:
-    """Do a step; an error becomes a step that says so, so that the others are done all the same."""
+    """Do a step; an error becomes a step that says so, so that the others are done all the same.
+
+    A drive that is pulled between two steps shows itself as whatever error comes first; so the drives are looked
+    at, and not the error. The step counts for `chest`, also if it is the drive of `source` that is gone.
+    """
     try:
         yield from work()
     except ChestBusyError:
@@ -37,14 +47,15 @@ def guarded(
         yield _refused(what, chest, library, command, error)
     except NotConnectedError as error:
         yield RoutineStep(what, "interrupted", str(error), chest.label, library)
-    except CutOffError as error:
-        if chest.folder.is_dir():
-            yield RoutineStep(what, "problem", str(error), chest.label, library, command)
+    except (DuneChestError, OSError) as error:
+        gone = next((one for one in (chest, source) if one is not None and not one.folder.is_dir()), None)
+        if gone is None:
+            # What the system says of a path holds it as it is; our own messages can be shown already.
+            text = str(error) if isinstance(error, DuneChestError) else shown(str(error))
+            yield RoutineStep(what, "problem", text, chest.label, library, command)
         else:
-            text = f"{shown(chest.label)} was disconnected in the middle; it is continued when it is back."
+            text = f"{shown(gone.label)} was disconnected in the middle; it is continued when it is back."
             yield RoutineStep(what, "interrupted", text, chest.label, library)
-    except DuneChestError as error:
-        yield RoutineStep(what, "problem", str(error), chest.label, library, command)
 
 
 def _refused(what: str, chest: Chest, library: str, command: str, error: RefusedError) -> RoutineStep:
@@ -130,7 +141,7 @@ def copy_step(source: Chest, target: Chest, progress: Progress) -> Iterator[Rout
                     "copy", "unchanged", f"{name} is in {shown(target.label)} as it is.", target.label, result.bag
                 )
 
-    yield from guarded("copy", target, "", command, work)
+    yield from guarded("copy", target, "", command, work, source=source)
 
 
 def verify_step(chest: Chest, minutes: float, progress: Progress) -> Iterator[RoutineStep]:
@@ -157,12 +168,11 @@ def verify_step(chest: Chest, minutes: float, progress: Progress) -> Iterator[Ro
 
 def drill_step(chest: Chest, progress: Progress) -> Iterator[RoutineStep]:
     """Drill the library of a chest whose last drill is the longest ago."""
-    name = _least_drilled(chest)
-    if not name:
-        return
-    command = f"dunechest drill {quoted(chest.label)} {quoted(name)}"
 
     def work() -> Iterator[RoutineStep]:
+        name = _least_drilled(chest)
+        if not name:
+            return
         (done,) = drill(chest, [name], progress=progress)
         if done.passed:
             text = f"{shown(name)} in {shown(chest.label)} passed a drill."
@@ -170,9 +180,10 @@ def drill_step(chest: Chest, progress: Progress) -> Iterator[RoutineStep]:
         else:
             why = f": {shown(done.why_not)}" if done.why_not else ""
             text = f"{shown(name)} in {shown(chest.label)} did not pass the drill{why}."
+            command = f"dunechest drill {quoted(chest.label)} {quoted(name)}"
             yield RoutineStep("drill", "problem", text, chest.label, name, command)
 
-    yield from guarded("drill", chest, name, command, work)
+    yield from guarded("drill", chest, "", f"dunechest drill {quoted(chest.label)}", work)
 
 
 def _least_drilled(chest: Chest) -> str:
