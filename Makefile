@@ -20,7 +20,9 @@ coverage: $(READY)
 lint: $(READY)
 	$(BIN)/ruff check .
 	$(BIN)/ruff format --check .
-	$(BIN)/mypy
+	$(BIN)/mypy --platform linux
+	$(BIN)/mypy --platform darwin --cache-dir .mypy_cache/darwin
+	$(BIN)/mypy --platform win32 --cache-dir .mypy_cache/win32
 	$(BIN)/lint-imports --no-cache
 	$(BIN)/python scripts/layers.py --check
 	$(BIN)/python scripts/changelog.py --check

@@ -23,6 +23,7 @@ from __future__ import annotations
 import errno
 import os
 import stat
+import sys
 from pathlib import Path
 
 import msgspec
@@ -174,9 +175,11 @@ def _mode(path: Path) -> int | None:
 
 def _longest_path(bag: Path) -> int:
     """Bytes that a path may have on this system."""
+    if sys.platform == "win32":
+        return 32_000
     try:
         return os.pathconf(bag, "PC_PATH_MAX") - 1
-    except (AttributeError, ValueError, OSError):
+    except (ValueError, OSError):
         return 32_000
 
 

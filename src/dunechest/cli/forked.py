@@ -54,8 +54,8 @@ def run_module(
     ahead : float
         Seconds that its clock is ahead.
     """
-    # A thread would not live on in the copy, and what it holds would be held for ever.
-    if hasattr(os, "fork") and threading.active_count() == 1:
+    # A thread would not live on in the copy, and what it holds would be held for ever. On macOS the system itself has some.
+    if sys.platform == "linux" and threading.active_count() == 1:
         return _fork(module, words, folder, environment, caught, ahead)
     # -P: the folder is never a place to import from.
     ran = subprocess.run(
@@ -99,7 +99,7 @@ def _fork(
     sys.stdout.flush()
     sys.stderr.flush()
     with tempfile.TemporaryFile() as caught_out, tempfile.TemporaryFile() as caught_errors:
-        child = os.fork()
+        child = _copy_of_this()
         if child == 0:
             status = 70
             try:
@@ -147,3 +147,9 @@ def _be(module: str, words: Sequence[str], folder: Path, environment: Mapping[st
     finally:
         sys.stdout.flush()
         sys.stderr.flush()
+
+
+def _copy_of_this() -> int:
+    if sys.platform != "win32":
+        return os.fork()
+    raise NotImplementedError

@@ -7,8 +7,11 @@ import binascii
 import errno
 import os
 import struct
+import sys
 
 from dunechest.machine import _accounts
+
+assert sys.platform == "linux"
 
 #: What the system keeps for itself, or what would give rights that nobody may take from a drive, is not read.
 _OF_A_PERSON = "user."

@@ -7,6 +7,8 @@ import os
 import struct
 import sys
 
+assert sys.platform != "win32"
+
 # struct flock, as each system lays it out.
 _LAYOUT = "qqihh" if sys.platform == "darwin" else "hhqqi"
 

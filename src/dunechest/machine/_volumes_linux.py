@@ -3,9 +3,12 @@
 from __future__ import annotations
 
 import os
+import sys
 from pathlib import Path
 
 import psutil
+
+assert sys.platform == "linux"
 
 
 def devices(path: Path) -> frozenset[str]:

@@ -41,7 +41,7 @@ def own_numbers(place: Path) -> tuple[int, int] | None:
     Of a summary that stands for no person, such as a server's, nothing is expected: on another computer it has to be said.
     None where the system has no such owners.
     """
-    if not hasattr(os, "geteuid"):
+    if sys.platform == "win32":
         return None
     above = owner_above(place)
     if above is not None and above[0] >= _PEOPLE:
@@ -73,8 +73,10 @@ def give_owner(path: bytes, user: str, group: str) -> str:
         if number is None:
             return f"there is no {kind} {name} here"
         numbers.append(-1 if number == 0 else number)
+    if sys.platform == "win32":
+        return "files have no such owners here"
     try:
         os.chown(path, numbers[0], numbers[1], follow_symlinks=False)
-    except (OSError, AttributeError):
+    except OSError:
         return "only the administrator can give files to others"
     return ""

@@ -72,7 +72,7 @@ def flush(mount: Path) -> None:
     OSError
         If the drive reports that something could not be written.
     """
-    if os.name == "nt":
+    if sys.platform == "win32":
         return  # unmounting writes it out; every file of ours was flushed by itself
     fd = os.open(mount, os.O_RDONLY)
     try:

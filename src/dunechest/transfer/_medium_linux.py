@@ -6,7 +6,10 @@ import ctypes
 import fcntl
 import functools
 import os
+import sys
 from pathlib import Path
+
+assert sys.platform == "linux"
 
 
 @functools.cache

@@ -4,6 +4,9 @@ from __future__ import annotations
 
 import fcntl
 import os
+import sys
+
+assert sys.platform != "win32"
 
 # <sys/fcntl.h> of macOS; named here because other systems' Python does not have them.
 _F_NOCACHE = 48

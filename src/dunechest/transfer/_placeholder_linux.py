@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import os
+import sys
 
 #: Bytes. Filesystems keep files up to about this size inside the inode (or the file table's
 #: record), where they take no block and are whole all the same.
@@ -11,4 +12,4 @@ _INSIDE = 4096
 
 def is_placeholder(info: os.stat_result) -> bool:
     """Whether a regular file's bytes are not here, by what `os.stat` says of it."""
-    return info.st_blocks == 0 and info.st_size > _INSIDE
+    return sys.platform != "win32" and info.st_blocks == 0 and info.st_size > _INSIDE

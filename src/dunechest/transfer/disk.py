@@ -9,6 +9,7 @@ one, that nothing is lost. Reading goes its own ways; it changes nothing.
 from __future__ import annotations
 
 import os
+import sys
 from collections.abc import Callable
 from pathlib import Path
 from typing import Any
@@ -46,10 +47,10 @@ def write_at(fd: int, data: memoryview, offset: int) -> int:
     """Write at a place in a file; return how much the system took."""
     if gate is not None:
         gate("write", fd, data)
-    if hasattr(os, "pwrite"):
-        return os.pwrite(fd, data, offset)
-    os.lseek(fd, offset, os.SEEK_SET)
-    return os.write(fd, data)
+    if sys.platform == "win32":
+        os.lseek(fd, offset, os.SEEK_SET)
+        return os.write(fd, data)
+    return os.pwrite(fd, data, offset)
 
 
 def rename(old: AnyPath, new: AnyPath) -> None:

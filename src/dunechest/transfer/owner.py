@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import os
+import sys
 from collections.abc import Iterable
 from pathlib import Path
 
@@ -15,7 +16,7 @@ def owner_above(place: Path) -> tuple[int, int] | None:
     None where this process is not the administrator's, the folder is the administrator's own, or the system has no such
     owners.
     """
-    if not hasattr(os, "geteuid") or os.geteuid() != 0:
+    if sys.platform == "win32" or os.geteuid() != 0:
         return None
     folder = place.parent
     while not folder.is_dir() and folder != folder.parent:
@@ -26,7 +27,7 @@ def owner_above(place: Path) -> tuple[int, int] | None:
 
 def give(owner: tuple[int, int] | None, places: Iterable[Path]) -> None:
     """Give files, links and folders, each with all in it, to an owner; nothing happens if there is none to give to."""
-    if owner is None:
+    if owner is None or sys.platform == "win32":
         return
     for place in places:
         if not os.path.lexists(place):
@@ -44,7 +45,7 @@ def give(owner: tuple[int, int] | None, places: Iterable[Path]) -> None:
 
 def hand_over(folder: Path) -> None:
     """Give all in a folder of records to the owner of that folder."""
-    if not hasattr(os, "geteuid") or os.geteuid() != 0:
+    if sys.platform == "win32" or os.geteuid() != 0:
         return
     try:
         info = folder.stat()

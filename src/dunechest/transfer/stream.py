@@ -12,6 +12,7 @@ import errno
 import mmap
 import os
 import queue
+import sys
 import threading
 from collections.abc import Callable, Iterator
 
@@ -100,7 +101,7 @@ def _read_at(fd: int, buffer: mmap.mmap, offset: int) -> int:
 
 
 def _pread_into(fd: int, view: memoryview, offset: int) -> int:
-    if hasattr(os, "preadv"):
+    if sys.platform != "win32" and hasattr(os, "preadv"):  # macOS has it from version 11 on
         return os.preadv(fd, [view], offset)
     os.lseek(fd, offset, os.SEEK_SET)
     data = os.read(fd, len(view))

@@ -61,10 +61,10 @@ class _Teller:
 
 def allow_many_files() -> None:
     """Raise this process's limit of open files as far as it may, for the batches."""
-    try:
-        import resource
-    except ImportError:  # Windows has no such limit
+    if sys.platform == "win32":  # it has no such limit
         return
+    import resource
+
     soft, hard = resource.getrlimit(resource.RLIMIT_NOFILE)
     wanted = 4096 if hard == resource.RLIM_INFINITY else min(hard, 4096)
     if soft < wanted:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import os
+import sys
 from collections.abc import Sequence
 from pathlib import Path
 
@@ -121,13 +122,13 @@ def _join_hard_links(plan: RehomePlan, tree: Path) -> None:
 def give_attributes(run: Run) -> None:
     """Give the copies what the originals have beside their bytes: owner, access lists, attributes; count what cannot be."""
     plan = run.plan
-    as_administrator = hasattr(os, "geteuid") and os.geteuid() == 0
+    as_administrator = sys.platform != "win32" and os.geteuid() == 0
     paths = [*(file.path for file in plan.files), *(folder.path for folder in plan.folders)]
     for path in paths:
         source, target = os.fsencode(plan.source / path), os.fsencode(run.tree / path)
         try:
             info = os.lstat(source)
-            if as_administrator:
+            if sys.platform != "win32" and as_administrator:
                 os.chown(target, info.st_uid, info.st_gid, follow_symlinks=False)
         except OSError:
             pass  # a drive that knows no owners

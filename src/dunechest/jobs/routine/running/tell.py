@@ -10,6 +10,7 @@ import os
 import shlex
 import signal
 import subprocess
+import sys
 from collections.abc import Iterator
 from pathlib import Path
 from typing import Any
@@ -125,10 +126,10 @@ def _command(words: str, document: str) -> str:
 def _end(process: subprocess.Popen[str]) -> None:
     """End a command with all that it started."""
     try:
-        if hasattr(os, "killpg"):
-            os.killpg(process.pid, signal.SIGKILL)
-        else:
+        if sys.platform == "win32":
             process.kill()
+        else:
+            os.killpg(process.pid, signal.SIGKILL)
     except OSError:
         pass
     process.wait(timeout=_PATIENCE)
