@@ -177,13 +177,13 @@ def is_device(name: str) -> bool:
     return _DEVICES.match(name.split(".", 1)[0].rstrip(" ")) is not None
 
 
-def why_unsafe(path: str) -> str | None:
-    r"""Say why a relative path from a drive must not be used, or None if it may be.
+def why_leads_out(path: str) -> str | None:
+    r"""Say why a relative path of a library leads out of it on every system, or None if it does not.
 
-    The path is one that a manifest or record on a drive names, with ``/`` between
-    its pieces. On Windows a backslash and a colon would steer it elsewhere too.
+    For the own path of a file, with ``/`` between its pieces, which is yet to be fitted to the names of a drive: what
+    a name may hold is asked there. For a path that is used as it is, see `why_unsafe`.
 
-    >>> why_unsafe("a/b.jpg"), why_unsafe("../b"), why_unsafe("/etc/x")
+    >>> why_leads_out("a/b.jpg"), why_leads_out("../b"), why_leads_out("/etc/x")
     (None, 'it leads upwards', 'it is an absolute path')
     """
     if not path:
@@ -197,6 +197,19 @@ def why_unsafe(path: str) -> str | None:
         return "it leads upwards"
     if "" in pieces or "." in pieces:
         return "it has an empty piece"
-    if os.sep == "\\" and ("\\" in path or ":" in path):
-        return "it holds a character that leads elsewhere on this system"
     return None
+
+
+def why_unsafe(path: str) -> str | None:
+    """Say why a relative path from a drive must not be used as it is, or None if it may be.
+
+    The path is one that a manifest or record on a drive names, with ``/`` between
+    its pieces. On Windows a backslash and a colon would steer it elsewhere too.
+
+    >>> why_unsafe("a/b.jpg"), why_unsafe("../b"), why_unsafe("/etc/x")
+    (None, 'it leads upwards', 'it is an absolute path')
+    """
+    why = why_leads_out(path)
+    if why is None and os.sep == "\\" and ("\\" in path or ":" in path):
+        return "it holds a character that leads elsewhere on this system"
+    return why

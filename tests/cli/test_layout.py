@@ -6,7 +6,7 @@ import io
 from pathlib import Path
 
 import pytest
-from hypothesis import given
+from hypothesis import example, given
 from hypothesis import strategies as st
 from rich.cells import cell_len
 from rich.console import Console
@@ -39,6 +39,7 @@ def test_columns_stand_below_each_other_whatever_the_script(rows: list[tuple[str
 
 
 @given(st.text(alphabet=st.sampled_from("ab c沙 /é\u0301"), max_size=300), st.integers(20, 200), st.integers(0, 8))
+@example(text="aaaaaaaaaaaaa  a", width=20, indent=7)
 def test_prose_never_leaves_the_terminal_and_loses_no_word(text: str, width: int, indent: int) -> None:
     lines = _shown(width, lambda console: say(console, text, indent=indent))
     assert all(cell_len(line) <= width for line in lines)

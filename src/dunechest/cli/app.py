@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import io
 import os
 import sys
 from collections.abc import Iterable, Sequence
@@ -165,6 +166,10 @@ def run(args: Sequence[str]) -> int:
     """
     from dunechest.cli.output import Out, fail, interrupted
 
+    # A file or pipe may be in an encoding that has no letter for some name: that is no reason to end after the work is done.
+    for stream in (sys.stdout, sys.stderr):
+        if isinstance(stream, io.TextIOWrapper):
+            stream.reconfigure(errors="backslashreplace")
     out = Out(json="--json" in args[: args.index("--") if "--" in args else None])
     words = _common_first(out, list(args))
     try:

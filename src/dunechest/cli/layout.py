@@ -93,7 +93,7 @@ def _lines(text: str, first: int, rest: int) -> Iterator[tuple[int, int]]:
                 cut, skip = _next_blank(whole, in_command), 1
             else:
                 cut, skip = max(place, begin + 1), 0
-            yield begin, cut
+            yield begin, begin + len(text[begin:cut].rstrip(" "))  # of two blanks, one could fall beyond the last column
             begin = cut + skip
             while begin < len(text) and whole[begin] == " ":
                 begin += 1

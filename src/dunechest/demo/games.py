@@ -7,6 +7,8 @@ import json
 import random
 from pathlib import Path
 
+from dunechest.machine.folders import standard_folders
+
 HEADER = "# Cuttlebone title"
 
 _TITLES = (
@@ -31,7 +33,7 @@ def make(library: Path, home: Path, rng: random.Random, size: float) -> None:
         write_descriptor(library, slug, name)
     (library / "shader-cache").mkdir()
     (library / "shader-cache" / "all.bin").write_bytes(rng.randbytes(300_000))
-    saves = home / ".local/share/cuttlebone-saves"
+    saves = standard_folders(home)["data"] / "cuttlebone-saves"
     saves.mkdir(parents=True)
     for slug, _, _ in _TITLES:
         (saves / f"{slug}.save").write_bytes(rng.randbytes(5_000))

@@ -15,6 +15,8 @@ from dataclasses import dataclass
 from pathlib import Path
 
 from dunechest.demo import designs, film, games, handsets, notebook, papers, photos, sounds
+from dunechest.machine.folders import standard_folders
+from dunechest.machine.identity import system_name
 from dunechest.names import shown
 
 SEED = 20260321
@@ -65,15 +67,19 @@ class World:
         """The third external drive."""
         return self.folder / "drives" / "shell"
 
+    def standard(self, name: str) -> Path:
+        """Return a standard folder of the person, as this computer has them."""
+        return standard_folders(self.office_home)[name]
+
     @property
     def photos(self) -> Path:
         """The dune survey photos."""
-        return self.office_home / "Pictures" / "Dune Survey"
+        return self.standard("pictures") / "Dune Survey"
 
     @property
     def old_photos(self) -> Path:
         """An older library of the same kind, with a few originals that are only placeholders."""
-        return self.office_home / "Pictures" / "Old Dune Survey"
+        return self.standard("pictures") / "Old Dune Survey"
 
     @property
     def notes(self) -> Path:
@@ -83,7 +89,7 @@ class World:
     @property
     def papers(self) -> Path:
         """The marram papers."""
-        return self.office_home / "Documents" / "Marram Papers"
+        return self.standard("documents") / "Marram Papers"
 
     @property
     def games(self) -> Path:
@@ -93,22 +99,22 @@ class World:
     @property
     def sounds(self) -> Path:
         """The shore recordings."""
-        return self.office_home / "Music" / "Shore Recordings"
+        return self.standard("music") / "Shore Recordings"
 
     @property
     def film(self) -> Path:
         """The storm film."""
-        return self.office_home / "Videos" / "Storm Film"
+        return self.standard("videos") / "Storm Film"
 
     @property
     def designs(self) -> Path:
         """The sign shop."""
-        return self.office_home / "Documents" / "Sign Shop"
+        return self.standard("documents") / "Sign Shop"
 
     @property
     def handsets(self) -> Path:
         """The handset backups."""
-        return self.office_home / ".local/share/limpet/devices"
+        return self.standard("data") / "limpet" / "devices"
 
     @property
     def card(self) -> Path:
@@ -164,8 +170,8 @@ def make_world(folder: Path, *, size: float = 1.0, seed: int = SEED) -> World:
     for place in (*homes, world.office_drive, world.laptop_drive, world.blue, world.sand, world.shell):
         place.mkdir(parents=True)
     for home in homes:
-        for name in ("Desktop", "Documents", "Music", "Pictures", "Videos", ".config", ".local/share"):
-            (home / name).mkdir(parents=True, exist_ok=True)
+        for place in standard_folders(home).values():
+            place.mkdir(parents=True, exist_ok=True)
     (folder / _MARK).write_text(json.dumps({"seed": seed, "size": size}) + "\n", encoding="utf-8")
     home, old_photos = world.office_home, world.old_photos
     makers: tuple[tuple[str, Callable[[random.Random], None]], ...] = (
@@ -224,7 +230,7 @@ def _settings(world: World) -> None:
 def _identity(world: World, machine: str, number: int) -> None:
     state = world.state(machine)
     state.mkdir(parents=True)
-    identity = {"id": f"{number:032x}", "name": machine, "system": "linux"}
+    identity = {"id": f"{number:032x}", "name": machine, "system": system_name()}
     (state / "machine.json").write_text(json.dumps(identity, indent=2) + "\n", encoding="utf-8")
 
 
@@ -236,7 +242,9 @@ def _age(folder: Path, rng: random.Random) -> None:
         made = not _MADE.isdisjoint(path.parts)
         seconds = _NEWEST - rng.randrange(0, 30 * 86400) - (0 if made else rng.randrange(31, 5 * 365) * 86400)
         nanoseconds = seconds * 1_000_000_000 + rng.randrange(1_000_000_000)
-        os.utime(path, ns=(nanoseconds, nanoseconds), follow_symlinks=False)
+        own = os.utime in os.supports_follow_symlinks
+        if own or not path.is_symlink():
+            os.utime(path, ns=(nanoseconds, nanoseconds), follow_symlinks=not own)
 
 
 def _remove(folder: Path) -> None:

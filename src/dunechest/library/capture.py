@@ -21,6 +21,7 @@ from dataclasses import dataclass
 from pathlib import Path
 
 from dunechest.library.formats.sqlite import COMPANIONS, companions, damage_in, looks_like_database, read_only
+from dunechest.transfer import patient
 
 _TRIES = 5
 
@@ -146,15 +147,15 @@ def capture(
             try:
                 return _backup(held or read_only(database), target, tell)
             except sqlite3.Error as error:
-                target.unlink(missing_ok=True)
+                patient.unlink(target, missing_ok=True)
                 if getattr(error, "sqlite_errorcode", 0) & 0xFF in (sqlite3.SQLITE_BUSY, sqlite3.SQLITE_LOCKED):
                     raise DatabaseInUseError(_HELD) from error
         return _capture_aside(database, target, scratch, tell)
     except sqlite3.Error as error:
-        target.unlink(missing_ok=True)
+        patient.unlink(target, missing_ok=True)
         raise NotCapturedError(f"SQLite cannot read it: {error}") from error
     except BaseException:
-        target.unlink(missing_ok=True)
+        patient.unlink(target, missing_ok=True)
         raise
 
 
@@ -193,10 +194,8 @@ def _backup(source: sqlite3.Connection, target: Path, tell: Callable[[int], None
         source.backup(copy, pages=_PAGES, progress=watch, sleep=0.1)
         copy.set_progress_handler(lambda: tell(0), 1_000_000)  # a large one takes its time to be looked through
         words = damage_in(copy)
-        for ending in COMPANIONS:
-            Path(str(target) + ending).unlink(missing_ok=True)
     for ending in COMPANIONS:
-        Path(str(target) + ending).unlink(missing_ok=True)
+        patient.unlink(Path(str(target) + ending), missing_ok=True)
     return Capture(words == "ok", words)
 
 
@@ -231,7 +230,7 @@ def _capture_aside(database: Path, target: Path, scratch: Path, tell: Callable[[
             before = [_stamp(name) for name in names]
             for name, ending in zip(names, ("", "-wal", "-journal"), strict=True):
                 beside = Path(str(aside) + ending)
-                beside.unlink(missing_ok=True)
+                patient.unlink(beside, missing_ok=True)
                 if Path(name).exists():
                     _copy(name, beside, tell)
             if before == [_stamp(name) for name in names]:
@@ -239,7 +238,7 @@ def _capture_aside(database: Path, target: Path, scratch: Path, tell: Callable[[
             time.sleep(0.2 * (again + 1))
     finally:
         for ending in ("", *COMPANIONS):
-            Path(str(aside) + ending).unlink(missing_ok=True)
+            patient.unlink(Path(str(aside) + ending), missing_ok=True)
     raise NotCapturedError("it keeps changing, though no process could be seen that has it open")
 
 

@@ -9,6 +9,7 @@ from pathlib import Path
 
 import psutil
 
+from dunechest.machine.identity import system_name
 from dunechest.machine.volumes import uuid_of
 
 #: What Windows refuses in a name; exFAT and NTFS drives are read there.
@@ -120,8 +121,13 @@ def _mounted(real: Path) -> tuple[str, Path]:
     return best
 
 
-def limits_of(kind: str) -> Limits:
-    """Return the limits of a type of filesystem; an unknown one is taken to be the strictest."""
+def limits_of(kind: str, system: str = "") -> Limits:
+    """Return the limits of a type of filesystem; an unknown one is taken to be the strictest.
+
+    Windows has its own, whatever the drive could hold: `system` says whose, this computer's by default.
+    """
+    if (system or system_name()) == "windows":
+        kind = kind if kind in _OLD_FAT else "ntfs"
     if kind in _UNIX:
         return Limits()
     if kind in _APPLE:

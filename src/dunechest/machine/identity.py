@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import platform
+import sys
 import uuid
 from pathlib import Path
 
@@ -22,7 +23,7 @@ class Machine(msgspec.Struct, frozen=True):
 
 def system_name() -> str:
     """Return ``linux``, ``macos`` or ``windows``."""
-    return {"Darwin": "macos", "Windows": "windows"}.get(platform.system(), "linux")
+    return {"darwin": "macos", "win32": "windows"}.get(sys.platform, "linux")
 
 
 def this_machine(state: Path) -> Machine:

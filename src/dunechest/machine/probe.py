@@ -22,6 +22,8 @@ _NAME = ".dune-probe-"
 #: Seconds after which a probe's folder that was left behind is one of a killed process.
 _OLD = 3600
 _SPEED_BYTES = 8 << 20
+#: On Windows these are no part of a name, but lead to another drive, another folder, or into another stream of a file.
+_LEADS_ELSEWHERE = frozenset(":\\" if os.sep == "\\" else "")
 
 
 @dataclass(frozen=True, slots=True)
@@ -88,14 +90,14 @@ def probe(folder: Path) -> Probed:
     """
     with _own_folder(folder) as place:
         (place / "plain").touch()
-        refused = {char for char in '"*:<>?\\|\x01' if not _takes(place, f"x{char}x")}
+        refused = {char for char in '"*:<>?\\|\x01' if char in _LEADS_ELSEWHERE or not _takes(place, f"x{char}x")}
         longest = next((n for n in (255, 143, 127) if _takes(place, "n" * n)), 63)
         found = Probed(
             frozenset(refused),
             longest,
             not _same(place, "case-a", "CASE-A"),
             not _same(place, "caf\u00e9", "cafe\u0301"),
-            _takes(place, os.fsdecode(b"bytes\xff")),
+            os.sep == "/" and _takes(place, os.fsdecode(b"bytes\xff")),
             _links(place),
             _time_step(place),
         )

@@ -55,6 +55,8 @@ class _Written:
     place: int
     blake3: bytes
     size: int
+    target: bytes
+    stamp: int | None
 
 
 def copy_files(job: CopyJob, tell: Tell) -> list[CopyOutcome]:
@@ -67,14 +69,28 @@ def copy_files(job: CopyJob, tell: Tell) -> list[CopyOutcome]:
             if outcomes[-1].state == "cut-off":
                 break
             if job.later and waiting:
-                close_written(waiting.pop().fd)
+                _close(waiting.pop())
         _prove(waiting, outcomes, job)
     finally:
         for written in waiting:
-            close_written(written.fd)
+            _close(written)
     for _ in range(len(outcomes), len(job.tasks)):
         outcomes.append(CopyOutcome("cut-off", why="not begun"))
     return outcomes
+
+
+def _close(written: _Written) -> None:
+    close_written(written.fd)
+    if written.stamp is not None:
+        give_time(written.target, written.stamp)
+
+
+def give_time(path: bytes, stamp: int) -> None:
+    """Give a closed file its time, where the system can give none to an open one: closing sets it to now there."""
+    try:
+        os.utime(path, ns=(stamp, stamp))
+    except OSError:
+        pass  # recorded beside the file; some filesystems cannot hold it, and what was given up is no longer there
 
 
 def _copy_one(task: CopyTask, place: int, waiting: list[_Written], job: CopyJob, tell: Tell) -> CopyOutcome:
@@ -132,12 +148,12 @@ def _attempt(task: CopyTask, place: int, waiting: list[_Written], job: CopyJob, 
     try:
         around = len(data) >= AROUND and medium.bypass(target, True)
         write_whole(target, data, around)
-        _dress(target, task, before)
+        stamp = _dress(target, task, before)
     except OSError as error:
         close_written(target)
         discard(task.target)
         raise TargetFailedError from error
-    waiting.append(_Written(target, place, fast, len(data)))
+    waiting.append(_Written(target, place, fast, len(data), task.target, stamp))
     return CopyOutcome("ok", len(data), before.st_mtime_ns, stat.S_IMODE(before.st_mode), fast, slow)
 
 
@@ -163,21 +179,27 @@ def still(fd: int, before: os.stat_result, got: int, opened_ns: int) -> None:
         raise MovedError
 
 
-def _dress(fd: int, task: CopyTask, info: os.stat_result) -> None:
-    """Give a new file its permission bits and time, as far as the filesystem has such things."""
+def _dress(fd: int, task: CopyTask, info: os.stat_result) -> int | None:
+    """Give a new file its permission bits and time, as far as the filesystem has such things.
+
+    Returns
+    -------
+    int or None
+        The time that the file is to be given once it is closed, if this system cannot do so before.
+    """
     stamp = info.st_mtime_ns if task.expect is None else task.mtime_ns
     try:
         if task.mode & UMASK and hasattr(os, "fchmod"):  # otherwise it was made with that mode
             os.fchmod(fd, task.mode)
-        if os.utime in os.supports_fd:
-            os.utime(fd, ns=(stamp, stamp))
-        else:
-            os.utime(task.target, ns=(stamp, stamp))
+        if os.utime not in os.supports_fd:
+            return stamp
+        os.utime(fd, ns=(stamp, stamp))
     except (PermissionError, NotImplementedError):
         pass  # recorded beside the file; some filesystems cannot hold them
     except OSError as error:
         if error.errno not in (errno.EOPNOTSUPP, errno.EINVAL, errno.ENOSYS, errno.EOVERFLOW):
             raise
+    return None
 
 
 def _copy_large(task: CopyTask, source: int, before: os.stat_result, sha512: bool, tell: Tell) -> CopyOutcome:
@@ -185,7 +207,7 @@ def _copy_large(task: CopyTask, source: int, before: os.stat_result, sha512: boo
         target = disk.create(task.target, WRITING_NEW, task.mode)
     except OSError as error:
         raise TargetFailedError from error
-    kept = False
+    kept, stamp = False, None
     try:
         opened = time.time_ns()
         size, read, back, slow = stream.copy(
@@ -198,7 +220,7 @@ def _copy_large(task: CopyTask, source: int, before: os.stat_result, sha512: boo
         if back != read:
             return CopyOutcome("cut-off", why="what the drive gave back differs from what was written to it")
         try:
-            _dress(target, task, before)
+            stamp = _dress(target, task, before)
         except OSError as error:
             raise TargetFailedError from error
         kept = True
@@ -207,6 +229,8 @@ def _copy_large(task: CopyTask, source: int, before: os.stat_result, sha512: boo
         close_written(target)
         if not kept:
             discard(task.target)
+        elif stamp is not None:
+            give_time(task.target, stamp)
 
 
 def _prove(waiting: Sequence[_Written], outcomes: list[CopyOutcome], job: CopyJob) -> None:

@@ -14,7 +14,7 @@ from collections.abc import Callable
 from pathlib import Path
 from typing import Any
 
-from dunechest.transfer import medium
+from dunechest.transfer import medium, patient
 from dunechest.transfer.below import folders_in
 
 AnyPath = str | bytes | os.PathLike[str]
@@ -56,17 +56,13 @@ def write_at(fd: int, data: memoryview, offset: int) -> int:
 def rename(old: AnyPath, new: AnyPath) -> None:
     """Rename a file or folder; a file in the new place is replaced."""
     announce("rename", old, new)
-    os.replace(old, new)
+    patient.replace(old, new)
 
 
 def remove(path: AnyPath, *, missing_ok: bool = False) -> None:
     """Remove a file."""
     announce("remove", path)
-    try:
-        os.unlink(path)
-    except FileNotFoundError:
-        if not missing_ok:
-            raise
+    patient.unlink(path, missing_ok=missing_ok)
 
 
 def make_folder(path: Path) -> None:
@@ -83,7 +79,7 @@ def make_folder(path: Path) -> None:
 def remove_folder(path: AnyPath) -> None:
     """Remove an empty folder."""
     announce("remove-folder", path)
-    os.rmdir(path)
+    patient.rmdir(path)
 
 
 def remove_tree(path: Path) -> None:

@@ -10,6 +10,9 @@ from contextlib import AbstractContextManager, contextmanager
 from dataclasses import dataclass
 from pathlib import Path
 
+from dunechest.machine.folders import standard_folders
+from dunechest.machine.processes import lives
+
 
 class RefusalError(Exception):
     """The application will not open the library; the message says why."""
@@ -44,7 +47,11 @@ class Application(ABC):
     @property
     def settings_file(self) -> Path:
         """The application's own settings."""
-        return self.home / ".config" / self.name / "settings.json"
+        return self.standard("configuration") / self.name / "settings.json"
+
+    def standard(self, name: str) -> Path:
+        """Return a standard folder of the person, as this computer has them."""
+        return standard_folders(self.home)[name]
 
     @property
     @abstractmethod
@@ -91,7 +98,6 @@ class Application(ABC):
 
 def _lives(mark: Path) -> bool:
     try:
-        os.kill(int(mark.read_text(encoding="utf-8")), 0)
+        return lives(int(mark.read_text(encoding="utf-8")))
     except (ValueError, OSError):
         return False
-    return True

@@ -25,7 +25,7 @@ class Cuttlebone(Application):
     @property
     def usual_place(self) -> Path:
         """A folder among the application data."""
-        return self.home / ".local/share/cuttlebone"
+        return self.standard("data") / "cuttlebone"
 
     @contextmanager
     def _held(self, library: Path) -> Iterator[Opened]:

@@ -20,7 +20,7 @@ class Glasswort(Application):
     @property
     def usual_place(self) -> Path:
         """Pictures/Glasswort in the home folder."""
-        return self.home / "Pictures" / "Glasswort"
+        return self.standard("pictures") / "Glasswort"
 
     @contextmanager
     def _held(self, library: Path) -> Iterator[Opened]:

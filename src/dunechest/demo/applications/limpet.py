@@ -20,7 +20,7 @@ class Limpet(Application):
     @property
     def usual_place(self) -> Path:
         """A folder among the application data."""
-        return self.home / ".local/share/limpet/devices"
+        return self.standard("data") / "limpet" / "devices"
 
     @contextmanager
     def _held(self, library: Path) -> Iterator[Opened]:

@@ -23,7 +23,7 @@ class Redshank(Application):
     @property
     def usual_place(self) -> Path:
         """Music/Redshank in the home folder."""
-        return self.home / "Music" / "Redshank"
+        return self.standard("music") / "Redshank"
 
     @contextmanager
     def _held(self, library: Path) -> Iterator[Opened]:

@@ -21,7 +21,7 @@ class Saltpan(Application):
     @property
     def usual_place(self) -> Path:
         """Documents/Saltpan in the home folder."""
-        return self.home / "Documents" / "Saltpan"
+        return self.standard("documents") / "Saltpan"
 
     @contextmanager
     def _held(self, library: Path) -> Iterator[Opened]:

@@ -23,7 +23,7 @@ class Seaholly(Application):
     @property
     def usual_place(self) -> Path:
         """Documents/References in the home folder."""
-        return self.home / "Documents" / "References"
+        return self.standard("documents") / "References"
 
     @contextmanager
     def _held(self, library: Path) -> Iterator[Opened]:

@@ -19,7 +19,7 @@ class Spindrift(Application):
     @property
     def usual_place(self) -> Path:
         """Videos/Spindrift in the home folder."""
-        return self.home / "Videos" / "Spindrift"
+        return self.standard("videos") / "Spindrift"
 
     @contextmanager
     def _held(self, library: Path) -> Iterator[Opened]:

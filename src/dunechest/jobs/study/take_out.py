@@ -21,6 +21,7 @@ from dunechest.library.references.reading import READERS, base_of
 from dunechest.library.references.resolve import Resolver
 from dunechest.machine.folders import own_home
 from dunechest.names import shown
+from dunechest.transfer import patient
 from dunechest.transfer.walk import FileEntry
 from dunechest.words import number
 
@@ -254,7 +255,7 @@ def edited_copies(library: Library, taken: TakeOut, top: Path) -> list[str]:
             changed.append(path)
         else:
             for item in (path, *(path + ending for ending in COMPANIONS)):
-                (top / item).unlink(missing_ok=True)
+                patient.unlink(top / item, missing_ok=True)
     return changed
 
 

@@ -36,7 +36,7 @@ from dunechest.ledger.deeds import (
 )
 from dunechest.machine import folder_links
 from dunechest.names import from_wire, to_wire
-from dunechest.transfer import disk, safe
+from dunechest.transfer import disk, patient, safe
 from dunechest.transfer.below import folders_in
 from dunechest.transfer.owner import give, owner_above
 
@@ -110,9 +110,9 @@ class _Aside(UndoStep[Aside]):
         if not os.path.lexists(new) or (os.path.lexists(old) and not is_empty_folder(old)):
             return
         if os.path.lexists(old):
-            old.rmdir()
+            patient.rmdir(old)
         disk.make_folder(old.parent)
-        os.rename(new, old)
+        patient.rename(new, old)
         disk.flush_folder(old.parent)
 
 
@@ -182,7 +182,7 @@ class _Tree(UndoStep[Tree]):
         # Gone from its place in one step: cut off while it is removed, it can be told from a changed one.
         aside = path.with_name(f"{deeds.WORKING[0]}undo-{self.deed.number:06d}-{path.name[:100]}")
         deeds.add(self.deed.number, Working(to_wire(str(aside))))
-        os.rename(path, aside)
+        patient.rename(path, aside)
         disk.flush_folder(path.parent)
         _clear(aside)
 
@@ -230,7 +230,7 @@ class _MadeFolder(UndoStep[MadeFolder]):
     def back(self) -> None:
         path = Path(from_wire(self.step.path))
         if is_empty_folder(path):
-            path.rmdir()
+            patient.rmdir(path)
 
 
 class _Swapped(UndoStep[Swapped]):
@@ -260,7 +260,7 @@ class _Swapped(UndoStep[Swapped]):
                 return
             folder_links.remove_link(old)
         elif is_empty_folder(old):
-            old.rmdir()
+            patient.rmdir(old)
         elif os.path.lexists(old):
             return
         disk.rename(new, old)

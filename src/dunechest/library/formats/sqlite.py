@@ -16,7 +16,7 @@ from urllib.parse import quote
 from blake3 import blake3
 
 from dunechest.library.formats.base import UnreadableError
-from dunechest.transfer import safe
+from dunechest.transfer import patient, safe
 
 _HEADER = b"SQLite format 3\0"
 #: Files that SQLite keeps beside a database; what they hold is included in the capture.
@@ -253,7 +253,7 @@ def writing(path: Path) -> Iterator[sqlite3.Connection]:
         for ending in COMPANIONS:
             beside = Path(str(path) + ending)
             if beside.exists() and not beside.stat().st_size:
-                beside.unlink()
+                patient.unlink(beside)
 
 
 def why_no_databases(folder: Path) -> str:

@@ -23,7 +23,7 @@ from dunechest.library.formats.typeset import COMMAND as LATEX_COMMAND
 from dunechest.library.kinds.schema import References
 from dunechest.library.references.reading import READERS
 from dunechest.library.repoint.tables import rewrite_sqlite
-from dunechest.transfer import safe
+from dunechest.transfer import patient, safe
 
 _MOST = 64 << 20
 
@@ -100,11 +100,11 @@ def _replace(path: Path, spec: References, content: bytes, expected: Sequence[tu
             if now.text != text or now.spot != old.spot:
                 raise NotRewrittenError("what was written did not come back as it should have")
         os.chmod(beside, mode)
-        os.replace(beside, path)
+        patient.replace(beside, path)
     except (ValueError, UnreadableError) as error:
         raise NotRewrittenError("what was written could not be read back") from error
     finally:
-        beside.unlink(missing_ok=True)
+        patient.unlink(beside, missing_ok=True)
 
 
 def _replaced(

@@ -21,7 +21,7 @@ from dunechest.library.capture import DatabaseInUseError, NotCapturedError, capt
 from dunechest.library.formats.sqlite import looks_like_database
 from dunechest.names import from_wire, to_wire
 from dunechest.progress import Progress, Tally
-from dunechest.transfer import disk
+from dunechest.transfer import disk, patient
 from dunechest.transfer.crew import Crew
 from dunechest.transfer.tasks import CopyJob, CopyOutcome
 
@@ -67,7 +67,7 @@ def _capture_one(
     scratch = run.bag / CAPTURES
     scratch.mkdir(exist_ok=True)
     taken = scratch / "captured"
-    taken.unlink(missing_ok=True)
+    patient.unlink(taken, missing_ok=True)
     source = Path(os.fsdecode(source_of(run, file)))
     tally = Tally(progress, "copying a database of", 1, file.entry.size, run.plan.library.name)
     try:
@@ -86,7 +86,7 @@ def _capture_one(
     (outcome,) = done.copies or (CopyOutcome("cut-off", why="no answer"),)
     if outcome.state != "ok":
         raise CutOffError(cut_off_words(run, outcome.why))
-    taken.unlink()
+    patient.unlink(taken)
     _enter(run, database, outcome)
     if not result.intact:
         run.broken.append((file.entry.path, f"SQLite finds damage in it: {result.words}"))

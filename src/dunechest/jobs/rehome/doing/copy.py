@@ -14,7 +14,7 @@ from dunechest.jobs.restore.doing.attributes import dress, make_link
 from dunechest.machine.attributes import attributes_of, give_attribute
 from dunechest.names import shown
 from dunechest.progress import Tally
-from dunechest.transfer import disk, medium
+from dunechest.transfer import disk, medium, patient
 from dunechest.transfer.below import folders_in
 from dunechest.transfer.crew import Crew
 from dunechest.transfer.tasks import CopyJob, CopyTask
@@ -116,7 +116,7 @@ def _join_hard_links(plan: RehomePlan, tree: Path) -> None:
                 os.link(tree / first, beside)
                 disk.rename(beside, tree / other)
             except OSError:
-                beside.unlink(missing_ok=True)
+                patient.unlink(beside, missing_ok=True)
 
 
 def give_attributes(run: Run) -> None:

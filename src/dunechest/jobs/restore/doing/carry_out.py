@@ -38,6 +38,7 @@ from dunechest.library.kinds.patterns import Patterns
 from dunechest.library.still_named import OldPlace, pattern_of, still_named
 from dunechest.names import shown, to_wire
 from dunechest.progress import Progress, silent
+from dunechest.transfer import patient
 from dunechest.transfer.digest_files import digest_files
 from dunechest.transfer.owner import give, owner_above
 from dunechest.transfer.tasks import DigestTask
@@ -315,8 +316,8 @@ def _in_place(run: Run) -> RewrittenFiles:
         made = write_references(plan.kind, wanted, before.get, same.__getitem__, deed)
         deed.will(*made.steps)
         for source, copy in before.items():
-            os.replace(copy, same[source])
+            patient.replace(copy, same[source])
     finally:
         for copy in before.values():
-            copy.unlink(missing_ok=True)
+            patient.unlink(copy, missing_ok=True)
     return made

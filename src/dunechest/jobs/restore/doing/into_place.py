@@ -17,7 +17,7 @@ from dunechest.jobs.restore.doing.run import Run
 from dunechest.jobs.restore.plan import RestoreFile, RestorePlan
 from dunechest.ledger.deeds import Aside, Listed, Made, MadeFolder, MadeLink, OpenDeed, Rewritten, Tree, WasEmpty
 from dunechest.names import parents, shown, to_wire
-from dunechest.transfer import disk, medium
+from dunechest.transfer import disk, medium, patient
 from dunechest.transfer.below import link_between, make_folders
 from dunechest.transfer.digest_files import digest_of
 from dunechest.transfer.walk import walk
@@ -33,7 +33,7 @@ def whole_into_place(run: Run, steps: Iterable[Rewritten]) -> None:
         deed.will(Aside(to_wire(str(old)), to_wire(str(new))))
         if os.path.lexists(new):
             raise RefusedError(f"{shown(str(new))} appeared meanwhile. Nothing was changed.")
-        os.rename(old, new)
+        patient.rename(old, new)
     if plan.record.shape == "file":
         _one_file(plan, tree, place, deed)
         return
@@ -55,8 +55,8 @@ def whole_into_place(run: Run, steps: Iterable[Rewritten]) -> None:
     own = tree.stat()
     deed.will(Tree(to_wire(str(place)), deed.listing(lines), own.st_dev, own.st_ino), *steps)
     if emptied:
-        place.rmdir()
-    tree.rename(place)  # a folder never takes the place of anything but an empty one
+        patient.rmdir(place)
+    patient.rename(tree, place)  # a folder never takes the place of anything but an empty one
     # The top folder last: one that may not be written to could not be moved.
     for path, mtime_ns, mode in plan.folders:
         if not path:
@@ -96,7 +96,7 @@ def _fill(plan: RestorePlan, tree: Path, place: Path, lines: list[Listed], deed:
         else:
             info = source.stat()
             deed.will(Made(to_wire(str(place / name)), info.st_size, info.st_mtime_ns, "", info.st_dev, info.st_ino))
-        source.rename(place / name)
+        patient.rename(source, place / name)
     medium.flush_folder(str(place))
 
 
@@ -152,7 +152,7 @@ def _make_room(plan: RestorePlan, deed: OpenDeed) -> None:
     for old, new in plan.existing.set_aside:
         make_above(new.parent, deed)
         deed.will(Aside(to_wire(str(old)), to_wire(str(new))))
-        os.rename(old, new)
+        patient.rename(old, new)
 
 
 def _without_links(run: Run, pairs: list[tuple[Path, Path]]) -> list[tuple[Path, Path]]:
@@ -212,7 +212,7 @@ def replace_file(source: Path, target: Path, why: str, deed: OpenDeed) -> None:
     kept = deed.keep(target)
     step = Rewritten(to_wire(str(target)), kept, info.st_mode & 0o7777, info.st_mtime_ns, digest_of(source), why)
     deed.will(step)
-    os.replace(source, target)
+    patient.replace(source, target)
     disk.flush_folder(target.parent)
 
 
@@ -223,7 +223,7 @@ def _companions_away(database: Path, day: str, deed: OpenDeed) -> None:
     for companion in companions_here(database):
         new = aside_name(companion, day)
         deed.will(Aside(to_wire(str(companion)), to_wire(str(new))))
-        os.rename(companion, new)
+        patient.rename(companion, new)
 
 
 def _links(run: Run) -> None:

@@ -12,7 +12,7 @@ from dunechest.chest.layout import bag_folder
 from dunechest.errors import CutOffError, DuneChestError, RefusedError
 from dunechest.jobs.restore.plan import NO_MODE, RestoreFile, RestorePlan
 from dunechest.names import shown
-from dunechest.transfer import medium, safe
+from dunechest.transfer import medium, patient, safe
 from dunechest.transfer.digest_files import digest_files
 from dunechest.transfer.tasks import CopyOutcome, CopyTask, DigestTask
 from dunechest.transfer.whole_files import UMASK
@@ -55,7 +55,7 @@ def why_not(file: RestoreFile, outcome: CopyOutcome, target: str | Path) -> str 
         (again,) = digest_files([DigestTask(os.fsencode(target), file.size, (algorithm,))], lambda count: None)
         found = again.digests[0] if again.state == "ok" else b""
     if found != wanted:
-        os.unlink(target)
+        patient.unlink(target)
         return "damaged: its content in the chest is not what was archived"
     return None
 
@@ -82,7 +82,7 @@ def put_together(plan: RestorePlan, file: RestoreFile, target: Path, tell: Calla
         target.chmod(_mode(file))
         os.utime(target, ns=(file.mtime_ns, file.mtime_ns))
     except DuneChestError as error:
-        target.unlink(missing_ok=True)
+        patient.unlink(target, missing_ok=True)
         return str(error)
     return None
 
@@ -96,4 +96,4 @@ def without_overwriting(source: Path, place: Path) -> None:
             f"Something appeared in {shown(str(place))} meanwhile. Nothing was changed there."
         ) from error
     except OSError:  # a filesystem without hard links
-        source.rename(place)
+        patient.rename(source, place)

@@ -12,7 +12,7 @@ from dunechest.jobs.restore.outside import goes_astray, same_bytes
 from dunechest.jobs.restore.plan import RestoreOutsideFile, RestorePlan
 from dunechest.ledger.deeds import Made, MadeFolder, Working
 from dunechest.names import shown, to_wire
-from dunechest.transfer import medium
+from dunechest.transfer import medium, patient
 from dunechest.transfer.below import make_folders
 from dunechest.transfer.crew import Crew
 from dunechest.transfer.tasks import CopyJob, CopyOutcome
@@ -58,7 +58,7 @@ def _one(run: Run, outside_file: RestoreOutsideFile, number: int, crew: Crew) ->
     deed.will(*(MadeFolder(to_wire(str(folder))) for folder in reversed(missing)))
     make_folders(place.parent)
     beside = place.parent / f".dune-restore-{run.plan.chest.id[:8]}-{number}"
-    beside.unlink(missing_ok=True)
+    patient.unlink(beside, missing_ok=True)
     deed.will(Working(to_wire(str(beside))))
     try:
         why = _copy(run.plan, outside_file, beside, crew)
@@ -79,7 +79,7 @@ def _one(run: Run, outside_file: RestoreOutsideFile, number: int, crew: Crew) ->
         medium.flush_folder(str(place.parent))
         return True
     finally:
-        beside.unlink(missing_ok=True)
+        patient.unlink(beside, missing_ok=True)
 
 
 def _copy(plan: RestorePlan, outside_file: RestoreOutsideFile, beside: Path, crew: Crew) -> str | None:

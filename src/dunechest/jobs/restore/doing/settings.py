@@ -16,7 +16,7 @@ from dunechest.library.kinds.schema import References
 from dunechest.library.repoint.rewrite import NotRewrittenError, rewrite
 from dunechest.library.settings import form_of, setting_in
 from dunechest.names import shown, to_wire
-from dunechest.transfer import disk, safe
+from dunechest.transfer import disk, patient, safe
 from dunechest.transfer.digest_files import digest_of
 
 
@@ -46,10 +46,10 @@ def write_setting(change: SettingChange, deed: OpenDeed) -> str:
                 to_wire(str(file)), kept, info.st_mode & 0o7777, info.st_mtime_ns, digest_of(beside), "setting"
             )
             deed.will(step)
-            os.replace(beside, file)
+            patient.replace(beside, file)
             disk.flush_folder(file.parent)
         finally:
-            beside.unlink(missing_ok=True)
+            patient.unlink(beside, missing_ok=True)
     except (OSError, NotRewrittenError, ValueError) as error:
         return f"{shown(str(file))} could not be written ({error}); choose the library in the application's settings"
     return ""

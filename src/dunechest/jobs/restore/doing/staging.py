@@ -17,7 +17,7 @@ from dunechest.jobs.restore.plan import RestoreFile, RestorePlan
 from dunechest.machine.processes import lives
 from dunechest.names import shown
 from dunechest.progress import Tally
-from dunechest.transfer import disk, medium, safe
+from dunechest.transfer import disk, medium, patient, safe
 from dunechest.transfer.below import folders_in, make_folders
 from dunechest.transfer.crew import BATCH_FILES, Crew
 from dunechest.transfer.tasks import WHOLE, CopyJob, DigestTask
@@ -203,9 +203,9 @@ def _join(first: Path, other: Path, beside: Path) -> None:
     """
     try:
         os.link(first, beside)
-        os.replace(beside, other)
+        patient.replace(beside, other)
     except OSError:
-        beside.unlink(missing_ok=True)
+        patient.unlink(beside, missing_ok=True)
 
 
 def _flush(plan: RestorePlan, tree: Path) -> None:

@@ -29,7 +29,7 @@ from dunechest.library.parts import Part, list_parts
 from dunechest.library.references.open_formats import candidates, with_open_formats
 from dunechest.library.references.reading import Reference, ReferenceReport, read_references
 from dunechest.names import from_wire, parents, why_unsafe
-from dunechest.transfer import safe
+from dunechest.transfer import patient, safe
 from dunechest.transfer.walk import FileEntry, FolderEntry, Walk
 
 #: Bytes of the files that are put aside to be read; a library with more of them is read where it lies.
@@ -142,10 +142,10 @@ def _put_aside(bag: Path, scratch: Path, files: Iterable[RestoreFile]) -> None:
                     whole.update(piece)
                     out.write(piece)
         except (OSError, DuneChestError):
-            target.unlink(missing_ok=True)
+            patient.unlink(target, missing_ok=True)
             continue
         if file.blake3 is not None and whole.digest() != file.blake3:
-            target.unlink()  # what is damaged is no witness; the restore says that it is
+            patient.unlink(target)  # what is damaged is no witness; the restore says that it is
 
 
 def _pieces(path: Path) -> Iterator[bytes]:

@@ -12,7 +12,7 @@ from dunechest.chest.records import LibraryRecord
 from dunechest.chest.stored_names import StoredNames
 from dunechest.jobs.restore.plan import NO_MODE, NotDone, RestoreFile
 from dunechest.machine.drives import Filesystem
-from dunechest.names import from_wire, parents, why_unsafe
+from dunechest.names import from_wire, parents, why_leads_out
 from dunechest.transfer.whole_files import UMASK
 
 
@@ -28,7 +28,7 @@ class Paths:
         self._own: dict[str, str] = {}
         for changed in record.changed_names:
             path = from_wire(changed.path)
-            why = why_unsafe(path)
+            why = why_leads_out(path)
             if why is None:
                 self._own[changed.stored] = path
             else:
@@ -45,7 +45,7 @@ class Paths:
         kept = []
         for folder in self._record.folders:
             path = from_wire(folder.path)
-            why = why_unsafe(path) if path else None
+            why = why_leads_out(path) if path else None
             if why is not None:
                 self._refuse(path, why, "the folder is not made")
             else:
@@ -81,7 +81,7 @@ class Paths:
         every = {from_wire(link.path): from_wire(link.target) for link in self._record.links}
         for link in self._record.links:
             path, target = from_wire(link.path), from_wire(link.target)
-            why = why_unsafe(path)
+            why = why_leads_out(path)
             if why is not None:
                 self._refuse(path, why, "the link is not made")
             elif path in self._here:
@@ -94,7 +94,10 @@ class Paths:
                 why = f"a link to {target}, outside the library; only made with --allow-outside-links"
                 self.not_done.append(NotDone(path, why, False))
             else:
-                links.append((path, target, link.mtime_ns))
+                name = self._names.file(path) if self._names is not None else path
+                if name != path:
+                    self.renamed[path] = name
+                links.append((name, target, link.mtime_ns))
         return tuple(links)
 
     def hard_links(self) -> tuple[tuple[str, ...], ...]:
