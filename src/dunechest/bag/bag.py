@@ -15,6 +15,7 @@ from dunechest.bag import tags
 from dunechest.bag.manifest import FetchEntry, Manifest, Problem
 from dunechest.errors import BagUnusableError
 from dunechest.names import shown, why_unsafe
+from dunechest.paths import is_folder, is_link
 from dunechest.transfer import safe
 
 #: Hexadecimal digits of each algorithm's digest.
@@ -233,9 +234,9 @@ def list_bag(folder: Path) -> Lying:
             with os.scandir(folder / inner if inner else folder) as entries:
                 for entry in entries:
                     path = prefix + entry.name
-                    if entry.is_symlink():
+                    if is_link(entry):
                         others[path] = "a link, which a bag cannot hold"
-                    elif entry.is_dir(follow_symlinks=False):
+                    elif is_folder(entry):
                         pending.append(path)
                     elif entry.is_file(follow_symlinks=False):
                         files[path] = entry.stat(follow_symlinks=False).st_size

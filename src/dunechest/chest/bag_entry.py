@@ -9,6 +9,7 @@ from pathlib import Path
 from dunechest.chest.bag_records import BagRecords
 from dunechest.chest.layout import DUNE, EARLIER, EDITIONS, FILES, LIBRARY, OF_A_WHOLE_BAG, PENDING, TAGS
 from dunechest.chest.records import LibraryRecord
+from dunechest.paths import is_link
 
 
 @dataclass(frozen=True, slots=True)
@@ -30,7 +31,7 @@ class BagEntry:
     @property
     def is_ours(self) -> bool:
         """Whether it is a real folder with records of Dune Chest in it."""
-        return not self.folder.is_symlink() and (self.folder / DUNE).is_dir()
+        return not is_link(self.folder) and (self.folder / DUNE).is_dir()
 
     @property
     def records(self) -> BagRecords:
@@ -51,7 +52,7 @@ def never_whole(folder: Path) -> bool:
     if any(os.path.lexists(folder / name) for name in OF_A_WHOLE_BAG):
         return False
     pending = folder / PENDING
-    if pending.is_dir() and not pending.is_symlink():
+    if pending.is_dir() and not is_link(pending):
         return True
     return {*os.listdir(folder)} <= {DUNE} and not (
         (folder / DUNE).is_dir() and any(name != "pending" for name in os.listdir(folder / DUNE))

@@ -33,6 +33,7 @@ from dunechest.errors import (
     UsageError,
 )
 from dunechest.names import is_slug, meant, quoted, shown
+from dunechest.paths import is_link
 from dunechest.transfer import disk, safe
 from dunechest.version import version
 
@@ -161,7 +162,7 @@ class Chest:
         if folder is None:
             raise UsageError(f"There is no chest in {shown(os.fspath(place))}.")
         chest = cls(folder, *chest_record.read_chest(folder))
-        if not (folder / BAGS).is_dir() or (folder / BAGS).is_symlink():
+        if not (folder / BAGS).is_dir() or is_link(folder / BAGS):
             raise ChestUnusableError(f"The folder {BAGS} is missing in the chest {shown(str(folder))}.")
         if finish:
             chest._recover(machine)
@@ -325,8 +326,8 @@ class Chest:
 
     def _read_entry(self, name: str, folder: Path) -> BagEntry:
         mode = folder.lstat().st_mode
-        if not stat.S_ISDIR(mode):
-            what = "a link; nothing in a chest is read through one" if stat.S_ISLNK(mode) else "not a folder"
+        if not stat.S_ISDIR(mode) or is_link(folder):
+            what = "a link; nothing in a chest is read through one" if is_link(folder) else "not a folder"
             return BagEntry(name, folder, "unusable", why=f"it is {what}")
         records = BagRecords(folder)
         if not of_ours(records):
@@ -350,7 +351,7 @@ class Chest:
         done = []
         for name in sorted(os.listdir(self.folder / BAGS)):
             folder = self.folder / BAGS / name
-            if folder.is_symlink() or not os.path.lexists(folder / JOURNAL):
+            if is_link(folder) or not os.path.lexists(folder / JOURNAL):
                 continue
             try:
                 # A process that is at work in the chest has its own journal in hand: ChestBusyError says so.
@@ -368,7 +369,7 @@ class Chest:
 
 def _free_name(path: Path) -> None:
     """Have no folder where a record belongs; everything else is replaced when it is written."""
-    if path.is_dir() and not path.is_symlink():
+    if path.is_dir() and not is_link(path):
         try:
             disk.remove_folder(path)
         except OSError:

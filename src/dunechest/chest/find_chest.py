@@ -7,6 +7,7 @@ from pathlib import Path
 
 from dunechest.chest import chest_record
 from dunechest.chest.layout import BAGS, CHEST, CHEST_RECORD, CHEST_SUMS, READ_ME
+from dunechest.paths import is_link
 from dunechest.transfer import safe
 
 
@@ -19,7 +20,7 @@ def find_chest(place: Path) -> Path | None:
         try:
             if is_regular(folder / CHEST_RECORD):
                 return folder.resolve()
-            if not stat.S_ISDIR((folder / BAGS).lstat().st_mode):
+            if not (folder / BAGS).is_dir() or is_link(folder / BAGS):
                 continue
             if is_regular(folder / CHEST_SUMS) or _says_chest(folder / READ_ME):
                 return folder.resolve()

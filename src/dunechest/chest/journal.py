@@ -32,6 +32,7 @@ from blake3 import blake3
 from dunechest.chest.layout import DATA, DATA_FOLDER, DUNE, EARLIER, EDITIONS, GONE, JOURNAL, MOVED, PENDING
 from dunechest.errors import ChestUnusableError
 from dunechest.names import shown, why_unsafe
+from dunechest.paths import is_folder, is_link, leads_elsewhere
 from dunechest.transfer import disk, safe
 from dunechest.transfer.below import folders_in
 
@@ -79,7 +80,7 @@ def read(bag: Path) -> tuple[Phase, ...] | None:
 
 
 def _read(bag: Path) -> _Journal | None:
-    if (bag / DUNE).is_symlink() or (bag / PENDING).is_symlink():
+    if is_link(bag / DUNE) or is_link(bag / PENDING):
         return None
     try:
         journal = msgspec.json.decode(safe.read_bounded(bag / JOURNAL, _MOST), type=_Journal)
@@ -157,7 +158,7 @@ def _free_or_file(bag: Path, step: Rename, left: set[str]) -> None:
         return
     for folder in folders_in(bag / step.new):
         with os.scandir(folder) as entries:
-            others = [entry.path for entry in entries if not entry.is_dir(follow_symlinks=False)]
+            others = [entry.path for entry in entries if not is_folder(entry)]
         for other in others:
             path = os.path.relpath(other, bag).replace(os.sep, "/")
             if path not in left:
@@ -168,9 +169,10 @@ def _free_or_file(bag: Path, step: Rename, left: set[str]) -> None:
 
 def _mode(path: Path) -> int | None:
     try:
-        return path.lstat().st_mode
+        info = path.lstat()
     except (FileNotFoundError, NotADirectoryError):
         return None
+    return stat.S_IFLNK if leads_elsewhere(info) else info.st_mode
 
 
 def _longest_path(bag: Path) -> int:
@@ -313,7 +315,7 @@ def _make_folders(folder: Path, parents: set[Path]) -> None:
 def _inside(bag: Path, folder: Path) -> None:
     """Refuse to go through a link: a chest is foreign input."""
     while folder != bag:
-        if folder.is_symlink():
+        if is_link(folder):
             raise ChestUnusableError(f"{shown(str(folder))} is a link. Nothing was changed through it.")
         folder = folder.parent
 
@@ -343,7 +345,7 @@ def clear(bag: Path) -> None:
 def _remove(bag: Path) -> None:
     """Remove what is pending, the journal first."""
     pending = bag / PENDING
-    if pending.is_symlink() or not pending.exists():
+    if is_link(pending) or not pending.exists():
         return
     disk.remove(bag / JOURNAL, missing_ok=True)
     try:

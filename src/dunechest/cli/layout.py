@@ -93,7 +93,10 @@ def _lines(text: str, first: int, rest: int) -> Iterator[tuple[int, int]]:
                 cut, skip = _next_blank(whole, in_command), 1
             else:
                 cut, skip = max(place, begin + 1), 0
-            yield begin, begin + len(text[begin:cut].rstrip(" "))  # of two blanks, one could fall beyond the last column
+            yield (
+                begin,
+                begin + len(text[begin:cut].rstrip(" ")),
+            )  # of two blanks, one could fall beyond the last column
             begin = cut + skip
             while begin < len(text) and whole[begin] == " ":
                 begin += 1

@@ -21,6 +21,7 @@ from dunechest.ledger.memory import home_before, home_without
 from dunechest.machine.drives import drive_folders
 from dunechest.machine.folder_links import target_of
 from dunechest.names import from_line, quoted, shown, to_line
+from dunechest.paths import is_link
 from dunechest.transfer import disk, safe
 from dunechest.transfer.walk import each_file
 from dunechest.values import Value
@@ -181,7 +182,7 @@ def _now(past: PastHome) -> Home:
 
 def _library_in(folder: Path, after: float) -> NewLibrary | None:
     """Return what was made in a folder since a library was moved away from it; None if nothing was."""
-    if folder.is_symlink() or not _is_folder(folder):
+    if is_link(folder) or not _is_folder(folder):
         return None
     times = [file.mtime_ns / 1e9 for file in each_file(str(folder))]
     if not times and not os.listdir(folder):

@@ -19,6 +19,7 @@ from dunechest.library.kinds.schema import PLAIN_KIND, Kind
 from dunechest.library.library import SAID, Library
 from dunechest.library.recognise import recognise
 from dunechest.names import AnyPath, meant, quoted, shown, slug
+from dunechest.paths import true_path
 
 if TYPE_CHECKING:
     from dunechest.jobs.homes import Home
@@ -137,7 +138,7 @@ def library_at(
     UsageError
         If nothing is there, or something that is neither a folder nor a file, or the kind is not known.
     """
-    place = Path(os.path.realpath(path))
+    place = true_path(path)
     if kinds is None:
         # Read here: a job on a chest alone needs no kinds, and pays for none.
         from dunechest.library.kinds.load import load_kinds

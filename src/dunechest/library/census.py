@@ -8,6 +8,7 @@ from collections.abc import Iterable
 from dataclasses import dataclass, field
 from pathlib import Path
 
+from dunechest.paths import is_folder
 from dunechest.transfer import safe
 from dunechest.transfer.placeholder import is_placeholder
 
@@ -76,7 +77,7 @@ def census_of(folder: Path) -> Census:
             with os.scandir(place) as entries:
                 for entry in entries:
                     seen += 1
-                    if entry.is_dir(follow_symlinks=False):
+                    if is_folder(entry):
                         if entry.name not in INNER:
                             pending.append(entry.path)
                     elif entry.is_file(follow_symlinks=False):

@@ -18,6 +18,7 @@ from dunechest.library.kinds.schema import Kind
 from dunechest.library.recognise import expand
 from dunechest.machine import locks, processes
 from dunechest.machine.folders import standard_folders
+from dunechest.paths import key
 from dunechest.transfer import safe
 from dunechest.transfer.walk import FileEntry
 
@@ -49,7 +50,8 @@ def in_use(place: Path, kind: Kind, paths: Collection[str], home: Path) -> tuple
         Whose settings the application reads.
     """
     uses = {
-        opener.pid: Use(opener.pid, opener.name, f"it has {opener.path} open") for opener in processes.openers(place)
+        opener.pid: Use(opener.pid, opener.name, f"it has {opener.path} open")
+        for opener in processes.openers(place, paths)
     }
     for use in marked(place, kind, paths, uses.values()):
         uses[use.pid] = use
@@ -87,7 +89,7 @@ def points_here(kind: Kind, place: Path, home: Path) -> bool | None:
             except UnreadableError:
                 continue
             for _, value in values(document, tuple(setting.key.split(".")), ()):
-                answer = bool(answer) or os.path.realpath(os.path.expanduser(value)) == os.path.realpath(place)
+                answer = bool(answer) or key(os.path.expanduser(value)) == key(place)
     return answer
 
 

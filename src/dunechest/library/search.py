@@ -14,6 +14,7 @@ import msgspec
 from dunechest.library.census import INNER, Census
 from dunechest.library.kinds.schema import PLAIN, Kind
 from dunechest.library.recognise import OF_A_HOME, Recognised, in_order, is_home, recognise
+from dunechest.paths import is_folder
 from dunechest.transfer.walk import Walk
 from dunechest.values import Value
 
@@ -197,7 +198,7 @@ def _listed(
             with os.scandir(place) as entries:
                 for entry in entries:
                     names.add(entry.name)
-                    if entry.is_dir(follow_symlinks=False):
+                    if is_folder(entry):
                         inner.append(entry.name)
                         continue
                     try:

@@ -16,6 +16,7 @@ from dataclasses import dataclass, replace
 from pathlib import Path
 
 from dunechest.machine.drives import Limits
+from dunechest.paths import is_link
 from dunechest.transfer import medium, safe
 
 _NAME = ".dune-probe-"
@@ -59,7 +60,7 @@ class Probed:
 def _own_folder(folder: Path) -> Iterator[Path]:
     for old in folder.glob(_NAME + "*"):
         try:
-            if not old.is_symlink() and time.time() - old.stat().st_mtime > _OLD:
+            if not is_link(old) and time.time() - old.stat().st_mtime > _OLD:
                 shutil.rmtree(old, ignore_errors=True)
         except OSError:
             continue

@@ -4,16 +4,20 @@ from __future__ import annotations
 
 import os
 import sys
-from collections.abc import Iterator
+from collections.abc import Iterable, Iterator
 from dataclasses import dataclass
 from pathlib import Path
 
 import psutil
 
+from dunechest import paths
+
 if sys.platform == "linux":
     from dunechest.machine._handles_linux import open_files
+elif sys.platform == "darwin":
+    from dunechest.machine._handles_macos import open_files
 else:
-    from dunechest.machine._handles_other import open_files
+    from dunechest.machine._handles_windows import users_of
 
 
 @dataclass(frozen=True, slots=True)
@@ -29,6 +33,8 @@ def lives(pid: int) -> bool:
     """Whether a process of that number runs (one that ended and was not yet collected does not)."""
     if not 0 < pid < 1 << 31:
         return False
+    if sys.platform == "win32":  # nothing waits there to be collected, and asking for more may be refused
+        return psutil.pid_exists(pid)
     try:
         return psutil.Process(pid).status() != psutil.STATUS_ZOMBIE
     except psutil.NoSuchProcess:
@@ -44,8 +50,11 @@ def named(names: tuple[str, ...], home: Path) -> Iterator[tuple[int, str]]:
     """
     wanted = {name.casefold() for name in names}
     own = os.getpid()
-    for process in psutil.process_iter(["name"]):
-        name = str(process.info["name"] or "")
+    for process in psutil.process_iter():
+        try:
+            name = process.name()
+        except (psutil.Error, OSError):
+            continue
         if (
             process.pid != own
             and {name.casefold(), name.rpartition(".")[0].casefold()} & wanted
@@ -62,7 +71,7 @@ def _runs_for(process: psutil.Process, home: Path) -> bool:
     except (psutil.Error, OSError):
         return True
     own = environment.get("USERPROFILE" if os.name == "nt" else "HOME")
-    return not own or os.path.realpath(own) == os.path.realpath(home)
+    return not own or paths.key(own) == paths.key(home)
 
 
 def name_of(pid: int) -> str:
@@ -71,21 +80,33 @@ def name_of(pid: int) -> str:
         return "another process"
     try:
         return psutil.Process(pid).name()
-    except psutil.Error:
+    except (psutil.Error, OSError):
         return f"process {pid}"
 
 
-def openers(place: Path) -> tuple[Opener, ...]:
+def openers(place: Path, files: Iterable[str] = ()) -> tuple[Opener, ...]:
     """Find the processes that have a file at or below `place` open.
 
     This process is passed over. Another person's processes can only be seen by an
     administrator; they are silently absent.
+
+    Parameters
+    ----------
+    place : Path
+        A file or folder.
+    files : iterable of str
+        Paths of the files below it. Windows is asked about them, one by one; elsewhere they are not needed.
     """
-    real = os.path.realpath(place)
-    below = real.rstrip(os.sep) + os.sep
-    own = os.getpid()
     found: dict[int, str] = {}
-    for pid, path in open_files():
-        if pid != own and (path == real or path.startswith(below)):
-            found.setdefault(pid, path)
+    own = os.getpid()
+    if sys.platform == "win32":
+        for pid, path in users_of([str(place / file) for file in files] or [str(place)]):
+            if pid != own:
+                found.setdefault(pid, path)
+    else:
+        real = os.path.realpath(place)
+        below = real.rstrip(os.sep) + os.sep
+        for pid, path in open_files():
+            if pid != own and (path == real or path.startswith(below)):
+                found.setdefault(pid, path)
     return tuple(Opener(pid, name_of(pid), path) for pid, path in sorted(found.items()))

@@ -8,6 +8,8 @@ import stat
 from collections.abc import Callable
 from pathlib import Path
 
+from dunechest.paths import is_folder, leads_elsewhere
+
 
 def link_between(top: Path, place: Path) -> Path | None:
     """Return the first link on the way from a folder to a place below it, or None; the place itself counts too.
@@ -31,15 +33,9 @@ def link_between(top: Path, place: Path) -> Path | None:
             info = os.lstat(folder)
         except (FileNotFoundError, NotADirectoryError):
             return None
-        # Windows: a junction is no link to Python, and leads elsewhere all the same.
-        if stat.S_ISLNK(info.st_mode) or _is_junction(info):
+        if stat.S_ISLNK(info.st_mode) or leads_elsewhere(info):
             return folder
     return None
-
-
-def _is_junction(info: os.stat_result) -> bool:
-    tag: object = getattr(info, "st_reparse_tag", None)
-    return bool(tag)
 
 
 def make_folders(folder: Path, mode: int = 0o777) -> list[Path]:
@@ -85,7 +81,7 @@ def folders_in(top: str | os.PathLike[str], before: Callable[[str], object] | No
             if before is not None:
                 before(folder)
             with os.scandir(folder) as entries:
-                pending += [entry.path for entry in entries if entry.is_dir(follow_symlinks=False)]
+                pending += [entry.path for entry in entries if is_folder(entry)]
         except OSError:
             continue
     return found

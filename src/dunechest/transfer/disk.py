@@ -14,6 +14,7 @@ from collections.abc import Callable
 from pathlib import Path
 from typing import Any
 
+from dunechest.paths import is_folder
 from dunechest.transfer import medium, patient
 from dunechest.transfer.below import folders_in
 
@@ -86,7 +87,7 @@ def remove_tree(path: Path) -> None:
     """Remove a folder with all in it, however deep, following no link; what is missing already is passed over."""
     for folder in reversed(folders_in(path)):
         with os.scandir(folder) as entries:
-            others = [entry.path for entry in entries if not entry.is_dir(follow_symlinks=False)]
+            others = [entry.path for entry in entries if not is_folder(entry)]
         for other in others:
             remove(other, missing_ok=True)
         remove_folder(folder)

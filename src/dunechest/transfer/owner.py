@@ -7,6 +7,7 @@ import sys
 from collections.abc import Iterable
 from pathlib import Path
 
+from dunechest.paths import is_folder, is_link
 from dunechest.transfer.below import folders_in, make_folders
 
 
@@ -33,13 +34,13 @@ def give(owner: tuple[int, int] | None, places: Iterable[Path]) -> None:
         if not os.path.lexists(place):
             continue
         os.lchown(place, *owner)
-        if place.is_symlink() or not place.is_dir():
+        if is_link(place) or not place.is_dir():
             continue
         for folder in folders_in(place):
             os.lchown(folder, *owner)
             with os.scandir(folder) as entries:
                 for entry in entries:
-                    if not entry.is_dir(follow_symlinks=False):
+                    if not is_folder(entry):
                         os.lchown(entry.path, *owner)
 
 

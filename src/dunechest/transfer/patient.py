@@ -13,6 +13,8 @@ import sys
 import time
 from collections.abc import Callable
 
+from dunechest.paths import leads_elsewhere
+
 AnyPath = str | bytes | os.PathLike[str]
 
 #: Whether this system is such a one.
@@ -26,10 +28,17 @@ _PASSING = (5, 32, 33, 145)
 def unlink(path: AnyPath, *, missing_ok: bool = False) -> None:
     """Remove a file, read-only or not."""
     try:
-        _again(lambda: os.unlink(path), path)
+        _again(lambda: _unlink(path), path)
     except FileNotFoundError:
         if not missing_ok:
             raise
+
+
+def _unlink(path: AnyPath) -> None:
+    if REFUSES and leads_elsewhere(info := os.lstat(path)) and stat.S_ISDIR(info.st_mode):
+        os.rmdir(path)  # a junction is removed as a folder is, and keeps what it leads to
+    else:
+        os.unlink(path)
 
 
 def replace(old: AnyPath, new: AnyPath) -> None:

@@ -7,6 +7,7 @@ import stat
 from collections.abc import Callable, Mapping
 from pathlib import Path
 
+from dunechest.paths import leads_elsewhere
 from dunechest.transfer import disk
 
 #: What a listing says instead of a number of bytes: of a folder, and of what holds no bytes (a link, a socket, a pipe).
@@ -54,7 +55,7 @@ def remove_listed(
         for entry in inner:
             path = f"{folder}/{entry.name}" if folder else entry.name
             info = entry.stat(follow_symlinks=False)
-            if stat.S_ISDIR(info.st_mode):
+            if stat.S_ISDIR(info.st_mode) and not leads_elsewhere(info):
                 if info.st_dev == device and not os.path.ismount(entry.path):
                     pending.append(path)
                 else:
@@ -74,7 +75,12 @@ def remove_listed(
 def _as_listed(info: os.stat_result, known: tuple[int, int] | None) -> bool:
     if known is None:
         return False
-    if stat.S_ISLNK(info.st_mode) or stat.S_ISSOCK(info.st_mode) or stat.S_ISFIFO(info.st_mode):
+    if (
+        stat.S_ISLNK(info.st_mode)
+        or leads_elsewhere(info)
+        or stat.S_ISSOCK(info.st_mode)
+        or stat.S_ISFIFO(info.st_mode)
+    ):
         return known[0] == EMPTY
     return stat.S_ISREG(info.st_mode) and (info.st_size, info.st_mtime_ns) == known
 

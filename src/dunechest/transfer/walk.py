@@ -10,6 +10,7 @@ from typing import NamedTuple
 
 import msgspec
 
+from dunechest.paths import is_folder, leads_elsewhere
 from dunechest.transfer.placeholder import is_placeholder
 
 
@@ -82,6 +83,7 @@ _OTHER = {
     stat.S_IFCHR: "a device: it holds no bytes of its own",
     stat.S_IFBLK: "a device: it holds no bytes of its own",
 }
+_JUNCTION = "a junction: it leads to another folder"
 
 
 def walk(root: str, *, skip: Callable[[str], bool] | None = None) -> Walk:
@@ -178,7 +180,7 @@ def look_over(root: str) -> Iterator[str]:
     OSError
         If anything cannot be listed or asked about.
     """
-    is_link, is_folder, is_file = stat.S_IFLNK, stat.S_IFDIR, stat.S_IFREG
+    is_link, is_directory, is_file = stat.S_IFLNK, stat.S_IFDIR, stat.S_IFREG
     pending = [""]
     while pending:
         folder = pending.pop()
@@ -193,7 +195,7 @@ def look_over(root: str) -> Iterator[str]:
                     lines.append(
                         f"{entry.name}\0{info.st_size}\0{info.st_mtime_ns}\0{mode & 0o7777}\0{is_placeholder(info)}"
                     )
-                elif kind == is_folder:
+                elif kind == is_directory and not leads_elsewhere(info):
                     pending.append(prefix + entry.name)
                     lines.append(f"{entry.name}\0{mode & 0o7777}")
                 elif kind == is_link:
@@ -256,7 +258,7 @@ def count(root: str) -> Sum:
         try:
             with os.scandir(pending.pop()) as entries:
                 for entry in entries:
-                    if entry.is_dir(follow_symlinks=False):
+                    if is_folder(entry):
                         pending.append(entry.path)
                     elif entry.is_file(follow_symlinks=False):
                         try:
@@ -287,6 +289,8 @@ def _list(root: str, folder: str, found: _Found) -> list[str]:
                 kind = stat.S_IFMT(info.st_mode)
                 if kind == stat.S_IFREG:
                     found.files.append(_file(path, info))
+                elif kind == stat.S_IFDIR and leads_elsewhere(info):
+                    found.others.append(OtherEntry(path, _JUNCTION, 0))
                 elif kind == stat.S_IFDIR:
                     inner.append(path)
                 elif kind == stat.S_IFLNK:

@@ -14,6 +14,7 @@ from dunechest.cli.views import kinds as view
 from dunechest.library.kinds.load import kind_named, load_kinds
 from dunechest.library.kinds.schema import PLAIN_KIND
 from dunechest.names import quoted, shown
+from dunechest.paths import is_link
 
 if TYPE_CHECKING:
     from dunechest.library.kinds.schema import Kind
@@ -93,7 +94,7 @@ def draft(out: Out, folder: str, name: str | None, write_to: str | None) -> int:
     drafted = draft_kind(resolve_library(folder).path, name=name)
     if write_to is not None:
         target = Path(write_to)
-        if target.exists() or target.is_symlink():
+        if target.exists() or is_link(target):
             raise RefusedError(f"Refused: {shown(write_to)} already exists. Nothing was written; name a new file.")
         safe.write_file(target, drafted.text.encode())
     if out.json:

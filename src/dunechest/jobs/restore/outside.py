@@ -6,6 +6,7 @@ import os
 from pathlib import Path
 
 from dunechest.jobs.restore.plan import RestoreFile
+from dunechest.paths import is_link
 from dunechest.transfer.below import link_between
 from dunechest.transfer.digest_files import digest_files
 from dunechest.transfer.tasks import DigestTask
@@ -26,7 +27,7 @@ def goes_astray(place: Path, top: Path, library: Path) -> bool:
 def same_bytes(file: RestoreFile, place: Path) -> bool:
     """Whether the very same file is there already."""
     try:
-        if place.is_symlink() or not place.is_file() or place.stat().st_size != file.size:
+        if is_link(place) or not place.is_file() or place.stat().st_size != file.size:
             return False
     except OSError:
         return False

@@ -10,6 +10,7 @@ from pathlib import Path
 from dunechest.ledger import deeds
 from dunechest.ledger.deeds import Deed, Made, Rewritten, Tree
 from dunechest.names import from_wire
+from dunechest.paths import is_link
 from dunechest.transfer.digest_files import digest_of
 from dunechest.transfer.walk import walk
 
@@ -34,7 +35,7 @@ def kept_file(deed: Deed, step: Rewritten) -> Path:
 
 def is_empty_folder(path: Path) -> bool:
     """Whether a path is a folder with nothing in it, and no link."""
-    return path.is_dir() and not path.is_symlink() and not os.listdir(path)
+    return path.is_dir() and not is_link(path) and not os.listdir(path)
 
 
 def came_to_it(deed: Deed, step: Tree | Made, path: Path) -> bool:

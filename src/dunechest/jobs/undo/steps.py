@@ -36,6 +36,7 @@ from dunechest.ledger.deeds import (
 )
 from dunechest.machine import folder_links
 from dunechest.names import from_wire, to_wire
+from dunechest.paths import is_link
 from dunechest.transfer import disk, patient, safe
 from dunechest.transfer.below import folders_in
 from dunechest.transfer.owner import give, owner_above
@@ -206,7 +207,7 @@ class _Made(UndoStep[Made]):
 
 class _MadeLink(UndoStep[MadeLink]):
     def _as_made(self, path: Path) -> bool:
-        return path.is_symlink() and os.readlink(path) == from_wire(self.step.target)
+        return is_link(path) and os.readlink(path) == from_wire(self.step.target)
 
     def look(self, later: Later) -> Look:
         path = Path(from_wire(self.step.path))
@@ -242,7 +243,7 @@ class _Swapped(UndoStep[Swapped]):
         if folder_links.is_link_to(new, target):
             return Look()  # it did not come to that: the link waits beside
         if not os.path.lexists(new):
-            return Look(changed=() if old.is_dir() and not old.is_symlink() else (f"{new} is gone",))
+            return Look(changed=() if old.is_dir() and not is_link(old) else (f"{new} is gone",))
         in_the_way = os.path.lexists(old) and not folder_links.is_link_to(old, target) and not is_empty_folder(old)
         return Look(UndoAction(old, "renamed back"), (f"{old} was changed",) if in_the_way else ())
 
@@ -327,7 +328,7 @@ def _clear(path: Path) -> None:
     """Remove what a restore worked in, by its name; nothing else."""
     if not (path.name.startswith(deeds.WORKING[0]) or path.name.endswith(deeds.WORKING[1])):
         return
-    if path.is_dir() and not path.is_symlink():
+    if path.is_dir() and not is_link(path):
         # A folder that may not be written to could not be emptied.
         folders_in(path, before=lambda folder: os.chmod(folder, stat.S_IMODE(os.lstat(folder).st_mode) | 0o700))
         disk.remove_tree(path)

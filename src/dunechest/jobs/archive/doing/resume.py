@@ -14,6 +14,7 @@ from dunechest.jobs.archive.doing.edition_record import outside_folders
 from dunechest.jobs.archive.doing.run import Run
 from dunechest.jobs.archive.plan import ArchivePlan
 from dunechest.names import shown
+from dunechest.paths import is_link
 from dunechest.transfer import disk, safe
 from dunechest.transfer.walk import walk
 
@@ -23,7 +24,7 @@ def prepare(run: Run) -> None:
     plan, bag = run.plan, run.bag
     pending = bag / PENDING
     owner = msgspec.json.encode((origin_of(plan.library.path), plan.edition))
-    if pending.is_symlink() or bag.is_symlink() or (bag / DUNE).is_symlink():
+    if is_link(pending) or is_link(bag) or is_link(bag / DUNE):
         raise RefusedError(f"{shown(str(bag))} is or holds a link where a folder belongs. Nothing was changed.")
     if pending.exists():
         journal.refuse_if_decided(bag)
@@ -31,7 +32,7 @@ def prepare(run: Run) -> None:
             ours = safe.read_bounded(bag / FOR, 1 << 20) == owner
         except (OSError, ValueError):
             ours = False
-        if ours and (bag / PAYLOAD).is_dir() and not (bag / PAYLOAD).is_symlink():
+        if ours and (bag / PAYLOAD).is_dir() and not is_link(bag / PAYLOAD):
             _take_up(run)
         else:
             journal.clear(bag)

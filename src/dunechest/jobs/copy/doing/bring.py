@@ -17,6 +17,7 @@ from dunechest.jobs.copy.doing.run import Run, cut_off_words, pending
 from dunechest.jobs.copy.plan import FileToCopy
 from dunechest.jobs.supplies import Supplies, bag_suppliers, other_chests
 from dunechest.names import shown
+from dunechest.paths import is_link
 from dunechest.progress import Progress, Tally
 from dunechest.transfer import disk, safe
 from dunechest.transfer.crew import Crew
@@ -37,7 +38,7 @@ def prepare(run: Run, folders: set[str]) -> None:
     plan, bag = run.plan, run.bag
     place = bag / PENDING
     owner = msgspec.json.encode(("copy", plan.source.id))
-    if place.is_symlink() or bag.is_symlink() or (bag / DUNE).is_symlink():
+    if is_link(place) or is_link(bag) or is_link(bag / DUNE):
         raise RefusedError(f"{shown(str(bag))} is or holds a link where a folder belongs. Nothing was changed.")
     if place.exists():
         journal.refuse_if_decided(bag)
@@ -60,7 +61,7 @@ def _take_up(run: Run) -> bool:
     bag = run.bag
     there: dict[str, int] = {}
     for top in (PAYLOAD, PENDING_TAGS):
-        if not (bag / top).is_dir() or (bag / top).is_symlink():
+        if not (bag / top).is_dir() or is_link(bag / top):
             continue
         found = walk(str(bag / top))
         if found.links or found.others:

@@ -24,6 +24,7 @@ from dunechest.ledger import events
 from dunechest.library.library import Library
 from dunechest.machine.volumes import identity
 from dunechest.names import from_wire, shown
+from dunechest.paths import is_link
 from dunechest.progress import Progress, Tally, silent
 from dunechest.transfer import disk, safe
 from dunechest.transfer.digest_files import digest_of
@@ -114,7 +115,7 @@ def _mend(run: _Run, progress: Progress) -> None:
         journal.clear(bag)
         return
     for step in (*into, *steps):
-        if (bag / step.new).is_dir() and not (bag / step.new).is_symlink():
+        if (bag / step.new).is_dir() and not is_link(bag / step.new):
             disk.remove_folder(bag / step.new)  # an empty one: the plan looked
     flush_pending(bag, whole=False)
     commit(bag, (tuple(into), steps))

@@ -24,6 +24,7 @@ from dunechest.library.library import Library
 from dunechest.machine.drives import Limits
 from dunechest.machine.volumes import identity
 from dunechest.names import AnyPath, quoted, shown, why_unsafe
+from dunechest.paths import is_link
 from dunechest.progress import Progress, Step, Tally, silent
 from dunechest.transfer.crew import Crew
 from dunechest.transfer.tasks import DigestOutcome, DigestTask
@@ -78,7 +79,7 @@ def plan_mend(
     gone = [] if names else sorted(_gone(chest, entries))
     plans = [
         _plan_one(chest, entry, others, source, limits, progress)
-        if entry.folder.is_dir() and not entry.folder.is_symlink()
+        if entry.folder.is_dir() and not is_link(entry.folder)
         else _missing(chest, entry.name, others, in_the_way=True)
         for entry in entries
     ]
@@ -252,9 +253,9 @@ def _in_the_way(own: BagRecords, paths: Iterable[str]) -> dict[str, str]:
         place = own.bag / path
         for above in reversed([place, *place.parents][: path.count("/") + 1]):
             if above == place:
-                if above.is_dir() and not above.is_symlink() and os.listdir(above):
+                if above.is_dir() and not is_link(above) and os.listdir(above):
                     found[path] = "a folder with something in it has its name; move that folder away from the chest"
-            elif above.is_symlink() or (os.path.lexists(above) and not above.is_dir()):
+            elif is_link(above) or (os.path.lexists(above) and not above.is_dir()):
                 where = above.relative_to(own.bag).as_posix()
                 found[path] = f"{shown(where)} is not a folder; move it away from the chest"
                 break

@@ -19,6 +19,7 @@ from dunechest.library.library import Library
 from dunechest.library.references.reading import read_references
 from dunechest.machine.folders import own_home
 from dunechest.names import shown
+from dunechest.paths import is_folder, is_link
 from dunechest.transfer.walk import FileEntry
 from dunechest.words import number
 
@@ -120,13 +121,11 @@ def _links_to(place: Path) -> Iterator[Finding]:
         try:
             with os.scandir(folder) as entries:
                 for entry in entries:
-                    if entry.is_symlink():
+                    if is_link(entry):
                         target = os.path.realpath(entry.path)
                         if target == real or target.startswith(real + os.sep):
                             found.append(entry.path)
-                    elif (
-                        entry.is_dir(follow_symlinks=False) and entry.path != real and not os.path.ismount(entry.path)
-                    ):
+                    elif is_folder(entry) and entry.path != real and not os.path.ismount(entry.path):
                         pending.append(entry.path)
         except OSError:
             continue

@@ -32,6 +32,7 @@ from dunechest.library.roles import roles_of
 from dunechest.machine.drives import filesystem
 from dunechest.machine.folders import own_home
 from dunechest.names import quoted, shown
+from dunechest.paths import is_link
 from dunechest.transfer.digest_files import digest_files
 from dunechest.transfer.tasks import DigestTask
 from dunechest.transfer.walk import FileEntry, entry_of
@@ -81,7 +82,7 @@ def live_of(aside: PastAside) -> Live:
     home = next((home for home in list_homes() if str(home.old) == aside.old), None)
     if home is None:
         place = Path(aside.old)
-        if not place.is_dir() or place.is_symlink():
+        if not place.is_dir() or is_link(place):
             raise NotConnectedError(
                 f"{shown(aside.name)} is not in {shown(aside.old)}, so its original was not deleted. Nothing was changed. "
                 "Connect its drive first."

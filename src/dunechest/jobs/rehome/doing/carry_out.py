@@ -36,6 +36,7 @@ from dunechest.ledger.deeds import Aside, ChangedLink, Listed, Made, Swapped, Tr
 from dunechest.machine import folder_links
 from dunechest.machine.processes import lives
 from dunechest.names import shown, to_line, to_wire
+from dunechest.paths import is_link
 from dunechest.progress import Progress, silent
 from dunechest.transfer import disk, safe
 from dunechest.transfer.owner import give, owner_above
@@ -107,7 +108,7 @@ def _take(staging: Path, plan: RehomePlan) -> None:
         mark = msgspec.json.decode(safe.read_bounded(staging / _MARK, 1 << 16), type=_Mark)
     except (OSError, ValueError, msgspec.MsgspecError):
         mark = _Mark("")
-    if staging.is_symlink() or mark.library != to_line(str(plan.source)):
+    if is_link(staging) or mark.library != to_line(str(plan.source)):
         raise RefusedError(
             f"{shown(str(staging))} is in the way and was not left by a move of this library. Inspect it and move it away."
         )
@@ -270,7 +271,7 @@ def _link_elsewhere(run: Run) -> None:
 def _old_mark_goes(run: Run) -> None:
     """Set the mark beside the former place on a drive aside with the original: the library is not there any more."""
     mark = mark_of(run.plan.source)
-    if mark.is_file() and not mark.is_symlink():
+    if mark.is_file() and not is_link(mark):
         other = mark_of(run.plan.aside)
         run.deed.will(Aside(to_wire(str(mark)), to_wire(str(other))))
         disk.rename(mark, other)

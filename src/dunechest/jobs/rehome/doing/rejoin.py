@@ -13,6 +13,7 @@ from dunechest.ledger.deeds import Aside, ChangedLink, OpenDeed, Swapped, Workin
 from dunechest.machine import folder_links
 from dunechest.machine.drives import drive_identity, drive_of
 from dunechest.names import shown, to_line, to_wire
+from dunechest.paths import is_link
 from dunechest.transfer import disk
 from dunechest.transfer.owner import give, owner_above
 
@@ -49,7 +50,7 @@ def set_right(plan: RejoinPlan, deed: OpenDeed, listing: str, move: str) -> None
     elif plan.link_before != plan.link_after:
         change_link(plan, deed)
     for place in deed.places:
-        if not place.is_symlink():
+        if not is_link(place):
             give(owner_above(place), [place])
 
 

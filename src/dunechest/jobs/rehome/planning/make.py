@@ -29,6 +29,7 @@ from dunechest.machine.drives import drive_identity, drive_of, holds_modes
 from dunechest.machine.folder_links import target_of
 from dunechest.machine.folders import own_home
 from dunechest.names import quoted, shown
+from dunechest.paths import is_link
 from dunechest.transfer.walk import entry_of
 from dunechest.words import number, size
 
@@ -294,7 +295,7 @@ def _of_the_places(errand: _Errand, plan: RehomePlan) -> Iterator[Finding]:
         source.parent, *([errand.old.parent] if plan.way == "link" or plan.link_before else [])
     )
     ours = errand.back and bool(plan.link_before) and plan.link_before in _known_places(errand.home)
-    empty = target.is_dir() and not target.is_symlink() and nothing_in(target)
+    empty = target.is_dir() and not is_link(target) and nothing_in(target)
     if os.path.lexists(target) and not ours and not empty:
         yield Finding(
             "occupied",

@@ -22,6 +22,7 @@ from dunechest.jobs.study.take_out import parts_of, shared_finding, take_out
 from dunechest.library.library import Library
 from dunechest.machine.drives import drive_of
 from dunechest.names import shown
+from dunechest.paths import is_link
 from dunechest.transfer.walk import Walk
 from dunechest.words import number
 
@@ -52,7 +53,7 @@ def plan_parts(library: Library, to: Path, options: RehomeOptions) -> PartMovePl
     taken = take_out(contents, parts)
     target = Path(os.path.realpath(to)) / (options.name if options.name is not None else library.path.name)
     where = examine(target.parent)
-    there = target.is_dir() and not target.is_symlink() and not nothing_in(target)
+    there = target.is_dir() and not is_link(target) and not nothing_in(target)
     # The parts pass through a folder to work in on the same drive.
     wanted = {path for part in parts for path in (*part.files, *part.needs)}
     files = [file for file in contents.listing.files if file.path in wanted]

@@ -17,6 +17,7 @@ from dunechest.jobs.restore.doing.run import Run
 from dunechest.jobs.restore.plan import RestoreFile, RestorePlan
 from dunechest.ledger.deeds import Aside, Listed, Made, MadeFolder, MadeLink, OpenDeed, Rewritten, Tree, WasEmpty
 from dunechest.names import parents, shown, to_wire
+from dunechest.paths import is_link
 from dunechest.transfer import disk, medium, patient
 from dunechest.transfer.below import link_between, make_folders
 from dunechest.transfer.digest_files import digest_of
@@ -88,10 +89,10 @@ def _fill(plan: RestorePlan, tree: Path, place: Path, lines: list[Listed], deed:
             for line in lines
             if isinstance(path := line.path, str) and path.startswith(name + "/")
         ]
-        if source.is_dir() and not source.is_symlink():
+        if source.is_dir() and not is_link(source):
             own = source.stat()
             deed.will(Tree(to_wire(str(place / name)), deed.listing(inside), own.st_dev, own.st_ino))
-        elif source.is_symlink():
+        elif is_link(source):
             deed.will(MadeLink(to_wire(str(place / name)), to_wire(os.readlink(source))))
         else:
             info = source.stat()
@@ -234,7 +235,7 @@ def _links(run: Run) -> None:
             run.leave(path, "it would be behind another link; it is not made")
             continue
         if os.path.lexists(link):
-            if not (link.is_symlink() and os.readlink(link) == target):
+            if not (is_link(link) and os.readlink(link) == target):
                 run.leave(path, "something else already has the link's name; it is left alone", fault=False)
             continue
         deed.will(MadeLink(to_wire(str(link)), to_wire(target)))

@@ -10,6 +10,7 @@ from dunechest.findings import Finding
 from dunechest.jobs.restore.doing.run import Run
 from dunechest.machine.attributes import give_attribute, give_owner, own_numbers, owner_names
 from dunechest.names import from_wire, shown
+from dunechest.paths import is_link
 from dunechest.transfer.below import link_between
 from dunechest.words import number
 
@@ -63,7 +64,7 @@ def _places(run: Run) -> Iterator[tuple[str, bytes]]:
     safe: dict[Path, bool] = {}
     for file in run.restored:
         place = run.place / others.get(file.own, file.path)
-        if safe.setdefault(place.parent, link_between(run.place, place.parent) is None) and not place.is_symlink():
+        if safe.setdefault(place.parent, link_between(run.place, place.parent) is None) and not is_link(place):
             yield file.own, os.fsencode(place)
     if run.plan.existing.mode != "merge":  # the folders there are a person's own already
         for path, _, _ in run.plan.folders:

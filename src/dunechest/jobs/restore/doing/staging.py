@@ -16,6 +16,7 @@ from dunechest.jobs.restore.doing.run import Run
 from dunechest.jobs.restore.plan import RestoreFile, RestorePlan
 from dunechest.machine.processes import lives
 from dunechest.names import shown
+from dunechest.paths import is_link
 from dunechest.progress import Tally
 from dunechest.transfer import disk, medium, patient, safe
 from dunechest.transfer.below import folders_in, make_folders
@@ -41,7 +42,7 @@ def take_staging(staging: Path, plan: RestorePlan) -> None:
         mark = msgspec.json.decode(safe.read_bounded(staging / _MARK, 4096), type=_Mark)
     except (OSError, ValueError, msgspec.MsgspecError):
         mark = _Mark("", "")
-    if staging.is_symlink() or (mark.chest, mark.bag) != (plan.chest.id, plan.bag):
+    if is_link(staging) or (mark.chest, mark.bag) != (plan.chest.id, plan.bag):
         raise RefusedError(
             f"{shown(str(staging))} is in the way and was not left by a restore of this library. "
             "Inspect it and move it away."
@@ -74,7 +75,7 @@ def fill_staging(run: Run) -> None:
 
 def remove(staging: Path) -> None:
     """Remove a folder to work in, and all in it; what cannot be removed stays."""
-    if not os.path.lexists(staging) or staging.is_symlink():
+    if not os.path.lexists(staging) or is_link(staging):
         return
     # A folder that may not be written to cannot be emptied, nor one that may not be read.
     folders_in(staging, before=lambda folder: os.chmod(folder, 0o700))

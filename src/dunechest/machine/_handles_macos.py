@@ -1,4 +1,4 @@
-"""macOS and Windows: open files as psutil gathers them."""
+"""macOS: open files as psutil gathers them."""
 
 from __future__ import annotations
 

@@ -1,0 +1,166 @@
+"""Paths of this computer: one place for what a system does differently with them.
+
+Inside the program a path below a library or a bag has ``/`` between its pieces, on every system. A path of *this*
+computer is a `Path`, or a text as the system writes it. What a person types, what a setting holds and where the two
+meet is asked here: drive letters, network places, junctions, case, and the length of a path.
+"""
+
+from __future__ import annotations
+
+import os
+import re
+import stat
+import sys
+import unicodedata
+from pathlib import Path, PureWindowsPath
+
+AnyPath = str | os.PathLike[str]
+
+#: Characters of a path, the NUL at its end not counted, that Windows takes where long paths are not switched on; of a folder.
+WINDOWS_LONGEST, WINDOWS_LONGEST_FOLDER = 259, 247
+
+_DRIVE = re.compile(r"[A-Za-z]:[\\/]")
+_SHARE = re.compile(r"(?:\\\\|//)[^\\/?]+[\\/][^\\/]+")
+# <winnt.h>, IsReparseTagNameSurrogate: what stands for another place, as junctions and links do, and not placeholders.
+_SURROGATE = 0x20000000
+
+
+def true_path(path: AnyPath) -> Path:
+    """Return a path without links, spelled as the drive spells it.
+
+    On a drive that does not tell cases or accents apart, a person may write a name in another way than it is kept;
+    only one spelling is kept in records. What is not there is spelled as it was given.
+
+    Raises
+    ------
+    OSError
+        If links lead in a circle.
+    """
+    real = os.path.realpath(path)
+    if sys.platform == "win32" or not os.path.lexists(real):
+        return Path(real)  # there, realpath asks the system for the name itself
+    found = Path(real).anchor
+    for piece in Path(real).parts[1:]:
+        found = os.path.join(found, _spelled(found, piece))
+    return Path(found)
+
+
+def _spelled(folder: str, name: str) -> str:
+    """Return how a folder spells the name of something that is in it."""
+    other = name.swapcase()
+    form = unicodedata.normalize("NFD", name)
+    form = unicodedata.normalize("NFC", name) if form == name else form
+    here = os.path.join(folder, name)
+    if not any(_same(here, os.path.join(folder, one)) for one in {other, form} - {name}):
+        return name  # this drive tells them apart: it is spelled like this
+    try:
+        names = os.listdir(folder)
+    except OSError:
+        return name
+    if name in names:
+        return name
+    wanted = folded(name)
+    return next((one for one in names if folded(one) == wanted and _same(here, os.path.join(folder, one))), name)
+
+
+def _same(first: str, second: str) -> bool:
+    try:
+        return os.path.samestat(os.lstat(first), os.lstat(second))
+    except (OSError, ValueError):
+        return False
+
+
+def folded(name: str) -> str:
+    """Return what two names have in common if they differ in case or in the form of accents alone."""
+    return unicodedata.normalize("NFC", unicodedata.normalize("NFC", name).casefold())
+
+
+def key(path: AnyPath) -> str:
+    """Return what two paths have in common if they are the same place: links followed, and case where the system ignores it."""
+    return os.path.normcase(os.path.realpath(path))
+
+
+def is_below(place: AnyPath, folder: AnyPath) -> bool:
+    """Whether a place is a folder or lies in it; links are followed."""
+    inner, outer = key(place), key(folder)
+    return inner == outer or inner.startswith(outer.rstrip(os.sep) + os.sep)
+
+
+def leads_elsewhere(info: os.stat_result) -> bool:
+    """Whether what `os.lstat` says is of a junction or another folder that stands for a place elsewhere (Windows).
+
+    Python does not call a junction a link. A folder of placeholders has a tag too, but holds what it shows.
+    """
+    return bool(getattr(info, "st_reparse_tag", 0) & _SURROGATE)
+
+
+def is_link(place: Path | os.DirEntry[str]) -> bool:
+    """Whether something is a link, or a junction, which leads elsewhere like one. What is not there is none."""
+    try:
+        info = place.stat(follow_symlinks=False) if isinstance(place, os.DirEntry) else os.lstat(place)
+    except (OSError, ValueError):
+        return False
+    return stat.S_ISLNK(info.st_mode) or leads_elsewhere(info)
+
+
+def is_folder(entry: os.DirEntry[str]) -> bool:
+    """Whether an entry of a folder is a folder itself, neither a link nor a junction to one."""
+    if not entry.is_dir(follow_symlinks=False):
+        return False
+    return sys.platform != "win32" or not leads_elsewhere(entry.stat(follow_symlinks=False))
+
+
+def is_foreign(text: str) -> bool:
+    r"""Whether a text is a whole path as the other family of systems writes it.
+
+    >>> is_foreign("relative/path")
+    False
+    """
+    if os.sep == "/":
+        return bool(_DRIVE.match(text) or text.startswith("\\\\"))
+    return text.startswith("/") and not text.startswith("//")
+
+
+def pieces_of(text: str, system: str) -> list[str]:
+    r"""Return the pieces of a path that a computer wrote, split as that system splits, without its drive.
+
+    Parameters
+    ----------
+    text : str
+        The path.
+    system : {"linux", "macos", "windows"}
+        Whose it is.
+
+    >>> pieces_of(r"C:\Users\tern\a/b.jpg", "windows"), pieces_of(r"/home/tern/a\b.jpg", "linux")
+    (['Users', 'tern', 'a', 'b.jpg'], ['home', 'tern', 'a\\b.jpg'])
+    """
+    if system == "windows":
+        path = PureWindowsPath(text)
+        return list(path.parts[1:] if path.anchor else path.parts)
+    return [piece for piece in text.split("/") if piece not in ("", ".")]
+
+
+def is_whole(text: str) -> bool:
+    r"""Whether a text is a whole path on any system: from the top, with a drive letter, or of a network place.
+
+    >>> is_whole("/home/tern"), is_whole("C:/Users/tern"), is_whole(r"\\box\pictures"), is_whole("C:pictures")
+    (True, True, True, False)
+    """
+    return text.startswith("/") or _DRIVE.match(text) is not None or _SHARE.match(text) is not None
+
+
+def longest_here() -> int | None:
+    """Return how many characters a path may have on this computer; None where length is no matter.
+
+    Windows takes long paths only where an administrator has switched them on.
+    """
+    if sys.platform != "win32":
+        return None
+    import winreg
+
+    try:
+        with winreg.OpenKey(winreg.HKEY_LOCAL_MACHINE, r"SYSTEM\CurrentControlSet\Control\FileSystem") as found:
+            switched_on, _ = winreg.QueryValueEx(found, "LongPathsEnabled")
+    except OSError:
+        return WINDOWS_LONGEST
+    return None if switched_on == 1 else WINDOWS_LONGEST
