@@ -47,6 +47,8 @@ class _Teller:
     def __init__(self, out: Out, world: World) -> None:
         self._out = out
         self._world = world
+        # Where applications keep their data is different from system to system.
+        self._data = world.standard("data").relative_to(world.folder).as_posix()
         self.scenes: list[dict[str, Any]] = []
         self.astray = 0
 
@@ -62,13 +64,14 @@ class _Teller:
         self.say(scene.about)
         if scene.act is not None:
             scene.act(self._world)
-        scene_words = tuple(word.replace("{world}", str(self._world.folder)) for word in scene.words)
+        written = tuple(word.replace("{data}", self._data) for word in scene.words)
+        scene_words = tuple(word.replace("{world}", str(self._world.folder)) for word in written)
         module = "dunechest.demo.applications" if scene.application else "dunechest"
         shown_words = (*(("python", "-m", module) if scene.application else (module,)), *scene_words)
         if self._out.json and not scene.application:
             scene_words = (*scene_words, "--json")
         if self._out.shows:
-            typed = (word.replace("{world}", "$PWD") for word in (*shown_words[: -len(scene.words)], *scene.words))
+            typed = (word.replace("{world}", "$PWD") for word in (*shown_words[: -len(scene.words)], *written))
             line = " ".join(f'"{word}"' if " " in word or "$" in word else word for word in typed)
             self._out.console.print(
                 Text().append(f"{scene.machine}$ ", style=DIM).append(line, style="bold"), soft_wrap=True
@@ -205,7 +208,7 @@ _ARCHIVE = (
     _Scene(
         "6. The games keep their saves elsewhere, as it said. Any folder can be archived by its path.",
         _OFFICE,
-        ("archive", f"{_HOME}/.local/share/{_SAVES}", "--to", "blue"),
+        ("archive", "{data}/cuttlebone-saves", "--to", "blue"),
     ),
     _Scene(
         "7. The same again: nothing has changed, so nothing is copied.",
@@ -460,9 +463,17 @@ def _next(out: Out, world: World, seconds: float, astray: int) -> None:
         console.print(f"That was the whole tour, in {duration(seconds)}.", style=GOOD)
     console.print("Try next:")
     bag = f"{folder}/drives/blue/dune-chest/bags/marram-papers"
+    windows = sys.platform == "win32"
+    plain = (
+        (f"more {Path(bag) / 'HOW-TO-RESTORE.txt'}",)
+        if windows
+        else (
+            f"less {bag}/HOW-TO-RESTORE.txt",
+            f"(cd {bag} && sha512sum --quiet -c manifest-sha512.txt && echo intact)",
+        )
+    )
     for line in (
-        f"less {bag}/HOW-TO-RESTORE.txt",
-        f"(cd {bag} && sha512sum --quiet -c manifest-sha512.txt && echo intact)",
+        *plain,
         f"dunechest compare {folder}/drives/blue {folder}/drives/shell",
         f"dunechest archive SOME-FOLDER --to {folder}/drives/sand --plan",
         "dunechest find",
