@@ -80,6 +80,18 @@ def key(path: AnyPath) -> str:
     return os.path.normcase(os.path.realpath(path))
 
 
+def place_key(path: AnyPath) -> str:
+    """Return what two paths have in common if they lead to the same folder or file, by whatever way.
+
+    macOS shows its data volume in two places, and neither is a link.
+    """
+    try:
+        info = os.stat(path)
+    except (OSError, ValueError):
+        return key(path)
+    return f"{info.st_dev:x}:{info.st_ino:x}" if info.st_ino else key(path)
+
+
 def is_below(place: AnyPath, folder: AnyPath) -> bool:
     """Whether a place is a folder or lies in it; links are followed."""
     inner, outer = key(place), key(folder)

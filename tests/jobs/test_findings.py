@@ -199,7 +199,7 @@ def test_a_second_process_that_has_it_open_is_caught(
         setting.parent.mkdir(parents=True)
         setting.write_text(json.dumps({"library": str(library)}))
     if how in ("transaction", "log"):  # known by its lock alone
-        monkeypatch.setattr("dunechest.machine.processes.openers", lambda place: ())
+        monkeypatch.setattr("dunechest.machine.processes.openers", lambda place, files=(): ())
     assert codes(library) == []
     words = [sys.executable, "-c", HOLDERS[how], str(library)]
     with subprocess.Popen(words, stdout=subprocess.PIPE, text=True) as process:
@@ -373,14 +373,14 @@ def test_marks_of_other_systems_on_a_synced_folder(tmp_path: Path, monkeypatch: 
 
 
 def test_a_disk_that_can_be_unplugged(monkeypatch: pytest.MonkeyPatch, tmp_path: Path) -> None:
-    from dunechest.machine import _volumes_linux, _volumes_other
+    from dunechest.machine import _volumes_linux, _volumes_macos
 
     assert _volumes_linux.removable(frozenset({"no-such-disk"})) is False
     part = type("Part", (), {"mountpoint": str(tmp_path), "opts": "rw,removable", "fstype": "exfat"})()
-    monkeypatch.setattr(_volumes_other.psutil, "disk_partitions", lambda all: [part])
-    assert _volumes_other.removable(_volumes_other.devices(tmp_path)) is True
+    monkeypatch.setattr(_volumes_macos.psutil, "disk_partitions", lambda all: [part])
+    assert _volumes_macos.removable(_volumes_macos.devices(tmp_path)) is True
     part.opts = "rw,fixed"
-    assert _volumes_other.removable(_volumes_other.devices(tmp_path)) is False
+    assert _volumes_macos.removable(_volumes_macos.devices(tmp_path)) is False
 
 
 def test_the_probe_leaves_no_trace_and_clears_what_a_killed_one_left(tmp_path: Path) -> None:

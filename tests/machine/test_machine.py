@@ -12,7 +12,7 @@ from pathlib import Path
 import pytest
 
 from dunechest.machine import drives, folders, identity, processes
-from dunechest.machine._handles_other import open_files
+from dunechest.machine._handles_macos import open_files
 from dunechest.transfer import _medium_macos, _medium_windows, medium
 from tests.support.runs import Command
 

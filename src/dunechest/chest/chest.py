@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import os
-import re
 import stat
 import time
 import uuid
@@ -35,16 +34,11 @@ from dunechest.errors import (
 from dunechest.names import is_slug, meant, quoted, shown
 from dunechest.paths import is_link
 from dunechest.transfer import disk, safe
+from dunechest.transfer.system_files import is_system_folder
 from dunechest.version import version
 
 #: So many times a bag is read again that is changed while it is read.
 _TIMES = 5
-
-
-#: What operating systems put into any folder by themselves: no part of a chest, and no fault.
-_OF_SYSTEMS = re.compile(
-    r"\._.*|\.DS_Store|\.Spotlight-.*|\.fseventsd|\.Trash.*|Thumbs\.db|desktop\.ini", re.IGNORECASE
-)
 
 
 class Chest:
@@ -234,8 +228,8 @@ class Chest:
     def bags(self) -> tuple[BagEntry, ...]:
         """List what lies in ``bags/``, by name."""
         names = sorted(os.listdir(self.folder / BAGS))
-        folders = [self.folder / BAGS / name for name in names if not _OF_SYSTEMS.fullmatch(name)]
-        # A person's note beside the bags is no bag, and no fault.
+        folders = [self.folder / BAGS / name for name in names if not is_system_folder(name)]
+        # A person's note beside the bags is no bag, and no fault; nor is what a system puts there.
         return tuple(self._entry(folder.name, folder) for folder in folders if not is_regular(folder))
 
     def bag(self, name: str) -> BagEntry:

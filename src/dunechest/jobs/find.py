@@ -23,6 +23,7 @@ from dunechest.machine.drives import Filesystem, drive_folders, filesystem, sear
 from dunechest.machine.folders import own_home
 from dunechest.machine.identity import system_name
 from dunechest.names import AnyPath, quoted, shown, slug
+from dunechest.paths import place_key
 from dunechest.progress import Progress, Step, silent
 from dunechest.transfer.walk import each_file
 from dunechest.values import Value, frame
@@ -159,7 +160,7 @@ def find_libraries(
     found: dict[str, Recognised] = {} if places else _at_usual_places(chosen, whose)
     roots, around = ([_existing(place) for place in places], frozenset[str]()) if places else _everywhere(whose)
     searched = [search(root, chosen, around=around - {str(root)}, whole=bool(places)) for root in roots]
-    found = {os.path.realpath(here.path): here for trial in searched for here in reversed(trial.libraries)} | found
+    found = {place_key(here.path): here for trial in searched for here in reversed(trial.libraries)} | found
     homes = known_homes()
     libraries, drives = _measured(list(found.values()), whose, homes, progress)
     _note(libraries)
@@ -180,7 +181,7 @@ def _largest_first(unknown: Iterable[UnknownFolder]) -> tuple[UnknownFolder, ...
 
 def _at_usual_places(kinds: Sequence[Kind], home: Path) -> dict[str, Recognised]:
     kinds = [kind for kind in kinds if not kind.open]
-    places = {os.path.realpath(place): place for place in usual_places(kinds, home, system_name())}
+    places = {place_key(place): place for place in usual_places(kinds, home, system_name())}
     seen = {real: recognise(place, kinds) for real, place in places.items()}
     return {real: here for real, here in seen.items() if here is not None}
 
@@ -278,7 +279,7 @@ def _where(here: Recognised, home: Path) -> str:
         return f"an old system in {here.former}"
     if here.path.is_relative_to(home):
         return ""
-    mounts = [m for m in drive_folders() if m != Path(m.anchor) and here.path.is_relative_to(m)]
+    mounts = [m for m in drive_folders() if m != Path(home.anchor) and here.path.is_relative_to(m)]
     return f"the drive in {max(mounts, key=lambda m: len(m.parts))}" if mounts else "outside your home"
 
 

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import os
+import sys
 from collections.abc import Callable
 from dataclasses import dataclass, replace
 from pathlib import Path
@@ -10,7 +11,7 @@ from pathlib import Path
 import psutil
 
 from dunechest.machine.identity import system_name
-from dunechest.machine.volumes import uuid_of
+from dunechest.machine.volumes import own_number, uuid_of
 
 #: What Windows refuses in a name; exFAT and NTFS drives are read there.
 _WINDOWS_FORBIDS = frozenset('"*:<>?\\|') | frozenset(map(chr, range(32))) | {"\x7f"}
@@ -94,7 +95,8 @@ def filesystem(path: Path) -> Filesystem:
         facts = os.statvfs(real)
         fragment = facts.f_frsize or facts.f_bsize
         free, total = facts.f_bavail * fragment, facts.f_blocks * fragment
-        block = min(max(fragment, facts.f_bsize), 1 << 21)
+        # Not f_bsize, which on macOS is how much is best read at once, and no unit of room.
+        block = fragment
         # Filesystems that make inodes as they need them report none, or absurdly many.
         if kind in _UNIX and 0 < facts.f_files < 1 << 60:
             free_names = facts.f_favail
@@ -157,6 +159,9 @@ def search_roots() -> tuple[tuple[Path, ...], frozenset[str]]:
     one; what is no drive (the system's inner mounts, networks) is not searched.
     """
     mounts = {str(Path(part.mountpoint)) for part in psutil.disk_partitions(all=True)}
+    if sys.platform == "darwin":
+        # The system shows its data volume in its own place too, and all other volumes beside it.
+        mounts.add("/System/Volumes")
     roots = drive_folders()
     if os.sep == "/" and Path("/") not in roots and DRIVES not in os.environ:
         roots = (Path("/"), *roots)
@@ -174,15 +179,15 @@ def drive_identity(folder: Path) -> str:
     """
     try:
         real = folder.resolve(strict=True)
-        number = os.statvfs(real).f_fsid if hasattr(os, "statvfs") else 0
+        number = own_number(real)
     except OSError:
         return ""
     if os.environ.get(DRIVES):
         for drive in drive_folders():
             if real.is_relative_to(os.path.realpath(drive)):
-                return f"{number:x}/{drive.name}"
-    if number:
-        return f"{number:x}"
+                return f"{number or 0}/{drive.name}"
+    if number and sys.platform == "linux":
+        return number
     # A filesystem that a program serves has no number of its own.
     uuid = uuid_of(real)
     return f"uuid-{uuid}" if uuid else ""
@@ -215,6 +220,9 @@ def drive_folders() -> tuple[Path, ...]:
     found = []
     for part in psutil.disk_partitions(all=False):
         mount = Path(part.mountpoint)
-        if not mount.is_relative_to("/boot") and not mount.is_relative_to("/snap"):
-            found.append(mount)
+        if mount.is_relative_to("/boot") or mount.is_relative_to("/snap"):
+            continue
+        if sys.platform == "darwin" and mount != Path("/") and not mount.is_relative_to("/Volumes"):
+            continue
+        found.append(mount)
     return tuple(dict.fromkeys(found))

@@ -9,8 +9,10 @@ from pathlib import Path
 
 if sys.platform == "linux":
     from dunechest.machine._volumes_linux import devices, disks, removable, uuid_of
+elif sys.platform == "win32":
+    from dunechest.machine._volumes_windows import devices, disks, removable, uuid_of
 else:
-    from dunechest.machine._volumes_other import devices, disks, removable, uuid_of
+    from dunechest.machine._volumes_macos import devices, disks, removable, uuid_of
 
 __all__ = ["devices", "disks", "identity", "is_network", "removable", "sync_mark", "uuid_of"]
 
@@ -38,6 +40,20 @@ def is_network(kind: str) -> bool:
     return kind in _NETWORK or (kind.startswith("fuse.") and kind not in _LOCAL_FUSE)
 
 
+def own_number(real: Path) -> str:
+    """Return the number or UUID that a filesystem keeps wherever it is mounted; empty if the system gives none.
+
+    Raises
+    ------
+    OSError
+        If the folder cannot be asked about.
+    """
+    if sys.platform == "linux":
+        number = os.statvfs(real).f_fsid
+        return f"{number:x}" if number else ""
+    return uuid_of(real)
+
+
 def identity(folder: Path) -> str:
     """Return what tells this folder on this filesystem from a copy of it elsewhere, wherever the drive is mounted.
 
@@ -45,7 +61,7 @@ def identity(folder: Path) -> str:
     """
     try:
         real = folder.resolve(strict=True)
-        number = os.statvfs(real).f_fsid if hasattr(os, "statvfs") else 0
+        number = own_number(real)
         top = real
         while top.parent != top and top.parent.stat().st_dev == top.stat().st_dev:
             top = top.parent
@@ -53,7 +69,7 @@ def identity(folder: Path) -> str:
         return ""
     if not number:
         return ""
-    return f"{number:x}:{real.relative_to(top).as_posix()}"[:300]
+    return f"{number}:{real.relative_to(top).as_posix()}"[:300]
 
 
 def sync_mark(folder: Path, top: Path, home: Path) -> str:

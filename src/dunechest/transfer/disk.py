@@ -17,6 +17,7 @@ from typing import Any
 from dunechest.paths import is_folder
 from dunechest.transfer import medium, patient
 from dunechest.transfer.below import folders_in
+from dunechest.transfer.system_files import is_system_file
 
 AnyPath = str | bytes | os.PathLike[str]
 
@@ -81,6 +82,21 @@ def remove_folder(path: AnyPath) -> None:
     """Remove an empty folder."""
     announce("remove-folder", path)
     patient.rmdir(path)
+
+
+def remove_bare_folder(path: Path) -> None:
+    """Remove a folder in which nothing is, or only an operating system's own files; these go with it.
+
+    Raises
+    ------
+    OSError
+        If anything else is in it, or the system refuses.
+    """
+    names = os.listdir(path)
+    if all(is_system_file(path / name) for name in names):
+        for name in names:
+            remove(path / name, missing_ok=True)
+    remove_folder(path)
 
 
 def remove_tree(path: Path) -> None:

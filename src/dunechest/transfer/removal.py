@@ -9,6 +9,7 @@ from pathlib import Path
 
 from dunechest.paths import leads_elsewhere
 from dunechest.transfer import disk
+from dunechest.transfer.system_files import is_rebuildable, is_system_file
 
 #: What a listing says instead of a number of bytes: of a folder, and of what holds no bytes (a link, a socket, a pipe).
 FOLDER, EMPTY = -1, -2
@@ -56,13 +57,16 @@ def remove_listed(
             path = f"{folder}/{entry.name}" if folder else entry.name
             info = entry.stat(follow_symlinks=False)
             if stat.S_ISDIR(info.st_mode) and not leads_elsewhere(info):
-                if info.st_dev == device and not os.path.ismount(entry.path):
+                # Asked anew: an entry of a listing does not know its device on Windows.
+                if os.lstat(entry.path).st_dev == device and not os.path.ismount(entry.path):
                     pending.append(path)
                 else:
                     left.append(path)
             elif _as_listed(info, listed.get(path)):
                 disk.remove(entry.path, missing_ok=True)
                 tell(info.st_size)
+            elif folder in listed and is_rebuildable(entry.name) and is_system_file(entry.path):
+                disk.remove(entry.path, missing_ok=True)
             else:
                 left.append(path)
     for folder in reversed(folders):

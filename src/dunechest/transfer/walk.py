@@ -5,13 +5,15 @@ from __future__ import annotations
 import os
 import stat
 from collections import Counter
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Collection, Iterator
 from typing import NamedTuple
 
 import msgspec
 
+from dunechest.names import parents
 from dunechest.paths import is_folder, leads_elsewhere
 from dunechest.transfer.placeholder import is_placeholder
+from dunechest.transfer.system_files import is_system_file, is_system_folder, may_be
 
 
 class FileEntry(msgspec.Struct, frozen=True, gc=False):
@@ -62,7 +64,8 @@ class Walk(msgspec.Struct, frozen=True):
     """The contents of a folder, each tuple sorted by path.
 
     `others` are sockets, pipes and devices; `unreadable` are folders that could
-    not be listed and names that could not be asked about.
+    not be listed and names that could not be asked about; `system` are an operating
+    system's own files, where they are kept apart from a person's.
     """
 
     files: tuple[FileEntry, ...]
@@ -70,6 +73,7 @@ class Walk(msgspec.Struct, frozen=True):
     links: tuple[LinkEntry, ...]
     others: tuple[OtherEntry, ...]
     unreadable: tuple[OtherEntry, ...]
+    system: tuple[FileEntry, ...] = ()
 
     @property
     def bytes(self) -> int:
@@ -128,6 +132,51 @@ def walk(root: str, *, skip: Callable[[str], bool] | None = None) -> Walk:
         tuple(sorted(found.others)),
         tuple(sorted(found.unreadable)),
     )
+
+
+def walk_own(root: str) -> Walk:
+    """List everything below a folder that is a person's: what is an operating system's own is kept apart.
+
+    Raises
+    ------
+    OSError
+        If `root` itself cannot be listed.
+    """
+    listing = walk(root)
+    tops = {folder.path for folder in listing.folders if is_system_folder(folder.path.rpartition("/")[2])}
+    system = [
+        file
+        for file in listing.files
+        if may_be(file.path.rpartition("/")[2])
+        and not file.placeholder
+        and not _lies_in(file.path, tops)
+        and is_system_file(os.path.join(root, file.path))
+    ]
+    if not system and not tops:
+        return listing
+    gone = {file.path for file in system}
+    files = tuple(file for file in listing.files if file.path not in gone and not _lies_in(file.path, tops))
+    links, others, unreadable = (
+        tuple(entry for entry in entries if not _lies_in(entry.path, tops))
+        for entries in (listing.links, listing.others, listing.unreadable)
+    )
+    folders = [folder for folder in listing.folders if not _lies_in(folder.path, tops)]
+    emptied = {path.rpartition("/")[0] for path in (*gone, *tops)}
+    filled = {
+        entry.path.rpartition("/")[0]
+        for entries in (files, links, others, unreadable, folders)
+        for entry in entries
+        if entry.path
+    }
+    folders = [
+        msgspec.structs.replace(folder, empty=True) if folder.path in emptied - filled else folder
+        for folder in folders
+    ]
+    return Walk(files, tuple(folders), links, others, unreadable, tuple(system))  # type: ignore[arg-type]
+
+
+def _lies_in(path: str, tops: Collection[str]) -> bool:
+    return bool(tops) and (path in tops or any(above in tops for above in parents(path)))
 
 
 def each_file(root: str) -> Iterator[FileEntry]:
@@ -192,9 +241,13 @@ def look_over(root: str) -> Iterator[str]:
                 mode = info.st_mode
                 kind = mode & 0o170000  # what stat.S_IFMT does, without a call for each of many files
                 if kind == is_file:
+                    if may_be(entry.name) and is_system_file(entry.path):
+                        continue
                     lines.append(
                         f"{entry.name}\0{info.st_size}\0{info.st_mtime_ns}\0{mode & 0o7777}\0{is_placeholder(info)}"
                     )
+                elif kind == is_directory and is_system_folder(entry.name):
+                    continue
                 elif kind == is_directory and not leads_elsewhere(info):
                     pending.append(prefix + entry.name)
                     lines.append(f"{entry.name}\0{mode & 0o7777}")

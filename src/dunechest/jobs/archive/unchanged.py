@@ -20,7 +20,7 @@ from dunechest.jobs.holdings import note_holdings
 from dunechest.jobs.study.selection import LeftBehind
 from dunechest.library.library import Library
 from dunechest.names import from_wire
-from dunechest.transfer.walk import count, entry_of, lines_of, look_over, walk
+from dunechest.transfer.walk import count, entry_of, lines_of, look_over, walk_own
 
 
 def unchanged(library: Library, chest: Chest, options: ArchiveOptions) -> ArchiveResult | None:
@@ -48,7 +48,7 @@ def unchanged(library: Library, chest: Chest, options: ArchiveOptions) -> Archiv
         return None
     try:
         place = str(library.path)
-        lines = look_over(place) if library.shape == "folder" else lines_of(walk(place))
+        lines = look_over(place) if library.shape == "folder" else lines_of(walk_own(place))
         now = fingerprint(library.kind, choice, lines)
     except OSError:
         return None

@@ -19,7 +19,7 @@ from dunechest.chest.tag_lists import RecordFault
 from dunechest.errors import CutOffError, DuneChestError, UsageError
 from dunechest.jobs.named import own_bag, resolve_chest, resolve_library
 from dunechest.names import from_wire, shown
-from dunechest.transfer.walk import walk
+from dunechest.transfer.walk import walk_own
 
 
 @dataclass(frozen=True, slots=True)
@@ -75,7 +75,7 @@ def _bag_in(chest: Chest, library: str) -> BagEntry:
 
 def _folder(name: str, folder: Path) -> Place:
     try:
-        listing = walk(str(folder))
+        listing = walk_own(str(folder))
     except OSError as error:
         raise CutOffError(f"{shown(str(folder))} cannot be listed: {error.strerror}.") from error
     single = len(listing.files) == 1 and folder.is_file()

@@ -7,6 +7,7 @@ from collections.abc import Collection
 from pathlib import Path
 
 from dunechest.library.formats.sqlite import COMPANIONS
+from dunechest.transfer.system_files import is_system_file, is_system_folder
 
 
 def aside_name(place: Path, day: str, taken: Collection[Path] = ()) -> Path:
@@ -23,7 +24,10 @@ def aside_name(place: Path, day: str, taken: Collection[Path] = ()) -> Path:
 def nothing_in(place: Path, working: str = "") -> bool:
     """Whether a folder is empty, but for what is worked in and what a filesystem itself puts in its top folder."""
     own = {working} | ({"lost+found"} if os.path.ismount(place) else set())
-    return not set(os.listdir(place)) - own
+    top = os.path.ismount(place)  # where a system keeps folders of a drive, too
+    return all(
+        name in own or is_system_file(place / name) or (top and is_system_folder(name)) for name in os.listdir(place)
+    )
 
 
 def companions_here(path: Path) -> list[Path]:

@@ -22,7 +22,7 @@ from dunechest.library.roles import Role, roles_of
 from dunechest.library.search import inside
 from dunechest.machine.folders import own_home
 from dunechest.names import shown
-from dunechest.transfer.walk import Walk, walk
+from dunechest.transfer.walk import Walk, walk_own
 from dunechest.values import FrozenDict, Value
 
 
@@ -81,6 +81,6 @@ def study(library: Library) -> Contents:
 def list_library(library: Library) -> Walk:
     """Walk a library; an unreadable top is a `CutOffError`."""
     try:
-        return walk(str(library.path))
+        return walk_own(str(library.path))
     except OSError as error:
         raise CutOffError(f"{shown(str(library.path))} cannot be listed: {error.strerror}.") from error

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import os
+from collections import Counter
 from collections.abc import Iterable, Iterator, Sequence
 
 from dunechest.findings import Finding
@@ -16,6 +17,7 @@ from dunechest.library.recognise import expand
 from dunechest.library.references.reading import Reference
 from dunechest.machine.folders import own_home, standard_folders
 from dunechest.names import quoted, shown
+from dunechest.transfer.system_files import is_rebuildable
 from dunechest.transfer.walk import Walk
 from dunechest.words import number, size
 
@@ -46,6 +48,7 @@ def library_findings(contents: Contents, selection: Selection) -> list[Finding]:
                 "They have no content; they are listed and left out.",
             )
         )
+    findings += _of_systems(listing)
     findings += _moved(library)
     findings += _contains(contents)
     findings += _environment(contents)
@@ -54,6 +57,30 @@ def library_findings(contents: Contents, selection: Selection) -> list[Finding]:
     findings += _roles(contents, selection)
     findings += _elsewhere(library)
     return findings
+
+
+def _of_systems(listing: Walk) -> list[Finding]:
+    """Name what operating systems left in a library: it is nobody's work, but a person may look for it."""
+    if not listing.system:
+        return []
+    names = Counter(file.path.rpartition("/")[2] for file in listing.system)
+    beside = sum(count for name, count in names.items() if not is_rebuildable(name))
+    listed = [f"{name} ({count:,})" for name, count in sorted(names.items()) if is_rebuildable(name)]
+    listed += [f"._* ({beside:,})"] if beside else []
+    tags = (
+        " In files whose names begin with ._ a Mac keeps tags and comments of others; these are not kept."
+        if beside
+        else ""
+    )
+    return [
+        Finding(
+            "system-files",
+            "info",
+            f"{number(len(listing.system), 'file')} of operating systems {'is' if len(listing.system) == 1 else 'are'} left "
+            f"out: {shown(', '.join(listed))}.",
+            f"Systems make them again.{tags}",
+        )
+    ]
 
 
 def _moved(library: Library) -> list[Finding]:

@@ -12,6 +12,7 @@ from dunechest.ledger.deeds import Deed, Made, Rewritten, Tree
 from dunechest.names import from_wire
 from dunechest.paths import is_link
 from dunechest.transfer.digest_files import digest_of
+from dunechest.transfer.system_files import is_of_system, is_system_file
 from dunechest.transfer.walk import walk
 
 
@@ -35,7 +36,7 @@ def kept_file(deed: Deed, step: Rewritten) -> Path:
 
 def is_empty_folder(path: Path) -> bool:
     """Whether a path is a folder with nothing in it, and no link."""
-    return path.is_dir() and not is_link(path) and not os.listdir(path)
+    return path.is_dir() and not is_link(path) and all(is_system_file(path / name) for name in os.listdir(path))
 
 
 def came_to_it(deed: Deed, step: Tree | Made, path: Path) -> bool:
@@ -103,7 +104,7 @@ def tree_changes(
     for name in sorted({*then, *now}):
         line, here = then.get(name), now.get(name)
         if line is None:
-            if str(path / name) not in gone_by_then:
+            if str(path / name) not in gone_by_then and not is_of_system(path, name):
                 found.append(f"{path / name} is new")
         elif here is None:
             found.append(f"{path / name} is gone")

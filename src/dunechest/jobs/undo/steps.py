@@ -111,7 +111,7 @@ class _Aside(UndoStep[Aside]):
         if not os.path.lexists(new) or (os.path.lexists(old) and not is_empty_folder(old)):
             return
         if os.path.lexists(old):
-            patient.rmdir(old)
+            disk.remove_bare_folder(old)
         disk.make_folder(old.parent)
         patient.rename(new, old)
         disk.flush_folder(old.parent)
@@ -231,7 +231,7 @@ class _MadeFolder(UndoStep[MadeFolder]):
     def back(self) -> None:
         path = Path(from_wire(self.step.path))
         if is_empty_folder(path):
-            patient.rmdir(path)
+            disk.remove_bare_folder(path)
 
 
 class _Swapped(UndoStep[Swapped]):
@@ -261,7 +261,7 @@ class _Swapped(UndoStep[Swapped]):
                 return
             folder_links.remove_link(old)
         elif is_empty_folder(old):
-            patient.rmdir(old)
+            disk.remove_bare_folder(old)
         elif os.path.lexists(old):
             return
         disk.rename(new, old)

@@ -24,6 +24,8 @@ from dunechest.chest.tag_lists import NOT_RECORDED
 from dunechest.errors import ChestUnusableError, RecordDamagedError
 from dunechest.jobs.verify.expected import BULKY, Expected, ExpectedFile
 from dunechest.jobs.verify.result import FileState, State
+from dunechest.transfer.system_files import WHY as OF_A_SYSTEM
+from dunechest.transfer.system_files import is_of_system
 from dunechest.transfer.tasks import DigestOutcome
 
 _Say = Callable[[str, "State", str], None]
@@ -83,7 +85,7 @@ def judge(
         if not expected.own:
             _by_the_rfc(bag, expected, say)
     _right_the_tags(expected, outcomes, states)
-    if not part and not any(state.path.startswith(DATA) for state in states.values()):
+    if not part and not any(s.path.startswith(DATA) and s.state != "noted" for s in states.values()):
         _oxum(bag, expected, say)
     if own is not None:
         _records(bag, own, expected, say, counted=not states and not part)
@@ -199,14 +201,20 @@ def _unlisted(bag: Bag, expected: Expected, say: _Say) -> None:
     for path in expected.lying.files:
         if path in expected.files or path.startswith(PENDING + "/"):
             continue
-        if path.startswith(DATA):
+        if is_of_system(bag.folder, path):
+            say(path, "noted", f"{OF_A_SYSTEM}; it is no part of the archive")
+        elif path.startswith(DATA):
             say(path, "unlisted", "no manifest lists it")
         elif path == TAGS and expected.own:
             continue  # judged with the tag manifest
         elif expected.own and tag_listed and path not in manifests and not path.startswith("tagmanifest-"):
             say(path, "unlisted", "the tag manifest does not list it")
     for path, why in expected.lying.others.items():
-        if path not in expected.files and (path.startswith(DATA) or expected.own):
+        if (
+            path not in expected.files
+            and (path.startswith(DATA) or expected.own)
+            and not is_of_system(bag.folder, path)
+        ):
             say(path, "unlisted", f"it is {why}")
     for folder, why in expected.lying.unreadable.items():
         if (folder + "/").startswith(PENDING + "/"):
@@ -232,7 +240,11 @@ def _oxum(bag: Bag, expected: Expected, say: _Say) -> None:
     oxum = bag.oxum
     if oxum is None or expected.fetched:
         return
-    payload = {path: size for path, size in expected.lying.files.items() if path.startswith(DATA)}
+    payload = {
+        path: size
+        for path, size in expected.lying.files.items()
+        if path.startswith(DATA) and (path in expected.files or not is_of_system(bag.folder, path))
+    }
     found = (sum(payload.values()), len(payload))
     if found != oxum:
         say(

@@ -16,7 +16,7 @@ from dunechest.library.references.resolve import Resolver, Target
 from dunechest.machine.folders import own_home
 from dunechest.names import parents, shown
 from dunechest.transfer import safe
-from dunechest.transfer.walk import FileEntry, Walk, walk
+from dunechest.transfer.walk import FileEntry, Walk, walk_own
 
 Sureness = Literal["sure", "likely", "guess"]
 
@@ -91,7 +91,7 @@ def ground_of(folder: str | os.PathLike[str], home: Path | None) -> Ground:
     if not place.is_dir():
         raise UsageError(f"There is no folder {shown(os.fspath(folder))}.")
     try:
-        return Ground(place, walk(str(place)), Path(os.path.realpath(home or own_home())))
+        return Ground(place, walk_own(str(place)), Path(os.path.realpath(home or own_home())))
     except OSError as error:
         raise CutOffError(f"{shown(str(place))} cannot be listed: {error.strerror}.") from error
 

@@ -27,6 +27,7 @@ from dunechest.names import AnyPath, quoted, shown, why_unsafe
 from dunechest.paths import is_link
 from dunechest.progress import Progress, Step, Tally, silent
 from dunechest.transfer.crew import Crew
+from dunechest.transfer.system_files import is_of_system
 from dunechest.transfer.tasks import DigestOutcome, DigestTask
 
 AnyHelper = Chest | Library | AnyPath
@@ -266,7 +267,7 @@ def _left(own: BagRecords, truth: Truth, files: Sequence[_File]) -> Iterator[tup
     """Yield what lies in the bag and is no part of the archive."""
     known = {file.path for file in files} | set(truth.tags) | set(truth.mended) | {TAG_MANIFEST, TAGS}
     for path in sorted(own.lying.files):
-        if path not in known and not path.startswith(PENDING + "/"):
+        if path not in known and not path.startswith(PENDING + "/") and not is_of_system(own.bag, path):
             yield path, "it is no part of the archive"
     for path, why in sorted(own.lying.others.items()):
         if path not in known:

@@ -209,7 +209,7 @@ def _tree_into_place(run: Run, rewritten: RewrittenFiles) -> None:
         if not stat.S_ISDIR(info.st_mode) or not nothing_in(target):
             raise RefusedError(f"Something appeared in {shown(str(target))} meanwhile. Nothing was moved.")
         deed.will(WasEmpty(to_wire(str(target)), stat.S_IMODE(info.st_mode)))
-        disk.remove_folder(target)
+        disk.remove_bare_folder(target)
     own = tree.stat()
     deed.will(Tree(to_wire(str(target)), deed.listing(lines), own.st_dev, own.st_ino), *rewritten.steps)
     if link and folder_links.exchange(tree, target):

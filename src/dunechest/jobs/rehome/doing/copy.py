@@ -18,7 +18,7 @@ from dunechest.transfer import disk, medium, patient
 from dunechest.transfer.below import folders_in
 from dunechest.transfer.crew import Crew
 from dunechest.transfer.tasks import CopyJob, CopyTask
-from dunechest.transfer.walk import FileEntry, entry_of, walk
+from dunechest.transfer.walk import FileEntry, entry_of, walk_own
 
 
 def copy(run: Run) -> None:
@@ -86,7 +86,7 @@ def _copy_files(run: Run, pairs: Sequence[tuple[FileEntry, Path, Path]]) -> None
 def _refuse_changed(run: Run) -> None:
     """See that the library is still just what was copied."""
     plan = run.plan
-    now = walk(str(plan.source))
+    now = walk_own(str(plan.source))
     found = {file.path: (file.size, file.mtime_ns) for file in now.files if not _is_mark(plan, file.path)}
     copied = {file.path: run.proven[file.path][:2] for file in plan.files}
     changed = sorted(path for path in found.keys() | copied.keys() if found.get(path) != copied.get(path))

@@ -56,7 +56,7 @@ def whole_into_place(run: Run, steps: Iterable[Rewritten]) -> None:
     own = tree.stat()
     deed.will(Tree(to_wire(str(place)), deed.listing(lines), own.st_dev, own.st_ino), *steps)
     if emptied:
-        patient.rmdir(place)
+        disk.remove_bare_folder(place)
     patient.rename(tree, place)  # a folder never takes the place of anything but an empty one
     # The top folder last: one that may not be written to could not be moved.
     for path, mtime_ns, mode in plan.folders:

@@ -14,6 +14,7 @@ from dunechest.chest.tag_lists import RecordFault
 from dunechest.errors import RecordDamagedError
 from dunechest.jobs.restore.plan import NO_MODE, NotDone, RestoreFile
 from dunechest.names import why_unsafe
+from dunechest.transfer.system_files import is_of_system
 
 
 @dataclass(frozen=True, slots=True)
@@ -107,7 +108,7 @@ def _from_damaged(own: BagRecords) -> BagFiles:
         not_done += [
             NotDone(path.removeprefix(DATA), "no intact record lists it; it is in the chest", True)
             for path in sorted(lying.files)
-            if path.startswith(DATA) and path not in listed
+            if path.startswith(DATA) and path not in listed and not is_of_system(own.bag, path)
         ]
     return BagFiles(tuple(files), tuple(not_done), tuple(faults))
 

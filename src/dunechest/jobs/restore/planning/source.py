@@ -21,6 +21,7 @@ from dunechest.jobs.restore.plan import NO_MODE, NotDone, RestoreFile
 from dunechest.jobs.restore.planning.files_in_bag import BagFiles, current_files, earlier_files
 from dunechest.library.kinds.schema import PLAIN_KIND
 from dunechest.names import shown
+from dunechest.transfer.system_files import is_of_system
 from dunechest.words import number
 
 
@@ -200,7 +201,7 @@ def _of_others(entry: BagEntry) -> _Plain:
     not_done += [
         NotDone(path.removeprefix(DATA), "no manifest lists it, so it cannot be checked", True)
         for path in sorted(lying.files)
-        if path.startswith(DATA) and path not in listed
+        if path.startswith(DATA) and path not in listed and not is_of_system(entry.folder, path)
     ]
     count = bag.oxum[1] if bag.oxum is not None else len(every)
     return _Plain(BagFiles(tuple(files), tuple(not_done), tuple(damage)), max(count, len(files) + len(not_done)))

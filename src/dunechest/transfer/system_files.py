@@ -1,0 +1,104 @@
+"""Files that operating systems leave in every folder that a person looks into.
+
+They belong to nobody's library, and the system makes them again. In a chest they are no damage, and in a library no
+change. A name alone decides nothing: a person's file may be called so too, so the beginning of a file is looked at.
+"""
+
+from __future__ import annotations
+
+import os
+import re
+import stat
+import struct
+from pathlib import Path
+
+#: Folders at the top of a drive, with what a system keeps of that drive: indexes, logs, and what was thrown away.
+_FOLDERS = frozenset(
+    {
+        ".spotlight-v100",
+        ".fseventsd",
+        ".trashes",
+        ".temporaryitems",
+        ".documentrevisions-v100",
+        "system volume information",
+        "$recycle.bin",
+    }
+)
+_TRASH = re.compile(r"\.trash-\d+")
+#: What is kept beside a file ``NAME`` on a drive that has no room for it in the file: ``._NAME`` (AppleDouble, RFC 1740).
+_BESIDE, _BESIDE_BEGINS = "._", b"\x00\x05\x16\x07"
+_RESOURCES, _EMPTY_RESOURCES = 2, 286
+#: File names and how their content begins; of text, what one of its lines is.
+_BINARY = {".ds_store": b"\x00\x00\x00\x01Bud1", "thumbs.db": b"\xd0\xcf\x11\xe0", "ehthumbs.db": b"\xd0\xcf\x11\xe0"}
+_TEXT = {
+    "desktop.ini": re.compile(rb"^\[(\.ShellClassInfo|LocalizedFileNames|ViewState|\{)", re.MULTILINE),
+    ".directory": re.compile(rb"^\[(Desktop Entry|Dolphin|Settings|ViewProperties)\]", re.MULTILINE),
+}
+_LOOKED_AT = 4096
+_READING = os.O_RDONLY | getattr(os, "O_NOFOLLOW", 0) | getattr(os, "O_NONBLOCK", 0) | getattr(os, "O_BINARY", 0)
+#: What is said of them.
+WHY = "an operating system's own file, which it makes again"
+
+
+def may_be(name: str) -> bool:
+    """Whether a file of that name may be one of a system's own; its content is to be asked then.
+
+    >>> may_be(".DS_Store"), may_be("._tern.jpg"), may_be("tern.jpg")
+    (True, True, False)
+    """
+    folded = name.lower()
+    return name.startswith(_BESIDE) or folded in _BINARY or folded in _TEXT
+
+
+def is_system_folder(name: str) -> bool:
+    """Whether a folder of that name holds what a system keeps of a drive."""
+    folded = name.lower()
+    return folded in _FOLDERS or _TRASH.fullmatch(folded) is not None
+
+
+def is_system_file(path: str | os.PathLike[str]) -> bool:
+    """Whether a file is one of a system's own, by its name and by how it begins. False if it cannot be read."""
+    name = os.path.basename(os.fspath(path))
+    if not may_be(name):
+        return False
+    try:
+        if not stat.S_ISREG(os.lstat(path).st_mode):
+            return False
+        fd = os.open(path, _READING)
+        try:
+            content = os.read(fd, _LOOKED_AT) if stat.S_ISREG(os.fstat(fd).st_mode) else b""
+        finally:
+            os.close(fd)
+    except (OSError, ValueError):
+        return False
+    folded = name.lower()
+    if folded in _TEXT:
+        plain = content.replace(b"\x00", b"").removeprefix(b"\xff\xfe").removeprefix(b"\xef\xbb\xbf")
+        return _TEXT[folded].search(plain.replace(b"\r", b"\n")) is not None
+    if folded in _BINARY:
+        return content.startswith(_BINARY[folded])
+    return content.startswith(_BESIDE_BEGINS) and not _holds_content(content)
+
+
+def _holds_content(beside: bytes) -> bool:
+    """Whether there is a resource fork in what a Mac keeps beside a file: some old programs have all their content there.
+
+    RFC 1740, section 4 (and AppleSingle/AppleDouble formats, 1990): after 24 bytes the number of entries, each with its kind,
+    place and length; kind 2 is the resource fork. The system itself writes one of 286 bytes with nothing in it.
+    """
+    count = int.from_bytes(beside[24:26])
+    for number in range(min(count, 64)):
+        kind, _, length = struct.unpack(">III", beside[26 + 12 * number : 38 + 12 * number].ljust(12, b"\0"))
+        if kind == _RESOURCES and length > _EMPTY_RESOURCES:
+            return True
+    return False
+
+
+def is_rebuildable(name: str) -> bool:
+    """Whether a system makes a file of its own again with all that was in it: not so what belongs to another file."""
+    return not name.startswith(_BESIDE)
+
+
+def is_of_system(folder: Path, path: str) -> bool:
+    """Whether something below a folder is a system's own, or lies in one of its folders."""
+    return any(is_system_folder(piece) for piece in path.split("/")) or is_system_file(folder / path)
