@@ -12,6 +12,7 @@ import re
 import stat
 import sys
 import unicodedata
+from collections.abc import Iterable
 from pathlib import Path, PureWindowsPath
 
 AnyPath = str | os.PathLike[str]
@@ -50,8 +51,7 @@ def _spelled(folder: str, name: str) -> str:
     other = name.swapcase()
     form = unicodedata.normalize("NFD", name)
     form = unicodedata.normalize("NFC", name) if form == name else form
-    here = os.path.join(folder, name)
-    if not any(_same(here, os.path.join(folder, one)) for one in {other, form} - {name}):
+    if not any(os.path.lexists(os.path.join(folder, one)) for one in {other, form} - {name}):
         return name  # this drive tells them apart: it is spelled like this
     try:
         names = os.listdir(folder)
@@ -60,19 +60,45 @@ def _spelled(folder: str, name: str) -> str:
     if name in names:
         return name
     wanted = folded(name)
-    return next((one for one in names if folded(one) == wanted and _same(here, os.path.join(folder, one))), name)
-
-
-def _same(first: str, second: str) -> bool:
-    try:
-        return os.path.samestat(os.lstat(first), os.lstat(second))
-    except (OSError, ValueError):
-        return False
+    return next((one for one in names if folded(one) == wanted), name)  # it is there, and not listed under this name
 
 
 def folded(name: str) -> str:
     """Return what two names have in common if they differ in case or in the form of accents alone."""
     return unicodedata.normalize("NFC", unicodedata.normalize("NFC", name).casefold())
+
+
+def respelled(found: Iterable[str], wanted: Iterable[str], top: Path) -> dict[str, str]:
+    """Return how names that a drive spells in its own form are spelled where they are expected.
+
+    Some drives keep the accents of a letter apart from it, and find a name in either form all the same.
+
+    Parameters
+    ----------
+    found : iterable of str
+        Paths below `top` as the drive lists them.
+    wanted : iterable of str
+        Paths that should be there.
+    top : Path
+        The folder. It is asked for each such path by its own name, so that two files never become one.
+
+    Returns
+    -------
+    dict
+        Listed path and expected path, for those that differ.
+    """
+    listed = {path for path in found if not path.isascii()}
+    if not listed:
+        return {}
+    expected = {path for path in wanted if not path.isascii()}
+    by_form = {unicodedata.normalize("NFC", path): path for path in listed - expected}
+    pairs = {}
+    for path in expected - listed:
+        here = by_form.get(unicodedata.normalize("NFC", path))
+        # It is found by a name that is not listed: so the drive takes one form for the other.
+        if here is not None and os.path.lexists(os.path.join(top, path)):
+            pairs[here] = path
+    return pairs
 
 
 def key(path: AnyPath) -> str:

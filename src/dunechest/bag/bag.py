@@ -15,7 +15,7 @@ from dunechest.bag import tags
 from dunechest.bag.manifest import FetchEntry, Manifest, Problem
 from dunechest.errors import BagUnusableError
 from dunechest.names import shown, why_unsafe
-from dunechest.paths import is_folder, is_link
+from dunechest.paths import is_folder, is_link, respelled
 from dunechest.transfer import safe
 
 #: Hexadecimal digits of each algorithm's digest.
@@ -219,6 +219,15 @@ def _text(bag: Bag, name: str, place: Callable[[str], Path], *, required: bool =
         bag.problems.append(Problem(name, line, f"it is not {bag.declaration.encoding} text"))
         # The lines before and after are still good: what is torn will match nothing.
         return content.decode(bag.declaration.encoding, "replace")
+
+
+def spelled_as(lying: Lying, listed: Iterable[str], folder: Path) -> Lying:
+    """Give what lies in a bag the names that its lists have, where the drive spells these in a form of its own."""
+    names = respelled(lying.files, listed, folder)
+    if not names:
+        return lying
+    files = {names.get(path, path): size for path, size in lying.files.items()}
+    return Lying(files, lying.others, lying.unreadable)
 
 
 def list_bag(folder: Path) -> Lying:

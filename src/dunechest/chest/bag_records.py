@@ -26,16 +26,20 @@ import msgspec
 from blake3 import blake3
 
 from dunechest.bag import tags as tag_files
-from dunechest.bag.bag import Lying
+from dunechest.bag.bag import Lying, spelled_as
+from dunechest.bag.manifest import decode_path
 from dunechest.chest import records
 from dunechest.chest.edition_totals import EditionTotals, edition_lines, totals_of
 from dunechest.chest.layout import (
     ALWAYS,
+    DATA,
     EARLIER,
     EDITIONS,
+    FILES,
     INFO,
     JOURNAL,
     LIBRARY,
+    MANIFEST,
     TAG_MANIFEST,
     TAGS,
     changes_path,
@@ -51,6 +55,10 @@ from dunechest.transfer import safe
 #: Bytes; a longer list of tag files, or record, is not one of ours.
 _MOST = 1 << 30
 _EDITION_FOLDER = re.compile(re.escape(EDITIONS) + r"/(\d{4,9})/library\.json\Z")
+
+
+#: A line of a manifest: digest, two blanks, path (RFC 8493, section 2.1.3).
+_LISTED = re.compile(rb"^[0-9a-f]{128}[ \t]+(\S.*)$", re.MULTILINE)
 
 
 class _Hashing(io.RawIOBase):
@@ -111,7 +119,22 @@ class BagRecords:
         """Everything in the bag's folder, listed once."""
         if self._listing is None:
             self._listing = self.view.lying()
+            if not all(path.isascii() for path in self._listing.files):
+                self._listing = spelled_as(self._listing, self._named(), self.bag)
         return self._listing
+
+    def _named(self) -> Iterator[str]:
+        """Yield the names of all files that any list of the bag has, whether the list is proven or not."""
+        yield from self.lists.tags
+        for content, line in ((self._plain(MANIFEST), _LISTED), (self._plain(TAG_MANIFEST), _LISTED)):
+            for name in line.findall(content or b""):
+                yield decode_path(name.decode("utf-8", "surrogateescape"))
+        try:
+            yield from (
+                DATA + line.path for _, line in records.read_lines(self.at(FILES), records.FileRecord) if line
+            )
+        except OSError:
+            return
 
     @property
     def lists(self) -> TagLists:

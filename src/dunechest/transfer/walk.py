@@ -5,13 +5,14 @@ from __future__ import annotations
 import os
 import stat
 from collections import Counter
-from collections.abc import Callable, Collection, Iterator
-from typing import NamedTuple
+from collections.abc import Callable, Collection, Iterable, Iterator
+from pathlib import Path
+from typing import Any, NamedTuple
 
 import msgspec
 
 from dunechest.names import parents
-from dunechest.paths import is_folder, leads_elsewhere
+from dunechest.paths import is_folder, leads_elsewhere, respelled
 from dunechest.transfer.placeholder import is_placeholder
 from dunechest.transfer.system_files import is_system_file, is_system_folder, may_be
 
@@ -173,6 +174,25 @@ def walk_own(root: str) -> Walk:
         for folder in folders
     ]
     return Walk(files, tuple(folders), links, others, unreadable, tuple(system))  # type: ignore[arg-type]
+
+
+def as_expected(listing: Walk, wanted: Iterable[str], root: Path) -> Walk:
+    """Return a listing in which what is expected is spelled as it is expected, where the drive has a form of its own."""
+    files = {file.path for file in listing.files}
+    every = {*wanted}
+    names = respelled(files, every, root)
+    if not names:
+        return listing
+    above = {folder for path in every for folder in parents(path)}
+    names |= respelled((folder.path for folder in listing.folders), above, root)
+
+    def spelled(entries: Any) -> Any:
+        return tuple(
+            msgspec.structs.replace(entry, path=names[entry.path]) if entry.path in names else entry
+            for entry in entries
+        )
+
+    return msgspec.structs.replace(listing, files=spelled(listing.files), folders=spelled(listing.folders))
 
 
 def _lies_in(path: str, tops: Collection[str]) -> bool:

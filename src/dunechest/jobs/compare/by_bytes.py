@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import os
 import time
+import unicodedata
 from collections.abc import Mapping, Sequence
 from dataclasses import replace
 from pathlib import Path
@@ -87,7 +88,7 @@ _TIMES = 5
 
 
 def _compare(first: Place, second: Place, progress: Progress) -> Comparison:
-    first, second = _with_outside_files(first, second)
+    first, second = _with_outside_files(first, _spelled_alike(first, second))
     captured, left = _on_purpose(first, second)
     both = sorted(first.files.keys() & second.files.keys())
     unlike = [Mismatch(path, "only in the first") for path in first.files.keys() - second.files.keys() - left.keys()]
@@ -139,6 +140,24 @@ def _compare(first: Place, second: Place, progress: Progress) -> Comparison:
         tuple(sorted(unlike, key=lambda u: u.path)),
         tuple(sorted(left_out, key=lambda u: u.path)),
         tuple(dict.fromkeys((*first.damage, *second.damage))),
+    )
+
+
+def _spelled_alike(first: Place, second: Place) -> Place:
+    """Return the second place with the names of the first where they differ only in the form of accents.
+
+    A drive that has a form of its own gave them that. Where either place has both forms, they are two files.
+    """
+    ours = {unicodedata.normalize("NFC", path): path for path in first.files.keys() - second.files.keys()}
+    theirs = {unicodedata.normalize("NFC", path): path for path in second.files.keys() - first.files.keys()}
+    names = {theirs[form]: ours[form] for form in ours.keys() & theirs.keys()}
+    if not names:
+        return second
+    return replace(
+        second,
+        files={names.get(path, path): facts for path, facts in second.files.items()},
+        put_together={names.get(path, path): facts for path, facts in second.put_together.items()},
+        proofs={names.get(path, path): digest for path, digest in second.proofs.items()},
     )
 
 

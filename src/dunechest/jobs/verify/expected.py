@@ -13,7 +13,7 @@ from collections.abc import Iterator, Mapping, MutableMapping
 from dataclasses import dataclass, field
 from typing import NamedTuple
 
-from dunechest.bag.bag import Bag, Lying, list_bag
+from dunechest.bag.bag import Bag, Lying, list_bag, spelled_as
 from dunechest.bag.manifest import Manifest, Problem
 from dunechest.chest.bag_records import BagRecords
 from dunechest.chest.layout import DATA, EARLIER, FILES, MANIFEST, TAG_MANIFEST, TAGS
@@ -55,7 +55,7 @@ def expected_files(bag: Bag, own: BagRecords | None = None) -> Expected:
     files.update(
         (path, ExpectedFile(tuple(_listed(bag, path)))) for m in (*bag.payload, *bag.tag) for path in m.entries
     )
-    return Expected(False, files, lying, list(bag.problems), fetched)
+    return Expected(False, files, spelled_as(lying, files, bag.folder), list(bag.problems), fetched)
 
 
 def _listed(bag: Bag, path: str) -> list[tuple[str, str]]:

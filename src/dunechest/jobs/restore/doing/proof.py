@@ -19,7 +19,7 @@ from dunechest.library.parts import Part, list_parts
 from dunechest.library.references.open_formats import renamed
 from dunechest.library.references.reading import read_references
 from dunechest.names import shown
-from dunechest.transfer.walk import Walk, walk
+from dunechest.transfer.walk import Walk, as_expected, walk
 from dunechest.words import number
 
 if TYPE_CHECKING:
@@ -49,12 +49,12 @@ def prove(plan: RestorePlan, place: Path, *, files: int, outside_files: int) -> 
             lines.append(_databases(plan, dict.fromkeys(plan.as_archived.databases, place)))
         return Proof(tuple(lines))
     names = dict(plan.renamed)
-    listing = _ours(plan, walk(str(place)))
+    listing = _ours(plan, as_expected(walk(str(place)), (file.path for file in plan.files), place))
     lines += _sound(plan, place, listing, names)
     kind = renamed(plan.kind, names)
     if kind.references or kind.parts or kind.agreements:
         if plan.existing.mode == "merge":
-            listing = walk(str(place))
+            listing = as_expected(walk(str(place)), (file.path for file in plan.files), place)
         # References that were left as they are name the old place, and mean this one.
         former = "" if plan.options.repoint else old_path(plan.record)
         report = read_references(kind, place, listing, plan.options.home_folder, former=former)

@@ -19,7 +19,7 @@ from dunechest.library.kinds.schema import Kind
 from dunechest.names import from_wire, shown, slug
 from dunechest.transfer.crew import Crew
 from dunechest.transfer.tasks import DigestTask
-from dunechest.transfer.walk import walk
+from dunechest.transfer.walk import as_expected, walk
 
 
 @dataclass(slots=True)
@@ -73,7 +73,7 @@ class Merge:
         self._label = slug(label)
         self._tell = tell
         self._found = Found()
-        self._listing = walk(str(place))
+        self._listing = as_expected(walk(str(place)), (file.path for file in files), place)
         self._sizes = {entry.path: entry.size for entry in self._listing.files}
         self._times = {entry.path: entry.mtime_ns for entry in self._listing.files}
         self._gone: set[str] = set()

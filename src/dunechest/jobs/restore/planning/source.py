@@ -8,7 +8,7 @@ from pathlib import Path
 
 import msgspec
 
-from dunechest.bag.bag import list_bag, read_bag
+from dunechest.bag.bag import list_bag, read_bag, spelled_as
 from dunechest.chest import editions
 from dunechest.chest.bag_entry import BagEntry
 from dunechest.chest.layout import DATA, INFO, LIBRARY, LIBRARY_FILES
@@ -188,6 +188,7 @@ def _of_others(entry: BagEntry) -> _Plain:
     files: list[RestoreFile] = []
     not_done: list[NotDone] = []
     every = sorted({path for manifest in strongest for path in manifest.entries})
+    lying = spelled_as(lying, every, entry.folder)
     for path in every:
         below = path.removeprefix(DATA)
         if path not in lying.files:
