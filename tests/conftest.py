@@ -13,9 +13,29 @@ from hypothesis import HealthCheck, settings
 
 import dunechest
 from dunechest.demo.world import World, make_world
+from tests.support import windows
 from tests.support.runs import Command, Ran
 
 pytest_plugins = ["tests.support.fixtures"]
+
+
+if sys.platform == "win32":
+    windows.take_away()
+
+    def pytest_collection_modifyitems(items: list[pytest.Item]) -> None:
+        for item in items:
+            if why := windows.why_not(item):
+                item.add_marker(pytest.mark.skip(reason=why))
+
+    @pytest.hookimpl(wrapper=True)
+    def pytest_runtest_call(item: pytest.Item) -> Iterator[None]:
+        try:
+            return (yield)
+        except Exception as error:
+            if why := windows.needs_posix(error):
+                pytest.skip(why)
+            raise
+
 
 settings.register_profile("here", deadline=None, suppress_health_check=list(HealthCheck), max_examples=40)
 settings.load_profile("here")
@@ -28,6 +48,7 @@ def no_machine_of_anybodys(tmp_path_factory: pytest.TempPathFactory) -> Iterator
     (top / "home").mkdir()
     with pytest.MonkeyPatch.context() as patch:
         patch.setenv("HOME", str(top / "home"))
+        patch.setenv("USERPROFILE", str(top / "home"))
         patch.setenv("DUNECHEST_HOME", str(top / "state"))
         patch.setenv("DUNECHEST_DRIVES", "")
         yield
@@ -39,6 +60,7 @@ def own_machine(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> Path:
     home = tmp_path / "home"
     home.mkdir()
     monkeypatch.setenv("HOME", str(home))
+    monkeypatch.setenv("USERPROFILE", str(home))
     monkeypatch.setenv("DUNECHEST_HOME", str(tmp_path / "state"))
     # The computer the tests run on has drives too; only a test that names some searches them.
     monkeypatch.setenv("DUNECHEST_DRIVES", "")

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import os
-import pty
 import re
 import select
 import subprocess
@@ -181,6 +180,8 @@ def test_kinds_in_words(command: Command) -> None:
 
 def on_a_terminal(arguments: list[str], done: Callable[[bytes], bool], **environment: str) -> bytes:
     """Run a command on a terminal of its own, and return all it wrote there."""
+    import pty
+
     inner, outer = pty.openpty()
     process = subprocess.Popen(
         [sys.executable, "-m", "dunechest", *arguments],

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import os
-import pty
 import select
 import shutil
 import sqlite3
@@ -27,6 +26,8 @@ from tests.support.worlds import Departed, Move, opens, second_drive
 
 def talk(words: list[str], answers: dict[bytes, bytes]) -> tuple[int, str]:
     """Run a command on a terminal, and answer its questions."""
+    import pty
+
     inner, outer = pty.openpty()
     process = subprocess.Popen(
         [sys.executable, "-m", "dunechest", *words],

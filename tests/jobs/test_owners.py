@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import base64
 import os
-import pwd
 import shutil
 import struct
 import subprocess
@@ -15,6 +14,9 @@ import pytest
 
 import dunechest
 from dunechest.machine.attributes import attributes_of, give_attribute, give_owner
+
+if sys.platform != "win32":
+    import pwd
 
 pytestmark = pytest.mark.skipif(sys.platform != "linux", reason="owners and attributes as Linux has them")
 as_root = pytest.mark.skipif(

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import json
 import os
-import resource
 import shutil
 import subprocess
 import sys
@@ -155,6 +154,8 @@ def test_a_file_made_to_swell_costs_no_more_memory_than_it_has(
     whole = path.read_bytes()
 
     def bounded() -> None:
+        import resource
+
         resource.setrlimit(resource.RLIMIT_AS, (1_500_000_000, 1_500_000_000))
 
     try:
