@@ -66,11 +66,15 @@ def shown(name: str) -> str:
 def quoted(name: str) -> str:
     r"""Return a name as a word of a command that can be pasted into a shell, whatever it holds.
 
-    What cannot be shown is written as POSIX shells write it between dollar quotes.
+    What cannot be shown is written as POSIX shells write it between dollar quotes. The shells of Windows agree on double
+    quotes alone.
 
     >>> quoted("blue"), quoted("blue; rm -rf ~"), quoted("two\nlines\udcff")
     ('blue', "'blue; rm -rf ~'", "$'two\\x0alines\\xff'")
     """
+    if os.sep == "\\":
+        plain = shown(name)
+        return plain if re.fullmatch(r"[\w.:\\/~+=@,-]+", plain) else f'"{plain}"'
     if _ACTS.search(name) is None:
         return shlex.quote(name)
 

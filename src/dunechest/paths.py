@@ -20,6 +20,9 @@ AnyPath = str | os.PathLike[str]
 #: Characters of a path, the NUL at its end not counted, that Windows takes where long paths are not switched on; of a folder.
 WINDOWS_LONGEST, WINDOWS_LONGEST_FOLDER = 259, 247
 
+#: Whether names that differ in case alone usually mean the same file on this system.
+CASE_BLIND = sys.platform in ("win32", "darwin")
+
 _DRIVE = re.compile(r"[A-Za-z]:[\\/]")
 _SHARE = re.compile(r"(?:\\\\|//)[^\\/?]+[\\/][^\\/]+")
 # <winnt.h>, IsReparseTagNameSurrogate: what stands for another place, as junctions and links do, and not placeholders.
@@ -176,6 +179,13 @@ def pieces_of(text: str, system: str) -> list[str]:
         path = PureWindowsPath(text)
         return list(path.parts[1:] if path.anchor else path.parts)
     return [piece for piece in text.split("/") if piece not in ("", ".")]
+
+
+def is_system_top(place: str) -> bool:
+    """Whether a folder is the top of the system that runs here."""
+    if sys.platform == "win32":
+        return place.rstrip("\\").upper() == os.environ.get("SystemDrive", "C:").upper()
+    return place == os.sep
 
 
 def is_whole(text: str) -> bool:

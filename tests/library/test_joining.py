@@ -159,6 +159,20 @@ def test_indexes_and_settings_get_each_others_keys(kinds: dict[str, Kind], tmp_p
     assert here.read_text().endswith("[covers]\none = other.png\ntwo = b.png\n")
 
 
+def test_lines_end_as_they_did_and_only_the_section_is_changed(kinds: dict[str, Kind], tmp_path: Path) -> None:
+    """A program of Windows wrote it: with a mark at the beginning, and lines that end in two characters."""
+    spec = joins_of(kinds["redshank"], "redshank.ini")
+    assert spec is not None
+    here, other = tmp_path / "here.ini", tmp_path / "other.ini"
+    here.write_bytes(b"\xef\xbb\xbf[other]\r\none = a.png\r\n[covers]\r\none = a.png\r\n")
+    other.write_bytes(b"[covers]\none = other.png\ntwo = b.png\n")
+    joined = join(kinds["redshank"], spec, here, other, [], [], theirs=True)
+    assert (joined.added, joined.differ) == (1, ("one",))
+    assert here.read_bytes() == (
+        b"\xef\xbb\xbf[other]\r\none = a.png\r\n[covers]\r\ntwo = b.png\r\none = other.png\r\n"
+    )
+
+
 SCHEMA = "CREATE TABLE item (id INTEGER PRIMARY KEY, stored TEXT, size INTEGER, {})"
 
 

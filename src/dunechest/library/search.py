@@ -14,7 +14,8 @@ import msgspec
 from dunechest.library.census import INNER, Census
 from dunechest.library.kinds.schema import PLAIN, Kind
 from dunechest.library.recognise import OF_A_HOME, Recognised, in_order, is_home, recognise
-from dunechest.paths import is_folder
+from dunechest.paths import is_folder, is_system_top
+from dunechest.transfer.system_files import is_system_folder
 from dunechest.transfer.walk import Walk
 from dunechest.values import Value
 
@@ -219,12 +220,12 @@ def _listed(
             continue
         if len(_SYSTEM & names) >= 3 and names & _OF_A_SYSTEM:
             inner = [name for name in inner if name not in _SYSTEM]
-            former = former or ("" if place == os.sep else place)
+            former = former or ("" if is_system_top(place) else place)
         tree[place] = folder = _Folder(names, inner, former, Census(), size)
         folder.census.count(place, files)
         below = place if place.endswith(os.sep) else place + os.sep
         for name in sorted(inner, reverse=True):
-            if below + name not in around and name not in _NEVER and not name.startswith(".Trash-"):
+            if below + name not in around and name not in _NEVER and not is_system_folder(name):
                 pending.append((below + name, former))
     return tree
 

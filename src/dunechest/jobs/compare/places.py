@@ -48,8 +48,8 @@ def place_named(text: str, number: int | None = None) -> Place:
     if is_bag(folder) and (folder / DUNE).is_dir():
         bag = folder.resolve()
         return _edition(text, BagEntry(bag.name, bag, "whole", BagRecords(bag).library()), number)
-    if not os.path.lexists(text) and "/" in text:
-        chest, _, library = text.rpartition("/")
+    if not os.path.lexists(text) and "/" in (words := text.replace(os.sep, "/")):
+        chest, _, library = words.rpartition("/")
         opened = resolve_chest(chest)
         return _edition(text, _bag_in(opened, library), number, opened.faults)
     if number is not None:
@@ -65,7 +65,7 @@ def is_archived(text: str) -> bool:
     """Whether a name is meant for what a chest holds: a bag of our own, or ``CHEST/LIBRARY``."""
     if os.path.lexists(text):
         return is_bag(Path(text)) and (Path(text) / DUNE).is_dir()
-    return "/" in text
+    return "/" in text.replace(os.sep, "/")
 
 
 def _bag_in(chest: Chest, library: str) -> BagEntry:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import codecs
 import configparser
 import json
 import re
@@ -208,8 +209,16 @@ def _write_json(path: Path, document: Any) -> None:
 
 
 def _write(path: Path, text: str) -> None:
+    """Write a text in place of an old one, with the mark at its beginning (BOM) if that had one."""
     mode = path.stat().st_mode & 0o777
-    safe.write_file(path, text.encode("utf-8", "surrogateescape"), mode=mode | 0o600)
+    with path.open("rb") as file:
+        mark = codecs.BOM_UTF8 if file.read(3) == codecs.BOM_UTF8 else b""
+    safe.write_file(path, mark + text.encode("utf-8", "surrogateescape"), mode=mode | 0o600)
+
+
+def _line_end(text: str) -> str:
+    """Return how the lines of a text end: as most programs of one system write them."""
+    return "\r\n" if "\r\n" in text else "\n"
 
 
 def _bibliography(kind: Kind, here: Path, other: Path, parts: Collection[str], *, theirs: bool) -> Joined:
@@ -232,8 +241,9 @@ def _bibliography(kind: Kind, here: Path, other: Path, parts: Collection[str], *
                 text = text.replace(known[entry.key], written, 1)
                 known[entry.key] = written
     if added or (theirs and differ):
+        lines_end = _line_end(text)
         tail = "" if not added else ("" if text.endswith("\n") or not text else "\n") + "\n".join(["", *added]) + "\n"
-        _write(here, text + tail)
+        _write(here, text + re.sub(r"\r?\n", lines_end, tail))
     return Joined(len(added), tuple(differ))
 
 
@@ -278,22 +288,23 @@ def _texts(value: Any) -> list[str]:
 def _ini(spec: Joins, here: Path, other: Path, *, theirs: bool) -> Joined:
     document, arriving = document_of(here, "ini"), document_of(other, "ini")
     text = text_of(here)
+    end = _line_end(text)
     added, differ = 0, []
     for section in spec.keys:
         mine, others = document.get(section, {}), arriving.get(section, {})
         lines = []
         for name, value in others.items():
             if name not in mine:
-                lines.append(f"{name} = {value}\n")
+                lines.append(f"{name} = {value}{end}")
             elif mine[name] != value:
                 differ.append(name)
                 if theirs:
-                    text = _with_value(text, name, str(mine[name]), str(value))
+                    text = _with_value(text, section, name, str(mine[name]), str(value))
         added += len(lines)
         if lines:
             header = re.search(rf"^\[{re.escape(section)}\][^\n]*\n", text, re.MULTILINE)
             if header is None:
-                text += ("" if text.endswith("\n") or not text else "\n") + f"[{section}]\n" + "".join(lines)
+                text += ("" if text.endswith("\n") or not text else end) + f"[{section}]{end}" + "".join(lines)
             else:
                 text = text[: header.end()] + "".join(lines) + text[header.end() :]
     if added or (theirs and differ):
@@ -303,6 +314,13 @@ def _ini(spec: Joins, here: Path, other: Path, *, theirs: bool) -> Joined:
     return Joined(added, tuple(differ))
 
 
-def _with_value(text: str, name: str, old: str, new: str) -> str:
-    pattern = re.compile(rf"^({re.escape(name)}\s*[=:]\s*){re.escape(old)}$", re.MULTILINE)
-    return pattern.sub(lambda found: f"{found.group(1)}{new}", text)
+def _with_value(text: str, section: str, name: str, old: str, new: str) -> str:
+    """Put a value in place of another one in one section; how the lines end stays as it is."""
+    header = re.search(rf"^\[{re.escape(section)}\][^\n]*\n", text, re.MULTILINE)
+    if header is None:
+        return text
+    following = re.compile(r"^\[", re.MULTILINE).search(text, header.end())
+    last = following.start() if following is not None else len(text)
+    pattern = re.compile(rf"^({re.escape(name)}[ \t]*[=:][ \t]*){re.escape(old)}(?=[ \t]*\r?$)", re.MULTILINE)
+    inner = pattern.sub(lambda found: f"{found.group(1)}{new}", text[header.end() : last])
+    return text[: header.end()] + inner + text[last:]

@@ -12,7 +12,9 @@ from typing import Literal, NamedTuple
 from urllib.parse import unquote, urlsplit
 
 from dunechest.library.formats.base import Raw
+from dunechest.machine.identity import system_name
 from dunechest.machine.sensitive import is_secret
+from dunechest.paths import CASE_BLIND, folded
 
 #: ``away`` is outside this computer (a web address); ``folder`` is a folder outside the library.
 State = Literal["inside", "outside", "missing", "away", "folder"]
@@ -22,6 +24,15 @@ _ADDRESS = re.compile(r"[A-Za-z][A-Za-z0-9+.-]+://|(?:mailto|data|doi|urn|tel|ja
 _WINDOWS = re.compile(r"[A-Za-z]:[\\/]|\\\\")
 _DRIVES = re.compile(r"/(?:run/)?media/[^/]+/([^/]+)/|/Volumes/([^/]+)/|^/mnt/([^/]+)/|^([A-Za-z]:)[\\/]")
 _NOT_TAKEN = ("bin", "boot", "dev", "etc", "lib", "lib32", "lib64", "proc", "run", "sbin", "sys", "usr", "var")
+
+#: Likewise on other systems, without regard to case.
+_NOT_TAKEN_ELSEWHERE: dict[str, tuple[str, ...]] = {
+    "linux": (),
+    "macos": ("private", "system", "library", "cores", "opt"),
+    "windows": (
+        "windows", "program files", "program files (x86)", "programdata", "system volume information", "$recycle.bin", "recovery",
+    ),
+}  # fmt: skip
 
 OF_THE_SYSTEM = "it belongs to the system"
 
@@ -173,7 +184,7 @@ class Resolver:
         full = os.path.join(self._real[folder], name)
         if full == self._library:
             return Target("inside", "")
-        if full.startswith(self._below):
+        if full.startswith(self._below) or (CASE_BLIND and full.casefold().startswith(self._below.casefold())):
             path = full[len(self._below) :].replace(os.sep, "/")
             if path in self._inside or path in self._folders:
                 return Target("inside", path)
@@ -184,11 +195,11 @@ class Resolver:
         return self._outside(full, os.path.isabs(text))
 
     def _same_form(self, path: str) -> str | None:
-        """Find a name that differs only in how its accents are written (Unicode, Annex 15)."""
+        """Find a name that differs only in the form of its accents (Unicode, Annex 15), or in case where that is no matter."""
         if self._forms is None:
             every = (*self._inside, *self._folders)
-            self._forms = {_one_form(p): p for p in every if not p.isascii()}
-        return self._forms.get(_one_form(path))
+            self._forms = {_alike(p): p for p in every if CASE_BLIND or not p.isascii()}
+        return self._forms.get(_alike(path))
 
     def _outside(self, full: str, absolute: bool) -> Target:
         for candidate in (full, self._beside(full)):
@@ -223,7 +234,7 @@ class Resolver:
             self._by_name = {}
             for inner in self._inside:
                 self._by_name.setdefault(_one_form(inner.rpartition("/")[2]), []).append(inner)
-        wanted = _one_form(path).split("/")
+        wanted = _one_form(path.replace(os.sep, "/")).split("/")
         best, length, several = "", 0, False
         for candidate in self._by_name.get(wanted[-1], ()):
             pieces = _one_form(candidate).split("/")
@@ -246,8 +257,15 @@ def drive_of(path: str) -> str:
     >>> drive_of("/media/tern/REED CARD/a.mov"), drive_of("/home/tern/a.mov"), drive_of("E:/a.mov")
     ('REED CARD', '', 'E:')
     """
-    found = _DRIVES.search(path)
-    return next((group for group in found.groups() if group), "") if found else ""
+    found = _DRIVES.search(path.replace(os.sep, "/"))
+    name = next((group for group in found.groups() if group), "") if found else ""
+    if name.endswith(":") and os.sep == "\\" and os.path.isdir(name + os.sep):
+        return ""  # that drive is here: the file on it is not
+    return name
+
+
+def _alike(path: str) -> str:
+    return folded(path) if CASE_BLIND else _one_form(path)
 
 
 def not_taken(path: str) -> str:
@@ -259,7 +277,12 @@ def not_taken(path: str) -> str:
     pieces = Path(path).parts
     if len(pieces) > 1 and pieces[1] in _NOT_TAKEN and pieces[1:3] not in (("run", "media"), ("var", "home")):
         return OF_THE_SYSTEM
-    if any(piece.startswith(".") for piece in pieces[1:]):
+    folded = [piece.casefold() for piece in pieces]
+    if folded[1:2] and folded[1] in _NOT_TAKEN_ELSEWHERE[system_name()]:
+        return OF_THE_SYSTEM
+    # As a file manager hides them: settings of applications, where some keep what opens other doors.
+    own = folded[1:2] == ["users"] and folded[3:4] == ["library"] and system_name() == "macos"
+    if own or any(piece.startswith(".") or piece == "appdata" for piece in folded[1:]):
         return "it is in a hidden folder"
     if is_secret(path):
         return "it holds keys or passwords"

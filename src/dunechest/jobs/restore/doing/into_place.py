@@ -239,4 +239,8 @@ def _links(run: Run) -> None:
                 run.leave(path, "something else already has the link's name; it is left alone", fault=False)
             continue
         deed.will(MadeLink(to_wire(str(link)), to_wire(target)))
-        make_link(link, target, mtime_ns)
+        try:
+            make_link(link, target, mtime_ns)
+        except OSError as error:
+            run.leave(path, f"the link to {target} cannot be made here: {error.strerror}")
+            continue
