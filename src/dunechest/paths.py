@@ -184,7 +184,7 @@ def pieces_of(text: str, system: str) -> list[str]:
 def is_system_top(place: str) -> bool:
     """Whether a folder is the top of the system that runs here."""
     if sys.platform == "win32":
-        return place.rstrip("\\").upper() == os.environ.get("SystemDrive", "C:").upper()
+        return place.rstrip("\\").upper() == os.environ.get("SYSTEMDRIVE", "C:").upper()
     return place == os.sep
 
 

@@ -10,6 +10,7 @@ import sys
 from collections.abc import Callable
 from dataclasses import replace
 from pathlib import Path
+from types import SimpleNamespace
 
 import pytest
 
@@ -373,14 +374,27 @@ def test_marks_of_other_systems_on_a_synced_folder(tmp_path: Path, monkeypatch: 
 
 
 def test_a_disk_that_can_be_unplugged(monkeypatch: pytest.MonkeyPatch, tmp_path: Path) -> None:
-    from dunechest.machine import _volumes_linux, _volumes_macos
+    from dunechest.machine import _volumes_linux, _volumes_macos, _volumes_windows
 
     assert _volumes_linux.removable(frozenset({"no-such-disk"})) is False
-    part = type("Part", (), {"mountpoint": str(tmp_path), "opts": "rw,removable", "fstype": "exfat"})()
-    monkeypatch.setattr(_volumes_macos.psutil, "disk_partitions", lambda all: [part])
-    assert _volumes_macos.removable(_volumes_macos.devices(tmp_path)) is True
+    part = SimpleNamespace(mountpoint="E:\\", opts="rw,removable", fstype="exfat", device="E:\\")
+    monkeypatch.setattr(_volumes_windows.psutil, "disk_partitions", lambda all: [part])
+    assert _volumes_windows.removable(frozenset({"E:"})) and not _volumes_windows.removable(frozenset({"C:"}))
     part.opts = "rw,fixed"
-    assert _volumes_macos.removable(_volumes_macos.devices(tmp_path)) is False
+    assert not _volumes_windows.removable(frozenset({"E:"}))
+    # Two volumes of one container, and a drive that is plugged in.
+    parts = [
+        SimpleNamespace(mountpoint=place, device=device)
+        for place, device in (
+            ("/", "/dev/disk3s1s1"),
+            (str(tmp_path), "/dev/disk4s2"),
+            ("/Volumes/blue", "/dev/disk4s1"),
+        )
+    ]
+    monkeypatch.setattr(_volumes_macos.psutil, "disk_partitions", lambda all: parts)
+    assert _volumes_macos.devices(tmp_path) in ({"disk4"}, {"disk3"})
+    parts[1].mountpoint = "/Volumes/other"
+    assert _volumes_macos.removable(frozenset({"disk4"})) and not _volumes_macos.removable(frozenset({"disk3"}))
 
 
 def test_the_probe_leaves_no_trace_and_clears_what_a_killed_one_left(tmp_path: Path) -> None:

@@ -8,7 +8,7 @@ from dataclasses import replace
 from pathlib import Path
 
 from dunechest.chest.chest import Chest
-from dunechest.chest.layout import LIBRARY_FILES, OUTSIDE_FILES
+from dunechest.chest.layout import LIBRARY_FILES, OUTSIDE_FILES, PAYLOAD
 from dunechest.chest.records import LibraryRecord
 from dunechest.chest.stored_names import StoredNames
 from dunechest.errors import UsageError
@@ -25,6 +25,7 @@ from dunechest.jobs.study.contents import Contents, study
 from dunechest.jobs.study.drive import Drive, examine
 from dunechest.jobs.study.drive_findings import drive_findings, holds_findings
 from dunechest.jobs.study.library_findings import library_findings
+from dunechest.jobs.study.path_length import length_findings
 from dunechest.jobs.study.room import Room, headroom, names_findings, room_findings
 from dunechest.jobs.study.selection import LeftBehind, OutsideFile, Selection, select
 from dunechest.library.library import Library
@@ -121,6 +122,9 @@ def _plan_one(
         findings += room_findings(need, promised, headroom(found.earlier, need), drive)
         findings += names_findings(len(files) + len(databases) + len(selection.listing.folders) + 16, drive)
         findings += _too_large(too_large, place)
+        paths = [*(file.stored for file in files), *(planned.file.stored for planned in databases)]
+        advice = "Make the chest at the top of its drive, or give the library a shorter name with --as."
+        findings += length_findings(chest.bag_folder(found.bag) / PAYLOAD, paths, advice)
         coarse = _too_fine(files, drive)
         findings += holds_findings(drive, stored.names.changed, len(selection.listing.links), coarse)
     folders = {f.path: stored.folder(f.path) for f in selection.listing.folders}

@@ -21,6 +21,7 @@ from dunechest.jobs.made_here import made_here
 from dunechest.jobs.named import get_chest, names_of
 from dunechest.jobs.study.drive import Drive, examine
 from dunechest.jobs.study.drive_findings import copy_findings, holds_findings
+from dunechest.jobs.study.path_length import length_findings
 from dunechest.jobs.study.room import Room, headroom, names_findings, room_findings
 from dunechest.names import AnyPath, from_wire, quoted, shown
 from dunechest.transfer.walk import each_file
@@ -121,6 +122,10 @@ def _plan_one(
         need = max(0, _need(found, drive) - _already_there(target, entry.name))
         findings += room_findings(need, promised, headroom(found.sizes, need), drive)
         findings += names_findings(len(found.sync.bring) + len(found.image.record.folders) + 16, drive)
+        paths = [item.path for item in found.sync.bring]
+        findings += length_findings(
+            target.bag_folder(entry.name) / PENDING, paths, "Make the chest at the top of its drive."
+        )
         findings += _on_this_drive(found.image, drive)
     return CopyPlan(
         source=source,

@@ -9,6 +9,7 @@ from typing import TYPE_CHECKING
 from dunechest.findings import Finding
 from dunechest.jobs.restore.old_place import old_place_findings
 from dunechest.jobs.restore.planning.room import room_findings
+from dunechest.jobs.study.path_length import length_findings
 from dunechest.library.in_use import in_use
 from dunechest.machine import processes
 from dunechest.names import shown
@@ -25,6 +26,10 @@ def findings_of(plan: RestorePlan) -> list[Finding]:
     place = plan.place
     if place is not None:
         found += room_findings(plan, place)
+        # The folder to work in lies beside the place, and its name is longer.
+        working = place.parent / f".dune-restore-{plan.chest.id[:8]}-{plan.bag}" / "tree"
+        advice = "Restore to a folder nearer to the top of the drive, with --into."
+        found += length_findings(working, (file.path for file in plan.files), advice)
         found += _open(plan, place)
     if plan.options.files:
         return found
