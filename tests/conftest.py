@@ -13,26 +13,28 @@ from hypothesis import HealthCheck, settings
 
 import dunechest
 from dunechest.demo.world import World, make_world
-from tests.support import windows
+from tests.support import not_here
 from tests.support.runs import Command, Ran
 
 pytest_plugins = ["tests.support.fixtures"]
 
 
-if sys.platform == "win32":
-    windows.take_away()
+def pytest_collection_modifyitems(items: list[pytest.Item]) -> None:
+    """Leave out what another system than Linux cannot run."""
+    for item in items:
+        if why := not_here.why_not(item):
+            item.add_marker(pytest.mark.skip(reason=why))
 
-    def pytest_collection_modifyitems(items: list[pytest.Item]) -> None:
-        for item in items:
-            if why := windows.why_not(item):
-                item.add_marker(pytest.mark.skip(reason=why))
+
+if sys.platform == "win32":
+    not_here.take_away()
 
     @pytest.hookimpl(wrapper=True)
     def pytest_runtest_call(item: pytest.Item) -> Iterator[None]:
         try:
             return (yield)
         except Exception as error:
-            if why := windows.needs_posix(error):
+            if why := not_here.needs_posix(error):
                 pytest.skip(why)
             raise
 
@@ -48,7 +50,6 @@ def no_machine_of_anybodys(tmp_path_factory: pytest.TempPathFactory) -> Iterator
     (top / "home").mkdir()
     with pytest.MonkeyPatch.context() as patch:
         patch.setenv("HOME", str(top / "home"))
-        patch.setenv("USERPROFILE", str(top / "home"))
         patch.setenv("DUNECHEST_HOME", str(top / "state"))
         patch.setenv("DUNECHEST_DRIVES", "")
         yield
@@ -60,7 +61,6 @@ def own_machine(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> Path:
     home = tmp_path / "home"
     home.mkdir()
     monkeypatch.setenv("HOME", str(home))
-    monkeypatch.setenv("USERPROFILE", str(home))
     monkeypatch.setenv("DUNECHEST_HOME", str(tmp_path / "state"))
     # The computer the tests run on has drives too; only a test that names some searches them.
     monkeypatch.setenv("DUNECHEST_DRIVES", "")

@@ -202,7 +202,10 @@ def run(args: Sequence[str]) -> int:
         os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
         return 0
     except OSError as error:
-        message = f"The system refused: {error}. Run the same command again to continue."
+        from dunechest.machine.closed import advice_on
+
+        advice = advice_on(error) or "Run the same command again to continue"
+        message = f"The system refused: {error}. {advice}."
         return fail(out, "system", message, 4)
     except Exception as error:
         return _fault(out, error)

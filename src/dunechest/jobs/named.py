@@ -10,6 +10,7 @@ from typing import TYPE_CHECKING
 from dunechest.chest.bag_entry import BagEntry
 from dunechest.chest.chest import Chest
 from dunechest.chest.find_chest import find_chest
+from dunechest.chest.layout import CHEST
 from dunechest.chest.records import LibraryRecord
 from dunechest.errors import DuneChestError, NotConnectedError, RefusedError, UsageError
 from dunechest.jobs.here import machine_name
@@ -18,6 +19,7 @@ from dunechest.ledger.folder import state_folder
 from dunechest.library.kinds.schema import PLAIN_KIND, Kind
 from dunechest.library.library import SAID, Library
 from dunechest.library.recognise import recognise
+from dunechest.machine.closed import why_closed
 from dunechest.names import AnyPath, meant, quoted, shown, slug
 from dunechest.paths import true_path
 
@@ -64,11 +66,15 @@ def resolve_chest(text: str | os.PathLike[str]) -> Chest:
     if len(present) > 1:
         places = "; ".join(shown(str(c.folder)) for c in present)
         raise UsageError(f"Several chests are called {shown(name)!r}. Name one by its folder: {places}.")
+    if wanted and (why := why_closed(wanted[0].folder) or why_closed(wanted[0].folder.parent)):
+        raise RefusedError(f"The chest {shown(name)!r} is there, but closed: {why} Nothing was changed.")
     if wanted:
         raise NotConnectedError(
             f"The chest {shown(name)!r} is not connected; it was last seen in {shown(str(wanted[0].folder))}. "
             "Connect its drive, or name the folder where it is now."
         )
+    if os.path.isdir(name) and (why := why_closed(Path(name)) or why_closed(Path(name) / CHEST)):
+        raise RefusedError(f"Whether there is a chest in {shown(name)} cannot be told. {why} Nothing was changed.")
     if os.path.isdir(name):
         real = os.path.realpath(name)
         was = [c for c in chests if not c.present and real in (str(c.folder), str(c.folder.parent))]

@@ -19,7 +19,7 @@ _DEVICE = re.compile(r"/dev/(disk\d+)(?:s\d+)*\Z")
 
 
 def devices(path: Path) -> frozenset[str]:
-    """Return the name of the disk or container that a folder lies on; empty where there is none to see."""
+    """Return the name of the disk or container that a folder lies on; of the volume alone where no disk is to be seen."""
     wanted = os.stat(path).st_dev
     for part in psutil.disk_partitions(all=True):
         found = _DEVICE.match(part.device)
@@ -28,12 +28,12 @@ def devices(path: Path) -> frozenset[str]:
                 return frozenset({found.group(1)})
         except OSError:
             continue
-    return frozenset()
+    return frozenset({f"volume {wanted:x}"})
 
 
 def disks(path: Path) -> frozenset[str]:
-    """Return the name of the disk that a folder lies on, as it is plugged in."""
-    return devices(path)
+    """Return the name of the disk that a folder lies on, as it is plugged in; empty where there is none to see."""
+    return frozenset(name for name in devices(path) if name.startswith("disk"))
 
 
 def removable(names: frozenset[str]) -> bool:

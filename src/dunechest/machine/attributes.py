@@ -14,8 +14,10 @@ from dunechest.transfer.owner import owner_above
 
 if sys.platform == "linux":
     from dunechest.machine import _attributes_linux as _here
+elif sys.platform == "darwin":
+    from dunechest.machine import _attributes_macos as _here
 else:
-    from dunechest.machine import _attributes_other as _here
+    from dunechest.machine import _attributes_windows as _here
 
 #: Accounts of people have this number or a higher one; those below are the system's and its servers'.
 _PEOPLE = 500 if sys.platform == "darwin" else 1000
@@ -24,7 +26,8 @@ _PEOPLE = 500 if sys.platform == "darwin" else 1000
 def attributes_of(path: bytes) -> tuple[tuple[str, str], ...]:
     """Return the attributes of a file or folder: (name, value), sorted.
 
-    Names are ``user.*`` with the value in base64, and ``access`` and ``default`` with an access list in words. Others, which
+    Names are ``user.*`` with the value in base64, and ``access`` and ``default`` with an access list in words; on macOS those
+    of tags, comments, icons and the resource fork, on Windows ``stream:NAME`` for further streams of a file. Others, which
     the system keeps for itself or which give rights, are not among them.
     """
     return _here.read(path)

@@ -22,6 +22,11 @@ def flush_file(fd: int) -> None:
     os.fsync(fd)
 
 
+def hand_over(fd: int) -> None:
+    """Return when the bytes and the size of the open file are on the medium: there is no cheaper way."""
+    os.fsync(fd)
+
+
 def flush_folder(path: str | os.PathLike[str]) -> None:
     """Return when the names in a folder are on the medium."""
     fd = os.open(path, os.O_RDONLY | os.O_DIRECTORY)

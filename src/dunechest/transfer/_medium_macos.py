@@ -21,6 +21,11 @@ def flush_file(fd: int) -> None:
         os.fsync(fd)
 
 
+def hand_over(fd: int) -> None:
+    """Give the bytes of the open file to the drive, which may keep them in a memory of its own until the next full flush."""
+    os.fsync(fd)
+
+
 def flush_folder(path: str | os.PathLike[str]) -> None:
     """Return when the names in a folder are on the medium."""
     fd = os.open(path, os.O_RDONLY)

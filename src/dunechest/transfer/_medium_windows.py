@@ -13,6 +13,11 @@ def flush_file(fd: int) -> None:
     os.fsync(fd)
 
 
+def hand_over(fd: int) -> None:
+    """Return when the bytes and the size of the open file are on the medium: there is no cheaper way."""
+    os.fsync(fd)
+
+
 def flush_folder(path: str | os.PathLike[str]) -> None:
     """Do nothing: the system journals the names in folders itself and cannot be asked to."""
 

@@ -239,8 +239,7 @@ def _prove(waiting: Sequence[_Written], outcomes: list[CopyOutcome], job: CopyJo
         return
     try:
         if not (job.whole_sync and disk.flush_filesystem(waiting[0].fd)):
-            for written in waiting:
-                disk.flush_file(written.fd)
+            disk.flush_files([written.fd for written in waiting])
         for written in waiting:
             medium.forget(written.fd)
         for written in waiting:

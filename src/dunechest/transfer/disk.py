@@ -10,7 +10,7 @@ from __future__ import annotations
 
 import os
 import sys
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from pathlib import Path
 from typing import Any
 
@@ -113,6 +113,15 @@ def flush_file(fd: int) -> None:
     """Return when the bytes and the size of the open file are on the medium."""
     announce("flush", fd)
     medium.flush_file(fd)
+
+
+def flush_files(fds: Sequence[int]) -> None:
+    """Return when the bytes and sizes of several open files of one drive are on the medium."""
+    for fd in fds[:-1]:
+        announce("flush", fd)
+        medium.hand_over(fd)
+    if fds:
+        flush_file(fds[-1])
 
 
 def flush_folder(path: AnyPath) -> None:

@@ -1,6 +1,7 @@
 """The medium behind a file: one set of functions, whatever the operating system.
 
-`flush_file`, `flush_folder`, `flush_filesystem` bring bytes to the medium;
+`flush_file`, `flush_folder`, `flush_filesystem` bring bytes to the medium; `hand_over`
+brings those of a file as far as a `flush_file` of another file on the same drive brings them there;
 `forget`, `bypass` and `expect` decide whether a read asks the medium or the
 memory; `rotates` tells a spinning disk.
 """
@@ -17,6 +18,7 @@ if sys.platform == "linux":
         flush_filesystem,
         flush_folder,
         forget,
+        hand_over,
         rotates,
     )
 elif sys.platform == "win32":
@@ -27,6 +29,7 @@ elif sys.platform == "win32":
         flush_filesystem,
         flush_folder,
         forget,
+        hand_over,
         rotates,
     )
 else:
@@ -37,7 +40,8 @@ else:
         flush_filesystem,
         flush_folder,
         forget,
+        hand_over,
         rotates,
     )
 
-__all__ = ["bypass", "expect", "flush_file", "flush_filesystem", "flush_folder", "forget", "rotates"]
+__all__ = ["bypass", "expect", "flush_file", "flush_filesystem", "flush_folder", "forget", "hand_over", "rotates"]

@@ -302,8 +302,13 @@ def _file(path: str, info: os.stat_result) -> FileEntry:
         names,
         info.st_ino if names > 1 else 0,
         info.st_dev if names > 1 else 0,
-        is_placeholder(info),
+        is_placeholder(info) or (info.st_size < 4096 and _stands_for_another(path)),
     )
+
+
+def _stands_for_another(path: str) -> bool:
+    """Whether a file's name says that it stands for another one, ``.NAME.icloud`` for ``NAME``: a service of macOS keeps that."""
+    return path.endswith(".icloud") and path.rpartition("/")[2].startswith(".")
 
 
 def entry_of(path: str) -> FileEntry | None:

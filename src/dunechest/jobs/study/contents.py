@@ -20,6 +20,7 @@ from dunechest.library.references.open_formats import with_open_formats
 from dunechest.library.references.reading import ReferenceReport, read_references
 from dunechest.library.roles import Role, roles_of
 from dunechest.library.search import inside
+from dunechest.machine.closed import advice_on
 from dunechest.machine.folders import own_home
 from dunechest.names import shown
 from dunechest.transfer.walk import Walk, walk_own
@@ -83,4 +84,6 @@ def list_library(library: Library) -> Walk:
     try:
         return walk_own(str(library.path))
     except OSError as error:
-        raise CutOffError(f"{shown(str(library.path))} cannot be listed: {error.strerror}.") from error
+        advice = advice_on(error)
+        more = f" {advice}." if advice else ""
+        raise CutOffError(f"{shown(str(library.path))} cannot be listed: {error.strerror}.{more}") from error

@@ -30,15 +30,14 @@ class _Room:
 def gather(library: Library, selection: Selection) -> tuple[Attributes, list[Finding]]:
     """Return whose the files and folders are, if not the usual owner's, and their attributes, and what is not recorded."""
     usual = own_numbers(library.path)
-    if usual is None:
-        return Attributes(), []
     root = os.fsencode(library.path)
     owners: dict[tuple[str, str], list[str]] = {}
     kept: dict[tuple[str, str], list[str]] = {}
     room = _Room()
     for path in _paths(library, selection):
         place = root + b"/" + os.fsencode(path) if path and library.shape == "folder" else root
-        owners.setdefault(owner_names(place, usual), []).append(path)
+        if usual is not None:  # the system has owners by number
+            owners.setdefault(owner_names(place, usual), []).append(path)
         for name, value in attributes_of(place):
             size = len(path) + 4 + (len(name) + len(value) if (name, value) not in kept else 0)
             if size > room.left:
