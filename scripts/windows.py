@@ -132,7 +132,8 @@ def _unpack(archive: Path, python: Path) -> None:
 def tests(words: Sequence[str]) -> int:
     """Run the tests that can be run there."""
     shutil.rmtree(C / "t", ignore_errors=True)
-    chosen = list(words) or ["-n", "3", "--dist", "worksteal", "-m", "not slow and not mounted", *TESTS]
+    usual = ["-n", "3", "--dist", "worksteal", "-m", "not slow and not mounted"]
+    chosen = [*(words or usual), *(() if any(word.startswith("tests") for word in words) else TESTS)]
     places = [rf"P:\{word}".replace("/", "\\") if word.startswith("tests") else word for word in chosen]
     return wine(PYTHON, "-m", "pytest", "-q", "--rootdir", "P:\\", "-c", r"P:\pyproject.toml", "-p", "no:cacheprovider",
                 "--basetemp", r"C:\t", *places)  # fmt: skip

@@ -15,11 +15,15 @@ import unicodedata
 from collections.abc import Iterable
 from pathlib import Path, PureWindowsPath
 
+from dunechest.names import is_device
+
 AnyPath = str | os.PathLike[str]
 
 #: Characters of a path, the NUL at its end not counted, that Windows takes where long paths are not switched on; of a folder.
 WINDOWS_LONGEST, WINDOWS_LONGEST_FOLDER = 259, 247
 
+#: What no name holds on Windows.
+_NOT_IN_WINDOWS = frozenset('"*:<>?\\|') | frozenset(map(chr, range(32)))
 #: Whether names that differ in case alone usually mean the same file on this system.
 CASE_BLIND = sys.platform in ("win32", "darwin")
 
@@ -186,6 +190,20 @@ def is_system_top(place: str) -> bool:
     if sys.platform == "win32":
         return place.rstrip("\\").upper() == os.environ.get("SYSTEMDRIVE", "C:").upper()
     return place == os.sep
+
+
+def can_be_here(path: str) -> bool:
+    """Whether a path of a library, with ``/`` between its pieces, can be one of this computer as it is.
+
+    On Windows some characters lead elsewhere, some names are devices, and some ends are dropped.
+    """
+    if os.sep == "/":
+        return True
+    pieces = path.split("/")
+    return not any(
+        not piece or piece[-1] in ". " or is_device(piece) or not _NOT_IN_WINDOWS.isdisjoint(piece)
+        for piece in pieces
+    )
 
 
 def is_whole(text: str) -> bool:

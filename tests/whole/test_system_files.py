@@ -70,7 +70,7 @@ def test_a_library_that_was_looked_into_is_unchanged(library: Path, chest: dunec
     assert littered and len(dunechest.list_editions(chest, "shed").editions) == 1
     (library / "rope.txt").write_text("new")
     (result,) = dunechest.archive(library, chest)
-    assert result.edition == 2 and not [left for left in result.left_out if left.fault]
+    assert result.edition == 2 and result.well and not [left for left in result.left_out if left.fault]
     stored = {path.name for path in (bag_of(chest, "shed") / "data").rglob("*")}
     assert "desktop.ini" in stored and "._diary" in stored
     assert not stored & {".DS_Store", "Thumbs.db", "._rope.txt", ".directory"}

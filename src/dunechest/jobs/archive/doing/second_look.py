@@ -6,6 +6,7 @@ from typing import NamedTuple
 
 from dunechest.jobs.archive.doing.run import Run
 from dunechest.library.formats.sqlite import COMPANIONS
+from dunechest.transfer.system_files import is_of_system
 from dunechest.transfer.walk import each_file, entry_of
 
 
@@ -37,7 +38,8 @@ def second_look(run: Run) -> SecondLook:
             continue
         if file is None:
             # Of parts only what was asked for is watched.
-            if entry.path not in others and not plan.selection.parts and not entry.path.endswith(COMPANIONS):
+            new = entry.path not in others and not plan.selection.parts and not entry.path.endswith(COMPANIONS)
+            if new and not is_of_system(plan.library.path, entry.path):
                 appeared.append(entry.path)
             continue
         proven = run.proven.get(file.stored)

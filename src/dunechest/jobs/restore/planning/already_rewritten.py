@@ -13,6 +13,7 @@ from dunechest.jobs.restore.plan import Existing, ReferencePlan, Repoint, Restor
 from dunechest.jobs.restore.planning.bag_tree import BagTree
 from dunechest.library.kinds.schema import Kind
 from dunechest.library.repoint.rewrite import NotRewrittenError, rewrite
+from dunechest.names import why_unsafe
 from dunechest.transfer import safe
 
 _MOST = 64 << 20
@@ -36,7 +37,10 @@ def without_rewritten(
     rewritten = [
         file
         for file in candidates
-        if (wanted := by_source.get(file.own)) and file.size <= _MOST and _as_if(file, kind, tree.root, place, wanted)
+        if (wanted := by_source.get(file.own))
+        and why_unsafe(file.own) is None
+        and file.size <= _MOST
+        and _as_if(file, kind, tree.root, place, wanted)
     ]
     if not rewritten:
         return existing, references

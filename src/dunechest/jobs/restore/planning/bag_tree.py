@@ -29,6 +29,7 @@ from dunechest.library.parts import Part, list_parts
 from dunechest.library.references.open_formats import candidates, with_open_formats
 from dunechest.library.references.reading import Reference, ReferenceReport, read_references
 from dunechest.names import from_wire, parents, why_unsafe
+from dunechest.paths import can_be_here
 from dunechest.transfer import patient, safe
 from dunechest.transfer.walk import FileEntry, FolderEntry, Walk
 
@@ -125,6 +126,8 @@ def _listing(record: LibraryRecord, files: Iterable[RestoreFile]) -> Walk:
 def _put_aside(bag: Path, scratch: Path, files: Iterable[RestoreFile]) -> None:
     places: editions.Places | None = None
     for file in files:
+        if not can_be_here(file.own):
+            continue  # its name would lead elsewhere
         target = scratch / file.own
         target.parent.mkdir(parents=True, exist_ok=True)
         whole = blake3()
