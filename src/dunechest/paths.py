@@ -22,6 +22,10 @@ AnyPath = str | os.PathLike[str]
 #: Characters of a path, the NUL at its end not counted, that Windows takes where long paths are not switched on; of a folder.
 WINDOWS_LONGEST, WINDOWS_LONGEST_FOLDER = 259, 247
 
+#: The top of all folders, or of the drive that this process is on.
+TOP = Path(os.sep)
+#: Whether this system divides paths by backslashes, and takes slashes for the same.
+BACKSLASHES = os.sep == "\\"
 #: What no name holds on Windows.
 _NOT_IN_WINDOWS = frozenset('"*:<>?\\|') | frozenset(map(chr, range(32)))
 #: Whether names that differ in case alone usually mean the same file on this system.
@@ -123,6 +127,21 @@ def place_key(path: AnyPath) -> str:
     except (OSError, ValueError):
         return key(path)
     return f"{info.st_dev:x}:{info.st_ino:x}" if info.st_ino else key(path)
+
+
+def prefix_of(folder: AnyPath) -> str:
+    """Return what the path of everything below a folder begins with."""
+    return os.fspath(folder).rstrip(os.sep) + os.sep
+
+
+def slashed(path: AnyPath) -> str:
+    """Return a path of this computer with ``/`` between its pieces, as records and other systems have it."""
+    return os.fspath(path).replace(os.sep, "/")
+
+
+def divides(name: str) -> bool:
+    """Whether a name holds what no name may hold: something that divides paths, or ends texts."""
+    return bool(set(name) & {"/", "\0", os.sep})
 
 
 def is_below(place: AnyPath, folder: AnyPath) -> bool:

@@ -18,13 +18,13 @@ rest of a damaged manifest is still worth a great deal.
 
 from __future__ import annotations
 
-import os
 import re
 from collections.abc import Iterator
 from dataclasses import dataclass, field
 
 from dunechest.bag.digests import Digests
 from dunechest.names import why_unsafe
+from dunechest.paths import BACKSLASHES
 
 #: Longest line that is taken for one, in characters; paths are far shorter on every system.
 LONGEST_LINE = 1 << 16
@@ -146,7 +146,7 @@ _ODD = re.compile(r"%|\r|\0|\ufeff|/\.{0,2}(?:/|$)", re.MULTILINE)
 
 def _plain_entries(text: str, digest_length: int) -> Digests | None:
     """Read a payload manifest in which nothing is out of the ordinary, quickly; None for any other."""
-    if _ODD.search(text) is not None or (os.sep == "\\" and ("\\" in text or ":" in text)):
+    if _ODD.search(text) is not None or (BACKSLASHES and ("\\" in text or ":" in text)):
         return None
     line = re.compile(rf"^([0-9a-f]{{{digest_length}}})  (data/.{{1,4000}})$", re.MULTILINE)
     # One by one, since a list of half a million pairs beside the entries costs as much memory as they do.

@@ -32,7 +32,7 @@ from blake3 import blake3
 from dunechest.chest.layout import DATA, DATA_FOLDER, DUNE, EARLIER, EDITIONS, GONE, JOURNAL, MOVED, PENDING
 from dunechest.errors import ChestUnusableError
 from dunechest.names import shown, why_unsafe
-from dunechest.paths import is_folder, is_link, leads_elsewhere
+from dunechest.paths import is_folder, is_link, leads_elsewhere, slashed
 from dunechest.transfer import disk, safe
 from dunechest.transfer.below import folders_in
 
@@ -160,7 +160,7 @@ def _free_or_file(bag: Path, step: Rename, left: set[str]) -> None:
         with os.scandir(folder) as entries:
             others = [entry.path for entry in entries if not is_folder(entry)]
         for other in others:
-            path = os.path.relpath(other, bag).replace(os.sep, "/")
+            path = slashed(os.path.relpath(other, bag))
             if path not in left:
                 raise _impossible(bag, path, "it is not part of the archive and is in the way of one of its files")
     if step.new not in left and step.new != DATA_FOLDER:

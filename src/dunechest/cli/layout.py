@@ -16,6 +16,7 @@ from rich.cells import cell_len
 from rich.text import Text
 
 from dunechest.names import shown
+from dunechest.paths import TOP, prefix_of
 
 if TYPE_CHECKING:
     from rich.console import Console
@@ -146,15 +147,15 @@ def _home() -> str:
     try:
         return str(Path.home())
     except RuntimeError:
-        return os.sep
+        return str(TOP)
 
 
 def homely(path: str | os.PathLike[str]) -> str:
     """Return a path as a person reads it: made safe, with ``~`` for the home folder."""
     text = os.fspath(path)
     home = _home()
-    if home != os.sep and (text == home or text.startswith(home.rstrip(os.sep) + os.sep)):
-        text = "~" + text[len(home.rstrip(os.sep)) :]
+    if home != str(TOP) and (text == home or text.startswith(prefix_of(home))):
+        text = "~" + text[len(prefix_of(home)) - 1 :]
     return shown(text)
 
 
@@ -163,8 +164,8 @@ def tilde(sentence: str) -> str:
 
     A sentence has been made safe to show, and so is the home folder in it.
     """
-    home = shown(_home()).rstrip(os.sep)
-    return sentence.replace(home + os.sep, "~" + os.sep) if home else sentence
+    home = _home()
+    return sentence.replace(shown(prefix_of(home)), prefix_of("~")) if home != str(TOP) else sentence
 
 
 def place_line(path: str | os.PathLike[str], width: int | None, *, indent: int = 4, before: str = "") -> Text:

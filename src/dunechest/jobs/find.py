@@ -23,7 +23,7 @@ from dunechest.machine.drives import Filesystem, drive_folders, filesystem, sear
 from dunechest.machine.folders import own_home
 from dunechest.machine.identity import system_name
 from dunechest.names import AnyPath, quoted, shown, slug
-from dunechest.paths import place_key
+from dunechest.paths import TOP, place_key
 from dunechest.progress import Progress, Step, silent
 from dunechest.transfer.walk import each_file
 from dunechest.values import Value, frame
@@ -50,7 +50,7 @@ class FoundLibrary(Value):
     changed: float
     where: str = ""
     rebuildable: int = 0
-    drive: Path = Path(os.sep)
+    drive: Path = TOP
     contains: tuple[Recognised, ...] = ()
 
     @property

@@ -14,7 +14,7 @@ import msgspec
 from dunechest.library.census import INNER, Census
 from dunechest.library.kinds.schema import PLAIN, Kind
 from dunechest.library.recognise import OF_A_HOME, Recognised, in_order, is_home, recognise
-from dunechest.paths import is_folder, is_system_top
+from dunechest.paths import is_folder, is_system_top, prefix_of, slashed
 from dunechest.transfer.system_files import is_system_folder
 from dunechest.transfer.walk import Walk
 from dunechest.values import Value
@@ -223,7 +223,7 @@ def _listed(
             former = former or ("" if is_system_top(place) else place)
         tree[place] = folder = _Folder(names, inner, former, Census(), size)
         folder.census.count(place, files)
-        below = place if place.endswith(os.sep) else place + os.sep
+        below = prefix_of(place)
         for name in sorted(inner, reverse=True):
             if below + name not in around and name not in _NEVER and not is_system_folder(name):
                 pending.append((below + name, former))
@@ -260,7 +260,7 @@ def _open_formats(tree: dict[str, _Folder], kinds: Collection[Kind], found: Sear
             taker = found.libraries[folder.taken]
             if str(taker.path) == place:
                 continue
-            within = os.path.relpath(place, taker.path).replace(os.sep, "/")
+            within = slashed(os.path.relpath(place, taker.path))
             if _CACHE_MARK in folder.names or taker.kind.rebuildable.match(f"{within}/"):
                 folder.inside = True
                 continue
@@ -289,7 +289,7 @@ def _strict(kind: Kind) -> Kind:
 
 
 def _gathers(place: str) -> bool:
-    return place.replace(os.sep, "/").endswith(tuple("/" + name for name in _GATHERING))
+    return slashed(place).endswith(tuple("/" + name for name in _GATHERING))
 
 
 def _unknown(tree: dict[str, _Folder], libraries: Iterable[Recognised], home: str) -> list[UnknownFolder]:

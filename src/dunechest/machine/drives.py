@@ -12,6 +12,7 @@ import psutil
 
 from dunechest.machine.identity import system_name
 from dunechest.machine.volumes import own_number, uuid_of
+from dunechest.paths import BACKSLASHES
 
 #: What Windows refuses in a name; exFAT and NTFS drives are read there.
 _WINDOWS_FORBIDS = frozenset('"*:<>?\\|') | frozenset(map(chr, range(32))) | {"\x7f"}
@@ -163,7 +164,7 @@ def search_roots() -> tuple[tuple[Path, ...], frozenset[str]]:
         # The system shows its data volume in its own place too, and all other volumes beside it.
         mounts.add("/System/Volumes")
     roots = drive_folders()
-    if os.sep == "/" and Path("/") not in roots and DRIVES not in os.environ:
+    if not BACKSLASHES and Path("/") not in roots and DRIVES not in os.environ:
         roots = (Path("/"), *roots)
     return roots, frozenset(mounts | {"/tmp"})
 

@@ -16,7 +16,7 @@ from dataclasses import dataclass, replace
 from pathlib import Path
 
 from dunechest.machine.drives import Limits
-from dunechest.paths import is_link
+from dunechest.paths import BACKSLASHES, is_link
 from dunechest.transfer import medium, safe
 
 _NAME = ".dune-probe-"
@@ -24,7 +24,7 @@ _NAME = ".dune-probe-"
 _OLD = 3600
 _SPEED_BYTES = 8 << 20
 #: On Windows these are no part of a name, but lead to another drive, another folder, or into another stream of a file.
-_LEADS_ELSEWHERE = frozenset(":\\" if os.sep == "\\" else "")
+_LEADS_ELSEWHERE = frozenset(":\\" if BACKSLASHES else "")
 
 
 @dataclass(frozen=True, slots=True)
@@ -98,7 +98,7 @@ def probe(folder: Path) -> Probed:
             longest,
             not _same(place, "case-a", "CASE-A"),
             not _same(place, "caf\u00e9", "cafe\u0301"),
-            os.sep == "/" and _takes(place, os.fsdecode(b"bytes\xff")),
+            not BACKSLASHES and _takes(place, os.fsdecode(b"bytes\xff")),
             _links(place),
             _time_step(place),
         )

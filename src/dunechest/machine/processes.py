@@ -11,6 +11,7 @@ from pathlib import Path
 import psutil
 
 from dunechest import paths
+from dunechest.paths import prefix_of
 
 if sys.platform == "linux":
     from dunechest.machine._handles_linux import open_files
@@ -105,7 +106,7 @@ def openers(place: Path, files: Iterable[str] = ()) -> tuple[Opener, ...]:
                 found.setdefault(pid, path)
     else:
         real = os.path.realpath(place)
-        below = real.rstrip(os.sep) + os.sep
+        below = prefix_of(real)
         for pid, path in open_files():
             if pid != own and (path == real or path.startswith(below)):
                 found.setdefault(pid, path)

@@ -15,6 +15,7 @@ from dunechest.machine.processes import Opener, name_of, openers
 from dunechest.machine.system_command import order
 from dunechest.machine.volumes import disks
 from dunechest.names import quoted, shown
+from dunechest.paths import prefix_of
 from dunechest.transfer import medium
 
 if sys.platform == "win32":
@@ -42,7 +43,7 @@ def users(mount: Path) -> tuple[Opener, ...]:
     found = {item.pid: item for item in openers(mount)}
     own = os.getpid()
     real = os.path.realpath(mount)
-    below = real.rstrip(os.sep) + os.sep
+    below = prefix_of(real)
     for process in psutil.process_iter():
         if process.pid in found or process.pid == own:
             continue

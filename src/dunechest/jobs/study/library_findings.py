@@ -17,6 +17,7 @@ from dunechest.library.recognise import expand
 from dunechest.library.references.reading import Reference
 from dunechest.machine.folders import own_home, standard_folders
 from dunechest.names import quoted, shown
+from dunechest.paths import prefix_of
 from dunechest.transfer.system_files import is_rebuildable
 from dunechest.transfer.walk import Walk
 from dunechest.words import number, size
@@ -144,8 +145,8 @@ def _contains(contents: Contents) -> list[Finding]:
 def _some(names: Iterable[str], most: int = 3) -> str:
     """Return the first few of many names, made safe to show; one's own home is written as ``~``."""
     every = list(dict.fromkeys(names))
-    home = os.path.realpath(own_home()) + os.sep
-    return ", ".join(shown(n.replace(home, f"~{os.sep}", n.startswith(home))) for n in every[:most]) + (
+    home = prefix_of(os.path.realpath(own_home()))
+    return ", ".join(shown(n.replace(home, prefix_of("~"), n.startswith(home))) for n in every[:most]) + (
         ", ..." if len(every) > most else ""
     )
 

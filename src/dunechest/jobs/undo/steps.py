@@ -36,7 +36,7 @@ from dunechest.ledger.deeds import (
 )
 from dunechest.machine import folder_links
 from dunechest.names import from_wire, to_wire
-from dunechest.paths import is_link
+from dunechest.paths import is_link, prefix_of
 from dunechest.transfer import disk, patient, safe
 from dunechest.transfer.below import folders_in
 from dunechest.transfer.owner import give, owner_above
@@ -313,7 +313,7 @@ _KINDS: dict[type[Step], type[UndoStep[Any]]] = {
 
 def undo_steps(deed: Deed, rewritten: Mapping[str, Rewritten], *, only_references: bool) -> Iterable[UndoStep[Any]]:
     """Yield the steps of a deed to undo, the last one first; what was rewritten in a tree goes with the tree."""
-    trees = tuple(from_wire(step.path) + os.sep for step in deed.steps if isinstance(step, Tree))
+    trees = tuple(prefix_of(from_wire(step.path)) for step in deed.steps if isinstance(step, Tree))
     for step in reversed(deed.steps):
         if only_references:
             wanted = isinstance(step, Rewritten) and step.why in ("references", "setting")

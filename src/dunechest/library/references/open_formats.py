@@ -22,6 +22,7 @@ from dunechest.library.formats.sqlite import COMPANIONS
 from dunechest.library.formats.tables import path_columns
 from dunechest.library.kinds.schema import Form, FoundReferences, Kind, References
 from dunechest.library.roles import role_of
+from dunechest.paths import prefix_of
 from dunechest.transfer import safe
 from dunechest.transfer.walk import FileEntry
 
@@ -154,7 +155,7 @@ def with_open_formats(kind: Kind, library: Path, files: Iterable[FileEntry]) -> 
     tables: list[References] = []
     heads = unsure = 0
     misses: Counter[str] = Counter()
-    root = os.fspath(library).rstrip(os.sep) + os.sep
+    root = prefix_of(library)
     for file in candidates(kind, files):
         if _is_place(file.path):
             if file.size < 1 << 20:

@@ -11,6 +11,7 @@ from dunechest.library.formats.base import Raw
 from dunechest.library.references.resolve import Resolver
 from dunechest.machine import written_paths
 from dunechest.machine.written_paths import Written
+from dunechest.paths import BACKSLASHES, prefix_of, slashed
 
 State = Literal["stays", "new", "lost"]
 
@@ -163,21 +164,21 @@ def _exactly(written: Written, base: str, moves: Moves) -> Pointed | None:
 def _written(full: str, like: Written, base: str, moves: Moves, before: str = "") -> Pointed:
     """Write the full path of this computer as the old one was written; say if that is the same text."""
     if like.full:
-        if like.form == "home" and not full.startswith(moves.home.rstrip(os.sep) + os.sep):
+        if like.form == "home" and not full.startswith(prefix_of(moves.home)):
             like = Written(like.path, "plain", True)
         text = written_paths.write(full, like, home=moves.home)
         same = _same(full, like, moves)
     else:
         here = moves.renamed.get(base, base)
         start = os.path.join(moves.new, *here.split("/")) if here else moves.new
-        path = os.path.relpath(full, start).replace(os.sep, "/")
+        path = slashed(os.path.relpath(full, start))
         # A path that leads there already stays as it is, whatever detours it takes.
         same = os.path.normpath(os.path.join(start, like.path)) == os.path.normpath(full)
-        same = same and not (like.backslashes and os.sep == "/")
+        same = same and not (like.backslashes and not BACKSLASHES)
         text = written_paths.write(path, written_paths.as_relative(like))
     return Pointed("stays") if same or text == before else Pointed("new", text)
 
 
 def _same(full: str, like: Written, moves: Moves) -> bool:
     path = os.path.join(moves.home, like.path) if like.form == "home" else like.path
-    return written_paths.normal(path) == written_paths.normal(full.replace(os.sep, "/"))
+    return written_paths.normal(path) == written_paths.normal(slashed(full))

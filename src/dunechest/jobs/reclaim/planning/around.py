@@ -19,7 +19,7 @@ from dunechest.library.library import Library
 from dunechest.library.references.reading import read_references
 from dunechest.machine.folders import own_home
 from dunechest.names import shown
-from dunechest.paths import is_folder, is_link
+from dunechest.paths import is_folder, is_link, prefix_of
 from dunechest.transfer.walk import FileEntry
 from dunechest.words import number
 
@@ -123,7 +123,7 @@ def _links_to(place: Path) -> Iterator[Finding]:
                 for entry in entries:
                     if is_link(entry):
                         target = os.path.realpath(entry.path)
-                        if target == real or target.startswith(real + os.sep):
+                        if target == real or target.startswith(prefix_of(real)):
                             found.append(entry.path)
                     elif is_folder(entry) and entry.path != real and not os.path.ismount(entry.path):
                         pending.append(entry.path)
@@ -153,8 +153,8 @@ def _references_to(library: Library) -> Iterator[Finding]:
         if (
             not os.path.isdir(real)
             or real == place
-            or real.startswith(place + os.sep)
-            or place.startswith(real + os.sep)
+            or real.startswith(prefix_of(place))
+            or place.startswith(prefix_of(real))
         ):
             continue
         count = _count_references(Path(real), place)
@@ -181,4 +181,4 @@ def _count_references(other: Path, place: str) -> int:
     except (DuneChestError, OSError):
         return 0
     targets = {os.path.realpath(r.target) for r in report.references if r.state == "outside"}
-    return sum(target.startswith(place + os.sep) for target in targets)
+    return sum(target.startswith(prefix_of(place)) for target in targets)

@@ -29,7 +29,7 @@ from dunechest.machine.drives import drive_identity, drive_of, holds_modes
 from dunechest.machine.folder_links import target_of
 from dunechest.machine.folders import own_home
 from dunechest.names import quoted, shown
-from dunechest.paths import is_link
+from dunechest.paths import divides, is_link
 from dunechest.transfer.walk import entry_of
 from dunechest.words import number, size
 
@@ -76,7 +76,7 @@ def plan_rehome(library: Library, to: Path, options: RehomeOptions = USUAL) -> R
     if library.shape != "folder":
         raise UsageError(f"{shown(library.name)} is a single file; only folders are moved like this.")
     name = options.name if options.name is not None else library.path.name
-    if not name or name in (".", "..") or set(name) & {"/", "\0", os.sep}:
+    if not name or name in (".", "..") or divides(name):
         raise UsageError(f"--as {shown(name)!r} is not the name of a folder.")
     if not to.is_dir():
         raise UsageError(f"There is no folder {shown(str(to))}. Connect the drive, or make the folder first.")

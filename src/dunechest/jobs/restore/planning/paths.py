@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import os
 from collections.abc import Mapping
 
 import msgspec
@@ -13,6 +12,7 @@ from dunechest.chest.stored_names import StoredNames
 from dunechest.jobs.restore.plan import NO_MODE, NotDone, RestoreFile
 from dunechest.machine.drives import Filesystem
 from dunechest.names import from_wire, parents, why_leads_out
+from dunechest.paths import BACKSLASHES
 from dunechest.transfer.whole_files import UMASK
 
 
@@ -161,7 +161,7 @@ def leads_out(path: str, target: str, links: Mapping[str, str] | None = None) ->
 
 def _pieces(target: str) -> list[str] | None:
     """Split a target; None for one that begins at the top of the system."""
-    plain = target.replace("\\", "/") if os.sep == "\\" else target
-    if plain.startswith("/") or (os.sep == "\\" and ":" in plain):
+    plain = target.replace("\\", "/") if BACKSLASHES else target
+    if plain.startswith("/") or (BACKSLASHES and ":" in plain):
         return None
     return plain.split("/")

@@ -1,0 +1,111 @@
+"""Paths of this computer are never taken apart by ``/``, and only a few modules know what stands between the pieces of one."""
+
+from __future__ import annotations
+
+import ast
+from collections.abc import Iterator
+from pathlib import Path
+
+import pytest
+
+SOURCES = Path(__file__).resolve().parents[1] / "src" / "dunechest"
+#: Modules that turn paths of this computer into paths inside a library or of another system, and back.
+TRANSLATE = {
+    "paths.py": "the place for it",
+    "names.py": "says which names lead elsewhere on this system",
+    "machine/written_paths.py": "writes paths as other systems do",
+    "library/references/resolve.py": "finds what paths in files of any system mean here",
+    "jobs/compare/places.py": "takes CHEST/LIBRARY as a person types it",
+}
+#: What makes a text that is a path of this computer.
+_MAKERS = {"fspath", "fsdecode", "realpath", "abspath", "expanduser", "normpath", "getcwd", "str"}
+_TAKES_APART = {
+    "split",
+    "rsplit",
+    "partition",
+    "rpartition",
+    "startswith",
+    "endswith",
+    "removeprefix",
+    "removesuffix",
+    "count",
+}
+
+
+def _is_path_of_this_computer(node: ast.expr) -> bool:
+    if not isinstance(node, ast.Call):
+        return False
+    called = node.func.attr if isinstance(node.func, ast.Attribute) else getattr(node.func, "id", "")
+    if called == "str":
+        # The words of a value may hold a slash; a path's are told by how it is called.
+        told = node.args[0] if node.args else None
+        name = told.attr if isinstance(told, ast.Attribute) else getattr(told, "id", "")
+        return name in (
+            "path",
+            "place",
+            "folder",
+            "home",
+            "mount",
+            "root",
+            "target",
+            "source",
+            "library",
+            "bag",
+            "parent",
+        )
+    return called in _MAKERS
+
+
+def _faults(tree: ast.AST) -> Iterator[int]:
+    for node in ast.walk(tree):
+        if isinstance(node, ast.Call) and isinstance(node.func, ast.Attribute) and node.func.attr in _TAKES_APART:
+            slash = any(isinstance(word, ast.Constant) and word.value == "/" for word in node.args)
+            if slash and _is_path_of_this_computer(node.func.value):
+                yield node.lineno
+        if isinstance(node, ast.BinOp) and isinstance(node.op, ast.Add):
+            ends = (
+                isinstance(node.right, ast.Constant)
+                and isinstance(node.right.value, str)
+                and node.right.value[:1] == "/"
+            )
+            if ends and _is_path_of_this_computer(node.left):
+                yield node.lineno
+        if isinstance(node, ast.JoinedStr):
+            for first, second in zip(node.values, node.values[1:], strict=False):
+                begins = isinstance(second, ast.Constant) and str(second.value).startswith("/")
+                if begins and isinstance(first, ast.FormattedValue) and _is_path_of_this_computer(first.value):
+                    yield node.lineno
+
+
+def _modules() -> list[str]:
+    return sorted(path.relative_to(SOURCES).as_posix() for path in SOURCES.rglob("*.py"))
+
+
+@pytest.mark.parametrize("module", _modules())
+def test_no_path_of_this_computer_is_divided_by_a_slash(module: str) -> None:
+    tree = ast.parse((SOURCES / module).read_text(encoding="utf-8"))
+    assert list(_faults(tree)) == [], "use Path, os.path.join, Path.as_posix or Path.relative_to"
+
+
+@pytest.mark.parametrize("module", _modules())
+def test_what_divides_paths_here_is_known_in_few_places(module: str) -> None:
+    tree = ast.parse((SOURCES / module).read_text(encoding="utf-8"))
+    asked = [
+        node.lineno
+        for node in ast.walk(tree)
+        if isinstance(node, ast.Attribute)
+        and node.attr in ("sep", "altsep")
+        and getattr(node.value, "id", "") == "os"
+    ]
+    assert not asked or module in TRANSLATE, "ask dunechest.paths instead"
+
+
+@pytest.mark.parametrize(
+    ("text", "wrong"),
+    [
+        ('str(folder) + "/x"', True), ('f"{os.fspath(place)}/x"', True), ('os.path.realpath(p).split("/")', True),
+        ('path.split("/")', False), ('str(count) + "/x"', False), ('folder / "x"', False),
+    ],
+)  # fmt: skip
+def test_the_test_would_see_it(text: str, wrong: bool) -> None:
+    assert bool(list(_faults(ast.parse(text)))) is wrong
