@@ -6,13 +6,23 @@ READY := $(VENV)/.ready
 
 DEMO := $(VENV)/.demo
 
-.PHONY: demo test coverage lint damage faults docs site layers screenshots bench clean
+.PHONY: demo test windows macos coverage lint damage faults docs site layers screenshots bench clean
 
 demo: $(DEMO)
 	$(BIN)/dunechest demo
 
 test: $(READY)
 	$(BIN)/python -m pytest -n 3 --dist worksteal
+
+# A real Windows Python under wine, and the tour there; and a Python that looks like one of macOS.
+windows: $(READY)
+	$(BIN)/python scripts/windows.py set-up
+	$(BIN)/python scripts/windows.py tests
+	$(BIN)/python -m pytest tests/whole/test_windows_and_back.py
+	$(BIN)/python scripts/windows.py story
+
+macos: $(READY)
+	$(BIN)/python scripts/macos.py
 
 coverage: $(READY)
 	$(BIN)/python -m pytest -n 3 --dist worksteal --cov=dunechest --cov-report=term

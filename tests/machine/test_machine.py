@@ -13,8 +13,14 @@ import pytest
 
 from dunechest.machine import drives, folders, identity, processes
 from dunechest.machine._handles_macos import open_files
-from dunechest.transfer import _medium_macos, _medium_windows, medium
+from dunechest.transfer import _medium_windows, medium
 from tests.support.runs import Command
+
+OTHERS = [_medium_windows]
+if sys.platform != "win32":
+    from dunechest.transfer import _medium_macos
+
+    OTHERS.append(_medium_macos)
 
 Partition = namedtuple("Partition", "device mountpoint fstype opts")
 
@@ -135,7 +141,7 @@ def test_own_configuration_may_be_elsewhere(own_machine: Path, monkeypatch: pyte
     assert folders.standard_folders(own_machine / "other", "linux")["configuration"] != Path("/srv/settings")
 
 
-@pytest.mark.parametrize("module", [_medium_macos, _medium_windows])
+@pytest.mark.parametrize("module", OTHERS)
 def test_other_systems_offer_the_same_functions(module: object) -> None:
     for name in medium.__all__:
         assert callable(getattr(module, name))

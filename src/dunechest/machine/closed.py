@@ -12,7 +12,7 @@ from dunechest.names import shown
 #: What macOS calls it, and where it is given.
 _FULL_ACCESS = (
     "macOS keeps it closed to this program. Give the terminal that you use Full Disk Access (System Settings, Privacy & "
-    "Security, Full Disk Access), and open it anew"
+    "Security, Full Disk Access), and open it again"
 )
 
 
