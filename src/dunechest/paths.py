@@ -79,6 +79,18 @@ def folded(name: str) -> str:
     return unicodedata.normalize("NFC", unicodedata.normalize("NFC", name).casefold())
 
 
+def takes_other_forms(names: Iterable[str], top: Path) -> bool:
+    """Whether a drive finds a name in another form than it lists it, asked of the first name of a folder that has two forms."""
+    for name in names:
+        if name.isascii():
+            continue
+        other = unicodedata.normalize("NFD", name)
+        other = unicodedata.normalize("NFC", name) if other == name else other
+        if other != name:
+            return os.path.lexists(os.path.join(top, other))
+    return False
+
+
 def respelled(found: Iterable[str], wanted: Iterable[str], top: Path) -> dict[str, str]:
     """Return how names that a drive spells in its own form are spelled where they are expected.
 

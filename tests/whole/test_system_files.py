@@ -74,8 +74,13 @@ def test_a_library_that_was_looked_into_is_unchanged(library: Path, chest: dunec
     stored = {path.name for path in (bag_of(chest, "shed") / "data").rglob("*")}
     assert "desktop.ini" in stored and "._diary" in stored
     assert not stored & {".DS_Store", "Thumbs.db", "._rope.txt", ".directory"}
+    (library / ".Trashes" / "501").mkdir(parents=True)
+    (library / ".Trashes" / "501" / "thrown away.txt").write_text("thrown away")
     ran = command("look", library)
-    assert "files of operating systems are left out: .DS_Store" in ran.out.replace("\n          ", " "), ran.out
+    said = ran.out.replace("\n          ", " ")
+    assert "files and folders of operating systems are left out: .DS_Store" in said and ".Trashes (1)" in said, (
+        ran.out
+    )
 
 
 def test_what_a_mac_keeps_beside_a_file_is_kept_if_content_is_in_it(
@@ -125,3 +130,28 @@ def test_a_move_and_its_way_back_do_not_mind_them(
 
 def own(folder: Path) -> set[str]:
     return {os.path.relpath(path, folder) for path in folder.rglob("*") if path.name not in FILES and path.is_file()}
+
+
+def test_what_was_archived_before_comes_back(
+    library: Path, chest: dunechest.Chest, command: Command, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    """Archives that were made when such files were taken for a person's stay true."""
+    litter(library / "rafters")
+    with monkeypatch.context() as earlier:
+        earlier.setattr("dunechest.transfer.walk.may_be", lambda name: False)
+        dunechest.archive(library, chest)
+        before = facts(library)
+    assert dunechest.verify(chest).well and dunechest.drill(chest)[0].passed
+    dunechest.restore(chest, "shed", dunechest.RestoreOptions(into=str(tmp_path / "back")))
+    assert facts(tmp_path / "back") == before
+    dunechest.undo()
+    assert not (tmp_path / "back").exists()
+    for _ in range(2):
+        (result,) = dunechest.archive(library, chest)
+        assert result.well
+    assert dunechest.verify(chest).well and len(dunechest.list_editions(chest, "shed").editions) <= 2
+    options = dunechest.RestoreOptions(into=str(tmp_path / "first"), edition=1)
+    dunechest.restore(chest, "shed", options)
+    assert facts(tmp_path / "first") == before
+    (bag_of(chest, "shed") / "data" / "library" / "rope.txt").write_text("harmed")
+    assert command("verify", chest.folder).status == 1

@@ -50,6 +50,7 @@ from dunechest.chest.records import LibraryRecord
 from dunechest.chest.tag_lists import RecordFault, TagLists, reconcile
 from dunechest.errors import ChestUnusableError, RecordDamagedError
 from dunechest.names import shown
+from dunechest.paths import takes_other_forms
 from dunechest.transfer import safe
 
 #: Bytes; a longer list of tag files, or record, is not one of ours.
@@ -119,7 +120,7 @@ class BagRecords:
         """Everything in the bag's folder, listed once."""
         if self._listing is None:
             self._listing = self.view.lying()
-            if not all(path.isascii() for path in self._listing.files):
+            if takes_other_forms(self._listing.files, self.bag):
                 self._listing = spelled_as(self._listing, self._named(), self.bag)
         return self._listing
 

@@ -173,6 +173,7 @@ def walk_own(root: str) -> Walk:
         msgspec.structs.replace(folder, empty=True) if folder.path in emptied - filled else folder
         for folder in folders
     ]
+    system += [FileEntry(path, 0, 0, 0) for path in sorted(tops) if not any(above in tops for above in parents(path))]
     return Walk(files, tuple(folders), links, others, unreadable, tuple(system))  # type: ignore[arg-type]
 
 

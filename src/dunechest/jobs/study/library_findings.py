@@ -77,7 +77,8 @@ def _of_systems(listing: Walk) -> list[Finding]:
         Finding(
             "system-files",
             "info",
-            f"{number(len(listing.system), 'file')} of operating systems {'is' if len(listing.system) == 1 else 'are'} left "
+            f"{number(len(listing.system), 'file or folder', 'files and folders')} of operating systems "
+            f"{'is' if len(listing.system) == 1 else 'are'} left "
             f"out: {shown(', '.join(listed))}.",
             f"Systems make them again.{tags}",
         )

@@ -11,6 +11,7 @@ from dunechest.jobs.archive.plan import Difference, PlannedFile
 from dunechest.jobs.study.selection import Selection
 from dunechest.library.library import Library
 from dunechest.transfer.digest_files import digest_files
+from dunechest.transfer.system_files import is_of_system
 from dunechest.transfer.tasks import DigestTask
 from dunechest.words import number
 
@@ -35,7 +36,9 @@ def mass_change(found: Difference, library: Library, selection: Selection) -> li
     before = found.files
     gone = set(found.dropped)
     # Only of what is no longer taken it matters whether it is still there.
-    present = {path for file in selection.listing.files if gone and (path := f"{LIBRARY_FILES}{file.path}") in gone}
+    listed = (*selection.listing.files, *selection.listing.system)
+    present = {path for file in listed if gone and (path := f"{LIBRARY_FILES}{file.path}") in gone}
+    present |= {path for path in gone if is_of_system(library.path, path.removeprefix(LIBRARY_FILES))}
     arrived = {(file.entry.size, file.entry.mtime_ns) for file in found.to_read if file.stored not in before}
     vanished = [
         path
