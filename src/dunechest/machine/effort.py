@@ -10,7 +10,10 @@ def give_way() -> None:
 
     What the system refuses is left as it is.
     """
-    own = psutil.Process()
+    try:
+        own = psutil.Process()
+    except (psutil.Error, OSError):
+        return
     try:
         own.nice(getattr(psutil, "IDLE_PRIORITY_CLASS", 19))
     except (psutil.Error, OSError):

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import os
+import shlex
 import subprocess
 from collections.abc import Sequence
 
@@ -11,6 +12,23 @@ from dunechest.names import shown
 
 #: Seconds that one may take.
 PATIENCE = 30.0
+
+
+def command_line(words: str) -> str | list[str]:
+    """Return a command that a person wrote, as a process is started with it, without a shell.
+
+    Windows takes the words of a command as one text, in which a backslash is part of a path and no sign of its own.
+
+    Raises
+    ------
+    ValueError
+        If a quotation is not closed.
+    """
+    if os.name == "nt":
+        if words.count('"') % 2:
+            raise ValueError("No closing quotation")
+        return words
+    return shlex.split(words)
 
 
 def order(

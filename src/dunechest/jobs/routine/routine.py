@@ -2,13 +2,13 @@
 
 from __future__ import annotations
 
-import shlex
 from dataclasses import dataclass
 from typing import ClassVar
 
 from dunechest.errors import UsageError
 from dunechest.jobs.editions.retention_rule import parse_rule
 from dunechest.jobs.routine.when import parse_when, words_of
+from dunechest.machine.system_command import command_line
 from dunechest.names import is_slug, shown
 from dunechest.values import Value
 
@@ -133,12 +133,12 @@ class Routine(Value):
         if self.limit is not None:
             _number("the limit in MB/s", self.limit, 0.1, 100_000)
         try:
-            words = shlex.split(self.tell)
+            words = command_line(self.tell)
         except ValueError as error:
             raise UsageError(
                 f"The command that is told, {shown(self.tell)!r}, is not understood: {error}."
             ) from error
-        if self.tell and not words:
+        if self.tell and not (words.strip() if isinstance(words, str) else words):
             raise UsageError("The command that is told is empty.")
 
     @property

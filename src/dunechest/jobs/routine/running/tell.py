@@ -7,7 +7,6 @@ import json
 import logging
 import logging.handlers
 import os
-import shlex
 import signal
 import subprocess
 import sys
@@ -19,6 +18,7 @@ from dunechest.jobs.routine.file import routine_log
 from dunechest.jobs.routine.result import RoutineRun
 from dunechest.jobs.routine.routine import Routine
 from dunechest.machine.notify import notify
+from dunechest.machine.system_command import command_line
 from dunechest.names import shown
 from dunechest.transfer.owner import hand_over, make_own
 from dunechest.words import day
@@ -101,7 +101,7 @@ def _safely(work: Any) -> str:
 def _command(words: str, document: str) -> str:
     """Run the person's own command, without a shell; return why it failed, or nothing."""
     process = subprocess.Popen(
-        shlex.split(words),
+        command_line(words),
         stdin=subprocess.PIPE,
         stdout=subprocess.PIPE,
         stderr=subprocess.STDOUT,
