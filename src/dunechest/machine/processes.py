@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import os
 import sys
+import time
 from collections.abc import Iterable, Iterator
 from dataclasses import dataclass
 from pathlib import Path
@@ -67,10 +68,18 @@ def named(names: tuple[str, ...], home: Path) -> Iterator[tuple[int, str]]:
 
 def _runs_for(process: psutil.Process, home: Path) -> bool:
     """Whether a process runs for a home; yes where the system does not tell."""
-    try:
-        environment = process.environ()
-    except (psutil.Error, OSError):
-        return True
+    for again in (True, False):
+        try:
+            environment = process.environ()
+        except psutil.NoSuchProcess:
+            return False
+        except (psutil.Error, OSError):
+            return True
+        if environment or not again:
+            break
+        time.sleep(0.05)  # one that just ends has none any more, and is gone in a moment
+        if not lives(process.pid):
+            return False
     own = environment.get("USERPROFILE" if os.name == "nt" else "HOME")
     return not own or paths.key(own) == paths.key(home)
 
