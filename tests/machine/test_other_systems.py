@@ -6,6 +6,7 @@ import base64
 import ctypes
 import errno
 import os
+import plistlib
 import stat
 import sys
 from pathlib import Path
@@ -323,3 +324,15 @@ def test_a_drive_without_links_takes_the_rest_of_a_merged_library(
     done = dunechest.restore(chest, "shed", options)
     assert (place / "rope.txt").read_text() == "mine" and (place / "rafters" / "oar.txt").exists()
     assert [left.path for left in done.not_done if "cannot be made here" in left.why] == ["shortcut"]
+
+
+def test_what_stands_for_a_file_that_is_kept_elsewhere_is_a_placeholder(
+    library: Path, chest: dunechest.Chest, command: Command
+) -> None:
+    told = plistlib.dumps({"NSURLNameKey": "tern.jpg", "NSURLFileSizeKey": 5_000_000}, fmt=plistlib.FMT_BINARY)
+    (library / ".tern.jpg.elsewhere").write_bytes(told)
+    (library / ".gull.jpg.elsewhere").write_bytes(told)  # of another name
+    (library / ".heron.jpg.elsewhere").write_bytes(told[:60])  # torn
+    ran = command("archive", library, "--to", chest.folder)
+    assert (ran.status, "placeholders" in ran.err, ".tern.jpg.elsewhere" in ran.err) == (3, True, True), ran.err
+    assert ".gull" not in ran.err and ".heron" not in ran.err

@@ -13,7 +13,7 @@ import msgspec
 
 from dunechest.names import parents
 from dunechest.paths import is_folder, leads_elsewhere, respelled
-from dunechest.transfer.placeholder import is_placeholder
+from dunechest.transfer.placeholder import is_placeholder, stands_for_another
 from dunechest.transfer.system_files import is_system_file, is_system_folder, may_be
 
 
@@ -303,13 +303,8 @@ def _file(path: str, info: os.stat_result) -> FileEntry:
         names,
         info.st_ino if names > 1 else 0,
         info.st_dev if names > 1 else 0,
-        is_placeholder(info) or (info.st_size < 4096 and _stands_for_another(path)),
+        is_placeholder(info),
     )
-
-
-def _stands_for_another(path: str) -> bool:
-    """Whether a file's name says that it stands for another one, ``.NAME.icloud`` for ``NAME``: a service of macOS keeps that."""
-    return path.endswith(".icloud") and path.rpartition("/")[2].startswith(".")
 
 
 def entry_of(path: str) -> FileEntry | None:
@@ -367,7 +362,10 @@ def _list(root: str, folder: str, found: _Found) -> list[str]:
                 info = entry.stat(follow_symlinks=False)
                 kind = stat.S_IFMT(info.st_mode)
                 if kind == stat.S_IFREG:
-                    found.files.append(_file(path, info))
+                    file = _file(path, info)
+                    if entry.name[:1] == "." and stands_for_another(entry.path, info.st_size):
+                        file = msgspec.structs.replace(file, placeholder=True)
+                    found.files.append(file)
                 elif kind == stat.S_IFDIR and leads_elsewhere(info):
                     found.others.append(OtherEntry(path, _JUNCTION, 0))
                 elif kind == stat.S_IFDIR:
