@@ -100,6 +100,16 @@ def chest(drive: Path) -> dunechest.Chest:
 
 
 @pytest.fixture
+def chests(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> dict[str, dunechest.Chest]:
+    """Two chests, on drives of their own that are plugged in."""
+    drives = {name: tmp_path / "media" / name for name in ("blue", "sand")}
+    for drive in drives.values():
+        drive.mkdir(parents=True)
+    monkeypatch.setenv("DUNECHEST_DRIVES", os.pathsep.join(map(str, drives.values())))
+    return {name: dunechest.create_chest(drive, name) for name, drive in drives.items()}
+
+
+@pytest.fixture
 def library(tmp_path: Path) -> Path:
     """A small plain folder."""
     place = tmp_path / "shed"

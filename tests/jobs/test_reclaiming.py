@@ -24,13 +24,8 @@ Move = Callable[[str], None]
 
 
 @pytest.fixture
-def chests(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> list[dunechest.Chest]:
-    """Two chests on drives of their own."""
-    drives = [tmp_path / "media" / name for name in ("blue", "sand")]
-    for drive in drives:
-        drive.mkdir(parents=True)
-    monkeypatch.setenv("DUNECHEST_DRIVES", os.pathsep.join(map(str, drives)))
-    return [dunechest.create_chest(drive, drive.name) for drive in drives]
+def chests(chests: dict[str, dunechest.Chest]) -> list[dunechest.Chest]:
+    return list(chests.values())
 
 
 @pytest.fixture

@@ -175,15 +175,6 @@ def test_a_file_that_is_not_understood_names_the_key_and_harms_no_other(
     assert command("routine", "remove", "nightly").status == 0 and not place.exists()
 
 
-@pytest.fixture
-def chests(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> dict[str, dunechest.Chest]:
-    drives = {name: tmp_path / "media" / name for name in ("blue", "sand")}
-    for drive in drives.values():
-        drive.mkdir(parents=True)
-    monkeypatch.setenv("DUNECHEST_DRIVES", os.pathsep.join(map(str, drives.values())))
-    return {name: dunechest.create_chest(drive, name) for name, drive in drives.items()}
-
-
 QUIET = dunechest.RoutineOptions(scheduler="none", notify=False)
 
 

@@ -19,15 +19,6 @@ Run = Callable[[float], dunechest.RoutineRun]
 
 
 @pytest.fixture
-def chests(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> dict[str, dunechest.Chest]:
-    drives = {name: tmp_path / "media" / name for name in ("blue", "sand")}
-    for drive in drives.values():
-        drive.mkdir(parents=True)
-    monkeypatch.setenv("DUNECHEST_DRIVES", os.pathsep.join(map(str, drives.values())))
-    return {name: dunechest.create_chest(drive, name) for name, drive in drives.items()}
-
-
-@pytest.fixture
 def hourly(library: Path, chests: dict[str, dunechest.Chest], monkeypatch: pytest.MonkeyPatch) -> Run:
     """A routine with every kind of step is added; the function runs what is due so many hours later."""
     options = dunechest.RoutineOptions(scheduler="none", notify=False, verify_minutes=5.0, drill=True, patience=1.0)

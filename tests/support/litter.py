@@ -8,7 +8,7 @@ DS_STORE = b"\x00\x00\x00\x01Bud1\x00\x00\x10\x00" + bytes(100)
 BESIDE = b"\x00\x05\x16\x07\x00\x02\x00\x00Mac OS X        " + bytes(60)
 THUMBS = b"\xd0\xcf\x11\xe0\xa1\xb1\x1a\xe1" + bytes(500)
 DESKTOP_INI = "\ufeff[.ShellClassInfo]\r\nIconResource=C:\\shell.dll,3\r\n".encode("utf-16-le")
-DIRECTORY = b"[Dolphin]\nTimestamp=2026,11,26,9,0,0\n"
+DIRECTORY = b"[Settings]\nTimestamp=2026,11,26,9,0,0\n"
 
 FILES = {
     ".DS_Store": DS_STORE,

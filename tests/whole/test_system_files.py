@@ -90,8 +90,17 @@ def test_what_a_mac_keeps_beside_a_file_is_kept_if_content_is_in_it(
     for name, length in (("old drawing", 5000), ("rope.txt", 286)):
         entries = struct.pack(">IIIIII", 9, 50, 32, 2, 82, length)
         (library / f"._{name}").write_bytes(header + entries + bytes(32 + length))
+    # Other things that begin like one: with no version, with an entry that leads out of it, or with more behind it.
+    others = {
+        "._a": b"\x00\x05\x16\x07" + b"sketches of dunes" * 9,
+        "._b": header + struct.pack(">IIIIII", 9, 50, 32, 2, 82, 100) + bytes(40),
+        "._c": header[:24] + bytes(2) + b"twenty metres of rope" * 999,
+    }
+    for name, content in others.items():
+        (library / name).write_bytes(content)
     dunechest.archive(library, chest)
     dunechest.restore(chest, "shed", dunechest.RestoreOptions(into=str(tmp_path / "back")))
+    assert {name: (tmp_path / "back" / name).read_bytes() for name in others} == others
     assert (tmp_path / "back" / "._old drawing").stat().st_size == 5082
     assert not (tmp_path / "back" / "._rope.txt").exists()
 

@@ -18,6 +18,7 @@ import hashlib
 import io
 import os
 import re
+import stat
 from collections.abc import Iterator
 from pathlib import Path
 from typing import Any, TypeVar
@@ -50,7 +51,7 @@ from dunechest.chest.records import LibraryRecord
 from dunechest.chest.tag_lists import RecordFault, TagLists, reconcile
 from dunechest.errors import ChestUnusableError, RecordDamagedError
 from dunechest.names import shown
-from dunechest.paths import takes_other_forms
+from dunechest.paths import folded, takes_other_forms
 from dunechest.transfer import safe
 
 #: Bytes; a longer list of tag files, or record, is not one of ours.
@@ -110,6 +111,7 @@ class BagRecords:
         self._lists: TagLists | None = None
         self._proven: dict[str, RecordFault | None] = {}
         self._listing: Lying | None = None
+        self._spellings: dict[str, str] | None = None
 
     def at(self, path: str) -> Path:
         """Return where a file of the bag lies."""
@@ -123,6 +125,37 @@ class BagRecords:
             if takes_other_forms(self._listing.files, self.bag):
                 self._listing = spelled_as(self._listing, self._named(), self.bag)
         return self._listing
+
+    def other_spelling(self, path: str) -> str | None:
+        """Return under which name a payload file lies that is missed under its own; None if there is none.
+
+        Whoever copies a chest by a program that writes accents in its own form, or renames a folder with other capitals,
+        has the same files under names that no list has. Only where one missing name and one such name belong together is
+        it given; whether it is that file, its digest decides.
+        """
+        if self._spellings is None:
+            listed = {name for name in self._named() if name.startswith(DATA)}
+            missing: dict[str, list[str]] = {}
+            strange: dict[str, list[str]] = {}
+            for names, found in (
+                (listed - self.lying.files.keys(), missing),
+                ({name for name in self.lying.files if name.startswith(DATA)} - listed, strange),
+            ):
+                for name in names:
+                    found.setdefault(folded(name), []).append(name)
+            self._spellings = {
+                ours: strange[form][0]
+                for form, (ours, *others) in missing.items()
+                if not others and len(strange.get(form, ())) == 1
+            }
+        return self._spellings.get(path)
+
+    def finds(self, path: str) -> bool:
+        """Whether the drive has a file under this very name, listed so or otherwise."""
+        try:
+            return stat.S_ISREG(os.lstat(self.at(path)).st_mode)
+        except (OSError, ValueError):
+            return False
 
     def _named(self) -> Iterator[str]:
         """Yield the names of all files that any list of the bag has, whether the list is proven or not."""

@@ -26,13 +26,14 @@ _FOLDERS = frozenset(
 )
 _TRASH = re.compile(r"\.trash-\d+")
 #: What is kept beside a file ``NAME`` on a drive that has no room for it in the file: ``._NAME`` (AppleDouble, RFC 1740).
-_BESIDE, _BESIDE_BEGINS = "._", b"\x00\x05\x16\x07"
+_BESIDE, _BESIDE_BEGINS = "._", re.compile(rb"\x00\x05\x16\x07\x00[\x01\x02]\x00\x00")
 _RESOURCES, _EMPTY_RESOURCES = 2, 286
+_MOST_ENTRIES, _MOST_KIND, _SLACK = 16, 15, 4096
 #: File names and how their content begins; of text, what one of its lines is.
 _BINARY = {".ds_store": b"\x00\x00\x00\x01Bud1", "thumbs.db": b"\xd0\xcf\x11\xe0", "ehthumbs.db": b"\xd0\xcf\x11\xe0"}
 _TEXT = {
     "desktop.ini": re.compile(rb"^\[(\.ShellClassInfo|LocalizedFileNames|ViewState|\{)", re.MULTILINE),
-    ".directory": re.compile(rb"^\[(Desktop Entry|Dolphin|Settings|ViewProperties)\]", re.MULTILINE),
+    ".directory": re.compile(rb"^(\[Desktop Entry\]|Timestamp=\d{4},|ViewMode=\d|SortRole=\w)", re.MULTILINE),
 }
 _LOOKED_AT = 4096
 _READING = os.O_RDONLY | getattr(os, "O_NOFOLLOW", 0) | getattr(os, "O_NONBLOCK", 0) | getattr(os, "O_BINARY", 0)
@@ -66,7 +67,8 @@ def is_system_file(path: str | os.PathLike[str]) -> bool:
             return False
         fd = os.open(path, _READING)
         try:
-            content = os.read(fd, _LOOKED_AT) if stat.S_ISREG(os.fstat(fd).st_mode) else b""
+            info = os.fstat(fd)
+            content = os.read(fd, _LOOKED_AT) if stat.S_ISREG(info.st_mode) else b""
         finally:
             os.close(fd)
     except (OSError, ValueError):
@@ -77,21 +79,30 @@ def is_system_file(path: str | os.PathLike[str]) -> bool:
         return _TEXT[folded].search(plain.replace(b"\r", b"\n")) is not None
     if folded in _BINARY:
         return content.startswith(_BINARY[folded])
-    return content.startswith(_BESIDE_BEGINS) and not _holds_content(content)
+    return _keeps_marks_alone(content, info.st_size)
 
 
-def _holds_content(beside: bytes) -> bool:
-    """Whether there is a resource fork in what a Mac keeps beside a file: some old programs have all their content there.
+def _keeps_marks_alone(beside: bytes, size: int) -> bool:
+    """Whether a file is what a Mac keeps beside another one, in good order, and has no content of its own.
 
-    RFC 1740, section 4 (and AppleSingle/AppleDouble formats, 1990): after 24 bytes the number of entries, each with its kind,
-    place and length; kind 2 is the resource fork. The system itself writes one of 286 bytes with nothing in it.
+    RFC 1740, section 4 (and AppleSingle/AppleDouble formats, 1990): the magic number and the version, 16 bytes without a
+    meaning, the number of entries, and of each its kind, place and length. Kind 2 is the resource fork: some old programs
+    have all their content there; the system itself writes one of 286 bytes with nothing in it. What names no such entries,
+    or goes on behind them, is something else, and somebody's.
     """
+    if not _BESIDE_BEGINS.match(beside):
+        return False
     count = int.from_bytes(beside[24:26])
-    for number in range(min(count, 64)):
-        kind, _, length = struct.unpack(">III", beside[26 + 12 * number : 38 + 12 * number].ljust(12, b"\0"))
+    end = 26 + 12 * count
+    if count > _MOST_ENTRIES or len(beside) < end:
+        return False
+    for kind, place, length in struct.iter_unpack(">III", beside[26:end]):
+        if not 1 <= kind <= _MOST_KIND or place + length > size:
+            return False
         if kind == _RESOURCES and length > _EMPTY_RESOURCES:
-            return True
-    return False
+            return False
+        end = max(end, place + length)
+    return size - end <= _SLACK
 
 
 def is_rebuildable(name: str) -> bool:

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import os
 import stat
+import sys
 from collections import Counter
 from collections.abc import Callable, Collection, Iterable, Iterator
 from pathlib import Path
@@ -258,7 +259,7 @@ def look_over(root: str) -> Iterator[str]:
         lines = []
         with os.scandir(os.path.join(root, folder)) as entries:
             for entry in entries:
-                info = entry.stat(follow_symlinks=False)
+                info = _asked(entry)
                 mode = info.st_mode
                 kind = mode & 0o170000  # what stat.S_IFMT does, without a call for each of many files
                 if kind == is_file:
@@ -277,6 +278,15 @@ def look_over(root: str) -> Iterator[str]:
                 else:
                     lines.append(f"{entry.name}\0other")
         yield _of_folder(folder, lines)
+
+
+def _asked(entry: os.DirEntry[str]) -> os.stat_result:
+    """Return what the system says of a file itself.
+
+    A folder of Windows remembers the size and time of a file, not how many names it has; and where it has two, what was
+    written through one is not seen in the folder of the other.
+    """
+    return os.lstat(entry.path) if sys.platform == "win32" else entry.stat(follow_symlinks=False)
 
 
 class _Found:
@@ -359,7 +369,7 @@ def _list(root: str, folder: str, found: _Found) -> list[str]:
             count += 1
             path = prefix + entry.name
             try:
-                info = entry.stat(follow_symlinks=False)
+                info = _asked(entry)
                 kind = stat.S_IFMT(info.st_mode)
                 if kind == stat.S_IFREG:
                     file = _file(path, info)

@@ -49,6 +49,8 @@ class MendPlan(Value):
         What is no part of the archive and is left alone, and what it is.
     files : int
         Number of files that were read.
+    renamed : tuple of (str, str)
+        Files that lie under a name that differs in case or in the form of accents alone: that name, and theirs.
     findings : tuple of Finding
         What there is to say of it.
     """
@@ -65,6 +67,7 @@ class MendPlan(Value):
     hopeless: tuple[tuple[str, str], ...]
     left: tuple[tuple[str, str], ...]
     files: int
+    renamed: tuple[tuple[str, str], ...] = ()
     findings: tuple[Finding, ...] = ()
     #: What changes whenever a change of the bag is decided.
     _stamp: object = None
@@ -72,7 +75,7 @@ class MendPlan(Value):
     @property
     def damaged(self) -> int:
         """How many files and records are damaged or missing."""
-        return len(self.records) + len(self.wanted) + len(self.hopeless)
+        return len(self.records) + len(self.wanted) + len(self.renamed) + len(self.hopeless)
 
     @property
     def bytes(self) -> int:
@@ -83,6 +86,7 @@ class MendPlan(Value):
     def damaged_files(self) -> tuple[tuple[str, str], ...]:
         """What is damaged and may be mended: path, and what is wrong."""
         told = [(path, "a damaged or missing record") for path in sorted(self.records)]
+        told += [(path, f"it is called {other}") for other, path in self.renamed]
         return (*told, *((item.path, item.why) for item in self.wanted))
 
     def decisions(self) -> dict[str, Any]:
@@ -92,6 +96,7 @@ class MendPlan(Value):
             "library": self.bag,
             "helpers": [chest.id for chest in self.helpers],
             "records": sorted(self.records),
+            "renamed": [list(item) for item in self.renamed],
             "wanted": [[item.path, item.blake3] for item in self.wanted],
             "hopeless": [list(item) for item in self.hopeless],
         }

@@ -10,7 +10,7 @@ from __future__ import annotations
 
 import struct
 from collections.abc import Iterator, Mapping, MutableMapping
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from typing import NamedTuple
 
 from dunechest.bag.bag import Bag, Lying, list_bag, spelled_as
@@ -38,6 +38,8 @@ class Expected:
     problems: list[Problem]
     fetched: frozenset[str]
     disagree: Mapping[str, str] = field(default_factory=dict)
+    #: Missing files, and the name under which each lies that differs in case or in the form of accents alone.
+    spelled: Mapping[str, str] = field(default_factory=dict)
 
 
 def payload_size(expected: Expected) -> int:
@@ -104,7 +106,22 @@ def _own(bag: Bag, own: BagRecords, fetched: frozenset[str]) -> Expected:
         else:
             # A tag file is small: have both digests computed at once, so that each speaks.
             files[path] = ExpectedFile(both, size)
-    return Expected(True, files, lying, problems, fetched, disagree)
+    return _with_spellings(Expected(True, files, lying, problems, fetched, disagree), own)
+
+
+def _with_spellings(expected: Expected, own: BagRecords) -> Expected:
+    """Find missing files under names that differ in case or in the form of accents alone.
+
+    What the drive finds by the name that is listed is where it should be, however the folder spells it.
+    """
+    there = expected.lying.files
+    missing = [path for path in expected.files if path.startswith(DATA) and path not in there]
+    spelled = {path: other for path in missing if (other := own.other_spelling(path)) is not None}
+    same = {other: path for path, other in spelled.items() if own.finds(path)}
+    if same:
+        there = {same.get(path, path): size for path, size in there.items()}
+    spelled = {path: other for path, other in spelled.items() if other not in same}
+    return replace(expected, lying=replace(expected.lying, files=there), spelled=spelled)
 
 
 class ExpectedFile(NamedTuple):

@@ -152,7 +152,9 @@ def _absent(bag: Bag, expected: Expected, path: str, say: _Say) -> None:
     elif path in expected.fetched:
         say(path, "missing", "fetch.txt says that it lies elsewhere; nothing was fetched")
     else:
-        say(path, "missing", "it is listed and not there")
+        other = expected.spelled.get(path)
+        why = f"; {other} is the same name written otherwise, and mend renames it" if other is not None else ""
+        say(path, "missing", f"it is listed and not there{why}")
 
 
 def _judge(
@@ -198,8 +200,9 @@ def _unlisted(bag: Bag, expected: Expected, say: _Say) -> None:
     """Name what lies in the bag and no manifest lists."""
     tag_listed = bool(bag.tag)
     manifests = {m.name for m in (*bag.payload, *bag.tag)} | {p.file for p in bag.problems}
+    known = {*expected.spelled.values()}
     for path in expected.lying.files:
-        if path in expected.files or path.startswith(PENDING + "/"):
+        if path in expected.files or path in known or path.startswith(PENDING + "/"):
             continue
         if is_of_system(bag.folder, path):
             say(path, "noted", f"{OF_A_SYSTEM}; it is no part of the archive")

@@ -13,7 +13,7 @@ from dunechest.chest.bag_records import BagRecords, stamp
 from dunechest.chest.chest import Chest
 from dunechest.chest.commit import commit, finish_decided, flush_pending, tag_steps
 from dunechest.chest.journal import Rename
-from dunechest.chest.layout import DATA, PAYLOAD, PENDING_TAGS
+from dunechest.chest.layout import DATA, DATA_FOLDER, MOVED, PAYLOAD, PENDING, PENDING_TAGS
 from dunechest.errors import CutOffError, DuneChestError, RefusedError
 from dunechest.jobs.here import machine_name
 from dunechest.jobs.holdings import note_holdings
@@ -23,7 +23,7 @@ from dunechest.jobs.supplies import LibrarySupplier, Supplier, Supplies, bag_sup
 from dunechest.ledger import events
 from dunechest.library.library import Library
 from dunechest.machine.volumes import identity
-from dunechest.names import from_wire, shown
+from dunechest.names import from_wire, parents, shown
 from dunechest.paths import is_link
 from dunechest.progress import Progress, Tally, silent
 from dunechest.transfer import disk, safe
@@ -63,7 +63,7 @@ def carry_out(plan: MendPlan, *, progress: Progress = silent) -> MendResult:
         If a drive is full, gone or failing. Nothing that was there is lost; the same command continues.
     """
     run = _Run(plan, plan.chest.bag_folder(plan.bag))
-    if plan.records or plan.wanted:
+    if plan.records or plan.wanted or plan.renamed:
         with plan.chest.changing(machine_name()):
             finish_decided(run.bag)
             if stamp(run.bag) != plan._stamp:
@@ -111,14 +111,25 @@ def _mend(run: _Run, progress: Progress) -> None:
         run.mended.append((item.path, whose))
         run.bytes += item.size
     steps = tag_steps(bag) if (bag / PENDING_TAGS).is_dir() else ()
+    aside = tuple(Rename(other, f"{MOVED}/{number}") for number, (other, _) in enumerate(plan.renamed))
+    into += [Rename(step.new, path) for step, (_, path) in zip(aside, plan.renamed, strict=True)]
+    run.mended += [(path, f"{other}, renamed") for other, path in plan.renamed]
     if not into and not steps:
         journal.clear(bag)
         return
     for step in (*into, *steps):
         if (bag / step.new).is_dir() and not is_link(bag / step.new):
             disk.remove_folder(bag / step.new)  # an empty one: the plan looked
+    disk.make_folder(bag / PENDING)
     flush_pending(bag, whole=False)
-    commit(bag, (tuple(into), steps))
+    commit(bag, (aside, tuple(into), steps, _left_empty(plan)))
+
+
+def _left_empty(plan: MendPlan) -> tuple[Rename, ...]:
+    """Return the removal of folders whose files are renamed: one in which something else lies stays."""
+    folders = {above for other, _ in plan.renamed for above in parents(other)} - {DATA_FOLDER}
+    folders -= {above for _, path in plan.renamed for above in parents(path)}
+    return tuple(Rename(folder, "") for folder in sorted(folders, reverse=True))
 
 
 def _write_record(run: _Run, path: str, content: bytes) -> None:

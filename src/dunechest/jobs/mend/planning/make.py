@@ -121,7 +121,7 @@ def _missing(chest: Chest, name: str, others: tuple[Chest, ...], in_the_way: boo
             "it is not a folder",
         )
     finding = Finding("library-gone", "warning", words, what)
-    return MendPlan(chest, name, others, None, {}, (), ((".", why),), (), 0, (finding,))
+    return MendPlan(chest, name, others, None, {}, (), ((".", why),), (), 0, findings=(finding,))
 
 
 @dataclass(frozen=True, slots=True)
@@ -151,7 +151,10 @@ def _plan_one(
     hopeless = dict(truth.hopeless)
     files, unknown = _files(truth)
     hopeless |= unknown
-    bad = _damaged(own, files, entry.name, progress)
+    there = _there(own, files)
+    bad = _damaged(own, files, there, entry.name, progress)
+    # What lies under another spelling and is not intact may be a file of somebody else.
+    other = {path: there[path] for path in there.keys() - {file.path for file, _ in bad} if there[path] != path}
     in_the_way = _in_the_way(own, [*truth.mended, *(file.path for file, _ in bad)])
     hopeless |= in_the_way
     wanted = []
@@ -170,8 +173,9 @@ def _plan_one(
         records={path: content for path, content in truth.mended.items() if path not in in_the_way},
         wanted=tuple(wanted),
         hopeless=tuple(sorted(hopeless.items())),
-        left=tuple(_left(own, truth, files)),
+        left=tuple(_left(own, truth, files, other.values())),
         files=len(files) + len(truth.tags),
+        renamed=tuple(sorted((name, path) for path, name in other.items() if not own.finds(path))),
         _stamp=before,
     )
 
@@ -219,20 +223,33 @@ def _manifest(truth: Truth) -> dict[str, str]:
     return dict(parsed.entries)
 
 
-def _damaged(own: BagRecords, files: Sequence[_File], name: str, progress: Progress) -> list[tuple[_File, str]]:
+def _there(own: BagRecords, files: Iterable[_File]) -> dict[str, str]:
+    """Return the names under which files lie in the bag: mostly their own."""
+    lying = own.lying.files
+    return {
+        file.path: name
+        for file in files
+        if (name := file.path if file.path in lying else own.other_spelling(file.path)) is not None
+    }
+
+
+def _damaged(
+    own: BagRecords, files: Sequence[_File], there: dict[str, str], name: str, progress: Progress
+) -> list[tuple[_File, str]]:
     """Read every file, and return those that are not what they should be, with what is wrong."""
     lying = own.lying.files
-    bad = [(file, "it is missing") for file in files if file.path not in lying]
-    there = [file for file in files if file.path in lying]
-    total = sum(lying[file.path] for file in there)
-    tally = Tally(progress, "checking", len(there), total, name)
+    bad = [(file, "it is missing") for file in files if file.path not in there]
+    found = [file for file in files if file.path in there]
+    sizes = {path: lying[place] for path, place in there.items()}
+    total = sum(sizes.values())
+    tally = Tally(progress, "checking", len(found), total, name)
 
     def task(file: _File) -> DigestTask:
         algorithm = "blake3" if file.blake3 else "sha512"
-        return DigestTask(os.fsencode(own.at(file.path)), lying[file.path], (algorithm,))
+        return DigestTask(os.fsencode(own.at(there[file.path])), sizes[file.path], (algorithm,))
 
-    with Crew.for_job(len(there), total, (own.bag,), tally) as crew:
-        for done, (file, outcome) in enumerate(crew.digest_each(there, lambda f: lying[f.path], task)):
+    with Crew.for_job(len(found), total, (own.bag,), tally) as crew:
+        for done, (file, outcome) in enumerate(crew.digest_each(found, lambda f: sizes[f.path], task)):
             tally.files_done = done + 1
             if (why := _why(file, outcome)) is not None:
                 bad.append((file, why))
@@ -263,9 +280,10 @@ def _in_the_way(own: BagRecords, paths: Iterable[str]) -> dict[str, str]:
     return found
 
 
-def _left(own: BagRecords, truth: Truth, files: Sequence[_File]) -> Iterator[tuple[str, str]]:
+def _left(own: BagRecords, truth: Truth, files: Sequence[_File], ours: Iterable[str]) -> Iterator[tuple[str, str]]:
     """Yield what lies in the bag and is no part of the archive."""
     known = {file.path for file in files} | set(truth.tags) | set(truth.mended) | {TAG_MANIFEST, TAGS}
+    known |= {*ours}
     for path in sorted(own.lying.files):
         if path not in known and not path.startswith(PENDING + "/") and not is_of_system(own.bag, path):
             yield path, "it is no part of the archive"

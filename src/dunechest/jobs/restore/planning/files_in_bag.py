@@ -37,14 +37,17 @@ def current_files(own: BagRecords) -> BagFiles:
     files = []
     for proven in table.by_path():
         line = proven.record
-        size = lying.files.get(DATA + line.path)
+        path = DATA + line.path
+        if path not in lying.files:
+            path = own.other_spelling(path) or path
+        size = lying.files.get(path)
         fast = _raw(line.blake3)
         if fast is None or why_unsafe(line.path) is not None:
             not_done.append(NotDone(line.path, "its entry in the records cannot be used", True, True))
         elif size is None:
             not_done.append(_gone(line.path, lying))
         else:
-            source = own.view.place(DATA + line.path)
+            source = own.view.place(path)
             files.append(RestoreFile(source, line.path, line.path, size, line.mtime_ns, line.mode, fast, None))
     return BagFiles(tuple(files), tuple(not_done))
 
@@ -92,19 +95,20 @@ def _from_damaged(own: BagRecords) -> BagFiles:
     files = []
     for path in sorted({*known, *slow}):
         stored = path.removeprefix(DATA)
-        if path not in lying.files:
+        here = path if path in lying.files else own.other_spelling(path)
+        if here is None:
             not_done.append(_gone(stored, lying))
             continue
         line = known.get(path)
         fast = _raw(line.blake3) if line is not None else None
-        source, size = own.view.place(path), lying.files[path]
+        source, size = own.view.place(here), lying.files[here]
         if line is not None and FILES not in names:
             files.append(RestoreFile(source, stored, stored, size, line.mtime_ns, line.mode, fast, None))
         else:
-            time = _time_of(own.at(path))
+            time = _time_of(own.at(here))
             files.append(RestoreFile(source, stored, stored, size, time, NO_MODE, fast, slow.get(path)))
     if len(names) == 2:
-        listed = {*known, *slow}
+        listed = {*known, *slow, *(file.source for file in files)}
         not_done += [
             NotDone(path.removeprefix(DATA), "no intact record lists it; it is in the chest", True)
             for path in sorted(lying.files)
@@ -141,7 +145,9 @@ def earlier_files(own: BagRecords, current: int, number: int) -> BagFiles:
         if fast is None or why_unsafe(path) is not None:
             not_done.append(NotDone(path, "its entry in the records cannot be used", True, True))
             continue
-        if source is None or source not in lying.files:
+        if source is not None and source not in lying.files:
+            source = own.other_spelling(source)
+        if source is None:
             not_done.append(NotDone(path, "its content is missing from the chest", True, True))
             continue
         in_pieces = line.blake3 not in places.plain
