@@ -29,14 +29,21 @@ def pytest_collection_modifyitems(items: list[pytest.Item]) -> None:
 if sys.platform == "win32":
     not_here.take_away()
 
-    @pytest.hookimpl(wrapper=True)
-    def pytest_runtest_call(item: pytest.Item) -> Iterator[None]:
+    def _run() -> Iterator[None]:
         try:
             return (yield)
         except Exception as error:
             if why := not_here.needs_posix(error):
                 pytest.skip(why)
             raise
+
+    @pytest.hookimpl(wrapper=True)
+    def pytest_runtest_setup(item: pytest.Item) -> Iterator[None]:
+        return (yield from _run())
+
+    @pytest.hookimpl(wrapper=True)
+    def pytest_runtest_call(item: pytest.Item) -> Iterator[None]:
+        return (yield from _run())
 
 
 settings.register_profile("here", deadline=None, suppress_health_check=list(HealthCheck), max_examples=40)

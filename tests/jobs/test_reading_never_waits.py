@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import errno
 import os
 import shutil
 import subprocess
@@ -154,7 +155,7 @@ def test_a_pending_folder_that_cannot_be_emptied_is_no_obstacle(
     changed: Path, chest: dunechest.Chest, monkeypatch: pytest.MonkeyPatch
 ) -> None:
     def refuse(path: Path) -> None:
-        raise OSError(39, "Directory not empty")
+        raise OSError(errno.ENOTEMPTY, "Directory not empty")
 
     with monkeypatch.context() as patched:
         patched.setattr(disk, "remove_tree", refuse)

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import errno
 import os
 import signal
 import sys
@@ -72,6 +73,8 @@ _MODULES = (os, signal, time)
 _PROGRAMS = ("sha512sum", "sh", "bash", "crontab", "systemctl", "man", "git", "cp", "true", "false", "sleep")
 # ERROR_PRIVILEGE_NOT_HELD, ERROR_NOT_SUPPORTED, ERROR_BAD_EXE_FORMAT
 _REFUSED = (1314, 50, 193)
+# ERROR_NOT_SUPPORTED, ERROR_INVALID_NAME
+_NO_JUNCTIONS, _NO_NAME = 50, 123
 
 
 def why_not(item: pytest.Item) -> str | None:
@@ -83,6 +86,8 @@ def why_not(item: pytest.Item) -> str | None:
 
 def needs_posix(error: BaseException) -> str | None:
     """Return what a test itself asked for that is not here; None if it failed for another reason, or in the program."""
+    if isinstance(error.__cause__, OSError) and getattr(error.__cause__, "winerror", None) == _NO_JUNCTIONS:
+        return "makes a junction, which wine cannot"
     frames = traceback.extract_tb(error.__traceback__)
     inside = [frame for frame in frames if "dunechest" in Path(frame.filename).parts]
     if inside and "tests" not in Path(inside[-1].filename).parts:
@@ -95,6 +100,12 @@ def needs_posix(error: BaseException) -> str | None:
         return "needs a call of POSIX"
     if isinstance(error, OSError) and getattr(error, "winerror", None) in _REFUSED:
         return f"needs what this system refuses: {error}"
+    if isinstance(error, OSError) and (error.errno == errno.EINVAL or getattr(error, "winerror", None) == _NO_NAME):
+        return f"makes a name that this system cannot have: {error}"
+    if isinstance(error, UnicodeDecodeError) and "fsdecode" in {frame.name for frame in frames}:
+        return "makes a name that is not text"
+    if isinstance(error, FileNotFoundError) and Path(frames[-1].filename).name == "subprocess.py":
+        return "needs a program that is not here"
     return None
 
 

@@ -212,7 +212,7 @@ def finish(bag: Path) -> bool:
     try:
         carry_out(bag, journal.phases, journal.done)
     except (OSError, ChestUnusableError) as error:
-        if isinstance(error, OSError) and error.errno not in _IN_THE_WAY:
+        if isinstance(error, OSError) and not _is_in_the_way(error):
             raise
         journal = _read(bag) or journal
         why = (
@@ -228,6 +228,12 @@ def finish(bag: Path) -> bool:
             "archive is unchanged."
         ) from error
     return True
+
+
+def _is_in_the_way(error: OSError) -> bool:
+    """Whether something else has a name that a step needs. Windows only denies access to a file where a folder is."""
+    denied = sys.platform == "win32" and error.errno == errno.EACCES
+    return error.errno in _IN_THE_WAY or (denied and error.filename2 is not None and os.path.isdir(error.filename2))
 
 
 def _can_roll_back(bag: Path, journal: _Journal) -> bool:

@@ -2,11 +2,17 @@
 
 from __future__ import annotations
 
+import errno
 import io
 import os
 import signal
 import sys
 from types import FrameType
+
+
+def nobody_reads(error: OSError) -> bool:
+    """Whether a write failed since whoever read has enough: Windows calls it an invalid argument."""
+    return isinstance(error, BrokenPipeError) or (sys.platform == "win32" and error.errno == errno.EINVAL)
 
 
 class _Tolerant(io.TextIOWrapper):
@@ -15,14 +21,18 @@ class _Tolerant(io.TextIOWrapper):
     def write(self, text: str) -> int:
         try:
             return super().write(text)
-        except BrokenPipeError:
+        except OSError as error:
+            if not nobody_reads(error):
+                raise
             self._to_nowhere()
             return len(text)
 
     def flush(self) -> None:
         try:
             super().flush()
-        except BrokenPipeError:
+        except OSError as error:
+            if not nobody_reads(error):
+                raise
             self._to_nowhere()
 
     def _to_nowhere(self) -> None:

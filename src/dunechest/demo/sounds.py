@@ -5,7 +5,7 @@ from __future__ import annotations
 import random
 import struct
 import unicodedata
-from pathlib import Path
+from pathlib import Path, PureWindowsPath
 from urllib.parse import quote
 from xml.sax.saxutils import escape
 
@@ -80,7 +80,11 @@ def _m3u8(entries: list[str]) -> str:
 def _xspf(entries: list[str]) -> str:
     tracks = []
     for entry in entries:
-        location = "file://" + quote(entry) if entry.startswith("/") else quote(entry)
+        location = quote(entry)
+        if PureWindowsPath(entry).drive:
+            location = "file:///" + quote(entry.replace("\\", "/"), safe="/:")
+        elif entry.startswith("/"):
+            location = f"file://{location}"
         tracks.append(f"  <track><location>{escape(location)}</location></track>")
     return (
         '<?xml version="1.0" encoding="UTF-8"?>\n<playlist version="1" xmlns="http://xspf.org/ns/0/">\n'

@@ -77,6 +77,8 @@ def read(text: str, uri: bool) -> Written | None:
         if _SCHEME.match(text) or text.startswith("//"):
             return None
         plain = unquote(text, errors="surrogateescape")
+        if _DRIVE.match(plain):
+            return Written(plain.replace("\\", "/"), "uri", True) if "\0" not in plain else None
         return Written(plain, "uri", plain.startswith("/")) if "\0" not in plain else None
     if re.match(r"[A-Za-z][A-Za-z0-9+.-]+://", text):
         return None

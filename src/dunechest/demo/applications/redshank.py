@@ -5,7 +5,7 @@ from __future__ import annotations
 import unicodedata
 from collections.abc import Iterator
 from contextlib import contextmanager
-from pathlib import Path
+from pathlib import Path, PureWindowsPath
 from urllib.parse import unquote, urlsplit
 
 from defusedxml.ElementTree import parse
@@ -63,7 +63,10 @@ class Redshank(Application):
 
 def find_sound(folder: Path, entry: str, home: Path) -> Path | None:
     """Find what a playlist names: in its place, under either form of its accents, or on the present desktop."""
-    path = Path(urlsplit(entry).path) if entry.startswith("file:") else folder / entry
+    path = folder / entry
+    if entry.startswith("file:"):
+        plain = urlsplit(entry).path
+        path = Path(plain[1:] if PureWindowsPath(plain[1:]).drive else plain)
     if path.is_file():
         return path
     wanted = unicodedata.normalize("NFC", path.name)

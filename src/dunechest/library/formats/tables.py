@@ -95,7 +95,20 @@ def join_path(pieces: list[object]) -> str | None:
     folder, name = map(str, pieces)
     if not folder or folder.endswith(("/", "\\")):
         return folder + name
-    return folder + ("\\" if "\\" in folder and "/" not in folder else "/") + name
+    return folder + _between(folder) + name
+
+
+def folder_of(text: str) -> str:
+    r"""Return the folder of a path in a column, whichever system wrote it.
+
+    >>> folder_of("/home/tern/a.jpg"), folder_of(r"C:\Users\tern\a.jpg")
+    ('/home/tern', 'C:\\Users\\tern')
+    """
+    return text.rpartition(_between(text))[0]
+
+
+def _between(text: str) -> str:
+    return "\\" if "\\" in text and "/" not in text else "/"
 
 
 def _rows(path: Path, sql: str) -> Iterator[tuple[object, ...]]:

@@ -14,7 +14,7 @@ from urllib.parse import unquote, urlsplit
 from dunechest.library.formats.base import Raw
 from dunechest.machine.identity import system_name
 from dunechest.machine.sensitive import is_secret
-from dunechest.paths import CASE_BLIND, folded
+from dunechest.paths import CASE_BLIND, folded, prefix_of
 
 #: ``away`` is outside this computer (a web address); ``folder`` is a folder outside the library.
 State = Literal["inside", "outside", "missing", "away", "folder"]
@@ -73,7 +73,7 @@ class Resolver:
     def __init__(
         self, library: Path, files: Iterable[str], folders: Iterable[str], home: Path, former: str = ""
     ) -> None:
-        self._former = former.rstrip("/")
+        self._former = os.path.normcase(os.path.normpath(former)) if former else ""
         self._library = os.path.realpath(library)
         self._below = self._library.rstrip(os.sep) + os.sep
         self._home = str(home)
@@ -176,7 +176,7 @@ class Resolver:
 
     def _here(self, text: str, base: str) -> Target:
         full = os.path.normpath(os.path.join(self._library, base, text))
-        if self._former and (full == self._former or full.startswith(self._former + "/")):
+        if self._former and (os.path.normcase(full) + os.sep).startswith(prefix_of(self._former)):
             full = self._library + full[len(self._former) :]
         folder, name = os.path.split(full)
         if folder not in self._real:

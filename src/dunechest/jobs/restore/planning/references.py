@@ -13,6 +13,7 @@ from dunechest.jobs.restore.options import RestoreOptions
 from dunechest.jobs.restore.plan import ByHand, ReferencePlan, Repoint, RestoreOutsideFile
 from dunechest.jobs.restore.planning.place import standard_moves
 from dunechest.library.formats.base import UnreadableError
+from dunechest.library.formats.tables import folder_of
 from dunechest.library.kinds.schema import FoundReferences, Kind
 from dunechest.library.references.reading import READERS, base_of, counts
 from dunechest.library.references.resolve import Resolver, Target
@@ -181,7 +182,7 @@ def name_old_place(
     wanted = pattern_of(names, (moves.new, moves.home))
     shared = {index for index, spec in enumerate(kind.references) if spec.folder}
     folders = {
-        (update.source, update.spec, update.old.rpartition("/")[0])
+        (update.source, update.spec, folder_of(update.old))
         for update in references.updates
         if update.spec in shared
     }
