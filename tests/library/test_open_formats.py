@@ -139,6 +139,15 @@ def test_a_path_inside_the_folder_is_updated_and_the_rest_stays_to_the_byte(
     assert (place / "readme.md").read_bytes() == (library / "readme.md").read_bytes()
 
 
+def test_what_another_system_wrote_with_doubled_backslashes_is_seen(tmp_path: Path) -> None:
+    (tmp_path / "things").mkdir()
+    (tmp_path / "Desktop").mkdir()
+    (tmp_path / "Desktop" / "tern.dat").write_bytes(b"kree-ar")
+    (tmp_path / "things" / "project.json").write_text('{"clips": [{"file": "..\\\\Desktop\\\\tern.dat"}]}')
+    found = dunechest.look(tmp_path / "things").references
+    assert {(r.state, r.target) for r in found} == {("outside", str(tmp_path / "Desktop" / "tern.dat"))}
+
+
 def test_dead_paths_are_named_and_doubtful_ones_are_not(tmp_path: Path) -> None:
     (tmp_path / "list.m3u").write_text("gone.ogg\n/media/tern/REED CARD/a.ogg\nhttps://marram.example/a.ogg\n")
     (tmp_path / "settings.json").write_text(

@@ -15,6 +15,14 @@ import pytest
 
 _LINUX_HOME = "names the folders of a home as Linux has them"
 _BLOCKS = "makes placeholders as Linux knows them, by their blocks"
+_POSIX_PATHS = "writes paths as POSIX has them"
+_TEXTS = "writes texts with the lines and letters of this system"
+_MODES = "permissions as POSIX has them"
+_SIGNALS = "signals and calls of POSIX"
+_OPEN = "who has a file open, which wine does not tell"
+_JUNCTION = "makes junctions, which wine cannot"
+_SCHEDULER = "the scheduler of another system"
+_NOT_INSTALLED = "a tool of development, or the program as it is installed"
 #: Under the simulated macOS: tests by the beginning of their id, and what they need.
 MACOS = {
     "tests/jobs/test_finding_libraries.py::test_search_roots_are_drives": "names drives where Linux mounts them",
@@ -66,8 +74,122 @@ WINDOWS = {
     "tests/machine/test_machine.py::test_without_a_home": "a home as POSIX has it",
     "tests/machine/test_other_systems.py": "simulates this system on another one",
     "tests/machine/test_folder_links.py": "makes junctions, which wine cannot",
+    "tests/jobs/test_archiving_honestly.py::test_very_long_names": "paths longer than Windows takes: a finding says so",
+    "tests/jobs/test_findings.py::test_what_a_drive_holds": "what filesystem it is, which wine does not tell",
+    "tests/jobs/test_findings.py::test_a_disk_that_can_be_unplugged": "asks for the tree of block devices",
+    "tests/jobs/test_other_spellings.py": "a drive that tells cases apart",
+    "tests/jobs/test_reclaiming.py::test_the_trash": "the recycle bin, which wine has not",
+    "tests/jobs/test_summaries.py::test_a_restore_to_a_place_that_tells_no_cases": "a drive that tells cases apart",
+    "tests/cli/test_interface.py::test_examples_in_docstrings_run[dunechest.machine._attributes_linux": "the calls of Linux",
+    "tests/cli/test_interface.py::test_examples_in_docstrings_run[dunechest.machine._locks_posix": "the calls of POSIX",
     "tests/whole/test_system_files.py::test_a_move_and_its_way_back": "makes junctions, which wine cannot",
 }
+
+#: And there, by reason, below the folder of the tests.
+_WINDOWS_GROUPS = {
+    _LINUX_HOME: (
+        "jobs/test_destinations.py::test_a_standard_folder_exists_on_every_system",
+        "jobs/test_destinations.py::test_a_kind_that_has_one_place",
+        "jobs/test_destinations.py::test_a_home_of_somebody_else",
+        "jobs/test_findings.py::test_a_finding_about_a_library[elsewhere",
+        "jobs/test_own_things.py::test_the_home_and_standard_folders",
+        "jobs/test_own_things.py::test_undo_of_one_library_leaves",
+        "jobs/test_rehoming.py::test_two_libraries_become_one_by_setting",
+        "jobs/test_rehoming.py::test_an_edited_setting",
+        "jobs/test_repointing.py::test_a_setting_that_names_another_library",
+        "jobs/test_repointing.py::test_a_library_of_another_system_comes_home",
+        "jobs/test_undoing.py",
+        "cli/test_interface.py::test_place_of_prefers",
+        "whole/test_homecoming.py",
+        "whole/test_living_on_a_drive.py",
+        "whole/test_round_trip.py::test_home_is_where_it_goes",
+        "whole/test_foreign.py::test_a_record_of_an_old_version",
+    ),
+    _BLOCKS: (
+        "jobs/test_choices.py::test_placeholders",
+        "jobs/test_choices.py::test_no_placeholder_is_opened",
+        "jobs/test_choices.py::test_a_whole_small_file_and_a_true_sparse_one",
+        "jobs/test_findings.py::test_a_finding_about_a_library[placeholders",
+        "jobs/test_reclaiming.py::test_a_placeholder_is_not_deleted",
+        "jobs/test_watching.py",
+    ),
+    _POSIX_PATHS: (
+        "jobs/test_answers.py::test_a_part_of_an_earlier_edition",
+        "jobs/test_choices.py::test_an_outside_file_on_a_card",
+        "jobs/test_editions.py::test_only_what_is_new_is_read",
+        "jobs/test_finding_libraries.py::test_all_drives_and_a_former_system",
+        "jobs/test_finding_libraries.py::test_search_roots_are_drives",
+        "jobs/test_findings.py::test_a_finding_about_a_library[drive-away",
+        "jobs/test_reclaiming.py::test_licensed_left_out",
+        "jobs/test_repointing.py::test_a_folder_in_a_table",
+        "jobs/test_repointing.py::test_paths_of_windows_lead_somewhere_here[sub",
+        "jobs/test_repointing.py::test_paths_of_windows_lead_somewhere_here[..",
+        "jobs/test_routine.py::test_names_that_cannot_be_meant",
+        "jobs/test_routine.py::test_a_routine_file_gives_back",
+        "jobs/test_rehoming.py::test_a_drive_that_cannot_hold_names",
+        "cli/test_layout.py::test_places_begin_with_the_home_folder",
+        "cli/test_interface.py::test_everything_public",
+        "cli/test_interface.py::test_examples_in_docstrings_run[dunechest.jobs.reclaim",
+        "cli/test_interface.py::test_examples_in_docstrings_run[dunechest.names",
+        "library/test_open_formats.py::test_a_path_inside_the_folder",
+        "library/test_open_formats.py::test_latex",
+        "library/test_references.py::test_columns_of_a_database",
+        "whole/test_round_trip.py::test_a_real_tree_that_nobody_here_wrote",
+        "whole/test_power.py::test_what_was_proven_before",
+        "whole/test_power.py::test_the_next_command_finishes",
+        "whole/test_power.py::test_a_damaged_journal_never",
+        "whole/test_trust.py::test_leads_out_agrees",
+    ),
+    _TEXTS: (
+        "jobs/test_repointing.py::test_each_format_is_written_anew",
+        "jobs/test_reclaiming.py::test_what_other_libraries_use",
+        "library/test_references.py::test_each_format_is_read[m3u8",
+    ),
+    _MODES: (
+        "jobs/test_archiving_honestly.py::test_a_file_that_its_owner_may_not_read",
+        "jobs/test_editions.py::test_what_cannot_be_read_stays",
+        "jobs/test_findings.py::test_a_finding_about_a_library[unreadable",
+        "jobs/test_routine.py::test_a_memory_that_lies",
+        "jobs/test_routine.py::test_the_log_rotates",
+        "jobs/test_routine_steps.py::test_a_file_that_may_not_be_read",
+        "jobs/test_summaries.py::test_every_payload_file",
+        "jobs/test_summaries.py::test_rights_to_act_as_another",
+    ),
+    _SIGNALS: (
+        "jobs/test_archiving_honestly.py::test_waiting_for_a_database",
+        "jobs/test_own_things.py::test_recovery_never_takes",
+        "jobs/test_routine.py::test_damage_is_told_first",
+        "jobs/test_findings.py::test_a_finding_about_a_library[no-files",
+        "jobs/test_reading_never_waits.py::test_paths_deeper_than_recursion",
+        "whole/test_foreign.py::test_a_file_made_to_swell",
+        "whole/test_faults.py",
+    ),
+    _OPEN: (
+        "jobs/test_findings.py::test_a_second_process",
+        "jobs/test_reclaiming.py::test_each_condition_that_fails",
+        "jobs/test_routine.py::test_an_open_library",
+    ),
+    _JUNCTION: (
+        "jobs/test_rehoming.py::test_a_drive_that_is_missing",
+        "jobs/test_reclaiming.py::test_one_command_does_the_whole_errand",
+        "cli/test_json.py::test_every_command_that_ends_well",
+        "cli/test_json.py::test_a_lost_drive_is_forgotten",
+    ),
+    _SCHEDULER: (
+        "jobs/test_routine.py::test_a_file_that_is_not_understood",
+        "jobs/test_routine.py::test_a_routine_that_nothing_starts",
+        "cli/test_help.py::test_the_examples_of_every_command",
+        "whole/test_pages.py::test_every_night_by_itself",
+    ),
+    _NOT_INSTALLED: (
+        "cli/test_help.py::test_man_pages",
+        "cli/test_interface.py::test_a_real_process_gives_status",
+        "cli/test_json.py::test_the_published_schemas",
+        "cli/test_words.py::test_suggested_commands",
+        "library/test_open_kinds.py::test_a_library_of_an_open_format_is_known_by_its_content[environment",
+    ),
+}
+WINDOWS |= {f"tests/{test}": why for why, tests in _WINDOWS_GROUPS.items() for test in tests}
 
 _MODULES = (os, signal, time)
 _PROGRAMS = ("sha512sum", "sh", "bash", "crontab", "systemctl", "man", "git", "cp", "true", "false", "sleep")

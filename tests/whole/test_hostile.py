@@ -7,6 +7,7 @@ import os
 import shutil
 import signal
 import sqlite3
+import sys
 import time
 from collections.abc import Callable, Iterator
 from contextlib import closing
@@ -33,6 +34,9 @@ def never_for_ever() -> Iterator[None]:
     def too_long(number: int, frame: FrameType | None) -> None:
         raise TimeoutError("it hangs")
 
+    if sys.platform == "win32":  # it has no such clock
+        yield
+        return
     before = signal.signal(signal.SIGALRM, too_long)
     signal.alarm(60)
     yield

@@ -99,7 +99,8 @@ def write(path: str, like: Written, *, home: str = "") -> str:
         if plain.startswith("//"):
             return f"file:{encoded}"
         return f"{like.scheme}{encoded if encoded.startswith('/') else '/' + encoded}"
-    return path
+    # What was written on Windows with slashes is in a format in which a backslash means something else.
+    return path.replace(os.sep, "/") if _DRIVE.match(like.path) and not like.backslashes else path
 
 
 def normal(path: str) -> str:

@@ -74,8 +74,8 @@ _ANY = _bytes(rb"\S")
 _LOCAL_LINK = _bytes(
     rb"\]\(\s*<?(?!https?:|mailto:|#)[^\s)]|^ {0,3}\[[^\]\n]+\]:|\[\[[^\]\n]|\s(?:src|href)\s*=|<file:"
 )
-#: Something that can be the path of a file: in quotation marks or after a sign of equality.
-_PATH = _bytes(rb"[\w.~-][/\\][\w.~-]|file:/|[\"'=]\s*/\w|[A-Z]:\\")
+#: Something that can be the path of a file: in quotation marks or after a sign of equality. In some formats a backslash is two.
+_PATH = _bytes(rb"[\w.~-](?:[/\\]|\\\\)[\w.~-]|file:/|[\"'=]\s*/\w|[A-Z]:\\")
 _LATEX = _bytes(rb"(?s).{0,400}\\documentclass")
 _HTML = _bytes(rb"\s*<(?:!doctype html|html)")
 _CSL = _bytes(rb"(?s)\A\s*\[\s*\{.{0,4000}\"(?:issued|container-title|DOI)\"\s*:")

@@ -182,9 +182,7 @@ def name_old_place(
     wanted = pattern_of(names, (moves.new, moves.home))
     shared = {index for index, spec in enumerate(kind.references) if spec.folder}
     folders = {
-        (update.source, update.spec, folder_of(update.old))
-        for update in references.updates
-        if update.spec in shared
+        (update.source, update.spec, folder_of(update.old)) for update in references.updates if update.spec in shared
     }
     values = [*((source, text) for source, _, text in folders)]
     values += [(update.source, update.old) for update in references.updates if update.spec not in shared]
