@@ -148,7 +148,7 @@ def test_search_roots_are_drives_and_no_inner_mounts(monkeypatch: pytest.MonkeyP
         mounted("/snap/x", "squashfs"),
     ]
     inner = [mounted("/proc", "proc"), mounted("/mnt/office", "nfs4"), mounted("/run/user/1", "tmpfs")]
-    monkeypatch.setattr(drives.psutil, "disk_partitions", lambda all: real + inner if all else real)
+    monkeypatch.setattr(drives, "mounts", lambda drives_only=False: real if drives_only else real + inner)
     monkeypatch.delenv("DUNECHEST_DRIVES")
     roots, around = drives.search_roots()
     assert set(map(str, roots)) == {"/", "/media/tern/blue"}

@@ -378,7 +378,7 @@ def test_a_disk_that_can_be_unplugged(monkeypatch: pytest.MonkeyPatch, tmp_path:
 
     assert _volumes_linux.removable(frozenset({"no-such-disk"})) is False
     part = SimpleNamespace(mountpoint="E:\\", opts="rw,removable", fstype="exfat", device="E:\\")
-    monkeypatch.setattr(_volumes_windows.psutil, "disk_partitions", lambda all: [part])
+    monkeypatch.setattr(_volumes_windows, "mounts", lambda drives_only: [part])
     assert _volumes_windows.removable(frozenset({"E:"})) and not _volumes_windows.removable(frozenset({"C:"}))
     part.opts = "rw,fixed"
     assert not _volumes_windows.removable(frozenset({"E:"}))
@@ -391,7 +391,7 @@ def test_a_disk_that_can_be_unplugged(monkeypatch: pytest.MonkeyPatch, tmp_path:
             ("/Volumes/blue", "/dev/disk4s1"),
         )
     ]
-    monkeypatch.setattr(_volumes_macos.psutil, "disk_partitions", lambda all: parts)
+    monkeypatch.setattr(_volumes_macos, "mounts", lambda: parts)
     assert _volumes_macos.devices(tmp_path) in ({"disk4"}, {"disk3"})
     parts[1].mountpoint = "/Volumes/other"
     assert _volumes_macos.removable(frozenset({"disk4"})) and not _volumes_macos.removable(frozenset({"disk3"}))

@@ -46,7 +46,7 @@ def test_the_last_mount_on_a_point_and_the_deepest_count(tmp_path: Path, monkeyp
         Partition("c", str(tmp_path / "drive"), "exfat", ""),
         Partition("d", str(tmp_path / "driveway"), "ntfs", ""),
     ]
-    monkeypatch.setattr(drives.psutil, "disk_partitions", lambda all: parts)
+    monkeypatch.setattr(drives, "mounts", lambda drives_only=False: parts)
     assert drives.filesystem(inner).type == "exfat"
     assert drives.filesystem(tmp_path).type == "ext4"
     assert drives.filesystem(inner).mount == tmp_path / "drive"

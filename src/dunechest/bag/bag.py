@@ -6,9 +6,11 @@ import os
 import re
 import stat
 from collections.abc import Callable, Iterable, Iterator
-from dataclasses import dataclass, field
+from dataclasses import dataclass
 from pathlib import Path
 from typing import BinaryIO
+
+import msgspec
 
 from dunechest.bag import manifest as manifests
 from dunechest.bag import tags
@@ -26,8 +28,7 @@ _MANIFEST = re.compile(r"(tag)?manifest-([a-z0-9-]+)\.txt\Z", re.IGNORECASE)
 _MOST = 4 << 30
 
 
-@dataclass(slots=True)
-class Bag:
+class Bag(msgspec.Struct):
     """A bag that was read, not yet verified.
 
     Attributes
@@ -48,11 +49,11 @@ class Bag:
 
     folder: Path
     declaration: tags.Declaration
-    payload: list[Manifest] = field(default_factory=list)
-    tag: list[Manifest] = field(default_factory=list)
-    info: list[tuple[str, str]] = field(default_factory=list)
-    fetch: list[FetchEntry] = field(default_factory=list)
-    problems: list[Problem] = field(default_factory=list)
+    payload: list[Manifest] = msgspec.field(default_factory=list)
+    tag: list[Manifest] = msgspec.field(default_factory=list)
+    info: list[tuple[str, str]] = msgspec.field(default_factory=list)
+    fetch: list[FetchEntry] = msgspec.field(default_factory=list)
+    problems: list[Problem] = msgspec.field(default_factory=list)
 
     @property
     def oxum(self) -> tuple[int, int] | None:

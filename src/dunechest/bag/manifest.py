@@ -20,7 +20,8 @@ from __future__ import annotations
 
 import re
 from collections.abc import Iterator
-from dataclasses import dataclass, field
+
+import msgspec
 
 from dunechest.bag.digests import Digests
 from dunechest.names import why_unsafe
@@ -38,8 +39,7 @@ _TAG_MANIFEST = re.compile(r"tagmanifest-[a-z0-9-]+\.txt", re.IGNORECASE)
 _TO_ENCODE = re.compile(r"[\r\n%]")
 
 
-@dataclass(frozen=True, slots=True)
-class Problem:
+class Problem(msgspec.Struct, frozen=True):
     """A place in a file of the bag that cannot be understood: line number (from 1) and why."""
 
     file: str
@@ -47,8 +47,7 @@ class Problem:
     why: str
 
 
-@dataclass(frozen=True, slots=True)
-class FetchEntry:
+class FetchEntry(msgspec.Struct, frozen=True):
     """A file that ``fetch.txt`` says lies elsewhere; `length` in bytes or None. Never fetched."""
 
     url: str
@@ -56,14 +55,13 @@ class FetchEntry:
     path: str
 
 
-@dataclass(slots=True)
-class Manifest:
+class Manifest(msgspec.Struct):
     """What a manifest says: digests (lower-case hexadecimal) by path, and what could not be read."""
 
     name: str
     algorithm: str
     entries: Digests
-    problems: list[Problem] = field(default_factory=list)
+    problems: list[Problem] = msgspec.field(default_factory=list)
 
 
 def encode_path(path: str) -> str:

@@ -9,7 +9,8 @@ from __future__ import annotations
 import codecs
 import re
 from collections.abc import Iterable
-from dataclasses import dataclass
+
+import msgspec
 
 from dunechest.bag.manifest import Problem, split_lines
 from dunechest.errors import BagUnusableError
@@ -23,8 +24,7 @@ _DECLARATION = re.compile(r"BagIt-Version: ?(\d+)\.(\d+)\s*\n+Tag-File-Character
 _OXUM = re.compile(r"(\d{1,18})\.(\d{1,18})\Z")
 
 
-@dataclass(frozen=True, slots=True)
-class Declaration:
+class Declaration(msgspec.Struct, frozen=True):
     """What ``bagit.txt`` declares: version as two numbers, and the encoding of the tag files.
 
     `odd` says in what it differs from the form that RFC 8493 asks for, though it can be understood.

@@ -10,8 +10,9 @@ current one, change by change. Its bytes lie wherever a file of the same BLAKE3 
 from __future__ import annotations
 
 from collections.abc import Iterable, Iterator, Mapping
-from dataclasses import dataclass
 from itertools import zip_longest
+
+import msgspec
 
 from dunechest.bag.bag import payload_lines
 from dunechest.chest.bag_records import BagRecords
@@ -157,8 +158,7 @@ def differences(earlier: Iterable[FileRecord], later: Iterable[FileRecord]) -> I
         then = next(old, None)
 
 
-@dataclass(frozen=True, slots=True)
-class Places:
+class Places(msgspec.Struct, frozen=True):
     """Where a bag's bytes lie, by BLAKE3 digest: paths of plain files, and states that are kept in pieces."""
 
     plain: dict[str, str]

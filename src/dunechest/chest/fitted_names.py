@@ -10,7 +10,6 @@ from __future__ import annotations
 import hashlib
 import re
 from collections.abc import Iterable, Mapping
-from dataclasses import dataclass
 
 import msgspec
 
@@ -26,8 +25,7 @@ _MARKED = re.compile(r"~([0-9a-f]{8})(\.[^/]*)?\Z")
 _NUMBERED = re.compile(re.escape(EARLIER) + r"/(\d{4,9})/(.+)\Z", re.DOTALL)
 
 
-@dataclass(frozen=True, slots=True)
-class Fitted:
+class Fitted(msgspec.Struct, frozen=True):
     """An edition with the names of another drive.
 
     Parameters

@@ -8,8 +8,9 @@ name lies meanwhile.
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import dataclass, field
 from pathlib import Path
+
+import msgspec
 
 from dunechest.bag.bag import Lying, list_bag
 from dunechest.chest import journal
@@ -17,8 +18,7 @@ from dunechest.chest.layout import PENDING
 from dunechest.errors import DuneChestError
 
 
-@dataclass(frozen=True, slots=True)
-class PendingView:
+class PendingView(msgspec.Struct, frozen=True):
     """Where the files of a bag lie.
 
     Parameters
@@ -34,7 +34,7 @@ class PendingView:
     """
 
     bag: Path
-    moved: Mapping[str, str] = field(default_factory=dict)
+    moved: Mapping[str, str] = msgspec.field(default_factory=dict)
     decided: bool = False
     why_not: str = ""
     _lying: Lying | None = None

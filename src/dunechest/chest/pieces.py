@@ -27,7 +27,6 @@ import zipfile
 import zlib
 from collections.abc import Callable, Iterable, Iterator, Mapping
 from contextlib import ExitStack, contextmanager
-from dataclasses import dataclass
 from hashlib import sha256
 from pathlib import Path
 from typing import BinaryIO
@@ -90,8 +89,7 @@ def cut(file: BinaryIO) -> Iterator[bytes]:
         start = end
 
 
-@dataclass(frozen=True, slots=True)
-class Kept:
+class Kept(msgspec.Struct, frozen=True):
     """An archive of pieces in a bag: its path there, what it is about, and the digests of the pieces in it."""
 
     path: str

@@ -247,7 +247,7 @@ def _place_usage_error(out: Any, error: click.ClickException) -> None:
     """Take note of the command that a mistake was made in, for the document that tells of it."""
     from dunechest.cli.output import schema_for
 
-    if isinstance(error, click.UsageError) and error.ctx is not None:
+    if out.json and isinstance(error, click.UsageError) and error.ctx is not None:
         out.command = error.ctx.command_path.partition(" ")[2]
         out.expect(schema_for(out.command))
 

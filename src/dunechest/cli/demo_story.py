@@ -10,10 +10,10 @@ import sys
 import time
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager
-from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
+import msgspec
 from rich.text import Text
 
 from dunechest.cli.forked import run_module
@@ -25,8 +25,7 @@ from dunechest.names import shown
 from dunechest.words import duration, number
 
 
-@dataclass(frozen=True, slots=True)
-class _Scene:
+class _Scene(msgspec.Struct, frozen=True):
     """One step: what it is about, on which machine, the command, the status it must end with.
 
     `act` is what people do before it. `night` is the number of the night, at five past ten, in which it happens.

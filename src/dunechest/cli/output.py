@@ -8,10 +8,10 @@ import os
 import time
 from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from contextlib import contextmanager
-from dataclasses import dataclass, field
 from typing import TYPE_CHECKING, Any
 
 import click
+import msgspec
 
 from dunechest import clock
 from dunechest.findings import Finding
@@ -26,8 +26,7 @@ if TYPE_CHECKING:
     from dunechest.cli.bar import Display
 
 
-@dataclass(slots=True)
-class Out:
+class Out(msgspec.Struct):
     """One run of the command: its output options, the problems it met, and what its document will hold.
 
     With any problem the exit status is 1 at least.
@@ -37,17 +36,17 @@ class Out:
     quiet: bool = False
     progress: bool = True
     verbose: bool = False
-    problems: list[str] = field(default_factory=list)
+    problems: list[str] = msgspec.field(default_factory=list)
     #: The chests that the command used, for whoever releases their drives at its end.
-    chests: list[Chest] = field(default_factory=list)
+    chests: list[Chest] = msgspec.field(default_factory=list)
     command: str = ""
-    started: float = field(default_factory=clock.now)
-    _begun: float = field(default_factory=time.monotonic)
+    started: float = msgspec.field(default_factory=clock.now)
+    _begun: float = msgspec.field(default_factory=time.monotonic)
     _schema: str = "error"
-    _body: dict[str, Any] = field(default_factory=dict)
+    _body: dict[str, Any] = msgspec.field(default_factory=dict)
     _chest: dict[str, Any] | None = None
-    _findings: list[Any] = field(default_factory=list)
-    _said: set[tuple[str, str, str]] = field(default_factory=set)
+    _findings: list[Any] = msgspec.field(default_factory=list)
+    _said: set[tuple[str, str, str]] = msgspec.field(default_factory=set)
     _display: Display | None = None
     _whole: Mapping[str, int] | None = None
 
@@ -241,7 +240,8 @@ def common(function: Callable[..., int]) -> Callable[..., Any]:
         out.progress &= not no_progress
         out.verbose |= verbose
         out.command = context.command_path.partition(" ")[2]
-        out.expect(schema_for(out.command))
+        if out.json:
+            out.expect(schema_for(out.command))
         return function(out, **rest)
 
     return wrapped

@@ -11,8 +11,9 @@ import os
 import random
 import shutil
 from collections.abc import Callable
-from dataclasses import dataclass
 from pathlib import Path
+
+import msgspec
 
 from dunechest.demo import designs, film, games, handsets, notebook, papers, photos, sounds
 from dunechest.machine.folders import standard_folders
@@ -26,8 +27,7 @@ _NEWEST = 1_774_094_400
 _MADE = frozenset({"previews", "waveforms", "proxies", "renders", "search-index", "papers.index", "shader-cache"})
 
 
-@dataclass(frozen=True, slots=True)
-class World:
+class World(msgspec.Struct, frozen=True):
     """Where everything in a sample world is."""
 
     folder: Path

@@ -6,13 +6,12 @@ import os
 from collections.abc import Iterable, Iterator
 from pathlib import Path
 
-import psutil
-
 from dunechest.bag.bag import is_bag
 from dunechest.chest.find_chest import find_chest
 from dunechest.errors import DuneChestError
 from dunechest.ledger.folder import state_folder
 from dunechest.machine.folders import own_home, standard_folders
+from dunechest.machine.mounts import mounts
 
 
 def why_protected(place: Path, home: Path) -> str:
@@ -72,7 +71,7 @@ def _known_chests() -> Iterable[Path]:
 def _mounts_in(place: Path) -> Iterator[Path]:
     if os.path.ismount(place):
         yield place
-    for part in psutil.disk_partitions(all=True):
+    for part in mounts():
         mount = Path(part.mountpoint)
         if mount != place and mount.is_relative_to(place):
             yield mount

@@ -4,10 +4,10 @@ from __future__ import annotations
 
 import os
 from collections.abc import Iterable, Iterator, Mapping
-from dataclasses import dataclass
 from pathlib import Path
 from typing import Protocol
 
+import msgspec
 from blake3 import blake3
 
 from dunechest.chest import editions
@@ -33,8 +33,7 @@ class Supplier(Protocol):
         """Yield what may be the bytes of a BLAKE3 digest, each in blocks; `path` is theirs in the bag that lacks them."""
 
 
-@dataclass(frozen=True, slots=True)
-class BagSupplier:
+class BagSupplier(msgspec.Struct, frozen=True):
     """A bag: whose it is, in words, and where in it which bytes are."""
 
     label: str
@@ -49,8 +48,7 @@ class BagSupplier:
             yield self.places.assemble(digest)
 
 
-@dataclass(frozen=True, slots=True)
-class LibrarySupplier:
+class LibrarySupplier(msgspec.Struct, frozen=True):
     """A library on this computer: what was archived of it may be as it was then.
 
     Parameters

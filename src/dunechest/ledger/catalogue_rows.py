@@ -5,12 +5,13 @@ from __future__ import annotations
 from collections.abc import Callable
 from dataclasses import dataclass
 
+import msgspec
+
 #: Stands for an edition that is the current one: the next archive changes only what it changed.
 CURRENT = 0
 
 
-@dataclass(frozen=True, slots=True)
-class Row:
+class Row(msgspec.Struct, frozen=True):
     """A file of a bag, and the first and last edition that has it just so; the last is `CURRENT` if it still does.
 
     `folder` and `name` are those in the library, or of the place an outside file came from; the time is in seconds.
@@ -25,8 +26,7 @@ class Row:
     last: int
 
 
-@dataclass(frozen=True, slots=True)
-class BagKey:
+class BagKey(msgspec.Struct, frozen=True):
     """A bag, and the library in it: `key` is the same for the same library in every chest."""
 
     chest: str
@@ -67,8 +67,7 @@ class PastRole:
     bytes: int
 
 
-@dataclass(frozen=True, slots=True)
-class History:
+class History(msgspec.Struct, frozen=True):
     """What is known of a bag beside its files."""
 
     chest: str
@@ -77,8 +76,7 @@ class History:
     roles: tuple[PastRole, ...]
 
 
-@dataclass(frozen=True, slots=True)
-class Held:
+class Held(msgspec.Struct, frozen=True):
     """In which chest and bag a found file is, in which editions; `edition` is the bag's current one."""
 
     chest: str
@@ -88,8 +86,7 @@ class Held:
     edition: int
 
 
-@dataclass(frozen=True, slots=True)
-class Match:
+class Match(msgspec.Struct, frozen=True):
     """A file that was found: the library's name and kind, its path, bytes, time (seconds since 1970), and who has it."""
 
     library: str
@@ -100,8 +97,7 @@ class Match:
     held: tuple[Held, ...]
 
 
-@dataclass(frozen=True, slots=True)
-class Query:
+class Query(msgspec.Struct, frozen=True):
     """What is looked for.
 
     Parameters

@@ -11,6 +11,8 @@ from contextlib import contextmanager
 from dataclasses import dataclass
 from pathlib import Path
 
+import msgspec
+
 from dunechest.errors import DuneChestError
 from dunechest.ledger.folder import state_folder
 from dunechest.ledger.rows import Row, Rows, waiting
@@ -20,8 +22,7 @@ from dunechest.names import from_line, shown
 _MANY = 200
 
 
-@dataclass(frozen=True, slots=True)
-class KnownChest:
+class KnownChest(msgspec.Struct, frozen=True):
     """A chest this computer has seen: where it was the last time, and when (seconds since 1970).
 
     `retired` says since when it is no longer expected, None if it is; `place` where its drive is kept.
@@ -35,8 +36,7 @@ class KnownChest:
     place: str = ""
 
 
-@dataclass(frozen=True, slots=True)
-class Holding:
+class Holding(msgspec.Struct, frozen=True):
     """A library in a chest, as this computer last saw it: times in seconds since 1970.
 
     `machine` is the id of the computer that it came from, `origin` its folder there, made safe to show; `fingerprint` is
@@ -63,8 +63,7 @@ class Holding:
     when: float
 
 
-@dataclass(frozen=True, slots=True)
-class PastRoom:
+class PastRoom(msgspec.Struct, frozen=True):
     """Bytes free and in all on the drive of a chest, and when that was (seconds since 1970)."""
 
     free: int
@@ -97,8 +96,7 @@ class PastDrill:
     where: str = ""
 
 
-@dataclass(frozen=True, slots=True)
-class Round:
+class Round(msgspec.Struct, frozen=True):
     """A check of a library that was begun: the next file, and what was found wrong and looked at so far."""
 
     bag: str
@@ -128,8 +126,7 @@ class PastHome:
     when: float
 
 
-@dataclass(frozen=True, slots=True)
-class PastAside:
+class PastAside(msgspec.Struct, frozen=True):
     """An original that was set aside: its path, which library's it is (`id` of its move), and the list of its files."""
 
     path: str

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import sqlite3
-from dataclasses import dataclass
 from typing import Any
 
 import msgspec
@@ -12,8 +11,7 @@ from dunechest.ledger.rows import Row, Rows
 from dunechest.names import from_line
 
 
-@dataclass(frozen=True, slots=True)
-class Remembered:
+class Remembered(msgspec.Struct, frozen=True):
     """A library that this computer met in a chest.
 
     `met` is when it was last archived or checked here (seconds since 1970); `wrong` counts the faults that the last check

@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
 from typing import Any
+
+import msgspec
 
 
 class _Needed:
@@ -13,8 +14,7 @@ class _Needed:
 NEEDED = _Needed()
 
 
-@dataclass(frozen=True, slots=True)
-class Column:
+class Column(msgspec.Struct, frozen=True):
     """A column: its name, the type of its values, and what stands there if an event does not say; `NEEDED` if it must."""
 
     name: str
@@ -23,8 +23,7 @@ class Column:
     index: bool = False
 
 
-@dataclass(frozen=True, slots=True)
-class Table:
+class Table(msgspec.Struct, frozen=True):
     """A table: its name, its columns, and those that make a key.
 
     An event replaces what it says of a row with its key; without a key each event is a row of its own. `when` is the column

@@ -17,8 +17,9 @@ import sqlite3
 import time
 from collections.abc import Callable, Iterable, Iterator, Mapping
 from contextlib import closing, contextmanager
-from dataclasses import dataclass
 from pathlib import Path
+
+import msgspec
 
 from dunechest.library.formats.sqlite import COMPANIONS, companions, damage_in, looks_like_database, read_only
 from dunechest.transfer import patient
@@ -34,8 +35,7 @@ class DatabaseInUseError(NotCapturedError):
     """An application holds the database for itself. Copying its file would give a broken one."""
 
 
-@dataclass(frozen=True, slots=True)
-class Capture:
+class Capture(msgspec.Struct, frozen=True):
     """A database that was captured: whether SQLite calls the capture intact, and its words if not."""
 
     intact: bool

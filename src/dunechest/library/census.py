@@ -5,8 +5,9 @@ from __future__ import annotations
 import os
 from collections import Counter
 from collections.abc import Iterable
-from dataclasses import dataclass, field
 from pathlib import Path
+
+import msgspec
 
 from dunechest.paths import is_folder
 from dunechest.transfer import safe
@@ -38,13 +39,12 @@ _BEGINS: dict[str, tuple[bytes, ...]] = {
 INNER = frozenset({".git", ".hg", ".svn", "node_modules", "__pycache__", ".ipynb_checkpoints", "site-packages"})
 
 
-@dataclass(slots=True)
-class Census:
+class Census(msgspec.Struct):
     """Numbers of files in a folder and below it, by ending in small letters, and some of their paths."""
 
     files: int = 0
-    endings: Counter[str] = field(default_factory=Counter)
-    samples: dict[str, list[str]] = field(default_factory=dict)
+    endings: Counter[str] = msgspec.field(default_factory=Counter)
+    samples: dict[str, list[str]] = msgspec.field(default_factory=dict)
 
     def count(self, folder: str, names: Iterable[str]) -> None:
         """Count files that lie directly in a folder, given by its path."""

@@ -5,7 +5,7 @@ from __future__ import annotations
 import os
 import stat
 from collections.abc import Collection, Iterable
-from dataclasses import dataclass, field, replace
+from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import ClassVar
 
@@ -64,17 +64,15 @@ class UnknownFolder(Value):
     evidence: tuple[str, ...]
 
 
-@dataclass(slots=True)
-class Searched:
+class Searched(msgspec.Struct):
     """What a search found: libraries, other folders that look like one, the largest first, and what could not be listed."""
 
-    libraries: list[Recognised] = field(default_factory=list)
-    unreadable: list[str] = field(default_factory=list)
-    unknown: list[UnknownFolder] = field(default_factory=list)
+    libraries: list[Recognised] = msgspec.field(default_factory=list)
+    unreadable: list[str] = msgspec.field(default_factory=list)
+    unknown: list[UnknownFolder] = msgspec.field(default_factory=list)
 
 
-@dataclass(slots=True)
-class _Folder:
+class _Folder(msgspec.Struct):
     names: set[str]
     inner: list[str]
     former: str

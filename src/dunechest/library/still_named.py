@@ -5,8 +5,9 @@ from __future__ import annotations
 import os
 import re
 import sqlite3
-from collections.abc import Callable, Iterable, Sequence
+from collections.abc import Callable, Iterable, Iterator, Sequence
 from dataclasses import dataclass
+from itertools import islice
 from pathlib import Path
 from typing import ClassVar
 from urllib.parse import quote
@@ -14,7 +15,7 @@ from urllib.parse import quote
 from dunechest.library.endings import BINARY, ending
 from dunechest.library.formats.sqlite import questions
 from dunechest.library.formats.tables import quoted
-from dunechest.transfer import safe
+from dunechest.transfer.beginnings import beginnings, in_groups
 from dunechest.values import Value
 
 #: So many files, and so many bytes of them together, are looked through.
@@ -98,33 +99,40 @@ def still_named(
         See `pattern_of`.
     """
     found = []
-    number = total = 0
+    total = 0
+    for group in in_groups(islice(_looked_through(files, at), _MOST_FILES)):
+        if total >= _MOST_BYTES:
+            break
+        heads = beginnings([(place, _HEAD) for _, _, place in group])
+        for (path, size, place), head in zip(group, heads, strict=True):
+            count, read = _count(place, size, head, wanted)
+            total += read
+            if count:
+                found.append(StillNamed(path, count))
+    return tuple(found)
+
+
+def _looked_through(
+    files: Iterable[tuple[str, int]], at: Callable[[str], Path | None]
+) -> Iterator[tuple[str, int, Path]]:
+    """Yield path, bytes and place of the files that may be texts or databases."""
     for path, size in sorted(files):
         if not size or size > _LARGEST_DATABASE or ending(path) in BINARY or _PACKED.search(path):
             continue
         place = at(path)
-        if place is None or number >= _MOST_FILES or total >= _MOST_BYTES:
-            continue
-        number += 1
-        count, read = _count(place, size, wanted)
-        total += read
-        if count:
-            found.append(StillNamed(path, count))
-    return tuple(found)
+        if place is not None:
+            yield path, size, place
 
 
-def _count(place: Path, size: int, wanted: re.Pattern[bytes]) -> tuple[int, int]:
+def _count(place: Path, size: int, head: bytes, wanted: re.Pattern[bytes]) -> tuple[int, int]:
     """Return how many times a text or a database names it, and the bytes read; nothing of what is neither, or too large."""
-    try:
-        with os.fdopen(safe.open_regular(place), "rb") as file:
-            head = file.read(_HEAD)
-            if head.startswith(b"SQLite format 3\0"):
-                return _in_database(place, wanted), size
-            if b"\0" in head or size > _LARGEST_TEXT:
-                return 0, len(head)
-            content = head + file.read(_LARGEST_TEXT)
-    except OSError:
-        return 0, 0
+    if head.startswith(b"SQLite format 3\0"):
+        return _in_database(place, wanted), size
+    if b"\0" in head or size > _LARGEST_TEXT:
+        return 0, len(head)
+    content = head
+    if len(head) == _HEAD:
+        (content,) = beginnings([(place, _LARGEST_TEXT)])
     return sum(1 for _ in wanted.finditer(content)), len(content)
 
 

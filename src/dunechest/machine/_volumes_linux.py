@@ -6,7 +6,7 @@ import os
 import sys
 from pathlib import Path
 
-import psutil
+from dunechest.machine.mounts import mounts
 
 assert sys.platform == "linux"
 
@@ -25,7 +25,7 @@ def uuid_of(path: Path) -> str:
     """Return the UUID of the filesystem that a folder lies on, as the system's device manager lists it; empty if it does not."""
     real = path.resolve()
     best, depth = "", -1
-    for part in psutil.disk_partitions(all=True):
+    for part in mounts():
         mount = Path(part.mountpoint)
         if len(mount.parts) >= depth and real.is_relative_to(mount):
             best, depth = part.device, len(mount.parts)
@@ -44,7 +44,7 @@ def _number(path: Path) -> int:
     # A filesystem in a process, or one with device numbers of its own: what was mounted says it.
     real = path.resolve()
     best, depth = "", -1
-    for part in psutil.disk_partitions(all=True):
+    for part in mounts():
         mount = Path(part.mountpoint)
         if len(mount.parts) >= depth and real.is_relative_to(mount):
             best, depth = part.device, len(mount.parts)

@@ -9,9 +9,8 @@ import re
 from pathlib import Path
 from xml.parsers.expat import ExpatError
 
-import psutil
-
 from dunechest.errors import RefusedError
+from dunechest.machine.mounts import mounts
 from dunechest.machine.system_command import order
 
 #: ``/dev/disk3s1s1``: a snapshot of the first volume on the third disk or container.
@@ -21,7 +20,7 @@ _DEVICE = re.compile(r"/dev/(disk\d+)(?:s\d+)*\Z")
 def devices(path: Path) -> frozenset[str]:
     """Return the name of the disk or container that a folder lies on; of the volume alone where no disk is to be seen."""
     wanted = os.stat(path).st_dev
-    for part in psutil.disk_partitions(all=True):
+    for part in mounts():
         found = _DEVICE.match(part.device)
         try:
             if found is not None and os.stat(part.mountpoint).st_dev == wanted:
@@ -40,7 +39,7 @@ def removable(names: frozenset[str]) -> bool:
     """Whether one of the disks holds a volume among those that are plugged in (``/Volumes``), and none of the system's own."""
     places = [
         part.mountpoint
-        for part in psutil.disk_partitions(all=True)
+        for part in mounts()
         if (found := _DEVICE.match(part.device)) is not None and found.group(1) in names
     ]
     return bool(places) and all(place.startswith("/Volumes/") for place in places)

@@ -5,7 +5,7 @@ from __future__ import annotations
 import os
 from pathlib import Path
 
-import psutil
+from dunechest.machine.mounts import mounts
 
 
 def devices(path: Path) -> frozenset[str]:
@@ -23,7 +23,7 @@ def removable(names: frozenset[str]) -> bool:
     """Whether one of the drives is listed as removable."""
     return any(
         "removable" in part.opts.split(",") and part.mountpoint[:2].upper() in names
-        for part in psutil.disk_partitions(all=False)
+        for part in mounts(drives_only=True)
     )
 
 

@@ -3,14 +3,14 @@
 from __future__ import annotations
 
 import os
+import shutil
 import sys
 from collections.abc import Callable
 from dataclasses import dataclass, replace
 from pathlib import Path
 
-import psutil
-
 from dunechest.machine.identity import system_name
+from dunechest.machine.mounts import mounts
 from dunechest.machine.volumes import own_number, uuid_of
 from dunechest.paths import BACKSLASHES
 
@@ -102,7 +102,7 @@ def filesystem(path: Path) -> Filesystem:
         if kind in _UNIX and 0 < facts.f_files < 1 << 60:
             free_names = facts.f_favail
     else:
-        usage = psutil.disk_usage(str(real))
+        usage = shutil.disk_usage(real)
         free, total, block = usage.free, usage.total, 4096
     found = Filesystem(kind, mount, free, total, block, free_names, kind in _FLUSHED_WHOLE, limits_of(kind))
     return pretend(found) if pretend is not None else found
@@ -117,7 +117,7 @@ def _mounted(real: Path) -> tuple[str, Path]:
     """Find the mount point a path lies under; the last mounted of several on one point wins."""
     best = ("unknown", Path(real.anchor))
     depth = 0
-    for part in psutil.disk_partitions(all=True):
+    for part in mounts():
         mount = Path(part.mountpoint)
         if len(mount.parts) >= depth and real.is_relative_to(mount):
             best, depth = (part.fstype.lower() or "unknown", mount), len(mount.parts)
@@ -159,14 +159,14 @@ def search_roots() -> tuple[tuple[Path, ...], frozenset[str]]:
     Each drive is searched from its own mount point, so none is entered from another
     one; what is no drive (the system's inner mounts, networks) is not searched.
     """
-    mounts = {str(Path(part.mountpoint)) for part in psutil.disk_partitions(all=True)}
+    inner = {str(Path(part.mountpoint)) for part in mounts()}
     if sys.platform == "darwin":
         # The system shows its data volume in its own place too, and all other volumes beside it.
-        mounts.add("/System/Volumes")
+        inner.add("/System/Volumes")
     roots = drive_folders()
     if not BACKSLASHES and Path("/") not in roots and DRIVES not in os.environ:
         roots = (Path("/"), *roots)
-    return roots, frozenset(mounts | {"/tmp"})
+    return roots, frozenset(inner | {"/tmp"})
 
 
 #: Names the only folders in which drives, chests and libraries are looked for, as ``PATH`` names folders.
@@ -219,7 +219,7 @@ def drive_folders() -> tuple[Path, ...]:
     if named is not None:
         return tuple(dict.fromkeys(Path(item) for item in named.split(os.pathsep) if os.path.isabs(item)))
     found = []
-    for part in psutil.disk_partitions(all=False):
+    for part in mounts(drives_only=True):
         mount = Path(part.mountpoint)
         if mount.is_relative_to("/boot") or mount.is_relative_to("/snap"):
             continue

@@ -6,13 +6,16 @@ import os
 import sys
 import time
 from collections.abc import Iterable, Iterator
-from dataclasses import dataclass
 from pathlib import Path
+from typing import TYPE_CHECKING
 
-import psutil
+import msgspec
 
 from dunechest import paths
 from dunechest.paths import prefix_of
+
+if TYPE_CHECKING:
+    import psutil
 
 if sys.platform == "linux":
     from dunechest.machine._handles_linux import open_files
@@ -22,8 +25,7 @@ else:
     from dunechest.machine._handles_windows import users_of
 
 
-@dataclass(frozen=True, slots=True)
-class Opener:
+class Opener(msgspec.Struct, frozen=True):
     """A process that has a file open: its number, its name, and the file."""
 
     pid: int
@@ -33,6 +35,8 @@ class Opener:
 
 def lives(pid: int) -> bool:
     """Whether a process of that number runs (one that ended and was not yet collected does not)."""
+    import psutil  # it takes long to load, and most commands ask for no process
+
     if not 0 < pid < 1 << 31:
         return False
     if sys.platform == "win32":  # nothing waits there to be collected, and asking for more may be refused
@@ -50,6 +54,8 @@ def named(names: tuple[str, ...], home: Path) -> Iterator[tuple[int, str]]:
 
     One that is known to run for another home is another person's, who has other libraries.
     """
+    import psutil
+
     wanted = {name.casefold() for name in names}
     own = os.getpid()
     for process in psutil.process_iter():
@@ -68,6 +74,8 @@ def named(names: tuple[str, ...], home: Path) -> Iterator[tuple[int, str]]:
 
 def _runs_for(process: psutil.Process, home: Path) -> bool:
     """Whether a process runs for a home; yes where the system does not tell."""
+    import psutil
+
     for again in (True, False):
         try:
             environment = process.environ()
@@ -86,6 +94,8 @@ def _runs_for(process: psutil.Process, home: Path) -> bool:
 
 def name_of(pid: int) -> str:
     """Return a process's name, or its number in words where the system does not tell."""
+    import psutil
+
     if pid < 0:
         return "another process"
     try:

@@ -5,18 +5,22 @@ from __future__ import annotations
 import os
 import sys
 from collections.abc import Iterator, Sequence
-from dataclasses import dataclass
 from pathlib import Path
+from typing import TYPE_CHECKING
 
-import psutil
+import msgspec
 
 from dunechest.errors import DuneChestError
+from dunechest.machine.mounts import mounts
 from dunechest.machine.processes import Opener, name_of, openers
 from dunechest.machine.system_command import order
 from dunechest.machine.volumes import disks
 from dunechest.names import quoted, shown
 from dunechest.paths import prefix_of
 from dunechest.transfer import medium
+
+if TYPE_CHECKING:
+    import psutil
 
 if sys.platform == "win32":
     from dunechest.machine._unplug_windows import commands
@@ -26,8 +30,7 @@ else:
     from dunechest.machine._unplug_linux import commands
 
 
-@dataclass(frozen=True, slots=True)
-class Unmounted:
+class Unmounted(msgspec.Struct, frozen=True):
     """Whether a drive is unmounted now, as the system shows it; the command that does it, and why that failed if it did."""
 
     done: bool
@@ -44,6 +47,8 @@ def users(mount: Path) -> tuple[Opener, ...]:
     own = os.getpid()
     real = os.path.realpath(mount)
     below = prefix_of(real)
+    import psutil
+
     for process in psutil.process_iter():
         if process.pid in found or process.pid == own:
             continue
@@ -56,6 +61,8 @@ def users(mount: Path) -> tuple[Opener, ...]:
 
 def _standing(process: psutil.Process) -> Iterator[str]:
     """Yield the folder that a process is in, and the program that it runs, as far as they may be seen."""
+    import psutil
+
     for ask in (process.cwd, process.exe):
         try:
             path = ask()
@@ -87,7 +94,7 @@ def flush(mount: Path) -> None:
 def is_mounted(mount: Path) -> bool:
     """Whether a drive is mounted in a folder."""
     real = os.path.realpath(mount)
-    return any(os.path.realpath(part.mountpoint) == real for part in psutil.disk_partitions(all=True))
+    return any(os.path.realpath(part.mountpoint) == real for part in mounts())
 
 
 def beside(mount: Path) -> tuple[Path, ...]:
@@ -97,7 +104,7 @@ def beside(mount: Path) -> tuple[Path, ...]:
         return ()
     real = os.path.realpath(mount)
     found = []
-    for part in psutil.disk_partitions(all=False):
+    for part in mounts(drives_only=True):
         other = Path(part.mountpoint)
         try:
             if os.path.realpath(other) != real and disks(other) & own:
@@ -114,7 +121,7 @@ def unmount(mount: Path) -> Unmounted:
     """
     device, kind = "", ""
     real = os.path.realpath(mount)
-    for part in psutil.disk_partitions(all=True):
+    for part in mounts():
         if os.path.realpath(part.mountpoint) == real:
             device, kind = part.device, part.fstype
     whys: list[str] = []

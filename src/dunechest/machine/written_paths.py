@@ -10,9 +10,10 @@ from __future__ import annotations
 import os
 import posixpath
 import re
-from dataclasses import dataclass, replace
 from typing import Literal
 from urllib.parse import quote, unquote, urlsplit
+
+import msgspec
 
 _DRIVE = re.compile(r"[A-Za-z]:[\\/]")
 _SCHEME = re.compile(r"[A-Za-z][A-Za-z0-9+.-]+:")
@@ -22,8 +23,7 @@ _SAFE = "/:@!$&'()*+,;=~-._"
 Form = Literal["plain", "uri", "home"]
 
 
-@dataclass(frozen=True, slots=True)
-class Written:
+class Written(msgspec.Struct, frozen=True):
     """A path as it is written in a file.
 
     Parameters
@@ -130,4 +130,4 @@ def below(path: str, folder: str, *, cases: bool = True) -> str | None:
 
 def as_relative(like: Written) -> Written:
     """Return the same form for a relative path."""
-    return replace(like, full=False, scheme="")
+    return msgspec.structs.replace(like, full=False, scheme="")

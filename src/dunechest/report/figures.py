@@ -12,11 +12,11 @@ import re
 import warnings
 from collections.abc import Iterable, Iterator, Sequence
 from contextlib import contextmanager
-from dataclasses import dataclass
 from html import escape
 from typing import TYPE_CHECKING, Any
 
 import matplotlib as mpl
+import msgspec
 from matplotlib.dates import AutoDateLocator, ConciseDateFormatter, date2num
 from matplotlib.figure import Figure
 
@@ -70,8 +70,7 @@ _STYLE: Any = {
 }
 
 
-@dataclass(frozen=True, slots=True)
-class FigureText:
+class FigureText(msgspec.Struct, frozen=True):
     """The picture as SVG, and in words what it shows, for those who do not see it."""
 
     svg: str

@@ -57,9 +57,9 @@ def forget(fd: int, offset: int = 0, length: int = 0) -> None:
     os.posix_fadvise(fd, offset, length, os.POSIX_FADV_DONTNEED)
 
 
-def expect(fd: int) -> None:
-    """Start reading a file into memory without waiting for it."""
-    os.posix_fadvise(fd, 0, 0, os.POSIX_FADV_WILLNEED)
+def expect(fd: int, length: int = 0) -> None:
+    """Start reading a file, or so many bytes of it, into memory without waiting for it."""
+    os.posix_fadvise(fd, 0, length, os.POSIX_FADV_WILLNEED)
 
 
 def bypass(fd: int, on: bool) -> bool:

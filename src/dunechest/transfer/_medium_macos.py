@@ -45,7 +45,7 @@ def forget(fd: int, offset: int = 0, length: int = 0) -> None:
     fcntl.fcntl(fd, _F_NOCACHE, 1)
 
 
-def expect(fd: int) -> None:
+def expect(fd: int, length: int = 0) -> None:
     """Do nothing: reading ahead is left to the system."""
 
 

@@ -31,7 +31,7 @@ def forget(fd: int, offset: int = 0, length: int = 0) -> None:
     """Do nothing: there is no such call."""
 
 
-def expect(fd: int) -> None:
+def expect(fd: int, length: int = 0) -> None:
     """Do nothing: reading ahead is left to the system."""
 
 

@@ -10,8 +10,11 @@ import errno
 import os
 import stat
 import time
+from collections import deque
 from collections.abc import Sequence
-from dataclasses import dataclass
+from typing import NamedTuple
+
+import msgspec
 
 from dunechest.transfer import digests, disk, medium, stream
 from dunechest.transfer.digest_files import digest_files
@@ -31,6 +34,8 @@ from dunechest.transfer.whole_files import (
 #: Pauses in seconds before a file that changed while it was read is read again; the last one is
 #: longer than the coarsest tick below.
 PAUSES = (0.05, 0.3, 2.1)
+#: So many small files are opened and asked for before the first of them is read.
+AHEAD = 32
 #: A time stamp this young (ns) may be given again to a later change: clocks of filesystems tick.
 TICK_FINE = 20_000_000
 TICK_COARSE = 2_000_000_000
@@ -47,8 +52,15 @@ class MovedError(Exception):
     """The source changed between the first look and the last."""
 
 
-@dataclass(slots=True)
-class _Written:
+class _Source(NamedTuple):
+    """A source that is open, what was said of it then, and when (ns)."""
+
+    fd: int
+    before: os.stat_result
+    opened: int
+
+
+class _Written(msgspec.Struct):
     """A small file that is written and waits for its proof."""
 
     fd: int
@@ -63,9 +75,12 @@ def copy_files(job: CopyJob, tell: Tell) -> list[CopyOutcome]:
     """Copy a batch of files; one outcome a task, in order."""
     outcomes: list[CopyOutcome] = []
     waiting: list[_Written] = []
+    ahead: deque[_Source | None] = deque()
     try:
         for place, task in enumerate(job.tasks):
-            outcomes.append(_copy_one(task, place, waiting, job, tell))
+            if not ahead:
+                ahead.extend(map(_open_ahead, job.tasks[place : place + AHEAD]))
+            outcomes.append(_copy_one(task, place, waiting, job, tell, ahead.popleft()))
             if outcomes[-1].state == "cut-off":
                 break
             if job.later and waiting:
@@ -74,9 +89,48 @@ def copy_files(job: CopyJob, tell: Tell) -> list[CopyOutcome]:
     finally:
         for written in waiting:
             _close(written)
+        for source in ahead:
+            if source is not None:
+                os.close(source.fd)
     for _ in range(len(outcomes), len(job.tasks)):
         outcomes.append(CopyOutcome("cut-off", why="not begun"))
     return outcomes
+
+
+def _open_ahead(task: CopyTask) -> _Source | None:
+    """Open a small file and have the system start to read it; None if it is large, or is to be asked for once more."""
+    if task.size > WHOLE:
+        return None
+    try:
+        source = _open(task)
+    except OSError:
+        return None
+    try:
+        if task.size < AROUND:
+            medium.expect(source.fd)
+    except OSError:
+        pass  # then it is read when its turn comes
+    return source
+
+
+def _open(task: CopyTask) -> _Source:
+    """Open a source and take note of what it is.
+
+    Raises
+    ------
+    OSError
+        If it cannot be opened, or is no regular file.
+    """
+    fd = os.open(task.source, READING)
+    try:
+        opened = time.time_ns()
+        before = os.fstat(fd)
+        if not stat.S_ISREG(before.st_mode):
+            raise OSError(errno.EINVAL, "it is no longer a regular file")
+    except BaseException:
+        os.close(fd)
+        raise
+    return _Source(fd, before, opened)
 
 
 def _close(written: _Written) -> None:
@@ -93,11 +147,14 @@ def give_time(path: bytes, stamp: int) -> None:
         pass  # recorded beside the file; some filesystems cannot hold it, and what was given up is no longer there
 
 
-def _copy_one(task: CopyTask, place: int, waiting: list[_Written], job: CopyJob, tell: Tell) -> CopyOutcome:
-    """Copy a file, again if it changed meanwhile."""
+def _copy_one(
+    task: CopyTask, place: int, waiting: list[_Written], job: CopyJob, tell: Tell, source: _Source | None
+) -> CopyOutcome:
+    """Copy a file, again if it changed meanwhile; the first time from a source that is open already, if it is."""
     for again, pause in enumerate((*PAUSES, None)):
         try:
-            outcome = _attempt(task, place, waiting, job, tell if again == 0 else _untold)
+            source, opened = None, source or _open(task)
+            outcome = _attempt(task, place, waiting, job, tell if again == 0 else _untold, opened)
         except MovedError:
             if pause is None:
                 why = f"it changed each of the {len(PAUSES) + 1} times it was read"
@@ -122,15 +179,13 @@ def _untold(count: int) -> None:
     """Say nothing: these bytes were counted the first time."""
 
 
-def _attempt(task: CopyTask, place: int, waiting: list[_Written], job: CopyJob, tell: Tell) -> CopyOutcome:
-    source = os.open(task.source, READING)
+def _attempt(
+    task: CopyTask, place: int, waiting: list[_Written], job: CopyJob, tell: Tell, opened_source: _Source
+) -> CopyOutcome:
+    source, before, opened = opened_source
     try:
-        before = os.fstat(source)
-        if not stat.S_ISREG(before.st_mode):
-            raise OSError(errno.EINVAL, "it is no longer a regular file")
         if before.st_size > WHOLE:
             return _copy_large(task, source, before, job.sha512, tell)
-        opened = time.time_ns()
         data = read_whole(source, before.st_size)
         if task.expect is None:  # otherwise the digest decides
             still(source, before, len(data), opened)

@@ -4,11 +4,12 @@ from __future__ import annotations
 
 import sys
 import time
-from dataclasses import dataclass, replace
+from dataclasses import replace
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 import click
+import msgspec
 
 from dunechest.cli.output import Out, common
 from dunechest.cli.parts import NUMBER, Command, complete_chest, complete_held, shaped
@@ -154,8 +155,7 @@ def _told(left: tuple[tuple[str, str], ...]) -> list[dict[str, str]]:
     return [{"name": name, "why": why} for name, why in left]
 
 
-@dataclass(frozen=True, slots=True)
-class _Planned:
+class _Planned(msgspec.Struct, frozen=True):
     """Plans, what they were made from, and the libraries of the chest that are left behind, with the reasons."""
 
     source: Chest
@@ -248,7 +248,7 @@ def _with_places(out: Out, planned: _Planned) -> _Planned:
     options = replace(planned.options, places=told)
     with out.following() as progress:
         plans = plan_restores(planned.source, planned.names, options, progress=progress)
-    return replace(planned, options=options, plans=plans)
+    return msgspec.structs.replace(planned, options=options, plans=plans)
 
 
 def _carry_out(out: Out, plans: tuple[RestorePlan, ...], *, again: bool) -> list[RestoreResult]:

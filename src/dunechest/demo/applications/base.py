@@ -7,8 +7,9 @@ import os
 from abc import ABC, abstractmethod
 from collections.abc import Iterator
 from contextlib import AbstractContextManager, contextmanager
-from dataclasses import dataclass
 from pathlib import Path
+
+import msgspec
 
 from dunechest.machine.folders import standard_folders
 from dunechest.machine.processes import lives
@@ -18,8 +19,7 @@ class RefusalError(Exception):
     """The application will not open the library; the message says why."""
 
 
-@dataclass(frozen=True, slots=True)
-class Opened:
+class Opened(msgspec.Struct, frozen=True):
     """What an application shows of its library: what there is, what is missing, what it did."""
 
     library: Path

@@ -5,8 +5,9 @@ from __future__ import annotations
 import os
 from collections.abc import Callable, Iterable, Iterator, Sequence
 from contextlib import AbstractContextManager
-from dataclasses import dataclass, field
 from pathlib import Path
+
+import msgspec
 
 from dunechest.chest.chest import Chest
 from dunechest.errors import CutOffError, UsageError, refuse_blocked
@@ -28,8 +29,7 @@ from dunechest.progress import Progress
 Following = Callable[[], AbstractContextManager[Progress]]
 
 
-@dataclass(slots=True)
-class Several:
+class Several(msgspec.Struct):
     """What is to be archived to which chests.
 
     Parameters
@@ -46,8 +46,8 @@ class Several:
 
     libraries: tuple[Library, ...]
     chests: tuple[Chest, ...]
-    seen: dict[tuple[str, Path], ArchiveResult] = field(default_factory=dict)
-    plans: dict[tuple[str, Path], ArchivePlan] = field(default_factory=dict)
+    seen: dict[tuple[str, Path], ArchiveResult] = msgspec.field(default_factory=dict)
+    plans: dict[tuple[str, Path], ArchivePlan] = msgspec.field(default_factory=dict)
 
     @property
     def bytes(self) -> dict[str, int]:

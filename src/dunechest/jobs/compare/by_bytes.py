@@ -6,8 +6,9 @@ import os
 import time
 import unicodedata
 from collections.abc import Mapping, Sequence
-from dataclasses import replace
 from pathlib import Path
+
+import msgspec
 
 from dunechest.chest.bag_records import stamp
 from dunechest.errors import ChestBusyError, RecordDamagedError, UsageError
@@ -153,7 +154,7 @@ def _spelled_alike(first: Place, second: Place) -> Place:
     names = {theirs[form]: ours[form] for form in ours.keys() & theirs.keys()}
     if not names:
         return second
-    return replace(
+    return msgspec.structs.replace(
         second,
         files={names.get(path, path): facts for path, facts in second.files.items()},
         put_together={names.get(path, path): facts for path, facts in second.put_together.items()},
@@ -208,7 +209,7 @@ def _with_outside_files(first: Place, second: Place) -> tuple[Place, Place]:
 
 
 def _with(place: Place, outside: Mapping[str, tuple[Path, int, int | None]]) -> Place:
-    return replace(place, files={**place.files, **outside})
+    return msgspec.structs.replace(place, files={**place.files, **outside})
 
 
 def _digests(files: list[tuple[Path, int]], progress: Progress) -> dict[Path, tuple[str, str]]:

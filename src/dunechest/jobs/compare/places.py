@@ -3,9 +3,9 @@
 from __future__ import annotations
 
 import os
-from dataclasses import dataclass, field
 from pathlib import Path
 
+import msgspec
 from blake3 import blake3
 
 from dunechest.bag.bag import is_bag
@@ -22,20 +22,19 @@ from dunechest.names import from_wire, shown
 from dunechest.transfer.walk import walk_own
 
 
-@dataclass(frozen=True, slots=True)
-class Place:
+class Place(msgspec.Struct, frozen=True):
     """One of the two places: how to call it, and its files, each with where its bytes are and its time in ns."""
 
     name: str
     files: dict[str, tuple[Path, int, int | None]]
     #: State and digest of what is kept in pieces, by the same path.
-    put_together: dict[str, tuple[str, str]] = field(default_factory=dict)
+    put_together: dict[str, tuple[str, str]] = msgspec.field(default_factory=dict)
     #: For an edition: its outside files likewise, by the paths that they came from.
-    outside: dict[str, tuple[Path, int, int | None]] = field(default_factory=dict)
+    outside: dict[str, tuple[Path, int, int | None]] = msgspec.field(default_factory=dict)
     #: For an edition: its record, and what of the archive's records is not proven.
     record: LibraryRecord | None = None
     #: Digests of captured databases, as they were recorded.
-    proofs: dict[str, str] = field(default_factory=dict)
+    proofs: dict[str, str] = msgspec.field(default_factory=dict)
     damage: tuple[RecordFault, ...] = ()
     #: The folder or library on this computer, or the bag; of a bag what tells whether it is changed meanwhile.
     folder: Path | None = None

@@ -7,7 +7,6 @@ never had before its own current edition, is not brought back.
 from __future__ import annotations
 
 from collections.abc import Iterator, Mapping
-from dataclasses import dataclass, field
 
 import msgspec
 
@@ -35,8 +34,7 @@ from dunechest.names import from_wire, is_text, parents, why_unsafe
 _PREFIX = EARLIER + "/"
 
 
-@dataclass(frozen=True, slots=True)
-class Held:
+class Held(msgspec.Struct, frozen=True):
     """A bag as it is: its records, its current files, and what only earlier editions have, by path in the bag."""
 
     own: BagRecords
@@ -63,8 +61,7 @@ def held(own: BagRecords) -> Held:
     return Held(own, record, editions.current_files(own), editions.current_tags(own), own.numbers(record.edition))
 
 
-@dataclass(frozen=True, slots=True)
-class Joined:
+class Joined(msgspec.Struct, frozen=True):
     """An archive of pieces to be written with another base, and with pieces that lie in others: path, and what goes in.
 
     The digests of `more` say of each piece in which archive it is.
@@ -76,8 +73,7 @@ class Joined:
     more: Mapping[str, Kept]
 
 
-@dataclass(slots=True)
-class Image:
+class Image(msgspec.Struct):
     """What a bag becomes.
 
     Parameters
@@ -104,13 +100,13 @@ class Image:
 
     record: LibraryRecord
     files: FileTable
-    earlier: dict[str, Tag] = field(default_factory=dict)
-    source: dict[str, str] = field(default_factory=dict)
-    editions: dict[int, LibraryRecord] = field(default_factory=dict)
-    lines: dict[int, list[bytes]] = field(default_factory=dict)
-    totals: dict[int, EditionTotals] = field(default_factory=dict)
+    earlier: dict[str, Tag] = msgspec.field(default_factory=dict)
+    source: dict[str, str] = msgspec.field(default_factory=dict)
+    editions: dict[int, LibraryRecord] = msgspec.field(default_factory=dict)
+    lines: dict[int, list[bytes]] = msgspec.field(default_factory=dict)
+    totals: dict[int, EditionTotals] = msgspec.field(default_factory=dict)
     verbatim: bool = True
-    joined: list[Joined] = field(default_factory=list)
+    joined: list[Joined] = msgspec.field(default_factory=list)
 
     @property
     def numbers(self) -> tuple[int, ...]:

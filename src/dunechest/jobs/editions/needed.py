@@ -2,15 +2,14 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+import msgspec
 
 from dunechest.chest import editions, pieces
 from dunechest.chest.bag_records import BagRecords
 from dunechest.chest.pieces import Kept
 
 
-@dataclass(frozen=True, slots=True)
-class Archives:
+class Archives(msgspec.Struct, frozen=True):
     """Archives of pieces: those that stay and that go, by digest of the whole, and the files that are their bases."""
 
     kept: dict[str, Kept]

@@ -14,7 +14,8 @@ from __future__ import annotations
 import datetime
 import re
 from collections.abc import Iterable
-from dataclasses import dataclass
+
+import msgspec
 
 from dunechest.errors import UsageError
 from dunechest.names import shown
@@ -31,8 +32,7 @@ _ONE = re.compile(rf"one an? (?P<each>day|week|month|year) for (?:(?P<ever>ever)
 _LAST = re.compile(r"the last (?P<number>\d{1,5}|[a-z]+)")
 
 
-@dataclass(frozen=True, slots=True)
-class Clause:
+class Clause(msgspec.Struct, frozen=True):
     """One clause: keep all, or one `each` day, week, month or year, of the last `days`; or the `last` so many."""
 
     days: float

@@ -38,9 +38,10 @@ from __future__ import annotations
 import json
 import tomllib
 from collections.abc import Iterable, Mapping
-from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
+
+import msgspec
 
 from dunechest.errors import CutOffError, UsageError
 from dunechest.jobs.routine.routine import PATIENCE, Routine, RoutineChest, RoutineLibrary
@@ -58,8 +59,7 @@ _HEAD = (
 )
 
 
-@dataclass(frozen=True, slots=True)
-class Unusable:
+class Unusable(msgspec.Struct, frozen=True):
     """A routine whose file is not understood: its name, and why."""
 
     name: str
@@ -155,8 +155,7 @@ def read_routine(name: str) -> Routine:
         raise UsageError(f"{table.where}: {error}") from error
 
 
-@dataclass(frozen=True, slots=True)
-class _Table:
+class _Table(msgspec.Struct, frozen=True):
     """A table of a file whose keys and types are looked at before they are believed."""
 
     file: str

@@ -5,12 +5,13 @@ from __future__ import annotations
 from dataclasses import dataclass
 from typing import ClassVar
 
+import msgspec
+
 from dunechest.jobs.routine.routine import Routine, RoutineChest
 from dunechest.values import Value
 
 
-@dataclass(frozen=True, slots=True)
-class ChestDue:
+class ChestDue(msgspec.Struct, frozen=True):
     """A chest that a routine is due for.
 
     Parameters

@@ -5,9 +5,11 @@ from __future__ import annotations
 import os
 import stat
 from collections.abc import Iterable, Mapping
-from dataclasses import dataclass, field
+from dataclasses import dataclass
 from pathlib import Path
 from typing import Any, Generic, TypeVar
+
+import msgspec
 
 from dunechest.jobs.undo.as_left import (
     came_to_it,
@@ -44,20 +46,18 @@ from dunechest.transfer.owner import give, owner_above
 _Step = TypeVar("_Step", bound=Step)
 
 
-@dataclass(slots=True)
-class Later:
+class Later(msgspec.Struct):
     """What later deeds of the same command have done by the time an earlier one is undone: they go first."""
 
-    made: set[str] = field(default_factory=set)
-    digests: dict[str, str] = field(default_factory=dict)
+    made: set[str] = msgspec.field(default_factory=set)
+    digests: dict[str, str] = msgspec.field(default_factory=dict)
 
     def digest(self, path: Path) -> str:
         """Return the digest a file will have by then."""
         return self.digests.get(str(path)) or digest_or_none(path)
 
 
-@dataclass(frozen=True, slots=True)
-class Look:
+class Look(msgspec.Struct, frozen=True):
     """What undoing a step does, if anything, and what forbids it."""
 
     action: UndoAction | None = None

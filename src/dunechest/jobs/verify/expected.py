@@ -10,8 +10,10 @@ from __future__ import annotations
 
 import struct
 from collections.abc import Iterator, Mapping, MutableMapping
-from dataclasses import dataclass, field, replace
+from dataclasses import replace
 from typing import NamedTuple
+
+import msgspec
 
 from dunechest.bag.bag import Bag, Lying, list_bag, spelled_as
 from dunechest.bag.manifest import Manifest, Problem
@@ -25,8 +27,7 @@ from dunechest.transfer.tasks import DigestOutcome
 BULKY = (DATA, EARLIER + "/")
 
 
-@dataclass(frozen=True, slots=True)
-class Expected:
+class Expected(msgspec.Struct, frozen=True):
     """What a bag should hold (`files`, by path), what lies in it, and problems of its records.
 
     `disagree` names, for a path that only one record has, the other record.
@@ -37,9 +38,9 @@ class Expected:
     lying: Lying
     problems: list[Problem]
     fetched: frozenset[str]
-    disagree: Mapping[str, str] = field(default_factory=dict)
+    disagree: Mapping[str, str] = msgspec.field(default_factory=dict)
     #: Missing files, and the name under which each lies that differs in case or in the form of accents alone.
-    spelled: Mapping[str, str] = field(default_factory=dict)
+    spelled: Mapping[str, str] = msgspec.field(default_factory=dict)
 
 
 def payload_size(expected: Expected) -> int:
@@ -121,7 +122,7 @@ def _with_spellings(expected: Expected, own: BagRecords) -> Expected:
     if same:
         there = {same.get(path, path): size for path, size in there.items()}
     spelled = {path: other for path, other in spelled.items() if other not in same}
-    return replace(expected, lying=replace(expected.lying, files=there), spelled=spelled)
+    return msgspec.structs.replace(expected, lying=replace(expected.lying, files=there), spelled=spelled)
 
 
 class ExpectedFile(NamedTuple):

@@ -6,7 +6,8 @@ import re
 import sqlite3
 import time
 from collections.abc import Iterator
-from dataclasses import dataclass
+
+import msgspec
 
 from dunechest.library import integrity
 from dunechest.library.draft.observing import Ground, Observation, Sureness, pattern_of
@@ -20,8 +21,7 @@ _ENOUGH = 0.5
 _NAME = re.compile(r"[^\x00-\x1f]{1,1000}")
 
 
-@dataclass(frozen=True, slots=True)
-class Table:
+class Table(msgspec.Struct, frozen=True):
     """A table: its columns, and for a column the table and column it refers to."""
 
     name: str

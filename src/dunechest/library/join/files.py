@@ -7,9 +7,10 @@ import configparser
 import json
 import re
 from collections.abc import Collection
-from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
+
+import msgspec
 
 from dunechest.library.formats.base import UnreadableError, text_of
 from dunechest.library.formats.bibliographies import bibtex_spans
@@ -21,8 +22,7 @@ from dunechest.library.kinds.schema import Joins, Kind
 from dunechest.transfer import safe
 
 
-@dataclass(frozen=True, slots=True)
-class Joined:
+class Joined(msgspec.Struct, frozen=True):
     """What joining brought: things `added`, and things that are in both and differ, by name."""
 
     added: int

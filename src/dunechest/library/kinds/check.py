@@ -10,7 +10,6 @@ import re
 import tomllib
 import types
 from collections.abc import Iterator
-from dataclasses import dataclass
 from typing import TYPE_CHECKING, Any, get_args, get_origin
 
 import msgspec
@@ -28,8 +27,7 @@ Place = tuple[str | int, ...]
 STANDARD = ("home", "pictures", "music", "videos", "documents", "desktop", "configuration", "data")
 
 
-@dataclass(frozen=True, slots=True)
-class Mistake:
+class Mistake(msgspec.Struct, frozen=True):
     """A mistake in a kind file: its line (from 1), the key, and what is wrong."""
 
     line: int

@@ -7,11 +7,9 @@ the sort. So a playlist of which nobody ever wrote a kind file brings its songs 
 
 from __future__ import annotations
 
-import os
 import re
 from collections import Counter
-from collections.abc import Iterable, Iterator, Mapping
-from dataclasses import dataclass
+from collections.abc import Iterable, Iterator, Mapping, Sequence
 from pathlib import Path
 
 import msgspec
@@ -23,7 +21,7 @@ from dunechest.library.formats.tables import path_columns
 from dunechest.library.kinds.schema import Form, FoundReferences, Kind, References
 from dunechest.library.roles import role_of
 from dunechest.paths import prefix_of
-from dunechest.transfer import safe
+from dunechest.transfer.beginnings import beginnings, in_groups
 from dunechest.transfer.walk import FileEntry
 
 #: Bytes of a file's beginning by which its format is known.
@@ -37,10 +35,11 @@ _MOST_UNSURE = 20_000
 #: Bytes: a text of such a format that is larger holds data.
 _LARGEST_UNSURE = 2 << 20
 _LARGEST = 32 << 20
+#: A text of so many bytes is read at once.
+_SHORT = 64 << 10
 
 
-@dataclass(frozen=True, slots=True)
-class OpenFormat:
+class OpenFormat(msgspec.Struct, frozen=True):
     """An open format whose files name others.
 
     Attributes
@@ -153,49 +152,94 @@ def with_open_formats(kind: Kind, library: Path, files: Iterable[FileEntry]) -> 
     """
     found: dict[tuple[Form, bool, tuple[str, ...]], list[str]] = {}
     tables: list[References] = []
-    heads = unsure = 0
-    misses: Counter[str] = Counter()
+    looked_at = _LookedAt()
     root = prefix_of(library)
-    for file in candidates(kind, files):
-        if _is_place(file.path):
-            if file.size < 1 << 20:
-                settings = file.path.endswith("config")
-                key: tuple[Form, bool, tuple[str, ...]] = ("ini", False, ("**",)) if settings else ("lines", True, ())
-                found.setdefault(key, []).append(file.path)
-            continue
-        last = ending(file.path)
-        formats = _BY_ENDING.get(last, ())
-        if not formats:
-            if last not in _DATABASE_ENDINGS:
-                if heads >= _MOST_HEADS or (last and misses[last] >= _MOST_MISSES):
-                    continue
-                heads += 1
-            begins = _read(root + file.path, _HEAD)
-            if begins.startswith(_DATABASE):
-                tables += _columns(library / file.path, file.path)
+    for group in in_groups(candidates(kind, files)):
+        at_hand = _at_hand(group, root, looked_at)
+        for file in group:
+            if _is_place(file.path):
+                if file.size < 1 << 20:
+                    settings = file.path.endswith("config")
+                    key: tuple[Form, bool, tuple[str, ...]] = (
+                        ("ini", False, ("**",)) if settings else ("lines", True, ())
+                    )
+                    found.setdefault(key, []).append(file.path)
                 continue
-            formats = tuple(known for known in FORMATS if known.begins is not None and known.begins.match(begins))
-            misses[last] += not formats
-        if file.size > _LARGEST:
-            continue
-        place = root + file.path
-        content: bytes | None = None
-        for known in formats:
-            if not known.sure:
-                unsure += 1
-                if file.size > _LARGEST_UNSURE or unsure > _MOST_UNSURE:
+            formats = _BY_ENDING.get(ending(file.path), ())
+            begins = at_hand.get(file.path, b"")
+            if not formats:
+                if not looked_at.takes_head(file.path):
                     continue
-            content = _read(place, _LARGEST) if content is None else content
-            if b"\0" in content[:4096] and not content.startswith((b"\xff\xfe", b"\xfe\xff")):
-                break  # no text, whatever its ending says
-            if known.holds.search(content) or content.startswith((b"\xff\xfe", b"\xfe\xff")):
-                found.setdefault((known.form, known.sure, known.keys), []).append(file.path)
-                break
+                if begins.startswith(_DATABASE):
+                    tables += _columns(library / file.path, file.path)
+                    continue
+                formats = tuple(known for known in FORMATS if known.begins is not None and known.begins.match(begins))
+                looked_at.misses[ending(file.path)] += not formats
+            fitting = _format_of(file, formats, begins, root, looked_at)
+            if fitting is not None:
+                found.setdefault((fitting.form, fitting.sure, fitting.keys), []).append(file.path)
     more = [
         FoundReferences(form=form, files=tuple(paths), keys=keys, sure=sure)
         for (form, sure, keys), paths in sorted(found.items())
     ]
     return msgspec.structs.replace(kind, references=(*kind.references, *more, *tables))
+
+
+class _LookedAt(msgspec.Struct):
+    """How many files were looked at, so that a folder of any size is looked at quickly."""
+
+    heads: int = 0
+    unsure: int = 0
+    misses: Counter[str] = msgspec.field(default_factory=Counter)
+
+    def may_take_head(self, path: str) -> bool:
+        """Whether a file of no known ending is opened for its first bytes."""
+        last = ending(path)
+        if last in _DATABASE_ENDINGS:
+            return True
+        return self.heads < _MOST_HEADS and not (last and self.misses[last] >= _MOST_MISSES)
+
+    def takes_head(self, path: str) -> bool:
+        """Likewise, and count it."""
+        may = self.may_take_head(path)
+        self.heads += may and ending(path) not in _DATABASE_ENDINGS
+        return may
+
+
+def _at_hand(group: Sequence[FileEntry], root: str, looked_at: _LookedAt) -> dict[str, bytes]:
+    """Return what is needed of some files, read together: the first bytes, and all of a short text, by path."""
+    wanted = []
+    for file in group:
+        formats = _BY_ENDING.get(ending(file.path), ())
+        if _is_place(file.path) or not (formats or looked_at.may_take_head(file.path)):
+            continue
+        if not formats:
+            wanted.append((file.path, _HEAD))
+        elif file.size <= _SHORT and (looked_at.unsure < _MOST_UNSURE or any(known.sure for known in formats)):
+            wanted.append((file.path, file.size + 1))
+    contents = beginnings([(root + path, most) for path, most in wanted])
+    return {path: content for (path, _), content in zip(wanted, contents, strict=True)}
+
+
+def _format_of(
+    file: FileEntry, formats: Iterable[OpenFormat], begins: bytes, root: str, looked_at: _LookedAt
+) -> OpenFormat | None:
+    """Return the format of which a file holds something; `begins` are its first bytes, as far as they are at hand."""
+    if file.size > _LARGEST:
+        return None
+    content = begins if len(begins) == file.size else None
+    for known in formats:
+        if not known.sure:
+            looked_at.unsure += 1
+            if file.size > _LARGEST_UNSURE or looked_at.unsure > _MOST_UNSURE:
+                continue
+        if content is None:
+            (content,) = beginnings([(root + file.path, min(file.size + 1, _LARGEST))])
+        if b"\0" in content[:4096] and not content.startswith((b"\xff\xfe", b"\xfe\xff")):
+            return None  # no text, whatever its ending says
+        if known.holds.search(content) or content.startswith((b"\xff\xfe", b"\xfe\xff")):
+            return known
+    return None
 
 
 def _columns(place: Path, path: str) -> Iterator[FoundReferences]:
@@ -205,14 +249,6 @@ def _columns(place: Path, path: str) -> Iterator[FoundReferences]:
             yield FoundReferences(form="sqlite", files=(path,), table=table, column=column, sure=False)
     except UnreadableError:
         return  # it is in use, damaged or somebody's own; the archive itself tells
-
-
-def _read(place: str, most: int) -> bytes:
-    try:
-        with os.fdopen(safe.open_regular(place), "rb") as file:
-            return file.read(most)
-    except OSError:
-        return b""
 
 
 def renamed(kind: Kind, names: Mapping[str, str]) -> Kind:

@@ -4,8 +4,9 @@ from __future__ import annotations
 
 import os
 from collections.abc import Callable, Mapping, Sequence
-from dataclasses import dataclass, field
 from typing import Literal
+
+import msgspec
 
 from dunechest.library.formats.base import Raw
 from dunechest.library.references.resolve import Resolver
@@ -16,8 +17,7 @@ from dunechest.paths import BACKSLASHES, prefix_of, slashed
 State = Literal["stays", "new", "lost"]
 
 
-@dataclass(frozen=True, slots=True)
-class Pointed:
+class Pointed(msgspec.Struct, frozen=True):
     """What becomes of a reference: it `stays`, gets a `new` text, or is `lost`: it leads to nothing here."""
 
     state: State
@@ -25,8 +25,7 @@ class Pointed:
     why: str = ""
 
 
-@dataclass(frozen=True, slots=True)
-class Moves:
+class Moves(msgspec.Struct, frozen=True):
     """Where a library and what belonged to it were, and where they are now.
 
     Parameters
@@ -60,7 +59,7 @@ class Moves:
     folders: Sequence[tuple[str, str]] = ()
     home: str = ""
     old_home: str = ""
-    _folded: dict[str, str] = field(default_factory=dict)
+    _folded: dict[str, str] = msgspec.field(default_factory=dict)
 
     @property
     def cases(self) -> bool:

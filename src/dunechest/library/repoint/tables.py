@@ -5,8 +5,9 @@ from __future__ import annotations
 import os
 import sqlite3
 from collections.abc import Iterable, Mapping
-from dataclasses import dataclass
 from pathlib import Path
+
+import msgspec
 
 from dunechest.library.formats.sqlite import writing
 from dunechest.library.formats.tables import as_text, join_path, quoted
@@ -42,8 +43,7 @@ def _rewrite_column(connection: sqlite3.Connection, spec: References, wanted: Ma
             connection.execute(f"UPDATE {table} SET {column} = ? WHERE rowid = ?", (put, number))  # noqa: S608
 
 
-@dataclass(frozen=True, slots=True)
-class _Member:
+class _Member(msgspec.Struct, frozen=True):
     """A reference that is made of a folder and a name: number of its row, where it is, old and new text."""
 
     number: int

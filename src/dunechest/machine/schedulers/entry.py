@@ -2,9 +2,10 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
 from pathlib import Path
 from typing import ClassVar, Protocol
+
+import msgspec
 
 from dunechest.errors import UsageError
 from dunechest.names import shown
@@ -13,8 +14,7 @@ from dunechest.transfer import safe
 DAYS = ("Monday", "Tuesday", "Wednesday", "Thursday", "Friday", "Saturday", "Sunday")
 
 
-@dataclass(frozen=True, slots=True)
-class Moment:
+class Moment(msgspec.Struct, frozen=True):
     """A time of the clock on the wall that comes again and again.
 
     Parameters
@@ -35,8 +35,7 @@ class Moment:
     day: int | None = None
 
 
-@dataclass(frozen=True, slots=True)
-class Entry:
+class Entry(msgspec.Struct, frozen=True):
     """What a scheduler is asked for: a command at some moments, every hour, and when a drive appears.
 
     Parameters
@@ -65,16 +64,14 @@ class Entry:
                 )
 
 
-@dataclass(frozen=True, slots=True)
-class File:
+class File(msgspec.Struct, frozen=True):
     """A file that a scheduler reads; or, with ``place`` None, the lines that one of its commands is given."""
 
     place: Path | None
     text: str
 
 
-@dataclass(frozen=True, slots=True)
-class Taken:
+class Taken(msgspec.Struct, frozen=True):
     """Whether a scheduler has an entry, as it says itself, and that in a sentence."""
 
     taken: bool

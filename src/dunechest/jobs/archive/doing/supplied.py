@@ -6,7 +6,8 @@ A second chest gets its bytes from there: so the library is read once, and both 
 from __future__ import annotations
 
 import os
-from dataclasses import dataclass
+
+import msgspec
 
 from dunechest.chest.bag_records import BagRecords
 from dunechest.chest.chest import Chest
@@ -18,8 +19,7 @@ from dunechest.jobs.archive.plan import PlannedDatabase, PlannedFile
 from dunechest.names import from_wire
 
 
-@dataclass(frozen=True, slots=True)
-class Supplied:
+class Supplied(msgspec.Struct, frozen=True):
     """The current edition of a bag that holds the library as it is.
 
     Parameters

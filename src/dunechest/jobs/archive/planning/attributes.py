@@ -4,7 +4,8 @@ from __future__ import annotations
 
 import os
 from collections.abc import Iterator
-from dataclasses import dataclass
+
+import msgspec
 
 from dunechest.chest.records import AttributeRecord, OwnerRecord
 from dunechest.findings import Finding
@@ -19,8 +20,7 @@ from dunechest.words import number
 _MOST = 8 << 20
 
 
-@dataclass(slots=True)
-class _Room:
+class _Room(msgspec.Struct):
     """How much may still be recorded, and how many files it was too much for."""
 
     left: int = _MOST

@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Iterator, Mapping, Sequence
-from dataclasses import dataclass
+
+import msgspec
 
 from dunechest.chest import editions
 from dunechest.chest.bag_entry import BagEntry
@@ -23,8 +24,7 @@ from dunechest.library.library import Library
 from dunechest.names import quoted, shown, slug
 
 
-@dataclass(frozen=True, slots=True)
-class Stored:
+class Stored(msgspec.Struct, frozen=True):
     """What is to be archived, each file with its name on the drive.
 
     Parameters
@@ -50,8 +50,7 @@ class Stored:
         return LIBRARY_FILES + self.names.folder(path) if path else LIBRARY_FOLDER
 
 
-@dataclass(frozen=True, slots=True)
-class Destination:
+class Destination(msgspec.Struct, frozen=True):
     """Where a library goes in a chest.
 
     Parameters

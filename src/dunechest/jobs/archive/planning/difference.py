@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 from collections.abc import Collection, Iterable, Iterator, Mapping
-from dataclasses import dataclass, field
+
+import msgspec
 
 from dunechest.chest.bag_entry import BagEntry
 from dunechest.chest.editions import current_files
@@ -65,8 +66,7 @@ def difference(
     )
 
 
-@dataclass(slots=True)
-class _Compared:
+class _Compared(msgspec.Struct):
     """Files held one by one against the latest edition: what is just so, and what has to be read."""
 
     then: FileTable
@@ -74,12 +74,12 @@ class _Compared:
     own_names: Mapping[str, str]
     gone: Collection[str]
     found: Marks
-    kept: list[PlannedFile] = field(default_factory=list)
-    kept_databases: list[PlannedDatabase] = field(default_factory=list)
-    to_read: list[PlannedFile] = field(default_factory=list)
-    to_capture: list[PlannedDatabase] = field(default_factory=list)
-    others: list[str] = field(default_factory=list)
-    lost: list[PlannedFile] = field(default_factory=list)
+    kept: list[PlannedFile] = msgspec.field(default_factory=list)
+    kept_databases: list[PlannedDatabase] = msgspec.field(default_factory=list)
+    to_read: list[PlannedFile] = msgspec.field(default_factory=list)
+    to_capture: list[PlannedDatabase] = msgspec.field(default_factory=list)
+    others: list[str] = msgspec.field(default_factory=list)
+    lost: list[PlannedFile] = msgspec.field(default_factory=list)
 
     def file(self, file: PlannedFile) -> None:
         """Take in a file."""

@@ -9,8 +9,9 @@ from __future__ import annotations
 
 import os
 from collections.abc import Iterable, Mapping, Sequence
-from dataclasses import dataclass
 from pathlib import Path
+
+import msgspec
 
 from dunechest.chest.bag_entry import BagEntry
 from dunechest.chest.chest import Chest
@@ -33,8 +34,7 @@ _MOST = 0.5
 _SAMPLE, _SAME = 16, 0.9
 
 
-@dataclass(frozen=True, slots=True)
-class Likeness:
+class Likeness(msgspec.Struct, frozen=True):
     """A bag that may hold the library: how many of its files are the same, how that is known, and whether it is certain."""
 
     entry: BagEntry

@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass, field
 from pathlib import Path
+
+import msgspec
 
 from dunechest.chest.layout import DATA, PAYLOAD, PENDING_TAGS
 from dunechest.jobs.copy.plan import CopyPlan
@@ -11,8 +12,7 @@ from dunechest.names import shown
 from dunechest.words import number
 
 
-@dataclass(slots=True)
-class Run:
+class Run(msgspec.Struct):
     """What gathers while a plan is carried out.
 
     `brought` are the paths in the bag of what is on the target's drive and proven, `missing` those that are intact
@@ -21,9 +21,9 @@ class Run:
 
     plan: CopyPlan
     bag: Path
-    brought: set[str] = field(default_factory=set)
-    missing: dict[str, str] = field(default_factory=dict)
-    elsewhere: list[tuple[str, str]] = field(default_factory=list)
+    brought: set[str] = msgspec.field(default_factory=set)
+    missing: dict[str, str] = msgspec.field(default_factory=dict)
+    elsewhere: list[tuple[str, str]] = msgspec.field(default_factory=list)
     resumed: int = 0
 
     def pending(self, path: str) -> str:

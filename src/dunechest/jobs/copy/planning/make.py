@@ -4,7 +4,8 @@ from __future__ import annotations
 
 import os
 from collections.abc import Iterable
-from dataclasses import dataclass
+
+import msgspec
 
 from dunechest.chest.bag_entry import BagEntry
 from dunechest.chest.bag_records import stamp
@@ -96,8 +97,7 @@ def _damaged_chest(chest: Chest) -> list[Finding]:
 _NO_CHANGE = BagChange()
 
 
-@dataclass(frozen=True, slots=True)
-class _Found:
+class _Found(msgspec.Struct, frozen=True):
     """What is to be done with a library: its state, the findings, its image and how the target's bag becomes that."""
 
     state: State

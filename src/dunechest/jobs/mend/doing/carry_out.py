@@ -4,9 +4,10 @@ from __future__ import annotations
 
 import os
 from collections.abc import Iterator
-from dataclasses import dataclass, field
 from itertools import chain
 from pathlib import Path
+
+import msgspec
 
 from dunechest.chest import journal
 from dunechest.chest.bag_records import BagRecords, stamp
@@ -30,15 +31,14 @@ from dunechest.transfer import disk, safe
 from dunechest.transfer.digest_files import digest_of
 
 
-@dataclass(slots=True)
-class _Run:
+class _Run(msgspec.Struct):
     """What gathers while a plan is carried out."""
 
     plan: MendPlan
     bag: Path
-    mended: list[tuple[str, str]] = field(default_factory=list)
+    mended: list[tuple[str, str]] = msgspec.field(default_factory=list)
     bytes: int = 0
-    failed: list[tuple[str, str]] = field(default_factory=list)
+    failed: list[tuple[str, str]] = msgspec.field(default_factory=list)
 
 
 def carry_out(plan: MendPlan, *, progress: Progress = silent) -> MendResult:

@@ -4,7 +4,8 @@ from __future__ import annotations
 
 import os
 from collections.abc import Iterable, Iterator, Sequence
-from dataclasses import dataclass
+
+import msgspec
 
 from dunechest.bag.manifest import parse_manifest
 from dunechest.chest.bag_entry import BagEntry
@@ -124,8 +125,7 @@ def _missing(chest: Chest, name: str, others: tuple[Chest, ...], in_the_way: boo
     return MendPlan(chest, name, others, None, {}, (), ((".", why),), (), 0, findings=(finding,))
 
 
-@dataclass(frozen=True, slots=True)
-class _File:
+class _File(msgspec.Struct, frozen=True):
     """What a file of a bag was when it was archived."""
 
     path: str

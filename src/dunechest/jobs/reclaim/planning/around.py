@@ -7,8 +7,6 @@ import time
 from collections.abc import Iterable, Iterator
 from pathlib import Path
 
-import psutil
-
 from dunechest.errors import DuneChestError
 from dunechest.findings import Finding
 from dunechest.jobs.protected import why_protected
@@ -18,6 +16,7 @@ from dunechest.library.in_use import Use
 from dunechest.library.library import Library
 from dunechest.library.references.reading import read_references
 from dunechest.machine.folders import own_home
+from dunechest.machine.mounts import mounts
 from dunechest.names import shown
 from dunechest.paths import is_folder, is_link, prefix_of
 from dunechest.transfer.walk import FileEntry
@@ -73,7 +72,7 @@ def around_findings(
 
 def mounts_in(place: Path) -> Iterator[Path]:
     """Yield the folders below a place, or the place itself, in which something is mounted."""
-    for part in psutil.disk_partitions(all=True):
+    for part in mounts():
         mount = Path(part.mountpoint)
         if mount == place or mount.is_relative_to(place):
             yield mount

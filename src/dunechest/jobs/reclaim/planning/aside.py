@@ -4,8 +4,10 @@ from __future__ import annotations
 
 import os
 from collections.abc import Iterator, Mapping, Sequence
-from dataclasses import dataclass, replace
+from dataclasses import replace
 from pathlib import Path
+
+import msgspec
 
 from dunechest.errors import NotConnectedError
 from dunechest.findings import Finding, most_serious_first
@@ -43,8 +45,7 @@ from dunechest.words import number
 _MANY, _SHARE = 20, 0.3
 
 
-@dataclass(frozen=True, slots=True)
-class Live:
+class Live(msgspec.Struct, frozen=True):
     """Where a library goes on of which an original was set aside, and what is known of it there."""
 
     place: Path

@@ -9,8 +9,10 @@ from __future__ import annotations
 
 import os
 from collections.abc import Collection, Iterator, Sequence
-from dataclasses import dataclass, replace
+from dataclasses import replace
 from pathlib import Path
+
+import msgspec
 
 from dunechest.chest.bag_entry import BagEntry
 from dunechest.chest.chest import Chest
@@ -35,8 +37,7 @@ from dunechest.transfer.walk import FileEntry
 from dunechest.words import number
 
 
-@dataclass(frozen=True, slots=True)
-class Held:
+class Held(msgspec.Struct, frozen=True):
     """A library in a chest: its entry and record, its files by path below ``data/``, and how the library's paths map to them."""
 
     chest: Chest

@@ -4,8 +4,10 @@ from __future__ import annotations
 
 import os
 from collections.abc import Iterator, Sequence
-from dataclasses import dataclass, replace
+from dataclasses import replace
 from pathlib import Path
+
+import msgspec
 
 from dunechest.errors import UsageError
 from dunechest.findings import Finding, most_serious_first
@@ -37,8 +39,7 @@ from dunechest.transfer.walk import FileEntry, entry_of
 from dunechest.words import number, size
 
 
-@dataclass(frozen=True, slots=True)
-class _Case:
+class _Case(msgspec.Struct, frozen=True):
     """A library that is to go, or parts of it, and the copies that were found."""
 
     contents: Contents

@@ -4,16 +4,16 @@ from __future__ import annotations
 
 import os
 from collections.abc import Collection, Iterable, Sequence
-from dataclasses import dataclass
 from pathlib import Path
+
+import msgspec
 
 from dunechest.jobs.study.contents import Contents
 from dunechest.library.kinds.patterns import Patterns
 from dunechest.transfer.walk import FileEntry, Walk
 
 
-@dataclass(frozen=True, slots=True)
-class Split:
+class Split(msgspec.Struct, frozen=True):
     """Files that go and files that stay, each of those with the reason; and files about which nothing is known."""
 
     going: tuple[FileEntry, ...]

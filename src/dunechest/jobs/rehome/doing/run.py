@@ -2,16 +2,16 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass, field
 from pathlib import Path
+
+import msgspec
 
 from dunechest.jobs.rehome.plan import RehomePlan
 from dunechest.ledger.deeds import OpenDeed
 from dunechest.progress import Progress, Step
 
 
-@dataclass(slots=True)
-class Run:
+class Run(msgspec.Struct):
     """What gathers while a plan is carried out.
 
     Parameters
@@ -31,9 +31,9 @@ class Run:
     deed: OpenDeed
     progress: Progress
     #: Bytes, time (ns) and BLAKE3 of each file that was copied and proven, by its path as the plan has it.
-    proven: dict[str, tuple[int, int, bytes]] = field(default_factory=dict)
+    proven: dict[str, tuple[int, int, bytes]] = msgspec.field(default_factory=dict)
     #: Paths whose attributes or access lists the drive cannot hold.
-    missed: set[str] = field(default_factory=set)
+    missed: set[str] = msgspec.field(default_factory=set)
 
     @property
     def tree(self) -> Path:

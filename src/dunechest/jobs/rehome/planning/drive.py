@@ -4,8 +4,9 @@ from __future__ import annotations
 
 import os
 from collections.abc import Iterator
-from dataclasses import dataclass
 from pathlib import Path
+
+import msgspec
 
 from dunechest.chest.stored_names import StoredNames
 from dunechest.findings import Finding
@@ -25,8 +26,7 @@ from dunechest.transfer.walk import Walk
 from dunechest.words import number, size
 
 
-@dataclass(frozen=True, slots=True)
-class NewPlace:
+class NewPlace(msgspec.Struct, frozen=True):
     """Where a library is to go: the folder that will hold it, its filesystem, and what a probe found there.
 
     `why_not` says why nothing can be written there, `no_databases` why no database can be worked with; empty if it can.

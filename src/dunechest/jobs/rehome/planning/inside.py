@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import os
 from collections.abc import Iterable, Mapping
-from dataclasses import dataclass, replace
+from dataclasses import replace
 from pathlib import Path
 
 import msgspec
@@ -26,16 +26,14 @@ from dunechest.transfer.walk import FileEntry, FolderEntry, LinkEntry, Walk
 from dunechest.transfer.whole_files import UMASK
 
 
-@dataclass(frozen=True, slots=True)
-class _Tree:
+class _Tree(msgspec.Struct, frozen=True):
     """A library where it lies, as the planning of references wants it."""
 
     root: Path
     listing: Walk
 
 
-@dataclass(frozen=True, slots=True)
-class _Own:
+class _Own(msgspec.Struct, frozen=True):
     """A file by its path in the library."""
 
     own: str

@@ -5,8 +5,10 @@ from __future__ import annotations
 import os
 import uuid
 from collections.abc import Iterator, Sequence
-from dataclasses import dataclass, replace
+from dataclasses import replace
 from pathlib import Path
+
+import msgspec
 
 from dunechest.errors import NotConnectedError, RefusedError, UsageError
 from dunechest.findings import Finding, most_serious_first
@@ -34,8 +36,7 @@ from dunechest.transfer.walk import entry_of
 from dunechest.words import number, size
 
 
-@dataclass(frozen=True, slots=True)
-class _Errand:
+class _Errand(msgspec.Struct, frozen=True):
     """Where a library goes, and where its application used to find it."""
 
     contents: Contents

@@ -232,13 +232,20 @@ _NO_NEWS = ("first", "set-aside", "references-lost", "owners", CODE)
 
 
 def _old_place(run: Run) -> OldPlace:
-    """Look again for what names the old place, in the files as they are here now."""
+    """Look again for what names the old place, in the files as they are here now.
+
+    What the plan found no name in, and what is here byte for byte as it was then, holds none now.
+    """
     plan = run.plan
     if not plan.old_place.names:
         return OldPlace()
     wanted = pattern_of(plan.old_place.names, (str(run.place), str(plan.options.home_folder)))
     # What is not ours may name whatever it wants.
-    ours = [(file.path, file.size) for file in run.restored if not os.path.islink(run.place / file.path)]
+    files = run.restored
+    if plan.existing.mode != "merge":
+        other = {file.path for file in plan.old_place.files} | {update.source for update in plan.references.updates}
+        files = [file for file in files if file.own in other]
+    ours = [(file.path, file.size) for file in files if not os.path.islink(run.place / file.path)]
     return OldPlace(plan.old_place.names, still_named(ours, run.place.joinpath, wanted))
 
 

@@ -3,8 +3,9 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Iterable
-from dataclasses import dataclass
 from pathlib import Path
+
+import msgspec
 
 from dunechest.jobs.restore.plan import ByHand, Repoint
 from dunechest.ledger.deeds import OpenDeed, Rewritten
@@ -16,8 +17,7 @@ from dunechest.names import to_wire
 from dunechest.transfer.digest_files import digest_of
 
 
-@dataclass(frozen=True, slots=True)
-class RewrittenFiles:
+class RewrittenFiles(msgspec.Struct, frozen=True):
     """What was rewritten in files, and what has to be done by hand."""
 
     done: tuple[Repoint, ...]

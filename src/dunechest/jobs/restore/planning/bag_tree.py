@@ -11,9 +11,9 @@ import os
 import tempfile
 from collections.abc import Iterable, Iterator, Sequence
 from contextlib import contextmanager
-from dataclasses import dataclass
 from pathlib import Path
 
+import msgspec
 from blake3 import blake3
 
 from dunechest.chest import editions
@@ -37,8 +37,7 @@ from dunechest.transfer.walk import FileEntry, FolderEntry, Walk
 _MOST = 8 << 30
 
 
-@dataclass(frozen=True, slots=True)
-class BagTree:
+class BagTree(msgspec.Struct, frozen=True):
     """A library in its bag: a folder in which its files of references can be read, and what is in it.
 
     `kind` has the references of its own, and those found in files of open formats.

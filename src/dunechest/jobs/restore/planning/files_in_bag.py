@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
 from pathlib import Path
+
+import msgspec
 
 from dunechest.bag.bag import Lying, read_bag
 from dunechest.chest import editions
@@ -17,8 +18,7 @@ from dunechest.names import why_unsafe
 from dunechest.transfer.system_files import is_of_system
 
 
-@dataclass(frozen=True, slots=True)
-class BagFiles:
+class BagFiles(msgspec.Struct, frozen=True):
     """Files of a bag that can be restored, what of it is not available, and what is not proven of the records."""
 
     files: tuple[RestoreFile, ...]

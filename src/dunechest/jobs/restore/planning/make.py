@@ -10,8 +10,10 @@ import functools
 import os
 import time
 from collections.abc import Callable, Iterator, Mapping, Sequence
-from dataclasses import dataclass, field, replace
+from dataclasses import replace
 from pathlib import Path
+
+import msgspec
 
 from dunechest.chest.bag_entry import BagEntry
 from dunechest.chest.bag_records import stamp
@@ -111,8 +113,7 @@ def plan_restore(
 _TIMES = 5
 
 
-@dataclass(frozen=True, slots=True)
-class _Question:
+class _Question(msgspec.Struct, frozen=True):
     """What a plan is made for: which bag, with which options, and what is known of it and of its place."""
 
     chest: Chest
@@ -130,8 +131,7 @@ class _Question:
         return self.source.record
 
 
-@dataclass(frozen=True, slots=True)
-class _Coming:
+class _Coming(msgspec.Struct, frozen=True):
     """What comes back, with the paths it gets here: files of the library, files from outside, folders and links."""
 
     files: tuple[RestoreFile, ...]
@@ -140,13 +140,12 @@ class _Coming:
     links: tuple[tuple[str, str, int], ...]
 
 
-@dataclass(frozen=True, slots=True)
-class _AtPlace:
+class _AtPlace(msgspec.Struct, frozen=True):
     """What is decided about a place."""
 
     existing: Existing
     outside_files: tuple[RestoreOutsideFile, ...] = ()
-    references: ReferencePlan = field(default_factory=ReferencePlan)
+    references: ReferencePlan = msgspec.field(default_factory=ReferencePlan)
     settings: tuple[SettingChange, ...] = ()
     settings_left: tuple[SettingChange, ...] = ()
     old_place: OldPlace = NO_OLD_PLACE
@@ -171,7 +170,7 @@ def _plan(
     if options.files:
         return _plan_files(question, paths, _Coming(ready, outside, folders, ()), progress, seen)
     with bag_tree(entry.folder, record, kind, ready, options.home_folder) as tree:
-        question = replace(question, kind=(kind := tree.kind))
+        question = msgspec.structs.replace(question, kind=(kind := tree.kind))
         parts = _parts(tree, record, options, entry)
         links = paths.links(options.outside_links if options.outside_links is not None else trusted())
         coming = _Coming(ready, outside, folders, links)

@@ -4,8 +4,9 @@ from __future__ import annotations
 
 import os
 from collections.abc import Callable, Sequence
-from dataclasses import dataclass, field
 from pathlib import Path
+
+import msgspec
 
 from dunechest.chest.records import LibraryRecord
 from dunechest.findings import Finding
@@ -22,19 +23,18 @@ from dunechest.transfer.tasks import DigestTask
 from dunechest.transfer.walk import as_expected, walk
 
 
-@dataclass(slots=True)
-class Found:
+class Found(msgspec.Struct):
     """What gathers while the files are looked at; see `Existing`."""
 
-    writes: list[RestoreFile] = field(default_factory=list)
-    same: list[RestoreFile] = field(default_factory=list)
-    kept: list[RestoreFile] = field(default_factory=list)
-    replaced: list[RestoreFile] = field(default_factory=list)
-    beside: list[tuple[RestoreFile, str]] = field(default_factory=list)
-    merged: list[RestoreFile] = field(default_factory=list)
-    set_aside: list[tuple[Path, Path]] = field(default_factory=list)
-    findings: list[Finding] = field(default_factory=list)
-    paths: set[str] = field(default_factory=set)
+    writes: list[RestoreFile] = msgspec.field(default_factory=list)
+    same: list[RestoreFile] = msgspec.field(default_factory=list)
+    kept: list[RestoreFile] = msgspec.field(default_factory=list)
+    replaced: list[RestoreFile] = msgspec.field(default_factory=list)
+    beside: list[tuple[RestoreFile, str]] = msgspec.field(default_factory=list)
+    merged: list[RestoreFile] = msgspec.field(default_factory=list)
+    set_aside: list[tuple[Path, Path]] = msgspec.field(default_factory=list)
+    findings: list[Finding] = msgspec.field(default_factory=list)
+    paths: set[str] = msgspec.field(default_factory=set)
 
     def decided(self) -> Existing:
         """Return it as a value."""

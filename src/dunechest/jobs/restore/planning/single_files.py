@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass
+
+import msgspec
 
 from dunechest.chest.layout import LIBRARY_FILES
 from dunechest.errors import UsageError
@@ -14,8 +15,7 @@ from dunechest.jobs.restore.planning.source import Source
 from dunechest.names import from_wire, quoted, shown
 
 
-@dataclass(frozen=True, slots=True)
-class SingleFiles:
+class SingleFiles(msgspec.Struct, frozen=True):
     """The files that were asked for, those outside the library that they refer to, and what of them the chest has lost."""
 
     files: tuple[RestoreFile, ...]

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
-from dataclasses import dataclass
 from pathlib import Path
 
 import msgspec
@@ -25,8 +24,7 @@ from dunechest.transfer.system_files import is_of_system
 from dunechest.words import number
 
 
-@dataclass(frozen=True, slots=True)
-class Source:
+class Source(msgspec.Struct, frozen=True):
     """What a bag has to give: its record, its files, how many there were, and what is to be said of it.
 
     `listed` is the number of files that was written down when it was archived; `damage` is what of the records is not
@@ -98,8 +96,7 @@ def _missing(listed: int, files: Sequence[RestoreFile], not_done: Sequence[NotDo
         yield NotDone("(names unknown)", why, True, True)
 
 
-@dataclass(frozen=True, slots=True)
-class _Plain:
+class _Plain(msgspec.Struct, frozen=True):
     """A bag taken as files: what is available of it, how many it counts, and which edition that is."""
 
     found: BagFiles
