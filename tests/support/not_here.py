@@ -156,6 +156,7 @@ _WINDOWS_GROUPS = {
         "jobs/test_summaries.py::test_rights_to_act_as_another",
     ),
     _SIGNALS: (
+        "jobs/test_summaries.py::test_a_leftover_of_a_killed",
         "jobs/test_archiving_honestly.py::test_waiting_for_a_database",
         "jobs/test_own_things.py::test_recovery_never_takes",
         "jobs/test_routine.py::test_damage_is_told_first",

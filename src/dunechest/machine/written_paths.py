@@ -71,7 +71,7 @@ def read(text: str, uri: bool) -> Written | None:
         return Written(path, "uri", True, False, scheme) if "\0" not in path else None
     if text.startswith("~/"):
         return Written(text[2:], "home", True)
-    if _DRIVE.match(text) or text.startswith("\\\\"):
+    if (_DRIVE.match(text) and not (uri and "\\" not in text)) or text.startswith("\\\\"):
         return Written(text.replace("\\", "/"), "plain", True, "\\" in text)
     if uri:
         if _SCHEME.match(text) or text.startswith("//"):
