@@ -67,14 +67,18 @@ def quoted(name: str) -> str:
     r"""Return a name as a word of a command that can be pasted into a shell, whatever it holds.
 
     What cannot be shown is written as POSIX shells write it between dollar quotes. The shells of Windows agree on double
-    quotes alone.
+    quotes alone, and in one of them dollars and backticks act there: so a backtick goes before, which the other one takes
+    for a part of the name, and finds nothing. What would end the quotes is left out.
 
     >>> quoted("blue"), quoted("blue; rm -rf ~"), quoted("two\nlines\udcff")
     ('blue', "'blue; rm -rf ~'", "$'two\\x0alines\\xff'")
     """
     if os.sep == "\\":
         plain = shown(name)
-        return plain if re.fullmatch(r"[\w.:\\/~+=@,-]+", plain) else f'"{plain}"'
+        if re.fullmatch(r"[\w.:\\/~+=@,-]+", plain):
+            return plain
+        tame = re.sub("[$`]", r"`\g<0>", re.sub('["\u201c-\u201f]', "?", plain))
+        return f'"{tame}"'
     if _ACTS.search(name) is None:
         return shlex.quote(name)
 

@@ -148,6 +148,24 @@ def test_what_another_system_wrote_with_doubled_backslashes_is_seen(tmp_path: Pa
     assert {(r.state, r.target) for r in found} == {("outside", str(tmp_path / "Desktop" / "tern.dat"))}
 
 
+def test_a_notebook_with_line_ends_of_another_system_keeps_them(tmp_path: Path, chest: dunechest.Chest) -> None:
+    library, outside = tmp_path / "old" / "things", tmp_path / "old" / "Desktop" / "tern.dat"
+    for folder in (library, outside.parent):
+        folder.mkdir(parents=True)
+    outside.write_bytes(b"kree-ar")
+    _notebook(library / "terns.ipynb", outside.as_posix())
+    text = (library / "terns.ipynb").read_bytes().replace(b"\r\n", b"\n").replace(b"\n", b"\r\n")
+    (library / "terns.ipynb").write_bytes(text)
+    dunechest.archive(library, chest)
+    shutil.rmtree(tmp_path / "old")
+    place = tmp_path / "new" / "my things"
+    place.parent.mkdir()
+    assert dunechest.restore(chest, "things", dunechest.RestoreOptions(into=str(place))).well
+    now = (place / "terns.ipynb").read_bytes()
+    assert now.count(b"\r\n") == text.count(b"\r\n") == now.count(b"\n")
+    assert b"my%20things outside" not in now and b"my%20things%20outside" in now and b"my things outside" in now
+
+
 def test_dead_paths_are_named_and_doubtful_ones_are_not(tmp_path: Path) -> None:
     (tmp_path / "list.m3u").write_text("gone.ogg\n/media/tern/REED CARD/a.ogg\nhttps://marram.example/a.ogg\n")
     (tmp_path / "settings.json").write_text(

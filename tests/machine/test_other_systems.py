@@ -20,7 +20,7 @@ from dunechest import paths
 from dunechest.chest.stored_names import StoredNames
 from dunechest.library.references import resolve
 from dunechest.machine import _attributes_macos, _attributes_windows, _volumes_macos, closed, drives, folders
-from dunechest.names import why_leads_out, why_unsafe
+from dunechest.names import quoted, why_leads_out, why_unsafe
 from dunechest.transfer import copying, disk, patient
 from dunechest.transfer.tasks import CopyJob, CopyTask
 from dunechest.transfer.walk import walk
@@ -336,3 +336,21 @@ def test_what_stands_for_a_file_that_is_kept_elsewhere_is_a_placeholder(
     ran = command("archive", library, "--to", chest.folder)
     assert (ran.status, "placeholders" in ran.err, ".tern.jpg.elsewhere" in ran.err) == (3, True, True), ran.err
     assert ".gull" not in ran.err and ".heron" not in ran.err
+
+
+@pytest.mark.parametrize(
+    ("name", "word"),
+    [
+        ("blue", "blue"),
+        (r"E:\dune-chest", r"E:\dune-chest"),
+        ("two words & more", '"two words & more"'),
+        ("$(calc) `x", '"`$(calc) ``x"'),
+        ('a" & calc', '"a? & calc"'),
+        ("a\u201d; calc", '"a?; calc"'),
+    ],
+)
+def test_a_word_of_a_suggested_command_acts_in_no_shell_of_windows(
+    name: str, word: str, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    monkeypatch.setattr("dunechest.names.os", SimpleNamespace(sep="\\"))
+    assert quoted(name) == word

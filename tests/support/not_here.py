@@ -136,6 +136,7 @@ _WINDOWS_GROUPS = {
         "library/test_open_formats.py::test_latex",
         "library/test_references.py::test_columns_of_a_database",
         "whole/test_round_trip.py::test_a_real_tree_that_nobody_here_wrote",
+        "whole/test_round_trip.py::test_any_tree_comes_back",
         "whole/test_power.py::test_what_was_proven_before",
         "whole/test_power.py::test_the_next_command_finishes",
         "whole/test_power.py::test_a_damaged_journal_never",

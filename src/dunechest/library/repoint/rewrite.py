@@ -173,6 +173,8 @@ def _json_anew(text: str, change: Callable[[Any, References, Wanted], None], spe
 
     So a text that stands elsewhere, too, in a history for example, stays there as it is.
     """
+    lines = "\r\n" if text.count("\r\n") == text.count("\n") > 0 else "\n"
+    text = text.replace(lines, "\n")
     try:
         document = json.loads(text)
     except (ValueError, RecursionError):
@@ -185,7 +187,7 @@ def _json_anew(text: str, change: Callable[[Any, References, Wanted], None], spe
                 if made == text.rstrip("\r\n"):
                     ending = text[len(made) :]
                     change(document, spec, wanted)
-                    return json.dumps(document, **style) + ending  # type: ignore[arg-type]
+                    return (json.dumps(document, **style) + ending).replace("\n", lines)  # type: ignore[arg-type]
     return ""
 
 
