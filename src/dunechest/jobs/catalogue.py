@@ -3,13 +3,14 @@
 from __future__ import annotations
 
 import hashlib
-from collections.abc import Callable, Iterable, Iterator
+from collections.abc import Callable, Iterable, Iterator, Mapping
 from typing import get_args
 
 from dunechest.chest import editions
 from dunechest.chest.bag_entry import BagEntry
 from dunechest.chest.bag_records import BagRecords
 from dunechest.chest.chest import Chest
+from dunechest.chest.file_table import FileTable
 from dunechest.chest.layout import LIBRARY_FILES, TAG_MANIFEST
 from dunechest.chest.records import ChangeCounts, FileRecord, LibraryRecord, when
 from dunechest.errors import DuneChestError
@@ -27,7 +28,12 @@ _LARGEST = 1 << 62
 
 
 def note_files(
-    chest: Chest, entries: Iterable[BagEntry], missing: Iterable[str] = (), *, progress: Progress = silent
+    chest: Chest,
+    entries: Iterable[BagEntry],
+    missing: Iterable[str] = (),
+    *,
+    files: Mapping[str, FileTable] | None = None,
+    progress: Progress = silent,
 ) -> str:
     """Take in the files of bags that are not known as they are now; return why that failed, or nothing.
 
@@ -39,6 +45,8 @@ def note_files(
         What was met in it; what has no intact record is passed over.
     missing : iterable of str
         Bags that are gone.
+    files : mapping, optional
+        The files of bags that are known already, by name; the lists of the others are read.
     progress : Progress
         Told how far it is.
     """
@@ -59,11 +67,12 @@ def note_files(
                 tally = Tally(progress, "cataloguing", entry.library.totals.files_stored, 0, entry.name)
                 tally.tell()
                 try:
-                    files = {path: proven.record for path, proven in editions.current_files(own).items()}
+                    table = (files or {}).get(entry.name) or editions.current_files(own)
+                    lying = {record.path: record for record in table.records()}
                     earlier = [n for n in own.numbers(entry.library.edition) if n != entry.library.edition]
                     past = [_edition(record) for record in (*map(own.edition, earlier), entry.library)]
-                    roles = _roles(files.values())
-                    rows = list(_rows(own, entry.library, files))
+                    roles = _roles(lying.values())
+                    rows = list(_rows(own, entry.library, lying))
                 except DuneChestError:
                     continue  # a damaged record says nothing
                 catalogue.put(_key(chest, entry.name, entry.library, top), rows, past, roles, tell=_teller(tally))

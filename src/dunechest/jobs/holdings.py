@@ -2,11 +2,12 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable
+from collections.abc import Iterable, Mapping
 from typing import Any
 
 from dunechest.chest.bag_entry import BagEntry
 from dunechest.chest.chest import Chest
+from dunechest.chest.file_table import FileTable
 from dunechest.chest.records import when
 from dunechest.errors import DuneChestError
 from dunechest.jobs.catalogue import note_files
@@ -19,7 +20,12 @@ from dunechest.progress import Progress, silent
 
 
 def note_holdings(
-    chest: Chest, entries: Iterable[BagEntry], missing: Iterable[str] = (), *, progress: Progress = silent
+    chest: Chest,
+    entries: Iterable[BagEntry],
+    missing: Iterable[str] = (),
+    *,
+    files: Mapping[str, FileTable] | None = None,
+    progress: Progress = silent,
 ) -> None:
     """Note which libraries a chest holds, and which it no longer does.
 
@@ -32,11 +38,13 @@ def note_holdings(
         noted that it is damaged.
     missing : iterable of str
         Bags that were there and are not any more.
+    files : mapping, optional
+        What bags hold that were just written, by name: their lists need not be read again for this computer's memory.
     progress : Progress
         Told how far it is.
     """
     entries, missing = list(entries), list(missing)
-    note_files(chest, entries, missing, progress=progress)
+    note_files(chest, entries, missing, files=files, progress=progress)
     where = identity(chest.folder)
     items = [("hold", _facts(chest, entry, where)) for entry in entries if entry.library is not None]
     items += [("hold", {"chest": chest.id, "bag": name, "gone": True}) for name in missing]

@@ -165,4 +165,4 @@ def _note(run: Run, result: ArchiveResult, top: str, progress: Progress) -> None
             },
         ),
     )
-    note_holdings(chest, [chest.bag(result.bag)], progress=progress)
+    note_holdings(chest, [chest.bag(result.bag)], files={result.bag: run.proven}, progress=progress)

@@ -113,6 +113,7 @@ def _take(run: Run, file: PlannedFile, outcome: CopyOutcome) -> Proven | None:
     if outcome.again:
         run.again.append(entry.path)
     run.grown += outcome.size - entry.size
+    run.restless |= (outcome.size, outcome.mtime_ns) != (entry.size, entry.mtime_ns)
     # The walk's own numbers where they are the same: half a million new ones cost memory.
     size = entry.size if outcome.size == entry.size else outcome.size
     mtime_ns = entry.mtime_ns if outcome.mtime_ns == entry.mtime_ns else outcome.mtime_ns

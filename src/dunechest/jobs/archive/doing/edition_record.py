@@ -23,14 +23,12 @@ from dunechest.chest.records import (
     now_text,
 )
 from dunechest.jobs.archive.doing.run import Run
-from dunechest.jobs.archive.fingerprint import fingerprint
 from dunechest.jobs.archive.plan import ArchivePlan
 from dunechest.library.in_use import points_here
 from dunechest.library.kinds.carried import carried
 from dunechest.machine.drives import holds_modes
 from dunechest.machine.folders import own_home, place_of
 from dunechest.names import to_wire
-from dunechest.transfer.walk import lines_of
 from dunechest.version import version
 
 
@@ -72,7 +70,7 @@ def record_of_edition(run: Run) -> LibraryRecord:
         references=_reference_counts(plan),
         incomplete=run.left_faults,
         changes=run.changes,
-        fingerprint=("" if run.left_faults or run.silent else _fingerprint(plan)),
+        fingerprint=("" if run.left_faults or run.silent else run.fingerprint),
         chosen=points_here(plan.library.kind, plan.library.path, own_home()),
         modes=holds_modes(plan.library.path),
         kind_file=carried(plan.library.kind),
@@ -140,11 +138,6 @@ def _parts(run: Run) -> tuple[PartRecord, ...]:
         )
         for part in run.plan.contents.parts
     )
-
-
-def _fingerprint(plan: ArchivePlan) -> str:
-    listing = plan.contents.listing
-    return "" if listing.unreadable else fingerprint(plan.library.kind, plan.choice, lines_of(listing))
 
 
 def _reference_counts(plan: ArchivePlan) -> ReferenceCounts:

@@ -13,10 +13,12 @@ from dunechest.chest.file_table import FileTable
 from dunechest.chest.layout import PAYLOAD
 from dunechest.chest.records import CapturedDatabase, ChangeCounts
 from dunechest.jobs.archive.doing.supplied import Supplied
+from dunechest.jobs.archive.fingerprint import fingerprint
 from dunechest.jobs.archive.plan import ArchivePlan, PlannedFile
 from dunechest.jobs.study.selection import LeftBehind
 from dunechest.names import shown
 from dunechest.transfer.tasks import CopyTask
+from dunechest.transfer.walk import lines_of
 from dunechest.words import number
 
 
@@ -42,6 +44,8 @@ class Run:
     again: list[str] = field(default_factory=list)
     broken: list[tuple[str, str]] = field(default_factory=list)
     grown: int = 0
+    #: Whether a file was copied in another state than the one it was planned in.
+    restless: bool = False
     #: Files that the other chest did not give back as they were.
     not_supplied: set[str] = field(default_factory=set)
     resumed: int = 0
@@ -53,9 +57,20 @@ class Run:
     #: Files that had gone from the chest and were copied again, and those that could not be, with the reason.
     healed: list[str] = field(default_factory=list)
     lost: list[tuple[str, str]] = field(default_factory=list)
+    _fingerprint: str | None = None
 
     def __post_init__(self) -> None:
         self.proven = FileTable(self.plan.previous.files if self.plan.previous is not None else None)
+
+    @property
+    def fingerprint(self) -> str:
+        """The fingerprint of the library as the plan saw it; empty if something could not be listed."""
+        if self._fingerprint is None:
+            listing = self.plan.contents.listing
+            lines = lines_of(listing)
+            own = "" if listing.unreadable else fingerprint(self.plan.library.kind, self.plan.choice, lines)
+            self._fingerprint = own
+        return self._fingerprint
 
     def bytes_of(self, path: str) -> int:
         """Bytes in the library of what is proven under a path."""

@@ -5,9 +5,10 @@ from __future__ import annotations
 from typing import NamedTuple
 
 from dunechest.jobs.archive.doing.run import Run
+from dunechest.jobs.archive.fingerprint import fingerprint
 from dunechest.library.formats.sqlite import COMPANIONS
 from dunechest.transfer.system_files import is_of_system
-from dunechest.transfer.walk import each_file, entry_of
+from dunechest.transfer.walk import each_file, entry_of, look_over
 
 
 class SecondLook(NamedTuple):
@@ -22,16 +23,19 @@ def second_look(run: Run) -> SecondLook:
     plan = run.plan
     if plan.library.shape == "file":
         return SecondLook()
+    moved_on = []
+    for outside_file in plan.outside_files:
+        now = entry_of(outside_file.entry.path)
+        if now is None or (now.size, now.mtime_ns) != (outside_file.entry.size, outside_file.entry.mtime_ns):
+            moved_on.append(outside_file.entry.path)
+    if _is_as_planned(run):
+        return SecondLook((), tuple(sorted(moved_on)))
     databases = (*plan.databases, *plan.kept_databases)
     captured = {d.file.entry.path for d in databases}
     captured.update(c.entry.path for d in databases for c in d.companions)
     copied = {f.entry.path: f for f in (*plan.files, *plan.kept)}
     others = {f.path for f in plan.listing.files if f.path not in copied}
-    appeared, moved_on = [], []
-    for outside_file in plan.outside_files:
-        now = entry_of(outside_file.entry.path)
-        if now is None or (now.size, now.mtime_ns) != (outside_file.entry.size, outside_file.entry.mtime_ns):
-            moved_on.append(outside_file.entry.path)
+    appeared = []
     for entry in each_file(str(plan.library.path)):
         file = copied.get(entry.path)
         if entry.path in captured or (file is None and plan.library.kind.lock_patterns.match(entry.path)):
@@ -48,3 +52,17 @@ def second_look(run: Run) -> SecondLook:
     appeared.sort()
     moved_on.sort()
     return SecondLook(tuple(appeared), tuple(moved_on))
+
+
+def _is_as_planned(run: Run) -> bool:
+    """Whether each name, size, time and mode in the library is still as the plan saw it, and each file was copied so.
+
+    One number for each folder tells that, much sooner than a look at each file.
+    """
+    plan = run.plan
+    if run.restless or not run.fingerprint:
+        return False
+    try:
+        return fingerprint(plan.library.kind, plan.choice, look_over(str(plan.library.path))) == run.fingerprint
+    except OSError:
+        return False
