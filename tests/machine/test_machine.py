@@ -9,9 +9,10 @@ from collections import namedtuple
 from collections.abc import Callable
 from pathlib import Path
 
+import psutil
 import pytest
 
-from dunechest.machine import drives, folders, identity, processes
+from dunechest.machine import drives, folders, identity, mounts, processes
 from dunechest.machine._handles_macos import open_files
 from dunechest.transfer import _medium_windows, medium
 from tests.support.runs import Command
@@ -199,3 +200,11 @@ def test_without_a_home_that_the_system_knows_it_says_what_to_set(
         ran = command(*words)
         assert (ran.status, "Set the environment variable HOME" in ran.err) == (2, True)
     assert command("chest", "list").status == 0, "with a state folder that is named this needs no home"
+
+
+@pytest.mark.skipif(sys.platform != "linux", reason="reads the kernel's list of Linux")
+def test_what_is_mounted_is_what_the_library_says() -> None:
+    for drives_only in (True, False):
+        ours = {(part.mountpoint, part.fstype) for part in mounts.mounts(drives_only=drives_only)}
+        assert ours == {(p.mountpoint, p.fstype) for p in psutil.disk_partitions(all=not drives_only)}
+    assert mounts._plain(r"/media/REED\040CARD\011\134x") == "/media/REED CARD\t\\x"

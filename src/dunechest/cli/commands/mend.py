@@ -42,6 +42,7 @@ def command(out: Out, chest: str, libraries: tuple[str, ...], others: tuple[str,
     Every file of the chest is read and compared with the digest that was recorded when
     it was archived. Only what is damaged or missing is written, and only with exactly
     the content that was recorded. Damaged records are made again where that is certain.
+    An intact file whose name was written otherwise (accents, capitals) gets its name back.
 
     The exit status is 1 if something could not be mended; everything else is mended all
     the same, and what could not is named.
