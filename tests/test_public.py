@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import ast
 import copy
-import dataclasses
 import importlib
 import inspect
 import json
@@ -120,12 +119,9 @@ def _changeable(value: Any, path: str, seen: set[int]) -> Iterator[str]:
         for at, inner in enumerate(value):
             yield from _changeable(inner, f"{path}[{at}]", seen)
     elif isinstance(value, msgspec.Struct):
+        assert value.__struct_config__.frozen, path
         for name in value.__struct_fields__:
             yield from _changeable(getattr(value, name), f"{path}.{name}", seen)
-    elif dataclasses.is_dataclass(value):
-        assert type(value).__dataclass_params__.frozen, path  # type: ignore[attr-defined]
-        for field in dataclasses.fields(value):
-            yield from _changeable(getattr(value, field.name), f"{path}.{field.name}", seen)
 
 
 @pytest.fixture
@@ -150,7 +146,7 @@ def plans(library: Path, chest: dunechest.Chest, tmp_path: Path) -> dict[str, An
 def test_a_plan_is_a_value(sort: str, plans: dict[str, Any], library: Path, chest: dunechest.Chest) -> None:
     plan = plans[sort]
     assert list(_changeable(plan, sort, set())) == []
-    with pytest.raises((dataclasses.FrozenInstanceError, TypeError)):
+    with pytest.raises((AttributeError, TypeError)):
         plan.changed = plan.bag = "another"
     again = {
         "archive": lambda: dunechest.plan_archive(library, chest)[0],

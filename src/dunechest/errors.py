@@ -22,7 +22,8 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Mapping
-from dataclasses import replace
+
+from msgspec.structs import replace
 
 from dunechest.findings import Finding
 from dunechest.names import shown

@@ -7,16 +7,16 @@ the command line (``--ignore CODE``) and a program can test for it.
 from __future__ import annotations
 
 from collections.abc import Iterable
-from dataclasses import dataclass
 from typing import Literal
+
+import msgspec
 
 Severity = Literal["blocks", "warning", "info"]
 
 _ORDER: dict[str, int] = {"blocks": 0, "warning": 1, "info": 2}
 
 
-@dataclass(frozen=True, slots=True)
-class Finding:
+class Finding(msgspec.Struct, frozen=True):
     """One result of looking at readiness.
 
     Parameters

@@ -2,12 +2,12 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
 from typing import Protocol
 
+import msgspec
 
-@dataclass(frozen=True, slots=True)
-class Step:
+
+class Step(msgspec.Struct, frozen=True):
     """How far a job is.
 
     Parameters

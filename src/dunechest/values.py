@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import dataclasses
 import json
 from collections.abc import Collection, Iterable, Mapping, Sequence
 from importlib import import_module
@@ -31,7 +30,7 @@ class Value:
         """Return the value as JSON values, just as the command line's document has it."""
         if self._document:
             return document_of(self)
-        return {field.name: plain(getattr(self, field.name)) for field in dataclasses.fields(self)}  # type: ignore[arg-type]
+        return {name: plain(getattr(self, name)) for name in self.__struct_fields__}  # type: ignore[attr-defined]
 
     def __repr__(self) -> str:
         shown = " ".join(f"{name}={getattr(self, name)!r}" for name in self._shown)

@@ -190,7 +190,7 @@ def test_too_little_room_for_all_of_them_together_is_seen_before(
     new_home: Path,
     monkeypatch: pytest.MonkeyPatch,
 ) -> None:
-    from dataclasses import replace
+    from msgspec.structs import replace
 
     from dunechest.jobs.restore import plan_restores
 

@@ -8,11 +8,11 @@ import socket
 import subprocess
 import sys
 from collections.abc import Callable
-from dataclasses import replace
 from pathlib import Path
 from types import SimpleNamespace
 
 import pytest
+from msgspec.structs import replace
 
 import dunechest
 from dunechest.jobs.study.drive import Drive, examine

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import dataclasses
 import os
 import re
 import shutil
@@ -11,6 +10,7 @@ from pathlib import Path
 from typing import Any
 
 import html5lib
+import msgspec
 import pytest
 
 import dunechest
@@ -147,17 +147,17 @@ def test_it_is_valid_and_nothing_in_it_acts(
     told = dunechest.overview()
     # What a record on a drive says is believed even less than what it may say.
     (own,), (chest,) = told.status.libraries, told.status.chests
-    copies = [dataclasses.replace(copy, label=NASTY, place=NASTY) for copy in own.copies]
-    own = dataclasses.replace(own, name=NASTY, kind=NASTY, computer=NASTY, here=False, copies=tuple(copies))
+    copies = [msgspec.structs.replace(copy, label=NASTY, place=NASTY) for copy in own.copies]
+    own = msgspec.structs.replace(own, name=NASTY, kind=NASTY, computer=NASTY, here=False, copies=tuple(copies))
     steps = (*told.status.steps, dunechest.NextStep(NASTY, f"dunechest verify {NASTY}"))
-    chests = (dataclasses.replace(chest, label=NASTY),)
-    told = dataclasses.replace(
+    chests = (msgspec.structs.replace(chest, label=NASTY),)
+    told = msgspec.structs.replace(
         told,
         computer=NASTY,
         note=NASTY,
-        status=dataclasses.replace(told.status, libraries=(own,), steps=steps, chests=chests),
-        histories=tuple(dataclasses.replace(item, name=NASTY, label=NASTY) for item in told.histories),
-        drives=tuple(dataclasses.replace(drive, label=NASTY) for drive in told.drives),
+        status=msgspec.structs.replace(told.status, libraries=(own,), steps=steps, chests=chests),
+        histories=tuple(msgspec.structs.replace(item, name=NASTY, label=NASTY) for item in told.histories),
+        drives=tuple(msgspec.structs.replace(drive, label=NASTY) for drive in told.drives),
     )
     page = dunechest.write_report(tmp_path / "r.html", told).read_bytes()
     read = _Outside(page)

@@ -11,12 +11,12 @@ import subprocess
 import sys
 import time
 from collections.abc import Callable, Iterator
-from dataclasses import replace
 from pathlib import Path
 
 import pytest
 from hypothesis import given
 from hypothesis import strategies as st
+from msgspec.structs import replace
 
 import dunechest
 from dunechest import clock

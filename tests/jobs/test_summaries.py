@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import dataclasses
 import json
 import os
 import subprocess
@@ -13,6 +12,7 @@ from collections.abc import Callable
 from pathlib import Path
 from typing import Any
 
+import msgspec
 import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
@@ -35,7 +35,7 @@ def pretend(monkeypatch: pytest.MonkeyPatch) -> Pretend:
 
     def as_if(kind: str) -> None:
         def pretended(found: Filesystem) -> Filesystem:
-            return dataclasses.replace(found, type=kind, limits=limits_of(kind), whole_sync=False)
+            return msgspec.structs.replace(found, type=kind, limits=limits_of(kind), whole_sync=False)
 
         monkeypatch.setattr(drives, "pretend", pretended if kind else None)
 
@@ -91,7 +91,7 @@ def test_a_restore_to_a_place_that_tells_no_cases_apart(
     for name in ("Sea/Tern", "sea/tern", "sea/TERN", "aux", "what?"):
         (place / name).write_text(name)
     dunechest.archive([place], chest)
-    monkeypatch.setattr(drives, "pretend", lambda found: dataclasses.replace(found, limits=limits_of("ntfs")))
+    monkeypatch.setattr(drives, "pretend", lambda found: msgspec.structs.replace(found, limits=limits_of("ntfs")))
     result = dunechest.restore(chest, "lib", dunechest.RestoreOptions(into=str(tmp_path / "back")))
     assert result.files == 5
     contents = {p.read_text() for p in (tmp_path / "back").rglob("*") if p.is_file()}

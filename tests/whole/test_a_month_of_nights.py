@@ -13,10 +13,11 @@ import random
 import sys
 import time
 from collections.abc import Iterator
-from dataclasses import dataclass, field, replace
+from dataclasses import dataclass, field
 from pathlib import Path
 
 import pytest
+from msgspec.structs import replace
 
 import dunechest
 from dunechest import clock

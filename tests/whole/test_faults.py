@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import dataclasses
 import os
 import shutil
 import signal
@@ -14,6 +13,7 @@ import time
 from collections.abc import Callable
 from pathlib import Path
 
+import msgspec
 import pytest
 
 import dunechest
@@ -129,7 +129,7 @@ def test_an_unreadable_file_for_an_ordinary_person(library: Path, chest: duneche
 def test_too_little_room_is_counted_before(
     library: Path, chest: dunechest.Chest, command: Command, monkeypatch: pytest.MonkeyPatch
 ) -> None:
-    monkeypatch.setattr(drives, "pretend", lambda found: dataclasses.replace(found, free=100_000))
+    monkeypatch.setattr(drives, "pretend", lambda found: msgspec.structs.replace(found, free=100_000))
     ran = command("archive", library, "--to", chest.folder, "--ignore", "no-room")
     assert ran.status == 3
     assert "no-room" in ran.err

@@ -6,7 +6,6 @@ import os
 import re
 import stat
 from collections.abc import Callable, Iterable, Iterator
-from dataclasses import dataclass
 from pathlib import Path
 from typing import BinaryIO
 
@@ -61,8 +60,7 @@ class Bag(msgspec.Struct):
         return tags.oxum(self.info)
 
 
-@dataclass(frozen=True, slots=True)
-class Lying:
+class Lying(msgspec.Struct, frozen=True):
     """The contents of a bag's folder: sizes of regular files by path, and names of everything else.
 
     Paths are relative with ``/``; `others` are links, pipes, sockets and devices;

@@ -3,8 +3,9 @@
 from __future__ import annotations
 
 import os
-from dataclasses import dataclass, field
 from pathlib import Path
+
+import msgspec
 
 from dunechest.chest.bag_records import BagRecords
 from dunechest.chest.layout import DUNE, EARLIER, EDITIONS, FILES, LIBRARY, OF_A_WHOLE_BAG, PENDING, TAGS
@@ -12,8 +13,7 @@ from dunechest.chest.records import LibraryRecord
 from dunechest.paths import is_link
 
 
-@dataclass(frozen=True, slots=True)
-class BagEntry:
+class BagEntry(msgspec.Struct, frozen=True, eq=False):
     """Something in ``bags/``.
 
     `state` is ``whole``; ``damaged`` (of ours, and the record of the library is not proven);
@@ -26,7 +26,7 @@ class BagEntry:
     state: str
     library: LibraryRecord | None = None
     why: str = ""
-    _records: BagRecords | None = field(default=None, compare=False, repr=False)
+    _records: BagRecords | None = None
 
     @property
     def is_ours(self) -> bool:

@@ -11,15 +11,15 @@ from __future__ import annotations
 
 import re
 from collections.abc import Iterable
-from dataclasses import dataclass
+
+import msgspec
 
 from dunechest.chest.records import LibraryRecord
 
 _LABEL = "Dune-Chest-Edition"
 
 
-@dataclass(frozen=True, slots=True)
-class EditionTotals:
+class EditionTotals(msgspec.Struct, frozen=True):
     """The totals of an edition, as recorded when it was archived."""
 
     files: int

@@ -8,7 +8,6 @@ from __future__ import annotations
 
 import hashlib
 from collections.abc import Iterable
-from dataclasses import dataclass
 from typing import Any, Literal
 
 import msgspec
@@ -23,8 +22,7 @@ from dunechest.names import why_unsafe
 NOT_RECORDED = "its digest is not the one that was recorded"
 
 
-@dataclass(frozen=True, slots=True)
-class Tag:
+class Tag(msgspec.Struct, frozen=True):
     """A tag file as the lists have it: path in the bag, bytes, SHA-512 and BLAKE3 (hexadecimal); empty if not known."""
 
     path: str
@@ -33,8 +31,7 @@ class Tag:
     blake3: str
 
 
-@dataclass(frozen=True, slots=True)
-class RecordFault:
+class RecordFault(msgspec.Struct, frozen=True):
     """A record that does not match its digests: its path in the bag, its state, and why."""
 
     path: str
@@ -42,8 +39,7 @@ class RecordFault:
     why: str
 
 
-@dataclass(frozen=True, slots=True)
-class TagLists:
+class TagLists(msgspec.Struct, frozen=True):
     """The two lists of tag files combined: tag files by path, and faults of the lists themselves."""
 
     tags: dict[str, Tag]

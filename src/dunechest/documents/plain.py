@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import dataclasses
 import datetime
 import os
 from collections.abc import Callable, Mapping, Sequence, Set
@@ -26,8 +25,6 @@ def plain(value: Any) -> Any:
     )
     if hasattr(value, "to_dict"):
         return value.to_dict()
-    if dataclasses.is_dataclass(value) and not isinstance(value, type):
-        return {field.name: plain(getattr(value, field.name)) for field in dataclasses.fields(value)}
     for kind, turn in known:
         if isinstance(value, kind):
             return turn(value)

@@ -4,9 +4,10 @@ from __future__ import annotations
 
 import hashlib
 import os
-from dataclasses import dataclass, field
 from pathlib import Path
 from typing import TYPE_CHECKING, ClassVar
+
+import msgspec
 
 from dunechest.bag.bag import is_bag
 from dunechest.chest.bag_entry import BagEntry
@@ -29,8 +30,7 @@ if TYPE_CHECKING:
     from dunechest.ledger.ledger import PastCheck, PastDrill
 
 
-@dataclass(frozen=True, slots=True, repr=False)
-class ChestContents(Value):
+class ChestContents(Value, msgspec.Struct, frozen=True):
     """What a chest holds, the latest check of each bag, and whether this computer has seen it before.
 
     `drills` are the latest drills; `proven` names the bags that passed one, are just as they were then, and passed every
@@ -47,7 +47,7 @@ class ChestContents(Value):
     total: int
     filesystem: str
     known_before: bool
-    drills: dict[str, PastDrill] = field(default_factory=dict)
+    drills: dict[str, PastDrill] = msgspec.field(default_factory=dict)
     proven: frozenset[str] = frozenset()
     missing: tuple[str, ...] = ()
 

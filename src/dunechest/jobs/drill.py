@@ -8,9 +8,10 @@ from __future__ import annotations
 import os
 import tempfile
 from collections.abc import Iterable
-from dataclasses import dataclass
 from pathlib import Path
 from typing import ClassVar
+
+import msgspec
 
 from dunechest.chest.chest import Chest
 from dunechest.errors import CutOffError, DuneChestError, RefusedError, UsageError
@@ -33,8 +34,7 @@ from dunechest.values import Value
 _BESIDE_THE_POINT = ("in-use",)
 
 
-@dataclass(frozen=True, slots=True, repr=False)
-class Drill(Value):
+class Drill(Value, msgspec.Struct, frozen=True):
     """The outcome of a drill of one library; `why_not` says why it could not be tried, without a result then."""
 
     _shown: ClassVar[tuple[str, ...]] = ("bag", "passed")

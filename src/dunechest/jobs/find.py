@@ -4,9 +4,10 @@ from __future__ import annotations
 
 import os
 from collections.abc import Iterable, Sequence
-from dataclasses import dataclass
 from pathlib import Path
 from typing import TYPE_CHECKING, Any, ClassVar
+
+import msgspec
 
 from dunechest.errors import DuneChestError, KindFileError, UsageError
 from dunechest.jobs.homes import Home, known_homes, where_moved
@@ -32,8 +33,7 @@ if TYPE_CHECKING:
     import pandas as pd
 
 
-@dataclass(frozen=True, slots=True, repr=False)
-class FoundLibrary(Value):
+class FoundLibrary(Value, msgspec.Struct, frozen=True):
     """A library and its size: number of files, bytes, and its newest file's time (seconds since 1970).
 
     `where` says in words whose it is or was: an old system's, or another drive's; empty
@@ -59,8 +59,7 @@ class FoundLibrary(Value):
         return self.bytes - self.rebuildable
 
 
-@dataclass(frozen=True, slots=True, repr=False)
-class FoundDrive(Value):
+class FoundDrive(Value, msgspec.Struct, frozen=True):
     """A drive with libraries on it: where it is mounted, its filesystem, and in bytes its space and what its libraries take."""
 
     _shown: ClassVar[tuple[str, ...]] = ("free", "total", "essential", "rebuildable")
@@ -74,8 +73,7 @@ class FoundDrive(Value):
     rebuildable: int
 
 
-@dataclass(frozen=True, slots=True, repr=False)
-class FindResult(Value):
+class FindResult(Value, msgspec.Struct, frozen=True):
     """What `find_libraries` found, where it searched, and folders it could not list.
 
     `moved` are libraries that were moved to a drive, wherever they are now. `drives` are those that the libraries lie on,

@@ -8,7 +8,6 @@ from __future__ import annotations
 
 import os
 from collections.abc import Iterable
-from dataclasses import dataclass
 from pathlib import Path
 from typing import TYPE_CHECKING, Any, ClassVar
 
@@ -42,8 +41,7 @@ class Mark(msgspec.Struct, frozen=True):
     old: str = ""
 
 
-@dataclass(frozen=True, slots=True, repr=False)
-class NewLibrary(Value):
+class NewLibrary(Value, msgspec.Struct, frozen=True):
     """A second library that appeared where the moved one used to be found: its files, and the oldest one's time."""
 
     _shown: ClassVar[tuple[str, ...]] = ("path", "files")
@@ -54,8 +52,7 @@ class NewLibrary(Value):
     since: float
 
 
-@dataclass(frozen=True, slots=True, repr=False)
-class Home(Value):
+class Home(Value, msgspec.Struct, frozen=True):
     """A library that was moved to a drive.
 
     Parameters

@@ -4,9 +4,10 @@ from __future__ import annotations
 
 import os
 from collections.abc import Iterable
-from dataclasses import dataclass
 from pathlib import Path
 from typing import TYPE_CHECKING, ClassVar
+
+import msgspec
 
 from dunechest.chest.chest import Chest
 from dunechest.chest.chest_record import read_chest
@@ -20,8 +21,7 @@ if TYPE_CHECKING:
     import pandas as pd
 
 
-@dataclass(frozen=True, slots=True, repr=False)
-class ChestStatus(Value):
+class ChestStatus(Value, msgspec.Struct, frozen=True):
     """A chest that this computer knows, or that is connected.
 
     `seen` is when it was last met (seconds since 1970), None for one never met
@@ -42,8 +42,7 @@ class ChestStatus(Value):
     place: str = ""
 
 
-@dataclass(frozen=True, slots=True, repr=False)
-class ChestList(Value):
+class ChestList(Value, msgspec.Struct, frozen=True):
     """All chests, those that are connected first."""
 
     _document: ClassVar[str] = "chest.ChestList"

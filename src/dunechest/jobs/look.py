@@ -4,8 +4,9 @@ from __future__ import annotations
 
 from collections import Counter
 from collections.abc import Iterable, Mapping
-from dataclasses import dataclass
 from typing import TYPE_CHECKING, ClassVar, Literal
+
+import msgspec
 
 from dunechest.chest.chest import Chest
 from dunechest.findings import Finding, most_serious_first
@@ -33,8 +34,7 @@ if TYPE_CHECKING:
 _BIGGEST = 8
 
 
-@dataclass(frozen=True, slots=True, repr=False)
-class BigThing(Value):
+class BigThing(Value, msgspec.Struct, frozen=True):
     """A file or folder at the top of the library, and its bytes and files."""
 
     _shown: ClassVar[tuple[str, ...]] = ("path", "files", "bytes")
@@ -46,8 +46,7 @@ class BigThing(Value):
     bytes: int
 
 
-@dataclass(frozen=True, slots=True, repr=False)
-class DriveFit(Value):
+class DriveFit(Value, msgspec.Struct, frozen=True):
     """How well a drive suits a library: bytes needed and free, and bytes written per second."""
 
     _shown: ClassVar[tuple[str, ...]] = ("bag", "state")
@@ -62,8 +61,7 @@ class DriveFit(Value):
     speed: float
 
 
-@dataclass(frozen=True, slots=True, repr=False)
-class Readiness(Value):
+class Readiness(Value, msgspec.Struct, frozen=True):
     """The outcome of inspecting a library; `findings` are most serious first, `fit` is set if a chest was named."""
 
     _shown: ClassVar[tuple[str, ...]] = ("files", "bytes")

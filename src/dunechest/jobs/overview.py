@@ -3,8 +3,9 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Sequence
-from dataclasses import dataclass
 from typing import ClassVar
+
+import msgspec
 
 from dunechest import clock
 from dunechest.errors import DuneChestError
@@ -28,8 +29,7 @@ _SHORTEST = 14
 _FAR = 20 * 365
 
 
-@dataclass(frozen=True, slots=True, repr=False)
-class LibraryHistory(Value):
+class LibraryHistory(Value, msgspec.Struct, frozen=True):
     """The editions of a library in the chest that has the most of them, and its files by role.
 
     `roles` are those of the current edition.
@@ -45,8 +45,7 @@ class LibraryHistory(Value):
     roles: tuple[PastRole, ...]
 
 
-@dataclass(frozen=True, slots=True, repr=False)
-class DriveRoom(Value):
+class DriveRoom(Value, msgspec.Struct, frozen=True):
     """How full the drive of a chest was when it was last met, and how it fills.
 
     `free` and `total` in bytes and `seen` (seconds since 1970) are None if it was never met; `grown` are moments and the
@@ -68,8 +67,7 @@ class DriveRoom(Value):
     full: float | None
 
 
-@dataclass(frozen=True, slots=True, repr=False)
-class Overview(Value):
+class Overview(Value, msgspec.Struct, frozen=True):
     """What is safe, what is not, and how libraries and drives have grown.
 
     `made` is a moment (seconds since 1970); `note` says why histories are missing, if they are.

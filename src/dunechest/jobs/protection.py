@@ -17,7 +17,6 @@ They are in ``settings.toml`` in this computer's state folder; a household need 
 from __future__ import annotations
 
 import tomllib
-from dataclasses import dataclass, fields
 
 import msgspec
 
@@ -30,8 +29,7 @@ _FILE = "settings.toml"
 _MOST = 1 << 20
 
 
-@dataclass(frozen=True, slots=True)
-class Protection:
+class Protection(msgspec.Struct, frozen=True):
     """What makes a library safe.
 
     Parameters
@@ -100,7 +98,7 @@ def read_rules() -> Rules:
 def _rule(told: object, usual: Protection, where: str) -> Protection:
     if not isinstance(told, dict):
         raise UsageError(f"{shown(where)} must be a table.")
-    known = {field.name for field in fields(Protection)}
+    known = set(Protection.__struct_fields__)
     values = {}
     for key, value in told.items():
         if key == "libraries":

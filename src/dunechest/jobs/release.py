@@ -8,9 +8,10 @@ from __future__ import annotations
 
 import os
 import time
-from dataclasses import dataclass
 from pathlib import Path
 from typing import ClassVar, Literal
+
+import msgspec
 
 from dunechest.chest.chest import Chest
 from dunechest.errors import CutOffError, DuneChestError
@@ -28,8 +29,7 @@ from dunechest.values import Value
 Outcome = Literal["released", "in-use", "flushed", "shared", "fixed"]
 
 
-@dataclass(frozen=True, slots=True, repr=False)
-class DriveUser(Value):
+class DriveUser(Value, msgspec.Struct, frozen=True):
     """A process that uses a drive: its number, its name, and a file or folder that it uses."""
 
     _shown: ClassVar[tuple[str, ...]] = ("name", "path")
@@ -40,8 +40,7 @@ class DriveUser(Value):
     path: str
 
 
-@dataclass(frozen=True, slots=True, repr=False)
-class ReleaseResult(Value):
+class ReleaseResult(Value, msgspec.Struct, frozen=True):
     """Whether a drive may be unplugged now.
 
     Parameters
@@ -184,12 +183,12 @@ def _unfinished(chest: Chest) -> list[Finding]:
 
 
 def _released(told: ReleaseResult, folder: Path, begun: float) -> ReleaseResult:
-    from dataclasses import replace
+    from msgspec.structs import replace
 
     drive = told.drive
 
     def end(outcome: Outcome, **more: object) -> ReleaseResult:
-        return replace(told, outcome=outcome, seconds=time.monotonic() - begun, **more)  # type: ignore[arg-type]
+        return replace(told, outcome=outcome, seconds=time.monotonic() - begun, **more)
 
     if not unplug.is_mounted(drive) or _is_systems(drive):
         return end("fixed")

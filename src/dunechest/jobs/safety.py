@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
 from typing import ClassVar, Literal
+
+import msgspec
 
 from dunechest import clock
 from dunechest.jobs.homes import Home
@@ -15,8 +16,7 @@ _DAY = 86_400.0
 State = Literal["missing", "damaged", "incomplete", "behind", "unchecked", "safe"]
 
 
-@dataclass(frozen=True, slots=True, repr=False)
-class Copy(Value):
+class Copy(Value, msgspec.Struct, frozen=True):
     """A copy of a library in a chest. Times are seconds since 1970.
 
     `state` is ``safe``; ``unchecked`` (not fully checked lately); ``behind`` (another chest has a later state);
@@ -40,8 +40,7 @@ class Copy(Value):
     drive: str
 
 
-@dataclass(frozen=True, slots=True, repr=False)
-class ProtectedLibrary(Value):
+class ProtectedLibrary(Value, msgspec.Struct, frozen=True):
     """A library, its copies, and whether they are enough.
 
     `origin` is its folder on the computer that it came from; `here` says whether that is this computer. `moved` says where
@@ -118,8 +117,7 @@ class ProtectedLibrary(Value):
         )
 
 
-@dataclass(frozen=True, slots=True, repr=False)
-class NextStep(Value):
+class NextStep(Value, msgspec.Struct, frozen=True):
     """Something to do: why, and the command that does it; empty where only a person can."""
 
     _shown: ClassVar[tuple[str, ...]] = ("command",)
@@ -129,8 +127,7 @@ class NextStep(Value):
     command: str
 
 
-@dataclass(frozen=True, slots=True, repr=False)
-class Unprotected(Value):
+class Unprotected(Value, msgspec.Struct, frozen=True):
     """A library that `find` showed and that is in no chest."""
 
     _shown: ClassVar[tuple[str, ...]] = ("name",)

@@ -9,8 +9,9 @@ from __future__ import annotations
 import os
 import re
 from collections.abc import Iterable, Iterator
-from dataclasses import dataclass
 from typing import TYPE_CHECKING, ClassVar
+
+import msgspec
 
 from dunechest.errors import CutOffError, UsageError
 from dunechest.jobs.known_chests import ChestStatus, list_chests
@@ -27,8 +28,7 @@ if TYPE_CHECKING:
 MOST = 200
 
 
-@dataclass(frozen=True, slots=True)
-class SearchOptions:
+class SearchOptions(msgspec.Struct, frozen=True):
     """What else a file must be.
 
     Parameters
@@ -55,8 +55,10 @@ class SearchOptions:
     same_as: AnyPath | None = None
 
 
-@dataclass(frozen=True, slots=True, repr=False)
-class FoundCopy(Value):
+_ANYTHING = SearchOptions()
+
+
+class FoundCopy(Value, msgspec.Struct, frozen=True):
     """A copy of a found file: the chest, the library's name there, the editions that have it, and the command for it."""
 
     _shown: ClassVar[tuple[str, ...]] = ("label", "bag", "connected")
@@ -72,8 +74,7 @@ class FoundCopy(Value):
     command: str
 
 
-@dataclass(frozen=True, slots=True, repr=False)
-class FoundFile(Value):
+class FoundFile(Value, msgspec.Struct, frozen=True):
     """A file that was found: its library, path, bytes, time (seconds since 1970), and its copies, the best one first."""
 
     _shown: ClassVar[tuple[str, ...]] = ("library", "path", "size")
@@ -87,8 +88,7 @@ class FoundFile(Value):
     copies: tuple[FoundCopy, ...]
 
 
-@dataclass(frozen=True, slots=True, repr=False)
-class SearchResult(Value):
+class SearchResult(Value, msgspec.Struct, frozen=True):
     """The files that were found; `more` says whether there are others. `known_files` and `known_chests` were searched."""
 
     _shown: ClassVar[tuple[str, ...]] = ("files", "more")
@@ -121,7 +121,7 @@ class SearchResult(Value):
 
 def search(
     patterns: str | Iterable[str] = (),
-    options: SearchOptions = SearchOptions(),
+    options: SearchOptions = _ANYTHING,
     *,
     most: int = MOST,
 ) -> SearchResult:
@@ -151,7 +151,7 @@ def search(
         If the catalogue cannot be used.
     """
     wanted = (patterns,) if isinstance(patterns, str) else tuple(patterns)
-    if not any(wanted) and options == SearchOptions():
+    if not any(wanted) and options == _ANYTHING:
         raise UsageError("Say what to search for: a name such as *.xmp, words, or a size, date or file.")
     chests = {chest.id: chest for chest in list_chests().chests}
     query = _query(wanted, options, chests)

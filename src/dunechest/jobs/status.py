@@ -5,8 +5,9 @@ from __future__ import annotations
 import os
 from collections import defaultdict
 from collections.abc import Iterable, Mapping, Sequence
-from dataclasses import dataclass
 from typing import TYPE_CHECKING, ClassVar
+
+import msgspec
 
 from dunechest import clock
 from dunechest.jobs.homes import Home, list_homes
@@ -27,8 +28,7 @@ if TYPE_CHECKING:
 _DAY = 86_400.0
 
 
-@dataclass(frozen=True, slots=True, repr=False)
-class Status(Value):
+class Status(Value, msgspec.Struct, frozen=True):
     """How well each library is protected, what to do next, most urgent first, and the chests that are expected.
 
     `moved` are libraries that were moved to a drive, with where each is now; `routines` say how what runs by itself does.

@@ -6,9 +6,10 @@ import os
 import time
 from collections import deque
 from collections.abc import Callable, Iterator
-from dataclasses import dataclass
 from pathlib import Path
 from typing import ClassVar
+
+import msgspec
 
 from dunechest.jobs.named import AnyLibrary, get_library
 from dunechest.jobs.study.contents import list_library
@@ -25,8 +26,7 @@ _SETTLED = 3
 _SHARE = 0.2
 
 
-@dataclass(frozen=True, slots=True, repr=False)
-class Watched(Value):
+class Watched(Value, msgspec.Struct, frozen=True):
     """A library at one moment.
 
     Attributes

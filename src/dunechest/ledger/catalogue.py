@@ -22,8 +22,9 @@ import zlib
 from bisect import bisect_right
 from collections.abc import Callable, Iterable, Iterator
 from contextlib import closing, contextmanager
-from dataclasses import astuple, replace
 from pathlib import Path
+
+from msgspec.structs import astuple, replace
 
 from dunechest.errors import DuneChestError
 from dunechest.ledger.catalogue_rows import (

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from dataclasses import dataclass
 
 import msgspec
 
@@ -38,8 +37,7 @@ class BagKey(msgspec.Struct, frozen=True):
     edition: int
 
 
-@dataclass(frozen=True, slots=True)
-class PastEdition:
+class PastEdition(msgspec.Struct, frozen=True):
     """An edition of a bag: when it was archived (seconds since 1970), its files and bytes, and what it changed.
 
     `first` says that there was none before it: then its `bytes_added` are all it holds.
@@ -58,8 +56,7 @@ class PastEdition:
     mass_change: bool
 
 
-@dataclass(frozen=True, slots=True)
-class PastRole:
+class PastRole(msgspec.Struct, frozen=True):
     """Files and bytes that have a role in the current edition of a bag."""
 
     role: str

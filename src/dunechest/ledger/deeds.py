@@ -10,7 +10,6 @@ from __future__ import annotations
 import os
 import re
 from collections.abc import Iterable, Iterator
-from dataclasses import dataclass
 from pathlib import Path
 
 import msgspec
@@ -169,8 +168,7 @@ class Listed(msgspec.Struct, frozen=True, array_like=True):
     mtime_ns: int
 
 
-@dataclass(frozen=True, slots=True)
-class Deed:
+class Deed(msgspec.Struct, frozen=True):
     """A change of this computer, as it was written down."""
 
     number: int

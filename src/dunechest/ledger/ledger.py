@@ -8,7 +8,6 @@ from __future__ import annotations
 import sqlite3
 from collections.abc import Iterator
 from contextlib import contextmanager
-from dataclasses import dataclass
 from pathlib import Path
 
 import msgspec
@@ -71,8 +70,7 @@ class PastRoom(msgspec.Struct, frozen=True):
     when: float
 
 
-@dataclass(frozen=True, slots=True)
-class PastCheck:
+class PastCheck(msgspec.Struct, frozen=True):
     """The outcome of a verification: counts of files, and when (seconds since 1970)."""
 
     bag: str
@@ -84,8 +82,7 @@ class PastCheck:
     where: str = ""
 
 
-@dataclass(frozen=True, slots=True)
-class PastDrill:
+class PastDrill(msgspec.Struct, frozen=True):
     """The outcome of a drill: of which edition, whether it passed, the bag's tag manifest, and when."""
 
     bag: str
@@ -105,8 +102,7 @@ class Round(msgspec.Struct, frozen=True):
     files: int
 
 
-@dataclass(frozen=True, slots=True)
-class PastHome:
+class PastHome(msgspec.Struct, frozen=True):
     """A library that was moved to a drive: where its application used to find it, and where it was moved to.
 
     `old` and `place` are full paths; `below` is the place below the drive's mount point, `drive` what the drive is called;

@@ -9,8 +9,9 @@ from __future__ import annotations
 import os
 import re
 from collections.abc import Collection, Iterable
-from dataclasses import dataclass
 from pathlib import Path
+
+import msgspec
 
 from dunechest.library.formats.base import UnreadableError
 from dunechest.library.formats.keyed import document_of, values
@@ -26,8 +27,7 @@ from dunechest.transfer.walk import FileEntry
 _LARGEST_MARK = 512
 
 
-@dataclass(frozen=True, slots=True)
-class Use:
+class Use(msgspec.Struct, frozen=True):
     """A process that has a library open, and how that is known."""
 
     pid: int

@@ -2,9 +2,10 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
 from pathlib import Path
 from typing import Any, Literal
+
+import msgspec
 
 from dunechest.library.kinds.schema import Kind
 
@@ -12,8 +13,7 @@ from dunechest.library.kinds.schema import Kind
 SAID = ("what you said",)
 
 
-@dataclass(frozen=True, slots=True, repr=False)
-class Library:
+class Library(msgspec.Struct, frozen=True):
     """A library on this computer.
 
     Parameters

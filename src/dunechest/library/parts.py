@@ -5,9 +5,10 @@ from __future__ import annotations
 import os
 from bisect import bisect_left
 from collections.abc import Iterable, Mapping
-from dataclasses import dataclass
 from functools import cached_property
 from pathlib import Path
+
+import msgspec
 
 from dunechest.library.formats.base import Raw, UnreadableError, text_of
 from dunechest.library.formats.bibliographies import attachments, bibtex_entries
@@ -20,8 +21,7 @@ from dunechest.library.references.resolve import Resolver
 from dunechest.transfer.walk import Walk
 
 
-@dataclass(frozen=True, slots=True)
-class Part:
+class Part(msgspec.Struct, frozen=True):
     """A part of a library.
 
     Parameters

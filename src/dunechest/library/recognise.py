@@ -10,8 +10,9 @@ import sqlite3
 import stat
 from collections.abc import Collection, Iterable, Iterator, Mapping
 from contextlib import closing
-from dataclasses import dataclass
 from pathlib import Path
+
+import msgspec
 
 from dunechest.library.census import Census, census_of, genuine
 from dunechest.library.formats.sqlite import guard, read_only
@@ -31,8 +32,7 @@ _MOST = 50
 _HEAD = 64 << 10
 
 
-@dataclass(frozen=True, slots=True)
-class Recognised:
+class Recognised(msgspec.Struct, frozen=True):
     """A folder that shows all signs of a kind, the evidence in words, and the old system it is in, if any.
 
     `contains` are libraries of other kinds in it.

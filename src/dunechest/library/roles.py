@@ -3,8 +3,9 @@
 from __future__ import annotations
 
 from collections.abc import Collection, Iterable, Mapping
-from dataclasses import dataclass
 from typing import Literal
+
+import msgspec
 
 from dunechest.library.formats.sqlite import COMPANIONS
 from dunechest.library.kinds.schema import Kind
@@ -13,8 +14,7 @@ from dunechest.transfer.walk import FileEntry
 Role = Literal["essential", "rebuildable", "must-not-leave"]
 
 
-@dataclass(frozen=True, slots=True)
-class RoleTotal:
+class RoleTotal(msgspec.Struct, frozen=True):
     """How many files have a role, and their bytes."""
 
     role: Role

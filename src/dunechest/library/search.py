@@ -5,11 +5,11 @@ from __future__ import annotations
 import os
 import stat
 from collections.abc import Collection, Iterable
-from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import ClassVar
 
 import msgspec
+from msgspec.structs import replace
 
 from dunechest.library.census import INNER, Census
 from dunechest.library.kinds.schema import PLAIN, Kind
@@ -51,8 +51,7 @@ _LARGE = 50_000_000
 _MANY, _ALIKE = 500, 0.8
 
 
-@dataclass(frozen=True, slots=True, repr=False)
-class UnknownFolder(Value):
+class UnknownFolder(Value, msgspec.Struct, frozen=True):
     """A folder of no known kind that looks worth keeping: its files, bytes, and the evidence."""
 
     _shown: ClassVar[tuple[str, ...]] = ("path", "files", "bytes")

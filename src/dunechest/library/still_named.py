@@ -6,11 +6,12 @@ import os
 import re
 import sqlite3
 from collections.abc import Callable, Iterable, Iterator, Sequence
-from dataclasses import dataclass
 from itertools import islice
 from pathlib import Path
 from typing import ClassVar
 from urllib.parse import quote
+
+import msgspec
 
 from dunechest.library.endings import BINARY, ending
 from dunechest.library.formats.sqlite import questions
@@ -29,8 +30,7 @@ _PATIENCE = 20.0
 _PACKED = re.compile(r"(?:^|/)\.git/(?:.*/)?objects/")
 
 
-@dataclass(frozen=True, slots=True, repr=False)
-class StillNamed(Value):
+class StillNamed(Value, msgspec.Struct, frozen=True):
     """A file that still names an old place, and how often."""
 
     _shown: ClassVar[tuple[str, ...]] = ("path", "count")
@@ -39,8 +39,7 @@ class StillNamed(Value):
     count: int
 
 
-@dataclass(frozen=True, slots=True, repr=False)
-class OldPlace(Value):
+class OldPlace(Value, msgspec.Struct, frozen=True):
     """Old places, and the files of a library that still name one."""
 
     _shown: ClassVar[tuple[str, ...]] = ("names", "files")

@@ -6,8 +6,10 @@ import os
 import shutil
 import sys
 from collections.abc import Callable
-from dataclasses import dataclass, replace
 from pathlib import Path
+
+import msgspec
+from msgspec.structs import replace
 
 from dunechest.machine.identity import system_name
 from dunechest.machine.mounts import mounts
@@ -26,8 +28,7 @@ _APPLE = frozenset({"apfs", "hfs", "hfsplus"})
 _OLD_FAT = frozenset({"vfat", "msdos", "fat", "fat32"})
 
 
-@dataclass(frozen=True, slots=True)
-class Limits:
+class Limits(msgspec.Struct, frozen=True):
     """What a filesystem's names can be.
 
     Parameters
@@ -57,8 +58,7 @@ class Limits:
     largest: int | None = None
 
 
-@dataclass(frozen=True, slots=True)
-class Filesystem:
+class Filesystem(msgspec.Struct, frozen=True):
     """The filesystem of a folder.
 
     `free` and `total` in bytes, `free` being what this person may use; `block`

@@ -12,8 +12,10 @@ import shutil
 import time
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager
-from dataclasses import dataclass, replace
 from pathlib import Path
+
+import msgspec
+from msgspec.structs import replace
 
 from dunechest.machine.drives import Limits
 from dunechest.paths import BACKSLASHES, is_link
@@ -27,8 +29,7 @@ _SPEED_BYTES = 8 << 20
 _LEADS_ELSEWHERE = frozenset(":\\" if BACKSLASHES else "")
 
 
-@dataclass(frozen=True, slots=True)
-class Probed:
+class Probed(msgspec.Struct, frozen=True):
     """What a drive can store, as tested.
 
     Parameters

@@ -4,12 +4,12 @@ from __future__ import annotations
 
 import sys
 import time
-from dataclasses import replace
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 import click
 import msgspec
+from msgspec.structs import replace
 
 from dunechest.cli.output import Out, common
 from dunechest.cli.parts import NUMBER, Command, complete_chest, complete_held, shaped

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+import msgspec
 
 from dunechest.errors import UsageError
 from dunechest.jobs.study.selection import EVERYTHING, Choice
@@ -28,8 +28,7 @@ BLOCKING_CODES = frozenset(
 )
 
 
-@dataclass(frozen=True, slots=True)
-class ArchiveOptions:
+class ArchiveOptions(msgspec.Struct, frozen=True):
     """What a person chose for an archive.
 
     Parameters
@@ -59,7 +58,9 @@ class ArchiveOptions:
     continues: str | None = None
 
     def __post_init__(self) -> None:
-        object.__setattr__(self, "ignore", (self.ignore,) if isinstance(self.ignore, str) else tuple(self.ignore))
+        msgspec.structs.force_setattr(
+            self, "ignore", (self.ignore,) if isinstance(self.ignore, str) else tuple(self.ignore)
+        )
         if self.name is not None and not is_slug(self.name):
             raise UsageError(
                 f"{shown(self.name)!r} cannot be a library's name in a chest: use small letters, digits and hyphens."

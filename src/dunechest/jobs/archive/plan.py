@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import os
 from collections.abc import Mapping
-from dataclasses import dataclass
 from typing import Any, ClassVar
 
 import msgspec
@@ -43,24 +42,21 @@ class PlannedFile(msgspec.Struct, frozen=True, gc=False):
         return self.other_name or LIBRARY_FILES + self.entry.path
 
 
-@dataclass(frozen=True, slots=True)
-class PlannedDatabase:
+class PlannedDatabase(msgspec.Struct, frozen=True):
     """A database to copy through SQLite, its path below ``data/``, and the companions whose content is included."""
 
     file: PlannedFile
     companions: tuple[PlannedFile, ...]
 
 
-@dataclass(frozen=True, slots=True)
-class Attributes:
+class Attributes(msgspec.Struct, frozen=True):
     """Owners, access lists and extended attributes of what is archived, as they are recorded."""
 
     owners: tuple[OwnerRecord, ...] = ()
     attributes: tuple[AttributeRecord, ...] = ()
 
 
-@dataclass(frozen=True, slots=True)
-class Difference:
+class Difference(msgspec.Struct, frozen=True):
     """Differences from the latest edition.
 
     Parameters
@@ -107,8 +103,7 @@ class Difference:
         return tuple(sorted({*changed, *gone, *self.others}))
 
 
-@dataclass(frozen=True, slots=True, eq=False, repr=False)
-class ArchivePlan(Value):
+class ArchivePlan(Value, msgspec.Struct, frozen=True, eq=False):
     """What archiving one library means.
 
     `state` is ``new`` (a bag will be made), ``unchanged`` (the chest has it just so,

@@ -2,9 +2,10 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
 from pathlib import Path
 from typing import TYPE_CHECKING, ClassVar
+
+import msgspec
 
 from dunechest.chest.records import ChangeCounts
 from dunechest.findings import Finding
@@ -16,8 +17,7 @@ if TYPE_CHECKING:
     import pandas as pd
 
 
-@dataclass(frozen=True, slots=True, repr=False)
-class ArchiveResult(Value):
+class ArchiveResult(Value, msgspec.Struct, frozen=True):
     """The summary of an archive run for one library.
 
     `files_found` is `files_copied` plus the number of `left_out`, and so for bytes;

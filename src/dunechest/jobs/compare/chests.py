@@ -3,9 +3,10 @@
 from __future__ import annotations
 
 import os
-from dataclasses import dataclass
 from pathlib import Path
 from typing import ClassVar
+
+import msgspec
 
 from dunechest.chest.bag_entry import BagEntry
 from dunechest.chest.chest import Chest
@@ -20,8 +21,7 @@ from dunechest.progress import Progress, silent
 from dunechest.values import Value
 
 
-@dataclass(frozen=True, slots=True, repr=False)
-class LibraryComparison(Value):
+class LibraryComparison(Value, msgspec.Struct, frozen=True):
     """What two chests have of a library.
 
     `first_editions` and `second_editions` are the numbers of what each has, empty if it has none; `files` compares the
@@ -43,8 +43,7 @@ class LibraryComparison(Value):
         return self.files is not None and self.files.well and self.first_editions == self.second_editions
 
 
-@dataclass(frozen=True, slots=True, repr=False)
-class ChestComparison(Value):
+class ChestComparison(Value, msgspec.Struct, frozen=True):
     """The differences between two chests."""
 
     _shown: ClassVar[tuple[str, ...]] = ("first", "second", "well")

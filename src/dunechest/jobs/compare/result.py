@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
 from typing import TYPE_CHECKING, ClassVar, Literal
+
+import msgspec
 
 from dunechest.chest.tag_lists import RecordFault
 from dunechest.names import shown
@@ -13,8 +14,7 @@ if TYPE_CHECKING:
     import pandas as pd
 
 
-@dataclass(frozen=True, slots=True, repr=False)
-class Mismatch(Value):
+class Mismatch(Value, msgspec.Struct, frozen=True):
     """A file in which two places differ.
 
     ``silent`` is a change of bytes though size and time are the same; ``unreadable`` one that
@@ -29,8 +29,7 @@ class Mismatch(Value):
     why: str = ""
 
 
-@dataclass(frozen=True, slots=True, repr=False)
-class Comparison(Value):
+class Comparison(Value, msgspec.Struct, frozen=True):
     """The differences between two places; `alike` counts the files that are identical.
 
     A database that was captured through SQLite has bytes of its own; it is alike where all its rows are. `left_out` are files

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import dataclass, field
 from typing import Any, ClassVar, Literal
 
 import msgspec
@@ -29,8 +28,7 @@ class FileToCopy(msgspec.Struct, frozen=True, gc=False):
     mode: int
 
 
-@dataclass(frozen=True, slots=True)
-class BagChange:
+class BagChange(msgspec.Struct, frozen=True):
     """How a bag becomes its image.
 
     Parameters
@@ -46,7 +44,7 @@ class BagChange:
     """
 
     bring: tuple[FileToCopy, ...] = ()
-    moved: Mapping[str, str] = field(default_factory=FrozenDict)
+    moved: Mapping[str, str] = msgspec.field(default_factory=FrozenDict)
     leaving: tuple[str, ...] = ()
     lost: tuple[str, ...] = ()
 
@@ -56,8 +54,7 @@ class BagChange:
         return sum(item.size for item in self.bring)
 
 
-@dataclass(frozen=True, slots=True, eq=False, repr=False)
-class CopyPlan(Value):
+class CopyPlan(Value, msgspec.Struct, frozen=True, eq=False):
     """What copying one library from a chest to another would do.
 
     Parameters

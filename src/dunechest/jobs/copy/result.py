@@ -2,15 +2,15 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
 from typing import ClassVar
+
+import msgspec
 
 from dunechest.findings import Finding
 from dunechest.values import Value
 
 
-@dataclass(frozen=True, slots=True, repr=False)
-class CopyResult(Value):
+class CopyResult(Value, msgspec.Struct, frozen=True):
     """What copying one library did.
 
     Parameters

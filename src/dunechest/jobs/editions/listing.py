@@ -4,8 +4,9 @@ from __future__ import annotations
 
 import time
 from collections.abc import Iterable, Mapping
-from dataclasses import dataclass
 from typing import TYPE_CHECKING, ClassVar, Literal
+
+import msgspec
 
 from dunechest.chest import editions as stored
 from dunechest.chest.bag_entry import BagEntry
@@ -27,8 +28,7 @@ if TYPE_CHECKING:
 NAMED = 100
 
 
-@dataclass(frozen=True, slots=True, repr=False)
-class Change(Value):
+class Change(Value, msgspec.Struct, frozen=True):
     """One file that changed from an edition to the next; `was` is the former path of one that moved.
 
     Paths are below ``data/``.
@@ -42,8 +42,7 @@ class Change(Value):
     was: str = ""
 
 
-@dataclass(frozen=True, slots=True, repr=False)
-class Edition(Value):
+class Edition(Value, msgspec.Struct, frozen=True):
     """One state of an archived library.
 
     Parameters
@@ -74,8 +73,7 @@ class Edition(Value):
     named: tuple[Change, ...]
 
 
-@dataclass(frozen=True, slots=True, repr=False)
-class EditionList(Value):
+class EditionList(Value, msgspec.Struct, frozen=True):
     """The editions of a library in a chest, the first one first, and the bytes that only earlier ones need.
 
     `damage` is what of the records is not proven: editions may be missing because of it, and the numbers of files say

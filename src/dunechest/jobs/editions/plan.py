@@ -2,16 +2,16 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
 from typing import Any, ClassVar
+
+import msgspec
 
 from dunechest.chest.chest import Chest
 from dunechest.chest.records import LibraryRecord
 from dunechest.values import Value
 
 
-@dataclass(frozen=True, slots=True, eq=False, repr=False)
-class DropPlan(Value):
+class DropPlan(Value, msgspec.Struct, frozen=True, eq=False):
     """Which editions are dropped, and what that frees.
 
     Parameters

@@ -2,14 +2,14 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
 from typing import ClassVar
+
+import msgspec
 
 from dunechest.values import Value
 
 
-@dataclass(frozen=True, slots=True, repr=False)
-class DropResult(Value):
+class DropResult(Value, msgspec.Struct, frozen=True):
     """What dropping editions did.
 
     Parameters

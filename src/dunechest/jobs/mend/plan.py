@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import dataclass
 from typing import Any, ClassVar
 
 import msgspec
@@ -25,8 +24,7 @@ class FileToMend(msgspec.Struct, frozen=True, gc=False):
     why: str
 
 
-@dataclass(frozen=True, slots=True, eq=False, repr=False)
-class MendPlan(Value):
+class MendPlan(Value, msgspec.Struct, frozen=True, eq=False):
     """What is damaged in one library of a chest, and what can be done about it.
 
     Parameters

@@ -2,15 +2,15 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
 from typing import ClassVar
+
+import msgspec
 
 from dunechest.findings import Finding
 from dunechest.values import Value
 
 
-@dataclass(frozen=True, slots=True, repr=False)
-class MendResult(Value):
+class MendResult(Value, msgspec.Struct, frozen=True):
     """What mending one library did.
 
     Parameters

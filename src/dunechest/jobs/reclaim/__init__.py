@@ -6,7 +6,8 @@
 from __future__ import annotations
 
 import os
-from dataclasses import replace
+
+from msgspec.structs import replace
 
 from dunechest.errors import UsageError, refuse_blocked
 from dunechest.jobs.homes import homes_named

@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 import os
-from dataclasses import dataclass
+
+import msgspec
 
 from dunechest.errors import UsageError
 from dunechest.names import meant, shown
@@ -12,8 +13,7 @@ from dunechest.names import meant, shown
 YIELDING_CODES = frozenset({"linked-from", "referred-to", "in-memory", "mass-change"})
 
 
-@dataclass(frozen=True, slots=True)
-class ReclaimOptions:
+class ReclaimOptions(msgspec.Struct, frozen=True):
     """What a person chose.
 
     Parameters
@@ -50,9 +50,9 @@ class ReclaimOptions:
     def __post_init__(self) -> None:
         for name in ("parts", "also", "ignore"):
             given = getattr(self, name)
-            object.__setattr__(self, name, (given,) if isinstance(given, str) else tuple(given))
+            msgspec.structs.force_setattr(self, name, (given,) if isinstance(given, str) else tuple(given))
         if self.scratch is not None:
-            object.__setattr__(self, "scratch", os.fspath(self.scratch))
+            msgspec.structs.force_setattr(self, "scratch", os.fspath(self.scratch))
         for code in self.ignore:
             if code not in YIELDING_CODES:
                 known, hint = ", ".join(sorted(YIELDING_CODES)), meant(code, YIELDING_CODES)

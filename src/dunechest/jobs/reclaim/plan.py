@@ -2,9 +2,10 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
 from pathlib import Path
 from typing import Any, ClassVar, Literal
+
+import msgspec
 
 from dunechest.findings import Finding, blocking
 from dunechest.jobs.reclaim.options import ReclaimOptions
@@ -14,8 +15,7 @@ from dunechest.transfer.walk import FileEntry
 from dunechest.values import Value, digest_of_values
 
 
-@dataclass(frozen=True, slots=True, repr=False)
-class Evidence(Value):
+class Evidence(Value, msgspec.Struct, frozen=True):
     """A copy of a library in a connected chest, as it was looked at just now.
 
     Parameters
@@ -62,8 +62,7 @@ class Evidence(Value):
         return not self.why_not
 
 
-@dataclass(frozen=True, slots=True, eq=False, repr=False)
-class ReclaimPlan(Value):
+class ReclaimPlan(Value, msgspec.Struct, frozen=True, eq=False):
     """What freeing the space of one original means.
 
     Parameters

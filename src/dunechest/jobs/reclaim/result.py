@@ -2,16 +2,16 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
 from pathlib import Path
 from typing import ClassVar
+
+import msgspec
 
 from dunechest.findings import Finding
 from dunechest.values import Value
 
 
-@dataclass(frozen=True, slots=True, repr=False)
-class ReclaimResult(Value):
+class ReclaimResult(Value, msgspec.Struct, frozen=True):
     """The summary of a deletion.
 
     `files` and `bytes` were deleted; `freed` is by how many bytes the free space of the disk grew, measured before and after,

@@ -7,8 +7,9 @@
 from __future__ import annotations
 
 import os
-from dataclasses import replace
 from pathlib import Path
+
+from msgspec.structs import replace
 
 from dunechest.jobs.homes import Home, home_named
 from dunechest.jobs.named import AnyLibrary, get_library, library_at

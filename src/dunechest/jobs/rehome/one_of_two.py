@@ -4,7 +4,8 @@ from __future__ import annotations
 
 import time
 import uuid
-from dataclasses import replace
+
+from msgspec.structs import replace
 
 from dunechest.errors import CutOffError, DuneChestError, RefusedError, refuse_blocked
 from dunechest.jobs.named import library_at

@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
 from typing import Literal
+
+import msgspec
 
 from dunechest.jobs.restore.options import OnConflict, today
 
@@ -11,8 +12,7 @@ from dunechest.jobs.restore.options import OnConflict, today
 Way = Literal["setting", "link"]
 
 
-@dataclass(frozen=True, slots=True)
-class RehomeOptions:
+class RehomeOptions(msgspec.Struct, frozen=True):
     """What a person chose for a move to a drive.
 
     Parameters
@@ -42,9 +42,13 @@ class RehomeOptions:
     day: str = ""
 
     def __post_init__(self) -> None:
-        object.__setattr__(self, "parts", (self.parts,) if isinstance(self.parts, str) else tuple(self.parts))
-        object.__setattr__(self, "ignore", (self.ignore,) if isinstance(self.ignore, str) else tuple(self.ignore))
-        object.__setattr__(self, "day", self.day or today())
+        msgspec.structs.force_setattr(
+            self, "parts", (self.parts,) if isinstance(self.parts, str) else tuple(self.parts)
+        )
+        msgspec.structs.force_setattr(
+            self, "ignore", (self.ignore,) if isinstance(self.ignore, str) else tuple(self.ignore)
+        )
+        msgspec.structs.force_setattr(self, "day", self.day or today())
 
 
 #: The options of whoever chose nothing.

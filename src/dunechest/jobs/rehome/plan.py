@@ -2,9 +2,10 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
 from pathlib import Path
 from typing import Any, ClassVar
+
+import msgspec
 
 from dunechest.findings import Finding, blocking
 from dunechest.jobs.homes import Home
@@ -20,16 +21,14 @@ from dunechest.transfer.walk import FileEntry, FolderEntry, LinkEntry
 from dunechest.values import Value, digest_of_values
 
 
-@dataclass(frozen=True, slots=True)
-class OutsideMove:
+class OutsideMove(msgspec.Struct, frozen=True):
     """A file stored elsewhere that moves along: as it was found, and its place on the drive."""
 
     entry: FileEntry
     place: Path
 
 
-@dataclass(frozen=True, slots=True, eq=False, repr=False)
-class RehomePlan(Value):
+class RehomePlan(Value, msgspec.Struct, frozen=True, eq=False):
     """What moving one library means.
 
     Parameters
@@ -165,8 +164,7 @@ class RehomePlan(Value):
         return tuple((item.entry.path, item.place) for item in self.outside_files)
 
 
-@dataclass(frozen=True, slots=True, eq=False, repr=False)
-class RejoinPlan(Value):
+class RejoinPlan(Value, msgspec.Struct, frozen=True, eq=False):
     """What rejoining a moved library means.
 
     Parameters
@@ -237,8 +235,7 @@ class RejoinPlan(Value):
         return self.home.second is None and not self.settings and self.link_before == self.link_after
 
 
-@dataclass(frozen=True, slots=True, eq=False, repr=False)
-class PartMovePlan(Value):
+class PartMovePlan(Value, msgspec.Struct, frozen=True, eq=False):
     """What moving parts of a library means: a library of their own on the drive, and the rest goes on without them.
 
     Parameters

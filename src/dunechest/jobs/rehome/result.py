@@ -2,17 +2,17 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
 from pathlib import Path
 from typing import ClassVar
+
+import msgspec
 
 from dunechest.findings import Finding
 from dunechest.jobs.restore.plan import ByHand, Repoint, SettingChange
 from dunechest.values import Value
 
 
-@dataclass(frozen=True, slots=True, repr=False)
-class RehomeResult(Value):
+class RehomeResult(Value, msgspec.Struct, frozen=True):
     """The summary of a move.
 
     `source` is where the library was, `target` where it is; `old` where its application used to find it, and `way` how it
@@ -47,8 +47,7 @@ class RehomeResult(Value):
     stayed: tuple[str, ...] = ()
 
 
-@dataclass(frozen=True, slots=True, repr=False)
-class RejoinResult(Value):
+class RejoinResult(Value, msgspec.Struct, frozen=True):
     """The summary of a rejoining: what of the second library came to the one on the drive, and what became of the second.
 
     `added` are its files that were new, `same` those that were there already; `merged` files were made one of both,

@@ -4,9 +4,11 @@ from __future__ import annotations
 
 import datetime
 import os
-from dataclasses import asdict, dataclass
 from pathlib import Path
 from typing import Any, Literal, get_args
+
+import msgspec
+from msgspec.structs import asdict
 
 from dunechest.errors import UsageError
 from dunechest.machine.folders import own_home
@@ -15,8 +17,7 @@ IfExists = Literal["refuse", "set-aside", "merge"]
 OnConflict = Literal["keep-both", "keep-mine", "keep-archived", "keep-newer"]
 
 
-@dataclass(frozen=True, slots=True)
-class RestoreOptions:
+class RestoreOptions(msgspec.Struct, frozen=True):
     """What a person chose for a restore.
 
     Parameters
@@ -68,12 +69,16 @@ class RestoreOptions:
     def __post_init__(self) -> None:
         for name in ("home", "into"):
             given = getattr(self, name)
-            object.__setattr__(self, name, os.fspath(given) if given is not None else None)
-        object.__setattr__(self, "parts", (self.parts,) if isinstance(self.parts, str) else tuple(self.parts))
-        object.__setattr__(self, "files", (self.files,) if isinstance(self.files, str) else tuple(self.files))
+            msgspec.structs.force_setattr(self, name, os.fspath(given) if given is not None else None)
+        msgspec.structs.force_setattr(
+            self, "parts", (self.parts,) if isinstance(self.parts, str) else tuple(self.parts)
+        )
+        msgspec.structs.force_setattr(
+            self, "files", (self.files,) if isinstance(self.files, str) else tuple(self.files)
+        )
         pairs = tuple((str(old), str(new)) for old, new in self.places)
-        object.__setattr__(self, "places", pairs)
-        object.__setattr__(self, "day", self.day or today())
+        msgspec.structs.force_setattr(self, "places", pairs)
+        msgspec.structs.force_setattr(self, "day", self.day or today())
         if self.home is not None and self.into is not None:
             raise UsageError("--home and --into exclude each other: name a home, or exactly one folder.")
         if self.if_exists not in get_args(IfExists):

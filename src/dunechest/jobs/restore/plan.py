@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any, ClassVar, Literal
 
@@ -21,16 +20,14 @@ from dunechest.library.still_named import NO_OLD_PLACE, OldPlace
 from dunechest.values import Value, digest_of_values
 
 
-@dataclass(frozen=True, slots=True)
-class Target:
+class Target(msgspec.Struct, frozen=True):
     """The drive that a library goes to: its device number, and whether one call flushes its whole filesystem."""
 
     device: int = 0
     whole_sync: bool = False
 
 
-@dataclass(frozen=True, slots=True)
-class Placement:
+class Placement(msgspec.Struct, frozen=True):
     """Where a library goes, and how that is known; no place if it is not."""
 
     place: Path | None
@@ -40,8 +37,7 @@ class Placement:
 Mode = Literal["free", "set-aside", "merge", "refuse"]
 
 
-@dataclass(frozen=True, slots=True)
-class Existing:
+class Existing(msgspec.Struct, frozen=True):
     """What already exists in the place, and the decision for each file of the library.
 
     `writes` are new here; `same` are here already, byte for byte; `rewritten` are here as an earlier restore has
@@ -93,8 +89,7 @@ class Existing:
         return tuple((file.path, other) for file, other in self.beside)
 
 
-@dataclass(frozen=True, slots=True)
-class AsArchived:
+class AsArchived(msgspec.Struct, frozen=True):
     """What the library was when it was archived.
 
     `references` are counts by where they led, None where only some of them come back; `parts` the number
@@ -118,8 +113,7 @@ class Repoint(msgspec.Struct, frozen=True, gc=False):
     new: str
 
 
-@dataclass(frozen=True, slots=True)
-class ByHand:
+class ByHand(msgspec.Struct, frozen=True):
     """A reference that is not updated though it leads to nothing here: file, spot, text, and what to do."""
 
     source: str
@@ -128,8 +122,7 @@ class ByHand:
     why: str
 
 
-@dataclass(frozen=True, slots=True)
-class SettingChange:
+class SettingChange(msgspec.Struct, frozen=True):
     """A setting of the application: its file and key, what it says (empty for nothing), and what it is to say."""
 
     file: Path
@@ -143,8 +136,7 @@ class SettingChange:
         return self.old or None
 
 
-@dataclass(frozen=True, slots=True)
-class ReferencePlan:
+class ReferencePlan(msgspec.Struct, frozen=True):
     """What happens to a library's references: how many are unchanged, which are updated, which are lost."""
 
     stay: int = 0
@@ -153,8 +145,7 @@ class ReferencePlan:
     unread: tuple[tuple[str, str], ...] = ()
 
 
-@dataclass(frozen=True, slots=True, eq=False, repr=False)
-class RestorePlan(Value):
+class RestorePlan(Value, msgspec.Struct, frozen=True, eq=False):
     """What restoring one library means.
 
     `files` are all that belong in the place afterwards, `existing` says what becomes of each and of what is in the way.
@@ -189,7 +180,7 @@ class RestorePlan(Value):
     room: Room
     target: Target
     parts: tuple[Part, ...] = ()
-    references: ReferencePlan = field(default_factory=ReferencePlan)
+    references: ReferencePlan = msgspec.field(default_factory=ReferencePlan)
     settings: tuple[SettingChange, ...] = ()
     settings_left: tuple[SettingChange, ...] = ()
     findings: tuple[Finding, ...] = ()
@@ -311,8 +302,7 @@ class RestoreFile(msgspec.Struct, frozen=True, gc=False):
         return algorithm or "sha512", bytes.fromhex(digest)
 
 
-@dataclass(frozen=True, slots=True)
-class RestoreOutsideFile:
+class RestoreOutsideFile(msgspec.Struct, frozen=True):
     """An outside file to restore: where it was, where it goes, and whether it already exists."""
 
     file: RestoreFile
@@ -323,8 +313,7 @@ class RestoreOutsideFile:
     top: Path | None = None
 
 
-@dataclass(frozen=True, slots=True)
-class NotDone:
+class NotDone(msgspec.Struct, frozen=True):
     """Something in an archive that is not restored: its path, and why.
 
     `fault` says whether that is a fault; a link out of the library is none. `damage` says that it is one of the chest: the

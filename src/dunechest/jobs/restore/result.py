@@ -2,9 +2,10 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
 from pathlib import Path
 from typing import TYPE_CHECKING, ClassVar
+
+import msgspec
 
 from dunechest.chest.tag_lists import RecordFault
 from dunechest.findings import Finding
@@ -17,8 +18,7 @@ if TYPE_CHECKING:
     import pandas as pd
 
 
-@dataclass(frozen=True, slots=True, repr=False)
-class MergeResult(Value):
+class MergeResult(Value, msgspec.Struct, frozen=True):
     """The outcome of merging one file: how many entries were `added`, and the names of those that `differ`.
 
     `staged` is the joined file, on its way to its place; None if nothing changed. `taken` things were taken
@@ -35,8 +35,7 @@ class MergeResult(Value):
     taken: int = 0
 
 
-@dataclass(frozen=True, slots=True, repr=False)
-class Compared(Value):
+class Compared(Value, msgspec.Struct, frozen=True):
     """One check: subject, before, after, passed, details."""
 
     _shown: ClassVar[tuple[str, ...]] = ("what", "then", "now", "well")
@@ -49,8 +48,7 @@ class Compared(Value):
     why: tuple[str, ...] = ()
 
 
-@dataclass(frozen=True, slots=True, repr=False)
-class Proof(Value):
+class Proof(Value, msgspec.Struct, frozen=True):
     """What was compared after a restore."""
 
     _shown: ClassVar[tuple[str, ...]] = ("well",)
@@ -63,8 +61,7 @@ class Proof(Value):
         return all(line.well for line in self.lines)
 
 
-@dataclass(frozen=True, slots=True, repr=False)
-class RestoreResult(Value):
+class RestoreResult(Value, msgspec.Struct, frozen=True):
     """The summary of a restore.
 
     `files` and `bytes` are in place and proven, `same` of them were there already; `kept` were left as they

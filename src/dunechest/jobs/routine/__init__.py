@@ -6,8 +6,9 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
 from typing import ClassVar
+
+import msgspec
 
 from dunechest import clock
 from dunechest.errors import RefusedError, UsageError
@@ -67,8 +68,7 @@ __all__ = [
 ]
 
 
-@dataclass(frozen=True, slots=True, repr=False)
-class RoutineState(Value):
+class RoutineState(Value, msgspec.Struct, frozen=True):
     """How a routine does.
 
     Parameters

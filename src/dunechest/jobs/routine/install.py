@@ -5,9 +5,11 @@ from __future__ import annotations
 import os
 import sys
 from collections.abc import Iterable, Sequence
-from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import ClassVar
+
+import msgspec
+from msgspec.structs import replace
 
 from dunechest import clock
 from dunechest.errors import DuneChestError, RefusedError, UsageError
@@ -34,8 +36,7 @@ from dunechest.values import Value
 NONE = "none"
 
 
-@dataclass(frozen=True, slots=True, repr=False)
-class RoutineInstallation(Value):
+class RoutineInstallation(Value, msgspec.Struct, frozen=True):
     """A routine and what is, or would be, installed for it.
 
     Parameters

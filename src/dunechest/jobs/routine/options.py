@@ -2,11 +2,10 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+import msgspec
 
 
-@dataclass(frozen=True, slots=True)
-class RoutineOptions:
+class RoutineOptions(msgspec.Struct, frozen=True):
     """What a person chose for a routine; `Routine` explains each.
 
     Parameters

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
 from typing import ClassVar
 
 import msgspec
@@ -32,8 +31,7 @@ class ChestDue(msgspec.Struct, frozen=True):
     folder: str = ""
 
 
-@dataclass(frozen=True, slots=True, repr=False)
-class RoutinePlan(Value):
+class RoutinePlan(Value, msgspec.Struct, frozen=True):
     """What is to be done of a routine now.
 
     Parameters

@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
 from typing import ClassVar, Literal
+
+import msgspec
 
 from dunechest.values import Value
 
@@ -18,8 +19,7 @@ _ORDER: tuple[StepOutcome, ...] = ("problem", "blocked", "late", "interrupted", 
 TOLD: frozenset[StepOutcome] = frozenset({"problem", "blocked", "late"})
 
 
-@dataclass(frozen=True, slots=True, repr=False)
-class RoutineStep(Value):
+class RoutineStep(Value, msgspec.Struct, frozen=True):
     """One thing that a routine did, or could not do.
 
     Parameters
@@ -51,8 +51,7 @@ class RoutineStep(Value):
     codes: tuple[str, ...] = ()
 
 
-@dataclass(frozen=True, slots=True, repr=False)
-class RoutineRun(Value):
+class RoutineRun(Value, msgspec.Struct, frozen=True):
     """What one run of a routine did.
 
     Parameters
@@ -118,8 +117,7 @@ class RoutineRun(Value):
         return worst.sentence + more
 
 
-@dataclass(frozen=True, slots=True, repr=False)
-class DueRuns(Value):
+class DueRuns(Value, msgspec.Struct, frozen=True):
     """What running all that was due did.
 
     `runs` did something or had something to tell; `waiting` are routines that are due and could do nothing, each with what it

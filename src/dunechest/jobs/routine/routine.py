@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
 from typing import ClassVar
+
+import msgspec
 
 from dunechest.errors import UsageError
 from dunechest.jobs.editions.retention_rule import parse_rule
@@ -16,8 +17,7 @@ from dunechest.values import Value
 PATIENCE, PATIENCE_PLUGGED = 3.0, 30.0
 
 
-@dataclass(frozen=True, slots=True, repr=False)
-class RoutineLibrary(Value):
+class RoutineLibrary(Value, msgspec.Struct, frozen=True):
     """A library of a routine: its name, and the folder or file that is meant; a name alone might come to mean another."""
 
     _shown: ClassVar[tuple[str, ...]] = ("name", "place")
@@ -27,8 +27,7 @@ class RoutineLibrary(Value):
     place: str
 
 
-@dataclass(frozen=True, slots=True, repr=False)
-class RoutineChest(Value):
+class RoutineChest(Value, msgspec.Struct, frozen=True):
     """A chest of a routine: its label, and the id that is meant."""
 
     _shown: ClassVar[tuple[str, ...]] = ("label",)
@@ -38,8 +37,7 @@ class RoutineChest(Value):
     id: str
 
 
-@dataclass(frozen=True, slots=True, repr=False)
-class Routine(Value):
+class Routine(Value, msgspec.Struct, frozen=True):
     """What runs by itself.
 
     Parameters

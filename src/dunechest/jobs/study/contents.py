@@ -5,8 +5,9 @@ from __future__ import annotations
 import os
 from bisect import bisect_left
 from collections.abc import Mapping
-from dataclasses import dataclass
 from pathlib import Path
+
+import msgspec
 
 from dunechest.errors import CutOffError
 from dunechest.ledger.folder import state_folder
@@ -27,8 +28,7 @@ from dunechest.transfer.walk import Walk, walk_own
 from dunechest.values import FrozenDict, Value
 
 
-@dataclass(frozen=True, slots=True, repr=False)
-class Contents(Value):
+class Contents(Value, msgspec.Struct, frozen=True):
     """The contents of a library, as found.
 
     `roles` has the roles of those of its files that are not essential; `lock_marks` are files that only say who has it

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+import msgspec
 
 from dunechest.chest.chest import Chest
 from dunechest.machine import volumes
@@ -10,8 +10,7 @@ from dunechest.machine.drives import Filesystem, filesystem, with_limits
 from dunechest.machine.probe import Probed, probe, stricter
 
 
-@dataclass(frozen=True, slots=True)
-class Drive:
+class Drive(msgspec.Struct, frozen=True):
     """The drive a chest is on, as found.
 
     Parameters

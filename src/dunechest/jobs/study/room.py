@@ -3,8 +3,9 @@
 from __future__ import annotations
 
 from collections.abc import Iterable
-from dataclasses import dataclass
 from pathlib import Path
+
+import msgspec
 
 from dunechest.findings import Finding
 from dunechest.jobs.study.drive import Drive
@@ -16,8 +17,7 @@ _GROWTH = 0.1
 _TIMES = 3
 
 
-@dataclass(frozen=True, slots=True)
-class Room:
+class Room(msgspec.Struct, frozen=True):
     """Space on a drive in bytes: how much is needed, and how much was free."""
 
     need: int

@@ -4,8 +4,9 @@ from __future__ import annotations
 
 import os
 from collections.abc import Iterable
-from dataclasses import dataclass
 from typing import ClassVar
+
+import msgspec
 
 from dunechest.errors import UsageError
 from dunechest.jobs.study.contents import Contents
@@ -23,8 +24,7 @@ _SMALL = 0.5
 PLACEHOLDER = "only a placeholder: its content is not on this computer"
 
 
-@dataclass(frozen=True, slots=True)
-class Choice:
+class Choice(msgspec.Struct, frozen=True):
     """What a person chose.
 
     Parameters
@@ -49,8 +49,7 @@ class Choice:
 EVERYTHING = Choice()
 
 
-@dataclass(frozen=True, slots=True, repr=False)
-class LeftBehind(Value):
+class LeftBehind(Value, msgspec.Struct, frozen=True):
     """A file that is not copied: path in the library, bytes, why, and whether that is a fault.
 
     A socket is left out as it must be; a file that could not be read is a fault.
@@ -66,8 +65,7 @@ class LeftBehind(Value):
     mtime_ns: int = 0
 
 
-@dataclass(frozen=True, slots=True, repr=False)
-class OutsideFile(Value):
+class OutsideFile(Value, msgspec.Struct, frozen=True):
     """A file outside the library that it refers to.
 
     `entry` has its full path; `stored` is its path below ``data/outside/``; `references`
@@ -88,8 +86,7 @@ class OutsideFile(Value):
         return len(self.references)
 
 
-@dataclass(frozen=True, slots=True, repr=False)
-class Selection(Value):
+class Selection(Value, msgspec.Struct, frozen=True):
     """What is to be archived.
 
     Parameters

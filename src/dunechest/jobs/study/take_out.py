@@ -5,8 +5,10 @@ from __future__ import annotations
 import shutil
 import tempfile
 from collections.abc import Collection, Iterable, Iterator, Sequence
-from dataclasses import dataclass, replace
 from pathlib import Path
+
+import msgspec
+from msgspec.structs import replace
 
 from dunechest.errors import UsageError
 from dunechest.findings import Finding
@@ -26,8 +28,7 @@ from dunechest.transfer.walk import FileEntry
 from dunechest.words import number
 
 
-@dataclass(frozen=True, slots=True)
-class TakeOut:
+class TakeOut(msgspec.Struct, frozen=True):
     """What goes with parts.
 
     Parameters

@@ -2,16 +2,16 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
 from pathlib import Path
 from typing import Any, ClassVar
+
+import msgspec
 
 from dunechest.ledger.deeds import Deed
 from dunechest.values import Value
 
 
-@dataclass(frozen=True, slots=True, repr=False)
-class UndoAction(Value):
+class UndoAction(Value, msgspec.Struct, frozen=True):
     """One action of undoing: the path, and what (``removed``, ``as before``, ``renamed back``)."""
 
     _shown: ClassVar[tuple[str, ...]] = ("path", "what")
@@ -21,8 +21,7 @@ class UndoAction(Value):
     what: str
 
 
-@dataclass(frozen=True, slots=True, eq=False, repr=False)
-class UndoPlan(Value):
+class UndoPlan(Value, msgspec.Struct, frozen=True, eq=False):
     """What undoing a command would do; `changed` lists changes since then, which forbid it.
 
     `deeds` are all deeds of the command, the latest first; `deed` is the latest.

@@ -2,16 +2,16 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
 from typing import ClassVar
+
+import msgspec
 
 from dunechest.jobs.undo.plan import UndoAction
 from dunechest.ledger.deeds import Deed
 from dunechest.values import Value
 
 
-@dataclass(frozen=True, slots=True, repr=False)
-class UndoResult(Value):
+class UndoResult(Value, msgspec.Struct, frozen=True):
     """What was undone: the changes of the command, the latest first, and each action."""
 
     _document: ClassVar[str] = "undo.Undo"

@@ -5,8 +5,9 @@ from __future__ import annotations
 import os
 import time
 from collections.abc import Callable, Sequence
-from dataclasses import replace
 from pathlib import Path
+
+from msgspec.structs import replace
 
 from dunechest.bag.bag import read_bag
 from dunechest.chest.bag_entry import BagEntry

@@ -4,9 +4,10 @@ from __future__ import annotations
 
 import datetime
 from collections.abc import Container, Iterable, Mapping, Sequence
-from dataclasses import replace
 from pathlib import Path
 from typing import Any
+
+from msgspec.structs import replace
 
 from dunechest.chest.chest import Chest
 from dunechest.chest.layout import bag_folder

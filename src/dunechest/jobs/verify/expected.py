@@ -10,10 +10,10 @@ from __future__ import annotations
 
 import struct
 from collections.abc import Iterator, Mapping, MutableMapping
-from dataclasses import replace
 from typing import NamedTuple
 
 import msgspec
+from msgspec.structs import replace
 
 from dunechest.bag.bag import Bag, Lying, list_bag, spelled_as
 from dunechest.bag.manifest import Manifest, Problem

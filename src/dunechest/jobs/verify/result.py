@@ -2,9 +2,10 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
 from pathlib import Path
 from typing import TYPE_CHECKING, ClassVar, Literal
+
+import msgspec
 
 from dunechest.names import shown
 from dunechest.values import Value, frame
@@ -16,8 +17,7 @@ if TYPE_CHECKING:
 State = Literal["changed", "missing", "unlisted", "unreadable", "unfinished", "noted"]
 
 
-@dataclass(frozen=True, slots=True, repr=False)
-class FileState(Value):
+class FileState(Value, msgspec.Struct, frozen=True):
     """A file that is not intact: its path in the bag, its state, and why in words.
 
     ``noted`` is something to know that is no fault.
@@ -34,8 +34,7 @@ class FileState(Value):
 Kind = Literal["library", "foreign bag", "unfinished", "unusable", "missing", "chest"]
 
 
-@dataclass(frozen=True, slots=True, repr=False)
-class BagCheck(Value):
+class BagCheck(Value, msgspec.Struct, frozen=True):
     """What verification says of one bag.
 
     `files` and `bytes` are what was looked at: of the files, `records` are the archive's own, and `earlier` ones are kept
@@ -71,8 +70,7 @@ class BagCheck(Value):
         return not any(state.state != "noted" for state in self.states)
 
 
-@dataclass(frozen=True, slots=True, repr=False)
-class VerifyResult(Value):
+class VerifyResult(Value, msgspec.Struct, frozen=True):
     """What verification says of a chest or bag: one `BagCheck` a bag."""
 
     _shown: ClassVar[tuple[str, ...]] = ("chest", "quick", "well")

@@ -6,9 +6,10 @@ import json
 import os
 import re
 from collections import Counter, defaultdict
-from dataclasses import dataclass
 from pathlib import Path
 from typing import ClassVar
+
+import msgspec
 
 from dunechest.errors import UsageError
 from dunechest.library.draft.databases import column_references, databases_in, tables_of
@@ -34,8 +35,7 @@ _PATHS = frozenset({"path", "paths", "files", "databases"})
 _NARROW = frozenset({"lock-marks", "rebuildable", "must-not-leave"})
 
 
-@dataclass(frozen=True, slots=True, repr=False)
-class Draft(Value):
+class Draft(Value, msgspec.Struct, frozen=True):
     """A drafted kind file: its text, the kind it describes, and the observations behind each line."""
 
     _document: ClassVar[str] = "kinds.KindDraft"

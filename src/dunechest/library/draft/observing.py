@@ -6,9 +6,10 @@ import os
 import re
 from collections import Counter, defaultdict
 from collections.abc import Iterable, Sequence
-from dataclasses import dataclass
 from pathlib import Path
 from typing import Literal
+
+import msgspec
 
 from dunechest.errors import CutOffError, UsageError
 from dunechest.library.formats.base import Raw
@@ -24,8 +25,7 @@ Sureness = Literal["sure", "likely", "guess"]
 LOOKED_INTO = 32 << 20
 
 
-@dataclass(frozen=True, slots=True)
-class Observation:
+class Observation(msgspec.Struct, frozen=True):
     """Something seen in a library that becomes lines of its kind file.
 
     `keys` are TOML keys and values of a table `[[table]]` (or of a single value if

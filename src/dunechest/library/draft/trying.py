@@ -5,7 +5,6 @@ from __future__ import annotations
 import os
 from collections import Counter
 from collections.abc import Iterator, Sequence
-from dataclasses import dataclass
 from pathlib import Path
 from typing import ClassVar
 
@@ -31,8 +30,7 @@ from dunechest.values import Value
 from dunechest.words import number, size
 
 
-@dataclass(frozen=True, slots=True, repr=False)
-class TriedLine(Value):
+class TriedLine(Value, msgspec.Struct, frozen=True):
     """A line of a kind file: its table, key and value, how much it matches in the folder, and what that is in words.
 
     `examples` are a few of the files, folders or names that it matches.
@@ -48,8 +46,7 @@ class TriedLine(Value):
     examples: tuple[str, ...] = ()
 
 
-@dataclass(frozen=True, slots=True, repr=False)
-class TriedKind(Value):
+class TriedKind(Value, msgspec.Struct, frozen=True):
     """What a kind file matches in a folder.
 
     Attributes

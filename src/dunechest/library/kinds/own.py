@@ -3,9 +3,10 @@
 from __future__ import annotations
 
 import os
-from dataclasses import dataclass
 from pathlib import Path
 from typing import ClassVar
+
+import msgspec
 
 from dunechest.errors import KindFileError, RefusedError
 from dunechest.ledger.folder import state_folder
@@ -16,8 +17,7 @@ from dunechest.transfer import safe
 from dunechest.values import Value
 
 
-@dataclass(frozen=True, slots=True, repr=False)
-class AddedKind(Value):
+class AddedKind(Value, msgspec.Struct, frozen=True):
     """A kind that was added: its file, and what it overrides.
 
     `instead_of` is "shipped" for a kind that Dune Chest comes with, "own" for a former file of one's own, "same" if that is the

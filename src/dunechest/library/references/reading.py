@@ -5,7 +5,6 @@ from __future__ import annotations
 import os
 import re
 from collections.abc import Callable, Iterator
-from dataclasses import dataclass
 from pathlib import Path
 
 import msgspec
@@ -86,8 +85,7 @@ class Reference(msgspec.Struct, frozen=True, gc=False):
     drive: str = ""
 
 
-@dataclass(frozen=True, slots=True)
-class ReferenceReport:
+class ReferenceReport(msgspec.Struct, frozen=True):
     """All references of a library, and the files whose references could not be read, with the reason."""
 
     references: tuple[Reference, ...] = ()

@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
-
 import msgspec
 
 from dunechest.chest.file_table import Proven
@@ -17,8 +15,7 @@ from dunechest.transfer.crew import Crew
 from dunechest.transfer.tasks import DigestTask
 
 
-@dataclass(frozen=True, slots=True)
-class Recognised:
+class Recognised(msgspec.Struct, frozen=True):
     """What remains to be done: files to copy, and databases to capture."""
 
     files: list[PlannedFile]

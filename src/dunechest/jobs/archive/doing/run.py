@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import os
 from collections.abc import Iterator
-from dataclasses import dataclass, field
 from pathlib import Path
 
 import msgspec
@@ -22,8 +21,7 @@ from dunechest.transfer.walk import lines_of
 from dunechest.words import number
 
 
-@dataclass(slots=True)
-class Run:
+class Run(msgspec.Struct, eq=False):
     """What gathers while a plan is carried out.
 
     `proven` is what the edition will hold, by path below ``data/``. `own_sizes` are the bytes in the
@@ -36,27 +34,27 @@ class Run:
     supplied: Supplied | None = None
     #: When that one was archived; empty if there is none.
     archived: str = ""
-    proven: FileTable = field(init=False)
-    own_sizes: dict[str, int] = field(default_factory=dict)
-    unread: set[str] = field(default_factory=set)
-    left: list[LeftBehind] = field(default_factory=list)
-    captured: list[CapturedDatabase] = field(default_factory=list)
-    again: list[str] = field(default_factory=list)
-    broken: list[tuple[str, str]] = field(default_factory=list)
+    proven: FileTable = msgspec.field(default_factory=FileTable)
+    own_sizes: dict[str, int] = msgspec.field(default_factory=dict)
+    unread: set[str] = msgspec.field(default_factory=set)
+    left: list[LeftBehind] = msgspec.field(default_factory=list)
+    captured: list[CapturedDatabase] = msgspec.field(default_factory=list)
+    again: list[str] = msgspec.field(default_factory=list)
+    broken: list[tuple[str, str]] = msgspec.field(default_factory=list)
     grown: int = 0
     #: Whether a file was copied in another state than the one it was planned in.
     restless: bool = False
     #: Files that the other chest did not give back as they were.
-    not_supplied: set[str] = field(default_factory=set)
+    not_supplied: set[str] = msgspec.field(default_factory=set)
     resumed: int = 0
     #: New and old path below ``data/`` of what is only renamed.
-    moves: dict[str, str] = field(default_factory=dict)
+    moves: dict[str, str] = msgspec.field(default_factory=dict)
     #: Files with other bytes though their size and time are the same.
-    silent: list[str] = field(default_factory=list)
+    silent: list[str] = msgspec.field(default_factory=list)
     changes: ChangeCounts | None = None
     #: Files that had gone from the chest and were copied again, and those that could not be, with the reason.
-    healed: list[str] = field(default_factory=list)
-    lost: list[tuple[str, str]] = field(default_factory=list)
+    healed: list[str] = msgspec.field(default_factory=list)
+    lost: list[tuple[str, str]] = msgspec.field(default_factory=list)
     _fingerprint: str | None = None
 
     def __post_init__(self) -> None:

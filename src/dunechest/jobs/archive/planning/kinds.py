@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import replace
+from msgspec.structs import replace
 
 from dunechest.chest.chest import Chest
 from dunechest.chest.origin import came_from

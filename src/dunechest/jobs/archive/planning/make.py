@@ -4,8 +4,9 @@ from __future__ import annotations
 
 import os
 from collections.abc import Iterable, Mapping, Sequence
-from dataclasses import replace
 from pathlib import Path
+
+from msgspec.structs import replace
 
 from dunechest.chest.chest import Chest
 from dunechest.chest.layout import LIBRARY_FILES, OUTSIDE_FILES, PAYLOAD

@@ -9,10 +9,10 @@ from __future__ import annotations
 
 import os
 from collections.abc import Collection, Iterator, Sequence
-from dataclasses import replace
 from pathlib import Path
 
 import msgspec
+from msgspec.structs import replace
 
 from dunechest.chest.bag_entry import BagEntry
 from dunechest.chest.chest import Chest

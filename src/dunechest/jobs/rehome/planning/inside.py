@@ -4,10 +4,10 @@ from __future__ import annotations
 
 import os
 from collections.abc import Iterable, Mapping
-from dataclasses import replace
 from pathlib import Path
 
 import msgspec
+from msgspec.structs import replace
 
 from dunechest.jobs.rehome.options import Way
 from dunechest.jobs.restore.plan import ReferencePlan

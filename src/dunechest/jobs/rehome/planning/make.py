@@ -5,10 +5,10 @@ from __future__ import annotations
 import os
 import uuid
 from collections.abc import Iterator, Sequence
-from dataclasses import replace
 from pathlib import Path
 
 import msgspec
+from msgspec.structs import replace
 
 from dunechest.errors import NotConnectedError, RefusedError, UsageError
 from dunechest.findings import Finding, most_serious_first

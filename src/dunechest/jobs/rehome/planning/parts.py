@@ -5,8 +5,9 @@ from __future__ import annotations
 import os
 import uuid
 from collections.abc import Iterator
-from dataclasses import replace
 from pathlib import Path
+
+from msgspec.structs import replace
 
 from dunechest.errors import UsageError
 from dunechest.findings import Finding, most_serious_first

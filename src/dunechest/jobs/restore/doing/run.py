@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass, field
 from pathlib import Path
+
+import msgspec
 
 from dunechest.findings import Finding
 from dunechest.jobs.restore.plan import NotDone, RestoreFile, RestorePlan
@@ -11,8 +12,7 @@ from dunechest.ledger.deeds import OpenDeed
 from dunechest.progress import Progress, Step
 
 
-@dataclass(slots=True)
-class Run:
+class Run(msgspec.Struct, eq=False):
     """What gathers while a plan is carried out.
 
     Parameters
@@ -35,13 +35,13 @@ class Run:
     deed: OpenDeed
     progress: Progress
     #: Everything of the archive that is not brought back, with the reason.
-    not_done: list[NotDone] = field(init=False)
+    not_done: list[NotDone] = msgspec.field(default_factory=list)
     #: Files that were copied and proven.
-    restored: list[RestoreFile] = field(default_factory=list)
+    restored: list[RestoreFile] = msgspec.field(default_factory=list)
     #: Symbolic links that were made.
     links: int = 0
     #: Owners and attributes that could not be given back.
-    missed: list[Finding] = field(default_factory=list)
+    missed: list[Finding] = msgspec.field(default_factory=list)
 
     def __post_init__(self) -> None:
         self.not_done = list(self.plan.not_done)

@@ -6,8 +6,9 @@ import os
 import shutil
 import tempfile
 from collections.abc import Iterable
-from dataclasses import replace
 from pathlib import Path
+
+from msgspec.structs import replace
 
 from dunechest.jobs.restore.plan import Existing, ReferencePlan, Repoint, RestoreFile
 from dunechest.jobs.restore.planning.bag_tree import BagTree

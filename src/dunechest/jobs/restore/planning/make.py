@@ -10,10 +10,10 @@ import functools
 import os
 import time
 from collections.abc import Callable, Iterator, Mapping, Sequence
-from dataclasses import replace
 from pathlib import Path
 
 import msgspec
+from msgspec.structs import replace
 
 from dunechest.chest.bag_entry import BagEntry
 from dunechest.chest.bag_records import stamp

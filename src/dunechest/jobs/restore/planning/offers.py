@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
 from typing import ClassVar
+
+import msgspec
 
 from dunechest.chest.bag_entry import BagEntry
 from dunechest.chest.chest import Chest
@@ -20,8 +21,7 @@ from dunechest.names import AnyPath, from_wire
 from dunechest.values import Value
 
 
-@dataclass(frozen=True, slots=True, repr=False)
-class Offer(Value):
+class Offer(Value, msgspec.Struct, frozen=True):
     """A library in a chest, and where it would be restored on this computer.
 
     `editions` are their numbers; `existing` says whether something is in that place; `why_not` why it cannot be

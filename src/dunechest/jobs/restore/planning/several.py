@@ -3,8 +3,9 @@
 from __future__ import annotations
 
 from collections.abc import Iterable
-from dataclasses import replace
 from pathlib import Path
+
+from msgspec.structs import replace
 
 from dunechest.chest.chest import Chest
 from dunechest.errors import DuneChestError, UsageError

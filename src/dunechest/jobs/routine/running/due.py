@@ -5,7 +5,8 @@ from __future__ import annotations
 import os
 from collections.abc import Iterator, Mapping
 from contextlib import contextmanager
-from dataclasses import replace
+
+from msgspec.structs import replace
 
 from dunechest import clock
 from dunechest.errors import CutOffError, DuneChestError, RefusedError

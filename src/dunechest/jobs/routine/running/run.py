@@ -4,7 +4,8 @@ from __future__ import annotations
 
 import os
 from collections.abc import Iterable, Iterator, Sequence
-from dataclasses import replace
+
+from msgspec.structs import replace
 
 from dunechest import clock
 from dunechest.chest.chest import Chest
