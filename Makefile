@@ -44,6 +44,7 @@ faults: $(READY)
 	$(BIN)/python scripts/fault_sweep.py
 
 docs: $(READY)
+	$(BIN)/python scripts/shipped_kinds.py
 	$(BIN)/python scripts/command_reference.py
 	$(BIN)/python scripts/python_reference.py
 	$(BIN)/python scripts/schemas.py

@@ -24,15 +24,15 @@ from collections.abc import Iterable, Iterator
 
 import msgspec
 
+from dunechest.regex import late
+
 # Control characters, lone surrogates, and the format characters that reorder or hide text.
-_ACTS = re.compile(
-    "[\x00-\x1f\x7f-\x9f\u061c\u200b-\u200f\u2028-\u202e\u2060-\u2069\ufeff\ufff9-\ufffb\ud800-\udfff]"
-)
-_SURROGATE = re.compile("[\ud800-\udfff]")
+_ACTS = late("[\x00-\x1f\x7f-\x9f\u061c\u200b-\u200f\u2028-\u202e\u2060-\u2069\ufeff\ufff9-\ufffb\ud800-\udfff]")
+_SURROGATE = late("[\ud800-\udfff]")
 _ESCAPES = {"\n": "\\n", "\r": "\\r", "\t": "\\t"}
 
 #: Names that Windows keeps for devices, whatever follows the first dot.
-_DEVICES = re.compile(r"^(con|prn|aux|nul|com[0-9¹²³]|lpt[0-9¹²³]|conin\$|conout\$)$", re.IGNORECASE)
+_DEVICES = late(r"^(con|prn|aux|nul|com[0-9¹²³]|lpt[0-9¹²³]|conin\$|conout\$)$", re.IGNORECASE)
 
 
 class RawName(msgspec.Struct, frozen=True):

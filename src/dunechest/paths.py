@@ -8,7 +8,6 @@ meet is asked here: drive letters, network places, junctions, case, and the leng
 from __future__ import annotations
 
 import os
-import re
 import stat
 import sys
 import unicodedata
@@ -16,6 +15,7 @@ from collections.abc import Iterable
 from pathlib import Path, PureWindowsPath
 
 from dunechest.names import is_device
+from dunechest.regex import late
 
 AnyPath = str | os.PathLike[str]
 
@@ -31,8 +31,8 @@ _NOT_IN_WINDOWS = frozenset('"*:<>?\\|') | frozenset(map(chr, range(32)))
 #: Whether names that differ in case alone usually mean the same file on this system.
 CASE_BLIND = sys.platform in ("win32", "darwin")
 
-_DRIVE = re.compile(r"[A-Za-z]:[\\/]")
-_SHARE = re.compile(r"(?:\\\\|//)[^\\/?]+[\\/][^\\/]+")
+_DRIVE = late(r"[A-Za-z]:[\\/]")
+_SHARE = late(r"(?:\\\\|//)[^\\/?]+[\\/][^\\/]+")
 # <winnt.h>, IsReparseTagNameSurrogate: what stands for another place, as junctions and links do, and not placeholders.
 _SURROGATE = 0x20000000
 

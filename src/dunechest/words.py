@@ -7,6 +7,16 @@ import re
 
 from dunechest import clock
 
+#: The states of a copy as people read them.
+STATE_WORDS = {
+    "safe": "ok",
+    "unchecked": "not checked lately",
+    "behind": "outdated",
+    "incomplete": "incomplete",
+    "damaged": "DAMAGED",
+    "missing": "MISSING",
+}
+
 
 def size(count: int) -> str:
     """Return bytes in words, in the powers of 1000 that drives are sold by.

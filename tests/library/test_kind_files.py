@@ -22,7 +22,7 @@ from dunechest.demo.world import World
 from dunechest.library.draft.documents import toml_text
 from dunechest.library.draft.observing import pattern_of
 from dunechest.library.draft.rebuildable import picture_shape
-from dunechest.library.kinds import patterns
+from dunechest.library.kinds import load, patterns
 from dunechest.library.kinds.check import mistakes
 from dunechest.library.kinds.load import load_kinds, parse_kind
 from dunechest.library.kinds.patterns import Patterns
@@ -113,6 +113,10 @@ def test_an_escape_code_in_a_kind_file_is_not_passed_on(tmp_path: Path, command:
     ran = command("kinds", "check", tmp_path / "k.toml")
     assert ran.status == 1
     assert "\x1b" not in ran.err + ran.out
+
+
+def test_the_document_of_all_shipped_kinds_is_what_their_files_say() -> None:
+    assert (load.SHIPPED / "all.json").read_bytes() == load.kinds_document()
 
 
 def test_every_shipped_kind_says_all_that_matters() -> None:

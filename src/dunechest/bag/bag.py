@@ -17,12 +17,13 @@ from dunechest.bag.manifest import FetchEntry, Manifest, Problem
 from dunechest.errors import BagUnusableError
 from dunechest.names import shown, why_unsafe
 from dunechest.paths import is_folder, is_link, respelled
+from dunechest.regex import late
 from dunechest.transfer import safe
 
 #: Hexadecimal digits of each algorithm's digest.
 DIGITS = {"md5": 32, "sha1": 40, "sha224": 56, "sha256": 64, "sha384": 96, "sha512": 128}
 
-_MANIFEST = re.compile(r"(tag)?manifest-([a-z0-9-]+)\.txt\Z", re.IGNORECASE)
+_MANIFEST = late(r"(tag)?manifest-([a-z0-9-]+)\.txt\Z", re.IGNORECASE)
 #: A tag file larger than this is not read: ten million files would fit.
 _MOST = 4 << 30
 

@@ -26,17 +26,18 @@ import msgspec
 from dunechest.bag.digests import Digests
 from dunechest.names import why_unsafe
 from dunechest.paths import BACKSLASHES
+from dunechest.regex import late
 
 #: Longest line that is taken for one, in characters; paths are far shorter on every system.
 LONGEST_LINE = 1 << 16
 
-_LINE = re.compile(r"([0-9A-Fa-f]+)[ \t]+(.+)\Z", re.DOTALL)
-_FETCH = re.compile(r"(\S+)[ \t]+(\d+|-)[ \t]+(.+)\Z", re.DOTALL)
-_ENCODED = re.compile(r"%(0[aAdD]|25)")
-_ENCODED_BEFORE = re.compile(r"%(0[aAdD])")
-_BARE_PERCENT = re.compile(r"%(?!0[aAdD]|25)")
-_TAG_MANIFEST = re.compile(r"tagmanifest-[a-z0-9-]+\.txt", re.IGNORECASE)
-_TO_ENCODE = re.compile(r"[\r\n%]")
+_LINE = late(r"([0-9A-Fa-f]+)[ \t]+(.+)\Z", re.DOTALL)
+_FETCH = late(r"(\S+)[ \t]+(\d+|-)[ \t]+(.+)\Z", re.DOTALL)
+_ENCODED = late(r"%(0[aAdD]|25)")
+_ENCODED_BEFORE = late(r"%(0[aAdD])")
+_BARE_PERCENT = late(r"%(?!0[aAdD]|25)")
+_TAG_MANIFEST = late(r"tagmanifest-[a-z0-9-]+\.txt", re.IGNORECASE)
+_TO_ENCODE = late(r"[\r\n%]")
 
 
 class Problem(msgspec.Struct, frozen=True):
@@ -139,7 +140,7 @@ def parse_manifest(
 
 
 # What makes a line need a closer look: encoded characters, odd line ends, pieces that lead elsewhere.
-_ODD = re.compile(r"%|\r|\0|\ufeff|/\.{0,2}(?:/|$)", re.MULTILINE)
+_ODD = late(r"%|\r|\0|\ufeff|/\.{0,2}(?:/|$)", re.MULTILINE)
 
 
 def _plain_entries(text: str, digest_length: int) -> Digests | None:

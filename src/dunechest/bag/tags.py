@@ -7,7 +7,6 @@ white space continues the value before it, and a label may stand several times.
 from __future__ import annotations
 
 import codecs
-import re
 from collections.abc import Iterable
 
 import msgspec
@@ -15,13 +14,12 @@ import msgspec
 from dunechest.bag.manifest import Problem, split_lines
 from dunechest.errors import BagUnusableError
 from dunechest.names import shown
+from dunechest.regex import late
 
 #: Just as section 2.1.1 has it: two lines, in this order, and nothing else.
-_EXACT = re.compile(
-    rb"BagIt-Version: \d+\.\d+(?:\r\n|\n|\r)Tag-File-Character-Encoding: [A-Za-z0-9_.:-]+(?:\r\n|\n|\r)?\Z"
-)
-_DECLARATION = re.compile(r"BagIt-Version: ?(\d+)\.(\d+)\s*\n+Tag-File-Character-Encoding: ?([A-Za-z0-9_.:-]+)\s*\Z")
-_OXUM = re.compile(r"(\d{1,18})\.(\d{1,18})\Z")
+_EXACT = late(rb"BagIt-Version: \d+\.\d+(?:\r\n|\n|\r)Tag-File-Character-Encoding: [A-Za-z0-9_.:-]+(?:\r\n|\n|\r)?\Z")
+_DECLARATION = late(r"BagIt-Version: ?(\d+)\.(\d+)\s*\n+Tag-File-Character-Encoding: ?([A-Za-z0-9_.:-]+)\s*\Z")
+_OXUM = late(r"(\d{1,18})\.(\d{1,18})\Z")
 
 
 class Declaration(msgspec.Struct, frozen=True):

@@ -52,15 +52,16 @@ from dunechest.chest.tag_lists import RecordFault, TagLists, reconcile
 from dunechest.errors import ChestUnusableError, RecordDamagedError
 from dunechest.names import shown
 from dunechest.paths import folded, takes_other_forms
+from dunechest.regex import late
 from dunechest.transfer import safe
 
 #: Bytes; a longer list of tag files, or record, is not one of ours.
 _MOST = 1 << 30
-_EDITION_FOLDER = re.compile(re.escape(EDITIONS) + r"/(\d{4,9})/library\.json\Z")
+_EDITION_FOLDER = late(re.escape(EDITIONS) + r"/(\d{4,9})/library\.json\Z")
 
 
 #: A line of a manifest: digest, two blanks, path (RFC 8493, section 2.1.3).
-_LISTED = re.compile(rb"^[0-9a-f]{128}[ \t]+(\S.*)$", re.MULTILINE)
+_LISTED = late(rb"^[0-9a-f]{128}[ \t]+(\S.*)$", re.MULTILINE)
 
 
 class _Hashing(io.RawIOBase):

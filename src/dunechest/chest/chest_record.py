@@ -19,11 +19,12 @@ from dunechest.chest.records import FORMAT, ChestRecord
 from dunechest.chest.tag_lists import RecordFault
 from dunechest.errors import ChestUnusableError
 from dunechest.names import shown
+from dunechest.regex import late
 from dunechest.transfer import safe
 
 _MOST = 1 << 20
-_LINE = re.compile(r"([0-9a-f]{128})  (chest\.json|READ-ME\.txt)\n")
-_SAID = re.compile(
+_LINE = late(r"([0-9a-f]{128})  (chest\.json|READ-ME\.txt)\n")
+_SAID = late(
     r"^  Label of this chest: (.{1,60})\n  Id of this chest:    ([0-9a-f]{32})\n  Made on:             (\S{10,40})$",
     re.MULTILINE,
 )

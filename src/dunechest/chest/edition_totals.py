@@ -9,12 +9,12 @@ A count is held against these, never against the list that it was counted from.
 
 from __future__ import annotations
 
-import re
 from collections.abc import Iterable
 
 import msgspec
 
 from dunechest.chest.records import LibraryRecord
+from dunechest.regex import late
 
 _LABEL = "Dune-Chest-Edition"
 
@@ -30,7 +30,7 @@ class EditionTotals(msgspec.Struct, frozen=True):
     references: int
 
 
-_TOTALS = re.compile(
+_TOTALS = late(
     r"(\d{1,9}), (\d{1,15}) files, (\d{1,18}) bytes, (\d{1,15}) folders, (\d{1,15}) links, (\d{1,15}) parts, "
     r"(\d{1,15}) references\Z"
 )

@@ -20,9 +20,10 @@ from dunechest.chest.stored_names import StoredNames
 from dunechest.errors import ChestUnusableError
 from dunechest.machine.drives import Limits
 from dunechest.names import from_wire, parents, shown, to_wire, why_unsafe
+from dunechest.regex import late
 
-_MARKED = re.compile(r"~([0-9a-f]{8})(\.[^/]*)?\Z")
-_NUMBERED = re.compile(re.escape(EARLIER) + r"/(\d{4,9})/(.+)\Z", re.DOTALL)
+_MARKED = late(r"~([0-9a-f]{8})(\.[^/]*)?\Z")
+_NUMBERED = late(re.escape(EARLIER) + r"/(\d{4,9})/(.+)\Z", re.DOTALL)
 
 
 class Fitted(msgspec.Struct, frozen=True):

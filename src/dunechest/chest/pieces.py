@@ -23,20 +23,23 @@ from __future__ import annotations
 import os
 import re
 import struct
-import zipfile
 import zlib
 from collections.abc import Callable, Iterable, Iterator, Mapping
 from contextlib import ExitStack, contextmanager
 from hashlib import sha256
 from pathlib import Path
-from typing import BinaryIO
+from typing import TYPE_CHECKING, BinaryIO
 
 import msgspec
 
 from dunechest.chest.layout import EARLIER
 from dunechest.errors import DuneChestError
 from dunechest.names import shown
+from dunechest.regex import late
 from dunechest.transfer import disk, safe
+
+if TYPE_CHECKING:
+    import zipfile
 
 SUFFIX = ".pieces.zip"
 #: Bytes: smaller files are kept whole, and larger ones too, whose list of pieces would be too long.
@@ -46,14 +49,21 @@ _WORTH = 0.5
 
 _LEAST, _MOST = 4096, 65536
 _BLOCK = 4 << 20
-_CUT = re.compile(
+_CUT = late(
     b"".join(b"[" + b"".join(b"\\x%02x" % value for value in range(rest, 256, 26)) + b"]" for rest in (7, 13, 20)),
     re.DOTALL,
 )
-_DIGEST = re.compile(r"[0-9a-f]{64}")
+_DIGEST = late(r"[0-9a-f]{64}")
 _MOST_LIST = 128 << 20
-#: What zipfile raises for an archive that is damaged, depending on which of its bits are wrong.
-_DAMAGED = (zipfile.BadZipFile, zlib.error, EOFError, RuntimeError, ValueError, OverflowError, struct.error)
+
+
+def _damage() -> tuple[type[Exception], ...]:
+    """What zipfile raises for an archive that is damaged, depending on which of its bits are wrong."""
+    import zipfile
+
+    return zipfile.BadZipFile, zlib.error, EOFError, RuntimeError, ValueError, OverflowError, struct.error
+
+
 #: A fixed moment, so that the same pieces make the same archive.
 _MOMENT = (1980, 1, 1, 0, 0, 0)
 
@@ -112,8 +122,10 @@ def _opened(path: Path) -> Iterator[zipfile.ZipFile]:
     """
     with os.fdopen(safe.open_regular(path), "rb") as file:
         try:
+            import zipfile
+
             archive = zipfile.ZipFile(file)
-        except _DAMAGED as error:
+        except _damage() as error:
             raise ValueError(f"it is damaged: {error}") from error
         with archive:
             yield archive
@@ -151,7 +163,7 @@ def _entry(archive: zipfile.ZipFile, name: str, most: int) -> bytes:
     try:
         with archive.open(name) as entry:
             content = entry.read(most + 1)
-    except _DAMAGED as error:
+    except _damage() as error:
         raise ValueError(f"its entry {name} is damaged: {error}") from error
     if len(content) > most:
         raise ValueError("it is far too large")
@@ -223,6 +235,8 @@ def keep(old: Path, about: About, new: Path, target: Path, there: Callable[[str]
 
 
 def _info(name: str) -> zipfile.ZipInfo:
+    import zipfile
+
     info = zipfile.ZipInfo(name, _MOMENT)
     info.compress_type = zipfile.ZIP_DEFLATED
     return info
@@ -233,6 +247,8 @@ def _new_archive(target: Path) -> Iterator[zipfile.ZipFile]:
     """Make a new archive, every write of which goes the way of all writes on a drive."""
     fd = disk.create(target, os.O_WRONLY | os.O_CREAT | os.O_EXCL | getattr(os, "O_BINARY", 0), 0o644)
     try:
+        import zipfile
+
         with zipfile.ZipFile(_Outgoing(fd), "w", zipfile.ZIP_DEFLATED, compresslevel=6) as archive:  # type: ignore[call-overload]
             yield archive
     finally:

@@ -9,16 +9,16 @@ old one's digest: two names never become one.
 from __future__ import annotations
 
 import hashlib
-import re
 import unicodedata
 from collections.abc import Iterable
 
 from dunechest.machine.drives import Limits
 from dunechest.names import is_device, is_text
+from dunechest.regex import late
 
 #: The name of a file or folder that is a changed one, or could be taken for one: where a drive tells all names
 #: apart, only these can meet.
-_MARKED = re.compile(r"~[0-9a-f]{8}(\.[^/]*)?$")
+_MARKED = late(r"~[0-9a-f]{8}(\.[^/]*)?$")
 
 
 class StoredNames:

@@ -7,7 +7,6 @@ is folded or padded away: each line is whole. Widths are those of cells: a wide 
 from __future__ import annotations
 
 import os
-import re
 from collections.abc import Iterator, Sequence
 from pathlib import Path
 from typing import TYPE_CHECKING
@@ -17,6 +16,7 @@ from rich.text import Text
 
 from dunechest.names import shown
 from dunechest.paths import TOP, prefix_of
+from dunechest.regex import late
 
 if TYPE_CHECKING:
     from rich.console import Console
@@ -64,9 +64,9 @@ def say(console: Console, text: str | Text, style: str = "", *, indent: int = 0,
 
 
 #: A command that can be pasted: it is not folded, the terminal wraps it.
-_COMMAND = re.compile(r"dunechest [^,;()`]*[^,;()`\s.]")
+_COMMAND = late(r"dunechest [^,;()`]*[^,;()`\s.]")
 #: A number with its unit stays together.
-_AMOUNT = re.compile(r"\d (?:bytes?|kB|MB|GB|TB|s|min|h|files?|records?)\b")
+_AMOUNT = late(r"\d (?:bytes?|kB|MB|GB|TB|s|min|h|files?|records?)\b")
 
 
 def _lines(text: str, first: int, rest: int) -> Iterator[tuple[int, int]]:

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import functools
-import json
 import os
 import time
 from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
@@ -24,6 +23,7 @@ if TYPE_CHECKING:
 
     from dunechest.chest.chest import Chest
     from dunechest.cli.bar import Display
+    from dunechest.values import Value
 
 
 class Out(msgspec.Struct):
@@ -57,7 +57,7 @@ class Out(msgspec.Struct):
             for line in lines:
                 click.echo(shown(line), err=True)
 
-    def document(self, schema: str, chest: Chest | None = None, **body: Any) -> None:
+    def document(self, schema: str, chest: Chest | None = None, *, told: Value | None = None, **body: Any) -> None:
         """Note which document the run ends with, and what stands in it beside the envelope.
 
         Parameters
@@ -66,6 +66,8 @@ class Out(msgspec.Struct):
             Name of the document, one of `dunechest.documents.schemas.BODIES`.
         chest : Chest, optional
             The chest it is about.
+        told : Value, optional
+            What the job returned; all of it stands in the document.
         **body
             The fields, as documents, values with `to_dict`, or JSON values. They add to what was noted before.
         """
@@ -76,6 +78,8 @@ class Out(msgspec.Struct):
         self._schema = schema
         if chest is not None:
             self._chest = plain(chest)
+        if told is not None:
+            self._body |= told.to_dict()
         self._body |= {name: plain(value) for name, value in body.items()}
 
     def note_findings(self, findings: Iterable[Finding], library: str | None = None) -> None:
@@ -115,6 +119,8 @@ class Out(msgspec.Struct):
             "error": dict(zip(("code", "message", "hint"), error, strict=True)) if error is not None else None,
             **body,
         }
+        import json
+
         click.echo(json.dumps(whole, indent=2, ensure_ascii=True))
 
     @property
@@ -174,19 +180,21 @@ class Out(msgspec.Struct):
         whole : mapping of str to int, optional
             All libraries that the job is about, and the bytes of each. Given again, what was told of all goes on.
         """
-        from dunechest.cli.bar import Display, bar, lines
-
         if self.json or self.quiet or not self.progress:
             yield silent
-        elif _console(True).is_terminal:
+            return
+        if not self.verbose and not _console(True).is_terminal:
+            yield silent
+            return
+        from dunechest.cli.bar import Display, bar, lines
+
+        if _console(True).is_terminal:
             if self._display is None or whole is None or whole is not self._whole:
                 self._display, self._whole = Display(whole), whole
             with bar(_console(True), self._display):
                 yield self._display
-        elif self.verbose:
-            yield lines(_console(True))
         else:
-            yield silent
+            yield lines(_console(True))
 
     def new_findings(self, findings: Iterable[Finding]) -> list[Finding]:
         """Return those that were not shown in this run: a warning that says the same for every library is said once."""

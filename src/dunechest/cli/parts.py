@@ -3,9 +3,12 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Iterable, Mapping
+from typing import TYPE_CHECKING
 
 import click
-from click.shell_completion import CompletionItem
+
+if TYPE_CHECKING:
+    from click.shell_completion import CompletionItem
 
 #: The options that every command has, by the names of their parameters.
 _OUTPUT = ("as_json", "quiet", "no_progress", "verbose")
@@ -94,13 +97,15 @@ def shaped(
     return give
 
 
-_Complete = Callable[[click.Context, click.Parameter, str], list[CompletionItem]]
+_Complete = Callable[[click.Context, click.Parameter, str], "list[CompletionItem]"]
 
 
 def _completing(names: Callable[[click.Context], Iterable[tuple[str, str]]]) -> _Complete:
     """Return a completion out of names and what each is; whatever fails completes nothing."""
 
     def complete(context: click.Context, parameter: click.Parameter, begun: str) -> list[CompletionItem]:
+        from click.shell_completion import CompletionItem
+
         from dunechest.names import shown
 
         try:

@@ -10,16 +10,6 @@ from dunechest.documents.chest import KnownChest
 from dunechest.documents.rehome import RehomedLibrary
 from dunechest.documents.routine import RoutineState
 
-#: The states of a copy as people read them.
-STATE_WORDS = {
-    "safe": "ok",
-    "unchecked": "not checked lately",
-    "behind": "outdated",
-    "incomplete": "incomplete",
-    "damaged": "DAMAGED",
-    "missing": "MISSING",
-}
-
 
 class Copy(Document):
     """A copy of a library in a chest, and whether it counts (`state` is ``safe``)."""

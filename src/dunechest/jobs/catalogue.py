@@ -17,12 +17,10 @@ from dunechest.errors import DuneChestError
 from dunechest.ledger import events
 from dunechest.ledger.catalogue import open_catalogue, short_digest
 from dunechest.ledger.catalogue_rows import CURRENT, BagKey, PastEdition, PastRole, Row
-from dunechest.library.roles import Role
 from dunechest.names import from_wire, shown
 from dunechest.progress import Progress, Tally, silent
 from dunechest.transfer import safe
 
-_ROLES = get_args(Role)
 #: Bytes; a list may claim more than a database can hold.
 _LARGEST = 1 << 62
 
@@ -121,10 +119,13 @@ def _edition(record: LibraryRecord) -> PastEdition:
 
 
 def _roles(files: Iterable[FileRecord]) -> list[PastRole]:
+    from dunechest.library.roles import Role
+
+    known = get_args(Role)
     counts: dict[str, list[int]] = {}
     for record in files:
         # What another version calls a role, or a hostile list, is no word to be shown.
-        own = counts.setdefault(record.role if record.role in _ROLES else "other", [0, 0])
+        own = counts.setdefault(record.role if record.role in known else "other", [0, 0])
         own[0] += 1
         own[1] += record.size
     return [PastRole(role, own[0], min(own[1], _LARGEST)) for role, own in sorted(counts.items())]

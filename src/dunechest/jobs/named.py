@@ -16,15 +16,14 @@ from dunechest.errors import DuneChestError, NotConnectedError, RefusedError, Us
 from dunechest.jobs.here import machine_name
 from dunechest.jobs.known_chests import list_chests, note_chest
 from dunechest.ledger.folder import state_folder
-from dunechest.library.kinds.schema import PLAIN_KIND, Kind
 from dunechest.library.library import SAID, Library
-from dunechest.library.recognise import recognise
 from dunechest.machine.closed import why_closed
 from dunechest.names import AnyPath, meant, quoted, shown, slug
 from dunechest.paths import true_path
 
 if TYPE_CHECKING:
     from dunechest.jobs.homes import Home
+    from dunechest.library.kinds.schema import Kind
 
 AnyLibrary = Library | str | os.PathLike[str]
 
@@ -144,9 +143,12 @@ def library_at(
     UsageError
         If nothing is there, or something that is neither a folder nor a file, or the kind is not known.
     """
+    # Loaded here: a job on a chest alone needs no kinds, and pays for none.
+    from dunechest.library.kinds.schema import PLAIN_KIND
+    from dunechest.library.recognise import recognise
+
     place = true_path(path)
     if kinds is None:
-        # Read here: a job on a chest alone needs no kinds, and pays for none.
         from dunechest.library.kinds.load import load_kinds
 
         kinds = load_kinds(state_folder(), [])

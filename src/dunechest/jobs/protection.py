@@ -16,8 +16,6 @@ They are in ``settings.toml`` in this computer's state folder; a household need 
 
 from __future__ import annotations
 
-import tomllib
-
 import msgspec
 
 from dunechest.errors import UsageError
@@ -79,6 +77,8 @@ def read_rules() -> Rules:
     """
     path = state_folder() / _FILE
     try:
+        import tomllib
+
         told = tomllib.loads(safe.read_bounded(path, _MOST).decode())
     except FileNotFoundError:
         told = {}

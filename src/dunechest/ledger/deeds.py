@@ -18,13 +18,14 @@ from dunechest import clock
 from dunechest.errors import CutOffError
 from dunechest.ledger.folder import state_folder
 from dunechest.names import WireName, from_wire, shown, to_wire
+from dunechest.regex import late
 from dunechest.transfer import medium, safe
 from dunechest.transfer.owner import hand_over, make_own
 
 FOLDER = "deeds"
 #: How the name of whatever a restore works in begins or ends.
 WORKING = (".dune-restore-", ".repointing")
-_NAME = re.compile(r"(\d{6})\.jsonl")
+_NAME = late(r"(\d{6})\.jsonl")
 _MOST = 1 << 31
 
 

@@ -3,8 +3,6 @@
 from __future__ import annotations
 
 import os
-import shutil
-import subprocess
 from collections.abc import Iterator
 from pathlib import Path
 
@@ -59,6 +57,9 @@ def check_repository(place: Path, *, patience: float = PATIENCE) -> str | None:
     str or None
         Empty if it is, else what is wrong; None if that cannot be told: the program is not installed here, or it took too long.
     """
+    import shutil
+    import subprocess
+
     program = shutil.which("git")
     if program is None:
         return None

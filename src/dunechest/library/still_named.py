@@ -16,6 +16,7 @@ import msgspec
 from dunechest.library.endings import BINARY, ending
 from dunechest.library.formats.sqlite import questions
 from dunechest.library.formats.tables import quoted
+from dunechest.regex import late
 from dunechest.transfer.beginnings import beginnings, in_groups
 from dunechest.values import Value
 
@@ -27,7 +28,7 @@ _HEAD = 8192
 #: Seconds for one database.
 _PATIENCE = 20.0
 #: What version control keeps compressed.
-_PACKED = re.compile(r"(?:^|/)\.git/(?:.*/)?objects/")
+_PACKED = late(r"(?:^|/)\.git/(?:.*/)?objects/")
 
 
 class StillNamed(Value, msgspec.Struct, frozen=True):

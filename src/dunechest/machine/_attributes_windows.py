@@ -13,10 +13,12 @@ import re
 import sys
 from pathlib import Path
 
+from dunechest.regex import late
+
 #: What is written before the name of a stream in a record.
 PREFIX = "stream:"
 #: Names that are kept. Where a file was downloaded from is the system's own note, and would have it ask again.
-_NAME = re.compile(r"[\w. -]{1,100}", re.ASCII)
+_NAME = late(r"[\w. -]{1,100}", re.ASCII)
 _OF_THE_SYSTEM = frozenset({"zone.identifier", "smartscreen"})
 _LONGEST = 8 << 20
 _INVALID = ctypes.c_void_p(-1).value

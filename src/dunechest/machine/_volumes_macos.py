@@ -5,16 +5,16 @@ from __future__ import annotations
 import functools
 import os
 import plistlib
-import re
 from pathlib import Path
 from xml.parsers.expat import ExpatError
 
 from dunechest.errors import RefusedError
 from dunechest.machine.mounts import mounts
 from dunechest.machine.system_command import order
+from dunechest.regex import late
 
 #: ``/dev/disk3s1s1``: a snapshot of the first volume on the third disk or container.
-_DEVICE = re.compile(r"/dev/(disk\d+)(?:s\d+)*\Z")
+_DEVICE = late(r"/dev/(disk\d+)(?:s\d+)*\Z")
 
 
 def devices(path: Path) -> frozenset[str]:

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import os
-import shutil
 import sys
 from collections.abc import Callable
 from pathlib import Path
@@ -102,6 +101,8 @@ def filesystem(path: Path) -> Filesystem:
         if kind in _UNIX and 0 < facts.f_files < 1 << 60:
             free_names = facts.f_favail
     else:
+        import shutil
+
         usage = shutil.disk_usage(real)
         free, total, block = usage.free, usage.total, 4096
     found = Filesystem(kind, mount, free, total, block, free_names, kind in _FLUSHED_WHOLE, limits_of(kind))

@@ -14,6 +14,7 @@ from dunechest.errors import no_home
 from dunechest.machine import _folders_windows
 from dunechest.machine.identity import system_name
 from dunechest.paths import key
+from dunechest.regex import late
 
 #: From the most special to the most general: the first that holds a path is the one that counts.
 ORDER = ("pictures", "music", "videos", "documents", "desktop", "configuration", "data", "home")
@@ -40,7 +41,7 @@ _BY_SYSTEM = {
 }
 
 # <user-dirs.dirs>, the freedesktop.org file of folder names in the person's language.
-_USER_DIR = re.compile(r'^XDG_(PICTURES|MUSIC|VIDEOS|DOCUMENTS|DESKTOP)_DIR="(.*)"\s*$', re.MULTILINE)
+_USER_DIR = late(r'^XDG_(PICTURES|MUSIC|VIDEOS|DOCUMENTS|DESKTOP)_DIR="(.*)"\s*$', re.MULTILINE)
 
 
 def own_home() -> Path:

@@ -8,7 +8,6 @@ from __future__ import annotations
 
 import os
 import secrets
-import shutil
 import time
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager
@@ -59,6 +58,8 @@ class Probed(msgspec.Struct, frozen=True):
 
 @contextmanager
 def _own_folder(folder: Path) -> Iterator[Path]:
+    import shutil
+
     for old in folder.glob(_NAME + "*"):
         try:
             if not is_link(old) and time.time() - old.stat().st_mtime > _OLD:

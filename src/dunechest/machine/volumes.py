@@ -7,6 +7,8 @@ import re
 import sys
 from pathlib import Path
 
+from dunechest.regex import late
+
 if sys.platform == "linux":
     from dunechest.machine._volumes_linux import devices, disks, removable, uuid_of
 elif sys.platform == "win32":
@@ -22,7 +24,7 @@ _NETWORK = frozenset(
 #: Filesystems of real drives that a process serves.
 _LOCAL_FUSE = frozenset({"fuse.exfat", "fuse.ntfs", "fuse.ntfs-3g", "fuse.ext2"})
 
-_MARK = re.compile(r"\.[\w.-]*(?:sync|cloud)[\w.-]*", re.IGNORECASE)
+_MARK = late(r"\.[\w.-]*(?:sync|cloud)[\w.-]*", re.IGNORECASE)
 # Windows: IO_REPARSE_TAG_CLOUD and its fifteen variants; attributes PINNED and UNPINNED.
 _CLOUD_TAG, _CLOUD_MASK = 0x9000001A, 0xFFFF0FFF
 _PINNED = 0x80000 | 0x100000

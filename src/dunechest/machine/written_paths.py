@@ -15,8 +15,10 @@ from urllib.parse import quote, unquote, urlsplit
 
 import msgspec
 
-_DRIVE = re.compile(r"[A-Za-z]:[\\/]")
-_SCHEME = re.compile(r"[A-Za-z][A-Za-z0-9+.-]+:")
+from dunechest.regex import late
+
+_DRIVE = late(r"[A-Za-z]:[\\/]")
+_SCHEME = late(r"[A-Za-z][A-Za-z0-9+.-]+:")
 #: What a URI may hold as it is in a path (RFC 3986, section 3.3), and what the writers of files leave as it is.
 _SAFE = "/:@!$&'()*+,;=~-._"
 

@@ -9,10 +9,9 @@ import jinja2
 from markupsafe import Markup
 
 from dunechest.documents.report import LibraryHistory, Report
-from dunechest.documents.status import STATE_WORDS
 from dunechest.names import shown
 from dunechest.report import figures
-from dunechest.words import local, number, size
+from dunechest.words import STATE_WORDS, local, number, size
 
 #: Says of a page that it is a report.
 MARK = '<meta name="generator" content="Dune Chest report">'

@@ -2,18 +2,23 @@
 
 from __future__ import annotations
 
-import ctypes
 import fcntl
 import functools
 import os
 import sys
 from pathlib import Path
+from typing import TYPE_CHECKING
+
+if TYPE_CHECKING:
+    import ctypes
 
 assert sys.platform == "linux"
 
 
 @functools.cache
 def _libc() -> ctypes.CDLL:
+    import ctypes  # takes longer to load than most of what is done here
+
     return ctypes.CDLL(None, use_errno=True)
 
 
@@ -47,6 +52,8 @@ def flush_filesystem(fd: int) -> bool:
     except AttributeError:
         return False
     if call(fd) != 0:
+        import ctypes
+
         code = ctypes.get_errno()
         raise OSError(code, os.strerror(code))
     return True

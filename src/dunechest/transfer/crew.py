@@ -9,14 +9,13 @@ from __future__ import annotations
 
 import os
 import queue
-import subprocess
 import sys
 import threading
 import time
 from collections.abc import Callable, Iterable, Iterator, Sequence
 from pathlib import Path
 from types import TracebackType
-from typing import BinaryIO, Self, TypeVar
+from typing import TYPE_CHECKING, BinaryIO, Self, TypeVar
 
 import msgspec
 
@@ -35,6 +34,9 @@ from dunechest.transfer.tasks import (
     Told,
 )
 from dunechest.transfer.worker import receive, send
+
+if TYPE_CHECKING:
+    import subprocess
 
 #: A batch of small files ends at so many files or bytes.
 BATCH_FILES = 192
@@ -274,6 +276,8 @@ class Crew:
 
 
 def _start() -> subprocess.Popen[bytes]:
+    import subprocess
+
     # -P keeps the current folder, which may be a stranger's drive, off the import path;
     # the package itself is named, so that it is found wherever it was imported from.
     package = str(Path(__file__).resolve().parents[2])

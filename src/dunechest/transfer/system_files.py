@@ -12,6 +12,8 @@ import stat
 import struct
 from pathlib import Path
 
+from dunechest.regex import late
+
 #: Folders at the top of a drive, with what a system keeps of that drive: indexes, logs, and what was thrown away.
 _FOLDERS = frozenset(
     {
@@ -24,16 +26,16 @@ _FOLDERS = frozenset(
         "$recycle.bin",
     }
 )
-_TRASH = re.compile(r"\.trash-\d+")
+_TRASH = late(r"\.trash-\d+")
 #: What is kept beside a file ``NAME`` on a drive that has no room for it in the file: ``._NAME`` (AppleDouble, RFC 1740).
-_BESIDE, _BESIDE_BEGINS = "._", re.compile(rb"\x00\x05\x16\x07\x00[\x01\x02]\x00\x00")
+_BESIDE, _BESIDE_BEGINS = "._", late(rb"\x00\x05\x16\x07\x00[\x01\x02]\x00\x00")
 _RESOURCES, _EMPTY_RESOURCES = 2, 286
 _MOST_ENTRIES, _MOST_KIND, _SLACK = 16, 15, 4096
 #: File names and how their content begins; of text, what one of its lines is.
 _BINARY = {".ds_store": b"\x00\x00\x00\x01Bud1", "thumbs.db": b"\xd0\xcf\x11\xe0", "ehthumbs.db": b"\xd0\xcf\x11\xe0"}
 _TEXT = {
-    "desktop.ini": re.compile(rb"^\[(\.ShellClassInfo|LocalizedFileNames|ViewState|\{)", re.MULTILINE),
-    ".directory": re.compile(rb"^(\[Desktop Entry\]|Timestamp=\d{4},|ViewMode=\d|SortRole=\w)", re.MULTILINE),
+    "desktop.ini": late(rb"^\[(\.ShellClassInfo|LocalizedFileNames|ViewState|\{)", re.MULTILINE),
+    ".directory": late(rb"^(\[Desktop Entry\]|Timestamp=\d{4},|ViewMode=\d|SortRole=\w)", re.MULTILINE),
 }
 _LOOKED_AT = 4096
 _READING = os.O_RDONLY | getattr(os, "O_NOFOLLOW", 0) | getattr(os, "O_NONBLOCK", 0) | getattr(os, "O_BINARY", 0)

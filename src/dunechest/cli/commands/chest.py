@@ -54,7 +54,7 @@ def list_all(out: Out) -> int:
     from dunechest.jobs.known_chests import list_chests
 
     result = list_chests()
-    out.document("chest-list", **result.to_dict())
+    out.document("chest-list", told=result)
     if out.shows:
         view.show_list(out, result)
     return 0
@@ -192,7 +192,7 @@ def show(out: Out, chest: str) -> int:
 
     result = show_chest(chest)
     out.problem(*view.problems(result))
-    out.document("chest-show", result.chest, **result.to_dict())
+    out.document("chest-show", result.chest, told=result)
     if out.shows:
         view.show_contents(out, result)
     return 0 if result.well else 1

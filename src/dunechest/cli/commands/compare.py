@@ -44,14 +44,14 @@ def command(out: Out, first: str, second: str, editions: tuple[int, ...]) -> int
         with out.following() as progress:
             chests = compare_chests(first, second, progress=progress)
         out.problem(*view.problems_of_chests(chests))
-        out.document("compare-chests", **chests.to_dict())
+        out.document("compare-chests", told=chests)
         if out.shows:
             view.show_chests(out, chests)
         return 0 if chests.well else 1
     with out.following() as progress:
         result = compare(first, second, editions=editions, progress=progress)
     out.problem(*view.problems(result))
-    out.document("compare", **result.to_dict())
+    out.document("compare", told=result)
     if out.shows:
         view.show(out, result)
     return 0 if result.well else 1

@@ -34,7 +34,7 @@ def command(out: Out, places: tuple[str, ...], kind: str | None) -> int:
 
     with out.following() as progress:
         result = find_libraries(places, kind=kind, progress=progress)
-    out.document("find", **result.to_dict())
+    out.document("find", told=result)
     if out.shows:
         view.show(out, result, named=bool(places))
     return 0

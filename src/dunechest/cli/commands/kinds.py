@@ -98,7 +98,7 @@ def draft(out: Out, folder: str, name: str | None, write_to: str | None) -> int:
             raise RefusedError(f"Refused: {shown(write_to)} already exists. Nothing was written; name a new file.")
         safe.write_file(target, drafted.text.encode())
     if out.json:
-        out.document("kinds-draft", **drafted.to_dict() | {"file": write_to})
+        out.document("kinds-draft", told=drafted, file=write_to)
     if out.shows and write_to is not None:
         counts = {s: sum(o.sureness == s for o in drafted.observations) for s in ("sure", "likely", "guess")}
         words = ", ".join(f"{count} {sureness}" for sureness, count in counts.items() if count)
@@ -153,7 +153,7 @@ def try_file(out: Out, file: str, folder: str) -> int:
 
     place = resolve_library(folder).path
     tried = try_kind(file, place)
-    out.document("kinds-try", **tried.to_dict())
+    out.document("kinds-try", told=tried)
     if out.shows:
         view.show_tried(out, tried, str(place))
     return 0 if tried.recognised else 1
@@ -173,7 +173,7 @@ def add_file(out: Out, file: str, replace: bool) -> int:
     from dunechest.library.kinds.own import add_kind
 
     added = add_kind(file, replace=replace)
-    out.document("kinds-add", **added.to_dict())
+    out.document("kinds-add", told=added)
     if out.shows:
         view.show_added(out, added)
     return 0

@@ -33,7 +33,7 @@ def command(out: Out, path: str | None) -> int:
     wanted = path if path is not None or out.json else NAME
     place = write_report(os.path.expanduser(wanted), told) if wanted is not None else None
     out.problem(*protection.problems(told.status))
-    out.document("report", **told.to_dict() | {"path": str(place) if place is not None else None})
+    out.document("report", told=told, path=str(place) if place is not None else None)
     if out.shows and place is not None:
         view.show(out, told, place)
     return 0 if told.status.safe else 1

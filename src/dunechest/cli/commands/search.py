@@ -55,7 +55,7 @@ def command(out: Out, patterns: tuple[str, ...], **asked: Any) -> int:
         same_as=asked["same_as"],
     )
     result = search(patterns, options, most=asked["most"] or MOST)
-    out.document("search", **result.to_dict())
+    out.document("search", told=result)
     if out.shows:
         view.show(out, result)
     return 0 if result.files else 1

@@ -24,7 +24,7 @@ def command(out: Out) -> int:
 
     result = status()
     out.problem(*view.problems(result))
-    out.document("status", **result.to_dict())
+    out.document("status", told=result)
     if out.shows:
         view.show(out, result)
     return 0 if result.safe else 1

@@ -33,13 +33,13 @@ def command(out: Out, plan_only: bool, only_references: bool, yes: bool) -> int:
         say_undone_first(out, deed)
     if undone:
         # What was interrupted was the last change; undoing it was what was asked for.
-        out.document("undo", **UndoResult(tuple(undone), ()).to_dict())
+        out.document("undo", told=UndoResult(tuple(undone), ()))
         return 0
     waiting = cut_off() if plan_only else ()
     if waiting and out.shows:
         say(out.console, "A restore had been interrupted. This would undo what it had begun:", WARN)
     plan = plan_undo(waiting[0] if waiting else None, only_references=only_references)
-    out.document("undo", **plan.to_dict())
+    out.document("undo", told=plan)
     if out.shows and not plan_only and not yes and sys.stdin.isatty() and sys.stdout.isatty():
         view.show(out, plan, done=False)
         if not plan.changed and not click.confirm("Do this?", default=False):

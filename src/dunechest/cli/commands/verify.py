@@ -60,7 +60,7 @@ def command(out: Out, chest: str, libraries: tuple[str, ...], quick: bool, span:
     with out.following(whole) as progress:
         result = verify(target, libraries, quick=quick, seconds=seconds, progress=progress)
     out.problem(*view.problems(result))
-    out.document("verify", target if isinstance(target, Chest) else None, **result.to_dict())
+    out.document("verify", target if isinstance(target, Chest) else None, told=result)
     if out.shows:
         view.show(out, result)
     return 0 if result.well else 1

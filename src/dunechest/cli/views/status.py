@@ -6,11 +6,10 @@ from rich.text import Text
 
 from dunechest.cli.layout import BAD, GOOD, WARN, listing, say
 from dunechest.cli.output import Out, limited
-from dunechest.documents.status import STATE_WORDS
 from dunechest.jobs.safety import Copy, ProtectedLibrary
 from dunechest.jobs.status import Status
 from dunechest.names import shown
-from dunechest.words import ago, number, size
+from dunechest.words import STATE_WORDS, ago, number, size
 
 _STYLES = {"safe": GOOD, "damaged": BAD, "missing": BAD}
 

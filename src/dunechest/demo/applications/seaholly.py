@@ -9,9 +9,10 @@ from pathlib import Path
 
 from dunechest.demo.applications.base import Application, Opened, RefusalError
 from dunechest.demo.papers import HEADER
+from dunechest.regex import late
 
-_ENTRY = re.compile(r"^@\w+\{(\w+),$(.*?)^\}$", re.MULTILINE | re.DOTALL)
-_FILE = re.compile(r"^\s*file = \{(.*)\},$", re.MULTILINE)
+_ENTRY = late(r"^@\w+\{(\w+),$(.*?)^\}$", re.MULTILINE | re.DOTALL)
+_FILE = late(r"^\s*file = \{(.*)\},$", re.MULTILINE)
 
 
 class Seaholly(Application):

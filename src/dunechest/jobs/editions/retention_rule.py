@@ -19,6 +19,7 @@ import msgspec
 
 from dunechest.errors import UsageError
 from dunechest.names import shown
+from dunechest.regex import late
 
 #: A rule that suits most, shown as an example.
 USUAL = "all of the last month, one a month for a year, one a year for ever"
@@ -27,9 +28,9 @@ _WORDS = ("one", "two", "three", "four", "five", "six", "seven", "eight", "nine"
 _NUMBER = {"a": 1, "an": 1, **{word: number for number, word in enumerate(_WORDS, start=1)}}
 _DAYS = {"day": 1, "week": 7, "month": 31, "year": 366}
 _SPAN = r"(?:(?P<number>\d{1,5}|[a-z]+) )?(?P<unit>day|week|month|year)s?"
-_ALL = re.compile(rf"all of the last {_SPAN}")
-_ONE = re.compile(rf"one an? (?P<each>day|week|month|year) for (?:(?P<ever>ever)|{_SPAN})")
-_LAST = re.compile(r"the last (?P<number>\d{1,5}|[a-z]+)")
+_ALL = late(rf"all of the last {_SPAN}")
+_ONE = late(rf"one an? (?P<each>day|week|month|year) for (?:(?P<ever>ever)|{_SPAN})")
+_LAST = late(r"the last (?P<number>\d{1,5}|[a-z]+)")
 
 
 class Clause(msgspec.Struct, frozen=True):

@@ -21,6 +21,7 @@ from collections.abc import Iterable, Iterator, Sequence
 from dunechest.errors import UsageError
 from dunechest.machine.schedulers.entry import DAYS, Moment
 from dunechest.names import shown
+from dunechest.regex import late
 from dunechest.words import number
 
 #: What the words for "as soon as the drive is there" come to.
@@ -32,10 +33,10 @@ _USUAL_HOUR = 22
 _FAR = 63
 
 _TIME = r"(?: at (?P<hour>\d{1,2})(?::(?P<minute>\d{2}))?)?"
-_DAY = re.compile(rf"every day{_TIME}")
-_WEEK = re.compile(rf"every (?P<days>[a-z]+(?:(?:, and |, | and )[a-z]+)*){_TIME}")
-_MONTH = re.compile(rf"every month(?: on the (?P<date>\d{{1,2}})(?:st|nd|rd|th)?)?{_TIME}")
-_PLUGGED = re.compile(r"when (?:it is |the drive is )?(?:plugged in|connected)")
+_DAY = late(rf"every day{_TIME}")
+_WEEK = late(rf"every (?P<days>[a-z]+(?:(?:, and |, | and )[a-z]+)*){_TIME}")
+_MONTH = late(rf"every month(?: on the (?P<date>\d{{1,2}})(?:st|nd|rd|th)?)?{_TIME}")
+_PLUGGED = late(r"when (?:it is |the drive is )?(?:plugged in|connected)")
 _SETS = {"weekday": (0, 1, 2, 3, 4), "weekend": (5, 6)}
 
 

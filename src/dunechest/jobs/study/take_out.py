@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-import shutil
-import tempfile
 from collections.abc import Collection, Iterable, Iterator, Sequence
 from pathlib import Path
 
@@ -213,6 +211,8 @@ def _why_not(contents: Contents, taken: TakeOut) -> str:
     """Take the parts out of copies of the catalogues; say why that does not leave a library with nothing missing."""
     if not taken.edits:
         return ""
+    import tempfile
+
     going = {file.path for file in taken.files}
     with tempfile.TemporaryDirectory(prefix="dunechest-") as folder:
         top = Path(folder)
@@ -249,6 +249,8 @@ def edited_copies(library: Library, taken: TakeOut, top: Path) -> list[str]:
         if spec.form == "sqlite":
             capture(place / path, target, target.parent)
         else:
+            import shutil
+
             shutil.copy2(place / path, target)
         target.chmod(0o600)
         stay = {spot for source, spot in taken.spots if source == path}

@@ -23,13 +23,14 @@ from dunechest.machine.folders import place_of
 from dunechest.machine.identity import system_name
 from dunechest.machine.processes import openers as openers_of
 from dunechest.names import shown, slug
+from dunechest.regex import late
 from dunechest.values import Value
 
 #: Bytes: a sidecar is no larger.
 _SIDECAR = 256 << 10
 #: Bytes: a lock mark is no larger.
 _MARK = 128
-_LOCK = re.compile(r"(^|[._-])(lock|locked|open|pid|in-use)($|[._-])", re.IGNORECASE)
+_LOCK = late(r"(^|[._-])(lock|locked|open|pid|in-use)($|[._-])", re.IGNORECASE)
 #: Keys whose values are patterns of paths; of some of these more must not match than what was seen.
 _PATHS = frozenset({"path", "paths", "files", "databases"})
 _NARROW = frozenset({"lock-marks", "rebuildable", "must-not-leave"})

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import re
 import sqlite3
 import time
 from collections.abc import Iterator
@@ -13,12 +12,13 @@ from dunechest.library import integrity
 from dunechest.library.draft.observing import Ground, Observation, Sureness, pattern_of
 from dunechest.library.formats.sqlite import questions
 from dunechest.library.references.resolve import Target
+from dunechest.regex import late
 
 _SAMPLE = 400
 _PATIENCE = 20.0
 #: Of the values of a column so many must lead to files for the column to hold paths.
 _ENOUGH = 0.5
-_NAME = re.compile(r"[^\x00-\x1f]{1,1000}")
+_NAME = late(r"[^\x00-\x1f]{1,1000}")
 
 
 class Table(msgspec.Struct, frozen=True):

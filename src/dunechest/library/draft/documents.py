@@ -13,6 +13,7 @@ from dunechest.library.formats.base import Raw, UnreadableError
 from dunechest.library.formats.keyed import document_of
 from dunechest.library.kinds.schema import Form, References
 from dunechest.library.references.reading import READERS
+from dunechest.regex import late
 from dunechest.words import number
 
 _BY_ENDING: dict[str, Form] = {
@@ -31,7 +32,7 @@ _BY_ENDING: dict[str, Form] = {
 _KEYED: dict[str, Form] = {".json": "json", ".toml": "toml", ".ini": "ini", ".cfg": "ini", ".conf": "ini"}
 _ENOUGH = 0.5
 # What a basic string of TOML must not hold as it is; odd bytes of names become U+FFFD.
-_TO_ESCAPE = re.compile(r'["\\\x00-\x1f\x7f-\x9f]')
+_TO_ESCAPE = late(r'["\\\x00-\x1f\x7f-\x9f]')
 
 
 def text_references(ground: Ground) -> list[Observation]:

@@ -16,6 +16,7 @@ from dunechest.library.formats.base import Raw
 from dunechest.library.references.resolve import Resolver, Target
 from dunechest.machine.folders import own_home
 from dunechest.names import parents, shown
+from dunechest.regex import late
 from dunechest.transfer import safe
 from dunechest.transfer.walk import FileEntry, Walk, walk_own
 
@@ -132,7 +133,7 @@ def sort_of(paths: Sequence[str]) -> str:
 
 
 #: What stands in a name for one person, set-up or machine: numbers that were drawn, addresses, long numbers.
-_DRAWN = re.compile(
+_DRAWN = late(
     r"[\w.+-]*@[\w.-]+"
     r"|[0-9a-fA-F]{8}(?:-[0-9a-fA-F]{4}){3}-[0-9a-fA-F]{12}"
     r"|(?<![A-Za-z0-9])(?=[A-Za-z]*\d)[A-Za-z0-9]{8,}(?![A-Za-z0-9])"

@@ -10,6 +10,7 @@ from typing import Any, NamedTuple
 
 from dunechest.library.formats.base import Raw, UnreadableError, lines_of, text_of
 from dunechest.library.kinds.schema import References
+from dunechest.regex import late
 
 _BIBTEX_FIELDS = ("file", "pdf", "localfile")
 RIS_FIELDS = ("L1", "L2", "L3", "L4", "LK")
@@ -27,8 +28,8 @@ class Entry(NamedTuple):
     fields: dict[str, str]
 
 
-_START = re.compile(r"@\s*(\w+)\s*([{(])\s*")
-_FIELD = re.compile(r"\s*([A-Za-z][\w.:-]*)\s*=\s*")
+_START = late(r"@\s*(\w+)\s*([{(])\s*")
+_FIELD = late(r"\s*([A-Za-z][\w.:-]*)\s*=\s*")
 
 
 def bibtex_entries(text: str) -> Iterator[Entry]:

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import configparser
 import json
 import tomllib
 from collections.abc import Iterator
@@ -31,6 +30,8 @@ def document_of(path: Path, form: str) -> Any:
     UnreadableError
         If it is not what it should be.
     """
+    import configparser
+
     text = text_of(path, MOST if form == "json" else _MOST_SETTINGS)
     try:
         if form == "json":

@@ -7,14 +7,16 @@ import os
 import re
 import time
 from collections.abc import Iterator
-from html.parser import HTMLParser
 from pathlib import Path
-from typing import Any
-from xml.etree.ElementTree import Element, ParseError
+from typing import TYPE_CHECKING, Any
 
 from dunechest.library.formats.base import MOST, PATIENCE, Raw, UnreadableError, lines_of, text_of
 from dunechest.library.kinds.schema import References
+from dunechest.regex import late
 from dunechest.transfer import safe
+
+if TYPE_CHECKING:
+    from xml.etree.ElementTree import Element
 
 #: Properties of XMP that name a file: stRef:filePath, stMfs:reference, and their like.
 _XMP_FIELDS = ("filePath", "reference", "SidecarForFile")
@@ -34,6 +36,8 @@ def xml_events(path: Path) -> Iterator[tuple[str, Element]]:
     UnreadableError
         If it is not XML, is too large, or declares entities.
     """
+    from xml.etree.ElementTree import ParseError
+
     import defusedxml
     from defusedxml.ElementTree import iterparse
 
@@ -74,24 +78,23 @@ def read_xmp(path: Path, spec: References) -> Iterator[Raw]:
             yield Raw(name, (element.text or "").strip())
 
 
-class _Links(HTMLParser):
-    def __init__(self) -> None:
-        super().__init__(convert_charrefs=True)
-        self.found: list[Raw] = []
-
-    def handle_starttag(self, tag: str, attrs: list[tuple[str, str | None]]) -> None:
-        for name, value in attrs:
-            if name in _HTML_ATTRIBUTES and value and value.strip() and not value.startswith("#"):
-                self.found.append(Raw(f"line {self.getpos()[0]}", value.strip(), True))
-
-
 def read_html(path: Path, spec: References) -> Iterator[Raw]:
     """Read the links and sources of an HTML or SVG file."""
     return _html(text_of(path, _MOST_HTML))
 
 
 def _html(text: str, first: int = 0) -> Iterator[Raw]:
-    parser = _Links()
+    from html.parser import HTMLParser  # it and its table of names take longer to load than this whole module
+
+    found: list[Raw] = []
+
+    class Links(HTMLParser):
+        def handle_starttag(self, tag: str, attrs: list[tuple[str, str | None]]) -> None:
+            for name, value in attrs:
+                if name in _HTML_ATTRIBUTES and value and value.strip() and not value.startswith("#"):
+                    found.append(Raw(f"line {self.getpos()[0]}", value.strip(), True))
+
+    parser = Links(convert_charrefs=True)
     until = time.monotonic() + PATIENCE
     try:
         for place in range(0, len(text), _PIECE):
@@ -101,11 +104,11 @@ def _html(text: str, first: int = 0) -> Iterator[Raw]:
         # It is not closed: what hangs unfinished at the end is no link, and going over it costs much.
     except (ValueError, AssertionError) as error:
         raise UnreadableError(f"it is not HTML: {error}") from error
-    for raw in parser.found:
+    for raw in found:
         yield raw._replace(spot=f"line {int(raw.spot[5:]) + first}")
 
 
-_CSS = re.compile(
+_CSS = late(
     r"""url\(\s*(?:"([^"\n]*)"|'([^'\n]*)'|([^\s"'()]+))\s*\)|@import\s+(?:"([^"\n]*)"|'([^'\n]*)')""", re.IGNORECASE
 )
 
@@ -144,15 +147,15 @@ def read_markdown(path: Path, spec: References) -> Iterator[Raw]:
     return markdown_links(text) if plain is None else iter(plain)
 
 
-_OTHER_LINKS = re.compile(r"\]\(|^ {0,3}\[[^\]\n]+\]:|<[A-Za-z]", re.MULTILINE)
+_OTHER_LINKS = late(r"\]\(|^ {0,3}\[[^\]\n]+\]:|<[A-Za-z]", re.MULTILINE)
 
 
 #: A link or an image on one line whose text has no brackets; its target, and perhaps a title.
-_PLAIN = re.compile(
+_PLAIN = late(
     r"""(?<=\[)[^\[\]\n]*\]\((?:<([^<>\n]*)>|([^\s()<>]*(?:\([^\s()<>]*\)[^\s()<>]*)*))(?:[ ]+(?:"[^"\n]*"|'[^'\n]*'))?\)"""
 )
 #: What makes Markdown more than paragraphs with links: code, HTML, escapes, labels, a link in an indented line.
-_NOT_PLAIN = re.compile(r"[`\\&\t]|~~~|\]:|\[\[[^\[\]\n]*[*_]")
+_NOT_PLAIN = late(r"[`\\&\t]|~~~|\]:|\[\[[^\[\]\n]*[*_]")
 
 
 def plain_links(text: str) -> list[Raw] | None:
@@ -257,7 +260,7 @@ def _markdown_pieces(text: str) -> Iterator[tuple[int, str]]:
 
 
 #: A link by the name of a page or an attachment: ``[[Page]]``, ``![[picture.png]]``, ``[[Page#heading|in words]]``.
-_WIKI = re.compile(r"\[\[([^\[\]\n|#]{1,400})(?:#[^\[\]\n|]*)?(?:\|[^\[\]\n]*)?\]\]")
+_WIKI = late(r"\[\[([^\[\]\n|#]{1,400})(?:#[^\[\]\n|]*)?(?:\|[^\[\]\n]*)?\]\]")
 
 
 def _markdown_token(token: Any, first: int) -> Iterator[Raw]:

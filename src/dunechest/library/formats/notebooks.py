@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import json
-import re
 from collections.abc import Iterator
 from pathlib import Path
 from typing import Any
@@ -11,11 +10,12 @@ from typing import Any
 from dunechest.library.formats.base import Raw, UnreadableError, text_of
 from dunechest.library.formats.markup import markdown_links
 from dunechest.library.kinds.schema import References
+from dunechest.regex import late
 
 _MOST = 64 << 20
 #: Text in quotation marks that can be a path: with a divider, or with an ending.
-_QUOTED = re.compile(r"""(?<![\w\\])[rRbBuU]?(["'])([^"'\n\\]{1,1000})\1""")
-_PATH = re.compile(r"[^\s<>|*?{}]*[^\s<>|*?{}/]/[^<>|*?{}]+|/[^<>|*?{}]+|[^/<>|*?{}]+\.[A-Za-z0-9]{1,8}")
+_QUOTED = late(r"""(?<![\w\\])[rRbBuU]?(["'])([^"'\n\\]{1,1000})\1""")
+_PATH = late(r"[^\s<>|*?{}]*[^\s<>|*?{}/]/[^<>|*?{}]+|/[^<>|*?{}]+|[^/<>|*?{}]+\.[A-Za-z0-9]{1,8}")
 
 
 def read_ipynb(path: Path, spec: References) -> Iterator[Raw]:

@@ -8,13 +8,14 @@ from pathlib import Path
 
 from dunechest.library.formats.base import Raw, lines_of
 from dunechest.library.kinds.schema import References
+from dunechest.regex import late
 
-_INCLUDE = re.compile(
+_INCLUDE = late(
     r"""\s*[!#@.]?(?:include|include_relative|import|source)\s+(?:"([^"]+)"|'([^']+)'|<([^>]+)>|(\S(?:.*\S)?))\s*;?\s*""",
     re.IGNORECASE,
 )
 #: Before the path on a line of a file that holds one.
-_WORD = re.compile(r"(?:[A-Za-z][\w-]*:\s+)?(.*\S)")
+_WORD = late(r"(?:[A-Za-z][\w-]*:\s+)?(.*\S)")
 
 
 def read_includes(path: Path, spec: References) -> Iterator[Raw]:

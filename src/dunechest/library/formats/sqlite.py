@@ -3,10 +3,7 @@
 from __future__ import annotations
 
 import os
-import re
-import shutil
 import sqlite3
-import tempfile
 import time
 from collections.abc import Iterator
 from contextlib import closing, contextmanager
@@ -16,6 +13,7 @@ from urllib.parse import quote
 from blake3 import blake3
 
 from dunechest.library.formats.base import UnreadableError
+from dunechest.regex import late
 from dunechest.transfer import patient, safe
 
 _HEADER = b"SQLite format 3\0"
@@ -50,12 +48,10 @@ def looks_like_database(path: Path) -> bool:
 
 
 #: What SQLite says where an application brings a sort order, a function or a kind of table of its own.
-_OWN = re.compile(r"no such (?:collation sequence|function|module|tokenizer)|unknown tokenizer")
-_COLLATION = re.compile(r"no such collation sequence: (.+)")
+_OWN = late(r"no such (?:collation sequence|function|module|tokenizer)|unknown tokenizer")
+_COLLATION = late(r"no such collation sequence: (.+)")
 #: What is said of an index, which such a sort order or function decides about.
-_OF_INDEX = re.compile(
-    r"row \d+ missing from index|wrong # of entries in index|non-unique entry in index|rowid not at end"
-)
+_OF_INDEX = late(r"row \d+ missing from index|wrong # of entries in index|non-unique entry in index|rowid not at end")
 
 
 def damage_in(connection: sqlite3.Connection, *, thorough: bool = False) -> str:
@@ -190,11 +186,15 @@ def questions(database: Path, *, seconds: float = ANSWERS) -> Iterator[sqlite3.C
             yield guard(connection, seconds)
     else:
         # What is still in the log counts; SQLite would make an index beside it, so that is made aside.
+        import tempfile
+
         with tempfile.TemporaryDirectory(prefix="dunechest-") as scratch:
             aside = Path(scratch) / "database"
             for source, ending in ((database, ""), (wal, "-wal"), (journal, "-journal")):
                 if source.exists():
                     os.close(safe.open_regular(source))
+                    import shutil
+
                     shutil.copyfile(source, str(aside) + ending)
             with closing(sqlite3.connect(aside)) as connection:
                 connection.execute("SELECT count(*) FROM sqlite_master").fetchone()  # what is in the log is taken in
@@ -263,6 +263,8 @@ def why_no_databases(folder: Path) -> str:
     """
     try:
         before = folder.stat()
+        import tempfile
+
         with tempfile.TemporaryDirectory(prefix=".dune-probe-", dir=folder) as own:
             path = Path(own) / "probe"
             with closing(sqlite3.connect(path, timeout=1.0)) as first, first:

@@ -10,6 +10,7 @@ from pathlib import Path
 from dunechest.library.formats.base import LONGEST, Raw, UnreadableError
 from dunechest.library.formats.sqlite import questions
 from dunechest.library.kinds.schema import Parts, References
+from dunechest.regex import late
 
 #: Seconds that a question to a database may take: a hostile view would take for ever.
 PATIENCE = 60.0
@@ -125,7 +126,7 @@ def _rows(path: Path, sql: str) -> Iterator[tuple[object, ...]]:
 _SAMPLE, _ENOUGH = 200, 0.5
 #: Seconds that all columns of a database together may take.
 _LOOKING = 20.0
-_LIKE_PATH = re.compile(
+_LIKE_PATH = late(
     r"(?:/|~/|file:/|[A-Za-z]:[\\/]|\\\\)[^\x00-\x1f]*[^\x00-\x1f/\\]"
     r"|(?![a-z][a-z0-9+.-]+:)[^\x00-\x1f<>|*?\"]*[/\\][^\x00-\x1f<>|*?\"/\\]*\.\w{1,8}",
     re.IGNORECASE,

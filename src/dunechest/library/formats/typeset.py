@@ -2,12 +2,12 @@
 
 from __future__ import annotations
 
-import re
 from collections.abc import Iterator
 from pathlib import Path
 
 from dunechest.library.formats.base import Raw, lines_of
 from dunechest.library.kinds.schema import References
+from dunechest.regex import late
 
 _TEX = (".tex",)
 #: In the order in which the programs try them.
@@ -25,8 +25,8 @@ _COMMANDS: dict[str, tuple[str, ...]] = {
     "lstinputlisting": (),
     "verbatiminput": (),
 }
-COMMAND = re.compile(r"\\(" + "|".join(_COMMANDS) + r")\*?\s*(?:\[[^\]]*\]\s*)*\{([^{}]*)\}")
-_REMARK = re.compile(r"(?<!\\)%.*")
+COMMAND = late(r"\\(" + "|".join(_COMMANDS) + r")\*?\s*(?:\[[^\]]*\]\s*)*\{([^{}]*)\}")
+_REMARK = late(r"(?<!\\)%.*")
 
 
 def read_latex(path: Path, spec: References) -> Iterator[Raw]:

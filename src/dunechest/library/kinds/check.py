@@ -16,6 +16,7 @@ import msgspec
 
 from dunechest.library.kinds.schema import FORMAT, PLAIN
 from dunechest.names import shown, slug
+from dunechest.regex import late
 
 if TYPE_CHECKING:
     from dunechest.library.kinds.schema import Joins, Kind, Parts, References, Sign
@@ -198,8 +199,8 @@ def _place_off(place: str) -> str:
     return ""
 
 
-_COLUMN = re.compile(r"[^.=\"\0]+\.[^.=\"\0]+")
-_JOIN = re.compile(r"\s*[^.=\"\0]+\.[^.=\"\0]+?\s*=\s*[^.=\"\0]+\.[^.=\"\0]+?\s*")
+_COLUMN = late(r"[^.=\"\0]+\.[^.=\"\0]+")
+_JOIN = late(r"\s*[^.=\"\0]+\.[^.=\"\0]+?\s*=\s*[^.=\"\0]+\.[^.=\"\0]+?\s*")
 
 
 def _references_off(spec: References) -> Iterator[tuple[str, str]]:

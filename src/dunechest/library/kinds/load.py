@@ -7,9 +7,7 @@ one of the same name.
 from __future__ import annotations
 
 import functools
-import tomllib
 from collections.abc import Mapping
-from importlib import resources
 from pathlib import Path
 
 import msgspec
@@ -23,6 +21,8 @@ from dunechest.transfer import safe
 from dunechest.values import FrozenDict
 
 _MOST = 1 << 20
+#: The folder of the shipped kinds.
+SHIPPED = Path(__file__).parent / "shipped"
 
 
 def parse_kind(text: str, where: str) -> Kind:
@@ -40,6 +40,8 @@ def parse_kind(text: str, where: str) -> Kind:
     KindFileError
         With every mistake and its line.
     """
+    import tomllib
+
     try:
         kind = msgspec.convert(tomllib.loads(text), Kind)
         well = not check.wrong_values(kind)
@@ -88,10 +90,19 @@ def load_kinds(own: Path | None = None, broken: list[KindFileError] | None = Non
 
 @functools.cache
 def _shipped() -> Mapping[str, Kind]:
-    """Return the kinds that Dune Chest comes with; they are read once."""
-    files = sorted(resources.files("dunechest.library.kinds.shipped").iterdir(), key=lambda item: item.name)
-    kinds = [parse_kind(file.read_text(encoding="utf-8"), file.name) for file in files if file.name.endswith(".toml")]
+    """Return the kinds that Dune Chest comes with; they are read once.
+
+    What their files say lies beside them in one document, which is read in a twentieth of the time.
+    """
+    kinds = msgspec.json.decode((SHIPPED / "all.json").read_bytes(), type=list[Kind])
     return FrozenDict({kind.name: kind for kind in kinds})
+
+
+def kinds_document() -> bytes:
+    """Return the document of all shipped kinds, made from their files; ``scripts/shipped_kinds.py`` writes it."""
+    files = sorted(SHIPPED.glob("*.toml"))
+    kinds = [parse_kind(file.read_text(encoding="utf-8"), file.name) for file in files]
+    return b"[\n" + b",\n".join(map(msgspec.json.encode, kinds)) + b"\n]\n"
 
 
 def read_kind(path: Path) -> Kind:

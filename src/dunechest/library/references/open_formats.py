@@ -21,6 +21,7 @@ from dunechest.library.formats.tables import path_columns
 from dunechest.library.kinds.schema import Form, FoundReferences, Kind, References
 from dunechest.library.roles import role_of
 from dunechest.paths import prefix_of
+from dunechest.regex import late
 from dunechest.transfer.beginnings import beginnings, in_groups
 from dunechest.transfer.walk import FileEntry
 
@@ -101,7 +102,7 @@ FORMATS: tuple[OpenFormat, ...] = (
 )  # fmt: skip
 
 #: What the programs of version control keep of the places of worktrees, submodules and borrowed objects.
-_PLACES = re.compile(r"(?:.*/)?\.git(?:/worktrees/[^/]+/gitdir|/(?:modules/.+/)?(?:objects/info/alternates|config))?")
+_PLACES = late(r"(?:.*/)?\.git(?:/worktrees/[^/]+/gitdir|/(?:modules/.+/)?(?:objects/info/alternates|config))?")
 
 _BY_ENDING: Mapping[str, tuple[OpenFormat, ...]] = {
     ending: tuple(known for known in FORMATS if ending in known.endings)
@@ -113,7 +114,7 @@ _DATABASE_ENDINGS = frozenset({".db", ".sqlite", ".sqlite3", ".db3"})
 #: Files that are what their ending says, and name no others in an open format: not opened.
 _OTHER_ENDINGS = BINARY | SOURCE
 #: What lies below these was made by a program, in thousands of files that are read by none but it.
-_INNER = re.compile(r"(?:^|/)(?:\.git|\.hg|\.svn|node_modules|__pycache__|site-packages)/")
+_INNER = late(r"(?:^|/)(?:\.git|\.hg|\.svn|node_modules|__pycache__|site-packages)/")
 
 
 def candidates(kind: Kind, files: Iterable[FileEntry]) -> list[FileEntry]:

@@ -22,6 +22,7 @@ from dunechest.library.formats import (
 from dunechest.library.formats.base import Raw, UnreadableError
 from dunechest.library.kinds.schema import FoundReferences, Kind, References
 from dunechest.library.references.resolve import OF_THE_SYSTEM, Resolver, State, Target, not_taken
+from dunechest.regex import late
 from dunechest.transfer.walk import Walk
 
 Reader = Callable[[Path, References], Iterator[Raw]]
@@ -49,7 +50,7 @@ READERS: dict[str, Reader] = {
 }
 
 
-_SOMEBODYS = re.compile(
+_SOMEBODYS = late(
     r"(?:file:(?://(?:localhost)?)?)?(?:/(?:home|Users|media|run/media|mnt|Volumes)/[^/]+/\S|~/\S|/?[A-Za-z]:[\\/]Users[\\/])"
 )
 

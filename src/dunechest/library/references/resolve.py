@@ -15,14 +15,15 @@ from dunechest.library.formats.base import Raw
 from dunechest.machine.identity import system_name
 from dunechest.machine.sensitive import is_secret
 from dunechest.paths import CASE_BLIND, folded, prefix_of
+from dunechest.regex import late
 
 #: ``away`` is outside this computer (a web address); ``folder`` is a folder outside the library.
 State = Literal["inside", "outside", "missing", "away", "folder"]
 
-_SCHEME = re.compile(r"[A-Za-z][A-Za-z0-9+.-]+:")
-_ADDRESS = re.compile(r"[A-Za-z][A-Za-z0-9+.-]+://|(?:mailto|data|doi|urn|tel|javascript|about):", re.IGNORECASE)
-_WINDOWS = re.compile(r"[A-Za-z]:[\\/]|\\\\")
-_DRIVES = re.compile(r"/(?:run/)?media/[^/]+/([^/]+)/|/Volumes/([^/]+)/|^/mnt/([^/]+)/|^([A-Za-z]:)[\\/]")
+_SCHEME = late(r"[A-Za-z][A-Za-z0-9+.-]+:")
+_ADDRESS = late(r"[A-Za-z][A-Za-z0-9+.-]+://|(?:mailto|data|doi|urn|tel|javascript|about):", re.IGNORECASE)
+_WINDOWS = late(r"[A-Za-z]:[\\/]|\\\\")
+_DRIVES = late(r"/(?:run/)?media/[^/]+/([^/]+)/|/Volumes/([^/]+)/|^/mnt/([^/]+)/|^([A-Za-z]:)[\\/]")
 _NOT_TAKEN = ("bin", "boot", "dev", "etc", "lib", "lib32", "lib64", "proc", "run", "sbin", "sys", "usr", "var")
 
 #: Likewise on other systems, without regard to case.

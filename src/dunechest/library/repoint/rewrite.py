@@ -23,6 +23,7 @@ from dunechest.library.formats.typeset import COMMAND as LATEX_COMMAND
 from dunechest.library.kinds.schema import References
 from dunechest.library.references.reading import READERS
 from dunechest.library.repoint.tables import rewrite_sqlite
+from dunechest.regex import late
 from dunechest.transfer import patient, safe
 
 _MOST = 64 << 20
@@ -163,7 +164,7 @@ def _areas(text: str, spec: References) -> list[tuple[int, int]] | None:
     return None
 
 
-_HTML_VALUE = re.compile(
+_HTML_VALUE = late(
     r"""(?<![\w:-])(?:href|src|poster|data|xlink:href)\s*=\s*("[^"]*"|'[^']*'|[^\s>"']+)""", re.IGNORECASE
 )
 
