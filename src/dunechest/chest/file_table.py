@@ -8,7 +8,7 @@ from __future__ import annotations
 
 import heapq
 import struct
-from collections.abc import Iterator, MutableMapping
+from collections.abc import Iterable, Iterator, MutableMapping
 
 import msgspec
 
@@ -30,8 +30,20 @@ class Proven(msgspec.Struct, frozen=True, gc=False):
 
 #: Bytes, time in ns, mode, edition, number of the role; BLAKE3 and SHA-512 raw.
 _ROW = struct.Struct("<QqIIB32s64s")
+_SIZE = struct.Struct("<Q")
+#: Bytes, time in ns, and the first eight bytes of the BLAKE3 digest.
+Brief = tuple[int, int, bytes]
+_BRIEF = struct.Struct("<Qq9x8s")
 #: What stands before a path outside of ``library/`` among the keys; no path has such a character.
 _OUTSIDE = "\0"
+
+
+def beginning_of(blake3: str) -> bytes:
+    """Return the first eight bytes of a digest (hexadecimal); none if it is no digest."""
+    try:
+        return bytes.fromhex(blake3[:16])
+    except ValueError:
+        return b""
 
 
 class FileTable(MutableMapping[str, Proven]):
@@ -100,7 +112,46 @@ class FileTable(MutableMapping[str, Proven]):
     @property
     def bytes(self) -> int:
         """Sum of the files' sizes."""
-        return sum(map(self.size, self))
+        kept = (row for row, mark in enumerate(self._kept) if mark)
+        return self._sum(self._rows.values()) + (self._base._sum(kept) if self._base is not None else 0)
+
+    def _sum(self, rows: Iterable[int]) -> int:
+        if self._odd:
+            return sum(map(self._size, rows))
+        size_at, data, step = _SIZE.unpack_from, self._data, _ROW.size
+        return sum([size_at(data, row * step)[0] for row in rows])
+
+    def facts(self, path: str) -> tuple[int, int, int, str] | None:
+        """Return bytes, time, mode and role of a file; None if it is not here."""
+        key = _key(path)
+        if (row := self._kept_row(key)) is not None:
+            assert self._base is not None
+            return self._base._facts(row)
+        row = self._rows.get(key)
+        return None if row is None else self._facts(row)
+
+    def _facts(self, row: int) -> tuple[int, int, int, str]:
+        if self._odd and row in self._odd:
+            record = self._odd[row].record
+            return record.size, record.mtime_ns, record.mode, record.role
+        size, mtime_ns, mode, _, role, _, _ = _ROW.unpack_from(self._data, row * _ROW.size)
+        return size, mtime_ns, mode, self._roles[role]
+
+    def lacking(self, there: Iterable[tuple[str, int]]) -> set[str]:
+        """Return the paths of the files that are not among those that are there, given by path and bytes.
+
+        Only of a table without an edition before it.
+        """
+        assert self._base is None
+        rows, size_of, found = self._rows, self._size, bytearray(self._count_rows)
+        if not self._odd:
+            size_at, data, step = _SIZE.unpack_from, self._data, _ROW.size
+            size_of = lambda row: size_at(data, row * step)[0]  # noqa: E731 - asked half a million times
+        for path, size in there:
+            row = rows.get(_key(path))
+            if row is not None and size_of(row) == size:
+                found[row] = 1
+        return {_path(key) for key, row in rows.items() if not found[row]}
 
     def size(self, path: str) -> int:
         """Bytes of one file."""
@@ -112,13 +163,79 @@ class FileTable(MutableMapping[str, Proven]):
 
     def by_path(self) -> Iterator[Proven]:
         """Yield all files, sorted by path."""
-        for path in self.paths():
-            yield self[path]
+        for path, table, row in self._sorted():
+            yield table._at(path, row)
 
     def records(self) -> Iterator[FileRecord]:
         """Yield the record of all files, sorted by path."""
-        for path in self.paths():
-            yield self[path].record
+        return self._records(self._sorted())
+
+    def brief(self) -> Iterator[tuple[str, Brief]]:
+        """Yield path, and bytes, time (ns) and the beginning of the BLAKE3 digest, of all files, sorted by path."""
+        unpack, step = _BRIEF.unpack_from, _ROW.size
+        for path, table, row in self._sorted():
+            if table._odd and row in table._odd:
+                record = table._odd[row].record
+                yield path, (record.size, record.mtime_ns, beginning_of(record.blake3))
+            else:
+                yield path, unpack(table._data, row * step)
+
+    def by_role(self) -> dict[str, tuple[int, int]]:
+        """Return by role how many files have it, and their bytes."""
+        found: dict[str, tuple[int, int]] = {}
+        for _, table, row in self._sorted():
+            size, _, _, role = table._facts(row)
+            count, total = found.get(role, (0, 0))
+            found[role] = count + 1, total + size
+        return found
+
+    def own_records(self) -> Iterator[FileRecord]:
+        """Yield the record of what was not kept just so, sorted by path."""
+        return self._records((path, self, self._rows[_key(path)]) for path in sorted(self.own()))
+
+    def records_of(self, paths: Iterable[str]) -> Iterator[FileRecord]:
+        """Yield the records of some files of a table without an edition before it, in their order."""
+        return self._records((path, self, self._rows[_key(path)]) for path in paths)
+
+    def let_go(self) -> list[str]:
+        """Return the paths of the edition before that are not kept just so, sorted."""
+        if self._base is None:
+            return []
+        kept = self._kept
+        return sorted([_path(key) for key, row in self._base._rows.items() if not kept[row]])
+
+    def sha512_each(self) -> Iterator[tuple[str, str]]:
+        """Yield path and SHA-512 (hexadecimal) of all files, sorted by path."""
+        end, step = _ROW.size - 64, _ROW.size
+        for path, table, row in self._sorted():
+            if table._odd and row in table._odd:
+                yield path, table._odd[row].sha512
+            else:
+                yield path, table._data[row * step + end : row * step + step].hex()
+
+    @staticmethod
+    def _records(places: Iterable[tuple[str, FileTable, int]]) -> Iterator[FileRecord]:
+        unpack, step = _ROW.unpack_from, _ROW.size
+        for path, table, row in places:
+            if table._odd and row in table._odd:
+                yield table._odd[row].record
+                continue
+            size, mtime_ns, mode, edition, role, fast, _ = unpack(table._data, row * step)
+            yield FileRecord(path, size, mtime_ns, mode, fast.hex(), table._roles[role], edition)
+
+    def _sorted(self) -> Iterator[tuple[str, FileTable, int]]:
+        """Yield each path, sorted, with the table that has it and the row there."""
+        own, base = self._rows, self._base
+        keys = sorted(self._keys())
+        if keys and keys[0].startswith(_OUTSIDE):
+            keys = [_key(path) for path in self.paths()]
+        for key in keys:
+            path = LIBRARY_FILES + key if key[:1] != _OUTSIDE else key[1:]
+            row = own.get(key)
+            if row is not None:
+                yield path, self, row
+            elif base is not None:
+                yield path, base, base._rows[key]
 
     def paths(self) -> Iterator[str]:
         """Yield all paths, sorted."""

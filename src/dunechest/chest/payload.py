@@ -5,9 +5,9 @@ from __future__ import annotations
 import stat
 from pathlib import Path
 
-from dunechest.chest.file_table import FileTable, Marks
+from dunechest.chest.file_table import FileTable
 from dunechest.chest.layout import DATA_FOLDER
-from dunechest.transfer.walk import each_file
+from dunechest.transfer.walk import sizes_below
 
 
 def is_there(bag: Path, path: str, size: int) -> bool:
@@ -21,8 +21,4 @@ def is_there(bag: Path, path: str, size: int) -> bool:
 
 def lost_in(bag: Path, files: FileTable) -> set[str]:
     """Return the paths below ``data/`` of what should lie in a bag and is not there, or has another size."""
-    marks = Marks(files)
-    for entry in each_file(str(bag / DATA_FOLDER)):
-        if entry.path in files and files.size(entry.path) == entry.size:
-            marks.add(entry.path)
-    return set(marks.others())
+    return files.lacking(sizes_below(str(bag / DATA_FOLDER)))

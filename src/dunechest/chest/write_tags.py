@@ -13,7 +13,7 @@ from dunechest.bag.manifest import format_line
 from dunechest.bag.tags import format_declaration, format_info
 from dunechest.chest import records, texts
 from dunechest.chest.edition_totals import EditionTotals, edition_line, totals_of
-from dunechest.chest.file_table import FileTable, Proven
+from dunechest.chest.file_table import FileTable
 from dunechest.chest.layout import (
     DATA,
     DECLARATION,
@@ -82,7 +82,7 @@ def write_tags(
     odd = sum("%" in path or "\r" in path or "\n" in path for path in files)
     info = bag_info(library, name, len(files), {**(before or {}), library.edition: totals_of(library)})
     tags = [
-        _write(bag, MANIFEST, map(_manifest_line, files.by_path())),
+        _write(bag, MANIFEST, (format_line(digest, DATA + path).encode() for path, digest in files.sha512_each())),
         _write(bag, FILES, map(records.encode_line, files.records())),
         _write(bag, LIBRARY, [records.encode_pretty(library)]),
         _write(bag, HOW_TO_RESTORE, [texts.how_to_restore(library, name, odd)]),
@@ -148,10 +148,6 @@ def write_lists(
     top = _write(bag, TAG_MANIFEST, [manifest_of([*tags, fresh[-1]])])
     _prove(bag, [*fresh, top])
     return top.sha512
-
-
-def _manifest_line(proven: Proven) -> bytes:
-    return format_line(proven.sha512, DATA + proven.record.path).encode()
 
 
 def _gather(lines: Iterable[bytes]) -> Iterator[bytes]:

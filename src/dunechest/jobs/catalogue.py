@@ -10,12 +10,12 @@ from dunechest.chest import editions
 from dunechest.chest.bag_entry import BagEntry
 from dunechest.chest.bag_records import BagRecords
 from dunechest.chest.chest import Chest
-from dunechest.chest.file_table import FileTable
+from dunechest.chest.file_table import Brief, FileTable, beginning_of
 from dunechest.chest.layout import LIBRARY_FILES, TAG_MANIFEST
-from dunechest.chest.records import ChangeCounts, FileRecord, LibraryRecord, when
+from dunechest.chest.records import ChangeCounts, LibraryRecord, when
 from dunechest.errors import DuneChestError
 from dunechest.ledger import events
-from dunechest.ledger.catalogue import open_catalogue, short_digest
+from dunechest.ledger.catalogue import open_catalogue
 from dunechest.ledger.catalogue_rows import CURRENT, BagKey, PastEdition, PastRole, Row
 from dunechest.names import from_wire, shown
 from dunechest.progress import Progress, Tally, silent
@@ -66,10 +66,10 @@ def note_files(
                 tally.tell()
                 try:
                     table = (files or {}).get(entry.name) or editions.current_files(own)
-                    lying = {record.path: record for record in table.records()}
+                    lying = dict(table.brief())
                     earlier = [n for n in own.numbers(entry.library.edition) if n != entry.library.edition]
                     past = [_edition(record) for record in (*map(own.edition, earlier), entry.library)]
-                    roles = _roles(lying.values())
+                    roles = _roles(table.by_role())
                     rows = list(_rows(own, entry.library, lying))
                 except DuneChestError:
                     continue  # a damaged record says nothing
@@ -118,20 +118,20 @@ def _edition(record: LibraryRecord) -> PastEdition:
     )
 
 
-def _roles(files: Iterable[FileRecord]) -> list[PastRole]:
+def _roles(totals: Mapping[str, tuple[int, int]]) -> list[PastRole]:
     from dunechest.library.roles import Role
 
     known = get_args(Role)
     counts: dict[str, list[int]] = {}
-    for record in files:
+    for role, (files, size) in totals.items():
         # What another version calls a role, or a hostile list, is no word to be shown.
-        own = counts.setdefault(record.role if record.role in known else "other", [0, 0])
-        own[0] += 1
-        own[1] += record.size
+        own = counts.setdefault(role if role in known else "other", [0, 0])
+        own[0] += files
+        own[1] += size
     return [PastRole(role, own[0], min(own[1], _LARGEST)) for role, own in sorted(counts.items())]
 
 
-def _rows(own: BagRecords, current: LibraryRecord, files: dict[str, FileRecord]) -> Iterator[Row]:
+def _rows(own: BagRecords, current: LibraryRecord, files: dict[str, Brief]) -> Iterator[Row]:
     """Yield each file with the first and last edition that has it just so, going back from the current edition."""
     numbers = own.numbers(current.edition)
     names = _Names(current)
@@ -142,18 +142,16 @@ def _rows(own: BagRecords, current: LibraryRecord, files: dict[str, FileRecord])
         earlier = _Names(own.edition(number))
         for line in editions.changes_of(own, number):
             if line.path in files:
-                yield _row(files[line.path], own_names[line.path], after, last[line.path])
+                yield _row(line.path, files[line.path], own_names[line.path], after, last[line.path])
             if line.absent:
                 files.pop(line.path, None)
                 last.pop(line.path, None)
             else:
-                files[line.path] = FileRecord(
-                    line.path, line.size, line.mtime_ns, line.mode, line.blake3, line.role, line.edition
-                )
+                files[line.path] = (line.size, line.mtime_ns, beginning_of(line.blake3))
                 last[line.path], own_names[line.path] = number, earlier
         after = number
-    for path, record in files.items():
-        yield _row(record, own_names[path], after, last[path])
+    for path, brief in files.items():
+        yield _row(path, brief, own_names[path], after, last[path])
 
 
 class _Names:
@@ -170,9 +168,12 @@ class _Names:
         return self._changed.get(path) or path.removeprefix(LIBRARY_FILES)
 
 
-def _row(record: FileRecord, names: _Names, first: int, last: int) -> Row:
+def _row(path: str, brief: Brief, names: _Names, first: int, last: int) -> Row:
     # Text in a database is UTF-8; what is not is kept as it is shown, and found by the rest of its name.
-    own = names.of(record.path).encode("utf-8", "surrogateescape").decode("utf-8", "backslashreplace")
+    own = names.of(path)
+    if not own.isascii():
+        own = own.encode("utf-8", "surrogateescape").decode("utf-8", "backslashreplace")
     folder, _, name = own.rpartition("/")
-    seconds = max(-(1 << 62), min(1 << 62, record.mtime_ns)) // 1_000_000_000
-    return Row(folder, name, record.size, seconds, short_digest(record.blake3), first, last)
+    size, mtime_ns, digest = brief
+    seconds = max(-(1 << 62), min(1 << 62, mtime_ns)) // 1_000_000_000
+    return Row(folder, name, size, seconds, int.from_bytes(digest, "big", signed=True), first, last)

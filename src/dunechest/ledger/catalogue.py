@@ -146,17 +146,12 @@ class Catalogue:
         )
         (own,) = self._db.execute("SELECT id FROM bags WHERE chest = ? AND bag = ?", (bag.chest, bag.bag)).fetchone()
         known = self._known(library, tell)
-        ordered = sorted(rows, key=lambda row: (row.folder, row.name))
-        fresh: dict[tuple[str, str, int, int, int], int] = {}
-        for row in ordered:
-            key = (row.folder, row.name, row.size, row.mtime, row.digest)
-            if key not in known:
-                fresh.setdefault(key, 0)
+        ordered = sorted(rows)
+        keys = [row[:5] for row in ordered]
+        fresh = {key: 0 for key in keys if key not in known}
         self._add(library, fresh, tell)
         known |= fresh
-        held = sorted(
-            (known[row.folder, row.name, row.size, row.mtime, row.digest], row.first, row.last) for row in ordered
-        )
+        held = sorted([(known[key], row[5], row[6]) for key, row in zip(keys, ordered, strict=True)])
         for statement in _CLEAR:
             self._db.execute(statement, (own,))
         self._db.executemany(

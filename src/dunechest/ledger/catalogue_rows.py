@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable
+from typing import NamedTuple
 
 import msgspec
 
@@ -10,9 +11,10 @@ import msgspec
 CURRENT = 0
 
 
-class Row(msgspec.Struct, frozen=True):
+class Row(NamedTuple):
     """A file of a bag, and the first and last edition that has it just so; the last is `CURRENT` if it still does.
 
+    The first five are what makes two files the same to the catalogue.
     `folder` and `name` are those in the library, or of the place an outside file came from; the time is in seconds.
     """
 

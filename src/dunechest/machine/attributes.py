@@ -52,14 +52,21 @@ def own_numbers(place: Path) -> tuple[int, int] | None:
     return (os.geteuid(), os.getegid()) if os.geteuid() == 0 or os.geteuid() >= _PEOPLE else (-1, -1)
 
 
-def owner_names(path: bytes, usual: tuple[int, int]) -> tuple[str, str]:
-    """Return the names of a file's user and group; empty where they are the usual ones."""
-    try:
-        info = os.lstat(path)
-    except OSError:
+def owner_names(path: bytes, usual: tuple[int, int], owner: tuple[int, int] | None = None) -> tuple[str, str]:
+    """Return the names of a file's user and group; empty where they are the usual ones.
+
+    `owner` are their numbers, where the system has told them already.
+    """
+    if owner == usual:
         return "", ""
-    user = "" if info.st_uid == usual[0] else _accounts.user_name(info.st_uid)
-    group = "" if info.st_gid == usual[1] else _accounts.group_name(info.st_gid)
+    if owner is None:
+        try:
+            info = os.lstat(path)
+        except OSError:
+            return "", ""
+        owner = info.st_uid, info.st_gid
+    user = "" if owner[0] == usual[0] else _accounts.user_name(owner[0])
+    group = "" if owner[1] == usual[1] else _accounts.group_name(owner[1])
     return user, group
 
 

@@ -38,8 +38,10 @@ from dunechest.transfer.worker import receive, send
 if TYPE_CHECKING:
     import subprocess
 
-#: A batch of small files ends at so many files or bytes.
-BATCH_FILES = 192
+#: A batch of small files ends at so many files or bytes: each costs a flush, and keeps its files open until then.
+BATCH_FILES = 512
+#: Likewise where this process does the work itself: some systems let it have 256 open.
+BATCH_ALONE = 192
 BATCH_BYTES = 16 << 20
 
 _ENDED = "A helper process of this program was ended from outside. Run the command again to continue."
@@ -56,7 +58,9 @@ def is_large(job: Job) -> bool:
 _Item = TypeVar("_Item")
 
 
-def batches(items: Iterable[_Item], size_of: Callable[[_Item], int]) -> Iterator[list[_Item]]:
+def batches(
+    items: Iterable[_Item], size_of: Callable[[_Item], int], most: int = BATCH_FILES
+) -> Iterator[list[_Item]]:
     """Group items into batches by the sizes of their files: small files together, a large one alone."""
     batch: list[_Item] = []
     total = 0
@@ -67,7 +71,7 @@ def batches(items: Iterable[_Item], size_of: Callable[[_Item], int]) -> Iterator
             continue
         batch.append(item)
         total += size
-        if len(batch) >= BATCH_FILES or total >= BATCH_BYTES:
+        if len(batch) >= most or total >= BATCH_BYTES:
             yield batch
             batch, total = [], 0
     if batch:
@@ -115,7 +119,7 @@ class Crew:
         tell : callable
             Called with numbers of bytes as they are read.
         """
-        if files <= 2 * BATCH_FILES and total <= 32 << 20:
+        if files <= 2 * BATCH_ALONE and total <= 32 << 20:
             return cls(0, tell)
         turning = any(medium.rotates(place) for place in places)
         return cls(min(4, (os.cpu_count() or 1) + 1), tell, one_large=turning)
@@ -257,7 +261,8 @@ class Crew:
         sent: dict[int, list[_Item]] = {}
 
         def jobs() -> Iterator[Job]:
-            for number, batch in enumerate(batches(items, size_of)):
+            most = BATCH_FILES if self.processes else BATCH_ALONE
+            for number, batch in enumerate(batches(items, size_of, most)):
                 if number and time.monotonic() >= until:
                     return
                 sent[number] = batch

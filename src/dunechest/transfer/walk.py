@@ -24,7 +24,7 @@ class FileEntry(msgspec.Struct, frozen=True, gc=False):
     `path` is relative to the walked root with ``/`` between its pieces, in the
     form of ``os.fsdecode``; `size` in bytes; times in nanoseconds since 1970;
     `inode` and `device` identify hard links when `names` is over one; `placeholder` says that
-    the name is here and the bytes are not.
+    the name is here and the bytes are not; `owner` are the numbers of user and group, where they were asked for.
     """
 
     path: str
@@ -35,6 +35,7 @@ class FileEntry(msgspec.Struct, frozen=True, gc=False):
     inode: int = 0
     device: int = 0
     placeholder: bool = False
+    owner: tuple[int, int] | None = None
 
 
 class FolderEntry(msgspec.Struct, frozen=True, gc=False):
@@ -213,6 +214,29 @@ def each_file(root: str) -> Iterator[FileEntry]:
         yield from found.files
 
 
+def sizes_below(root: str) -> Iterator[tuple[str, int]]:
+    """Yield path and bytes of each regular file below a folder, in no order; what cannot be listed is passed over."""
+    is_directory, is_file = stat.S_IFDIR, stat.S_IFREG
+    pending = [""]
+    while pending:
+        folder = pending.pop()
+        prefix = folder + "/" if folder else ""
+        try:
+            with os.scandir(os.path.join(root, folder)) as entries:
+                for entry in entries:
+                    try:
+                        info = _asked(entry)
+                    except OSError:
+                        continue
+                    kind = info.st_mode & 0o170000
+                    if kind == is_file:
+                        yield prefix + entry.name, info.st_size
+                    elif kind == is_directory and not leads_elsewhere(info):
+                        pending.append(prefix + entry.name)
+        except OSError:
+            continue
+
+
 def lines_of(listing: Walk) -> Iterator[str]:
     """Yield a text for each folder of a listing, in no order: what `look_over` says of the same."""
     folders: dict[str, list[str]] = {folder.path: [] for folder in listing.folders}
@@ -298,13 +322,15 @@ class _Found:
         self.unreadable: list[OtherEntry] = []
 
 
-#: One number object for all files of a mode, instead of one each.
+#: One number object for all files of a mode, and one pair for all files of an owner, instead of one each.
 _MODES: dict[int, int] = {}
+_OWNERS: dict[tuple[int, int], tuple[int, int]] = {}
 
 
 def _file(path: str, info: os.stat_result) -> FileEntry:
     names = info.st_nlink
     mode = stat.S_IMODE(info.st_mode)
+    owner = info.st_uid, info.st_gid
     return FileEntry(
         path,
         info.st_size,
@@ -314,6 +340,7 @@ def _file(path: str, info: os.stat_result) -> FileEntry:
         info.st_ino if names > 1 else 0,
         info.st_dev if names > 1 else 0,
         is_placeholder(info),
+        _OWNERS.setdefault(owner, owner),
     )
 
 

@@ -5,16 +5,17 @@ from __future__ import annotations
 import os
 import time
 from collections.abc import Callable, Sequence
+from contextlib import nullcontext
 from pathlib import Path
 
 from msgspec.structs import replace
 
-from dunechest.bag.bag import read_bag
+from dunechest.bag.bag import Bag, read_bag
 from dunechest.chest.bag_entry import BagEntry
 from dunechest.chest.bag_records import BagRecords, stamp
 from dunechest.chest.layout import DATA, DECLARATION, EARLIER, FILES, JOURNAL, LIBRARY, TAGS
 from dunechest.errors import BagUnusableError
-from dunechest.jobs.verify.expected import Expected, expected_files, payload_size
+from dunechest.jobs.verify.expected import Expected, expected_files
 from dunechest.jobs.verify.judge import INTACT, judge
 from dunechest.jobs.verify.result import BagCheck, FileState, Kind
 from dunechest.progress import Progress, Step, Tally
@@ -76,33 +77,36 @@ def _check(
 ) -> BagCheck:
     records = entry.records if own else None
     progress(Step("reading the records of", 0, 0, 0, 0, entry.name))
-    if records is not None:
-        names = [path for path in records.lying.files if "/" not in path]
-        bag = read_bag(entry.folder, assume=True, at=records.at, names=names)
-    else:
-        bag = read_bag(entry.folder)
-    expected = expected_files(bag, records)
-    left: list[str] = []
-    outcomes: dict[str, DigestOutcome] = {}
-    second: dict[str, bool] = {}
-    if first or until < float("inf"):
-        for path in [path for path in expected.files if path < first]:
-            del expected.files[path]
-    total = payload_size(expected)
-    if not quick:
-        outcomes = _digest(entry, records, expected, total, progress, until)
-        left = sorted(path for path in expected.files if path in expected.lying.files and path not in outcomes)
+    told = _Told()
+    totals = entry.library.totals if entry.library is not None and not quick else None
+    files, size = (totals.files_stored, totals.bytes_stored) if totals is not None else (0, 0)
+    # Helpers start while the records are read. How many is taken from what a record claims, and nothing else is.
+    with Crew.for_job(files, size, (entry.folder,), told) as early:
+        bag = _bag_of(entry, records)
+        expected = expected_files(bag, records)
+        if first or until < float("inf"):
+            for path in [path for path in expected.files if path < first]:
+                del expected.files[path]
+        there = sorted(path for path in expected.files if path in expected.lying.files)
+        total = sum(map(expected.lying.files.__getitem__, there))
+        outcomes: dict[str, DigestOutcome] = {}
+        if not quick:
+            told.tally = Tally(progress, "verifying", len(there), total, entry.name)
+            crew = early if early.processes else Crew.for_job(len(there), total, (entry.folder,), told)
+            outcomes = _digest(crew, told.tally, entry, records, expected, there, until)
+    left = [path for path in there if path not in outcomes] if not quick and len(outcomes) < len(there) else []
+    if left:
         for path in left:
             del expected.files[path]
-        total = payload_size(expected)
-        second = _second_reading(entry, records, expected, outcomes)
+        there = [path for path in there if path in outcomes]
+        total = sum(map(expected.lying.files.__getitem__, there))
+    second = {} if quick else _second_reading(entry, records, expected, outcomes)
     states = judge(bag, expected, outcomes, second=second, quick=quick, part=bool(first or left), own=records)
     if records is not None:
         states += _of_records(records, states, quick)
     wrong = {s.path for s in states if s.state != "noted"}
-    looked = [path for path in expected.files if path in expected.lying.files]
     kind: Kind = "library" if expected.own else "foreign bag"
-    intact = sum(path not in wrong for path in looked)
+    intact = sum(path not in wrong for path in there) if wrong else len(there)
     return BagCheck(
         entry.name,
         entry.folder,
@@ -134,26 +138,47 @@ def _of_records(records: BagRecords, states: Sequence[FileState], quick: bool) -
     return found
 
 
+def _bag_of(entry: BagEntry, records: BagRecords | None) -> Bag:
+    if records is None:
+        return read_bag(entry.folder)
+    names = [path for path in records.lying.files if "/" not in path]
+    return read_bag(entry.folder, assume=True, at=records.at, names=names)
+
+
+class _Told:
+    """Takes the numbers of bytes from helpers that start before it is known what they will read."""
+
+    tally: Tally | None = None
+
+    def __call__(self, count: int) -> None:
+        if self.tally is not None:
+            self.tally(count)
+
+
 def _digest(
-    entry: BagEntry, records: BagRecords | None, expected: Expected, total: int, progress: Progress, until: float
+    crew: Crew,
+    tally: Tally,
+    entry: BagEntry,
+    records: BagRecords | None,
+    expected: Expected,
+    paths: Sequence[str],
+    until: float,
 ) -> dict[str, DigestOutcome]:
     """Read every file that is both expected and there, with the digests that decide about it; until a moment."""
-    paths = sorted(path for path in expected.files if path in expected.lying.files)
-    tally = Tally(progress, "verifying", len(paths), total, entry.name)
     tally.tell()
     outcomes: dict[str, DigestOutcome] = {}
     folder = os.fsencode(entry.folder) + b"/"
-    place = records.view.place if records is not None and records.view.moved else str
-    sizes = expected.lying.files
+    place = records.view.place if records is not None and records.view.moved else None
+    sizes, algorithms, fits = expected.lying.files, expected.files.algorithms, expected.files.fits
 
     def task(path: str) -> DigestTask:
-        here = folder + place(path).encode("utf-8", "surrogateescape")
-        return DigestTask(here, sizes[path], expected.files[path].algorithms)
+        here = path if place is None else place(path)
+        return DigestTask(folder + here.encode("utf-8", "surrogateescape"), sizes[path], algorithms(path))
 
-    with Crew.for_job(len(paths), total, (entry.folder,), tally) as crew:
+    with crew if not crew.processes else nullcontext():
         for path, outcome in crew.digest_each(paths, sizes.__getitem__, task, until=until):
-            fits = path.startswith(DATA) and outcome.state == "ok" and expected.files[path].fits(outcome)
-            outcomes[path] = INTACT if fits else outcome
+            well = path.startswith(DATA) and outcome.state == "ok" and fits(path, outcome)
+            outcomes[path] = INTACT if well else outcome
             tally.files_done = len(outcomes)
     tally.tell()
     return outcomes

@@ -43,11 +43,6 @@ class Expected(msgspec.Struct, frozen=True):
     spelled: Mapping[str, str] = msgspec.field(default_factory=dict)
 
 
-def payload_size(expected: Expected) -> int:
-    """Bytes of the expected files that are there."""
-    return sum(size for path, size in expected.lying.files.items() if path in expected.files)
-
-
 def expected_files(bag: Bag, own: BagRecords | None = None) -> Expected:
     """Gather from a bag's manifests and records what it should hold; `own` are the records of one of our own."""
     fetched = frozenset(entry.path for entry in bag.fetch)
@@ -147,6 +142,7 @@ class ExpectedFile(NamedTuple):
 
 #: Whether the row holds a file, its bytes, and its BLAKE3 digest.
 _ROW = struct.Struct("<?Q32s")
+_FAST = ("blake3",)
 
 
 class ExpectedFiles(MutableMapping[str, ExpectedFile]):
@@ -182,6 +178,18 @@ class ExpectedFiles(MutableMapping[str, ExpectedFile]):
         self._count += new
         self._others.pop(path, None)
         return True
+
+    def algorithms(self, path: str) -> tuple[str, ...]:
+        """Return the algorithms to compute of a file; the quick form of ``self[path].algorithms``."""
+        return _FAST if self._row(path) is not None else self._others[path].algorithms
+
+    def fits(self, path: str, outcome: DigestOutcome) -> bool:
+        """Whether all computed digests of a file are the expected ones."""
+        row = self._row(path)
+        if row is None:
+            return self._others[path].fits(outcome)
+        at = row * _ROW.size + _ROW.size - 32
+        return outcome.digests == (bytes(self._rows[at : at + 32]),)
 
     def _row(self, path: str) -> int | None:
         row = self._manifest.entries.row(path) if self._manifest is not None else None

@@ -36,7 +36,7 @@ def copy(run: Run, to_do: Recognised, progress: Progress) -> None:
         len(every),
         sum(file.entry.size for file in every),
         plan.library.name,
-        bytes_done=sum(run.bytes_of(path) for path in run.taken if not run.proven.there(path)),
+        bytes_done=sum(run.bytes_of(path) for path in run.proven.own() if not run.proven.there(path)),
     )
     tally.files_done = len(run.proven) - there
     tally.tell()

@@ -86,7 +86,7 @@ def _totals(run: Run) -> Totals:
         plan.files_found,
         plan.bytes_found + run.grown,
         len(run.proven) - len(run.unread),
-        sum(map(run.bytes_of, run.taken)),
+        run.bytes_taken,
         len(run.left),
         sum(file.size for file in run.left),
         len(run.proven),

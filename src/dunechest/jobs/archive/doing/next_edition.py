@@ -44,7 +44,7 @@ def changes_since(run: Run, previous: Difference) -> ChangeCounts:
             for path in now.own()
         ),
         moved=len(run.moves),
-        dropped=sum(path not in now and path not in moved_from for path in before),
+        dropped=sum(path not in now and path not in moved_from for path in now.let_go()),
         bytes_added=sum(now.size(path) for path in now.own() if not now.there(path)),
     )
 
@@ -56,8 +56,8 @@ def next_edition(run: Run, previous: Difference, library: LibraryRecord) -> str:
     moved = {old: new for new, old in run.moves.items()}
     leaving = {
         path: kept_path(number, path)
-        for path in previous.files
-        if path not in moved and (path in run.moves or not run.proven.there(path))
+        for path in (*run.proven.let_go(), *run.moves)
+        if path in previous.files and path not in moved and (path in run.moves or not run.proven.there(path))
     }
     in_pieces = _in_pieces(run, previous, leaving)
     for path in in_pieces:
@@ -68,7 +68,7 @@ def next_edition(run: Run, previous: Difference, library: LibraryRecord) -> str:
     for path, kept in leaving.items():
         proven = previous.files[path]
         carried.append(Tag(kept, proven.record.size, proven.sha512, proven.record.blake3))
-    changes = editions.differences(previous.files.records(), run.proven.records())
+    changes = editions.differences(previous.files.records_of(run.proven.let_go()), run.proven.own_records())
     folder = f"{EDITIONS}/{number:04d}"
     top = write_tags(
         bag,
@@ -166,6 +166,6 @@ def _old_folders(previous: Difference) -> set[str]:
         stored = names.get(folder.path, folder.path)
         if isinstance(stored, str) and stored:
             found.add(f"{LIBRARY_FILES}{stored}")
-    for path in previous.files:
-        found.update(parents(path))
+    for nearest in {path.rpartition("/")[0] for path in previous.files} - {""}:
+        found.update((nearest, *parents(nearest)))
     return found

@@ -80,8 +80,13 @@ def recognise(run: Run, progress: Progress) -> Recognised:
 def _keep(run: Run, file: PlannedFile, proven: Proven | None = None) -> None:
     """Take over a file that is on the drive, with what is new of its name, time, mode and role."""
     assert run.plan.previous is not None
-    before = proven or run.plan.previous.files[file.stored]
     entry = file.entry
+    if proven is None:  # as nearly always
+        facts = run.plan.previous.files.facts(file.stored)
+        if facts is not None and facts[1:] == (entry.mtime_ns, entry.mode, file.role):
+            run.proven.keep(file.stored)
+            return
+    before = proven or run.plan.previous.files[file.stored]
     record = before.record
     if (record.path, record.mtime_ns, record.mode, record.role) != (
         file.stored,

@@ -75,6 +75,13 @@ class Run(msgspec.Struct, eq=False):
         return self.own_sizes[path] if path in self.own_sizes else self.proven.size(path)
 
     @property
+    def bytes_taken(self) -> int:
+        """Bytes in the library of what was found in it and is in the edition."""
+        total = self.proven.bytes
+        total += sum(size - self.proven.size(path) for path, size in self.own_sizes.items() if path in self.proven)
+        return total - sum(self.bytes_of(path) for path in self.unread if path in self.proven)
+
+    @property
     def taken(self) -> Iterator[str]:
         """The paths of what was found in the library and is in the edition."""
         return (path for path in self.proven if path not in self.unread)

@@ -53,7 +53,7 @@ def summary_of(run: Run, second: SecondLook, seconds: float) -> ArchiveResult:
         files_found=plan.files_found,
         bytes_found=plan.bytes_found + run.grown,
         files_copied=len(stored) - len(run.unread),
-        bytes_copied=sum(map(run.bytes_of, run.taken)),
+        bytes_copied=run.bytes_taken,
         bytes_stored=stored.bytes,
         left_out=tuple(sorted(run.left, key=lambda file: file.path)),
         folders=len(plan.listing.folders),

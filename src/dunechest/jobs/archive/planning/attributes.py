@@ -34,10 +34,10 @@ def gather(library: Library, selection: Selection) -> tuple[Attributes, list[Fin
     owners: dict[tuple[str, str], list[str]] = {}
     kept: dict[tuple[str, str], list[str]] = {}
     room = _Room()
-    for path in _paths(library, selection):
+    for path, owner in _paths(library, selection):
         place = root + b"/" + os.fsencode(path) if path and library.shape == "folder" else root
         if usual is not None:  # the system has owners by number
-            owners.setdefault(owner_names(place, usual), []).append(path)
+            owners.setdefault(owner_names(place, usual, owner), []).append(path)
         for name, value in attributes_of(place):
             size = len(path) + 4 + (len(name) + len(value) if (name, value) not in kept else 0)
             if size > room.left:
@@ -52,12 +52,13 @@ def gather(library: Library, selection: Selection) -> tuple[Attributes, list[Fin
     return Attributes(recorded, attributes), [*_about_owners(owners), *_unrecorded(room)]
 
 
-def _paths(library: Library, selection: Selection) -> Iterator[str]:
+def _paths(library: Library, selection: Selection) -> Iterator[tuple[str, tuple[int, int] | None]]:
+    """Yield each path, and whose it is where that is known already."""
     if library.shape == "file":
-        yield ""
+        yield "", None
         return
-    yield from (folder.path for folder in selection.listing.folders)
-    yield from (file.path for file in selection.files)
+    yield from ((folder.path, None) for folder in selection.listing.folders)
+    yield from ((file.path, file.owner) for file in selection.files)
 
 
 def _owners(owners: dict[tuple[str, str], list[str]], room: _Room) -> tuple[OwnerRecord, ...]:

@@ -90,7 +90,8 @@ class _Compared(msgspec.Struct):
         self.kept.append(file)
         if file.stored in self.gone:
             self.lost.append(file)
-        if self.then[file.stored].record.mode != file.entry.mode:
+        facts = self.then.facts(file.stored)
+        if facts is not None and facts[2] != file.entry.mode:
             self.others.append(file.entry.path)
 
     def database(self, database: PlannedDatabase) -> None:
@@ -117,13 +118,13 @@ class _Compared(msgspec.Struct):
             self.to_capture.append(database)
 
     def _unchanged(self, file: PlannedFile) -> bool:
-        proven = self.then.get(file.stored)
-        if proven is None or file.entry.path in self.captured:
+        facts = self.then.facts(file.stored)
+        if facts is None or file.entry.path in self.captured:
             return False
         # The name of an outside file in the chest says little; where it came from counts.
         if file.outside_file and self.own_names.get(file.entry.path) != file.stored:
             return False
-        return (proven.record.size, proven.record.mtime_ns) == (file.entry.size, file.entry.mtime_ns)
+        return facts[:2] == (file.entry.size, file.entry.mtime_ns)
 
 
 def _links_and_folders(record: LibraryRecord, listing: Walk) -> Iterator[str]:
