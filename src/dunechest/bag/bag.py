@@ -16,7 +16,7 @@ from dunechest.bag import tags
 from dunechest.bag.manifest import FetchEntry, Manifest, Problem
 from dunechest.errors import BagUnusableError
 from dunechest.names import shown, why_unsafe
-from dunechest.paths import is_folder, is_link, respelled
+from dunechest.paths import leads_elsewhere, respelled
 from dunechest.regex import late
 from dunechest.transfer import safe
 
@@ -235,6 +235,7 @@ def list_bag(folder: Path) -> Lying:
     files: dict[str, int] = {}
     others: dict[str, str] = {}
     unreadable: dict[str, str] = {}
+    is_directory, is_file, is_link = stat.S_IFDIR, stat.S_IFREG, stat.S_IFLNK
     pending = [""]
     while pending:
         inner = pending.pop()
@@ -243,12 +244,14 @@ def list_bag(folder: Path) -> Lying:
             with os.scandir(folder / inner if inner else folder) as entries:
                 for entry in entries:
                     path = prefix + entry.name
-                    if is_link(entry):
+                    info = entry.stat(follow_symlinks=False)
+                    kind = info.st_mode & 0o170000  # as stat.S_IFMT, without a call for each of many files
+                    if kind == is_file:
+                        files[path] = info.st_size
+                    elif kind == is_link or leads_elsewhere(info):
                         others[path] = "a link, which a bag cannot hold"
-                    elif is_folder(entry):
+                    elif kind == is_directory:
                         pending.append(path)
-                    elif entry.is_file(follow_symlinks=False):
-                        files[path] = entry.stat(follow_symlinks=False).st_size
                     else:
                         others[path] = "neither a file nor a folder"
         except OSError as error:

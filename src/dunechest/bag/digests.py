@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, MutableMapping
+from collections.abc import Iterable, Iterator, MutableMapping
 
 
 class Digests(MutableMapping[str, str]):
@@ -24,6 +24,10 @@ class Digests(MutableMapping[str, str]):
     def row(self, path: str) -> int | None:
         """Return the number of a path's row, from 0 without gaps where nothing was taken out; None if it has none."""
         return self._rows.get(path)
+
+    def rows(self) -> Iterable[tuple[str, int]]:
+        """Return all paths and the numbers of their rows."""
+        return self._rows.items()
 
     def __getitem__(self, path: str) -> str:
         at = self._rows[path] * self._width

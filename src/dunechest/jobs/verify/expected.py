@@ -227,5 +227,9 @@ class ExpectedFiles(MutableMapping[str, ExpectedFile]):
 
     def __iter__(self) -> Iterator[str]:
         if self._manifest is not None:
-            yield from (path for path in self._manifest.entries if self._row(path) is not None)
+            entries, rows, step = self._manifest.entries, self._rows, _ROW.size
+            if self._count == len(entries):
+                yield from entries
+            else:
+                yield from [path for path, row in entries.rows() if rows[row * step]]
         yield from self._others
