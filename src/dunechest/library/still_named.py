@@ -16,6 +16,7 @@ import msgspec
 from dunechest.library.endings import BINARY, ending
 from dunechest.library.formats.sqlite import questions
 from dunechest.library.formats.tables import quoted
+from dunechest.names import AnyPath
 from dunechest.regex import late
 from dunechest.transfer.beginnings import beginnings, in_groups
 from dunechest.values import Value
@@ -85,7 +86,7 @@ def _backslashes(text: str) -> str:
 
 
 def still_named(
-    files: Iterable[tuple[str, int]], at: Callable[[str], Path | None], wanted: re.Pattern[bytes]
+    files: Iterable[tuple[str, int]], at: Callable[[str], AnyPath | None], wanted: re.Pattern[bytes]
 ) -> tuple[StillNamed, ...]:
     """Count in which files, and how many times, an old place is named; as many as can be looked through quickly.
 
@@ -113,8 +114,8 @@ def still_named(
 
 
 def _looked_through(
-    files: Iterable[tuple[str, int]], at: Callable[[str], Path | None]
-) -> Iterator[tuple[str, int, Path]]:
+    files: Iterable[tuple[str, int]], at: Callable[[str], AnyPath | None]
+) -> Iterator[tuple[str, int, AnyPath]]:
     """Yield path, bytes and place of the files that may be texts or databases."""
     for path, size in sorted(files):
         if not size or size > _LARGEST_DATABASE or ending(path) in BINARY or _PACKED.search(path):
@@ -124,10 +125,10 @@ def _looked_through(
             yield path, size, place
 
 
-def _count(place: Path, size: int, head: bytes, wanted: re.Pattern[bytes]) -> tuple[int, int]:
+def _count(place: AnyPath, size: int, head: bytes, wanted: re.Pattern[bytes]) -> tuple[int, int]:
     """Return how many times a text or a database names it, and the bytes read; nothing of what is neither, or too large."""
     if head.startswith(b"SQLite format 3\0"):
-        return _in_database(place, wanted), size
+        return _in_database(Path(place), wanted), size
     if b"\0" in head or size > _LARGEST_TEXT:
         return 0, len(head)
     content = head

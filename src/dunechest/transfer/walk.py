@@ -397,7 +397,7 @@ def _list(root: str, folder: str, found: _Found) -> list[str]:
             path = prefix + entry.name
             try:
                 info = _asked(entry)
-                kind = stat.S_IFMT(info.st_mode)
+                kind = info.st_mode & 0o170000  # what stat.S_IFMT does, without a call for each of many files
                 if kind == stat.S_IFREG:
                     file = _file(path, info)
                     if entry.name[:1] == "." and stands_for_another(entry.path, info.st_size):

@@ -318,7 +318,9 @@ def _outside_files(selection: Selection) -> list[Finding]:
 def _roles(contents: Contents, selection: Selection) -> list[Finding]:
     findings = []
     roles, marks = contents.roles, contents.lock_marks
-    rebuildable = [f for f in selection.listing.files if roles.get(f.path) == "rebuildable" and f.path not in marks]
+    # Where everything is essential, as mostly, half a million files need not be asked.
+    special = [f for f in selection.listing.files if f.path in roles] if roles else []
+    rebuildable = [f for f in special if roles[f.path] == "rebuildable" and f.path not in marks]
     held = total(rebuildable)
     if held:
         share = held * 100 // max(1, total(selection.listing.files))
@@ -331,7 +333,7 @@ def _roles(contents: Contents, selection: Selection) -> list[Finding]:
             what = again + "; left out"
             do = f"That saves {share}% of the space. --with-rebuildable includes them; then they need not be rebuilt."
         findings.append(Finding("rebuildable", "info", what + ".", do))
-    kept = [f for f in selection.listing.files if roles.get(f.path) == "must-not-leave"]
+    kept = [f for f in special if roles[f.path] == "must-not-leave"]
     if kept:
         findings.append(
             Finding(

@@ -6,7 +6,7 @@ import functools
 import os
 import re
 import time
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
@@ -14,6 +14,7 @@ from dunechest.library.formats.base import MOST, PATIENCE, Raw, UnreadableError,
 from dunechest.library.kinds.schema import References
 from dunechest.regex import late
 from dunechest.transfer import safe
+from dunechest.transfer.beginnings import beginnings
 
 if TYPE_CHECKING:
     from xml.etree.ElementTree import Element
@@ -25,6 +26,8 @@ _MOST_HTML, _MOST_MARKDOWN = 32 << 20, 8 << 20
 _PIECE = 32 << 10
 #: Bytes of a sidecar that is glanced at before it is parsed.
 _GLANCE = 1 << 20
+#: Bytes of one that is read together with others.
+_SHORT = 64 << 10
 _HTML_ATTRIBUTES = frozenset({"href", "src", "poster", "data", "xlink:href"})
 
 
@@ -54,6 +57,22 @@ def xml_events(path: Path) -> Iterator[tuple[str, Element]]:
         raise UnreadableError("it declares entities, which no such file needs") from error
     except (ParseError, ValueError, LookupError) as error:
         raise UnreadableError(f"it is not XML: {error}") from error
+
+
+def name_nothing(sidecars: Sequence[tuple[str, int]], spec: References) -> list[bool]:
+    """Return of XMP sidecars, given by full path and bytes, whether a look at all their bytes shows that they name no file.
+
+    Read together, a hundred thousand of them take a fraction of the time, most of all on a drive that turns.
+    """
+    wanted = [field.encode() for field in spec.fields or _XMP_FIELDS]
+    short = [(path, size + 1) for path, size in sidecars if 0 < size <= _SHORT]
+    contents = dict(zip([path for path, _ in short], beginnings(short), strict=True))
+    return [
+        len(content := contents.get(path, b"")) == size > 0
+        and b"\0" not in content[:64]
+        and not any(field in content for field in wanted)
+        for path, size in sidecars
+    ]
 
 
 def read_xmp(path: Path, spec: References) -> Iterator[Raw]:

@@ -88,6 +88,11 @@ def as_text(value: object) -> object:
 
 def join_path(pieces: list[object]) -> str | None:
     """Join a folder and a name as they were written."""
+    if len(pieces) == 2 and type(pieces[0]) is str and type(pieces[1]) is str:  # as nearly always
+        folder, name = pieces[0], pieces[1]
+        if not name:
+            return None
+        return folder + name if folder[-1:] in ("", "/", "\\") else folder + _between(folder) + name
     pieces = [as_text(piece) for piece in pieces]
     if not all(isinstance(piece, str) for piece in pieces) or not pieces[-1]:
         return None

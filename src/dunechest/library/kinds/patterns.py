@@ -18,11 +18,19 @@ class Patterns:
         self.patterns = tuple(patterns)
         quick = [pattern for pattern in patterns if _is_quick(pattern)]
         self._one = re.compile("|".join(f"(?:{_regex(p)})" for p in quick), re.DOTALL) if quick else None
+        # Most of half a million paths end otherwise than any that is meant: comparing that takes a fifth of the time.
+        ends = [_literal_ends(pattern) for pattern in quick]
+        self._tails = tuple(tail for _, tail in ends if tail)
+        self._heads = tuple(head for head, tail in ends if not tail)
         self._others = tuple(_tokens(pattern) for pattern in patterns if not _is_quick(pattern))
 
     def match(self, path: str) -> bool:
         """Whether a relative path matches one of them, whole."""
-        if self._one is not None and self._one.fullmatch(path) is not None:
+        if (
+            self._one is not None
+            and (path.endswith(self._tails) or path.startswith(self._heads))
+            and self._one.fullmatch(path) is not None
+        ):
             return True
         return bool(self._others) and any(_matches(tokens, path) for tokens in self._others)
 
@@ -32,8 +40,10 @@ class Patterns:
             return [path for path in paths if self.match(path)]
         if self._one is None:
             return []
-        matches = self._one.fullmatch
-        return [path for path in paths if matches(path)]
+        matches, heads, tails = self._one.fullmatch, self._heads, self._tails
+        if not heads:
+            return [path for path in paths if path.endswith(tails) and matches(path)]
+        return [path for path in paths if (path.endswith(tails) or path.startswith(heads)) and matches(path)]
 
 
 def _is_quick(pattern: str) -> bool:
@@ -45,6 +55,12 @@ def _is_quick(pattern: str) -> bool:
         return True
     inner = pattern.removeprefix("**/").removesuffix("/**")
     return "**" not in inner and all(name.count("*") <= 2 for name in inner.split("/"))
+
+
+def _literal_ends(pattern: str) -> tuple[str, str]:
+    """Return how every path begins that matches, and how it ends, as far as the pattern says so letter by letter."""
+    tail = re.split(r"\*\*/|[*?]", pattern)[-1]
+    return re.split(r"[*?]", pattern)[0], tail
 
 
 def _tokens(pattern: str) -> tuple[str, ...]:

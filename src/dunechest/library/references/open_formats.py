@@ -120,7 +120,8 @@ _INNER = late(r"(?:^|/)(?:\.git|\.hg|\.svn|node_modules|__pycache__|site-package
 def candidates(kind: Kind, files: Iterable[FileEntry]) -> list[FileEntry]:
     """Return the files that may hold references of which the kind does not speak, by path: what must be at hand to be read."""
     own = [file for file in files if file.size and not file.placeholder]
-    spoken_of = {path for spec in kind.references for path in spec.among([file.path for file in own])}
+    paths = [file.path for file in own] if kind.references else []
+    spoken_of = {path for spec in kind.references for path in spec.among(paths)}
     return sorted(
         (
             file

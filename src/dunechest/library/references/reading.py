@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import os
 import re
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from pathlib import Path
 
 import msgspec
@@ -20,10 +20,13 @@ from dunechest.library.formats import (
     typeset,
 )
 from dunechest.library.formats.base import Raw, UnreadableError
+from dunechest.library.formats.markup import name_nothing
 from dunechest.library.kinds.schema import FoundReferences, Kind, References
 from dunechest.library.references.resolve import OF_THE_SYSTEM, Resolver, State, Target, not_taken
+from dunechest.paths import prefix_of
 from dunechest.regex import late
-from dunechest.transfer.walk import Walk
+from dunechest.transfer.beginnings import in_groups
+from dunechest.transfer.walk import FileEntry, Walk
 
 Reader = Callable[[Path, References], Iterator[Raw]]
 
@@ -160,7 +163,7 @@ def read_references(kind: Kind, library: Path, listing: Walk, home: Path, *, for
 
     files = {file.path: file for file in listing.files} if kind.references else {}
     for spec in kind.references:
-        for path in spec.among(files):
+        for path in _worth_reading(spec, spec.among(files), files, prefix_of(library)):
             file = files[path]
             if file.placeholder:  # reading it would fetch it
                 unread.append((file.path, "it is only a placeholder"))
@@ -180,6 +183,20 @@ def read_references(kind: Kind, library: Path, listing: Walk, home: Path, *, for
                 Reference(link.path, "symbolic link", link.target, target.state, target.path, drive=target.drive)
             )
     return ReferenceReport(tuple(found), tuple(unread))
+
+
+def _worth_reading(
+    spec: References, paths: Sequence[str], files: Mapping[str, FileEntry], root: str
+) -> Iterator[str]:
+    """Yield the files that may hold references: of many sidecars, a quick look leaves few."""
+    if spec.form != "xmp":
+        yield from paths
+        return
+    for group in in_groups(paths):
+        asked = [(root + path, files[path].size if not files[path].placeholder else 0) for path in group]
+        for path, empty in zip(group, name_nothing(asked, spec), strict=True):
+            if not empty:
+                yield path
 
 
 def _is_interpreter(link: str, library: Path) -> bool:

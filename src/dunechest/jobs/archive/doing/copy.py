@@ -47,6 +47,7 @@ def copy(run: Run, to_do: Recognised, progress: Progress) -> None:
     log = disk.create(run.bag / PROVEN, flags, 0o644)
     try:
         with crew_for as crew:
+            _ = run.fingerprint  # the helpers are still starting: a moment that nothing else can be done in
             for files in capture_all(run, crew, to_do.databases, progress):
                 missing += files
                 tally.files_done = len(run.proven) - there

@@ -314,10 +314,10 @@ def _decide(question: _Question, paths: Paths, tree: BagTree, coming: _Coming, p
     return _AtPlace(existing, outside_files, references, tuple(settings), tuple(settings_left), named)
 
 
-def _readable_at(bag: Path, tree: BagTree, files: Sequence[RestoreFile]) -> Callable[[str], Path | None]:
+def _readable_at(bag: Path, tree: BagTree, files: Sequence[RestoreFile]) -> Callable[[str], str]:
     """Return what tells where a file of the library can be read now: in the bag, or aside if it is in pieces."""
-    whole = {file.own: bag / file.source for file in files if not file.pieces}
-    return lambda own: whole.get(own, tree.root / own)
+    whole = {file.own: file.source for file in files if not file.pieces}
+    return lambda own: os.path.join(bag, whole[own]) if own in whole else os.path.join(tree.root, own)
 
 
 def _parts(tree: BagTree, record: LibraryRecord, options: RestoreOptions, entry: BagEntry) -> tuple[Part, ...]:

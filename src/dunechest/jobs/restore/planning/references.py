@@ -20,7 +20,7 @@ from dunechest.library.references.resolve import Resolver, Target
 from dunechest.library.repoint.places import Moves, point
 from dunechest.library.still_named import OldPlace, StillNamed, old_names, pattern_of, still_named
 from dunechest.machine import written_paths
-from dunechest.names import from_wire
+from dunechest.names import AnyPath, from_wire
 from dunechest.transfer.walk import Walk
 
 
@@ -158,7 +158,7 @@ def name_old_place(
     kind: Kind,
     moves: Moves,
     references: ReferencePlan,
-    at: Callable[[str], Path | None],
+    at: Callable[[str], AnyPath | None],
     files: Iterable[OwnFile],
 ) -> OldPlace:
     """Return what will still name the old home or place when the references are updated.
