@@ -10,6 +10,10 @@ import sys
 _INSIDE = 4096
 
 
+#: Bytes: of a file that is not larger nothing need be asked.
+LEAST = _INSIDE
+
+
 def is_placeholder(info: os.stat_result) -> bool:
     """Whether a regular file's bytes are not here, by what `os.stat` says of it."""
     return sys.platform != "win32" and info.st_blocks == 0 and info.st_size > _INSIDE

@@ -7,6 +7,10 @@ import os
 _DATALESS = 0x40000000
 
 
+#: Bytes: of a file that is not larger nothing need be asked.
+LEAST = -1
+
+
 def is_placeholder(info: os.stat_result) -> bool:
     """Whether a regular file's bytes are not here, by what `os.stat` says of it."""
     return bool(getattr(info, "st_flags", 0) & _DATALESS)

@@ -13,6 +13,10 @@ _RECALL_ON_OPEN = 0x40000
 _RECALL_ON_DATA_ACCESS = 0x400000
 
 
+#: Bytes: of a file that is not larger nothing need be asked.
+LEAST = -1
+
+
 def is_placeholder(info: os.stat_result) -> bool:
     """Whether a regular file's bytes are not here, by what `os.stat` says of it."""
     attributes = getattr(info, "st_file_attributes", 0)

@@ -6,13 +6,13 @@ import os
 import sys
 
 if sys.platform == "win32":
-    from dunechest.transfer._placeholder_windows import is_placeholder
+    from dunechest.transfer._placeholder_windows import LEAST, is_placeholder
 elif sys.platform == "darwin":
-    from dunechest.transfer._placeholder_macos import is_placeholder
+    from dunechest.transfer._placeholder_macos import LEAST, is_placeholder
 else:
-    from dunechest.transfer._placeholder_linux import is_placeholder
+    from dunechest.transfer._placeholder_linux import LEAST, is_placeholder
 
-__all__ = ["is_placeholder", "stands_for_another"]
+__all__ = ["LEAST", "is_placeholder", "stands_for_another"]
 
 #: How a binary property list begins, and bytes that one with little more than a name has at most.
 _BINARY_LIST, _SMALL = b"bplist00", 4096

@@ -37,6 +37,7 @@ _TEXT = {
     "desktop.ini": late(rb"^\[(\.ShellClassInfo|LocalizedFileNames|ViewState|\{)", re.MULTILINE),
     ".directory": late(rb"^(\[Desktop Entry\]|Timestamp=\d{4},|ViewMode=\d|SortRole=\w)", re.MULTILINE),
 }
+_FIRST = frozenset(first for name in (_BESIDE, *_BINARY, *_TEXT) for first in (name[0], name[0].upper()))
 _LOOKED_AT = 4096
 _READING = os.O_RDONLY | getattr(os, "O_NOFOLLOW", 0) | getattr(os, "O_NONBLOCK", 0) | getattr(os, "O_BINARY", 0)
 #: What is said of them.
@@ -49,6 +50,8 @@ def may_be(name: str) -> bool:
     >>> may_be(".DS_Store"), may_be("._tern.jpg"), may_be("tern.jpg")
     (True, True, False)
     """
+    if name[:1] not in _FIRST:  # of half a million names, all but a few
+        return False
     folded = name.lower()
     return name.startswith(_BESIDE) or folded in _BINARY or folded in _TEXT
 

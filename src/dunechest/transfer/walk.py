@@ -14,7 +14,7 @@ import msgspec
 
 from dunechest.names import parents
 from dunechest.paths import is_folder, leads_elsewhere, respelled
-from dunechest.transfer.placeholder import is_placeholder, stands_for_another
+from dunechest.transfer.placeholder import LEAST, is_placeholder, stands_for_another
 from dunechest.transfer.system_files import is_system_file, is_system_folder, may_be
 
 
@@ -150,7 +150,7 @@ def walk_own(root: str) -> Walk:
     system = [
         file
         for file in listing.files
-        if may_be(file.path.rpartition("/")[2])
+        if may_be(file.path[file.path.rfind("/") + 1 :])
         and not file.placeholder
         and not _lies_in(file.path, tops)
         and is_system_file(os.path.join(root, file.path))
@@ -225,7 +225,7 @@ def sizes_below(root: str) -> Iterator[tuple[str, int]]:
             with os.scandir(os.path.join(root, folder)) as entries:
                 for entry in entries:
                     try:
-                        info = _asked(entry)
+                        info = _ASKED(entry, follow_symlinks=False)
                     except OSError:
                         continue
                     kind = info.st_mode & 0o170000
@@ -275,7 +275,7 @@ def look_over(root: str) -> Iterator[str]:
     OSError
         If anything cannot be listed or asked about.
     """
-    is_link, is_directory, is_file = stat.S_IFLNK, stat.S_IFDIR, stat.S_IFREG
+    is_link, is_directory, is_file, asked = stat.S_IFLNK, stat.S_IFDIR, stat.S_IFREG, _ASKED
     pending = [""]
     while pending:
         folder = pending.pop()
@@ -283,15 +283,15 @@ def look_over(root: str) -> Iterator[str]:
         lines = []
         with os.scandir(os.path.join(root, folder)) as entries:
             for entry in entries:
-                info = _asked(entry)
+                info = asked(entry, follow_symlinks=False)
                 mode = info.st_mode
                 kind = mode & 0o170000  # what stat.S_IFMT does, without a call for each of many files
                 if kind == is_file:
                     if may_be(entry.name) and is_system_file(entry.path):
                         continue
-                    lines.append(
-                        f"{entry.name}\0{info.st_size}\0{info.st_mtime_ns}\0{mode & 0o7777}\0{is_placeholder(info)}"
-                    )
+                    size = info.st_size
+                    placeholder = size > LEAST and is_placeholder(info)
+                    lines.append(f"{entry.name}\0{size}\0{info.st_mtime_ns}\0{mode & 0o7777}\0{placeholder}")
                 elif kind == is_directory and is_system_folder(entry.name):
                     continue
                 elif kind == is_directory and not leads_elsewhere(info):
@@ -304,13 +304,17 @@ def look_over(root: str) -> Iterator[str]:
         yield _of_folder(folder, lines)
 
 
-def _asked(entry: os.DirEntry[str]) -> os.stat_result:
+def _as_the_file_has_it(entry: os.DirEntry[str], *, follow_symlinks: bool) -> os.stat_result:
     """Return what the system says of a file itself.
 
     A folder of Windows remembers the size and time of a file, not how many names it has; and where it has two, what was
     written through one is not seen in the folder of the other.
     """
-    return os.lstat(entry.path) if sys.platform == "win32" else entry.stat(follow_symlinks=False)
+    return os.stat(entry.path, follow_symlinks=follow_symlinks)
+
+
+#: Asks about an entry of a folder; elsewhere than on Windows the entry's own method, without a call in between.
+_ASKED: Callable[..., os.stat_result] = os.DirEntry.stat if sys.platform != "win32" else _as_the_file_has_it
 
 
 class _Found:
@@ -339,7 +343,7 @@ def _file(path: str, info: os.stat_result) -> FileEntry:
         names,
         info.st_ino if names > 1 else 0,
         info.st_dev if names > 1 else 0,
-        is_placeholder(info),
+        info.st_size > LEAST and is_placeholder(info),
         _OWNERS.setdefault(owner, owner),
     )
 
@@ -391,16 +395,29 @@ def _list(root: str, folder: str, found: _Found) -> list[str]:
     prefix = folder + "/" if folder else ""
     inner: list[str] = []
     count = 0
+    is_file, asked, modes, owners = stat.S_IFREG, _ASKED, _MODES, _OWNERS
     with os.scandir(place) as entries:
         for entry in entries:
             count += 1
             path = prefix + entry.name
             try:
-                info = _asked(entry)
-                kind = info.st_mode & 0o170000  # what stat.S_IFMT does, without a call for each of many files
-                if kind == stat.S_IFREG:
-                    file = _file(path, info)
-                    if entry.name[:1] == "." and stands_for_another(entry.path, info.st_size):
+                info = asked(entry, follow_symlinks=False)
+                mode = info.st_mode
+                kind = mode & 0o170000  # what stat.S_IFMT does, without a call for each of many files
+                if kind == is_file:
+                    names, owner = info.st_nlink, (info.st_uid, info.st_gid)
+                    file = FileEntry(
+                        path,
+                        info.st_size,
+                        info.st_mtime_ns,
+                        modes.setdefault(mode & 0o7777, mode & 0o7777),
+                        names,
+                        info.st_ino if names > 1 else 0,
+                        info.st_dev if names > 1 else 0,
+                        info.st_size > LEAST and is_placeholder(info),
+                        owners.setdefault(owner, owner),
+                    )
+                    if entry.name[0] == "." and stands_for_another(entry.path, info.st_size):
                         file = msgspec.structs.replace(file, placeholder=True)
                     found.files.append(file)
                 elif kind == stat.S_IFDIR and leads_elsewhere(info):
