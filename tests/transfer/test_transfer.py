@@ -18,11 +18,12 @@ from hypothesis import strategies as st
 
 from dunechest.bag.bag import DIGITS
 from dunechest.errors import CutOffError
-from dunechest.transfer import copying, medium, safe, stream
+from dunechest.transfer import copying, fingerprints, medium, safe, stream
 from dunechest.transfer.copying import MovedError
 from dunechest.transfer.crew import BATCH_BYTES, BATCH_FILES, Crew, batches
 from dunechest.transfer.digest_files import digest_files
-from dunechest.transfer.tasks import AROUND, WHOLE, CopyJob, CopyTask, DigestJob, DigestTask
+from dunechest.transfer.tasks import AROUND, WHOLE, CopyJob, CopyTask, DigestJob, DigestTask, LookJob
+from dunechest.transfer.totals import total_of_job
 from dunechest.transfer.walk import walk
 
 SIZES = [
@@ -345,3 +346,22 @@ def test_bounded_reading(tmp_path: Path) -> None:
     for name in ("link", "pipe", "none", "."):
         with pytest.raises(OSError):
             safe.read_bounded(tmp_path / name, 10)
+
+
+def test_a_folder_adds_up_to_the_same_whoever_looks_over_its_parts(
+    tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    for number in range(150):
+        folder = tmp_path / f"a{number % 7}" / "b\nc" / os.fsdecode(b"d\xff") / str(number)
+        folder.mkdir(parents=True)
+        (folder / f"{number}.txt").write_text("x" * number)
+    alone = fingerprints.total_of_folder(str(tmp_path), 150)
+    monkeypatch.setattr(fingerprints, "MANY", 1)
+    assert fingerprints.total_of_folder(str(tmp_path), 150) == alone
+    assert fingerprints.total_of_folder(str(tmp_path / "a0"), 150) != alone
+    os.utime(tmp_path / "a3" / "b\nc" / os.fsdecode(b"d\xff") / "3" / "3.txt", ns=(1, 1))
+    assert fingerprints.total_of_folder(str(tmp_path), 150) != alone
+    with pytest.raises(OSError, match="none"):
+        fingerprints.total_of_folder(str(tmp_path / "none"), 150)
+    job = LookJob(os.fsencode(tmp_path), [b"a1", b"not there"])
+    assert total_of_job(job) is None

@@ -19,7 +19,7 @@ import msgspec
 from dunechest.transfer import digests, disk, medium, stream
 from dunechest.transfer.digest_files import digest_files
 from dunechest.transfer.stream import TargetFailedError
-from dunechest.transfer.tasks import AROUND, WHOLE, CopyJob, CopyOutcome, CopyTask, Done, Job, Tell
+from dunechest.transfer.tasks import AROUND, WHOLE, CopyJob, CopyOutcome, CopyTask, Done, Job, LookJob, Tell
 from dunechest.transfer.whole_files import (
     READING,
     UMASK,
@@ -45,6 +45,10 @@ def perform(number: int, job: Job, tell: Tell) -> Done:
     """Do one job and return its outcomes."""
     if isinstance(job, CopyJob):
         return Done(number, copies=copy_files(job, tell))
+    if isinstance(job, LookJob):
+        from dunechest.transfer.totals import total_of_job
+
+        return Done(number, total=total_of_job(job))
     return Done(number, digests=digest_files(job.tasks, tell))
 
 

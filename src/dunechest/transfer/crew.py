@@ -30,6 +30,7 @@ from dunechest.transfer.tasks import (
     DigestTask,
     Done,
     Job,
+    LookJob,
     Numbered,
     Told,
 )
@@ -52,7 +53,7 @@ _IN_HAND = 2
 
 def is_large(job: Job) -> bool:
     """Whether a job is one large file."""
-    return len(job.tasks) == 1 and job.tasks[0].size > WHOLE
+    return not isinstance(job, LookJob) and len(job.tasks) == 1 and job.tasks[0].size > WHOLE
 
 
 _Item = TypeVar("_Item")

@@ -81,7 +81,17 @@ class DigestJob(msgspec.Struct, frozen=True, array_like=True, tag=True):
     tasks: list[DigestTask]
 
 
-Job = CopyJob | DigestJob
+class LookJob(msgspec.Struct, frozen=True, array_like=True, tag=True):
+    """Folders of a library to be looked over, with all below them; see `dunechest.transfer.fingerprints`.
+
+    `tasks` are the folders, relative to `root`, as the system has them.
+    """
+
+    root: bytes
+    tasks: list[bytes]
+
+
+Job = CopyJob | DigestJob | LookJob
 
 
 class Told(msgspec.Struct, frozen=True, array_like=True, tag=True):
@@ -96,13 +106,15 @@ class Done(msgspec.Struct, frozen=True, array_like=True, tag=True):
     number: int
     copies: list[CopyOutcome] | None = None
     digests: list[DigestOutcome] | None = None
+    #: What the digests of folders that were looked over add up to (little-endian); none if one could not be.
+    total: bytes | None = None
 
 
 class Numbered(msgspec.Struct, frozen=True, array_like=True):
     """A job on its way to a worker."""
 
     number: int
-    job: CopyJob | DigestJob
+    job: CopyJob | DigestJob | LookJob
 
 
 Tell = Callable[[int], None]

@@ -267,8 +267,16 @@ def _of_folder(path: str, lines: list[str]) -> str:
     return path + "\0\0" + "\0\0".join(lines)
 
 
-def look_over(root: str) -> Iterator[str]:
+def look_over(root: str, pending: list[str] | None = None) -> Iterator[str]:
     """Yield a text for each folder, itself first, as quickly as the system tells what is in it; see `lines_of`.
+
+    Parameters
+    ----------
+    root : str
+        The folder.
+    pending : list of str, optional
+        Folders in it to look at, with all below them; instead of all. What is still to be looked at stands in it at
+        each step.
 
     Raises
     ------
@@ -276,7 +284,7 @@ def look_over(root: str) -> Iterator[str]:
         If anything cannot be listed or asked about.
     """
     is_link, is_directory, is_file, asked = stat.S_IFLNK, stat.S_IFDIR, stat.S_IFREG, _ASKED
-    pending = [""]
+    pending = [""] if pending is None else pending
     while pending:
         folder = pending.pop()
         prefix = folder + "/" if folder else ""

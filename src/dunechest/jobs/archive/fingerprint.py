@@ -12,14 +12,26 @@ from blake3 import blake3
 
 from dunechest.jobs.study.selection import Choice
 from dunechest.library.kinds.schema import Kind
+from dunechest.transfer.fingerprints import total_of_folder
+from dunechest.transfer.totals import total_of
 
 
 def fingerprint(kind: Kind, choice: Choice, lines: Iterable[str]) -> str:
-    """Return the fingerprint of a library, in hexadecimal.
+    """Return the fingerprint of a library by the texts of its folders, in hexadecimal."""
+    return _of(kind, choice, total_of(lines))
 
-    The texts, one a folder, come in whatever order a disk lists them, so their digests are added up.
+
+def fingerprint_of_folder(kind: Kind, choice: Choice, root: str, files: int) -> str:
+    """Return the fingerprint of a library that is a folder with about so many files, in hexadecimal.
+
+    Raises
+    ------
+    OSError
+        If anything in it cannot be listed or asked about.
     """
-    total = int.from_bytes(blake3(msgspec.json.encode((kind, choice))).digest())
-    for line in lines:
-        total += int.from_bytes(blake3(line.encode("utf-8", "surrogateescape")).digest())
+    return _of(kind, choice, total_of_folder(root, files))
+
+
+def _of(kind: Kind, choice: Choice, total: int) -> str:
+    total += int.from_bytes(blake3(msgspec.json.encode((kind, choice))).digest())
     return f"{total % (1 << 256):064x}"

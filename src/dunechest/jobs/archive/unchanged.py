@@ -13,14 +13,14 @@ from dunechest.chest.chest import Chest
 from dunechest.chest.layout import DATA_FOLDER
 from dunechest.chest.origin import came_from
 from dunechest.chest.records import LibraryRecord
-from dunechest.jobs.archive.fingerprint import fingerprint
+from dunechest.jobs.archive.fingerprint import fingerprint, fingerprint_of_folder
 from dunechest.jobs.archive.options import ArchiveOptions
 from dunechest.jobs.archive.result import ArchiveResult
 from dunechest.jobs.holdings import note_holdings
 from dunechest.jobs.study.selection import LeftBehind
 from dunechest.library.library import Library
 from dunechest.names import from_wire
-from dunechest.transfer.walk import count, entry_of, lines_of, look_over, walk_own
+from dunechest.transfer.walk import count, entry_of, lines_of, walk_own
 
 
 def unchanged(library: Library, chest: Chest, options: ArchiveOptions) -> ArchiveResult | None:
@@ -48,8 +48,11 @@ def unchanged(library: Library, chest: Chest, options: ArchiveOptions) -> Archiv
         return None
     try:
         place = str(library.path)
-        lines = look_over(place) if library.shape == "folder" else lines_of(walk_own(place))
-        now = fingerprint(library.kind, choice, lines)
+        if library.shape == "folder":
+            files = max(record.totals.files_found for _, _, record in own)
+            now = fingerprint_of_folder(library.kind, choice, place, files)
+        else:
+            now = fingerprint(library.kind, choice, lines_of(walk_own(place)))
     except OSError:
         return None
     if chest.faults or chest.unfinished:

@@ -5,10 +5,10 @@ from __future__ import annotations
 from typing import NamedTuple
 
 from dunechest.jobs.archive.doing.run import Run
-from dunechest.jobs.archive.fingerprint import fingerprint
+from dunechest.jobs.archive.fingerprint import fingerprint_of_folder
 from dunechest.library.formats.sqlite import COMPANIONS
 from dunechest.transfer.system_files import is_of_system
-from dunechest.transfer.walk import each_file, entry_of, look_over
+from dunechest.transfer.walk import each_file, entry_of
 
 
 class SecondLook(NamedTuple):
@@ -63,6 +63,7 @@ def _is_as_planned(run: Run) -> bool:
     if run.restless or not run.fingerprint:
         return False
     try:
-        return fingerprint(plan.library.kind, plan.choice, look_over(str(plan.library.path))) == run.fingerprint
+        now = fingerprint_of_folder(plan.library.kind, plan.choice, str(plan.library.path), len(plan.listing.files))
+        return now == run.fingerprint
     except OSError:
         return False
