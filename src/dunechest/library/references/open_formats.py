@@ -156,7 +156,7 @@ def with_open_formats(kind: Kind, library: Path, files: Iterable[FileEntry]) -> 
     tables: list[References] = []
     looked_at = _LookedAt()
     root = prefix_of(library)
-    for group in in_groups(candidates(kind, files)):
+    for group in in_groups(_to_ask(candidates(kind, files), looked_at)):
         at_hand = _at_hand(group, root, looked_at)
         for file in group:
             if _is_place(file.path):
@@ -185,6 +185,13 @@ def with_open_formats(kind: Kind, library: Path, files: Iterable[FileEntry]) -> 
         for (form, sure, keys), paths in sorted(found.items())
     ]
     return msgspec.structs.replace(kind, references=(*kind.references, *more, *tables))
+
+
+def _to_ask(files: Iterable[FileEntry], looked_at: _LookedAt) -> Iterator[FileEntry]:
+    """Leave out the files of no known ending of which enough were looked at, before anything else is done with them."""
+    for file in files:
+        if ending(file.path) in _BY_ENDING or looked_at.may_take_head(file.path) or _is_place(file.path):
+            yield file
 
 
 class _LookedAt(msgspec.Struct):
