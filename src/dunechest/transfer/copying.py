@@ -26,6 +26,7 @@ from dunechest.transfer.whole_files import (
     WRITING_NEW,
     close_written,
     discard,
+    read_again,
     read_whole,
     system_words,
     write_whole,
@@ -318,10 +319,9 @@ def _prove(waiting: Sequence[_Written], outcomes: list[CopyOutcome], job: CopyJo
 
 def _differs(written: _Written) -> str | None:
     try:
-        os.lseek(written.fd, 0, os.SEEK_SET)
         if written.size >= AROUND:
             medium.bypass(written.fd, True)
-        back = read_whole(written.fd, written.size)
+        back = read_again(written.fd, written.size)
     except OSError as error:
         return system_words(error)
     if digests.once("blake3", back) != written.blake3:

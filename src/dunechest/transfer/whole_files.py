@@ -82,6 +82,16 @@ def read_whole(fd: int, size: int) -> bytes | memoryview:
     return view[:done]
 
 
+def read_again(fd: int, size: int) -> bytes | memoryview:
+    """Read an open file that was read or written before, from its beginning; as `read_whole`."""
+    if size < AROUND and hasattr(os, "pread"):
+        data = os.pread(fd, size + 1, 0)
+        if len(data) == size:
+            return data
+    os.lseek(fd, 0, os.SEEK_SET)
+    return read_whole(fd, size)
+
+
 def _read_bytes(fd: int, size: int) -> bytes:
     data = os.read(fd, size + 1)
     if len(data) == size:
