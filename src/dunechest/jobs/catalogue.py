@@ -66,14 +66,13 @@ def note_files(
                 tally.tell()
                 try:
                     table = (files or {}).get(entry.name) or editions.current_files(own)
-                    lying = dict(table.brief())
                     earlier = [n for n in own.numbers(entry.library.edition) if n != entry.library.edition]
                     past = [_edition(record) for record in (*map(own.edition, earlier), entry.library)]
-                    roles = _roles(table.by_role())
-                    rows = list(_rows(own, entry.library, lying))
+                    rows = _rows(own, entry.library, table) if earlier else _current_rows(entry.library, table)
+                    key, roles = _key(chest, entry.name, entry.library, top), _roles(table.by_role())
+                    catalogue.put(key, rows, past, roles, distinct=not earlier, tell=_teller(tally))
                 except DuneChestError:
                     continue  # a damaged record says nothing
-                catalogue.put(_key(chest, entry.name, entry.library, top), rows, past, roles, tell=_teller(tally))
     except DuneChestError as error:
         events.lost(str(error))
         return str(error)
@@ -131,27 +130,37 @@ def _roles(totals: Mapping[str, tuple[int, int]]) -> list[PastRole]:
     return [PastRole(role, own[0], min(own[1], _LARGEST)) for role, own in sorted(counts.items())]
 
 
-def _rows(own: BagRecords, current: LibraryRecord, files: dict[str, Brief]) -> Iterator[Row]:
+def _current_rows(current: LibraryRecord, table: FileTable) -> Iterator[Row]:
+    """Yield the files of the only edition of a bag."""
+    names = _Names(current)
+    for path, brief in table.brief():
+        yield _row(path, brief, names, current.edition, CURRENT)
+
+
+def _rows(own: BagRecords, current: LibraryRecord, table: FileTable) -> Iterator[Row]:
     """Yield each file with the first and last edition that has it just so, going back from the current edition."""
     numbers = own.numbers(current.edition)
     names = _Names(current)
-    last = dict.fromkeys(files, CURRENT)
-    own_names = dict.fromkeys(files, names)
+    files = dict(table.brief())
+    # Of what never changed, which is nearly everything, nothing more is kept than that.
+    last: dict[str, int] = {}
+    own_names: dict[str, _Names] = {}
     after = current.edition
     for number in reversed(numbers[:-1]):
         earlier = _Names(own.edition(number))
         for line in editions.changes_of(own, number):
-            if line.path in files:
-                yield _row(line.path, files[line.path], own_names[line.path], after, last[line.path])
+            path = line.path
+            if path in files:
+                yield _row(path, files[path], own_names.get(path, names), after, last.get(path, CURRENT))
             if line.absent:
-                files.pop(line.path, None)
-                last.pop(line.path, None)
+                files.pop(path, None)
+                last.pop(path, None)
             else:
-                files[line.path] = (line.size, line.mtime_ns, beginning_of(line.blake3))
-                last[line.path], own_names[line.path] = number, earlier
+                files[path] = (line.size, line.mtime_ns, beginning_of(line.blake3))
+                last[path], own_names[path] = number, earlier
         after = number
     for path, brief in files.items():
-        yield _row(path, brief, own_names[path], after, last[path])
+        yield _row(path, brief, own_names.get(path, names), after, last.get(path, CURRENT))
 
 
 class _Names:

@@ -22,7 +22,9 @@ import zlib
 from bisect import bisect_right
 from collections.abc import Callable, Iterable, Iterator
 from contextlib import closing, contextmanager
+from itertools import islice
 from pathlib import Path
+from typing import Any, TypeVar
 
 from msgspec.structs import astuple, replace
 
@@ -81,6 +83,26 @@ _CHUNK = 1024
 _LEAST, _MOST = -(1 << 63), (1 << 63) - 1
 
 
+#: What makes two files the same: folder, name, bytes, time, digest; and the spans of editions that have it.
+_Key = tuple[str, str, int, int, int]
+_AnyKey = TypeVar("_AnyKey", bound=tuple[Any, ...])
+_Wanted = dict[_Key, tuple[tuple[int, int], ...]]
+
+
+def _wanted(rows: Iterable[Row]) -> _Wanted:
+    found: _Wanted = {}
+    known: dict[tuple[int, int], tuple[tuple[int, int], ...]] = {}
+    for row in rows:
+        key, span = row[:5], row[5:]
+        one = known.setdefault(span, (span,))
+        before = found.get(key)
+        if before is None:
+            found[key] = one
+        elif span not in before:
+            found[key] = (*before, span)
+    return found
+
+
 def short_digest(blake3: str) -> int:
     """Return the part of a BLAKE3 digest (hexadecimal) that the catalogue keeps."""
     try:
@@ -132,12 +154,17 @@ class Catalogue:
         editions: Iterable[PastEdition] = (),
         roles: Iterable[PastRole] = (),
         *,
+        distinct: bool = False,
         tell: Callable[[int], object] = lambda done: None,
     ) -> None:
         """Take in all files of a bag; those that another chest or edition has alike are known already.
 
-        `tell` is called with how many files are taken in, now and then.
+        `distinct` says that no two rows are alike but for their editions. `tell` is called with how many files are taken
+        in, now and then. If reading the rows fails, nothing has been changed.
         """
+        wanted: _Wanted | None = None
+        if not distinct or self._has_library(bag):
+            wanted = _wanted(rows)
         library = self._library(bag)
         self._db.execute(
             "INSERT INTO bags (chest, bag, library, top, edition) VALUES (?, ?, ?, ?, ?) ON CONFLICT (chest, bag) DO UPDATE "
@@ -145,13 +172,6 @@ class Catalogue:
             (bag.chest, bag.bag, library, bag.top, bag.edition),
         )
         (own,) = self._db.execute("SELECT id FROM bags WHERE chest = ? AND bag = ?", (bag.chest, bag.bag)).fetchone()
-        known = self._known(library, tell)
-        ordered = sorted(rows)
-        keys = [row[:5] for row in ordered]
-        fresh = {key: 0 for key in keys if key not in known}
-        self._add(library, fresh, tell)
-        known |= fresh
-        held = sorted([(known[key], row[5], row[6]) for key, row in zip(keys, ordered, strict=True)])
         for statement in _CLEAR:
             self._db.execute(statement, (own,))
         self._db.executemany(
@@ -159,8 +179,29 @@ class Catalogue:
             ((own, *astuple(edition)) for edition in editions),
         )
         self._db.executemany("INSERT INTO roles VALUES (?, ?, ?, ?)", ((own, *astuple(role)) for role in roles))
+        held = self._take_new(library, rows, tell) if wanted is None else self._take(library, wanted, tell)
         self._db.executemany("INSERT INTO held VALUES (?, ?, ?, ?, ?)", ((own, *run) for run in runs_of(held)))
         self._drop_unheld(library)
+
+    def _has_library(self, bag: BagKey) -> bool:
+        sql = "SELECT 1 FROM libraries JOIN chunks ON chunks.library = libraries.id WHERE libraries.key = ? LIMIT 1"
+        return self._db.execute(sql, (bag.key,)).fetchone() is not None
+
+    def _take(self, library: int, wanted: _Wanted, tell: Callable[[int], object]) -> Iterator[tuple[int, int, int]]:
+        """Yield number, first and last edition of each file, those that are known first, and add the others."""
+        for number, key in self._known(library, tell):
+            for span in wanted.pop(key, ()):
+                yield number, *span
+        for number, key in self._add(library, sorted(wanted), tell):
+            for span in wanted[key]:
+                yield number, *span
+
+    def _take_new(
+        self, library: int, rows: Iterable[Row], tell: Callable[[int], object]
+    ) -> Iterator[tuple[int, int, int]]:
+        """Add the files of a library of which nothing is known, in the order in which they come; see `_take`."""
+        for number, row in self._add(library, rows, tell):
+            yield number, row[5], row[6]
 
     def _library(self, bag: BagKey) -> int:
         self._db.execute(
@@ -171,9 +212,8 @@ class Catalogue:
         (number,) = self._db.execute("SELECT id FROM libraries WHERE key = ?", (bag.key,)).fetchone()
         return int(number)
 
-    def _known(self, library: int, tell: Callable[[int], object]) -> dict[tuple[str, str, int, int, int], int]:
-        """Return the files of a library that are known, with their numbers."""
-        found: dict[tuple[str, str, int, int, int], int] = {}
+    def _known(self, library: int, tell: Callable[[int], object]) -> Iterator[tuple[int, _Key]]:
+        """Yield the files of a library that are known, each with its number, in the order of the numbers."""
         for start, count, names in self._db.execute(
             "SELECT start, count, names FROM chunks WHERE library = ? ORDER BY start", (library,)
         ).fetchall():
@@ -186,29 +226,27 @@ class Catalogue:
             }
             for number, path in enumerate(paths_in(zlib.decompress(names).decode()), start):
                 if number in facts:
-                    found[(*path, *facts[number])] = number
-        return found
+                    yield number, (*path, *facts[number])
 
     def _add(
-        self, library: int, fresh: dict[tuple[str, str, int, int, int], int], tell: Callable[[int], object]
-    ) -> None:
-        """Add files, in the order of their paths, and give them their numbers."""
+        self, library: int, fresh: Iterable[_AnyKey], tell: Callable[[int], object]
+    ) -> Iterator[tuple[int, _AnyKey]]:
+        """Add files, and yield each with its number."""
         (last,) = self._db.execute("SELECT coalesce(max(start + count), 1) FROM chunks").fetchone()
-        keys = list(fresh)
-        for at in range(0, len(keys), _CHUNK):
-            part = keys[at : at + _CHUNK]
+        source, done = iter(fresh), 0
+        while part := list(islice(source, _CHUNK)):
             text = text_of(part)
             self._db.execute(
                 "INSERT INTO chunks VALUES (?, ?, ?, ?, ?)",
                 (last, len(part), library, folded(text).encode(), zlib.compress(text.encode(), 6)),
             )
             self._db.executemany(
-                "INSERT INTO files VALUES (?, ?, ?, ?)", ((last + n, *key[2:]) for n, key in enumerate(part))
+                "INSERT INTO files VALUES (?, ?, ?, ?)", [(last + n, *key[2:5]) for n, key in enumerate(part)]
             )
-            for number, key in enumerate(part, last):
-                fresh[key] = number
+            yield from enumerate(part, last)
             last += len(part)
-            tell(at + len(part))
+            done += len(part)
+            tell(done)
 
     def _drop_unheld(self, library: int) -> None:
         """Take out the rows of files that no bag has any more; their names go when their whole chunk does."""

@@ -6,10 +6,11 @@ r"""The names of the catalogue's files: texts of folders and the names in them, 
 from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
+from typing import Any
 
 
-def text_of(keys: Sequence[tuple[str, str, int, int, int]]) -> str:
-    """Return the text of a chunk."""
+def text_of(keys: Sequence[tuple[Any, ...]]) -> str:
+    """Return the text of a chunk; the first two of each key are folder and name."""
     lines = []
     folder: str | None = None
     for key in keys:
