@@ -5,7 +5,8 @@
     python benchmarks/scale.py --write              also puts the table into docs/scale.md
 
 Files of 200 bytes, 500 to a folder: what grows with the number of files and not with their bytes. Each size is
-archived, archived again unchanged, again with 1 % changed, verified, restored, and asked for. From the measured sizes a
+archived, archived again unchanged, again with 1 % changed, verified, restored, and asked for; beside that, status and search
+where many chests are known. From the measured sizes a
 straight line is laid through time and memory (least squares), and its slope is what docs/scale.md reckons with.
 """
 
@@ -26,6 +27,7 @@ import psutil
 from run import ROOT, machine
 
 SIZES = (10_000, 30_000, 100_000, 300_000, 1_000_000, 2_000_000)
+CHESTS = (5, 20, 60)
 JOBS = ("archive", "unchanged", "changed", "verify", "restore", "search", "status")
 
 
@@ -104,6 +106,21 @@ def measure(count: int, work: Path, *, restore: bool) -> dict[str, float]:
     return found
 
 
+def measure_chests(count: int, work: Path) -> list[float]:
+    """Make so many chests with two libraries each; return the seconds of status, a search, and a check of one chest."""
+    state = work / "state"
+    for number in range(2):
+        make(work / f"library {number}", 10)
+    for number in range(count):
+        drive = work / f"drive {number}"
+        drive.mkdir()
+        run(["chest", "new", str(drive), "--label", f"drive-{number}"], state)
+        for library in range(2):
+            run(["archive", str(work / f"library {library}"), "--to", str(drive), "--quiet"], state)
+    words = (["status"], ["search", "file 0000005"], ["verify", "drive-0"])
+    return [statistics.median(run([*each, "--quiet"], state)[0] for _ in range(5)) for each in words]
+
+
 def slope(points: list[tuple[float, float]]) -> tuple[float, float]:
     """Return growth for each file, and what is there without any, by least squares."""
     line = statistics.linear_regression([x for x, _ in points], [y for _, y in points])
@@ -143,6 +160,11 @@ def main() -> None:
     parser.add_argument("--work", type=Path, default=None, help="where to work; a temporary folder by default")
     parser.add_argument("--write", action="store_true", help="put the table into docs/scale.md")
     words = parser.parse_args()
+    chests = []
+    for count in CHESTS:
+        with tempfile.TemporaryDirectory(prefix="dunechest-chests-", dir=words.work) as work:
+            chests.append((count, measure_chests(count, Path(work))))
+            print(chests[-1], file=sys.stderr, flush=True)
     results = []
     for count in (size for size in SIZES if size <= words.most):
         work = Path(tempfile.mkdtemp(prefix="dunechest-scale-", dir=words.work))
@@ -151,7 +173,11 @@ def main() -> None:
         finally:
             subprocess.run(["rm", "-rf", str(work)], check=False) if shutil.which("rm") else shutil.rmtree(work)
     made = f"Made by `python benchmarks/scale.py --most {results[-1]['files']:.0f}` on {machine()}."
-    text = f"{table(results)}\n\n{made}"
+    rows = [f"| {count} | {' | '.join(f'{seconds:.2f} s' for seconds in told)} |" for count, told in chests]
+    several = "\n".join(
+        ["| chests, of two libraries each | status | search | verify of one |", "|---|---|---|---|", *rows]
+    )
+    text = f"{table(results)}\n\n{several}\n\n{made}"
     print(text)
     if words.write:
         page = ROOT / "docs" / "scale.md"

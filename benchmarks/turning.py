@@ -142,7 +142,8 @@ def serve(folder: str, place: str) -> None:
             info = os.statvfs(folder)
             return {key: getattr(info, key) for key in dir(info) if key.startswith("f_") and key != "f_fsid"}
 
-    mfusepy.FUSE(Drive(), place, foreground=True, ro=True, attr_timeout=600, entry_timeout=600, max_background=256)
+    kept = {"attr_timeout": 600, "entry_timeout": 600, "kernel_cache": True}
+    mfusepy.FUSE(Drive(), place, foreground=True, ro=True, max_background=256, congestion_threshold=256, **kept)
 
 
 class Mounted:
