@@ -5,6 +5,7 @@ from __future__ import annotations
 import errno
 import mmap
 import os
+import sys
 import threading
 
 from dunechest.transfer import disk, medium
@@ -84,7 +85,7 @@ def read_whole(fd: int, size: int) -> bytes | memoryview:
 
 def read_again(fd: int, size: int) -> bytes | memoryview:
     """Read an open file that was read or written before, from its beginning; as `read_whole`."""
-    if size < AROUND and hasattr(os, "pread"):
+    if sys.platform != "win32" and size < AROUND:
         data = os.pread(fd, size + 1, 0)
         if len(data) == size:
             return data
