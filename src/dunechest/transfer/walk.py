@@ -13,7 +13,7 @@ from typing import Any, NamedTuple
 import msgspec
 
 from dunechest.names import parents
-from dunechest.paths import is_folder, leads_elsewhere, respelled
+from dunechest.paths import leads_elsewhere, respelled
 from dunechest.transfer.placeholder import LEAST, is_placeholder, stands_for_another
 from dunechest.transfer.system_files import is_system_file, is_system_folder, may_be
 
@@ -375,22 +375,24 @@ class Sum(NamedTuple):
 
 def count(root: str) -> Sum:
     """Count what lies below a folder; what cannot be read does not count."""
+    is_directory, is_file, asked = stat.S_IFDIR, stat.S_IFREG, _ASKED
     files = size = newest = 0
     pending = [root]
     while pending:
         try:
             with os.scandir(pending.pop()) as entries:
                 for entry in entries:
-                    if is_folder(entry):
-                        pending.append(entry.path)
-                    elif entry.is_file(follow_symlinks=False):
-                        try:
-                            info = entry.stat(follow_symlinks=False)
-                        except OSError:
-                            continue
+                    try:
+                        info = asked(entry, follow_symlinks=False)
+                    except OSError:
+                        continue
+                    kind = info.st_mode & 0o170000
+                    if kind == is_file:
                         files += 1
                         size += info.st_size
                         newest = max(newest, info.st_mtime_ns)
+                    elif kind == is_directory and not leads_elsewhere(info):
+                        pending.append(entry.path)
         except OSError:
             continue
     return Sum(files, size, newest)
