@@ -216,7 +216,11 @@ def each_file(root: str) -> Iterator[FileEntry]:
 
 def sizes_below(root: str) -> Iterator[tuple[str, int]]:
     """Yield path and bytes of each regular file below a folder, in no order; what cannot be listed is passed over."""
-    is_directory, is_file = stat.S_IFDIR, stat.S_IFREG
+    return ((path, info.st_size) for path, info in _infos_below(root))
+
+
+def _infos_below(root: str) -> Iterator[tuple[str, os.stat_result]]:
+    is_directory, is_file, asked = stat.S_IFDIR, stat.S_IFREG, _ASKED
     pending = [""]
     while pending:
         folder = pending.pop()
@@ -225,12 +229,12 @@ def sizes_below(root: str) -> Iterator[tuple[str, int]]:
             with os.scandir(os.path.join(root, folder)) as entries:
                 for entry in entries:
                     try:
-                        info = _ASKED(entry, follow_symlinks=False)
+                        info = asked(entry, follow_symlinks=False)
                     except OSError:
                         continue
                     kind = info.st_mode & 0o170000
                     if kind == is_file:
-                        yield prefix + entry.name, info.st_size
+                        yield prefix + entry.name, info
                     elif kind == is_directory and not leads_elsewhere(info):
                         pending.append(prefix + entry.name)
         except OSError:
@@ -375,26 +379,11 @@ class Sum(NamedTuple):
 
 def count(root: str) -> Sum:
     """Count what lies below a folder; what cannot be read does not count."""
-    is_directory, is_file, asked = stat.S_IFDIR, stat.S_IFREG, _ASKED
     files = size = newest = 0
-    pending = [root]
-    while pending:
-        try:
-            with os.scandir(pending.pop()) as entries:
-                for entry in entries:
-                    try:
-                        info = asked(entry, follow_symlinks=False)
-                    except OSError:
-                        continue
-                    kind = info.st_mode & 0o170000
-                    if kind == is_file:
-                        files += 1
-                        size += info.st_size
-                        newest = max(newest, info.st_mtime_ns)
-                    elif kind == is_directory and not leads_elsewhere(info):
-                        pending.append(entry.path)
-        except OSError:
-            continue
+    for _, info in _infos_below(root):
+        files += 1
+        size += info.st_size
+        newest = max(newest, info.st_mtime_ns)
     return Sum(files, size, newest)
 
 

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import os
-from collections.abc import Iterator
 from pathlib import Path
 
 import msgspec
@@ -80,11 +79,6 @@ class Run(msgspec.Struct, eq=False):
         total = self.proven.bytes
         total += sum(size - self.proven.size(path) for path, size in self.own_sizes.items() if path in self.proven)
         return total - sum(self.bytes_of(path) for path in self.unread if path in self.proven)
-
-    @property
-    def taken(self) -> Iterator[str]:
-        """The paths of what was found in the library and is in the edition."""
-        return (path for path in self.proven if path not in self.unread)
 
     @property
     def left_faults(self) -> bool:
