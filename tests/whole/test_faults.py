@@ -296,7 +296,7 @@ def test_interrupting_ends_quickly_and_the_same_command_goes_on(tmp_path: Path, 
     _, err = process.communicate(timeout=20)
     assert process.returncode == 130, err
     assert b"again to continue" in err
-    assert time.monotonic() - begun < 5
+    assert time.monotonic() - begun < 15
     assert subprocess.run(words, capture_output=True, check=False).returncode == 0
     assert sha512sum(bag_of(chest, "lib")).returncode == 0
 
