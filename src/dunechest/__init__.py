@@ -63,11 +63,11 @@ if TYPE_CHECKING:
         UsageError,
     )
     from dunechest.findings import Finding
-    from dunechest.jobs.archive import archive
     from dunechest.jobs.archive.options import ArchiveOptions
     from dunechest.jobs.archive.plan import ArchivePlan, Attributes, Difference, PlannedDatabase, PlannedFile
     from dunechest.jobs.archive.planning.make import plan_archive
     from dunechest.jobs.archive.result import ArchiveResult
+    from dunechest.jobs.archive.several import archive
     from dunechest.jobs.carry_out import carry_out
     from dunechest.jobs.chest_changes import new_chest_id, rename_chest, retire_chest, set_chest_place
     from dunechest.jobs.chests import ChestContents, create_chest, forget_library, rebuild_chest, show_chest
@@ -144,10 +144,11 @@ if TYPE_CHECKING:
     from dunechest.jobs.safety import Copy, NextStep, ProtectedLibrary, Unprotected
     from dunechest.jobs.search import FoundCopy, FoundFile, SearchOptions, SearchResult, search
     from dunechest.jobs.status import Status, status
+    from dunechest.jobs.study.choice import Choice, LeftBehind
     from dunechest.jobs.study.contents import Contents
     from dunechest.jobs.study.drive import Drive
     from dunechest.jobs.study.room import Room
-    from dunechest.jobs.study.selection import Choice, LeftBehind, OutsideFile, Selection
+    from dunechest.jobs.study.selection import OutsideFile, Selection
     from dunechest.jobs.study.take_out import TakeOut
     from dunechest.jobs.undo import undo
     from dunechest.jobs.undo.plan import UndoAction, UndoPlan
@@ -250,11 +251,11 @@ _MODULES = {
         "UsageError",
     ),
     "findings": ("Finding",),
-    "jobs.archive": ("archive",),
     "jobs.archive.options": ("ArchiveOptions",),
     "jobs.archive.plan": ("ArchivePlan", "Attributes", "Difference", "PlannedDatabase", "PlannedFile"),
     "jobs.archive.planning.make": ("plan_archive",),
     "jobs.archive.result": ("ArchiveResult",),
+    "jobs.archive.several": ("archive",),
     "jobs.carry_out": ("carry_out",),
     "jobs.overview": ("DriveRoom", "LibraryHistory", "Overview", "overview"),
     "jobs.protection": ("Protection",),
@@ -353,7 +354,8 @@ _MODULES = {
     "jobs.study.contents": ("Contents",),
     "jobs.study.drive": ("Drive",),
     "jobs.study.room": ("Room",),
-    "jobs.study.selection": ("Choice", "LeftBehind", "Selection", "OutsideFile"),
+    "jobs.study.choice": ("Choice", "LeftBehind"),
+    "jobs.study.selection": ("Selection", "OutsideFile"),
     "jobs.undo": ("undo",),
     "jobs.undo.plan": ("UndoAction", "UndoPlan"),
     "jobs.undo.planning": ("plan_undo",),

@@ -15,10 +15,8 @@ terminal escape codes. So there are three doors out:
 
 from __future__ import annotations
 
-import base64
 import os
 import re
-import shlex
 import unicodedata
 from collections.abc import Iterable, Iterator
 
@@ -80,6 +78,8 @@ def quoted(name: str) -> str:
         tame = re.sub("[$`]", r"`\g<0>", re.sub('["\u201c-\u201f]', "?", plain))
         return f'"{tame}"'
     if _ACTS.search(name) is None:
+        import shlex
+
         return shlex.quote(name)
 
     def escaped(found: re.Match[str]) -> str:
@@ -139,6 +139,8 @@ def to_line(path: str) -> str:
     """
     if is_text(path):
         return path
+    import base64
+
     return _BASE64 + base64.b64encode(path.encode("utf-8", "surrogateescape")).decode()
 
 
@@ -146,6 +148,8 @@ def from_line(text: str) -> str:
     """Return the path that `to_line` was given; a text that it never returns stays as it is."""
     if not text.startswith(_BASE64):
         return text
+    import base64
+
     try:
         return base64.b64decode(text.removeprefix(_BASE64), validate=True).decode("utf-8", "surrogateescape")
     except ValueError:

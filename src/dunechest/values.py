@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import json
 from collections.abc import Collection, Iterable, Mapping, Sequence
 from importlib import import_module
 from typing import TYPE_CHECKING, Any, ClassVar, NoReturn, TypeVar
@@ -73,6 +72,8 @@ def frozen(value: Any) -> Any:
 
 def digest_of_values(value: Any) -> str:
     """Return the BLAKE3 digest (hexadecimal) of JSON values; the order of keys does not count."""
+    import json
+
     return blake3(json.dumps(value, sort_keys=True, ensure_ascii=True).encode()).hexdigest()
 
 

@@ -193,7 +193,7 @@ def test_refusals_name_the_library_and_are_in_the_document(
 def test_interrupted_by_the_system_and_by_a_person(
     library: Path, chest: dunechest.Chest, tmp_path: Path, command: Command
 ) -> None:
-    from dunechest.jobs.archive import several as door
+    from dunechest.jobs.archive.doing import carry_out as door
 
     other = tmp_path / "other"
     other.mkdir()

@@ -14,7 +14,8 @@ import pytest
 import dunechest
 from dunechest import clock
 from dunechest.errors import CutOffError
-from dunechest.jobs.archive import ArchiveOptions, archive_several, plan_several
+from dunechest.jobs.archive.options import ArchiveOptions
+from dunechest.jobs.archive.several import archive_several, plan_several
 from dunechest.jobs.named import library_at
 from dunechest.progress import silent
 from dunechest.transfer import disk

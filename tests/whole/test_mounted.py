@@ -13,7 +13,7 @@ import pytest
 import dunechest
 from dunechest.demo.applications import APPLICATIONS
 from dunechest.demo.world import World
-from dunechest.jobs.study.selection import Choice
+from dunechest.jobs.study.choice import Choice
 from dunechest.machine import volumes
 from dunechest.machine.drives import filesystem
 from dunechest.machine.probe import probe
@@ -75,7 +75,7 @@ def test_a_full_drive_is_seen_before_and_a_filled_one_survived(tiny: Path, tmp_p
     # Room is there when it is counted, and something else takes it afterwards.
     for path in sorted(library.iterdir())[9:]:
         path.unlink()
-    from dunechest.jobs.archive import carry_out
+    from dunechest.jobs.archive.doing.carry_out import carry_out
     from dunechest.jobs.archive.planning.make import plan_archive
 
     (plan,) = plan_archive([dunechest.library_at(library)], chest)

@@ -16,7 +16,9 @@ from pathlib import Path
 #: What most commands need.
 _LOADED = (
     "dunechest.cli.app",
-    "dunechest.jobs.archive",
+    "dunechest.jobs.archive.doing.carry_out",
+    "dunechest.jobs.archive.planning.make",
+    "dunechest.jobs.archive.several",
     "dunechest.jobs.drill",
     "dunechest.jobs.editions",
     "dunechest.jobs.restore",

@@ -5,8 +5,10 @@ from __future__ import annotations
 from collections.abc import Sequence
 from typing import overload
 
-from dunechest.jobs import archive, copy, editions, mend, reclaim, rehome, restore, undo
-from dunechest.jobs.archive import ArchivePlan, ArchiveResult
+from dunechest.jobs import copy, editions, mend, reclaim, rehome, restore, undo
+from dunechest.jobs.archive.doing import carry_out as archive
+from dunechest.jobs.archive.plan import ArchivePlan
+from dunechest.jobs.archive.result import ArchiveResult
 from dunechest.jobs.copy import CopyPlan, CopyResult
 from dunechest.jobs.editions import DropPlan, DropResult
 from dunechest.jobs.mend import MendPlan, MendResult

@@ -13,11 +13,12 @@ from dunechest.findings import Finding, most_serious_first
 from dunechest.jobs.archive.options import ArchiveOptions
 from dunechest.jobs.archive.planning.make import plan_archive
 from dunechest.jobs.named import AnyLibrary, get_chest, get_library
+from dunechest.jobs.study.choice import EVERYTHING, Choice
 from dunechest.jobs.study.contents import Contents, study
 from dunechest.jobs.study.drive import Drive
 from dunechest.jobs.study.drive_findings import slow_finding
 from dunechest.jobs.study.library_findings import library_findings
-from dunechest.jobs.study.selection import EVERYTHING, Choice, OutsideFile, Selection, select
+from dunechest.jobs.study.selection import OutsideFile, Selection, select
 from dunechest.library.in_use import Use
 from dunechest.library.library import Library
 from dunechest.library.parts import Part

@@ -76,12 +76,14 @@ def read_rules() -> Rules:
         If the settings cannot be understood; the message names the key.
     """
     path = state_folder() / _FILE
+    told = {}
     try:
+        text = safe.read_bounded(path, _MOST).decode()
         import tomllib
 
-        told = tomllib.loads(safe.read_bounded(path, _MOST).decode())
+        told = tomllib.loads(text)
     except FileNotFoundError:
-        told = {}
+        pass
     except (OSError, ValueError) as error:
         raise UsageError(f"{shown(str(path))} cannot be read: {shown(str(error))}") from error
     protection = told.get("protection", {})

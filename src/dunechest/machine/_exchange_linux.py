@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import ctypes
 import os
 
 _HERE, _EXCHANGE = -100, 2  # AT_FDCWD and RENAME_EXCHANGE, from linux/fcntl.h and linux/fs.h
@@ -10,6 +9,8 @@ _HERE, _EXCHANGE = -100, 2  # AT_FDCWD and RENAME_EXCHANGE, from linux/fcntl.h a
 
 def exchange(first: str, second: str) -> bool:
     """Let two names change places in one moment; False if this system or filesystem cannot."""
+    import ctypes
+
     function = getattr(ctypes.CDLL(None, use_errno=True), "renameat2", None)
     if function is None:
         return False

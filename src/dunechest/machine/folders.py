@@ -11,7 +11,6 @@ import re
 from pathlib import Path
 
 from dunechest.errors import no_home
-from dunechest.machine import _folders_windows
 from dunechest.machine.identity import system_name
 from dunechest.paths import key
 from dunechest.regex import late
@@ -70,12 +69,11 @@ def standard_folders(home: Path, system: str | None = None) -> dict[str, Path]:
     """
     system = system or system_name()
     folders = {name: home / below if below else home for name, below in _BY_SYSTEM[system].items()}
-    if (
-        system == "windows"
-        and system_name() == "windows"
-        and key(home) == key(_folders_windows.profile() or home.anchor)
-    ):
-        folders |= {name: Path(place) for name, place in _folders_windows.asked().items() if place}
+    if system == "windows" and system_name() == "windows":
+        from dunechest.machine import _folders_windows
+
+        if key(home) == key(_folders_windows.profile() or home.anchor):
+            folders |= {name: Path(place) for name, place in _folders_windows.asked().items() if place}
     if system == "linux":
         folders.update(_from_user_dirs(home))
         if home == own_home():

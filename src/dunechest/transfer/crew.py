@@ -290,7 +290,7 @@ def _start() -> subprocess.Popen[bytes]:
     inherited = os.environ.get("PYTHONPATH")
     path = package + (os.pathsep + inherited if inherited else "")
     return subprocess.Popen(
-        [sys.executable, "-P", "-m", "dunechest.transfer.worker"],
+        [sys.executable, "-P", "-m", "dunechest.transfer"],
         stdin=subprocess.PIPE,
         stdout=subprocess.PIPE,
         env={**os.environ, "PYTHONPATH": path},

@@ -10,7 +10,6 @@ import errno
 import os
 from collections.abc import Iterator
 
-from dunechest.transfer.crew import Crew
 from dunechest.transfer.tasks import LookJob
 from dunechest.transfer.totals import total_of
 from dunechest.transfer.walk import look_over
@@ -38,6 +37,8 @@ def total_of_folder(root: str, files: int) -> int:
     """
     if files < MANY:
         return total_of(look_over(root))
+    from dunechest.transfer.crew import Crew
+
     pending = [""]
     total = 0
     with Crew(min(4, os.cpu_count() or 1), lambda count: None) as crew:

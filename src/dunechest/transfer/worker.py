@@ -6,7 +6,6 @@ once. Each message is a length (four bytes, little-endian) and that much Message
 
 from __future__ import annotations
 
-import os
 import signal
 import struct
 import sys
@@ -98,8 +97,3 @@ def main() -> int:
         tell.flush()
         send(sys.stdout.buffer, done)
     return 0
-
-
-if __name__ == "__main__":
-    # All is sent and flushed. Taking the interpreter apart would keep whoever waits for nothing.
-    os._exit(main())

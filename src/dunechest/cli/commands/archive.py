@@ -21,7 +21,8 @@ from dunechest.cli.parts import (
 
 if TYPE_CHECKING:
     from dunechest.chest.chest import Chest
-    from dunechest.jobs.archive import ArchiveOptions, ArchiveResult
+    from dunechest.jobs.archive.options import ArchiveOptions
+    from dunechest.jobs.archive.result import ArchiveResult
     from dunechest.library.library import Library
     from dunechest.progress import Progress
 
@@ -111,7 +112,7 @@ def command(out: Out, libraries: tuple[str, ...], chests: tuple[str, ...], **ask
     from dunechest.cli.output import say_recovered
     from dunechest.cli.views import archive as view
     from dunechest.errors import CutOffError
-    from dunechest.jobs.archive import archive_several, plan_several, refuse_several
+    from dunechest.jobs.archive.several import archive_several, plan_several, refuse_several
     from dunechest.jobs.named import resolve_chest, resolve_library
 
     begun = time.monotonic()
@@ -149,7 +150,7 @@ def command(out: Out, libraries: tuple[str, ...], chests: tuple[str, ...], **ask
 def _plan(out: Out, libraries: Sequence[Library], chests: Sequence[Chest], options: ArchiveOptions) -> int:
     from dunechest.cli.views import archive as view
     from dunechest.findings import blocking
-    from dunechest.jobs.archive import plan_archive
+    from dunechest.jobs.archive.planning.make import plan_archive
 
     with out.following() as progress:
         _say_reading(progress, libraries)
@@ -173,8 +174,8 @@ def _tell(out: Out, results: list[ArchiveResult], result: ArchiveResult, chest: 
 
 
 def _options(asked: dict[str, Any]) -> ArchiveOptions:
-    from dunechest.jobs.archive import ArchiveOptions
-    from dunechest.jobs.study.selection import Choice
+    from dunechest.jobs.archive.options import ArchiveOptions
+    from dunechest.jobs.study.choice import Choice
 
     leave = asked["without_rebuildable"]
     choice = Choice(

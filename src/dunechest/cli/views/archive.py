@@ -3,19 +3,22 @@
 from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
+from typing import TYPE_CHECKING
 
 from rich.text import Text
 
-from dunechest.chest.chest import Chest
-from dunechest.chest.records import ChangeCounts
 from dunechest.cli.layout import BAD, GOOD, WARN, facts, say
 from dunechest.cli.output import Out, show_findings, show_list
 from dunechest.findings import blocking
-from dunechest.jobs.archive.plan import ArchivePlan
-from dunechest.jobs.archive.result import ArchiveResult
-from dunechest.jobs.study.selection import LeftBehind
 from dunechest.names import quoted, shown
 from dunechest.words import duration, number, size
+
+if TYPE_CHECKING:
+    from dunechest.chest.chest import Chest
+    from dunechest.chest.records import ChangeCounts
+    from dunechest.jobs.archive.plan import ArchivePlan
+    from dunechest.jobs.archive.result import ArchiveResult
+    from dunechest.jobs.study.choice import LeftBehind
 
 _STATES = {
     "new": "will be archived",

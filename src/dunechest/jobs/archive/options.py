@@ -5,7 +5,7 @@ from __future__ import annotations
 import msgspec
 
 from dunechest.errors import UsageError
-from dunechest.jobs.study.selection import EVERYTHING, Choice
+from dunechest.jobs.study.choice import EVERYTHING, Choice
 from dunechest.names import is_slug, meant, shown
 
 #: Codes of the blocking findings an archive can meet.

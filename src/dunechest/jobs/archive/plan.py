@@ -15,10 +15,11 @@ from dunechest.chest.records import AttributeRecord, LibraryRecord, OwnerRecord
 from dunechest.documents.plain import plain
 from dunechest.findings import Finding
 from dunechest.jobs.archive.options import ArchiveOptions
+from dunechest.jobs.study.choice import Choice, LeftBehind
 from dunechest.jobs.study.contents import Contents
 from dunechest.jobs.study.drive import Drive
 from dunechest.jobs.study.room import Room
-from dunechest.jobs.study.selection import Choice, LeftBehind, OutsideFile, Selection
+from dunechest.jobs.study.selection import OutsideFile, Selection
 from dunechest.library.library import Library
 from dunechest.library.roles import Role
 from dunechest.transfer.walk import FileEntry, Walk

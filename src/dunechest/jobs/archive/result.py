@@ -9,7 +9,7 @@ import msgspec
 
 from dunechest.chest.records import ChangeCounts
 from dunechest.findings import Finding
-from dunechest.jobs.study.selection import LeftBehind
+from dunechest.jobs.study.choice import LeftBehind
 from dunechest.names import shown
 from dunechest.values import Value, frame
 

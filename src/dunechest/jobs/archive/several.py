@@ -4,26 +4,27 @@ from __future__ import annotations
 
 import os
 from collections.abc import Callable, Iterable, Iterator, Sequence
-from contextlib import AbstractContextManager
+from contextlib import AbstractContextManager, nullcontext
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 import msgspec
 
 from dunechest.chest.chest import Chest
 from dunechest.errors import CutOffError, UsageError, refuse_blocked
 from dunechest.findings import Finding, blocking
-from dunechest.jobs.archive.doing.carry_out import carry_out
-from dunechest.jobs.archive.options import ArchiveOptions
-from dunechest.jobs.archive.plan import ArchivePlan
-from dunechest.jobs.archive.planning.kinds import with_former_kind
-from dunechest.jobs.archive.planning.make import plan_archive
+from dunechest.jobs.archive.options import USUAL, ArchiveOptions
 from dunechest.jobs.archive.result import ArchiveResult
 from dunechest.jobs.archive.unchanged import unchanged
 from dunechest.jobs.holdings import note_refused
-from dunechest.jobs.study.contents import Contents, study
+from dunechest.jobs.named import AnyLibrary, get_chest, get_libraries
 from dunechest.library.library import Library
-from dunechest.names import shown
-from dunechest.progress import Progress
+from dunechest.names import AnyPath, shown
+from dunechest.progress import Progress, silent
+
+if TYPE_CHECKING:
+    from dunechest.jobs.archive.plan import ArchivePlan
+    from dunechest.jobs.study.contents import Contents
 
 #: Gives the progress to tell, for as long as one library is archived to one chest.
 Following = Callable[[], AbstractContextManager[Progress]]
@@ -67,6 +68,7 @@ def plan_several(libraries: Iterable[Library], chests: Sequence[Chest], options:
         If two of the chests are the same.
     """
     _refuse_twice(chests)
+    # Planning and doing are loaded where there is something to plan or do: mostly a library is as it was.
     several = Several(tuple(libraries), tuple(chests))
     studied: dict[Path, Contents] = {}
     for chest in chests:
@@ -76,12 +78,19 @@ def plan_several(libraries: Iterable[Library], chests: Sequence[Chest], options:
             if result is not None:
                 several.seen[chest.id, library.path] = result
                 continue
+            from dunechest.jobs.archive.planning.kinds import with_former_kind
+            from dunechest.jobs.study.contents import study
+
             former = with_former_kind(library, chest)
             contents = studied.get(library.path)
             if contents is None or contents.library.kind != former.kind:
                 contents = studied[library.path] = study(former)
             rest.append(contents)
-        for plan in plan_archive(rest, chest, options) if rest else ():
+        if not rest:
+            continue
+        from dunechest.jobs.archive.planning.make import plan_archive
+
+        for plan in plan_archive(rest, chest, options):
             several.plans[chest.id, plan.library.path] = plan
     return several
 
@@ -140,6 +149,8 @@ def archive_several(
                 continue
             result = several.seen.get((chest.id, library.path))
             if result is None:
+                from dunechest.jobs.archive.doing.carry_out import carry_out
+
                 plan = several.plans[chest.id, library.path]
                 try:
                     with following() as progress:
@@ -153,3 +164,55 @@ def archive_several(
                     continue
             first = first or (chest, result)
             yield chest, result
+
+
+def archive(
+    libraries: AnyLibrary | Iterable[AnyLibrary],
+    chest: Chest | AnyPath | Sequence[Chest | AnyPath],
+    options: ArchiveOptions = USUAL,
+    *,
+    progress: Progress = silent,
+) -> tuple[ArchiveResult, ...]:
+    """Archive one or several libraries to a chest, or to several chests; each library is read once.
+
+    Parameters
+    ----------
+    libraries : Library, path, name, or several of them
+        What to archive.
+    chest : Chest, path or label, or several of them
+        Where to.
+    options : ArchiveOptions
+        What was chosen: the bag's name, parts, files outside, what to overrule.
+    progress : Progress
+        Told how far it is.
+
+    Returns
+    -------
+    tuple of ArchiveResult
+        The summary of each library, in their order, and in that of the chests for each; look at `ArchiveResult.well`.
+
+    Raises
+    ------
+    RefusedError
+        If a blocking finding remains. Nothing was changed.
+    CutOffError
+        If a drive is full, gone or failing. The same call continues; other chests were served all the same.
+
+    Examples
+    --------
+    >>> import dunechest, pathlib, tempfile
+    >>> home, drive = pathlib.Path(tempfile.mkdtemp()), tempfile.mkdtemp()
+    >>> _ = (home / "notes.txt").write_text("spring tide at noon")
+    >>> (result,) = dunechest.archive(home, dunechest.create_chest(drive, "red"))
+    >>> result.files_copied, result.well
+    (1, True)
+    """
+    places = (chest,) if isinstance(chest, Chest | str | os.PathLike) else tuple(chest)
+    targets = [get_chest(place) for place in places]
+    several = plan_several(get_libraries(libraries), targets, options)
+    refuse_several(several)
+    cut_off: list[CutOffError] = []
+    results = [result for _, result in archive_several(several, lambda: nullcontext(progress), cut_off)]
+    if cut_off:
+        raise cut_off[0]
+    return tuple(results)

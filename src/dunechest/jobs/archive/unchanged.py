@@ -17,7 +17,7 @@ from dunechest.jobs.archive.fingerprint import fingerprint, fingerprint_of_folde
 from dunechest.jobs.archive.options import ArchiveOptions
 from dunechest.jobs.archive.result import ArchiveResult
 from dunechest.jobs.holdings import note_holdings
-from dunechest.jobs.study.selection import LeftBehind
+from dunechest.jobs.study.choice import LeftBehind
 from dunechest.library.library import Library
 from dunechest.names import from_wire
 from dunechest.transfer.walk import count, entry_of, lines_of, walk_own

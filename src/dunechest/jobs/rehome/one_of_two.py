@@ -21,8 +21,8 @@ from dunechest.jobs.restore import (
     plan_restore,
     refuse_if_stopped,
 )
+from dunechest.jobs.study.choice import Choice
 from dunechest.jobs.study.contents import study
-from dunechest.jobs.study.selection import Choice
 from dunechest.jobs.undo import undo_change
 from dunechest.ledger import deeds
 from dunechest.ledger.asides import write_aside

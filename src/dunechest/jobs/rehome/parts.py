@@ -21,7 +21,7 @@ from dunechest.jobs.restore import (
     plan_restore,
     refuse_if_stopped,
 )
-from dunechest.jobs.study.selection import Choice
+from dunechest.jobs.study.choice import Choice
 from dunechest.ledger import deeds
 from dunechest.ledger.asides import AsideFile, write_aside
 from dunechest.ledger.deeds import OpenDeed

@@ -10,10 +10,13 @@ from pathlib import Path
 from dunechest.chest.chest import Chest
 from dunechest.errors import RefusedError, refuse_blocked
 from dunechest.findings import blocking
-from dunechest.jobs.archive import ArchiveOptions, ArchiveResult, carry_out, plan_archive
+from dunechest.jobs.archive.doing.carry_out import carry_out
+from dunechest.jobs.archive.options import ArchiveOptions
+from dunechest.jobs.archive.planning.make import plan_archive
+from dunechest.jobs.archive.result import ArchiveResult
 from dunechest.jobs.restore.doing.staging import remove
+from dunechest.jobs.study.choice import Choice
 from dunechest.jobs.study.contents import Contents
-from dunechest.jobs.study.selection import Choice
 from dunechest.ledger import events
 from dunechest.ledger.asides import AsideFile
 from dunechest.ledger.deeds import WORKING, OpenDeed, Working

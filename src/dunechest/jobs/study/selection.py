@@ -9,6 +9,7 @@ from typing import ClassVar
 import msgspec
 
 from dunechest.errors import UsageError
+from dunechest.jobs.study.choice import EVERYTHING, Choice, LeftBehind
 from dunechest.jobs.study.contents import Contents
 from dunechest.library.formats.sqlite import COMPANIONS
 from dunechest.library.parts import Part, parts_named
@@ -22,47 +23,6 @@ from dunechest.values import Value
 _SMALL = 0.5
 
 PLACEHOLDER = "only a placeholder: its content is not on this computer"
-
-
-class Choice(msgspec.Struct, frozen=True):
-    """What a person chose.
-
-    Parameters
-    ----------
-    parts : tuple of str
-        Only these parts; everything if empty.
-    rebuildable : bool or None
-        Whether rebuildable files are taken; None takes them if they are small beside the rest.
-    outside_files : bool
-        Whether files outside that the library refers to are gathered.
-    placeholders : bool
-        Whether placeholders are read all the same.
-    """
-
-    parts: tuple[str, ...] = ()
-    rebuildable: bool | None = None
-    outside_files: bool = True
-    placeholders: bool = False
-
-
-#: The choice of whoever chose nothing.
-EVERYTHING = Choice()
-
-
-class LeftBehind(Value, msgspec.Struct, frozen=True):
-    """A file that is not copied: path in the library, bytes, why, and whether that is a fault.
-
-    A socket is left out as it must be; a file that could not be read is a fault.
-    """
-
-    _shown: ClassVar[tuple[str, ...]] = ("path", "why")
-    _document: ClassVar[str] = "common.LeftOut"
-
-    path: str
-    size: int
-    why: str
-    fault: bool
-    mtime_ns: int = 0
 
 
 class OutsideFile(Value, msgspec.Struct, frozen=True):

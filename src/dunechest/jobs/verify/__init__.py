@@ -14,7 +14,6 @@ from dunechest.errors import UsageError
 from dunechest.jobs.named import get_chest, names_of
 from dunechest.jobs.verify.complete import verify_bag, verify_chest
 from dunechest.jobs.verify.result import BagCheck, FileState, VerifyResult
-from dunechest.jobs.verify.timed import verify_for
 from dunechest.names import AnyPath
 from dunechest.progress import Progress, silent
 
@@ -65,5 +64,7 @@ def verify(
         return verify_bag(Path(place), quick=quick, progress=progress)
     chest = get_chest(place)
     if seconds is not None:
+        from dunechest.jobs.verify.timed import verify_for
+
         return verify_for(chest, seconds, names, progress=progress)
     return verify_chest(chest, names, quick=quick, progress=progress)

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import json
-import tomllib
 from collections.abc import Iterator
 from pathlib import Path
 from typing import Any
@@ -39,6 +38,8 @@ def document_of(path: Path, form: str) -> Any:
         if any(len(line) > LONGEST for line in text.split("\n")):
             raise UnreadableError("it has a line too long for anything that is written by hand")
         if form == "toml":
+            import tomllib
+
             return tomllib.loads(text)
         parser = configparser.RawConfigParser(strict=False, allow_no_value=True)
         parser.optionxform = str  # type: ignore[assignment, method-assign]

@@ -7,7 +7,6 @@ the line of a key is looked up in the text once a mistake is known.
 from __future__ import annotations
 
 import re
-import tomllib
 import types
 from collections.abc import Iterator
 from typing import TYPE_CHECKING, Any, get_args, get_origin
@@ -54,6 +53,8 @@ def mistakes(text: str, kind: type[Kind]) -> tuple[Mistake, ...]:
     kind : type
         The type of a kind, which is the schema.
     """
+    import tomllib
+
     try:
         raw = tomllib.loads(text)
     except (tomllib.TOMLDecodeError, RecursionError) as error:

@@ -16,7 +16,7 @@ from dunechest.chest.records import CapturedDatabase, FileRecord, LeftOut
 from dunechest.errors import CutOffError
 from dunechest.jobs.archive.doing.run import Run, copy_task, cut_off_words, payload_of, source_of
 from dunechest.jobs.archive.plan import PlannedDatabase, PlannedFile
-from dunechest.jobs.study.selection import LeftBehind
+from dunechest.jobs.study.choice import LeftBehind
 from dunechest.library.capture import DatabaseInUseError, NotCapturedError, capture, one_moment
 from dunechest.library.formats.sqlite import looks_like_database
 from dunechest.names import from_wire, to_wire

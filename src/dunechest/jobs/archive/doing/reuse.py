@@ -8,7 +8,7 @@ from dunechest.chest.file_table import Proven
 from dunechest.chest.payload import is_there
 from dunechest.jobs.archive.doing.run import Run, source_of
 from dunechest.jobs.archive.plan import PlannedDatabase, PlannedFile
-from dunechest.jobs.study.selection import LeftBehind
+from dunechest.jobs.study.choice import LeftBehind
 from dunechest.names import from_wire
 from dunechest.progress import Progress, Tally
 from dunechest.transfer.crew import Crew

@@ -13,7 +13,7 @@ from dunechest.chest.records import CapturedDatabase, ChangeCounts
 from dunechest.jobs.archive.doing.supplied import Supplied
 from dunechest.jobs.archive.fingerprint import fingerprint
 from dunechest.jobs.archive.plan import ArchivePlan, PlannedFile
-from dunechest.jobs.study.selection import LeftBehind
+from dunechest.jobs.study.choice import LeftBehind
 from dunechest.names import shown
 from dunechest.transfer.tasks import CopyTask
 from dunechest.transfer.walk import lines_of

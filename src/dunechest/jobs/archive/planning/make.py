@@ -22,13 +22,14 @@ from dunechest.jobs.archive.planning.kinds import kind_changed, kind_findings, w
 from dunechest.jobs.archive.planning.mass_change import mass_change
 from dunechest.jobs.archive.planning.room import already_there, need_of
 from dunechest.jobs.named import AnyLibrary, get_chest, get_library
+from dunechest.jobs.study.choice import LeftBehind
 from dunechest.jobs.study.contents import Contents, study
 from dunechest.jobs.study.drive import Drive, examine
 from dunechest.jobs.study.drive_findings import drive_findings, holds_findings
 from dunechest.jobs.study.library_findings import library_findings
 from dunechest.jobs.study.path_length import length_findings
 from dunechest.jobs.study.room import Room, headroom, names_findings, room_findings
-from dunechest.jobs.study.selection import LeftBehind, OutsideFile, Selection, select
+from dunechest.jobs.study.selection import OutsideFile, Selection, select
 from dunechest.library.library import Library
 from dunechest.library.roles import databases_among
 from dunechest.machine.drives import Filesystem, Limits

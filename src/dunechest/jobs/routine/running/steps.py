@@ -9,7 +9,8 @@ from pathlib import Path
 from dunechest.chest.chest import Chest
 from dunechest.errors import ChestBusyError, DuneChestError, NotConnectedError, RefusedError
 from dunechest.findings import Finding
-from dunechest.jobs.archive import ArchiveResult, archive
+from dunechest.jobs.archive.result import ArchiveResult
+from dunechest.jobs.archive.several import archive
 from dunechest.jobs.copy import copy_chest
 from dunechest.jobs.drill import drill
 from dunechest.jobs.editions import drop_editions
