@@ -105,6 +105,12 @@ class FileTable(MutableMapping[str, Proven]):
         """Whether this is the edition before, file for file."""
         return self._base is not None and not self._rows and self._kept_count == len(self._base._rows)
 
+    @property
+    def change_count(self) -> int:
+        """How many files came, and went, since the edition before."""
+        before = len(self._base._rows) if self._base is not None else 0
+        return len(self._rows) + before - self._kept_count
+
     def own(self) -> Iterator[str]:
         """Yield the paths of what was not kept just so."""
         return map(_path, self._rows)
@@ -136,6 +142,26 @@ class FileTable(MutableMapping[str, Proven]):
             return record.size, record.mtime_ns, record.mode, record.role
         size, mtime_ns, mode, _, role, _, _ = _ROW.unpack_from(self._data, row * _ROW.size)
         return size, mtime_ns, mode, self._roles[role]
+
+    def sizes_by_folder(self) -> Iterator[tuple[str, list[tuple[str, int]]]]:
+        """Yield the path below ``data/`` of each folder, with name and bytes of each file in it.
+
+        Only of a table without an edition before it.
+        """
+        assert self._base is None
+        size_at, data, step, odd = _SIZE.unpack_from, self._data, _ROW.size, self._odd
+        inside: dict[str, list[tuple[str, int]]] = {}
+        outside: dict[str, list[tuple[str, int]]] = {}
+        for key, row in self._rows.items():
+            size = size_at(data, row * step)[0] if row not in odd else self._size(row)
+            folders = inside
+            if key[:1] == _OUTSIDE:
+                folders, key = outside, key[1:]
+            above, _, name = key.rpartition("/")
+            folders.setdefault(above, []).append((name, size))
+        for above, files in inside.items():
+            yield LIBRARY_FILES + above if above else LIBRARY_FILES[:-1], files
+        yield from outside.items()
 
     def lacking(self, there: Iterable[tuple[str, int]]) -> set[str]:
         """Return the paths of the files that are not among those that are there, given by path and bytes.
@@ -174,19 +200,37 @@ class FileTable(MutableMapping[str, Proven]):
         """Yield path, and bytes, time (ns) and the beginning of the BLAKE3 digest, of all files, sorted by path."""
         unpack, step = _BRIEF.unpack_from, _ROW.size
         for path, table, row in self._sorted():
-            if table._odd and row in table._odd:
-                record = table._odd[row].record
-                yield path, (record.size, record.mtime_ns, beginning_of(record.blake3))
+            if table._odd:
+                yield path, table._brief(row)
             else:
                 yield path, unpack(table._data, row * step)
+
+    def brief_come(self) -> Iterator[tuple[str, Brief]]:
+        """Yield, as `brief` does, what was not kept just so, in no order."""
+        return ((_path(key), self._brief(row)) for key, row in self._rows.items())
+
+    def brief_gone(self) -> Iterator[tuple[str, Brief]]:
+        """Yield, as `brief` does, what the edition before had that was not kept just so, in no order."""
+        if (base := self._base) is not None:
+            kept = self._kept
+            yield from ((_path(key), base._brief(row)) for key, row in base._rows.items() if not kept[row])
+
+    def _brief(self, row: int) -> Brief:
+        if row in self._odd:
+            record = self._odd[row].record
+            return record.size, record.mtime_ns, beginning_of(record.blake3)
+        brief: Brief = _BRIEF.unpack_from(self._data, row * _ROW.size)
+        return brief
 
     def by_role(self) -> dict[str, tuple[int, int]]:
         """Return by role how many files have it, and their bytes."""
         found: dict[str, tuple[int, int]] = {}
-        for _, table, row in self._sorted():
-            size, _, _, role = table._facts(row)
-            count, total = found.get(role, (0, 0))
-            found[role] = count + 1, total + size
+        kept = (row for row, mark in enumerate(self._kept) if mark)
+        for table, rows in ((self, self._rows.values()), (self._base or self, kept)):
+            for row in rows:
+                size, _, _, role = table._facts(row)
+                count, total = found.get(role, (0, 0))
+                found[role] = count + 1, total + size
         return found
 
     def own_records(self) -> Iterator[FileRecord]:

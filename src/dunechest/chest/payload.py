@@ -2,11 +2,15 @@
 
 from __future__ import annotations
 
+import os
 import stat
 from pathlib import Path
 
 from dunechest.chest.file_table import FileTable
 from dunechest.chest.layout import DATA_FOLDER
+from dunechest.transfer.helpers import Asked
+from dunechest.transfer.tasks import SizesJob
+from dunechest.transfer.totals import sizes_total
 from dunechest.transfer.walk import sizes_below
 
 
@@ -19,6 +23,41 @@ def is_there(bag: Path, path: str, size: int) -> bool:
     return stat.S_ISREG(info.st_mode) and info.st_size == size
 
 
-def lost_in(bag: Path, files: FileTable) -> set[str]:
-    """Return the paths below ``data/`` of what should lie in a bag and is not there, or has another size."""
+class Lying:
+    """What lies in a bag's ``data/``, looked at by a helper while other things are done.
+
+    Parameters
+    ----------
+    bag : Path
+        The bag's folder.
+    """
+
+    def __init__(self, bag: Path) -> None:
+        self._asked = Asked(SizesJob(os.fsencode(bag / DATA_FOLDER)))
+
+    def count(self) -> tuple[int, int]:
+        """Return how many files there are, and their bytes."""
+        done = self._asked.outcome()
+        return done.files, done.size
+
+    def is_just(self, files: FileTable) -> bool:
+        """Whether there are these files in these sizes, and no others."""
+        total = self._asked.outcome().total
+        return total is not None and int.from_bytes(total, "little") == sizes_total(files.sizes_by_folder())
+
+
+def lost_in(bag: Path, files: FileTable, lying: Lying | None = None) -> set[str]:
+    """Return the paths below ``data/`` of what should lie in a bag and is not there, or has another size.
+
+    Parameters
+    ----------
+    bag : Path
+        The bag's folder.
+    files : FileTable
+        What should lie there; a table without an edition before it.
+    lying : Lying, optional
+        What was seen there a moment ago: if it is just that, nothing is missing.
+    """
+    if lying is not None and lying.is_just(files):
+        return set()
     return files.lacking(sizes_below(str(bag / DATA_FOLDER)))

@@ -15,7 +15,7 @@ from dunechest.chest.layout import LIBRARY_FILES, TAG_MANIFEST
 from dunechest.chest.records import ChangeCounts, LibraryRecord, when
 from dunechest.errors import DuneChestError
 from dunechest.ledger import events
-from dunechest.ledger.catalogue import open_catalogue
+from dunechest.ledger.catalogue import Catalogue, open_catalogue
 from dunechest.ledger.catalogue_rows import CURRENT, BagKey, PastEdition, PastRole, Row
 from dunechest.names import from_wire, shown
 from dunechest.progress import Progress, Tally, silent
@@ -31,6 +31,7 @@ def note_files(
     missing: Iterable[str] = (),
     *,
     files: Mapping[str, FileTable] | None = None,
+    before: Mapping[str, str] | None = None,
     progress: Progress = silent,
 ) -> str:
     """Take in the files of bags that are not known as they are now; return why that failed, or nothing.
@@ -45,12 +46,14 @@ def note_files(
         Bags that are gone.
     files : mapping, optional
         The files of bags that are known already, by name; the lists of the others are read.
+    before : mapping, optional
+        What `top_of` said, by name, before those bags got the edition that they have.
     progress : Progress
         Told how far it is.
     """
     if events.unnoted_now():
         return ""
-    known = [(entry, top) for entry in entries if entry.library is not None and (top := _top(entry.records))]
+    known = [(entry, top) for entry in entries if entry.library is not None and (top := top_of(entry.records))]
     gone = tuple(missing)
     try:
         with open_catalogue() as catalogue:
@@ -64,12 +67,18 @@ def note_files(
                 own = BagRecords(entry.folder)
                 tally = Tally(progress, "cataloguing", entry.library.totals.files_stored, 0, entry.name)
                 tally.tell()
+                key = _key(chest, entry.name, entry.library, top)
                 try:
-                    table = (files or {}).get(entry.name) or editions.current_files(own)
+                    table = (files or {}).get(entry.name)
+                    if table and _advanced(
+                        catalogue, key, own, entry.library, table, (before or {}).get(entry.name, "")
+                    ):
+                        continue
+                    table = table or editions.current_files(own)
                     earlier = [n for n in own.numbers(entry.library.edition) if n != entry.library.edition]
                     past = [_edition(record) for record in (*map(own.edition, earlier), entry.library)]
                     rows = _rows(own, entry.library, table) if earlier else _current_rows(entry.library, table)
-                    key, roles = _key(chest, entry.name, entry.library, top), _roles(table.by_role())
+                    roles = _roles(table.by_role())
                     catalogue.put(key, rows, past, roles, distinct=not earlier, tell=_teller(tally))
                 except DuneChestError:
                     continue  # a damaged record says nothing
@@ -77,6 +86,22 @@ def note_files(
         events.lost(str(error))
         return str(error)
     return ""
+
+
+def _advanced(
+    catalogue: Catalogue, key: BagKey, own: BagRecords, record: LibraryRecord, table: FileTable, before: str
+) -> bool:
+    """Take in by its changes an edition that was just made; False if that would not be sooner, or cannot be."""
+    if not before or record.edition < 2 or 2 * table.change_count > len(table):
+        return False
+    earlier = own.edition(record.edition - 1)
+    # What was kept must have the same own name in both.
+    if (earlier.changed_names, earlier.outside_files) != (record.changed_names, record.outside_files):
+        return False
+    names = _Names(record)
+    gone = (_row(path, brief, names, 0, 0)[:5] for path, brief in table.brief_gone())
+    come = (_row(path, brief, names, 0, 0)[:5] for path, brief in table.brief_come())
+    return catalogue.advance(key, before, gone, come, _edition(record), _roles(table.by_role()))
 
 
 def _teller(tally: Tally) -> Callable[[int], None]:
@@ -87,7 +112,8 @@ def _teller(tally: Tally) -> Callable[[int], None]:
     return tell
 
 
-def _top(own: BagRecords) -> str:
+def top_of(own: BagRecords) -> str:
+    """Return by what a bag as it is now is known in the catalogue; empty if that cannot be read."""
     try:
         return hashlib.sha512(safe.read_bounded(own.at(TAG_MANIFEST), 1 << 30)).hexdigest()[:32]
     except (OSError, ValueError):

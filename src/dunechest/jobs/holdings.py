@@ -25,6 +25,7 @@ def note_holdings(
     missing: Iterable[str] = (),
     *,
     files: Mapping[str, FileTable] | None = None,
+    before: Mapping[str, str] | None = None,
     progress: Progress = silent,
 ) -> None:
     """Note which libraries a chest holds, and which it no longer does.
@@ -40,11 +41,13 @@ def note_holdings(
         Bags that were there and are not any more.
     files : mapping, optional
         What bags hold that were just written, by name: their lists need not be read again for this computer's memory.
+    before : mapping, optional
+        By what those were known before, from `top_of`.
     progress : Progress
         Told how far it is.
     """
     entries, missing = list(entries), list(missing)
-    note_files(chest, entries, missing, files=files, progress=progress)
+    note_files(chest, entries, missing, files=files, before=before, progress=progress)
     where = identity(chest.folder)
     items = [("hold", _facts(chest, entry, where)) for entry in entries if entry.library is not None]
     items += [("hold", {"chest": chest.id, "bag": name, "gone": True}) for name in missing]

@@ -30,7 +30,9 @@ from msgspec.structs import astuple, replace
 
 from dunechest.errors import DuneChestError
 from dunechest.ledger.catalogue_rows import (
+    CURRENT,
     BagKey,
+    FileKey,
     Held,
     History,
     Match,
@@ -41,7 +43,7 @@ from dunechest.ledger.catalogue_rows import (
 )
 from dunechest.ledger.folder import state_folder
 from dunechest.ledger.name_texts import hits_in, path_at, paths_in, text_of
-from dunechest.ledger.ranges import gaps_in, joined, runs_of
+from dunechest.ledger.ranges import ended, gaps_in, joined, runs_of
 from dunechest.names import shown
 from dunechest.transfer.owner import hand_over, make_own
 
@@ -83,10 +85,9 @@ _CHUNK = 1024
 _LEAST, _MOST = -(1 << 63), (1 << 63) - 1
 
 
-#: What makes two files the same: folder, name, bytes, time, digest; and the spans of editions that have it.
-_Key = tuple[str, str, int, int, int]
 _AnyKey = TypeVar("_AnyKey", bound=tuple[Any, ...])
-_Wanted = dict[_Key, tuple[tuple[int, int], ...]]
+#: The spans of editions that have a file.
+_Wanted = dict[FileKey, tuple[tuple[int, int], ...]]
 
 
 def _wanted(rows: Iterable[Row]) -> _Wanted:
@@ -174,14 +175,94 @@ class Catalogue:
         (own,) = self._db.execute("SELECT id FROM bags WHERE chest = ? AND bag = ?", (bag.chest, bag.bag)).fetchone()
         for statement in _CLEAR:
             self._db.execute(statement, (own,))
+        self._put_editions(own, editions, roles)
+        held = self._take_new(library, rows, tell) if wanted is None else self._take(library, wanted, tell)
+        self._db.executemany("INSERT INTO held VALUES (?, ?, ?, ?, ?)", ((own, *run) for run in runs_of(held)))
+        self._drop_unheld(library)
+
+    def advance(
+        self,
+        bag: BagKey,
+        before: str,
+        gone: Iterable[FileKey],
+        come: Iterable[FileKey],
+        edition: PastEdition,
+        roles: Iterable[PastRole],
+    ) -> bool:
+        """Take in the next edition of a bag by what it changed; False, and nothing done, if that cannot be.
+
+        Parameters
+        ----------
+        bag : BagKey
+            The bag as it is now.
+        before : str
+            The digest of the tag manifest that it had with the edition before; the catalogue must know it as it was then.
+        gone, come : iterable of tuple
+            Folder, name, bytes, time and digest of what the edition before had and this one has not, and the other way round.
+        edition, roles
+            As for `put`.
+        """
+        known = self._db.execute(
+            "SELECT bags.id, bags.library, bags.top, bags.edition FROM bags JOIN libraries ON libraries.id = bags.library "
+            "WHERE bags.chest = ? AND bags.bag = ? AND libraries.key = ?",
+            (bag.chest, bag.bag, bag.key),
+        ).fetchone()
+        if known is None or not before or known[2:] != (before, bag.edition - 1):
+            return False
+        own, library = known[:2]
+        left, new = dict.fromkeys(gone), dict.fromkeys(come)
+        numbers = self._numbers(library, {**left, **new})
+        runs = self._db.execute("SELECT low, high, first, last FROM held WHERE bag = ?", (own,)).fetchall()
+        ending = {numbers[key] for key in left if key in numbers}
+        now = ended(runs, ending, CURRENT, bag.edition - 1) if len(ending) == len(left) else None
+        if now is None:
+            return False
+        self._library(bag)
+        self._db.execute("UPDATE bags SET top = ?, edition = ? WHERE id = ?", (bag.top, bag.edition, own))
+        self._db.execute("DELETE FROM held WHERE bag = ?", (own,))
+        self._db.execute("DELETE FROM roles WHERE bag = ?", (own,))
+        self._put_editions(own, [edition], roles)
+        arriving = [numbers[key] for key in new if key in numbers]
+        arriving += [number for number, _ in self._add(library, sorted(new.keys() - numbers), lambda done: None)]
+        now += runs_of((number, bag.edition, CURRENT) for number in sorted(arriving))
+        self._db.executemany("INSERT INTO held VALUES (?, ?, ?, ?, ?)", ((own, *run) for run in now))
+        return True
+
+    def _put_editions(self, own: int, editions: Iterable[PastEdition], roles: Iterable[PastRole]) -> None:
         self._db.executemany(
             "INSERT INTO editions VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)",
             ((own, *astuple(edition)) for edition in editions),
         )
         self._db.executemany("INSERT INTO roles VALUES (?, ?, ?, ?)", ((own, *astuple(role)) for role in roles))
-        held = self._take_new(library, rows, tell) if wanted is None else self._take(library, wanted, tell)
-        self._db.executemany("INSERT INTO held VALUES (?, ?, ?, ?, ?)", ((own, *run) for run in runs_of(held)))
-        self._drop_unheld(library)
+
+    def _numbers(self, library: int, keys: Iterable[FileKey]) -> dict[FileKey, int]:
+        """Return the numbers of those of some files of a library that are known."""
+        likely: dict[tuple[int, int, int], dict[tuple[str, str], FileKey]] = {}
+        for key in keys:
+            likely.setdefault(key[2:], {})[key[:2]] = key
+        chunks = self._db.execute(
+            "SELECT start, count FROM chunks WHERE library = ? ORDER BY start", (library,)
+        ).fetchall()
+        starts = [start for start, _ in chunks]
+        wanted: dict[int, dict[int, dict[tuple[str, str], FileKey]]] = {}
+        for facts, paths in likely.items():
+            for (number,) in self._db.execute(
+                # The plus signs keep the other two indexes out: a million files can be of one size.
+                "SELECT id FROM files WHERE digest = ? AND +size = ? AND +mtime = ?",
+                (facts[2], facts[0], facts[1]),
+            ):
+                at = bisect_right(starts, number) - 1
+                if at >= 0 and number < sum(chunks[at]):
+                    wanted.setdefault(starts[at], {})[number - starts[at]] = paths
+        found: dict[FileKey, int] = {}
+        for start, places in wanted.items():
+            (packed,) = self._db.execute("SELECT names FROM chunks WHERE start = ?", (start,)).fetchone()
+            names = list(paths_in(zlib.decompress(packed).decode()))
+            for place, paths in places.items():
+                own = paths.get(names[place])
+                if own is not None:
+                    found[own] = start + place
+        return found
 
     def _has_library(self, bag: BagKey) -> bool:
         sql = "SELECT 1 FROM libraries JOIN chunks ON chunks.library = libraries.id WHERE libraries.key = ? LIMIT 1"
@@ -212,7 +293,7 @@ class Catalogue:
         (number,) = self._db.execute("SELECT id FROM libraries WHERE key = ?", (bag.key,)).fetchone()
         return int(number)
 
-    def _known(self, library: int, tell: Callable[[int], object]) -> Iterator[tuple[int, _Key]]:
+    def _known(self, library: int, tell: Callable[[int], object]) -> Iterator[tuple[int, FileKey]]:
         """Yield the files of a library that are known, each with its number, in the order of the numbers."""
         for start, count, names in self._db.execute(
             "SELECT start, count, names FROM chunks WHERE library = ? ORDER BY start", (library,)

@@ -10,6 +10,9 @@ import msgspec
 #: Stands for an edition that is the current one: the next archive changes only what it changed.
 CURRENT = 0
 
+#: What makes two files the same: folder, name, bytes, time in seconds, digest.
+FileKey = tuple[str, str, int, int, int]
+
 
 class Row(NamedTuple):
     """A file of a bag, and the first and last edition that has it just so; the last is `CURRENT` if it still does.

@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Iterator
+from bisect import bisect_left
+from collections.abc import Collection, Iterable, Iterator
 
 
 def runs_of(held: Iterable[tuple[int, int, int]]) -> Iterator[tuple[int, int, int, int]]:
@@ -28,6 +29,48 @@ def joined(runs: Iterable[tuple[int, int]]) -> list[tuple[int, int]]:
             found[-1] = found[-1][0], max(found[-1][1], high)
         else:
             found.append((low, high))
+    return found
+
+
+def ended(
+    runs: Iterable[tuple[int, int, int, int]], numbers: Collection[int], open_end: int, end: int
+) -> list[tuple[int, int, int, int]] | None:
+    """Give files the edition that has them last, in whose runs it is open; None if one of them is in no such run.
+
+    Parameters
+    ----------
+    runs : iterable of tuple
+        Low, high, first and last edition.
+    numbers : collection of int
+        The files.
+    open_end, end : int
+        The last edition of those runs, and the one that the files get.
+    """
+    pending = sorted(numbers)
+    found: list[tuple[int, int, int, int]] = []
+    for low, high, first, last in sorted(runs):
+        if last != open_end:
+            found.append((low, high, first, last))
+            continue
+        at = bisect_left(pending, low)
+        while at < len(pending) and pending[at] <= high:
+            number = pending.pop(at)
+            if low < number:
+                found.append((low, number - 1, first, last))
+            found.append((number, number, first, end))
+            low = number + 1
+        if low <= high:
+            found.append((low, high, first, last))
+    return None if pending else _merged(found)
+
+
+def _merged(runs: Iterable[tuple[int, int, int, int]]) -> list[tuple[int, int, int, int]]:
+    found: list[tuple[int, int, int, int]] = []
+    for low, high, first, last in sorted(runs, key=lambda run: (run[2:], run)):
+        if found and found[-1][2:] == (first, last) and found[-1][1] == low - 1:
+            found[-1] = (found[-1][0], high, first, last)
+        else:
+            found.append((low, high, first, last))
     return found
 
 

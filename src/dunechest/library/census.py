@@ -5,10 +5,12 @@ from __future__ import annotations
 import os
 from collections import Counter
 from collections.abc import Iterable
+from itertools import islice
 from pathlib import Path
 
 import msgspec
 
+from dunechest.library.endings import ending
 from dunechest.paths import is_folder
 from dunechest.transfer import safe
 from dunechest.transfer.placeholder import is_placeholder
@@ -48,20 +50,24 @@ class Census(msgspec.Struct):
 
     def count(self, folder: str, names: Iterable[str]) -> None:
         """Count files that lie directly in a folder, given by its path."""
-        for name in names:
-            self.files += 1
-            ending = os.path.splitext(name)[1].lower()
-            self.endings[ending] += 1
-            some = self.samples.setdefault(ending, [])
+        names = names if isinstance(names, list) else list(names)
+        endings = [ending(name) for name in names]
+        self.files += len(names)
+        self.endings.update(endings)
+        for last in {*endings}:
+            some = self.samples.setdefault(last, [])
             if len(some) < _SAMPLES:
-                some.append(os.path.join(folder, name))
+                few = islice(
+                    (name for name, own in zip(names, endings, strict=True) if own == last), _SAMPLES - len(some)
+                )
+                some += [os.path.join(folder, name) for name in few]
 
     def add(self, below: Census) -> None:
         """Add what is in a folder below."""
         self.files += below.files
         self.endings.update(below.endings)
-        for ending, paths in below.samples.items():
-            some = self.samples.setdefault(ending, [])
+        for last, paths in below.samples.items():
+            some = self.samples.setdefault(last, [])
             some += paths[: max(0, _SAMPLES - len(some))]
 
 

@@ -19,7 +19,7 @@ import msgspec
 from dunechest.transfer import digests, disk, medium, stream
 from dunechest.transfer.digest_files import digest_files
 from dunechest.transfer.stream import TargetFailedError
-from dunechest.transfer.tasks import AROUND, WHOLE, CopyJob, CopyOutcome, CopyTask, Done, Job, LookJob, Tell
+from dunechest.transfer.tasks import AROUND, WHOLE, CopyJob, CopyOutcome, CopyTask, Done, Job, LookJob, SizesJob, Tell
 from dunechest.transfer.whole_files import (
     READING,
     UMASK,
@@ -50,6 +50,10 @@ def perform(number: int, job: Job, tell: Tell) -> Done:
         from dunechest.transfer.totals import total_of_job
 
         return Done(number, total=total_of_job(job))
+    if isinstance(job, SizesJob):
+        from dunechest.transfer.totals import sizes_of_job
+
+        return sizes_of_job(number, job)
     return Done(number, digests=digest_files(job.tasks, tell))
 
 

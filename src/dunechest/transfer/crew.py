@@ -8,19 +8,14 @@ other. A small job is done in the calling process: starting workers would cost m
 from __future__ import annotations
 
 import os
-import queue
-import sys
-import threading
 import time
 from collections.abc import Callable, Iterable, Iterator, Sequence
-from pathlib import Path
 from types import TracebackType
-from typing import TYPE_CHECKING, BinaryIO, Self, TypeVar
-
-import msgspec
+from typing import TYPE_CHECKING, Self, TypeVar
 
 from dunechest.errors import CutOffError
-from dunechest.transfer import copying, medium, pace
+from dunechest.transfer import copying, helpers, medium, pace
+from dunechest.transfer.helpers import ENDED, Helper
 from dunechest.transfer.tasks import (
     WHOLE,
     CopyJob,
@@ -30,14 +25,14 @@ from dunechest.transfer.tasks import (
     DigestTask,
     Done,
     Job,
-    LookJob,
     Numbered,
     Told,
 )
-from dunechest.transfer.worker import receive, send
 
 if TYPE_CHECKING:
     import subprocess
+
+    from dunechest.transfer.helpers import Answers
 
 #: A batch of small files ends at so many files or bytes: each costs a flush, and keeps its files open until then.
 BATCH_FILES = 512
@@ -45,15 +40,13 @@ BATCH_FILES = 512
 BATCH_ALONE = 192
 BATCH_BYTES = 16 << 20
 
-_ENDED = "A helper process of this program was ended from outside. Run the command again to continue."
-
 #: Jobs a worker has in hand: the one it does, and the next, so that it never waits.
 _IN_HAND = 2
 
 
 def is_large(job: Job) -> bool:
     """Whether a job is one large file."""
-    return not isinstance(job, LookJob) and len(job.tasks) == 1 and job.tasks[0].size > WHOLE
+    return isinstance(job, CopyJob | DigestJob) and len(job.tasks) == 1 and job.tasks[0].size > WHOLE
 
 
 _Item = TypeVar("_Item")
@@ -79,6 +72,11 @@ def batches(
         yield batch
 
 
+def workers_for(files: int, total: int) -> int:
+    """Return how many workers a job gets with so many files and bytes; see `Crew.for_job`."""
+    return 0 if files <= 2 * BATCH_ALONE and total <= 32 << 20 else min(4, (os.cpu_count() or 1) + 1)
+
+
 class Crew:
     """Workers that live as long as the ``with`` block.
 
@@ -94,11 +92,17 @@ class Crew:
 
     def __init__(self, workers: int, tell: Callable[[int], None], *, one_large: bool = False) -> None:
         rate = pace.limit()
-        self.workers = workers if sys.executable and rate is None else 0
+        self.workers = workers if helpers.can_help() else 0
         self._tell = tell if rate is None else pace.Paced(rate, tell)
         self._one_large = one_large
-        self.processes: list[subprocess.Popen[bytes]] = []
-        self._answers: queue.SimpleQueue[tuple[int, Told | Done | None]] = queue.SimpleQueue()
+        self._helpers: list[Helper] = []
+        #: Whether any of them may still have something in hand.
+        self._at_work = False
+
+    @property
+    def processes(self) -> list[subprocess.Popen[bytes]]:
+        """The processes of the workers, while they are at hand."""
+        return [helper.process for helper in self._helpers]
 
     @classmethod
     def for_job(
@@ -120,43 +124,26 @@ class Crew:
         tell : callable
             Called with numbers of bytes as they are read.
         """
-        if files <= 2 * BATCH_ALONE and total <= 32 << 20:
-            return cls(0, tell)
-        turning = any(medium.rotates(place) for place in places)
-        return cls(min(4, (os.cpu_count() or 1) + 1), tell, one_large=turning)
+        workers = workers_for(files, total)
+        return cls(workers, tell, one_large=workers > 0 and any(medium.rotates(place) for place in places))
 
     def __enter__(self) -> Self:
-        for number in range(self.workers):
-            process = _start()
-            self.processes.append(process)
-            threading.Thread(target=self._listen, args=(number, process.stdout), daemon=True).start()
+        for _ in range(self.workers):
+            self._helpers.append(helpers.take())
         return self
 
     def __exit__(
         self, kind: type[BaseException] | None, error: BaseException | None, trace: TracebackType | None
     ) -> None:
-        for process in self.processes:
-            if kind is not None:
-                process.kill()
-            if process.stdin is not None:
-                try:
-                    process.stdin.close()
-                except OSError:
-                    pass
-        for process in self.processes:
-            process.wait()
-            if process.stdout is not None:
-                process.stdout.close()
-
-    def _listen(self, number: int, pipe: BinaryIO | None) -> None:
-        assert pipe is not None
-        answers = msgspec.msgpack.Decoder(Told | Done)
-        try:
-            while (body := receive(pipe)) is not None:
-                self._answers.put((number, answers.decode(body)))
-        except (OSError, ValueError, msgspec.MsgspecError):
-            pass
-        self._answers.put((number, None))
+        own, self._helpers = self._helpers, []
+        if kind is not None:
+            for helper in own:
+                helper.process.kill()  # all of them before the first is waited for
+        for helper in own:
+            if kind is not None or self._at_work:
+                helper.end(at_once=kind is not None)
+            else:
+                helpers.give_back(helper)
 
     def run(self, jobs: Iterable[Job]) -> Iterator[Done]:
         """Carry out jobs; yield each one's outcome in the order of the jobs.
@@ -166,13 +153,21 @@ class Crew:
         CutOffError
             If a worker process was ended from outside.
         """
-        if not self.processes:
+        if not self._helpers:
             for number, job in enumerate(jobs):
                 yield copying.perform(number, job, self._tell)
             return
+        from queue import SimpleQueue
+
+        answers: Answers = SimpleQueue()
+        places = {}
+        for place, helper in enumerate(self._helpers):
+            helper.answers = answers
+            places[helper] = place
+        self._at_work = True
         source = enumerate(jobs)
         upcoming = next(source, None)
-        hands = [0] * len(self.processes)
+        hands = [0] * len(places)
         large: set[int] = set()
         early: dict[int, Done] = {}
         wanted = 0
@@ -185,21 +180,22 @@ class Crew:
                         break
                     large.add(number)
                 idle = hands.index(min(hands))
-                self._give(idle, Numbered(number, job))
+                self._helpers[idle].give(Numbered(number, job))
                 hands[idle] += 1
                 upcoming = next(source, None)
-            worker, answer = self._answers.get()
+            helper, answer = answers.get()
             if answer is None:
-                raise CutOffError(_ENDED)
+                raise CutOffError(ENDED)
             if isinstance(answer, Told):
                 self._tell(answer.bytes)
                 continue
-            hands[worker] -= 1
+            hands[places[helper]] -= 1
             large.discard(answer.number)
             early[answer.number] = answer
             while wanted in early:
                 yield early.pop(wanted)
                 wanted += 1
+        self._at_work = False
 
     def copy_each(
         self, items: Iterable[_Item], size_of: Callable[[_Item], int], job: Callable[[Sequence[_Item]], CopyJob]
@@ -262,7 +258,7 @@ class Crew:
         sent: dict[int, list[_Item]] = {}
 
         def jobs() -> Iterator[Job]:
-            most = BATCH_FILES if self.processes else BATCH_ALONE
+            most = BATCH_FILES if self._helpers else BATCH_ALONE
             for number, batch in enumerate(batches(items, size_of, most)):
                 if number and time.monotonic() >= until:
                     return
@@ -271,27 +267,3 @@ class Crew:
 
         for done in self.run(jobs()):
             yield sent.pop(done.number), done
-
-    def _give(self, worker: int, numbered: Numbered) -> None:
-        pipe = self.processes[worker].stdin
-        assert pipe is not None
-        try:
-            send(pipe, numbered)  # type: ignore[arg-type]
-        except OSError as error:
-            raise CutOffError(_ENDED) from error
-
-
-def _start() -> subprocess.Popen[bytes]:
-    import subprocess
-
-    # -P keeps the current folder, which may be a stranger's drive, off the import path;
-    # the package itself is named, so that it is found wherever it was imported from.
-    package = str(Path(__file__).resolve().parents[2])
-    inherited = os.environ.get("PYTHONPATH")
-    path = package + (os.pathsep + inherited if inherited else "")
-    return subprocess.Popen(
-        [sys.executable, "-P", "-m", "dunechest.transfer"],
-        stdin=subprocess.PIPE,
-        stdout=subprocess.PIPE,
-        env={**os.environ, "PYTHONPATH": path},
-    )

@@ -91,7 +91,13 @@ class LookJob(msgspec.Struct, frozen=True, array_like=True, tag=True):
     tasks: list[bytes]
 
 
-Job = CopyJob | DigestJob | LookJob
+class SizesJob(msgspec.Struct, frozen=True, array_like=True, tag=True):
+    """All regular files below `root`, to be counted and told by a number; see `dunechest.transfer.totals`."""
+
+    root: bytes
+
+
+Job = CopyJob | DigestJob | LookJob | SizesJob
 
 
 class Told(msgspec.Struct, frozen=True, array_like=True, tag=True):
@@ -106,15 +112,18 @@ class Done(msgspec.Struct, frozen=True, array_like=True, tag=True):
     number: int
     copies: list[CopyOutcome] | None = None
     digests: list[DigestOutcome] | None = None
-    #: What the digests of folders that were looked over add up to (little-endian); none if one could not be.
+    #: What the digests of folders add up to (little-endian); none if one could not be looked over.
     total: bytes | None = None
+    #: Of a `SizesJob`: how many files, and their bytes.
+    files: int = 0
+    size: int = 0
 
 
 class Numbered(msgspec.Struct, frozen=True, array_like=True):
     """A job on its way to a worker."""
 
     number: int
-    job: CopyJob | DigestJob | LookJob
+    job: CopyJob | DigestJob | LookJob | SizesJob
 
 
 Tell = Callable[[int], None]

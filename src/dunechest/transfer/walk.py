@@ -216,15 +216,23 @@ def each_file(root: str) -> Iterator[FileEntry]:
 
 def sizes_below(root: str) -> Iterator[tuple[str, int]]:
     """Yield path and bytes of each regular file below a folder, in no order; what cannot be listed is passed over."""
-    return ((path, info.st_size) for path, info in _infos_below(root))
+    return ((prefix + name, info.st_size) for prefix, infos in _infos_below(root) for name, info in infos)
 
 
-def _infos_below(root: str) -> Iterator[tuple[str, os.stat_result]]:
+def sizes_by_folder(root: str) -> Iterator[tuple[str, list[tuple[str, int]]]]:
+    """Yield the path of each folder, with name and bytes of each regular file in it; see `sizes_below`."""
+    for prefix, infos in _infos_below(root):
+        yield prefix[:-1], [(name, info.st_size) for name, info in infos]
+
+
+def _infos_below(root: str) -> Iterator[tuple[str, list[tuple[str, os.stat_result]]]]:
+    """Yield what stands before each name of a folder, and its regular files; what cannot be listed is passed over."""
     is_directory, is_file, asked = stat.S_IFDIR, stat.S_IFREG, _ASKED
     pending = [""]
     while pending:
         folder = pending.pop()
         prefix = folder + "/" if folder else ""
+        found: list[tuple[str, os.stat_result]] = []
         try:
             with os.scandir(os.path.join(root, folder)) as entries:
                 for entry in entries:
@@ -234,11 +242,12 @@ def _infos_below(root: str) -> Iterator[tuple[str, os.stat_result]]:
                         continue
                     kind = info.st_mode & 0o170000
                     if kind == is_file:
-                        yield prefix + entry.name, info
+                        found.append((entry.name, info))
                     elif kind == is_directory and not leads_elsewhere(info):
                         pending.append(prefix + entry.name)
         except OSError:
-            continue
+            pass  # what was told before counts
+        yield prefix, found
 
 
 def lines_of(listing: Walk) -> Iterator[str]:
@@ -380,10 +389,11 @@ class Sum(NamedTuple):
 def count(root: str) -> Sum:
     """Count what lies below a folder; what cannot be read does not count."""
     files = size = newest = 0
-    for _, info in _infos_below(root):
-        files += 1
-        size += info.st_size
-        newest = max(newest, info.st_mtime_ns)
+    for _, infos in _infos_below(root):
+        files += len(infos)
+        for _, info in infos:
+            size += info.st_size
+            newest = max(newest, info.st_mtime_ns)
     return Sum(files, size, newest)
 
 

@@ -10,7 +10,7 @@ import signal
 import struct
 import sys
 import time
-from typing import BinaryIO
+from typing import IO, BinaryIO
 
 import msgspec
 
@@ -20,14 +20,14 @@ from dunechest.transfer.tasks import Done, Numbered, Told
 _LENGTH = struct.Struct("<I")
 
 
-def send(pipe: BinaryIO, message: Told | Done | Numbered) -> None:
+def send(pipe: IO[bytes], message: Told | Done | Numbered) -> None:
     """Write one message."""
     body = msgspec.msgpack.encode(message)
     pipe.write(_LENGTH.pack(len(body)) + body)
     pipe.flush()
 
 
-def receive(pipe: BinaryIO) -> bytes | None:
+def receive(pipe: IO[bytes]) -> bytes | None:
     """Read the body of one message; None at the end of the pipe."""
     head = pipe.read(_LENGTH.size)
     if len(head) < _LENGTH.size:

@@ -21,6 +21,7 @@ from dunechest.cli.parts import (
 
 if TYPE_CHECKING:
     from dunechest.chest.chest import Chest
+    from dunechest.errors import CutOffError
     from dunechest.jobs.archive.options import ArchiveOptions
     from dunechest.jobs.archive.result import ArchiveResult
     from dunechest.library.library import Library
@@ -110,10 +111,8 @@ def command(out: Out, libraries: tuple[str, ...], chests: tuple[str, ...], **ask
     reasons. The exit status is 1 if a file could not be copied or changed meanwhile.
     """
     from dunechest.cli.output import say_recovered
-    from dunechest.cli.views import archive as view
-    from dunechest.errors import CutOffError
-    from dunechest.jobs.archive.several import archive_several, plan_several, refuse_several
     from dunechest.jobs.named import resolve_chest, resolve_library
+    from dunechest.transfer.helpers import standing
 
     begun = time.monotonic()
     if asked["plan_only"]:
@@ -126,6 +125,16 @@ def command(out: Out, libraries: tuple[str, ...], chests: tuple[str, ...], **ask
     known = [resolve_library(text, kind=asked["kind"]) for text in libraries]
     if asked["plan_only"]:
         return _plan(out, known, targets, options)
+    with standing():
+        return _archive(out, known, targets, options, begun)
+
+
+def _archive(
+    out: Out, known: Sequence[Library], targets: Sequence[Chest], options: ArchiveOptions, begun: float
+) -> int:
+    from dunechest.cli.views import archive as view
+    from dunechest.jobs.archive.several import archive_several, plan_several, refuse_several
+
     results: list[ArchiveResult] = []
     out.document("archive", targets[0] if len(targets) == 1 else None)
     with out.following() as progress:

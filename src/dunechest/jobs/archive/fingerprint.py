@@ -18,7 +18,7 @@ from dunechest.transfer.totals import total_of
 
 def fingerprint(kind: Kind, choice: Choice, lines: Iterable[str]) -> str:
     """Return the fingerprint of a library by the texts of its folders, in hexadecimal."""
-    return _of(kind, choice, total_of(lines))
+    return fingerprint_of_total(kind, choice, total_of(lines))
 
 
 def fingerprint_of_folder(kind: Kind, choice: Choice, root: str, files: int) -> str:
@@ -29,9 +29,10 @@ def fingerprint_of_folder(kind: Kind, choice: Choice, root: str, files: int) -> 
     OSError
         If anything in it cannot be listed or asked about.
     """
-    return _of(kind, choice, total_of_folder(root, files))
+    return fingerprint_of_total(kind, choice, total_of_folder(root, files))
 
 
-def _of(kind: Kind, choice: Choice, total: int) -> str:
+def fingerprint_of_total(kind: Kind, choice: Choice, total: int) -> str:
+    """Return the fingerprint of a library by what the texts of its folders add up to, in hexadecimal."""
     total += int.from_bytes(blake3(msgspec.json.encode((kind, choice))).digest())
     return f"{total % (1 << 256):064x}"

@@ -15,16 +15,21 @@ from dunechest.errors import CutOffError, UsageError, refuse_blocked
 from dunechest.findings import Finding, blocking
 from dunechest.jobs.archive.options import USUAL, ArchiveOptions
 from dunechest.jobs.archive.result import ArchiveResult
-from dunechest.jobs.archive.unchanged import unchanged
+from dunechest.jobs.archive.unchanged import looked_into, own_bags, unchanged
 from dunechest.jobs.holdings import note_refused
 from dunechest.jobs.named import AnyLibrary, get_chest, get_libraries
 from dunechest.library.library import Library
 from dunechest.names import AnyPath, shown
 from dunechest.progress import Progress, silent
+from dunechest.transfer.fingerprints import MANY
+from dunechest.transfer.helpers import WORTH_ASKING, standing, start_ahead
 
 if TYPE_CHECKING:
+    from dunechest.chest.bag_entry import BagEntry
+    from dunechest.chest.payload import Lying
     from dunechest.jobs.archive.plan import ArchivePlan
     from dunechest.jobs.study.contents import Contents
+    from dunechest.transfer.walk import Walk
 
 #: Gives the progress to tell, for as long as one library is archived to one chest.
 Following = Callable[[], AbstractContextManager[Progress]]
@@ -73,8 +78,12 @@ def plan_several(libraries: Iterable[Library], chests: Sequence[Chest], options:
     studied: dict[Path, Contents] = {}
     for chest in chests:
         rest = []
+        lying: dict[str, Lying] = {}
         for library in several.libraries:
-            result = unchanged(library, chest, options)
+            own = own_bags(library, chest, options)
+            lying |= looked_into(own)
+            listing = _listing(library, own)
+            result = unchanged(library, chest, options, own, lying, listing)
             if result is not None:
                 several.seen[chest.id, library.path] = result
                 continue
@@ -84,15 +93,40 @@ def plan_several(libraries: Iterable[Library], chests: Sequence[Chest], options:
             former = with_former_kind(library, chest)
             contents = studied.get(library.path)
             if contents is None or contents.library.kind != former.kind:
-                contents = studied[library.path] = study(former)
+                if not own:
+                    listing = _listed_for_copying(former)
+                contents = studied[library.path] = study(former, listing)
             rest.append(contents)
         if not rest:
             continue
         from dunechest.jobs.archive.planning.make import plan_archive
 
-        for plan in plan_archive(rest, chest, options):
+        for plan in plan_archive(rest, chest, options, lying=lying):
             several.plans[chest.id, plan.library.path] = plan
     return several
+
+
+def _listing(library: Library, own: Sequence[BagEntry]) -> Walk | None:
+    """Walk a library of which most will be as it was, if one walk is to do for that and for a plan; None if not.
+
+    A small one is soon walked twice, and most of those are unchanged; a very large one several helpers look over.
+    """
+    files = max((entry.library.totals.files_found for entry in own if entry.library is not None), default=0)
+    if library.shape != "folder" or not WORTH_ASKING <= files < MANY:
+        return None
+    from dunechest.jobs.study.contents import list_library
+
+    return list_library(library)
+
+
+def _listed_for_copying(library: Library) -> Walk:
+    """Walk a library of which the chest has nothing, and start those who will copy it: it is yet to be studied."""
+    from dunechest.jobs.study.contents import list_library
+    from dunechest.transfer.crew import workers_for
+
+    listing = list_library(library)
+    start_ahead(workers_for(len(listing.files), listing.bytes))
+    return listing
 
 
 def _refuse_twice(chests: Sequence[Chest]) -> None:
@@ -209,10 +243,11 @@ def archive(
     """
     places = (chest,) if isinstance(chest, Chest | str | os.PathLike) else tuple(chest)
     targets = [get_chest(place) for place in places]
-    several = plan_several(get_libraries(libraries), targets, options)
-    refuse_several(several)
     cut_off: list[CutOffError] = []
-    results = [result for _, result in archive_several(several, lambda: nullcontext(progress), cut_off)]
+    with standing():
+        several = plan_several(get_libraries(libraries), targets, options)
+        refuse_several(several)
+        results = [result for _, result in archive_several(several, lambda: nullcontext(progress), cut_off)]
     if cut_off:
         raise cut_off[0]
     return tuple(results)

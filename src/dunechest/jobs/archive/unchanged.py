@@ -7,11 +7,14 @@ full comparison decides.
 from __future__ import annotations
 
 import time
+from collections.abc import Iterable, Mapping, Sequence
+from types import MappingProxyType
 
+from dunechest.chest.bag_entry import BagEntry
 from dunechest.chest.bag_records import BagRecords
 from dunechest.chest.chest import Chest
-from dunechest.chest.layout import DATA_FOLDER
 from dunechest.chest.origin import came_from
+from dunechest.chest.payload import Lying
 from dunechest.chest.records import LibraryRecord
 from dunechest.jobs.archive.fingerprint import fingerprint, fingerprint_of_folder
 from dunechest.jobs.archive.options import ArchiveOptions
@@ -20,23 +23,17 @@ from dunechest.jobs.holdings import note_holdings
 from dunechest.jobs.study.choice import LeftBehind
 from dunechest.library.library import Library
 from dunechest.names import from_wire
-from dunechest.transfer.walk import count, entry_of, lines_of, walk_own
+from dunechest.transfer.helpers import WORTH_ASKING
+from dunechest.transfer.walk import Walk, entry_of, lines_of, walk_own
 
 
-def unchanged(library: Library, chest: Chest, options: ArchiveOptions) -> ArchiveResult | None:
-    """Return the summary of an archive that has nothing to do, or None if that cannot be said at once.
-
-    Parameters
-    ----------
-    library, chest, options
-        As for `plan_archive`.
-    """
-    begun = time.monotonic()
+def own_bags(library: Library, chest: Chest, options: ArchiveOptions) -> list[BagEntry]:
+    """Return the bags that may hold a library just as it is."""
     name, choice = options.name, options.choice
     if choice.parts or options.read_all or options.continues is not None:
-        return None
-    own = [
-        (entry.library.archived, entry.name, entry.library)
+        return []
+    return [
+        entry
         for entry in chest.bags()
         if entry.library is not None
         and entry.library.fingerprint
@@ -44,11 +41,52 @@ def unchanged(library: Library, chest: Chest, options: ArchiveOptions) -> Archiv
         and not entry.library.partial
         and came_from(entry.library, library.path)
     ]
+
+
+def looked_into(bags: Iterable[BagEntry]) -> dict[str, Lying]:
+    """Have a helper look what lies in large bags while the library is looked at; by name."""
+    return {
+        entry.name: Lying(entry.folder)
+        for entry in bags
+        if entry.library is not None and entry.library.totals.files_stored >= WORTH_ASKING
+    }
+
+
+def unchanged(
+    library: Library,
+    chest: Chest,
+    options: ArchiveOptions,
+    bags: Sequence[BagEntry] | None = None,
+    lying: Mapping[str, Lying] = MappingProxyType({}),
+    listing: Walk | None = None,
+) -> ArchiveResult | None:
+    """Return the summary of an archive that has nothing to do, or None if that cannot be said at once.
+
+    Parameters
+    ----------
+    library, chest, options
+        As for `plan_archive`.
+    bags, lying : optional
+        From `own_bags` and `looked_into`.
+    listing : Walk, optional
+        What is in the library, if it was walked a moment ago.
+    """
+    begun = time.monotonic()
+    choice = options.choice
+    own = [
+        (entry.library.archived, entry.name, entry.library)
+        for entry in (own_bags(library, chest, options) if bags is None else bags)
+        if entry.library is not None
+    ]
     if not own:
         return None
     try:
         place = str(library.path)
-        if library.shape == "folder":
+        if listing is not None:
+            if listing.unreadable:
+                return None
+            now = fingerprint(library.kind, choice, lines_of(listing))
+        elif library.shape == "folder":
             files = max(record.totals.files_found for _, _, record in own)
             now = fingerprint_of_folder(library.kind, choice, place, files)
         else:
@@ -58,17 +96,20 @@ def unchanged(library: Library, chest: Chest, options: ArchiveOptions) -> Archiv
     if chest.faults or chest.unfinished:
         return None
     for _, bag, record in sorted(own, key=lambda candidate: candidate[:2], reverse=True):
-        if record.fingerprint == now and _outside_files_as_before(record) and _there(chest, bag, record):
+        if (
+            record.fingerprint == now
+            and _outside_files_as_before(record)
+            and _there(chest, bag, record, lying.get(bag))
+        ):
             note_holdings(chest, [chest.bag(bag)])
             return _summary(library, chest, bag, record, time.monotonic() - begun)
     return None
 
 
-def _there(chest: Chest, bag: str, record: LibraryRecord) -> bool:
+def _there(chest: Chest, bag: str, record: LibraryRecord, lying: Lying | None) -> bool:
     """Whether the chest still has it: every record is proven, and files and bytes are as many as were written down."""
     folder = chest.bag_folder(bag)
-    lying = count(str(folder / DATA_FOLDER))
-    if (lying.files, lying.bytes) != (record.totals.files_stored, record.totals.bytes_stored):
+    if (lying or Lying(folder)).count() != (record.totals.files_stored, record.totals.bytes_stored):
         return False
     return not BagRecords(folder).faults()
 

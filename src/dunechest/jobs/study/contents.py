@@ -47,15 +47,22 @@ class Contents(Value, msgspec.Struct, frozen=True):
     open_databases: frozenset[str] = frozenset()
 
 
-def study(library: Library) -> Contents:
+def study(library: Library, listing: Walk | None = None) -> Contents:
     """Walk a library and read what it refers to; nothing is changed, and no placeholder is opened.
+
+    Parameters
+    ----------
+    library : Library
+        The library.
+    listing : Walk, optional
+        From `list_library`, if it was walked a moment ago.
 
     Raises
     ------
     CutOffError
         If its folder cannot be listed.
     """
-    listing = list_library(library)
+    listing = listing or list_library(library)
     home = Path(os.path.realpath(own_home()))
     report = ReferenceReport()
     parts: tuple[Part, ...] = ()

@@ -122,18 +122,21 @@ def candidates(kind: Kind, files: Iterable[FileEntry]) -> list[FileEntry]:
     own = [file for file in files if file.size and not file.placeholder]
     paths = [file.path for file in own] if kind.references else []
     spoken_of = {path for spec in kind.references for path in spec.among(paths)}
-    return sorted(
-        (
-            file
-            for file in own
-            if ending(file.path) not in _OTHER_ENDINGS
-            and file.path not in spoken_of
-            and not file.path.endswith(COMPANIONS)
-            and (_INNER.search(file.path) is None or _is_place(file.path))
-            and role_of(kind, file.path) == "essential"
-        ),
-        key=lambda file: file.path,
-    )
+    special = kind.not_essential
+    made: dict[str, bool] = {}  # by folder: whether a program made what is in it
+    found = []
+    for file in own:
+        path = file.path
+        if ending(path) in _OTHER_ENDINGS or path in spoken_of or path.endswith(COMPANIONS):
+            continue
+        folder = path[: path.rfind("/") + 1]
+        if (inner := made.get(folder)) is None:
+            inner = made[folder] = _INNER.search(folder) is not None
+        if inner and not _is_place(path):
+            continue
+        if not special.match(path) or role_of(kind, path) == "essential":
+            found.append(file)
+    return sorted(found, key=lambda file: file.path)
 
 
 def _is_place(path: str) -> bool:
@@ -170,7 +173,7 @@ def with_open_formats(kind: Kind, library: Path, files: Iterable[FileEntry]) -> 
             formats = _BY_ENDING.get(ending(file.path), ())
             begins = at_hand.get(file.path, b"")
             if not formats:
-                if not looked_at.takes_head(file.path):
+                if not looked_at.takes_head(ending(file.path)):
                     continue
                 if begins.startswith(_DATABASE):
                     tables += _columns(library / file.path, file.path)
@@ -190,7 +193,8 @@ def with_open_formats(kind: Kind, library: Path, files: Iterable[FileEntry]) -> 
 def _to_ask(files: Iterable[FileEntry], looked_at: _LookedAt) -> Iterator[FileEntry]:
     """Leave out the files of no known ending of which enough were looked at, before anything else is done with them."""
     for file in files:
-        if ending(file.path) in _BY_ENDING or looked_at.may_take_head(file.path) or _is_place(file.path):
+        last = ending(file.path)
+        if last in _BY_ENDING or looked_at.may_take_head(last) or _is_place(file.path):
             yield file
 
 
@@ -201,17 +205,16 @@ class _LookedAt(msgspec.Struct):
     unsure: int = 0
     misses: Counter[str] = msgspec.field(default_factory=Counter)
 
-    def may_take_head(self, path: str) -> bool:
-        """Whether a file of no known ending is opened for its first bytes."""
-        last = ending(path)
+    def may_take_head(self, last: str) -> bool:
+        """Whether a file of an ending that is not known is opened for its first bytes."""
         if last in _DATABASE_ENDINGS:
             return True
         return self.heads < _MOST_HEADS and not (last and self.misses[last] >= _MOST_MISSES)
 
-    def takes_head(self, path: str) -> bool:
+    def takes_head(self, last: str) -> bool:
         """Likewise, and count it."""
-        may = self.may_take_head(path)
-        self.heads += may and ending(path) not in _DATABASE_ENDINGS
+        may = self.may_take_head(last)
+        self.heads += may and last not in _DATABASE_ENDINGS
         return may
 
 
@@ -220,7 +223,7 @@ def _at_hand(group: Sequence[FileEntry], root: str, looked_at: _LookedAt) -> dic
     wanted = []
     for file in group:
         formats = _BY_ENDING.get(ending(file.path), ())
-        if _is_place(file.path) or not (formats or looked_at.may_take_head(file.path)):
+        if _is_place(file.path) or not (formats or looked_at.may_take_head(ending(file.path))):
             continue
         if not formats:
             wanted.append((file.path, _HEAD))

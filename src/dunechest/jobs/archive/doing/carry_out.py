@@ -18,11 +18,12 @@ from dunechest.jobs.archive.doing.heal import heal
 from dunechest.jobs.archive.doing.resume import prepare
 from dunechest.jobs.archive.doing.reuse import Recognised, recognise
 from dunechest.jobs.archive.doing.run import Run, cut_off_words
-from dunechest.jobs.archive.doing.second_look import SecondLook, second_look
+from dunechest.jobs.archive.doing.second_look import SecondLook, look_again, second_look
 from dunechest.jobs.archive.doing.summary import summary_of, summary_of_nothing
 from dunechest.jobs.archive.doing.supplied import supplied_by
 from dunechest.jobs.archive.plan import ArchivePlan
 from dunechest.jobs.archive.result import ArchiveResult
+from dunechest.jobs.catalogue import top_of
 from dunechest.jobs.here import machine_name
 from dunechest.jobs.holdings import note_holdings
 from dunechest.ledger import events
@@ -116,8 +117,11 @@ def _make_edition(run: Run, progress: Progress) -> tuple[SecondLook, str] | None
         journal.clear(run.bag)
         return None
     progress(Step("finishing", 0, 0, 0, 0, plan.library.name))
-    second = second_look(run)
-    return second, finish(run)
+    if plan.previous is not None:
+        run.known_as = top_of(BagRecords(run.bag))
+    looking = look_again(run)  # while the records are written
+    top = finish(run)
+    return second_look(run, looking), top
 
 
 def _still_as_planned(run: Run) -> None:
@@ -148,6 +152,7 @@ def _nothing(run: Run) -> bool:
 
 def _note(run: Run, result: ArchiveResult, top: str, progress: Progress) -> None:
     chest = run.plan.chest
+    written, before = {result.bag: run.proven}, {result.bag: run.known_as}
     # The chest itself holds everything; without this only this computer's memory of it is missing.
     events.try_append(
         ("chest", {"id": chest.id, "label": chest.label, "folder": str(chest.folder)}),
@@ -165,4 +170,4 @@ def _note(run: Run, result: ArchiveResult, top: str, progress: Progress) -> None
             },
         ),
     )
-    note_holdings(chest, [chest.bag(result.bag)], files={result.bag: run.proven}, progress=progress)
+    note_holdings(chest, [chest.bag(result.bag)], files=written, before=before, progress=progress)

@@ -54,6 +54,8 @@ class Run(msgspec.Struct, eq=False):
     #: Files that had gone from the chest and were copied again, and those that could not be, with the reason.
     healed: list[str] = msgspec.field(default_factory=list)
     lost: list[tuple[str, str]] = msgspec.field(default_factory=list)
+    #: By what the catalogue knows the bag with its latest edition.
+    known_as: str = ""
     _fingerprint: str | None = None
 
     def __post_init__(self) -> None:

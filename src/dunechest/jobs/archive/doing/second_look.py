@@ -2,12 +2,15 @@
 
 from __future__ import annotations
 
+import os
 from typing import NamedTuple
 
 from dunechest.jobs.archive.doing.run import Run
-from dunechest.jobs.archive.fingerprint import fingerprint_of_folder
+from dunechest.jobs.archive.fingerprint import fingerprint_of_folder, fingerprint_of_total
 from dunechest.library.formats.sqlite import COMPANIONS
+from dunechest.transfer.helpers import WORTH_ASKING, Asked
 from dunechest.transfer.system_files import is_of_system
+from dunechest.transfer.tasks import LookJob
 from dunechest.transfer.walk import each_file, entry_of
 
 
@@ -18,8 +21,24 @@ class SecondLook(NamedTuple):
     moved_on: tuple[str, ...] = ()
 
 
-def second_look(run: Run) -> SecondLook:
-    """Walk the library again: what appeared, and what changed after it had been copied."""
+def look_again(run: Run) -> Asked | None:
+    """Have a helper walk a large library again, now that it is copied; None for one that is soon walked."""
+    plan = run.plan
+    if plan.library.shape == "file" or len(plan.listing.files) < WORTH_ASKING or run.restless or not run.fingerprint:
+        return None
+    return Asked(LookJob(os.fsencode(plan.library.path), [b""]))
+
+
+def second_look(run: Run, looking: Asked | None = None) -> SecondLook:
+    """Walk the library again: what appeared, and what changed after it had been copied.
+
+    Parameters
+    ----------
+    run : Run
+        The archive.
+    looking : Asked, optional
+        From `look_again`: if all was as planned, nothing is left to look at.
+    """
     plan = run.plan
     if plan.library.shape == "file":
         return SecondLook()
@@ -28,7 +47,7 @@ def second_look(run: Run) -> SecondLook:
         now = entry_of(outside_file.entry.path)
         if now is None or (now.size, now.mtime_ns) != (outside_file.entry.size, outside_file.entry.mtime_ns):
             moved_on.append(outside_file.entry.path)
-    if _is_as_planned(run):
+    if _is_as_planned(run, looking):
         return SecondLook((), tuple(sorted(moved_on)))
     databases = (*plan.databases, *plan.kept_databases)
     captured = {d.file.entry.path for d in databases}
@@ -54,7 +73,7 @@ def second_look(run: Run) -> SecondLook:
     return SecondLook(tuple(appeared), tuple(moved_on))
 
 
-def _is_as_planned(run: Run) -> bool:
+def _is_as_planned(run: Run, looking: Asked | None) -> bool:
     """Whether each name, size, time and mode in the library is still as the plan saw it, and each file was copied so.
 
     One number for each folder tells that, much sooner than a look at each file.
@@ -62,6 +81,14 @@ def _is_as_planned(run: Run) -> bool:
     plan = run.plan
     if run.restless or not run.fingerprint:
         return False
+    if looking is not None:
+        total = looking.outcome().total
+        own = (
+            ""
+            if total is None
+            else fingerprint_of_total(plan.library.kind, plan.choice, int.from_bytes(total, "little"))
+        )
+        return own == run.fingerprint
     try:
         now = fingerprint_of_folder(plan.library.kind, plan.choice, str(plan.library.path), len(plan.listing.files))
         return now == run.fingerprint

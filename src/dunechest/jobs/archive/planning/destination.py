@@ -11,6 +11,7 @@ from dunechest.chest.bag_entry import BagEntry
 from dunechest.chest.chest import Chest
 from dunechest.chest.layout import LIBRARY, LIBRARY_FILES, LIBRARY_FOLDER
 from dunechest.chest.origin import came_from
+from dunechest.chest.payload import Lying
 from dunechest.chest.stored_names import StoredNames
 from dunechest.errors import DuneChestError
 from dunechest.findings import Finding
@@ -79,6 +80,7 @@ def destination(
     options: ArchiveOptions,
     taken: Mapping[str, Library],
     stored: Stored,
+    lying: Mapping[str, Lying],
 ) -> Destination:
     """Decide the bag's name, and whether it is new, there just so, or gets its next edition.
 
@@ -92,6 +94,8 @@ def destination(
         Names that libraries of the same run get.
     stored : Stored
         Each file with its name on the drive.
+    lying : mapping
+        What was seen in bags just before, by name.
     """
     entries = {entry.name: entry for entry in chest.bags()}
     told = tuple(_about_the_chest(chest))
@@ -122,7 +126,7 @@ def destination(
     for item in spoilt:
         if (finding := damaged(item, chest.unfinished.get(item.name, ""), entries)) is not None:
             return Destination(item.name, "barred", (*told, finding), earlier)
-    if (known := _known(own, selection, stored)) is not None:
+    if (known := _known(own, selection, stored, lying)) is not None:
         name_there, difference_there = known
         state = "unchanged" if difference_there.none else "next"
         return Destination(name_there, state, told, earlier, difference_there)
@@ -144,7 +148,9 @@ def _of_the_likeness(
     return perhaps(alike, len(stored.files), _free_name(usual, entries) if usual in entries else usual)
 
 
-def _known(own: Iterable[BagEntry], selection: Selection, stored: Stored) -> tuple[str, Difference] | None:
+def _known(
+    own: Iterable[BagEntry], selection: Selection, stored: Stored, lying: Mapping[str, Lying]
+) -> tuple[str, Difference] | None:
     """Return the bag of the library's latest edition, and in what the library differs from it.
 
     It may lie here several times, under several names: one that is just so is enough.
@@ -152,7 +158,7 @@ def _known(own: Iterable[BagEntry], selection: Selection, stored: Stored) -> tup
     newest: tuple[str, str, Difference] | None = None
     for entry in own:
         assert entry.library is not None
-        found = difference(entry, stored.files, stored.databases, selection)
+        found = difference(entry, stored.files, stored.databases, selection, lying.get(entry.name))
         if found.none:
             return entry.name, found
         if newest is None or entry.library.archived >= newest[0]:

@@ -9,7 +9,7 @@ import msgspec
 from dunechest.chest.bag_entry import BagEntry
 from dunechest.chest.editions import current_files
 from dunechest.chest.file_table import FileTable, Marks
-from dunechest.chest.payload import lost_in
+from dunechest.chest.payload import Lying, lost_in
 from dunechest.chest.records import CapturedDatabase, LibraryRecord
 from dunechest.jobs.archive.plan import Difference, PlannedDatabase, PlannedFile
 from dunechest.jobs.study.selection import Selection
@@ -22,6 +22,7 @@ def difference(
     files: Iterable[PlannedFile],
     databases: Iterable[PlannedDatabase],
     selection: Selection,
+    lying: Lying | None = None,
 ) -> Difference:
     """Compare what is to be archived with a bag's current edition.
 
@@ -33,6 +34,8 @@ def difference(
         What is to be archived now.
     selection : Selection
         Where it comes from, with links and folders.
+    lying : Lying, optional
+        What was seen in the bag just before.
 
     Raises
     ------
@@ -46,7 +49,7 @@ def difference(
         then,
         {from_wire(item.path): item for item in record.databases},
         {from_wire(outside_file.path): outside_file.stored for outside_file in record.outside_files},
-        lost_in(entry.folder, then),
+        lost_in(entry.folder, then, lying),
         Marks(then),
     )
     for file in files:

@@ -5,11 +5,13 @@ from __future__ import annotations
 import os
 from collections.abc import Iterable, Mapping, Sequence
 from pathlib import Path
+from types import MappingProxyType
 
 from msgspec.structs import replace
 
 from dunechest.chest.chest import Chest
 from dunechest.chest.layout import LIBRARY_FILES, OUTSIDE_FILES, PAYLOAD
+from dunechest.chest.payload import Lying
 from dunechest.chest.records import LibraryRecord
 from dunechest.chest.stored_names import StoredNames
 from dunechest.errors import UsageError
@@ -43,6 +45,8 @@ def plan_archive(
     libraries: AnyLibrary | Contents | Iterable[AnyLibrary | Contents],
     chest: Chest | AnyPath,
     options: ArchiveOptions = USUAL,
+    *,
+    lying: Mapping[str, Lying] = MappingProxyType({}),
 ) -> tuple[ArchivePlan, ...]:
     """Plan the archive of one or several libraries to a chest.
 
@@ -57,6 +61,8 @@ def plan_archive(
         Where to.
     options : ArchiveOptions
         What was chosen.
+    lying : mapping, optional
+        What was seen in bags of the chest just before, by name: it need not be looked at again.
 
     Returns
     -------
@@ -84,7 +90,7 @@ def plan_archive(
     taken: dict[str, Library] = {}
     promised = 0
     for contents in studied:
-        plan = _plan_one(contents, chest, drive, options, taken, promised)
+        plan = _plan_one(contents, chest, drive, options, taken, promised, lying)
         taken[plan.bag] = contents.library
         if plan.state in ("new", "next"):
             promised += plan.room.need
@@ -99,12 +105,13 @@ def _plan_one(
     options: ArchiveOptions,
     taken: Mapping[str, Library],
     promised: int,
+    lying: Mapping[str, Lying],
 ) -> ArchivePlan:
     library, place = contents.library, drive.place
     selection = select(contents, options.choice)
     fitting, too_large = _fitting(selection, place)
     stored = _stored(contents, selection, fitting, place.limits)
-    found = destination(selection, library, chest, options, taken, stored)
+    found = destination(selection, library, chest, options, taken, stored, lying)
     state, previous = found.state, found.previous
     files, databases = stored.files, stored.databases
     attributes, about_attributes = gather(library, selection)
