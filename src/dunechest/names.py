@@ -24,6 +24,8 @@ import msgspec
 
 from dunechest.regex import late
 
+#: What no shell reads anything into.
+_PLAIN = late(r"[A-Za-z0-9_./-]+")
 # Control characters, lone surrogates, and the format characters that reorder or hide text.
 _ACTS = late("[\x00-\x1f\x7f-\x9f\u061c\u200b-\u200f\u2028-\u202e\u2060-\u2069\ufeff\ufff9-\ufffb\ud800-\udfff]")
 _SURROGATE = late("[\ud800-\udfff]")
@@ -77,6 +79,8 @@ def quoted(name: str) -> str:
             return plain
         tame = re.sub("[$`]", r"`\g<0>", re.sub('["\u201c-\u201f]', "?", plain))
         return f'"{tame}"'
+    if _PLAIN.fullmatch(name):
+        return name
     if _ACTS.search(name) is None:
         import shlex
 

@@ -18,8 +18,8 @@ import msgspec
 
 from dunechest.errors import CutOffError
 from dunechest.transfer import pace
+from dunechest.transfer.messages import receive, send
 from dunechest.transfer.tasks import Done, Job, Numbered, Told
-from dunechest.transfer.worker import receive, send
 
 if TYPE_CHECKING:
     import subprocess

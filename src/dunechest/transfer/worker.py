@@ -1,40 +1,21 @@
 """The worker process: reads jobs from standard input, writes outcomes to standard output.
 
 It is started by `crew` and imports as little as it can, because several run at
-once. Each message is a length (four bytes, little-endian) and that much MessagePack.
+once.
 """
 
 from __future__ import annotations
 
 import signal
-import struct
 import sys
 import time
-from typing import IO, BinaryIO
+from typing import BinaryIO
 
 import msgspec
 
 from dunechest.transfer import copying
-from dunechest.transfer.tasks import Done, Numbered, Told
-
-_LENGTH = struct.Struct("<I")
-
-
-def send(pipe: IO[bytes], message: Told | Done | Numbered) -> None:
-    """Write one message."""
-    body = msgspec.msgpack.encode(message)
-    pipe.write(_LENGTH.pack(len(body)) + body)
-    pipe.flush()
-
-
-def receive(pipe: IO[bytes]) -> bytes | None:
-    """Read the body of one message; None at the end of the pipe."""
-    head = pipe.read(_LENGTH.size)
-    if len(head) < _LENGTH.size:
-        return None
-    (length,) = _LENGTH.unpack(head)
-    body = pipe.read(length)
-    return body if len(body) == length else None
+from dunechest.transfer.messages import receive, send
+from dunechest.transfer.tasks import Numbered, Told
 
 
 class _Teller:

@@ -13,6 +13,7 @@ from types import MappingProxyType
 from dunechest.chest.bag_entry import BagEntry
 from dunechest.chest.bag_records import BagRecords
 from dunechest.chest.chest import Chest
+from dunechest.chest.layout import DATA_FOLDER
 from dunechest.chest.origin import came_from
 from dunechest.chest.payload import Lying
 from dunechest.chest.records import LibraryRecord
@@ -24,7 +25,7 @@ from dunechest.jobs.study.choice import LeftBehind
 from dunechest.library.library import Library
 from dunechest.names import from_wire
 from dunechest.transfer.helpers import WORTH_ASKING
-from dunechest.transfer.walk import Walk, entry_of, lines_of, walk_own
+from dunechest.transfer.walk import Walk, count, entry_of, lines_of, walk_own
 
 
 def own_bags(library: Library, chest: Chest, options: ArchiveOptions) -> list[BagEntry]:
@@ -109,7 +110,8 @@ def unchanged(
 def _there(chest: Chest, bag: str, record: LibraryRecord, lying: Lying | None) -> bool:
     """Whether the chest still has it: every record is proven, and files and bytes are as many as were written down."""
     folder = chest.bag_folder(bag)
-    if (lying or Lying(folder)).count() != (record.totals.files_stored, record.totals.bytes_stored):
+    there = lying.count() if lying is not None else count(str(folder / DATA_FOLDER))[:2]
+    if there != (record.totals.files_stored, record.totals.bytes_stored):
         return False
     return not BagRecords(folder).faults()
 
