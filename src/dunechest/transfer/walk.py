@@ -7,6 +7,7 @@ import stat
 import sys
 from collections import Counter
 from collections.abc import Callable, Collection, Iterable, Iterator
+from itertools import groupby, islice
 from pathlib import Path
 from typing import Any, NamedTuple
 
@@ -15,7 +16,7 @@ import msgspec
 from dunechest.names import parents
 from dunechest.paths import leads_elsewhere, respelled
 from dunechest.transfer.placeholder import LEAST, is_placeholder, stands_for_another
-from dunechest.transfer.system_files import is_system_file, is_system_folder, may_be
+from dunechest.transfer.system_files import any_may_be, is_system_file, is_system_folder, may_be
 
 
 class FileEntry(msgspec.Struct, frozen=True, gc=False):
@@ -216,38 +217,63 @@ def each_file(root: str) -> Iterator[FileEntry]:
 
 def sizes_below(root: str) -> Iterator[tuple[str, int]]:
     """Yield path and bytes of each regular file below a folder, in no order; what cannot be listed is passed over."""
-    return ((prefix + name, info.st_size) for prefix, infos in _infos_below(root) for name, info in infos)
+    return ((prefix + entry.name, info.st_size) for prefix, infos in _infos_below(root) for entry, info in infos)
 
 
 def sizes_by_folder(root: str) -> Iterator[tuple[str, list[tuple[str, int]]]]:
-    """Yield the path of each folder, with name and bytes of each regular file in it; see `sizes_below`."""
-    for prefix, infos in _infos_below(root):
-        yield prefix[:-1], [(name, info.st_size) for name, info in infos]
+    """Yield the path of each folder with regular files, with name and bytes of each; see `sizes_below`."""
+    for prefix, parts in groupby(_infos_below(root), key=lambda part: part[0]):
+        yield prefix[:-1], [(entry.name, info.st_size) for _, part in parts for entry, info in part]
 
 
-def _infos_below(root: str) -> Iterator[tuple[str, list[tuple[str, os.stat_result]]]]:
-    """Yield what stands before each name of a folder, and its regular files; what cannot be listed is passed over."""
-    is_directory, is_file, asked = stat.S_IFDIR, stat.S_IFREG, _ASKED
+#: So many entries of a folder are held at once with all that the system says of them.
+_AT_ONCE = 512
+_Info = tuple["os.DirEntry[str]", os.stat_result]
+
+
+def _infos_below(root: str) -> Iterator[tuple[str, list[_Info]]]:
+    """Yield what stands before each name of a folder, and some of its regular files; what cannot be listed is passed over."""
     pending = [""]
     while pending:
         folder = pending.pop()
         prefix = folder + "/" if folder else ""
-        found: list[tuple[str, os.stat_result]] = []
         try:
             with os.scandir(os.path.join(root, folder)) as entries:
-                for entry in entries:
-                    try:
-                        info = asked(entry, follow_symlinks=False)
-                    except OSError:
-                        continue
-                    kind = info.st_mode & 0o170000
-                    if kind == is_file:
-                        found.append((entry.name, info))
-                    elif kind == is_directory and not leads_elsewhere(info):
-                        pending.append(prefix + entry.name)
+                while group := list(islice(entries, _AT_ONCE)):
+                    files, others = _told_apart(_asked_each(group))
+                    pending += [
+                        prefix + entry.name
+                        for entry, info in others
+                        if info.st_mode & 0o170000 == stat.S_IFDIR and not leads_elsewhere(info)
+                    ]
+                    if files:
+                        yield prefix, files
         except OSError:
-            pass  # what was told before counts
-        yield prefix, found
+            continue
+
+
+def _asked_each(entries: list[os.DirEntry[str]]) -> list[_Info]:
+    """Return entries of a folder with what the system says of each; what cannot be asked about is passed over."""
+    asked = _ASKED
+    try:
+        return [(entry, asked(entry, follow_symlinks=False)) for entry in entries]
+    except OSError:
+        found = []
+        for entry in entries:
+            try:
+                found.append((entry, asked(entry, follow_symlinks=False)))
+            except OSError:
+                continue
+        return found
+
+
+def _told_apart(infos: list[_Info]) -> tuple[list[_Info], list[_Info]]:
+    """Return the regular files, and what else there is."""
+    is_file = stat.S_IFREG  # what stat.S_IFMT does, without a call for each of many files
+    if {info.st_mode & 0o170000 for _, info in infos} <= {is_file}:
+        return infos, []
+    files = [pair for pair in infos if pair[1].st_mode & 0o170000 == is_file]
+    return files, [pair for pair in infos if pair[1].st_mode & 0o170000 != is_file]
 
 
 def lines_of(listing: Walk) -> Iterator[str]:
@@ -296,32 +322,33 @@ def look_over(root: str, pending: list[str] | None = None) -> Iterator[str]:
     OSError
         If anything cannot be listed or asked about.
     """
-    is_link, is_directory, is_file, asked = stat.S_IFLNK, stat.S_IFDIR, stat.S_IFREG, _ASKED
     pending = [""] if pending is None else pending
+    asked = _ASKED
     while pending:
         folder = pending.pop()
         prefix = folder + "/" if folder else ""
-        lines = []
+        lines: list[str] = []
         with os.scandir(os.path.join(root, folder)) as entries:
-            for entry in entries:
-                info = asked(entry, follow_symlinks=False)
-                mode = info.st_mode
-                kind = mode & 0o170000  # what stat.S_IFMT does, without a call for each of many files
-                if kind == is_file:
-                    if may_be(entry.name) and is_system_file(entry.path):
-                        continue
-                    size = info.st_size
-                    placeholder = size > LEAST and is_placeholder(info)
-                    lines.append(f"{entry.name}\0{size}\0{info.st_mtime_ns}\0{mode & 0o7777}\0{placeholder}")
-                elif kind == is_directory and is_system_folder(entry.name):
-                    continue
-                elif kind == is_directory and not leads_elsewhere(info):
-                    pending.append(prefix + entry.name)
-                    lines.append(f"{entry.name}\0{mode & 0o7777}")
-                elif kind == is_link:
-                    lines.append(f"{entry.name}\0{os.readlink(entry.path)}\0")
-                else:
-                    lines.append(f"{entry.name}\0other")
+            while group := list(islice(entries, _AT_ONCE)):
+                files, others = _told_apart([(entry, asked(entry, follow_symlinks=False)) for entry in group])
+                names = [entry.name for entry, _ in files]
+                if any_may_be(names):
+                    files = [pair for pair in files if not (may_be(pair[0].name) and is_system_file(pair[0].path))]
+                    names = [entry.name for entry, _ in files]
+                lines += [
+                    f"{name}\0{(size := info.st_size)}\0{info.st_mtime_ns}\0{info.st_mode & 0o7777}\0"
+                    f"{size > LEAST and is_placeholder(info)}"
+                    for name, (_, info) in zip(names, files, strict=True)
+                ]
+                for entry, info in others:
+                    kind = info.st_mode & 0o170000
+                    if kind == stat.S_IFLNK:
+                        lines.append(f"{entry.name}\0{os.readlink(entry.path)}\0")
+                    elif kind != stat.S_IFDIR or leads_elsewhere(info):
+                        lines.append(f"{entry.name}\0other")
+                    elif not is_system_folder(entry.name):
+                        pending.append(prefix + entry.name)
+                        lines.append(f"{entry.name}\0{info.st_mode & 0o7777}")
         yield _of_folder(folder, lines)
 
 
@@ -391,9 +418,8 @@ def count(root: str) -> Sum:
     files = size = newest = 0
     for _, infos in _infos_below(root):
         files += len(infos)
-        for _, info in infos:
-            size += info.st_size
-            newest = max(newest, info.st_mtime_ns)
+        size += sum([info.st_size for _, info in infos])
+        newest = max(newest, *[info.st_mtime_ns for _, info in infos])
     return Sum(files, size, newest)
 
 
