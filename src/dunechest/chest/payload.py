@@ -2,14 +2,12 @@
 
 from __future__ import annotations
 
-import os
 import stat
 from pathlib import Path
 
 from dunechest.chest.file_table import FileTable
 from dunechest.chest.layout import DATA_FOLDER
-from dunechest.transfer.helpers import Asked
-from dunechest.transfer.tasks import SizesJob
+from dunechest.transfer.fingerprints import Sizes
 from dunechest.transfer.totals import sizes_total
 from dunechest.transfer.walk import sizes_below
 
@@ -30,20 +28,20 @@ class Lying:
     ----------
     bag : Path
         The bag's folder.
+    files : int
+        How many files should lie there; only how many helpers look depends on it.
     """
 
-    def __init__(self, bag: Path) -> None:
-        self._asked = Asked(SizesJob(os.fsencode(bag / DATA_FOLDER)))
+    def __init__(self, bag: Path, files: int) -> None:
+        self._sizes = Sizes(str(bag / DATA_FOLDER), files)
 
     def count(self) -> tuple[int, int]:
         """Return how many files there are, and their bytes."""
-        done = self._asked.outcome()
-        return done.files, done.size
+        return self._sizes.count()
 
     def is_just(self, files: FileTable) -> bool:
         """Whether there are these files in these sizes, and no others."""
-        total = self._asked.outcome().total
-        return total is not None and int.from_bytes(total, "little") == sizes_total(files.sizes_by_folder())
+        return self._sizes.total() == sizes_total(files.sizes_by_folder())
 
 
 def lost_in(bag: Path, files: FileTable, lying: Lying | None = None) -> set[str]:

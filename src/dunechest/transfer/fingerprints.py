@@ -9,15 +9,25 @@ from __future__ import annotations
 import errno
 import os
 from collections.abc import Iterator
+from typing import TypeVar
 
-from dunechest.transfer.tasks import LookJob
-from dunechest.transfer.totals import total_of
-from dunechest.transfer.walk import look_over
+from dunechest.transfer import medium
+from dunechest.transfer.helpers import Asked
+from dunechest.transfer.tasks import LookJob, SizesJob
+from dunechest.transfer.totals import sizes_total, total_of
+from dunechest.transfer.walk import look_over, sizes_by_folder
 
 #: Files from which on starting several processes takes less time than it saves.
 MANY = 100_000
 #: So many parts are there for each process at the least, so that none waits long for another.
 _PARTS = 32
+
+_Item = TypeVar("_Item")
+
+
+def _lookers(root: str) -> int:
+    """Return how many processes look at one folder: what the drive tells is waited for, and a disk that turns is one head."""
+    return 1 if medium.rotates(root) else min(4, (os.cpu_count() or 1) + 1)
 
 
 def total_of_folder(root: str, files: int) -> int:
@@ -41,7 +51,7 @@ def total_of_folder(root: str, files: int) -> int:
 
     pending = [""]
     total = 0
-    with Crew(min(4, os.cpu_count() or 1), lambda count: None) as crew:
+    with Crew(_lookers(root), lambda count: None) as crew:
         # From the top down, until there is enough to share out.
         wide = _widening(look_over(root, pending), pending, _PARTS * max(crew.workers, 1))
         total += total_of(wide)
@@ -52,10 +62,43 @@ def total_of_folder(root: str, files: int) -> int:
     return total
 
 
-def _widening(lines: Iterator[str], pending: list[str], enough: int) -> Iterator[str]:
-    """Yield lines until so many folders are still to be looked at, or none is."""
-    for line in lines:
-        yield line
+class Sizes:
+    """What `sizes_total` says of the files below a folder, with how many there are and their bytes, found by helpers.
+
+    Parameters
+    ----------
+    root : str
+        The folder.
+    files : int
+        How many files are expected in it; only how many helpers look depends on it.
+    """
+
+    def __init__(self, root: str, files: int) -> None:
+        pending = [""]
+        seen: list[tuple[str, list[tuple[str, int]]]] = []
+        lookers = 1 if files < MANY else min(2, _lookers(root))
+        if lookers > 1:
+            seen += _widening(sizes_by_folder(root, pending), pending, _PARTS * lookers)
+        self._seen = sum(len(own) for _, own in seen), sum(size for _, own in seen for _, size in own)
+        self._total = sizes_total(seen)
+        shares = [[os.fsencode(folder) for folder in pending[number::lookers]] for number in range(lookers)]
+        self._asked = [Asked(SizesJob(os.fsencode(root), share)) for share in shares if share]
+
+    def count(self) -> tuple[int, int]:
+        """Return how many files there are, and their bytes."""
+        done = [asked.outcome() for asked in self._asked]
+        files, size = self._seen
+        return files + sum(part.files for part in done), size + sum(part.size for part in done)
+
+    def total(self) -> int:
+        """Return what the names and sizes add up to."""
+        return self._total + sum(int.from_bytes(asked.outcome().total or b"", "little") for asked in self._asked)
+
+
+def _widening(found: Iterator[_Item], pending: list[str], enough: int) -> Iterator[_Item]:
+    """Yield what is found until so many folders are still to be looked at, or none is."""
+    for item in found:
+        yield item
         if len(pending) >= enough:
             return
         pending[:] = [*pending[1:], *pending[:1]]  # the next one from the front: all of a level before the one below

@@ -92,9 +92,13 @@ class LookJob(msgspec.Struct, frozen=True, array_like=True, tag=True):
 
 
 class SizesJob(msgspec.Struct, frozen=True, array_like=True, tag=True):
-    """All regular files below `root`, to be counted and told by a number; see `dunechest.transfer.totals`."""
+    """Folders whose regular files, with all below them, are to be counted and told by a number.
+
+    `tasks` are the folders, relative to `root`, as the system has them; see `dunechest.transfer.totals`.
+    """
 
     root: bytes
+    tasks: list[bytes]
 
 
 Job = CopyJob | DigestJob | LookJob | SizesJob

@@ -46,7 +46,7 @@ def sizes_of_job(number: int, job: SizesJob) -> Done:
 
     def counted() -> Iterator[tuple[str, list[tuple[str, int]]]]:
         nonlocal files, size
-        for path, own in sizes_by_folder(os.fsdecode(job.root)):
+        for path, own in sizes_by_folder(os.fsdecode(job.root), [os.fsdecode(folder) for folder in job.tasks]):
             files += len(own)
             size += sum([one for _, one in own])
             yield path, own

@@ -7,7 +7,7 @@ import stat
 import sys
 from collections import Counter
 from collections.abc import Callable, Collection, Iterable, Iterator
-from itertools import groupby, islice
+from itertools import islice
 from pathlib import Path
 from typing import Any, NamedTuple
 
@@ -220,10 +220,23 @@ def sizes_below(root: str) -> Iterator[tuple[str, int]]:
     return ((prefix + entry.name, info.st_size) for prefix, infos in _infos_below(root) for entry, info in infos)
 
 
-def sizes_by_folder(root: str) -> Iterator[tuple[str, list[tuple[str, int]]]]:
-    """Yield the path of each folder with regular files, with name and bytes of each; see `sizes_below`."""
-    for prefix, parts in groupby(_infos_below(root), key=lambda part: part[0]):
-        yield prefix[:-1], [(entry.name, info.st_size) for _, part in parts for entry, info in part]
+def sizes_by_folder(root: str, pending: list[str] | None = None) -> Iterator[tuple[str, list[tuple[str, int]]]]:
+    """Yield the path of each folder, with name and bytes of each regular file in it; see `sizes_below`.
+
+    Parameters
+    ----------
+    root : str
+        The folder.
+    pending : list of str, optional
+        As for `look_over`.
+    """
+    pending = [""] if pending is None else pending
+    while pending:
+        folder = pending.pop()
+        own: list[tuple[str, int]] = []
+        for files in _infos_in(root, folder, pending):
+            own += [(entry.name, info.st_size) for entry, info in files]
+        yield folder, own
 
 
 #: So many entries of a folder are held at once with all that the system says of them.
@@ -236,20 +249,26 @@ def _infos_below(root: str) -> Iterator[tuple[str, list[_Info]]]:
     pending = [""]
     while pending:
         folder = pending.pop()
-        prefix = folder + "/" if folder else ""
-        try:
-            with os.scandir(os.path.join(root, folder)) as entries:
-                while group := list(islice(entries, _AT_ONCE)):
-                    files, others = _told_apart(_asked_each(group))
-                    pending += [
-                        prefix + entry.name
-                        for entry, info in others
-                        if info.st_mode & 0o170000 == stat.S_IFDIR and not leads_elsewhere(info)
-                    ]
-                    if files:
-                        yield prefix, files
-        except OSError:
-            continue
+        for files in _infos_in(root, folder, pending):
+            yield folder + "/" if folder else "", files
+
+
+def _infos_in(root: str, folder: str, pending: list[str]) -> Iterator[list[_Info]]:
+    """Yield a folder's regular files, some at a time; the folders in it are added to those that are pending."""
+    prefix = folder + "/" if folder else ""
+    try:
+        with os.scandir(os.path.join(root, folder)) as entries:
+            while group := list(islice(entries, _AT_ONCE)):
+                files, others = _told_apart(_asked_each(group))
+                pending += [
+                    prefix + entry.name
+                    for entry, info in others
+                    if info.st_mode & 0o170000 == stat.S_IFDIR and not leads_elsewhere(info)
+                ]
+                if files:
+                    yield files
+    except OSError:
+        return
 
 
 def _asked_each(entries: list[os.DirEntry[str]]) -> list[_Info]:

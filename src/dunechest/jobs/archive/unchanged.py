@@ -47,7 +47,7 @@ def own_bags(library: Library, chest: Chest, options: ArchiveOptions) -> list[Ba
 def looked_into(bags: Iterable[BagEntry]) -> dict[str, Lying]:
     """Have a helper look what lies in large bags while the library is looked at; by name."""
     return {
-        entry.name: Lying(entry.folder)
+        entry.name: Lying(entry.folder, entry.library.totals.files_stored)
         for entry in bags
         if entry.library is not None and entry.library.totals.files_stored >= WORTH_ASKING
     }
