@@ -9,7 +9,7 @@ from collections import Counter
 from collections.abc import Callable, Collection, Iterable, Iterator
 from itertools import islice
 from pathlib import Path
-from typing import Any, NamedTuple
+from typing import Any, NamedTuple, TypeVar
 
 import msgspec
 
@@ -271,8 +271,10 @@ def _infos_in(root: str, folder: str, pending: list[str]) -> Iterator[list[_Info
         return
 
 
-def _asked_each(entries: list[os.DirEntry[str]]) -> list[_Info]:
-    """Return entries of a folder with what the system says of each; what cannot be asked about is passed over."""
+def _asked_each(
+    entries: list[os.DirEntry[str]], failed: Callable[[os.DirEntry[str], OSError], None] | None = None
+) -> list[_Info]:
+    """Return entries of a folder with what the system says of each; what cannot be asked about is told, and left out."""
     asked = _ASKED
     try:
         return [(entry, asked(entry, follow_symlinks=False)) for entry in entries]
@@ -281,8 +283,9 @@ def _asked_each(entries: list[os.DirEntry[str]]) -> list[_Info]:
         for entry in entries:
             try:
                 found.append((entry, asked(entry, follow_symlinks=False)))
-            except OSError:
-                continue
+            except OSError as error:
+                if failed is not None:
+                    failed(entry, error)
         return found
 
 
@@ -392,10 +395,26 @@ class _Found:
         self.others: list[OtherEntry] = []
         self.unreadable: list[OtherEntry] = []
 
+    def unknown(self, prefix: str, entry: os.DirEntry[str], error: OSError) -> None:
+        """Take in what cannot be asked about."""
+        why = f"it cannot be asked about: {error.strerror}"
+        self.unreadable.append(OtherEntry(prefix + entry.name, why, 0))
+
+
+_Any = TypeVar("_Any")
+
+
+class _Same(dict[_Any, _Any]):
+    """Gives back one object for all that are equal to it."""
+
+    def __missing__(self, value: _Any) -> _Any:
+        self[value] = value
+        return value
+
 
 #: One number object for all files of a mode, and one pair for all files of an owner, instead of one each.
-_MODES: dict[int, int] = {}
-_OWNERS: dict[tuple[int, int], tuple[int, int]] = {}
+_MODES: _Same[int] = _Same()
+_OWNERS: _Same[tuple[int, int]] = _Same()
 
 
 def _file(path: str, info: os.stat_result) -> FileEntry:
@@ -406,12 +425,12 @@ def _file(path: str, info: os.stat_result) -> FileEntry:
         path,
         info.st_size,
         info.st_mtime_ns,
-        _MODES.setdefault(mode, mode),
+        _MODES[mode],
         names,
         info.st_ino if names > 1 else 0,
         info.st_dev if names > 1 else 0,
         info.st_size > LEAST and is_placeholder(info),
-        _OWNERS.setdefault(owner, owner),
+        _OWNERS[owner],
     )
 
 
@@ -449,41 +468,50 @@ def _list(root: str, folder: str, found: _Found) -> list[str]:
     prefix = folder + "/" if folder else ""
     inner: list[str] = []
     count = 0
-    is_file, asked, modes, owners = stat.S_IFREG, _ASKED, _MODES, _OWNERS
     with os.scandir(place) as entries:
-        for entry in entries:
-            count += 1
-            path = prefix + entry.name
-            try:
-                info = asked(entry, follow_symlinks=False)
-                mode = info.st_mode
-                kind = mode & 0o170000  # what stat.S_IFMT does, without a call for each of many files
-                if kind == is_file:
-                    names, owner = info.st_nlink, (info.st_uid, info.st_gid)
-                    file = FileEntry(
-                        path,
-                        info.st_size,
-                        info.st_mtime_ns,
-                        modes.setdefault(mode & 0o7777, mode & 0o7777),
-                        names,
-                        info.st_ino if names > 1 else 0,
-                        info.st_dev if names > 1 else 0,
-                        info.st_size > LEAST and is_placeholder(info),
-                        owners.setdefault(owner, owner),
-                    )
-                    if entry.name[0] == "." and stands_for_another(entry.path, info.st_size):
-                        file = msgspec.structs.replace(file, placeholder=True)
-                    found.files.append(file)
-                elif kind == stat.S_IFDIR and leads_elsewhere(info):
+        while group := list(islice(entries, _AT_ONCE)):
+            count += len(group)
+            files, others = _told_apart(_asked_each(group, lambda entry, error: found.unknown(prefix, entry, error)))
+            found.files += _entries(prefix, files)
+            for entry, info in others:
+                path = prefix + entry.name
+                kind = info.st_mode & 0o170000
+                if kind == stat.S_IFDIR and leads_elsewhere(info):
                     found.others.append(OtherEntry(path, _JUNCTION, 0))
                 elif kind == stat.S_IFDIR:
                     inner.append(path)
                 elif kind == stat.S_IFLNK:
-                    found.links.append(LinkEntry(path, os.readlink(entry.path), info.st_mtime_ns))
+                    try:
+                        found.links.append(LinkEntry(path, os.readlink(entry.path), info.st_mtime_ns))
+                    except OSError as error:
+                        found.unknown(prefix, entry, error)
                 else:
                     why = _OTHER.get(kind, "neither a file nor a folder")
                     found.others.append(OtherEntry(path, why, 0))
-            except OSError as error:
-                found.unreadable.append(OtherEntry(path, f"it cannot be asked about: {error.strerror}", 0))
     found.folders.append(FolderEntry(folder, own.st_mtime_ns, stat.S_IMODE(own.st_mode), count == 0))
     return inner
+
+
+def _entries(prefix: str, files: list[_Info]) -> list[FileEntry]:
+    """Return the entries of regular files of one folder; nearly all have one name, and are no placeholders."""
+    modes, owners = _MODES, _OWNERS
+    made = [
+        FileEntry(
+            prefix + entry.name,
+            size := info.st_size,
+            info.st_mtime_ns,
+            modes[info.st_mode & 0o7777],
+            info.st_nlink,
+            0,
+            0,
+            size > LEAST and is_placeholder(info),
+            owners[info.st_uid, info.st_gid],
+        )
+        for entry, info in files
+    ]
+    for place, (entry, info) in enumerate(files):
+        if info.st_nlink > 1:
+            made[place] = msgspec.structs.replace(made[place], inode=info.st_ino, device=info.st_dev)
+        if entry.name[0] == "." and stands_for_another(entry.path, info.st_size):
+            made[place] = msgspec.structs.replace(made[place], placeholder=True)
+    return made
