@@ -99,10 +99,8 @@ def lock_marks(place: Path, kind: Kind, files: Iterable[FileEntry]) -> frozenset
     A pattern of lock marks can match what somebody wrote. So a mark is small, and empty or a few lines of text with the
     number of a process in them; whatever else has its name is a file like others.
     """
-    patterns = kind.lock_patterns
-    return frozenset(
-        f.path for f in files if patterns.match(f.path) and not f.placeholder and _is_mark(place / f.path)
-    )
+    paths = kind.lock_patterns.among([f.path for f in files if not f.placeholder])
+    return frozenset(path for path in paths if _is_mark(place / path))
 
 
 def _is_mark(path: Path) -> bool:

@@ -38,8 +38,8 @@ def roles_of(kind: Kind, files: Iterable[FileEntry], lock_marks: Collection[str]
 
     Most are essential, and there may be hundreds of thousands, so each is held against the patterns once.
     """
-    special = kind.not_essential
-    found = ((f.path, role_of(kind, f.path, lock_mark=f.path in lock_marks)) for f in files if special.match(f.path))
+    special = kind.not_essential.among([f.path for f in files])
+    found = ((path, role_of(kind, path, lock_mark=path in lock_marks)) for path in special)
     return {path: role for path, role in found if role != "essential"}
 
 

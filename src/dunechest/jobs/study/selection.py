@@ -170,6 +170,8 @@ def _of_parts(listing: Walk, parts: tuple[Part, ...]) -> Walk:
 def _take_rebuildable(contents: Contents, listing: Walk, choice: Choice) -> bool:
     if choice.rebuildable is not None:
         return choice.rebuildable
+    if not contents.roles:
+        return True
     sums = {"essential": 0, "rebuildable": 0, "must-not-leave": 0}
     for file in listing.files:
         sums[contents.roles.get(file.path, "essential")] += file.size

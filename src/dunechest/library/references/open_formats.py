@@ -120,9 +120,9 @@ _INNER = late(r"(?:^|/)(?:\.git|\.hg|\.svn|node_modules|__pycache__|site-package
 def candidates(kind: Kind, files: Iterable[FileEntry]) -> list[FileEntry]:
     """Return the files that may hold references of which the kind does not speak, by path: what must be at hand to be read."""
     own = [file for file in files if file.size and not file.placeholder]
-    paths = [file.path for file in own] if kind.references else []
+    paths = [file.path for file in own]
     spoken_of = {path for spec in kind.references for path in spec.among(paths)}
-    special = kind.not_essential
+    spoken_of.update(path for path in kind.not_essential.among(paths) if role_of(kind, path) != "essential")
     made: dict[str, bool] = {}  # by folder: whether a program made what is in it
     found = []
     for file in own:
@@ -132,9 +132,7 @@ def candidates(kind: Kind, files: Iterable[FileEntry]) -> list[FileEntry]:
         folder = path[: path.rfind("/") + 1]
         if (inner := made.get(folder)) is None:
             inner = made[folder] = _INNER.search(folder) is not None
-        if inner and not _is_place(path):
-            continue
-        if not special.match(path) or role_of(kind, path) == "essential":
+        if not inner or _is_place(path):
             found.append(file)
     return sorted(found, key=lambda file: file.path)
 
