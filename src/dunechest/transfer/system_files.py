@@ -10,7 +10,6 @@ import os
 import re
 import stat
 import struct
-from collections.abc import Iterable
 from pathlib import Path
 
 from dunechest.regex import late
@@ -55,11 +54,6 @@ def may_be(name: str) -> bool:
         return False
     folded = name.lower()
     return name.startswith(_BESIDE) or folded in _BINARY or folded in _TEXT
-
-
-def any_may_be(names: Iterable[str]) -> bool:
-    """Whether any of many names begins as `may_be` asks."""
-    return not _FIRST.isdisjoint([name[:1] for name in names])
 
 
 def is_system_folder(name: str) -> bool:

@@ -7,16 +7,15 @@ import stat
 import sys
 from collections import Counter
 from collections.abc import Callable, Collection, Iterable, Iterator
-from itertools import islice
 from pathlib import Path
-from typing import Any, NamedTuple, TypeVar
+from typing import Any, NamedTuple
 
 import msgspec
 
 from dunechest.names import parents
 from dunechest.paths import leads_elsewhere, respelled
 from dunechest.transfer.placeholder import LEAST, is_placeholder, stands_for_another
-from dunechest.transfer.system_files import any_may_be, is_system_file, is_system_folder, may_be
+from dunechest.transfer.system_files import is_system_file, is_system_folder, may_be
 
 
 class FileEntry(msgspec.Struct, frozen=True, gc=False):
@@ -217,7 +216,7 @@ def each_file(root: str) -> Iterator[FileEntry]:
 
 def sizes_below(root: str) -> Iterator[tuple[str, int]]:
     """Yield path and bytes of each regular file below a folder, in no order; what cannot be listed is passed over."""
-    return ((prefix + entry.name, info.st_size) for prefix, infos in _infos_below(root) for entry, info in infos)
+    return ((path, info.st_size) for path, info in _infos_below(root))
 
 
 def sizes_by_folder(root: str, pending: list[str] | None = None) -> Iterator[tuple[str, list[tuple[str, int]]]]:
@@ -233,69 +232,36 @@ def sizes_by_folder(root: str, pending: list[str] | None = None) -> Iterator[tup
     pending = [""] if pending is None else pending
     while pending:
         folder = pending.pop()
-        own: list[tuple[str, int]] = []
-        for files in _infos_in(root, folder, pending):
-            own += [(entry.name, info.st_size) for entry, info in files]
-        yield folder, own
+        yield folder, [(name, info.st_size) for name, info in _infos_in(root, folder, pending)]
 
 
-#: So many entries of a folder are held at once with all that the system says of them.
-_AT_ONCE = 512
-_Info = tuple["os.DirEntry[str]", os.stat_result]
-
-
-def _infos_below(root: str) -> Iterator[tuple[str, list[_Info]]]:
-    """Yield what stands before each name of a folder, and some of its regular files; what cannot be listed is passed over."""
+def _infos_below(root: str) -> Iterator[tuple[str, os.stat_result]]:
     pending = [""]
     while pending:
         folder = pending.pop()
-        for files in _infos_in(root, folder, pending):
-            yield folder + "/" if folder else "", files
+        prefix = folder + "/" if folder else ""
+        for name, info in _infos_in(root, folder, pending):
+            yield prefix + name, info
 
 
-def _infos_in(root: str, folder: str, pending: list[str]) -> Iterator[list[_Info]]:
-    """Yield a folder's regular files, some at a time; the folders in it are added to those that are pending."""
+def _infos_in(root: str, folder: str, pending: list[str]) -> Iterator[tuple[str, os.stat_result]]:
+    """Yield the regular files of a folder; the folders in it are added to those that are pending."""
+    is_directory, is_file, asked = stat.S_IFDIR, stat.S_IFREG, _ASKED
     prefix = folder + "/" if folder else ""
     try:
         with os.scandir(os.path.join(root, folder)) as entries:
-            while group := list(islice(entries, _AT_ONCE)):
-                files, others = _told_apart(_asked_each(group))
-                pending += [
-                    prefix + entry.name
-                    for entry, info in others
-                    if info.st_mode & 0o170000 == stat.S_IFDIR and not leads_elsewhere(info)
-                ]
-                if files:
-                    yield files
+            for entry in entries:
+                try:
+                    info = asked(entry, follow_symlinks=False)
+                except OSError:
+                    continue
+                kind = info.st_mode & 0o170000
+                if kind == is_file:
+                    yield entry.name, info
+                elif kind == is_directory and not leads_elsewhere(info):
+                    pending.append(prefix + entry.name)
     except OSError:
         return
-
-
-def _asked_each(
-    entries: list[os.DirEntry[str]], failed: Callable[[os.DirEntry[str], OSError], None] | None = None
-) -> list[_Info]:
-    """Return entries of a folder with what the system says of each; what cannot be asked about is told, and left out."""
-    asked = _ASKED
-    try:
-        return [(entry, asked(entry, follow_symlinks=False)) for entry in entries]
-    except OSError:
-        found = []
-        for entry in entries:
-            try:
-                found.append((entry, asked(entry, follow_symlinks=False)))
-            except OSError as error:
-                if failed is not None:
-                    failed(entry, error)
-        return found
-
-
-def _told_apart(infos: list[_Info]) -> tuple[list[_Info], list[_Info]]:
-    """Return the regular files, and what else there is."""
-    is_file = stat.S_IFREG  # what stat.S_IFMT does, without a call for each of many files
-    if {info.st_mode & 0o170000 for _, info in infos} <= {is_file}:
-        return infos, []
-    files = [pair for pair in infos if pair[1].st_mode & 0o170000 == is_file]
-    return files, [pair for pair in infos if pair[1].st_mode & 0o170000 != is_file]
 
 
 def lines_of(listing: Walk) -> Iterator[str]:
@@ -344,33 +310,32 @@ def look_over(root: str, pending: list[str] | None = None) -> Iterator[str]:
     OSError
         If anything cannot be listed or asked about.
     """
+    is_link, is_directory, is_file, asked = stat.S_IFLNK, stat.S_IFDIR, stat.S_IFREG, _ASKED
     pending = [""] if pending is None else pending
-    asked = _ASKED
     while pending:
         folder = pending.pop()
         prefix = folder + "/" if folder else ""
-        lines: list[str] = []
+        lines = []
         with os.scandir(os.path.join(root, folder)) as entries:
-            while group := list(islice(entries, _AT_ONCE)):
-                files, others = _told_apart([(entry, asked(entry, follow_symlinks=False)) for entry in group])
-                names = [entry.name for entry, _ in files]
-                if any_may_be(names):
-                    files = [pair for pair in files if not (may_be(pair[0].name) and is_system_file(pair[0].path))]
-                    names = [entry.name for entry, _ in files]
-                lines += [
-                    f"{name}\0{(size := info.st_size)}\0{info.st_mtime_ns}\0{info.st_mode & 0o7777}\0"
-                    f"{size > LEAST and is_placeholder(info)}"
-                    for name, (_, info) in zip(names, files, strict=True)
-                ]
-                for entry, info in others:
-                    kind = info.st_mode & 0o170000
-                    if kind == stat.S_IFLNK:
-                        lines.append(f"{entry.name}\0{os.readlink(entry.path)}\0")
-                    elif kind != stat.S_IFDIR or leads_elsewhere(info):
-                        lines.append(f"{entry.name}\0other")
-                    elif not is_system_folder(entry.name):
-                        pending.append(prefix + entry.name)
-                        lines.append(f"{entry.name}\0{info.st_mode & 0o7777}")
+            for entry in entries:
+                info = asked(entry, follow_symlinks=False)
+                mode = info.st_mode
+                kind = mode & 0o170000  # what stat.S_IFMT does, without a call for each of many files
+                if kind == is_file:
+                    if may_be(entry.name) and is_system_file(entry.path):
+                        continue
+                    size = info.st_size
+                    placeholder = size > LEAST and is_placeholder(info)
+                    lines.append(f"{entry.name}\0{size}\0{info.st_mtime_ns}\0{mode & 0o7777}\0{placeholder}")
+                elif kind == is_directory and is_system_folder(entry.name) and not leads_elsewhere(info):
+                    continue
+                elif kind == is_directory and not leads_elsewhere(info):
+                    pending.append(prefix + entry.name)
+                    lines.append(f"{entry.name}\0{mode & 0o7777}")
+                elif kind == is_link:
+                    lines.append(f"{entry.name}\0{os.readlink(entry.path)}\0")
+                else:
+                    lines.append(f"{entry.name}\0other")
         yield _of_folder(folder, lines)
 
 
@@ -395,26 +360,10 @@ class _Found:
         self.others: list[OtherEntry] = []
         self.unreadable: list[OtherEntry] = []
 
-    def unknown(self, prefix: str, entry: os.DirEntry[str], error: OSError) -> None:
-        """Take in what cannot be asked about."""
-        why = f"it cannot be asked about: {error.strerror}"
-        self.unreadable.append(OtherEntry(prefix + entry.name, why, 0))
-
-
-_Any = TypeVar("_Any")
-
-
-class _Same(dict[_Any, _Any]):
-    """Gives back one object for all that are equal to it."""
-
-    def __missing__(self, value: _Any) -> _Any:
-        self[value] = value
-        return value
-
 
 #: One number object for all files of a mode, and one pair for all files of an owner, instead of one each.
-_MODES: _Same[int] = _Same()
-_OWNERS: _Same[tuple[int, int]] = _Same()
+_MODES: dict[int, int] = {}
+_OWNERS: dict[tuple[int, int], tuple[int, int]] = {}
 
 
 def _file(path: str, info: os.stat_result) -> FileEntry:
@@ -425,12 +374,12 @@ def _file(path: str, info: os.stat_result) -> FileEntry:
         path,
         info.st_size,
         info.st_mtime_ns,
-        _MODES[mode],
+        _MODES.setdefault(mode, mode),
         names,
         info.st_ino if names > 1 else 0,
         info.st_dev if names > 1 else 0,
         info.st_size > LEAST and is_placeholder(info),
-        _OWNERS[owner],
+        _OWNERS.setdefault(owner, owner),
     )
 
 
@@ -454,10 +403,12 @@ class Sum(NamedTuple):
 def count(root: str) -> Sum:
     """Count what lies below a folder; what cannot be read does not count."""
     files = size = newest = 0
-    for _, infos in _infos_below(root):
-        files += len(infos)
-        size += sum([info.st_size for _, info in infos])
-        newest = max(newest, *[info.st_mtime_ns for _, info in infos])
+    pending = [""]
+    while pending:
+        for _, info in _infos_in(root, pending.pop(), pending):
+            files += 1
+            size += info.st_size
+            newest = max(newest, info.st_mtime_ns)
     return Sum(files, size, newest)
 
 
@@ -468,50 +419,41 @@ def _list(root: str, folder: str, found: _Found) -> list[str]:
     prefix = folder + "/" if folder else ""
     inner: list[str] = []
     count = 0
+    is_file, asked, modes, owners = stat.S_IFREG, _ASKED, _MODES, _OWNERS
     with os.scandir(place) as entries:
-        while group := list(islice(entries, _AT_ONCE)):
-            count += len(group)
-            files, others = _told_apart(_asked_each(group, lambda entry, error: found.unknown(prefix, entry, error)))
-            found.files += _entries(prefix, files)
-            for entry, info in others:
-                path = prefix + entry.name
-                kind = info.st_mode & 0o170000
-                if kind == stat.S_IFDIR and leads_elsewhere(info):
+        for entry in entries:
+            count += 1
+            path = prefix + entry.name
+            try:
+                info = asked(entry, follow_symlinks=False)
+                mode = info.st_mode
+                kind = mode & 0o170000  # what stat.S_IFMT does, without a call for each of many files
+                if kind == is_file:
+                    names, owner = info.st_nlink, (info.st_uid, info.st_gid)
+                    file = FileEntry(
+                        path,
+                        info.st_size,
+                        info.st_mtime_ns,
+                        modes.setdefault(mode & 0o7777, mode & 0o7777),
+                        names,
+                        info.st_ino if names > 1 else 0,
+                        info.st_dev if names > 1 else 0,
+                        info.st_size > LEAST and is_placeholder(info),
+                        owners.setdefault(owner, owner),
+                    )
+                    if entry.name[0] == "." and stands_for_another(entry.path, info.st_size):
+                        file = msgspec.structs.replace(file, placeholder=True)
+                    found.files.append(file)
+                elif kind == stat.S_IFDIR and leads_elsewhere(info):
                     found.others.append(OtherEntry(path, _JUNCTION, 0))
                 elif kind == stat.S_IFDIR:
                     inner.append(path)
                 elif kind == stat.S_IFLNK:
-                    try:
-                        found.links.append(LinkEntry(path, os.readlink(entry.path), info.st_mtime_ns))
-                    except OSError as error:
-                        found.unknown(prefix, entry, error)
+                    found.links.append(LinkEntry(path, os.readlink(entry.path), info.st_mtime_ns))
                 else:
                     why = _OTHER.get(kind, "neither a file nor a folder")
                     found.others.append(OtherEntry(path, why, 0))
+            except OSError as error:
+                found.unreadable.append(OtherEntry(path, f"it cannot be asked about: {error.strerror}", 0))
     found.folders.append(FolderEntry(folder, own.st_mtime_ns, stat.S_IMODE(own.st_mode), count == 0))
     return inner
-
-
-def _entries(prefix: str, files: list[_Info]) -> list[FileEntry]:
-    """Return the entries of regular files of one folder; nearly all have one name, and are no placeholders."""
-    modes, owners = _MODES, _OWNERS
-    made = [
-        FileEntry(
-            prefix + entry.name,
-            size := info.st_size,
-            info.st_mtime_ns,
-            modes[info.st_mode & 0o7777],
-            info.st_nlink,
-            0,
-            0,
-            size > LEAST and is_placeholder(info),
-            owners[info.st_uid, info.st_gid],
-        )
-        for entry, info in files
-    ]
-    for place, (entry, info) in enumerate(files):
-        if info.st_nlink > 1:
-            made[place] = msgspec.structs.replace(made[place], inode=info.st_ino, device=info.st_dev)
-        if entry.name[0] == "." and stands_for_another(entry.path, info.st_size):
-            made[place] = msgspec.structs.replace(made[place], placeholder=True)
-    return made

@@ -119,15 +119,22 @@ _INNER = late(r"(?:^|/)(?:\.git|\.hg|\.svn|node_modules|__pycache__|site-package
 
 def candidates(kind: Kind, files: Iterable[FileEntry]) -> list[FileEntry]:
     """Return the files that may hold references of which the kind does not speak, by path: what must be at hand to be read."""
-    own = [file for file in files if file.size and not file.placeholder]
+    own = [
+        file
+        for file in files
+        if file.size
+        and not file.placeholder
+        and ending(file.path) not in _OTHER_ENDINGS
+        and not file.path.endswith(COMPANIONS)
+    ]
     paths = [file.path for file in own]
-    spoken_of = {path for spec in kind.references for path in spec.among(paths)}
-    spoken_of.update(path for path in kind.not_essential.among(paths) if role_of(kind, path) != "essential")
+    passed_over = {path for spec in kind.references for path in spec.among(paths)}
+    passed_over.update(path for path in kind.not_essential.among(paths) if role_of(kind, path) != "essential")
     made: dict[str, bool] = {}  # by folder: whether a program made what is in it
     found = []
     for file in own:
         path = file.path
-        if ending(path) in _OTHER_ENDINGS or path in spoken_of or path.endswith(COMPANIONS):
+        if path in passed_over:
             continue
         folder = path[: path.rfind("/") + 1]
         if (inner := made.get(folder)) is None:
