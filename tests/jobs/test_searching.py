@@ -9,9 +9,11 @@ import re
 import shutil
 import sqlite3
 import subprocess
+from collections.abc import Callable
 from contextlib import closing
 from pathlib import Path
 
+import msgspec
 import pytest
 from hypothesis import given
 from hypothesis import strategies as st
@@ -21,7 +23,7 @@ from dunechest import SearchOptions, search
 from dunechest.jobs.path_patterns import expression
 from dunechest.ledger import catalogue, name_texts
 from dunechest.ledger.catalogue import open_catalogue
-from dunechest.ledger.catalogue_rows import BagKey, Query, Row
+from dunechest.ledger.catalogue_rows import CURRENT, BagKey, PastEdition, PastRole, Query, Row
 from dunechest.ledger.folder import state_folder
 from tests.support.editions import archive
 from tests.support.runs import Command
@@ -179,35 +181,105 @@ def test_it_agrees_with_a_plain_model(tmp_path: Path, monkeypatch: pytest.Monkey
     """Bags come, change and go; each time the catalogue has just the files that they have, in the right editions."""
     monkeypatch.setattr(catalogue, "_CHUNK", 7)
     dice = random.Random(5)
-    model: dict[tuple[str, str], list[Row]] = {}
-    for turn in range(40):
+    model: dict[tuple[str, str], tuple[BagKey, list[Row]]] = {}
+    advanced = 0
+    for turn in range(80):
         chest, name = f"c{dice.randrange(3)}", f"library {dice.randrange(2)}"
-        if dice.random() < 0.2:
-            model.pop((chest, name), None)
-            with open_catalogue(write=True) as opened:
+        before = model.get((chest, name))
+        with open_catalogue(write=True) as opened:
+            if before is not None and dice.random() < 0.2:
+                del model[chest, name]
                 opened.forget(chest, [name])
-        else:
-            rows = [
-                Row(f"f{n % 3}", f"n{n}", dice.randrange(3), 0, n, dice.randint(1, 2), dice.choice([0, 2]))
-                for n in dice.sample(range(40), dice.randrange(30))
-            ]
-            model[chest, name] = rows
-            with open_catalogue(write=True) as opened:
-                opened.put(BagKey(chest, name, name, name, "folder", f"t{turn}", 2), rows)
+            elif before is not None and dice.random() < 0.6:
+                key, rows = before
+                now = msgspec.structs.replace(key, top=f"t{turn}", edition=key.edition + 1)
+                current = [row for row in rows if row.last == CURRENT]
+                gone = dice.sample(current, dice.randint(0, len(current) // 2))
+                free = [
+                    n for n in range(40) if n not in {row.digest for row in current} - {row.digest for row in gone}
+                ]
+                come = [_row(dice, n, now.edition, CURRENT) for n in dice.sample(free, dice.randrange(8))]
+                past = PastEdition(now.edition, 1.0, 1, 1, False, 1, 1, 1, 1, 1, False)
+                args = ([row[:5] for row in gone], [row[:5] for row in come], past, [PastRole("essential", 1, 1)])
+                assert not opened.advance(now, "another", *args), "not what the catalogue knows"
+                assert not opened.advance(now, key.top, [("f", "no such file", 1, 1, 1)], *args[1:])
+                assert opened.advance(now, key.top, *args)
+                ended = [row._replace(last=key.edition) if row in gone else row for row in rows]
+                model[chest, name] = now, [*ended, *come]
+                advanced += 1
+            else:
+                key = BagKey(chest, name, name, name, "folder", f"t{turn}", 2)
+                some = dice.sample(range(40), dice.randrange(30))
+                rows = [_row(dice, n, dice.randint(1, 2), dice.choice([CURRENT, 1])) for n in some]
+                rows = [row if row.last != 1 else row._replace(first=1) for row in rows]
+                model[chest, name] = key, rows
+                opened.put(key, rows)
         with open_catalogue() as opened:
-            found = {
+            found = sorted(
                 (match.library, match.path, match.size, held.chest, held.first, held.last)
                 for match in opened.find(Query(fragments=("n",)), 10_000)
                 for held in match.held
-            }
+            )
             sized = {m.path for m in opened.find(Query(smallest=2), 10_000)}
-        wanted = {
+            assert all(opened.top_of(*place) == key.top for place, (key, _) in model.items())
+        wanted = sorted(
             (name, f"{row.folder}/{row.name}", row.size, chest, row.first, row.last)
-            for (chest, name), rows in model.items()
+            for (chest, name), (_, rows) in model.items()
             for row in rows
-        }
+        )
         assert found == wanted
         assert sized == {path for _, path, size, *_ in wanted if size >= 2}
+    assert advanced > 10
+
+
+def _row(dice: random.Random, number: int, first: int, last: int) -> Row:
+    return Row(f"f{number % 3}", f"n{number}", dice.randrange(3), 0, number, first, last)
+
+
+def test_an_edition_is_taken_in_by_its_changes_just_as_if_it_were_read_anew(
+    tmp_path: Path, chest: dunechest.Chest, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    """Editions with changes, moves, comebacks and names the drive cannot hold; a fresh catalogue says the same."""
+    library = tmp_path / "many"
+    (library / "in").mkdir(parents=True)
+    for number in range(60):
+        (library / "in" / f"{number}.txt").write_text(str(number % 50))
+    whole: list[str] = []
+    put = catalogue.Catalogue.put
+    monkeypatch.setattr(
+        catalogue.Catalogue, "put", lambda self, bag, *a, **k: (whole.append(bag.bag), put(self, bag, *a, **k))
+    )
+    steps: list[Callable[[], object]] = [
+        lambda: (library / "in" / "3.txt").write_text("another"),
+        (library / "in" / "4.txt").unlink,
+        lambda: (library / "in" / "5.txt").rename(library / "5 moved.txt"),
+        lambda: (library / "in" / "4.txt").write_text("4"),
+        lambda: os.utime(library / "in" / "6.txt", ns=(1, 1)),
+        lambda: (library / os.fsdecode(b"\xff odd")).write_text("new"),
+        lambda: (library / "5 moved.txt").rename(library / "in" / "5.txt"),
+        lambda: [(library / "in" / f"{number}.txt").write_text("all") for number in range(10, 30)],
+    ]
+    archive(library, chest)
+    for step in steps:
+        step()
+        archive(library, chest)
+    assert len(whole) == 3, "the first edition, one with other names than before, and one in which much changed"
+    by_changes = _all_known()
+    (state_folder() / catalogue.NAME).unlink()
+    dunechest.list_chests()
+    assert dunechest.archive(library, chest)[0].state == "unchanged"
+    assert _all_known() == by_changes
+    assert len(by_changes[0]) > 60
+
+
+def _all_known() -> tuple[list[tuple[object, ...]], object]:
+    with open_catalogue() as opened:
+        files = [
+            (match.library, match.path, match.size, match.mtime, *msgspec.structs.astuple(held))
+            for match in opened.find(Query(fits=lambda path: True), 10_000)
+            for held in match.held
+        ]
+        return sorted(files), opened.histories()
 
 
 def test_single_files_come_back_and_nothing_else_changes(
