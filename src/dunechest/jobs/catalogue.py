@@ -63,29 +63,40 @@ def note_files(
         with open_catalogue(write=True) as catalogue:
             catalogue.forget(chest.id, gone)
             for entry, top in new:
-                assert entry.library is not None
-                own = BagRecords(entry.folder)
-                tally = Tally(progress, "cataloguing", entry.library.totals.files_stored, 0, entry.name)
-                tally.tell()
-                key = _key(chest, entry.name, entry.library, top)
+                written = (files or {}).get(entry.name)
                 try:
-                    table = (files or {}).get(entry.name)
-                    if table and _advanced(
-                        catalogue, key, own, entry.library, table, (before or {}).get(entry.name, "")
-                    ):
-                        continue
-                    table = table or editions.current_files(own)
-                    earlier = [n for n in own.numbers(entry.library.edition) if n != entry.library.edition]
-                    past = [_edition(record) for record in (*map(own.edition, earlier), entry.library)]
-                    rows = _rows(own, entry.library, table) if earlier else _current_rows(entry.library, table)
-                    roles = _roles(table.by_role())
-                    catalogue.put(key, rows, past, roles, distinct=not earlier, tell=_teller(tally))
+                    _take_in(catalogue, chest, entry, top, written, (before or {}).get(entry.name, ""), progress)
                 except DuneChestError:
                     continue  # a damaged record says nothing
     except DuneChestError as error:
         events.lost(str(error))
         return str(error)
     return ""
+
+
+def _take_in(
+    catalogue: Catalogue,
+    chest: Chest,
+    entry: BagEntry,
+    top: str,
+    written: FileTable | None,
+    before: str,
+    progress: Progress,
+) -> None:
+    """Take in one bag as it is now; see `note_files`."""
+    record = entry.library
+    assert record is not None
+    own = BagRecords(entry.folder)
+    tally = Tally(progress, "cataloguing", record.totals.files_stored, 0, entry.name)
+    tally.tell()
+    key = _key(chest, entry.name, record, top)
+    if written and _advanced(catalogue, key, own, record, written, before):
+        return
+    table = written or editions.current_files(own)
+    earlier = [number for number in own.numbers(record.edition) if number != record.edition]
+    past = [_edition(known) for known in (*map(own.edition, earlier), record)]
+    rows = _rows(own, record, table) if earlier else _current_rows(record, table)
+    catalogue.put(key, rows, past, _roles(table.by_role()), distinct=not earlier, tell=_teller(tally))
 
 
 def _advanced(

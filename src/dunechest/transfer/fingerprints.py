@@ -11,7 +11,6 @@ import os
 from collections.abc import Iterator
 from typing import TypeVar
 
-from dunechest.transfer import medium
 from dunechest.transfer.helpers import Asked
 from dunechest.transfer.tasks import LookJob, SizesJob
 from dunechest.transfer.totals import sizes_total, total_of
@@ -22,12 +21,11 @@ MANY = 100_000
 #: So many parts are there for each process at the least, so that none waits long for another.
 _PARTS = 32
 
+#: So many processes look at one folder. More would find no processor, and even a disk with one head serves two sooner than one
+#: after the other.
+_LOOKERS = min(4, os.cpu_count() or 1)
+
 _Item = TypeVar("_Item")
-
-
-def _lookers(root: str) -> int:
-    """Return how many processes look at one folder: what the drive tells is waited for, and a disk that turns is one head."""
-    return 1 if medium.rotates(root) else min(4, (os.cpu_count() or 1) + 1)
 
 
 def total_of_folder(root: str, files: int) -> int:
@@ -51,7 +49,7 @@ def total_of_folder(root: str, files: int) -> int:
 
     pending = [""]
     total = 0
-    with Crew(_lookers(root), lambda count: None) as crew:
+    with Crew(_LOOKERS, lambda count: None) as crew:
         # From the top down, until there is enough to share out.
         wide = _widening(look_over(root, pending), pending, _PARTS * max(crew.workers, 1))
         total += total_of(wide)
@@ -76,7 +74,7 @@ class Sizes:
     def __init__(self, root: str, files: int) -> None:
         pending = [""]
         seen: list[tuple[str, list[tuple[str, int]]]] = []
-        lookers = 1 if files < MANY else min(2, _lookers(root))
+        lookers = 1 if files < MANY else min(2, _LOOKERS)
         if lookers > 1:
             seen += _widening(sizes_by_folder(root, pending), pending, _PARTS * lookers)
         self._seen = sum(len(own) for _, own in seen), sum(size for _, own in seen for _, size in own)

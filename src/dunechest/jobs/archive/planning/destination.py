@@ -119,23 +119,23 @@ def destination(
     usual = slug(f"{library.name} {' '.join(part.title for part in selection.parts)}")
     bag = name or (own[0].name if own else usual)
     if bag in taken:
-        holder = f"{shown(str(taken[bag].path))}, archived in the same run"
-        return Destination(bag, "barred", (*told, _taken(bag, holder, entries)), earlier)
+        now = _taken(bag, f"{shown(str(taken[bag].path))}, archived in the same run", entries)
+        return Destination(bag, "barred", (*told, now), earlier)
     entry = entries.get(bag)
     spoilt = [*own, *([entry] if entry is not None and entry.state in ("damaged", "unusable") else [])]
     for item in spoilt:
         if (finding := damaged(item, chest.unfinished.get(item.name, ""), entries)) is not None:
             return Destination(item.name, "barred", (*told, finding), earlier)
     if (known := _known(own, selection, stored, lying)) is not None:
-        name_there, difference_there = known
-        state = "unchanged" if difference_there.none else "next"
-        return Destination(name_there, state, told, earlier, difference_there)
+        state = "unchanged" if known[1].none else "next"
+        return Destination(known[0], state, told, earlier, known[1])
     if entry is None or entry.state == "unfinished":
         return Destination(bag, "new", told, earlier)
-    holder = (
-        f"another library ({shown(entry.library.name)})" if entry.library else "something Dune Chest did not make"
-    )
-    return Destination(bag, "barred", (*told, _taken(bag, holder, entries)), earlier)
+    return Destination(bag, "barred", (*told, _taken(bag, _holder(entry), entries)), earlier)
+
+
+def _holder(entry: BagEntry) -> str:
+    return f"another library ({shown(entry.library.name)})" if entry.library else "something Dune Chest did not make"
 
 
 def _of_the_likeness(
