@@ -28,6 +28,7 @@ from dunechest.ledger import events, memory
 from dunechest.machine.volumes import identity
 from dunechest.names import AnyPath, shown
 from dunechest.progress import Progress, Step, silent
+from dunechest.transfer.helpers import standing
 from dunechest.values import Value
 
 #: What a drill does not ask: nobody starts an application in the scratch folder.
@@ -94,7 +95,8 @@ def drill(
     if scratch is not None and not os.path.isdir(scratch):
         raise UsageError(f"There is no folder {shown(os.fspath(scratch))} for the drill.")
     # One that cannot be tried fails; with several, the others are still drilled.
-    done = [_guarded(chest, name, scratch, progress, alone=len(names) == 1 and bool(libraries)) for name in names]
+    with standing():
+        done = [_guarded(chest, name, scratch, progress, alone=len(names) == 1 and bool(libraries)) for name in names]
     done += [Drill(name, None, "it was archived in this chest, and its folder is gone") for name in sorted(gone)]
     return tuple(done)
 

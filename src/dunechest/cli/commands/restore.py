@@ -104,6 +104,13 @@ def command(out: Out, chest: str, libraries: tuple[str, ...], everything: bool, 
 
     Install the application first, and do not start it until this is done.
     """
+    from dunechest.transfer.helpers import standing
+
+    with standing():
+        return _restore(out, chest, libraries, everything, asked)
+
+
+def _restore(out: Out, chest: str, libraries: tuple[str, ...], everything: bool, asked: dict[str, Any]) -> int:
     from dunechest.cli.output import say_recovered
     from dunechest.cli.views import restore as view
     from dunechest.cli.views.restore_lists import show_left_behind

@@ -32,6 +32,7 @@ from dunechest.jobs.restore.result import Compared, MergeResult, Proof, RestoreR
 from dunechest.jobs.undo import recover
 from dunechest.names import AnyPath
 from dunechest.progress import Progress, silent
+from dunechest.transfer.helpers import standing
 
 __all__ = [
     "AsArchived",
@@ -103,9 +104,10 @@ def restore(
     """
     source = get_chest(chest)
     recover()
-    plan = plan_restore(source, library, options, progress=progress)
-    refuse_if_stopped([plan])
-    return carry_out(plan, progress=progress)
+    with standing():
+        plan = plan_restore(source, library, options, progress=progress)
+        refuse_if_stopped([plan])
+        return carry_out(plan, progress=progress)
 
 
 def restore_several(
@@ -136,7 +138,8 @@ def restore_several(
     source = get_chest(chest)
     recover()
     names = names_of(libraries) or restorable(source)
-    plans = plan_restores(source, names, options or RestoreOptions(), progress=progress)
-    refuse_if_stopped(plans)
-    command = new_command()
-    return tuple(carry_out(plan, command=command, progress=progress) for plan in plans)
+    with standing():
+        plans = plan_restores(source, names, options or RestoreOptions(), progress=progress)
+        refuse_if_stopped(plans)
+        command = new_command()
+        return tuple(carry_out(plan, command=command, progress=progress) for plan in plans)

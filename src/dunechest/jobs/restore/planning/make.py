@@ -60,6 +60,8 @@ from dunechest.library.still_named import NO_OLD_PLACE, OldPlace
 from dunechest.machine.drives import Filesystem, filesystem
 from dunechest.names import AnyPath, from_wire, parents, shown
 from dunechest.progress import Progress, Step, Tally, silent
+from dunechest.transfer.crew import workers_for
+from dunechest.transfer.helpers import start_ahead
 from dunechest.values import FrozenDict
 
 
@@ -162,6 +164,9 @@ def _plan(
     if options.files and placement.place is None:
         placement = _still_here(record, trusted)
     here = filesystem(nearest(placement.place)) if placement.place is not None else None
+    if placement.place is not None and not options.files:
+        # They are ready by the time that all is decided, if anything is to be done.
+        start_ahead(workers_for(len(source.files), sum(file.size for file in source.files)))
     question = _Question(chest, entry, options, source, kind, placement, here, trusted)
     paths = Paths(record, here)
     folders = paths.folders()
