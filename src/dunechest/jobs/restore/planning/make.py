@@ -96,7 +96,12 @@ def plan_restore(
     options = options if options is not None else RestoreOptions()
     if options.home is not None and not os.path.isdir(options.home):
         raise UsageError(f"There is no folder {shown(str(options.home))} to use as home. Nothing was changed.")
-    folder = chest.bag(library).folder
+    entry = chest.bag(library)
+    folder = entry.folder
+    if entry.library is not None and not options.files:
+        # They are ready by the time that all is decided. How many is taken from what a record claims, and nothing else is.
+        claimed = entry.library.totals
+        start_ahead(workers_for(claimed.files_stored, claimed.bytes_stored))
     for again in range(_TIMES):
         seen = stamp(folder)
         try:
@@ -164,9 +169,6 @@ def _plan(
     if options.files and placement.place is None:
         placement = _still_here(record, trusted)
     here = filesystem(nearest(placement.place)) if placement.place is not None else None
-    if placement.place is not None and not options.files:
-        # They are ready by the time that all is decided, if anything is to be done.
-        start_ahead(workers_for(len(source.files), sum(file.size for file in source.files)))
     question = _Question(chest, entry, options, source, kind, placement, here, trusted)
     paths = Paths(record, here)
     folders = paths.folders()
