@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import errno
 import os
 import signal
 import subprocess
@@ -59,6 +60,17 @@ def test_they_are_kept_within_a_block_and_not_beyond(tmp_path: Path) -> None:
     assert alone.poll() == 0
 
 
+def test_those_who_are_not_needed_any_more_end() -> None:
+    with standing():
+        start_ahead(3)
+        processes = [helper.process for helper in helpers._standing.waiting or ()]
+        helpers.dismiss(all_but=1)
+        assert [process.poll() is None for process in processes] == [True, False, False]
+        start_ahead(2)
+        assert len(helpers._standing.waiting or ()) == 2
+    helpers.dismiss(all_but=0)
+
+
 def test_one_that_died_while_it_waited_is_replaced(tmp_path: Path) -> None:
     file = tmp_path / "f"
     file.write_bytes(b"abc")
@@ -108,6 +120,19 @@ def test_where_bytes_are_counted_out_nobody_helps(tree: Path, monkeypatch: pytes
     monkeypatch.setattr(subprocess, "Popen", lambda *a, **k: pytest.fail("a helper was started"))
     with standing():
         start_ahead(3)
+        assert Asked(SizesJob(os.fsencode(tree), [b""])).outcome().files == 40
+
+
+def test_where_no_process_can_be_started_one_does_it_all(tree: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    def refuse() -> None:
+        raise OSError(errno.EAGAIN, os.strerror(errno.EAGAIN))
+
+    monkeypatch.setattr(helpers, "_start", refuse)
+    file = next(tree.rglob("7\n.txt"))
+    with standing():
+        start_ahead(3)
+        with Crew(3, silent) as crew:
+            assert (crew.processes, len(digests(crew, file))) == ([], 3)
         assert Asked(SizesJob(os.fsencode(tree), [b""])).outcome().files == 40
 
 

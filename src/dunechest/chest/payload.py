@@ -21,7 +21,7 @@ def is_there(bag: Path, path: str, size: int) -> bool:
     return stat.S_ISREG(info.st_mode) and info.st_size == size
 
 
-class Lying:
+class PayloadSizes:
     """What lies in a bag's ``data/``, looked at by a helper while other things are done.
 
     Parameters
@@ -44,7 +44,7 @@ class Lying:
         return self._sizes.total() == sizes_total(files.sizes_by_folder())
 
 
-def lost_in(bag: Path, files: FileTable, lying: Lying | None = None) -> set[str]:
+def lost_in(bag: Path, files: FileTable, lying: PayloadSizes | None = None) -> set[str]:
     """Return the paths below ``data/`` of what should lie in a bag and is not there, or has another size.
 
     Parameters
@@ -53,7 +53,7 @@ def lost_in(bag: Path, files: FileTable, lying: Lying | None = None) -> set[str]
         The bag's folder.
     files : FileTable
         What should lie there; a table without an edition before it.
-    lying : Lying, optional
+    lying : PayloadSizes, optional
         What was seen there a moment ago: if it is just that, nothing is missing.
     """
     if lying is not None and lying.is_just(files):

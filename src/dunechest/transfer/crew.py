@@ -129,7 +129,10 @@ class Crew:
 
     def __enter__(self) -> Self:
         for _ in range(self.workers):
-            self._helpers.append(helpers.take())
+            helper = helpers.take()
+            if helper is None:
+                break
+            self._helpers.append(helper)
         return self
 
     def __exit__(

@@ -132,19 +132,39 @@ def standing() -> Iterator[None]:
 
 def start_ahead(number: int) -> None:
     """Start helpers that will be needed soon, so that they are ready by then; only in a `standing` block."""
-    if _standing.waiting is not None and can_help():
-        while len(_standing.waiting) < number:
-            _standing.waiting.append(Helper())
+    if _standing.waiting is None or not can_help():
+        return
+    while len(_standing.waiting) < number and (helper := _new()) is not None:
+        _standing.waiting.append(helper)
 
 
-def take() -> Helper:
-    """Take a helper that waits, or start one."""
+def _new() -> Helper | None:
+    """Start a helper; None where the system lets no further process start: then others do the work."""
+    try:
+        return Helper()
+    except OSError:
+        return None
+
+
+def dismiss(all_but: int) -> None:
+    """End helpers that wait, where so many will do from here on: each takes memory."""
+    waiting = _standing.waiting or []
+    leaving = waiting[all_but:]
+    del waiting[all_but:]
+    for helper in leaving:
+        helper.process.kill()
+    for helper in leaving:
+        helper.end(at_once=True)
+
+
+def take() -> Helper | None:
+    """Take a helper that waits, or start one; None if the system does not let it start."""
     while _standing.waiting:
         helper = _standing.waiting.pop()
         if helper.process.poll() is None:
             return helper
         helper.end(at_once=True)
-    return Helper()
+    return _new()
 
 
 def give_back(helper: Helper) -> None:
@@ -168,6 +188,8 @@ class Asked:
         if _standing.waiting is None or not can_help():
             return
         helper = take()
+        if helper is None:
+            return
         try:
             helper.give(Numbered(0, job))
         except CutOffError:

@@ -26,7 +26,7 @@ from dunechest.transfer.helpers import WORTH_ASKING, standing, start_ahead
 
 if TYPE_CHECKING:
     from dunechest.chest.bag_entry import BagEntry
-    from dunechest.chest.payload import Lying
+    from dunechest.chest.payload import PayloadSizes
     from dunechest.jobs.archive.plan import ArchivePlan
     from dunechest.jobs.study.contents import Contents
     from dunechest.transfer.walk import Walk
@@ -78,7 +78,7 @@ def plan_several(libraries: Iterable[Library], chests: Sequence[Chest], options:
     studied: dict[Path, Contents] = {}
     for chest in chests:
         rest = []
-        lying: dict[str, Lying] = {}
+        lying: dict[str, PayloadSizes] = {}
         for library in several.libraries:
             own = own_bags(library, chest, options)
             lying |= looked_into(own)

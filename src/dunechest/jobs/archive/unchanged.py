@@ -15,7 +15,7 @@ from dunechest.chest.bag_records import BagRecords
 from dunechest.chest.chest import Chest
 from dunechest.chest.layout import DATA_FOLDER
 from dunechest.chest.origin import came_from
-from dunechest.chest.payload import Lying
+from dunechest.chest.payload import PayloadSizes
 from dunechest.chest.records import LibraryRecord
 from dunechest.jobs.archive.fingerprint import fingerprint, fingerprint_of_folder
 from dunechest.jobs.archive.options import ArchiveOptions
@@ -44,10 +44,10 @@ def own_bags(library: Library, chest: Chest, options: ArchiveOptions) -> list[Ba
     ]
 
 
-def looked_into(bags: Iterable[BagEntry]) -> dict[str, Lying]:
+def looked_into(bags: Iterable[BagEntry]) -> dict[str, PayloadSizes]:
     """Have a helper look what lies in large bags while the library is looked at; by name."""
     return {
-        entry.name: Lying(entry.folder, entry.library.totals.files_stored)
+        entry.name: PayloadSizes(entry.folder, entry.library.totals.files_stored)
         for entry in bags
         if entry.library is not None and entry.library.totals.files_stored >= WORTH_ASKING
     }
@@ -58,7 +58,7 @@ def unchanged(
     chest: Chest,
     options: ArchiveOptions,
     bags: Sequence[BagEntry] | None = None,
-    lying: Mapping[str, Lying] = MappingProxyType({}),
+    lying: Mapping[str, PayloadSizes] = MappingProxyType({}),
     listing: Walk | None = None,
 ) -> ArchiveResult | None:
     """Return the summary of an archive that has nothing to do, or None if that cannot be said at once.
@@ -107,7 +107,7 @@ def unchanged(
     return None
 
 
-def _there(chest: Chest, bag: str, record: LibraryRecord, lying: Lying | None) -> bool:
+def _there(chest: Chest, bag: str, record: LibraryRecord, lying: PayloadSizes | None) -> bool:
     """Whether the chest still has it: every record is proven, and files and bytes are as many as were written down."""
     folder = chest.bag_folder(bag)
     there = lying.count() if lying is not None else count(str(folder / DATA_FOLDER))[:2]

@@ -30,6 +30,7 @@ from dunechest.ledger import events
 from dunechest.machine.volumes import identity
 from dunechest.names import shown
 from dunechest.progress import Progress, Step, silent
+from dunechest.transfer.helpers import dismiss
 
 
 def refuse_if_stopped(plans: Iterable[ArchivePlan]) -> None:
@@ -113,6 +114,7 @@ def _make_edition(run: Run, progress: Progress) -> tuple[SecondLook, str] | None
     prepare(run)
     to_do = recognise(run, progress) if plan.state == "next" else Recognised(list(plan.files), [*plan.databases])
     copy(run, to_do, progress)
+    dismiss(all_but=1)  # who looks at the library again
     if plan.options.read_all and _nothing(run):
         journal.clear(run.bag)
         return None

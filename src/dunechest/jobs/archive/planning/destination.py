@@ -11,7 +11,7 @@ from dunechest.chest.bag_entry import BagEntry
 from dunechest.chest.chest import Chest
 from dunechest.chest.layout import LIBRARY, LIBRARY_FILES, LIBRARY_FOLDER
 from dunechest.chest.origin import came_from
-from dunechest.chest.payload import Lying
+from dunechest.chest.payload import PayloadSizes
 from dunechest.chest.stored_names import StoredNames
 from dunechest.errors import DuneChestError
 from dunechest.findings import Finding
@@ -80,7 +80,7 @@ def destination(
     options: ArchiveOptions,
     taken: Mapping[str, Library],
     stored: Stored,
-    lying: Mapping[str, Lying],
+    lying: Mapping[str, PayloadSizes],
 ) -> Destination:
     """Decide the bag's name, and whether it is new, there just so, or gets its next edition.
 
@@ -149,7 +149,7 @@ def _of_the_likeness(
 
 
 def _known(
-    own: Iterable[BagEntry], selection: Selection, stored: Stored, lying: Mapping[str, Lying]
+    own: Iterable[BagEntry], selection: Selection, stored: Stored, lying: Mapping[str, PayloadSizes]
 ) -> tuple[str, Difference] | None:
     """Return the bag of the library's latest edition, and in what the library differs from it.
 

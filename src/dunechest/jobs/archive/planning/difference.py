@@ -9,7 +9,7 @@ import msgspec
 from dunechest.chest.bag_entry import BagEntry
 from dunechest.chest.editions import current_files
 from dunechest.chest.file_table import FileTable, Marks
-from dunechest.chest.payload import Lying, lost_in
+from dunechest.chest.payload import PayloadSizes, lost_in
 from dunechest.chest.records import CapturedDatabase, LibraryRecord
 from dunechest.jobs.archive.plan import Difference, PlannedDatabase, PlannedFile
 from dunechest.jobs.study.selection import Selection
@@ -22,7 +22,7 @@ def difference(
     files: Iterable[PlannedFile],
     databases: Iterable[PlannedDatabase],
     selection: Selection,
-    lying: Lying | None = None,
+    lying: PayloadSizes | None = None,
 ) -> Difference:
     """Compare what is to be archived with a bag's current edition.
 
@@ -34,7 +34,7 @@ def difference(
         What is to be archived now.
     selection : Selection
         Where it comes from, with links and folders.
-    lying : Lying, optional
+    lying : PayloadSizes, optional
         What was seen in the bag just before.
 
     Raises

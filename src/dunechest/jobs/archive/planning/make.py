@@ -11,7 +11,7 @@ from msgspec.structs import replace
 
 from dunechest.chest.chest import Chest
 from dunechest.chest.layout import LIBRARY_FILES, OUTSIDE_FILES, PAYLOAD
-from dunechest.chest.payload import Lying
+from dunechest.chest.payload import PayloadSizes
 from dunechest.chest.records import LibraryRecord
 from dunechest.chest.stored_names import StoredNames
 from dunechest.errors import UsageError
@@ -46,7 +46,7 @@ def plan_archive(
     chest: Chest | AnyPath,
     options: ArchiveOptions = USUAL,
     *,
-    lying: Mapping[str, Lying] = MappingProxyType({}),
+    lying: Mapping[str, PayloadSizes] = MappingProxyType({}),
 ) -> tuple[ArchivePlan, ...]:
     """Plan the archive of one or several libraries to a chest.
 
@@ -105,7 +105,7 @@ def _plan_one(
     options: ArchiveOptions,
     taken: Mapping[str, Library],
     promised: int,
-    lying: Mapping[str, Lying],
+    lying: Mapping[str, PayloadSizes],
 ) -> ArchivePlan:
     library, place = contents.library, drive.place
     selection = select(contents, options.choice)

@@ -40,6 +40,7 @@ from dunechest.names import shown, to_wire
 from dunechest.progress import Progress, silent
 from dunechest.transfer import patient
 from dunechest.transfer.digest_files import digest_files
+from dunechest.transfer.helpers import dismiss
 from dunechest.transfer.owner import give, owner_above
 from dunechest.transfer.tasks import DigestTask
 
@@ -173,6 +174,7 @@ def _restore(run: Run, begun: float) -> RestoreResult:
     deed.will(deeds.Working(to_wire(str(run.staging))))
     fill_staging(run)
     write(run)
+    dismiss(all_but=0)
     run.tell("placing")
     _refuse_half(plan, run.not_done)
     staged = _staged(run)
