@@ -99,9 +99,9 @@ def plan_several(libraries: Iterable[Library], chests: Sequence[Chest], options:
             rest.append(contents)
         if not rest:
             continue
-        from dunechest.jobs.archive.planning.make import plan_archive
+        from dunechest.jobs.archive.planning.make import plan_having_looked
 
-        for plan in plan_archive(rest, chest, options, lying=lying):
+        for plan in plan_having_looked(rest, chest, options, lying):
             several.plans[chest.id, plan.library.path] = plan
     return several
 

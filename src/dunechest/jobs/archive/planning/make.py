@@ -5,7 +5,6 @@ from __future__ import annotations
 import os
 from collections.abc import Iterable, Mapping, Sequence
 from pathlib import Path
-from types import MappingProxyType
 
 from msgspec.structs import replace
 
@@ -45,8 +44,6 @@ def plan_archive(
     libraries: AnyLibrary | Contents | Iterable[AnyLibrary | Contents],
     chest: Chest | AnyPath,
     options: ArchiveOptions = USUAL,
-    *,
-    lying: Mapping[str, PayloadSizes] = MappingProxyType({}),
 ) -> tuple[ArchivePlan, ...]:
     """Plan the archive of one or several libraries to a chest.
 
@@ -61,8 +58,6 @@ def plan_archive(
         Where to.
     options : ArchiveOptions
         What was chosen.
-    lying : mapping, optional
-        What was seen in bags of the chest just before, by name: it need not be looked at again.
 
     Returns
     -------
@@ -76,6 +71,16 @@ def plan_archive(
     CutOffError
         If a library or the drive cannot be listed.
     """
+    return plan_having_looked(libraries, chest, options, {})
+
+
+def plan_having_looked(
+    libraries: AnyLibrary | Contents | Iterable[AnyLibrary | Contents],
+    chest: Chest | AnyPath,
+    options: ArchiveOptions,
+    lying: Mapping[str, PayloadSizes],
+) -> tuple[ArchivePlan, ...]:
+    """Plan as `plan_archive` does, where it was seen just before what lies in bags of the chest, given by name."""
     chest = get_chest(chest)
     if isinstance(libraries, Library | Contents | str | os.PathLike):
         libraries = (libraries,)
