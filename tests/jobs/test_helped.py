@@ -68,6 +68,25 @@ def test_a_chest_that_lost_a_file_has_not_the_library_just_so(
 
 
 @pytest.mark.usefixtures("helped")
+def test_of_many_libraries_few_helpers_are_at_work_at_once(
+    tmp_path: Path, chest: dunechest.Chest, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    libraries = [tmp_path / f"library {number}" for number in range(8)]
+    for library in libraries:
+        (library / "a" / "b").mkdir(parents=True)
+        (library / "a" / "b" / "f.txt").write_text(library.name)
+    dunechest.archive(libraries, chest)
+    most: list[int] = []
+    new = helpers._start
+    monkeypatch.setattr(helpers, "_start", lambda: (most.append(1), new())[1])
+    for library in libraries[::2]:
+        (library / "new.txt").write_text("new")
+    results = dunechest.archive(libraries, chest)
+    assert [result.state for result in results] == ["archived", "unchanged"] * 4
+    assert len(most) <= 6
+
+
+@pytest.mark.usefixtures("helped")
 @pytest.mark.parametrize("change", ["a new file", "other content", "a new folder"])
 def test_what_comes_while_it_is_archived_is_told(
     library: Path, chest: dunechest.Chest, command: Command, monkeypatch: pytest.MonkeyPatch, change: str

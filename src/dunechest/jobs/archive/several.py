@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import os
-from collections.abc import Callable, Iterable, Iterator, Sequence
+from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from contextlib import AbstractContextManager, nullcontext
 from pathlib import Path
 from typing import TYPE_CHECKING
@@ -86,6 +86,7 @@ def plan_several(libraries: Iterable[Library], chests: Sequence[Chest], options:
             result = unchanged(library, chest, options, own, lying, listing)
             if result is not None:
                 several.seen[chest.id, library.path] = result
+                _settle(own, lying)
                 continue
             from dunechest.jobs.archive.planning.kinds import with_former_kind
             from dunechest.jobs.study.contents import study
@@ -96,6 +97,7 @@ def plan_several(libraries: Iterable[Library], chests: Sequence[Chest], options:
                 if not own:
                     listing = _listed_for_copying(former)
                 contents = studied[library.path] = study(former, listing)
+            _settle(own, lying)
             rest.append(contents)
         if not rest:
             continue
@@ -104,6 +106,13 @@ def plan_several(libraries: Iterable[Library], chests: Sequence[Chest], options:
         for plan in plan_having_looked(rest, chest, options, lying):
             several.plans[chest.id, plan.library.path] = plan
     return several
+
+
+def _settle(own: Sequence[BagEntry], lying: Mapping[str, PayloadSizes]) -> None:
+    """Wait for those who look into the bags of one library, so that they are there for the next one."""
+    for entry in own:
+        if entry.name in lying:
+            lying[entry.name].count()
 
 
 def _listing(library: Library, own: Sequence[BagEntry]) -> Walk | None:
