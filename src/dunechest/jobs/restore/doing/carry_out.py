@@ -39,8 +39,9 @@ from dunechest.library.still_named import OldPlace, pattern_of, still_named
 from dunechest.names import shown, to_wire
 from dunechest.progress import Progress, silent
 from dunechest.transfer import patient
+from dunechest.transfer.crew import workers_for
 from dunechest.transfer.digest_files import digest_files
-from dunechest.transfer.helpers import dismiss
+from dunechest.transfer.helpers import dismiss, start_ahead
 from dunechest.transfer.owner import give, owner_above
 from dunechest.transfer.tasks import DigestTask
 
@@ -169,6 +170,8 @@ def _give_up(staging: Path, deed: deeds.OpenDeed) -> None:
 
 def _restore(run: Run, begun: float) -> RestoreResult:
     plan, deed = run.plan, run.deed
+    # They are ready by the time that all folders are made; while it was planned they would have been in the way.
+    start_ahead(workers_for(len(plan.existing.to_write), sum(file.size for file in plan.existing.to_write)))
     owner = owner_above(run.place)
     make_above(run.place.parent, deed)
     deed.will(deeds.Working(to_wire(str(run.staging))))

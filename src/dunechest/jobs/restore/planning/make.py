@@ -60,8 +60,6 @@ from dunechest.library.still_named import NO_OLD_PLACE, OldPlace
 from dunechest.machine.drives import Filesystem, filesystem
 from dunechest.names import AnyPath, from_wire, parents, shown
 from dunechest.progress import Progress, Step, Tally, silent
-from dunechest.transfer.crew import workers_for
-from dunechest.transfer.helpers import start_ahead
 from dunechest.values import FrozenDict
 
 
@@ -96,12 +94,7 @@ def plan_restore(
     options = options if options is not None else RestoreOptions()
     if options.home is not None and not os.path.isdir(options.home):
         raise UsageError(f"There is no folder {shown(str(options.home))} to use as home. Nothing was changed.")
-    entry = chest.bag(library)
-    folder = entry.folder
-    if entry.library is not None and not options.files:
-        # They are ready by the time that all is decided. How many is taken from what a record claims, and nothing else is.
-        claimed = entry.library.totals
-        start_ahead(workers_for(claimed.files_stored, claimed.bytes_stored))
+    folder = chest.bag(library).folder
     for again in range(_TIMES):
         seen = stamp(folder)
         try:
