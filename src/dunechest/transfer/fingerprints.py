@@ -21,8 +21,7 @@ MANY = 100_000
 #: So many parts are there for each process at the least, so that none waits long for another.
 _PARTS = 32
 
-#: So many processes look at one folder. More would find no processor, and even a disk with one head serves two sooner than one
-#: after the other.
+#: So many processes look at one folder; more would find no processor.
 _LOOKERS = min(4, os.cpu_count() or 1)
 
 _Item = TypeVar("_Item")
