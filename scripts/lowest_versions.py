@@ -8,7 +8,7 @@ from pathlib import Path
 
 ROOT = Path(__file__).resolve().parents[1]
 #: What is tried in the lowest versions: what a person installs, and not the tools of development.
-EXTRAS = ("frames",)
+EXTRAS = ("frames", "office")
 
 
 def main() -> None:
@@ -16,7 +16,7 @@ def main() -> None:
     project = tomllib.loads((ROOT / "pyproject.toml").read_text(encoding="utf-8"))["project"]
     extras = [item for name in EXTRAS for item in project["optional-dependencies"][name]]
     for requirement in [*project["dependencies"], *extras]:
-        found = re.match(r"([\w.-]+)>=([\w.]+)", requirement)
+        found = re.match(r"([\w.-]+)(?:\[[\w,]+\])?>=([\w.]+)", requirement)
         if found is None:
             raise SystemExit(f"{requirement} has no lower bound")
         print(f"{found.group(1)}=={found.group(2)}")

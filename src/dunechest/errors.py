@@ -12,8 +12,10 @@
       BagUnusableError (ValueError)   a folder that is not a bag
       RecordDamagedError              a record of a chest that no digest proves
       PackageMissingError (ImportError)  a library that is not installed is needed
+      OfficeError                     an office's ledger that is none, or does not take what it is told
       CutOffError (OSError)           the system stopped the job
         NotConnectedError             a known chest whose drive is not connected
+        OfficeUnreachableError        the server of an office's ledger does not answer, or not to this computer
 
 `status` is the exit status the command line ends with: 1 finished, with problems; 2 mistake in the command line;
 3 refused, nothing changed; 4 interrupted by the system.
@@ -150,6 +152,12 @@ class RecordDamagedError(DuneChestError):
         self.why = why
 
 
+class OfficeError(DuneChestError):
+    """The ledger of an office is none, is in the form of another version, or does not take what it is told."""
+
+    code = "office"
+
+
 class CutOffError(DuneChestError, OSError):
     """The system stopped the job: the drive is gone, full or unreadable.
 
@@ -164,6 +172,15 @@ class NotConnectedError(CutOffError):
     """A chest that this computer knows and whose drive is not connected. Nothing was done."""
 
     code = "not-connected"
+
+
+class OfficeUnreachableError(CutOffError):
+    """The server of an office's ledger does not answer, does not prove who it is, or does not let this computer in.
+
+    What happened is written down on this computer, and sent when the server can be reached.
+    """
+
+    code = "office-unreachable"
 
 
 def no_home() -> UsageError:

@@ -34,7 +34,11 @@ from tests.support.runs import Command
 from tests.support.trees import bag_of
 
 ROOT = Path(__file__).resolve().parents[2]
-MODULES = sorted(m.name for m in pkgutil.walk_packages(dunechest.__path__, "dunechest.") if "__main__" not in m.name)
+MODULES = sorted(
+    m.name
+    for m in pkgutil.walk_packages(dunechest.__path__, "dunechest.")
+    if not m.name.endswith(("__main__", "migrations.env"))
+)
 
 
 @pytest.mark.parametrize("name", MODULES)

@@ -14,6 +14,7 @@ import msgspec
 
 from dunechest.errors import DuneChestError
 from dunechest.ledger.folder import state_folder
+from dunechest.ledger.own import own_rows
 from dunechest.ledger.rows import Row, Rows, waiting
 from dunechest.names import from_line, shown
 
@@ -262,7 +263,7 @@ def open_ledger() -> Iterator[Ledger]:
     try:
         if len(waiting(folder)) > _MANY:
             _gather(folder)
-        rows = Rows()
+        rows = own_rows()
     except (OSError, sqlite3.Error) as error:
         raise DuneChestError(
             f"The ledger in {shown(str(folder))} cannot be used ({error}). What is archived does not need it, but this computer "

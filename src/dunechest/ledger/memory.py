@@ -7,7 +7,8 @@ from typing import Any
 
 import msgspec
 
-from dunechest.ledger.rows import Row, Rows
+from dunechest.ledger.own import own_rows
+from dunechest.ledger.rows import Row
 from dunechest.names import from_line
 
 
@@ -36,7 +37,7 @@ def libraries_of(chest: str, where: str = "") -> dict[str, Remembered]:
     """
     found: dict[str, Remembered] = {}
     try:
-        rows = Rows()
+        rows = own_rows()
     except (OSError, sqlite3.Error):
         return found  # whoever asks the ledger for more says what is wrong with it
     told = [(row["when"], what, row) for what in ("archive", "check", "forget") for row in rows.of(what)]
@@ -89,7 +90,7 @@ def home_without(old: str, last: str) -> dict[str, Any] | None:
 
 def _home(old: str) -> Row | None:
     try:
-        rows = [row for row in Rows().of("rehome") if row["old"] == old]
+        rows = [row for row in own_rows().of("rehome") if row["old"] == old]
     except (OSError, sqlite3.Error):
         return None
     return rows[-1] if rows else None
@@ -102,7 +103,7 @@ def tied_to(place: str) -> frozenset[str]:
     another one.
     """
     try:
-        rows = Rows().of("rehome")
+        rows = own_rows().of("rehome")
     except (OSError, sqlite3.Error):
         return frozenset()
     found: set[str] = set()

@@ -1,10 +1,15 @@
-"""The tables of the ledger: one for each sort of event. What is asked and what is gathered both follow this."""
+"""What the ledger knows, a table for each sort of event: its columns, and which events replace an earlier one."""
 
 from __future__ import annotations
 
+import hashlib
+from collections.abc import Iterable
 from typing import Any
 
 import msgspec
+
+#: Characters of a key.
+_LONG = 250
 
 
 class _Needed:
@@ -20,19 +25,17 @@ class Column(msgspec.Struct, frozen=True):
     name: str
     type: type
     default: Any = NEEDED
-    index: bool = False
 
 
 class Table(msgspec.Struct, frozen=True):
-    """A table: its name, its columns, and those that make a key.
+    """A table: its columns, and those that make a key.
 
-    An event replaces what it says of a row with its key; without a key each event is a row of its own. `when` is the column
-    of the event's moment (seconds since 1970).
+    An event replaces what it says of a row with its key. `when` is the column of the event's moment (seconds since 1970).
+    Of what happens again and again, such as checks, the key says which earlier one nobody asks for any more.
     """
 
-    name: str
     columns: tuple[Column, ...]
-    key: tuple[str, ...] = ()
+    key: tuple[str, ...]
     when: str = "when"
 
 
@@ -41,36 +44,33 @@ _WHERE = Column("where", str, "")
 #: The tables, by the sort of event that they hold.
 TABLES = {
     "chest": Table(
-        "chests",
         (Column("id", str), Column("label", str), Column("folder", str), Column("seen", float)),
         ("id",),
         "seen",
     ),
     "archive": Table(
-        "archives",
         (
-            Column("chest", str, index=True), Column("bag", str), Column("origin", str), Column("edition", int),
+            Column("chest", str), Column("bag", str), Column("origin", str), Column("edition", int),
             Column("files", int), Column("bytes", int), Column("top", str, ""), Column("when", float), _WHERE,
         ),
+        ("chest", "bag", "top", "where"),
     ),
     "check": Table(
-        "checks",
         (
-            Column("chest", str, index=True), Column("bag", str), Column("quick", bool), Column("intact", bool),
+            Column("chest", str), Column("bag", str), Column("quick", bool), Column("intact", bool),
             Column("files", int), Column("wrong", int), Column("when", float), _WHERE,
         ),
+        ("chest", "bag", "quick", "intact", "where"),
     ),
     "restore": Table(
-        "restores",
         (Column("chest", str), Column("bag", str), Column("place", str), Column("files", int), Column("when", float)),
+        ("chest", "bag", "place"),
     ),
     "seen": Table(
-        "seen",
-        (Column("place", str), Column("name", str, index=True), Column("kind", str), Column("when", float)),
+        (Column("place", str), Column("name", str), Column("kind", str), Column("when", float)),
         ("place",),
     ),
     "round": Table(
-        "rounds",
         (
             Column("chest", str), Column("bag", str), Column("next", str), Column("wrong", int), Column("files", int),
             Column("when", float),
@@ -78,15 +78,14 @@ TABLES = {
         ("chest", "bag"),
     ),
     "drill": Table(
-        "drills",
         (
-            Column("chest", str, index=True), Column("bag", str), Column("edition", int), Column("passed", bool),
+            Column("chest", str), Column("bag", str), Column("edition", int), Column("passed", bool),
             Column("files", int), Column("top", str), Column("when", float), _WHERE,
         ),
+        ("chest", "bag", "passed", "where"),
     ),
-    "forget": Table("forgotten", (Column("chest", str), Column("bag", str), Column("when", float)), ("chest", "bag")),
+    "forget": Table((Column("chest", str), Column("bag", str), Column("when", float)), ("chest", "bag")),
     "hold": Table(
-        "holdings",
         (
             Column("chest", str), Column("bag", str), Column("name", str, ""), Column("kind", str, ""),
             Column("machine", str, ""), Column("computer", str, ""), Column("origin", str, ""),
@@ -96,10 +95,9 @@ TABLES = {
         ),
         ("chest", "bag"),
     ),
-    "retire": Table("retired", (Column("chest", str), Column("retired", bool), Column("when", float)), ("chest",)),
-    "keep": Table("kept", (Column("chest", str), Column("place", str), Column("when", float)), ("chest",)),
+    "retire": Table((Column("chest", str), Column("retired", bool), Column("when", float)), ("chest",)),
+    "keep": Table((Column("chest", str), Column("place", str), Column("when", float)), ("chest",)),
     "rehome": Table(
-        "homes",
         (
             Column("old", str), Column("id", str), Column("name", str), Column("kind", str), Column("place", str),
             Column("below", str), Column("drive", str), Column("way", str), Column("identity", str, ""),
@@ -108,7 +106,6 @@ TABLES = {
         ("old",),
     ),
     "aside": Table(
-        "asides",
         (
             Column("path", str), Column("id", str), Column("name", str), Column("old", str), Column("listing", str),
             Column("gone", bool, False), Column("when", float),
@@ -116,20 +113,44 @@ TABLES = {
         ("path",),
     ),
     "reclaim": Table(
-        "reclaimed",
         (
             Column("name", str), Column("place", str), Column("part", str), Column("files", int), Column("bytes", int),
             Column("freed", int), Column("when", float),
         ),
+        ("place", "part"),
     ),
     "room": Table(
-        "rooms",
         (Column("chest", str), Column("free", int), Column("total", int), Column("when", float)),
         ("chest",),
     ),
 }  # fmt: skip
-#: The table of the notes that were gathered and perhaps not deleted yet.
-TAKEN = "taken"
+
+
+def key_of(what: str, facts: dict[str, Any]) -> str:
+    """Return what tells the row of an event from others of its sort, as one text; empty for one of another version."""
+    table = TABLES.get(what)
+    values = values_of(table, facts, 0.0) if table is not None else None
+    if table is None or values is None:
+        return ""
+    defaults = {column.name: column.default for column in table.columns}
+    key = msgspec.json.encode([values.get(name, defaults[name]) for name in table.key]).decode()
+    # An index takes no text of any length.
+    return key if len(key) <= _LONG else f"{key[: _LONG - 66]}#{hashlib.sha256(key.encode()).hexdigest()}"
+
+
+def rows_after(table: Table, events: Iterable[tuple[dict[str, Any], float]]) -> list[dict[str, Any]]:
+    """Return the rows that events make: facts and moment of each, in the order in which they hold."""
+    rows: dict[tuple[Any, ...], dict[str, Any]] = {}
+    defaults = {column.name: column.default for column in table.columns if column.default is not NEEDED}
+    for facts, when in events:
+        values = values_of(table, facts, when)
+        if values is None:
+            continue
+        full = defaults | values
+        key = tuple(full[name] for name in table.key)
+        before = rows.pop(key, None)  # it moves to the end: what was said last comes last
+        rows[key] = full if before is None else before | values
+    return list(rows.values())
 
 
 def values_of(table: Table, facts: dict[str, Any], when: float) -> dict[str, Any] | None:

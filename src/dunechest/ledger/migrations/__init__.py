@@ -1,0 +1,1 @@
+"""The revisions that make and change the tables of a ledger, for Alembic, for SQLite and PostgreSQL alike."""

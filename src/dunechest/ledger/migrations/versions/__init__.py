@@ -1,0 +1,1 @@
+"""The revisions, each in a module of its own."""

@@ -1,0 +1,108 @@
+"""What this computer's ledger holds now, read in a moment: from its database, and from the events not yet gathered into it.
+
+A check of ten files would wait longer for a database library to load than for the files, so SQLite is asked directly. Nothing
+is written here, unless an earlier version made the database.
+"""
+
+from __future__ import annotations
+
+import sqlite3
+from contextlib import closing
+from pathlib import Path
+from typing import Any
+from urllib.parse import quote
+
+import msgspec
+
+from dunechest.ledger.events import Event
+from dunechest.ledger.folder import state_folder
+from dunechest.ledger.revisions import LAST, REVISIONS, TABLE
+from dunechest.ledger.rows import NAME, Rows, Told, noted_in, waiting
+from dunechest.transfer import safe
+
+#: Bytes of a note.
+_MOST = 1 << 24
+
+
+def own_rows() -> Rows:
+    """Return what this computer's ledger holds now.
+
+    Raises
+    ------
+    OSError, sqlite3.Error
+        If it cannot be read.
+    """
+    folder = state_folder()
+    # The notes first: what is gathered meanwhile is then seen twice, which can be told, and not never.
+    notes = _notes(folder)
+    found: dict[str, list[Told]] = {}
+    gathered: set[str] = set()
+    path = folder / NAME
+    if path.is_file():
+        _bring_up_to_date(folder)
+        with closing(_open(path)) as connection:
+            connection.execute("BEGIN")  # all as it is at one moment
+            asked = "SELECT what, facts, moment FROM latest WHERE computer = 0 ORDER BY number, id"
+            for what, facts, moment in connection.execute(asked):
+                told = _facts(facts)
+                if told is not None and isinstance(moment, float):
+                    found.setdefault(what, []).append((told, moment))
+            for own, _ in notes:
+                if connection.execute("SELECT 1 FROM events WHERE computer = 0 AND id = ?", (own,)).fetchone():
+                    gathered.add(own)
+    for own, event in notes:
+        if own not in gathered:
+            found.setdefault(event.what, []).append((event.facts, event.when))
+    return Rows(found)
+
+
+def _notes(folder: Path) -> list[tuple[str, Event]]:
+    found: list[tuple[str, Event]] = []
+    for path in waiting(folder):
+        try:
+            found += noted_in(path.name, safe.read_bounded(path, _MOST))
+        except FileNotFoundError:
+            continue  # gathered just now
+        except ValueError:
+            continue  # no note is as large
+    return found
+
+
+def _open(path: Path) -> sqlite3.Connection:
+    return sqlite3.connect(f"file:{quote(str(path))}?mode=rw", uri=True, timeout=30)
+
+
+def _facts(text: object) -> dict[str, Any] | None:
+    """Return the facts of a row; None if it is damaged."""
+    try:
+        return msgspec.json.decode(text, type=dict[str, Any]) if isinstance(text, str) else None
+    except (msgspec.MsgspecError, UnicodeDecodeError):
+        return None
+
+
+def _bring_up_to_date(folder: Path) -> None:
+    """Give a ledger of an earlier version the tables of this one.
+
+    Raises
+    ------
+    OSError, sqlite3.Error
+        If that cannot be done.
+    """
+    with closing(_open(folder / NAME)) as connection:
+        there = {name for (name,) in connection.execute("SELECT name FROM sqlite_master WHERE type = 'table'")}
+        revision = ""
+        if TABLE in there:
+            row = connection.execute(f"SELECT version_num FROM {TABLE}").fetchone()  # noqa: S608 - a name of our own
+            revision = row[0] if row else ""
+    if revision == LAST:
+        return
+    if revision and revision not in REVISIONS:
+        raise sqlite3.DatabaseError("a later version of Dune Chest wrote it")
+    from sqlalchemy.exc import DatabaseError
+
+    from dunechest.ledger.gather import gather
+
+    try:
+        gather(folder)
+    except DatabaseError as error:
+        raise sqlite3.DatabaseError(str(error.orig)) from error
