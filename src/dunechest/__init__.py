@@ -57,6 +57,8 @@ if TYPE_CHECKING:
         DuneChestError,
         KindFileError,
         NotConnectedError,
+        OfficeError,
+        OfficeUnreachableError,
         PackageMissingError,
         RecordDamagedError,
         RefusedError,
@@ -86,6 +88,7 @@ if TYPE_CHECKING:
     from dunechest.jobs.editions.result import DropResult
     from dunechest.jobs.find import FindResult, FoundDrive, FoundLibrary, find_libraries
     from dunechest.jobs.homes import Home, NewLibrary, list_homes
+    from dunechest.jobs.known import OfficeSeen
     from dunechest.jobs.known_chests import ChestList, ChestStatus, list_chests
     from dunechest.jobs.look import BigThing, DriveFit, Readiness, look
     from dunechest.jobs.mend import mend
@@ -93,6 +96,16 @@ if TYPE_CHECKING:
     from dunechest.jobs.mend.planning.make import plan_mend
     from dunechest.jobs.mend.result import MendResult
     from dunechest.jobs.named import get_chest, get_library, library_at
+    from dunechest.jobs.office.exchange import Sent, send_to_office
+    from dunechest.jobs.office.join import Joined, Left, join_office, leave_office
+    from dunechest.jobs.office.look_after import (
+        ComputerAdded,
+        OfficeMade,
+        add_office_computer,
+        remove_office_computer,
+        set_up_office,
+    )
+    from dunechest.jobs.office.show import Office, OfficeComputer, show_office
     from dunechest.jobs.overview import DriveRoom, LibraryHistory, Overview, overview
     from dunechest.jobs.protection import Protection
     from dunechest.jobs.reclaim import plan_reclaim, reclaim
@@ -245,6 +258,8 @@ _MODULES = {
         "DuneChestError",
         "KindFileError",
         "NotConnectedError",
+        "OfficeError",
+        "OfficeUnreachableError",
         "PackageMissingError",
         "RecordDamagedError",
         "RefusedError",
@@ -322,6 +337,29 @@ _MODULES = {
     "jobs.editions.planning": ("plan_drop",),
     "jobs.editions.result": ("DropResult",),
     "jobs.find": ("FindResult", "FoundDrive", "FoundLibrary", "find_libraries"),
+    "jobs.office.exchange": (
+        "Sent",
+        "send_to_office",
+    ),
+    "jobs.office.join": (
+        "Joined",
+        "Left",
+        "join_office",
+        "leave_office",
+    ),
+    "jobs.office.look_after": (
+        "ComputerAdded",
+        "OfficeMade",
+        "add_office_computer",
+        "remove_office_computer",
+        "set_up_office",
+    ),
+    "jobs.office.show": (
+        "Office",
+        "OfficeComputer",
+        "show_office",
+    ),
+    "jobs.known": ("OfficeSeen",),
     "jobs.known_chests": ("ChestList", "ChestStatus", "list_chests"),
     "jobs.look": ("BigThing", "DriveFit", "Readiness", "look"),
     "jobs.mend": ("mend",),
@@ -452,6 +490,7 @@ __all__ = [
     "Choice",
     "Compared",
     "Comparison",
+    "ComputerAdded",
     "Contents",
     "Copy",
     "CopyPlan",
@@ -494,9 +533,11 @@ __all__ = [
     "Home",
     "InUse",
     "JoinTable",
+    "Joined",
     "Joins",
     "Kind",
     "KindFileError",
+    "Left",
     "LeftBehind",
     "LeftOut",
     "Library",
@@ -522,6 +563,12 @@ __all__ = [
     "NotMade",
     "Observation",
     "Offer",
+    "Office",
+    "OfficeComputer",
+    "OfficeError",
+    "OfficeMade",
+    "OfficeSeen",
+    "OfficeUnreachableError",
     "OldPlace",
     "Origin",
     "OtherEntry",
@@ -593,6 +640,7 @@ __all__ = [
     "SearchOptions",
     "SearchResult",
     "Selection",
+    "Sent",
     "Setting",
     "SettingChange",
     "Sign",
@@ -622,6 +670,7 @@ __all__ = [
     "Working",
     "__version__",
     "add_kind",
+    "add_office_computer",
     "add_routine",
     "archive",
     "carry_out",
@@ -639,6 +688,8 @@ __all__ = [
     "forget_place",
     "get_chest",
     "get_library",
+    "join_office",
+    "leave_office",
     "left_behind",
     "library_at",
     "list_chests",
@@ -675,6 +726,7 @@ __all__ = [
     "rejoin",
     "release",
     "remember_place",
+    "remove_office_computer",
     "remove_routine",
     "rename_chest",
     "restorable",
@@ -686,8 +738,11 @@ __all__ = [
     "run_routine",
     "saved_plan",
     "search",
+    "send_to_office",
     "set_chest_place",
+    "set_up_office",
     "show_chest",
+    "show_office",
     "status",
     "try_kind",
     "undo",

@@ -11,6 +11,7 @@ from pathlib import Path
 
 import pytest
 
+from tests.support import postgres
 from tests.support.mounts import MAKERS
 from tests.support.worlds import Departed, depart
 from tests.whole.test_homecoming import clean_again
@@ -22,6 +23,12 @@ def departed(tmp_path_factory: pytest.TempPathFactory) -> Iterator[Departed]:
     with pytest.MonkeyPatch.context() as patch:
         folder = tmp_path_factory.mktemp("departed")
         yield depart(folder / "marram-point", folder / "none", patch)
+
+
+@pytest.fixture(scope="session")
+def office_server() -> Iterator[postgres.Server]:
+    with postgres.server() as server:
+        yield server
 
 
 @pytest.fixture

@@ -39,6 +39,9 @@ GROUPS: dict[str, dict[str, str]] = {
         "routine": "Archive and check by itself, every night.",
         "release": "Make a drive safe to unplug.",
     },
+    "Together": {
+        "office": "Share with other computers what is safe.",
+    },
     "Bring back": {
         "search": "Find a file on any drive, connected or not.",
         "restore": "Restore libraries and check the result.",
@@ -175,6 +178,7 @@ def run(args: Sequence[str]) -> int:
     try:
         result: Any = cli.main(words, prog_name="dunechest", standalone_mode=False, obj=out)
         status = result if isinstance(result, int) else 0
+        _tell_office(out)
         _say_lost(out)
         if out.problems and not status:
             status = 1
@@ -211,6 +215,19 @@ def run(args: Sequence[str]) -> int:
         return _fault(out, error)
 
 
+def _tell_office(out: Any) -> None:
+    """Tell the office, if this computer belongs to one, what is new. What fails is tried again later, and `status` says so."""
+    if "dunechest.ledger.folder" not in sys.modules or out.command.startswith("office"):
+        return
+    from dunechest.ledger.folder import state_folder
+
+    if not (state_folder() / "settings.toml").is_file():
+        return
+    from dunechest.jobs.office.exchange import send_if_due
+
+    send_if_due()
+
+
 def _say_lost(out: Any) -> None:
     """Warn if this computer could not write down what was done: `status` then knows nothing of it."""
     module = sys.modules.get("dunechest.ledger.events")
@@ -234,7 +251,7 @@ def _common_first(out: Any, words: list[str]) -> list[str]:
     while place < len(words) and words[place] in flags:
         place += 1
     head, rest = words[:place], words[place:]
-    group = rest[:1] if rest and rest[0] in ("chest", "kinds", "editions", "places", "routine") else []
+    group = rest[:1] if rest and rest[0] in ("chest", "kinds", "editions", "places", "routine", "office") else []
     after = rest[len(group) :]
     while group and after and after[0] in flags:
         head.append(after.pop(0))

@@ -18,13 +18,17 @@ class ChestMade(Document):
 
 
 class KnownChest(Document):
-    """A chest that this computer knows, or that is connected."""
+    """A chest that this computer knows, or that is connected.
+
+    `last_seen_by` is the computer of the office that met it last; empty if no office was asked.
+    """
 
     id: str
     label: str
     folder: str
     connected: bool
     last_seen_at: Moment | None
+    last_seen_by: str
     free_bytes: Bytes | None
     retired_at: Moment | None
     kept_at_place: str
@@ -32,6 +36,7 @@ class KnownChest(Document):
     _sources: ClassVar[Mapping[str, str]] = {
         "connected": "present",
         "last_seen_at": "seen",
+        "last_seen_by": "seen_by",
         "free_bytes": "free",
         "retired_at": "retired",
         "kept_at_place": "place",

@@ -9,7 +9,10 @@ from dunechest.documents.base import Bytes, Count, Document, Moment
 
 
 class FoundCopy(Document):
-    """A copy of a found file, the editions that have it just so, and the command that brings it back."""
+    """A copy of a found file, the editions that have it just so, and the command that brings it back.
+
+    `last_seen_by` is the computer of the office that met the chest last; empty if no office was asked.
+    """
 
     label: str
     chest_id: str
@@ -20,12 +23,14 @@ class FoundCopy(Document):
     connected: bool
     kept_at_place: str
     restore_command: str
+    last_seen_by: str
 
     _sources: ClassVar[Mapping[str, str]] = {
         "chest_id": "chest",
         "archived_as": "bag",
         "kept_at_place": "place",
         "restore_command": "command",
+        "last_seen_by": "seen_by",
     }
 
 

@@ -7,6 +7,7 @@ from typing import ClassVar
 
 from dunechest.documents.base import Bytes, Count, Document, Moment
 from dunechest.documents.chest import KnownChest
+from dunechest.documents.office import OfficeSeen
 from dunechest.documents.rehome import RehomedLibrary
 from dunechest.documents.routine import RoutineState
 
@@ -74,11 +75,12 @@ class ProtectedLibrary(Document):
 
 
 class Unprotected(Document):
-    """A library that was found and is in no chest."""
+    """A library that was found and is in no chest; `computer` has it, empty for this one."""
 
     name: str
     kind: str
     path: str
+    computer: str
 
 
 class Step(Document):
@@ -89,7 +91,7 @@ class Step(Document):
 
 
 class Status(Document):
-    """How well each library is protected."""
+    """How well each library is protected; `office` is null unless the office was asked."""
 
     libraries: list[ProtectedLibrary]
     safe: bool
@@ -99,5 +101,6 @@ class Status(Document):
     chests: list[KnownChest]
     moved_libraries: list[RehomedLibrary]
     routines: list[RoutineState]
+    office: OfficeSeen | None
 
     _sources: ClassVar[Mapping[str, str]] = {"unprotected_libraries": "unprotected", "moved_libraries": "moved"}

@@ -296,7 +296,7 @@ def _asides() -> dict[str, str]:
 
 def _note(libraries: Iterable[FoundLibrary]) -> None:
     seen: list[tuple[str, dict[str, Any]]] = [
-        ("seen", {"place": str(f.library.path), "name": f.library.name, "kind": f.library.kind.name})
+        ("seen", {"place": str(f.library.path), "name": f.library.name, "kind": f.library.kind.name, "gone": False})
         for f in libraries
         if str(f.library.path).isprintable() and not f.where.startswith("set aside")
     ]

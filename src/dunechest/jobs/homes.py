@@ -75,6 +75,8 @@ class Home(Value, msgspec.Struct, frozen=True):
         What was written down of the move.
     second : NewLibrary or None
         Another library that was made meanwhile.
+    computer : str
+        The computer that moved it, if that is another one of the office: whether it is connected there is not known.
     """
 
     _shown: ClassVar[tuple[str, ...]] = ("name", "place", "connected")
@@ -90,6 +92,7 @@ class Home(Value, msgspec.Struct, frozen=True):
     since: float
     past: PastHome
     second: NewLibrary | None = None
+    computer: str = ""
 
     @property
     def strayed(self) -> bool:
@@ -99,6 +102,8 @@ class Home(Value, msgspec.Struct, frozen=True):
     @property
     def sentence(self) -> str:
         """Where it is, and what is wrong, in a sentence."""
+        if self.computer:
+            return f"It is on the drive {shown(self.drive)} of {shown(self.computer)}."
         on = f"the one on {shown(self.drive)}" + ("" if self.connected else " (not connected)")
         if self.second is not None:
             new = f"a new one with {number(self.second.files, 'file')} since {day(self.second.since)}"
@@ -285,7 +290,7 @@ def note_aside_gone(path: Path) -> None:
 def note_place(place: Path, name: str, kind: str) -> None:
     """Note where a library is now, so that its name leads there."""
     if str(place).isprintable():
-        events.try_append(("seen", {"place": str(place), "name": name, "kind": kind}))
+        events.try_append(("seen", {"place": str(place), "name": name, "kind": kind, "gone": False}))
 
 
 def note_undone(old: Path, move: str, asides: Iterable[Path]) -> None:

@@ -26,7 +26,7 @@ class ChestStatus(Value, msgspec.Struct, frozen=True):
 
     `seen` is when it was last met (seconds since 1970), None for one never met
     before; `present` whether it is there now; `free` bytes on its drive, if so. `retired` says since when it is no longer
-    expected, None if it is; `place` where its drive is kept.
+    expected, None if it is; `place` where its drive is kept; `seen_by` the computer that met it last, if an office knows.
     """
 
     _shown: ClassVar[tuple[str, ...]] = ("label", "folder", "present")
@@ -40,6 +40,7 @@ class ChestStatus(Value, msgspec.Struct, frozen=True):
     free: int | None
     retired: float | None = None
     place: str = ""
+    seen_by: str = ""
 
 
 class ChestList(Value, msgspec.Struct, frozen=True):

@@ -66,6 +66,14 @@ def next_steps(
             yield NextStep(message, f"dunechest drill {quoted(good[0].label)} {quoted(good[0].bag)}")
 
 
+def _was(some: Sequence[str]) -> str:
+    return "was" if len(some) == 1 else "were"
+
+
+def _it(some: Sequence[str]) -> str:
+    return "it" if len(some) == 1 else "them"
+
+
 def _word(library: ProtectedLibrary, called: Mapping[str, str]) -> str:
     """Return what a command can call a library: its name, or the folder where it is now."""
     place = shown(str(library.moved.place)) if library.moved is not None else library.origin
@@ -137,8 +145,20 @@ def _to_archive(
             wanted[chest.label].append(_word(library, called))
             names[chest.label].append(library.name)
     first = min(chests, key=lambda chest: (not chest.present, chest.label.casefold()), default=None)
+    elsewhere: dict[str, list[str]] = defaultdict(list)
+    for found in unprotected:
+        if found.computer:
+            elsewhere[found.computer].append(found.name)
+    for computer, own in elsewhere.items():
+        some = ", ".join(shown(name) for name in own[:4])
+        more = f" and {len(own) - 4} more" if len(own) > 4 else ""
+        yield NextStep(
+            f"On {shown(computer)}, {some}{more} {_was(own)} never archived. Archive {_it(own)} there.", ""
+        )
     if first is not None:
         for found in unprotected:
+            if found.computer:
+                continue
             wanted[first.label].append(found.path)
             names[first.label].append(found.name)
     for label, paths in wanted.items():

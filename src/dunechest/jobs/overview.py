@@ -8,7 +8,7 @@ from typing import ClassVar
 import msgspec
 
 from dunechest import clock
-from dunechest.errors import DuneChestError
+from dunechest.errors import DuneChestError, OfficeUnreachableError
 from dunechest.jobs.known_chests import ChestStatus
 from dunechest.jobs.safety import ProtectedLibrary
 from dunechest.jobs.status import Status, status
@@ -84,8 +84,15 @@ class Overview(Value, msgspec.Struct, frozen=True):
     note: str
 
 
-def overview() -> Overview:
+def overview(*, office: bool = False, computer: str | None = None) -> Overview:
     """Say what is safe, and how libraries and drives have grown.
+
+    Parameters
+    ----------
+    office : bool
+        Say it of all computers of the office.
+    computer : str, optional
+        Say it of this computer of the office.
 
     Returns
     -------
@@ -99,7 +106,9 @@ def overview() -> Overview:
     DuneChestError
         If the ledger cannot be used.
     """
-    result = status()
+    result = status(office=office, computer=computer)
+    if result.office is not None:
+        return _of_office(result)
     note = ""
     known: tuple[History, ...] = ()
     try:
@@ -112,6 +121,33 @@ def overview() -> Overview:
     return Overview(
         clock.now(),
         this_machine(state_folder()).name,
+        result,
+        tuple(_histories(result.libraries, known)),
+        tuple(_drive(chest, [item for item in known if item.chest == chest.id], rooms) for chest in result.chests),
+        note,
+    )
+
+
+def _of_office(result: Status) -> Overview:
+    """Say it of an office: how full drives were is what any computer told last."""
+    from dunechest.jobs.office.view import last_seen, searching
+    from dunechest.ledger.ledger import Ledger
+    from dunechest.ledger.office.files import listings_of, office_histories
+
+    known: tuple[History, ...] = ()
+    note = ""
+    try:
+        with searching() as (connection, now):
+            listings = listings_of(connection, {item.number: item.machine for item in now.computers})
+            known = office_histories(connection, listings)
+    except OfficeUnreachableError as error:
+        note = str(error)
+        now = last_seen()
+    rooms = Ledger(now.rows()).rooms()
+    assert result.office is not None
+    return Overview(
+        clock.now(),
+        result.office.computer or result.office.where,
         result,
         tuple(_histories(result.libraries, known)),
         tuple(_drive(chest, [item for item in known if item.chest == chest.id], rooms) for chest in result.chests),

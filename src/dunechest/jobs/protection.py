@@ -19,12 +19,8 @@ from __future__ import annotations
 import msgspec
 
 from dunechest.errors import UsageError
-from dunechest.ledger.folder import state_folder
+from dunechest.jobs.settings import read_settings, settings_file
 from dunechest.names import shown
-from dunechest.transfer import safe
-
-_FILE = "settings.toml"
-_MOST = 1 << 20
 
 
 class Protection(msgspec.Struct, frozen=True):
@@ -75,17 +71,7 @@ def read_rules() -> Rules:
     UsageError
         If the settings cannot be understood; the message names the key.
     """
-    path = state_folder() / _FILE
-    told = {}
-    try:
-        text = safe.read_bounded(path, _MOST).decode()
-        import tomllib
-
-        told = tomllib.loads(text)
-    except FileNotFoundError:
-        pass
-    except (OSError, ValueError) as error:
-        raise UsageError(f"{shown(str(path))} cannot be read: {shown(str(error))}") from error
+    path, told = settings_file(), read_settings()
     protection = told.get("protection", {})
     if not isinstance(protection, dict):
         raise UsageError(f"{shown(str(path))}: protection must be a table.")

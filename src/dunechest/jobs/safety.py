@@ -128,7 +128,7 @@ class NextStep(Value, msgspec.Struct, frozen=True):
 
 
 class Unprotected(Value, msgspec.Struct, frozen=True):
-    """A library that `find` showed and that is in no chest."""
+    """A library that `find` showed and that is in no chest; `computer` is the one that has it, empty for this one."""
 
     _shown: ClassVar[tuple[str, ...]] = ("name",)
     _document: ClassVar[str] = "status.Unprotected"
@@ -136,3 +136,4 @@ class Unprotected(Value, msgspec.Struct, frozen=True):
     name: str
     kind: str
     path: str
+    computer: str = ""

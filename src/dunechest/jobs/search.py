@@ -59,7 +59,10 @@ _ANYTHING = SearchOptions()
 
 
 class FoundCopy(Value, msgspec.Struct, frozen=True):
-    """A copy of a found file: the chest, the library's name there, the editions that have it, and the command for it."""
+    """A copy of a found file: the chest, the library's name there, the editions that have it, and the command for it.
+
+    `seen_by` is the computer that met the chest last, if an office knows.
+    """
 
     _shown: ClassVar[tuple[str, ...]] = ("label", "bag", "connected")
 
@@ -72,6 +75,7 @@ class FoundCopy(Value, msgspec.Struct, frozen=True):
     connected: bool
     place: str
     command: str
+    seen_by: str = ""
 
 
 class FoundFile(Value, msgspec.Struct, frozen=True):
@@ -124,6 +128,8 @@ def search(
     options: SearchOptions = _ANYTHING,
     *,
     most: int = MOST,
+    office: bool = False,
+    computer: str | None = None,
 ) -> SearchResult:
     """Search all chests that this computer has met, whether their drives are connected or not.
 
@@ -136,6 +142,10 @@ def search(
         What else the file must be.
     most : int
         Number of files to return.
+    office : bool
+        Search all chests that any computer of the office has met.
+    computer : str, optional
+        Of those, only the libraries of this computer.
 
     Returns
     -------
@@ -147,12 +157,16 @@ def search(
         If nothing to search for is given, or there is no such chest.
     CutOffError
         If the file in hand cannot be read.
+    OfficeUnreachableError
+        If the office's server cannot be reached.
     DuneChestError
         If the catalogue cannot be used.
     """
     wanted = (patterns,) if isinstance(patterns, str) else tuple(patterns)
     if not any(wanted) and options == _ANYTHING:
         raise UsageError("Say what to search for: a name such as *.xmp, words, or a size, date or file.")
+    if office or computer is not None:
+        return _in_office(wanted, options, most, computer)
     chests = {chest.id: chest for chest in list_chests().chests}
     query = _query(wanted, options, chests)
     with open_catalogue() as catalogue:
@@ -160,6 +174,32 @@ def search(
         files, known = catalogue.counts(query.chests)
     told = (_file(match, chests) for match in found[:most])
     return SearchResult(tuple(told), len(found) > most, files, known)
+
+
+def _in_office(wanted: Iterable[str], options: SearchOptions, most: int, computer: str | None) -> SearchResult:
+    """Search what all computers of the office know."""
+    from dunechest.jobs.office.known import office_chests
+    from dunechest.jobs.office.view import computer_named, searching
+    from dunechest.ledger.ledger import Ledger
+    from dunechest.ledger.office.files import find_files, listings_of
+
+    with searching() as (connection, now):
+        only = computer_named(now, computer).machine if computer is not None else ""
+        ledger = Ledger(now.rows())
+        chests = {chest.id: chest for chest in office_chests(now, ledger, retired=True)}
+        gone = {(item.chest, item.bag) for item in ledger.holdings() if item.gone}
+        query = _query(wanted, options, chests)
+        listings = [
+            item
+            for item in listings_of(connection, {known.number: known.machine for known in now.computers})
+            if (item.bag.chest, item.bag.bag) not in gone
+            and query.chests(item.bag.chest)
+            and (computer is None or (only and item.bag.key.startswith(f"{only}\n")))
+        ]
+        found = find_files(connection, query, most + 1, listings)
+    told = tuple(_file(match, chests) for match in found[:most])
+    known_chests = len({item.bag.chest for item in listings})
+    return SearchResult(told, len(found) > most, sum(item.files for item in listings), known_chests)
 
 
 def _query(patterns: Iterable[str], options: SearchOptions, chests: dict[str, ChestStatus]) -> Query:
@@ -237,4 +277,6 @@ def _copy(match: Match, held: Held, chest: ChestStatus) -> FoundCopy:
     name = chest.label if chest.label else chest.id
     command = f"dunechest restore {quoted(name)} {quoted(held.bag)} --file {quoted(match.path)}{edition}"
     last = held.edition if current else held.last
-    return FoundCopy(chest.label, chest.id, held.bag, held.first, last, current, chest.present, chest.place, command)
+    return FoundCopy(
+        chest.label, chest.id, held.bag, held.first, last, current, chest.present, chest.place, command, chest.seen_by
+    )

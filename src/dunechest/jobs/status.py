@@ -4,20 +4,21 @@ from __future__ import annotations
 
 import os
 from collections import defaultdict
-from collections.abc import Iterable, Mapping, Sequence
+from collections.abc import Iterable
 from typing import TYPE_CHECKING, ClassVar
 
 import msgspec
 
 from dunechest import clock
-from dunechest.jobs.homes import Home, list_homes
-from dunechest.jobs.known_chests import ChestStatus, list_chests
+from dunechest.jobs.homes import Home
+from dunechest.jobs.known import Known, OfficeSeen, known_here
+from dunechest.jobs.known_chests import ChestStatus
 from dunechest.jobs.next_steps import next_steps
 from dunechest.jobs.protection import Protection, Rules, read_rules
 from dunechest.jobs.safety import Copy, NextStep, ProtectedLibrary, State, Unprotected
+from dunechest.jobs.settings import settings_file
 from dunechest.ledger.folder import state_folder
-from dunechest.ledger.ledger import Holding, Ledger, PastCheck, PastDrill
-from dunechest.machine.identity import this_machine
+from dunechest.ledger.ledger import Holding, PastCheck, PastDrill
 from dunechest.names import shown
 from dunechest.values import Value
 from dunechest.words import number
@@ -32,6 +33,7 @@ class Status(Value, msgspec.Struct, frozen=True):
     """How well each library is protected, what to do next, most urgent first, and the chests that are expected.
 
     `moved` are libraries that were moved to a drive, with where each is now; `routines` say how what runs by itself does.
+    `office` is set if the answer is that of an office.
     """
 
     _shown: ClassVar[tuple[str, ...]] = ("safe",)
@@ -43,6 +45,7 @@ class Status(Value, msgspec.Struct, frozen=True):
     chests: tuple[ChestStatus, ...]
     moved: tuple[Home, ...] = ()
     routines: tuple[RoutineState, ...] = ()
+    office: OfficeSeen | None = None
 
     @property
     def safe(self) -> bool:
@@ -56,13 +59,28 @@ class Status(Value, msgspec.Struct, frozen=True):
         if not count:
             return "Nothing is known yet. To begin: dunechest find"
         if self.safe:
-            return f"SAFE: {'The only library is' if count == 1 else f'All {count:,} libraries are'} protected."
+            return f"SAFE: {'The only library is' if count == 1 else f'All {count:,} libraries are'} protected{self._of}."
         wrong = len(self.unprotected) + sum(not library.safe for library in self.libraries)
-        return f"NOT SAFE: {wrong:,} of {number(count, 'library', 'libraries')} not protected."
+        return f"NOT SAFE: {wrong:,} of {number(count, 'library', 'libraries')} not protected{self._of}."
+
+    @property
+    def _of(self) -> str:
+        """Whose libraries these are, if not this computer's."""
+        if self.office is None:
+            return ""
+        return f" on {shown(self.office.computer)}" if self.office.computer else " in the office"
 
 
-def status() -> Status:
+def status(*, office: bool = False, computer: str | None = None) -> Status:
     """Say how well each library is protected, from what this computer has seen.
+
+    Parameters
+    ----------
+    office : bool
+        Answer from what all computers of the office have seen, for the libraries of all of them. The rules are those in the
+        settings of this computer.
+    computer : str, optional
+        Only for the libraries of this computer of the office.
 
     Returns
     -------
@@ -72,31 +90,36 @@ def status() -> Status:
     Raises
     ------
     UsageError
-        If the rules in the settings cannot be understood.
+        If the rules in the settings cannot be understood, or this computer belongs to no office that is asked for.
+    OfficeUnreachableError
+        If the office's server cannot be reached, and this computer never saw what it knows.
     """
-    from dunechest.ledger.ledger import open_ledger
-
     rules = read_rules()
-    chests = tuple(known for known in list_chests().chests if known.retired is None)
-    homes = list_homes()
-    with open_ledger() as ledger:
-        copies = _copies(ledger, chests, rules, homes)
-        asides = {aside.path for aside in ledger.asides()}
-        seen = tuple(item for item in ledger.seen_libraries() if item[2] not in asides)
-    libraries = tuple(sorted(copies, key=lambda library: (library.safe, library.name)))
-    called = _called(seen)
-    seconds = {str(home.second.path) for home in homes if home.second is not None}
-    first = _first_places(homes)
-    known = {first.get(library.origin, library.origin) for library in libraries if library.here}
-    never: dict[str, Unprotected] = {}
-    for name, kind, place in seen:
-        own = first.get(shown(place), shown(place))
-        if own not in known and place not in seconds and (_there(place) or shown(place) in first):
-            never[own] = Unprotected(name, kind, place)
-    unprotected = tuple(never.values())
-    routines = _routines()
-    steps = (*_of_moved(homes), *_of_routines(routines), *next_steps(libraries, unprotected, chests, called))
-    return Status(libraries, unprotected, steps, chests, homes, routines)
+    if office or computer is not None:
+        from dunechest.jobs.office.known import known_in_office
+
+        known = known_in_office(computer)
+    else:
+        known = known_here()
+    libraries = tuple(sorted(_copies(known, rules), key=lambda pair: (pair[0].safe, pair[0].name)))
+    archived = {(machine, known.first_place(machine, library.origin)) for library, machine in libraries}
+    seconds = {(known.here, str(home.second.path)) for home in known.own_homes if home.second is not None}
+    never: dict[tuple[str, str], Unprotected] = {}
+    for found in known.found:
+        own = known.first_place(found.machine, shown(found.place))
+        moved = shown(found.place) in known.moved.get(found.machine, {})
+        if (found.machine, own) in archived or (found.machine, found.place) in seconds or not (found.there or moved):
+            continue
+        never[found.machine, own] = Unprotected(found.name, found.kind, found.place, found.computer)
+    protected, unprotected = tuple(library for library, _ in libraries), tuple(never.values())
+    routines = _routines() if known.office is None else ()
+    steps = (
+        *_of_moved(known.own_homes),
+        *_of_routines(routines),
+        *_of_office(),
+        *next_steps(protected, unprotected, known.chests, _called(known)),
+    )
+    return Status(protected, unprotected, steps, known.shown_chests(protected), known.homes, routines, known.office)
 
 
 def _routines() -> tuple[RoutineState, ...]:
@@ -122,6 +145,19 @@ def _of_routines(routines: Iterable[RoutineState]) -> Iterable[NextStep]:
             yield NextStep(message, f"dunechest routine list {state.name}")
 
 
+def _of_office() -> Iterable[NextStep]:
+    """Yield what to do if the office hears nothing of this computer for long; who has none does not wait for it."""
+    if not settings_file().is_file():
+        return
+    from dunechest.jobs.office.exchange import told_long_ago
+
+    why = told_long_ago()
+    if why:
+        yield NextStep(
+            f"The office has not heard of this computer for more than a week. {why}", "dunechest office send"
+        )
+
+
 def _beside(home: Home | None, chests: Iterable[ChestStatus]) -> frozenset[str]:
     """Return the chests that are on the drive that a library was moved to, as far as both are connected."""
     if home is None or not home.connected:
@@ -137,11 +173,6 @@ def _beside(home: Home | None, chests: Iterable[ChestStatus]) -> frozenset[str]:
     return frozenset(found)
 
 
-def _first_places(homes: Iterable[Home]) -> dict[str, str]:
-    """Return where each moved library was at first, by where it is; both made safe to show."""
-    return {shown(place): shown(str(home.old)) for home in homes for place in (str(home.place), home.past.place)}
-
-
 def _of_moved(homes: Iterable[Home]) -> Iterable[NextStep]:
     """Yield what to do about moved libraries of which there are two, or that their applications do not find."""
     for home in homes:
@@ -150,68 +181,62 @@ def _of_moved(homes: Iterable[Home]) -> Iterable[NextStep]:
             yield NextStep(f"{shown(home.name)}: {home.sentence}{wait}", home.command)
 
 
-def _called(seen: Iterable[tuple[str, str, str]]) -> dict[str, str]:
-    """Return what a command can call each library that `find` showed, by its folder: its name, where only one has it."""
+def _called(known: Known) -> dict[str, str]:
+    """Return what a command can call each library of this computer, by its folder: its name, where only one has it."""
     places: dict[str, dict[str, list[str]]] = defaultdict(dict)
-    for name, _, place in seen:
-        if os.path.exists(place):  # a link that a move left leads to the library itself
-            places[name].setdefault(os.path.realpath(place), []).append(place)
+    for found in known.found:
+        if found.machine == known.here and os.path.exists(
+            found.place
+        ):  # a link of a move leads to the library itself
+            places[found.name].setdefault(os.path.realpath(found.place), []).append(found.place)
     return {
         shown(place): name
-        for name, found in places.items()
-        if len(found) == 1 and not os.path.lexists(name)
-        for own in found.values()
+        for name, found_there in places.items()
+        if len(found_there) == 1 and not os.path.lexists(name)
+        for own in found_there.values()
         for place in own
     }
 
 
-def _there(place: str) -> bool:
-    """Whether a library that was found once is still there."""
-    return os.path.lexists(place)
-
-
-def _copies(
-    ledger: Ledger, chests: Sequence[ChestStatus], rules: Rules, homes: Sequence[Home]
-) -> list[ProtectedLibrary]:
-    expected = {chest.id: chest for chest in chests}
-    held: list[Holding] = []
-    for holding in ledger.holdings():
-        if holding.chest in expected:
-            held.append(holding)
-    forgotten = {chest: ledger.forgotten_in(chest) for chest in expected}
-    held = [item for item in held if item.name and forgotten[item.chest].get(item.bag, 0.0) < item.when]
-    checks = {chest: ledger.checks(chest) for chest in expected}
-    drills = {chest: ledger.drills(chest) for chest in expected}
-    here = this_machine(state_folder()).id
+def _copies(known: Known, rules: Rules) -> list[tuple[ProtectedLibrary, str]]:
+    """Return the libraries that are in chests, each with the id of the computer that it comes from."""
+    expected = {chest.id: chest for chest in known.chests}
+    forgotten = {chest: known.ledger.forgotten_in(chest) for chest in expected}
+    held = [
+        item
+        for item in known.ledger.holdings()
+        if item.chest in expected and item.name and forgotten[item.chest].get(item.bag, 0.0) < item.when
+    ]
+    checks = {chest: known.ledger.checks(chest) for chest in expected}
+    drills = {chest: known.ledger.drills(chest) for chest in expected}
     found = []
-    first = _first_places(homes)
-    by_old = {shown(str(home.old)): home for home in homes}
-    for group in _same_library(held, first):
+    for group in _same_library(held, known):
         newest = max(group, key=lambda item: (item.archived, item.edition))
+        if known.only is not None and newest.machine != known.only:
+            continue
         rule = rules.of(newest.name)
         copies = tuple(
             _copy(item, newest, expected[item.chest], rule, checks[item.chest], drills[item.chest]) for item in group
         )
-        home = by_old.get(first.get(newest.origin, newest.origin)) if newest.machine == here else None
-        found.append(
-            ProtectedLibrary(
-                newest.name, newest.kind, newest.computer, newest.origin, newest.machine == here, newest.files,
-                newest.bytes, rule, tuple(sorted(copies, key=lambda copy: copy.label.casefold())),
-                home, _beside(home, chests),
-            )
+        home = known.home_of(newest.machine, newest.origin)
+        library = ProtectedLibrary(
+            newest.name, newest.kind, known.names.get(newest.machine, newest.computer), newest.origin,
+            newest.machine == known.here, newest.files, newest.bytes, rule,
+            tuple(sorted(copies, key=lambda copy: copy.label.casefold())), home, _beside(home, known.chests),
         )  # fmt: skip
+        found.append((library, newest.machine))
     return found
 
 
-def _same_library(held: Iterable[Holding], moved: Mapping[str, str]) -> list[list[Holding]]:
+def _same_library(held: Iterable[Holding], known: Known) -> list[list[Holding]]:
     """Group holdings that are copies of one library: from one folder of one computer, or in one state.
 
-    A name alone says nothing: two libraries may have the same. `moved` says where a moved library was at first.
+    A name alone says nothing: two libraries may have the same.
     """
     groups: list[list[Holding]] = []
     keys: list[set[tuple[str, str]]] = []
     for item in held:
-        own = {(item.machine, moved.get(item.origin, item.origin))} | (
+        own = {(item.machine, known.first_place(item.machine, item.origin))} | (
             {("state", item.fingerprint)} if item.fingerprint else set()
         )
         first, *others = [i for i, known in enumerate(keys) if known & own] or [len(groups)]

@@ -429,6 +429,34 @@ class Catalogue:
         )
         return (Held(*row) for row in rows)
 
+    def bags(self) -> tuple[BagKey, ...]:
+        """Return every bag that is known, and the library in it."""
+        rows = self._db.execute(
+            "SELECT chest, bag, libraries.key, libraries.name, libraries.kind, top, edition FROM bags "
+            "JOIN libraries ON libraries.id = bags.library ORDER BY chest, bag"
+        )
+        return tuple(BagKey(*row) for row in rows)
+
+    def rows_of(self, bag: BagKey) -> Iterator[Row]:
+        """Yield the files of a bag, those of a folder one after the other; of several spans of editions each is a row."""
+        known = self._db.execute(
+            "SELECT id, library FROM bags WHERE chest = ? AND bag = ?", (bag.chest, bag.bag)
+        ).fetchone()
+        if known is None:
+            return
+        runs = self._db.execute(
+            "SELECT low, high, first, last FROM held WHERE bag = ? ORDER BY low", known[:1]
+        ).fetchall()
+        at = 0
+        ongoing: list[tuple[int, int, int, int]] = []
+        for number, key in self._known(known[1], lambda done: None):
+            while at < len(runs) and runs[at][0] <= number:
+                ongoing.append(runs[at])
+                at += 1
+            ongoing = [run for run in ongoing if run[1] >= number]
+            for _, _, first, last in ongoing:
+                yield Row(*key, first, last)
+
     def histories(self) -> tuple[History, ...]:
         """Return what is known of every bag beside its files."""
         found = []

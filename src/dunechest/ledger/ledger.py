@@ -198,6 +198,10 @@ class Ledger:
         rows = sorted(self._rows.of("seen"), key=lambda row: row["place"])
         return tuple((row["name"], row["kind"], row["place"]) for row in rows)
 
+    def said_gone(self) -> frozenset[str]:
+        """The places of libraries that `find` showed once, and of which an office was told that they are not there."""
+        return frozenset(row["place"] for row in self._rows.of("seen") if row["gone"])
+
     def forgotten_in(self, chest: str) -> dict[str, float]:
         """Bags of a chest that a person removed on purpose, and when that was said."""
         return {row["bag"]: row["when"] for row in self._of("forget", chest)}

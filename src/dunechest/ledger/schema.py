@@ -67,7 +67,10 @@ TABLES = {
         ("chest", "bag", "place"),
     ),
     "seen": Table(
-        (Column("place", str), Column("name", str), Column("kind", str), Column("when", float)),
+        (
+            Column("place", str), Column("name", str), Column("kind", str), Column("gone", bool, False),
+            Column("when", float),
+        ),
         ("place",),
     ),
     "round": Table(

@@ -29,6 +29,8 @@ from dunechest.cli.parts import NUMBER, Command, complete_chest, complete_kind, 
 @click.option("--until", metavar="DATE", help="Only files changed on or before this day, month or year.")
 @click.option("--same-as", metavar="FILE", help="Only files with the same content as this file on the computer.")
 @click.option("--most", metavar="NUMBER", type=NUMBER, help="Find so many files at most; by default 200.")
+@click.option("--office", is_flag=True, help="Answer for all computers of the office.")
+@click.option("--computer", metavar="NAME", help="Answer for this computer of the office.")
 @common
 def command(out: Out, patterns: tuple[str, ...], **asked: Any) -> int:
     """Search all chests for a file, with no drive connected, and show how to restore it.
@@ -54,7 +56,7 @@ def command(out: Out, patterns: tuple[str, ...], **asked: Any) -> int:
         before=until[1] if until else None,
         same_as=asked["same_as"],
     )
-    result = search(patterns, options, most=asked["most"] or MOST)
+    result = search(patterns, options, most=asked["most"] or MOST, office=asked["office"], computer=asked["computer"])
     out.document("search", told=result)
     if out.shows:
         view.show(out, result)

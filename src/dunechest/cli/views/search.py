@@ -60,6 +60,7 @@ def _where(copies: Sequence[FoundCopy]) -> Iterator[str]:
     groups: dict[tuple[int, int, bool], list[str]] = {}
     for copy in copies:
         where = "connected" if copy.connected else f"kept at {shown(copy.place)}" if copy.place else "not connected"
+        where += f", last seen by {shown(copy.seen_by)}" if copy.seen_by and not copy.connected else ""
         key = copy.first_edition, copy.last_edition, copy.current
         groups.setdefault(key, []).append(f"{shown(copy.label)} ({where})")
     for (first, last, current), labels in groups.items():

@@ -32,6 +32,10 @@ def show(out: Out, result: Status) -> None:
     console = out.console
     known = bool(result.libraries or result.unprotected)
     say(console, result.verdict, "" if not known else GOOD if result.safe else BAD)
+    if result.office is not None and result.office.why:
+        from dunechest.cli.views.office import show_seen
+
+        show_seen(out, result.office)
     if not known and not result.routines:
         return
     some, more = limited(result.steps, out.verbose, 6)
@@ -43,9 +47,10 @@ def show(out: Out, result: Status) -> None:
         say(console, f"and {more:,} more steps (--verbose shows all)", indent=2)
     console.print()
     for library in result.libraries:
-        _show_library(out, library)
+        _show_library(out, library, office=result.office is not None)
     for found in result.unprotected:
-        say(console, Text().append(shown(found.name), style="bold").append("  NEVER ARCHIVED", style=BAD))
+        line = Text().append(shown(found.name), style="bold").append("  NEVER ARCHIVED", style=BAD)
+        say(console, line.append(f"  on {shown(found.computer)}") if found.computer else line)
         console.print(out.place(found.path), soft_wrap=True)
     _show_chests(out, result)
     _show_routines(out, result)
@@ -61,9 +66,11 @@ def _show_routines(out: Out, result: Status) -> None:
         show_state(out, state, brief=True)
 
 
-def _show_library(out: Out, library: ProtectedLibrary) -> None:
+def _show_library(out: Out, library: ProtectedLibrary, *, office: bool) -> None:
     line = Text().append(shown(library.name), style="bold")
     line.append("  safe" if library.safe else "  NOT SAFE", style=GOOD if library.safe else BAD)
+    if office:
+        line.append(f"  of {shown(library.computer)}")
     good = number(library.good_count, "copy", "copies")
     if library.good_count <= library.rule.copies:
         good = f"{library.good_count} of {number(library.rule.copies, 'copy', 'copies')}"
@@ -101,5 +108,6 @@ def _show_chests(out: Out, result: Status) -> None:
         free = f"{size(chest.free)} free" if chest.free is not None else ""
         rows.append((shown(chest.label), "connected" if chest.present else "not connected", free))
         seen = f"last seen {ago(chest.seen)}" if chest.seen else "not seen before"
+        seen += f" by {shown(chest.seen_by)}" if chest.seen_by else ""
         below.append([seen + (f", kept at: {shown(chest.place)}" if chest.place else "")])
     listing(out.console, ("drive", "", "free"), rows, below)

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from typing import TYPE_CHECKING, Any
 
 import msgspec
@@ -14,6 +15,8 @@ if TYPE_CHECKING:
 
 _DRIVER = "postgresql+psycopg"
 _KNOWN = frozenset({"host", "port", "sslmode", "sslrootcert"})
+#: That character in JSON; not a backslash that is followed by the same letters.
+_ZERO = re.compile(rb"(?<!\\)((?:\\\\)*)\\u0000")
 #: Seconds that a server has to answer.
 _PATIENCE = 5
 SCHEMA = "dunechest"
@@ -134,4 +137,4 @@ def engine_for(address: Address, password: str | None) -> sa.Engine:
 
 def _json(value: object) -> bytes:
     """Write JSON as the server takes it: without the character of the number zero, which a name on a hostile drive may hold."""
-    return msgspec.json.encode(value).replace(b"\\u0000", b"\\ufffd")
+    return _ZERO.sub(rb"\1\\ufffd", msgspec.json.encode(value))

@@ -16,7 +16,7 @@ if TYPE_CHECKING:
 
 @contextmanager
 def office_ledger(address: Address, password: str | None, *, current: bool = True) -> Iterator[sa.Connection]:
-    """Open an office's ledger; what is changed is kept if the block ends well.
+    """Open an office's ledger. What is changed is kept if the block ends without an error, or commits it before.
 
     Parameters
     ----------
@@ -40,12 +40,18 @@ def office_ledger(address: Address, password: str | None, *, current: bool = Tru
 
     engine = engine_for(address, password)
     try:
-        with engine.begin() as connection:
+        with engine.connect() as connection:
             if current:
                 _refuse_other_version(revision_of(connection), address)
             yield connection
+            connection.commit()
     except sa.exc.OperationalError as error:
         said = shown(" ".join(str(error.orig).split()))
+        if "authentication failed" in said or "not permitted to log in" in said:
+            raise OfficeUnreachableError(
+                f"The office's ledger ({address.where}) does not let this computer in: the password is wrong, or the computer "
+                "was shut out."
+            ) from error
         raise OfficeUnreachableError(f"The office's ledger ({address.where}) cannot be reached: {said}") from error
     except sa.exc.DBAPIError as error:
         said = shown(" ".join(str(error.orig).split()))

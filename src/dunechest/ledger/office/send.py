@@ -59,6 +59,7 @@ def send_events(connection: sa.Connection, folder: Path, computer: int) -> int:
     sent = 0
     while some := _after(folder, last):
         sent += put_events(connection, computer, some)
+        connection.commit()
         last = some[-1].number
     return sent
 

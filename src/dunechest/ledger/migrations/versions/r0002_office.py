@@ -88,6 +88,7 @@ CREATE TABLE files (
 
 _INDEXES = """
 CREATE INDEX folders_by_listing ON folders (listing, folder);
+CREATE INDEX folders_by_path ON folders (listing, md5(path));
 CREATE INDEX folders_by_letters ON folders USING gin (coalesce(folded, path) {letters}.gin_trgm_ops);
 CREATE INDEX files_by_folder ON files (listing, folder);
 CREATE INDEX files_by_digest ON files (digest);

@@ -1,0 +1,96 @@
+"""How an office is shown."""
+
+from __future__ import annotations
+
+from rich.text import Text
+
+from dunechest.cli.layout import BAD, GOOD, WARN, listing, say
+from dunechest.cli.output import Out
+from dunechest.jobs.known import OfficeSeen
+from dunechest.jobs.office import ComputerAdded, Joined, Left, Office, OfficeMade, Sent
+from dunechest.names import quoted, shown
+from dunechest.words import ago, number
+
+
+def show_made(out: Out, made: OfficeMade, address: str) -> None:
+    """Show that an office's ledger is ready."""
+    if made.changed:
+        say(out.console, f"The office's ledger is ready: {made.where}.", GOOD)
+    else:
+        say(out.console, f"The office's ledger is up to date: {made.where}. Nothing was changed.", GOOD)
+    say(out.console, f"Next, for each computer: dunechest office add {quoted(address)} NAME")
+
+
+def show_added(out: Out, added: ComputerAdded, secret: str | None) -> None:
+    """Show how a computer that was let in joins, and its password if nobody knows it yet."""
+    say(out.console, f"The office lets {shown(added.name)} in.", GOOD)
+    say(out.console, "On that computer:", indent=2)
+    say(out.console, f"-> dunechest office join {quoted(added.address)}", indent=4, hang=3)
+    if secret is not None:
+        say(out.console, Text("Its password, which is shown only now: ").append(secret, style="bold"), indent=2)
+
+
+def show_removed(out: Out, name: str) -> None:
+    """Show that a computer was shut out."""
+    say(out.console, f"{shown(name)} is shut out of the office. What it told the office stays there.", GOOD)
+
+
+def show_joined(out: Out, joined: Joined) -> None:
+    """Show that an office was joined."""
+    say(out.console, f"This computer belongs to the office now: {joined.where}.", GOOD)
+    told = [number(joined.events, "event")] if joined.events else []
+    told += [number(joined.lists, "list of files", "lists of files")] if joined.lists else []
+    if told:
+        say(out.console, f"{' and '.join(told)} sent.", indent=2)
+    if joined.brought_back:
+        say(out.console, f"{number(joined.brought_back, 'event')} that this computer had lost came back.", indent=2)
+    say(out.console, "What all computers know: dunechest status --office", indent=2)
+
+
+def show_left(out: Out, left: Left) -> None:
+    """Show that an office was left."""
+    say(out.console, f"This computer no longer belongs to the office ({left.where}).", GOOD if left.sent else WARN)
+    if not left.sent:
+        say(out.console, f"Not all that it noted was sent before: {shown(left.why)}", indent=2)
+    say(out.console, "All that it noted is still known here: dunechest status", indent=2)
+
+
+def show_sent(out: Out, sent: Sent) -> None:
+    """Show what was sent."""
+    told = [number(sent.events, "event")] if sent.events else []
+    told += [number(sent.lists, "list of files", "lists of files")] if sent.lists else []
+    say(
+        out.console,
+        f"Sent to the office: {' and '.join(told)}." if told else "The office knows all that this computer does.",
+        GOOD,
+    )
+
+
+def show_seen(out: Out, seen: OfficeSeen) -> None:
+    """Show whose answer it is, if the office's server could not be asked."""
+    if seen.why:
+        say(out.console, f"This is what the office knew {ago(seen.seen)}: it cannot be asked now.", WARN)
+        say(out.console, shown(seen.why), indent=2)
+
+
+def show(out: Out, told: Office) -> None:
+    """Show the computers of an office."""
+    if told.why:
+        say(out.console, f"The office cannot be asked now. This is what it knew {ago(told.seen)}.", BAD)
+        say(out.console, shown(told.why), indent=2)
+    else:
+        expected = [item for item in told.computers if item.removed is None]
+        say(out.console, f"The office of {number(len(expected), 'computer')}: {told.where}", GOOD)
+    if told.sent is not None:
+        say(out.console, f"This computer told it everything {ago(told.sent)}.", indent=2)
+    rows = []
+    for item in told.computers:
+        heard = f"heard of {ago(item.heard)}" if item.heard else "never heard of"
+        if item.removed is not None:
+            heard = f"shut out {ago(item.removed)}"
+        name = f"{item.name} (this computer)" if item.here else item.name
+        rows.append(
+            (shown(name), heard, number(item.libraries, "library", "libraries"), number(item.chests, "chest"))
+        )
+    out.console.print()
+    listing(out.console, ("computer", "", "found", "last to see"), rows, [[] for _ in rows])

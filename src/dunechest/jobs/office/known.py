@@ -1,0 +1,102 @@
+"""What all computers of an office know together, as a status is made of it."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+from msgspec.structs import replace
+
+from dunechest.jobs.homes import Home, list_homes
+from dunechest.jobs.known import Found, Known, OfficeSeen, first_places, found_here
+from dunechest.jobs.known_chests import ChestStatus, list_chests
+from dunechest.jobs.office.view import Seen, computer_named, see_office
+from dunechest.ledger.folder import state_folder
+from dunechest.ledger.ledger import Ledger, PastHome, open_ledger
+from dunechest.ledger.office.read import Computer, OfficeNow
+from dunechest.machine.identity import this_machine
+
+
+def known_in_office(computer: str | None = None, seen: Seen | None = None) -> Known:
+    """Return what the office knows.
+
+    Parameters
+    ----------
+    computer : str, optional
+        The only computer whose libraries are asked for.
+    seen : Seen, optional
+        What it knows, if it was asked already.
+
+    Raises
+    ------
+    UsageError
+        If this computer belongs to no office, or the office has no such computer.
+    OfficeUnreachableError
+        If the server cannot be reached, and this computer never saw what it knows.
+    """
+    seen = seen or see_office()
+    now = seen.now
+    only = computer_named(now, computer) if computer is not None else None
+    own = this_machine(state_folder()).id
+    ledger = Ledger(now.rows())
+    homes = list_homes()
+    moved = {own: first_places(homes)}
+    with open_ledger() as here:
+        found = list(found_here(here, own))
+    for other in now.computers:
+        if other.machine and other.machine != own and other.removed is None:
+            theirs = Ledger(now.rows_of(other.number))
+            past = tuple(_home(item, other) for item in theirs.homes())
+            moved[other.machine] = first_places(past)
+            homes += past
+            gone = theirs.said_gone()
+            found += [
+                Found(other.name, other.machine, name, kind, place, place not in gone)
+                for name, kind, place in theirs.seen_libraries()
+            ]
+    wanted = [item for item in found if only is None or item.machine == only.machine]
+    return Known(
+        ledger,
+        office_chests(now, ledger),
+        own,
+        tuple(wanted),
+        homes,
+        moved,
+        {item.machine: item.name for item in now.computers if item.machine},
+        only.machine if only is not None else None,
+        OfficeSeen(
+            seen.where,
+            now.when,
+            seen.why,
+            only.name if only is not None else "",
+            sum(item.removed is None for item in now.computers),
+        ),
+    )
+
+
+def office_chests(now: OfficeNow, ledger: Ledger, *, retired: bool = False) -> tuple[ChestStatus, ...]:
+    """Return the chests that an office knows; those whose drives are connected to this computer are said to be."""
+    here = {chest.id: chest for chest in list_chests().chests}
+    seen_by = now.last_seen_by()
+    found = []
+    for past in ledger.chests():
+        if past.retired is not None and not retired:
+            continue
+        chest = here.get(past.id)
+        if chest is not None and chest.present:
+            found.append(replace(chest, retired=past.retired, place=past.place, seen_by=seen_by.get(past.id, "")))
+        else:
+            found.append(
+                ChestStatus(
+                    past.id, past.label, past.folder, False, past.seen, None, past.retired, past.place,
+                    seen_by.get(past.id, ""),
+                )
+            )  # fmt: skip
+    return tuple(sorted(found, key=lambda chest: (not chest.present, chest.label.casefold(), chest.id)))
+
+
+def _home(past: PastHome, computer: Computer) -> Home:
+    """Return a library that another computer moved, as that computer told it."""
+    return Home(
+        past.name, past.kind, Path(past.old), Path(past.place), past.drive, False, past.way, past.when, past,
+        computer=computer.name,
+    )  # fmt: skip
