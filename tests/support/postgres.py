@@ -93,8 +93,16 @@ def certificate(folder: Path, name: str, host: str) -> tuple[Path, Path]:
 
 
 @contextmanager
-def server() -> Iterator[Server]:
-    """Run a server while the block runs; skip the test where there is none."""
+def server(settings: str = "", top: str = "/tmp") -> Iterator[Server]:
+    """Run a server while the block runs; skip the test where there is none.
+
+    Parameters
+    ----------
+    settings : str
+        Lines that are added to the server's settings.
+    top : str
+        Where its folder is made.
+    """
     programs = _programs() if os.name == "posix" else None
     if programs is None:
         pytest.skip("no PostgreSQL server is installed")
@@ -104,7 +112,7 @@ def server() -> Iterator[Server]:
         account = _account()
     except KeyError:
         pytest.skip("PostgreSQL runs as nobody without a name")
-    folder = Path(tempfile.mkdtemp(prefix="dune-postgres-", dir="/tmp"))
+    folder = Path(tempfile.mkdtemp(prefix="dune-postgres-", dir=top))
     folder.chmod(0o755)
     free = socket.socket()
     free.bind(("127.0.0.1", 0))
@@ -127,10 +135,10 @@ def server() -> Iterator[Server]:
     try:
         run(programs / "initdb", "-D", data, "-U", KEEPER, "--no-sync", "-E", "UTF8", "--auth=trust")
         (data / "pg_hba.conf").write_text(_HBA)
-        with (data / "postgresql.conf").open("a") as settings:
-            settings.write(_SETTINGS.format(folder=folder, port=port, ssl="on" if tls else "off"))
+        with (data / "postgresql.conf").open("a") as conf:
+            conf.write(_SETTINGS.format(folder=folder, port=port, ssl="on" if tls else "off") + settings + "\n")
             if tls:
-                settings.write(f"ssl_cert_file = '{folder}/server.crt'\nssl_key_file = '{folder}/server.key'\n")
+                conf.write(f"ssl_cert_file = '{folder}/server.crt'\nssl_key_file = '{folder}/server.key'\n")
         run(programs / "pg_ctl", "-D", data, "-w", "-l", folder / "log", "start")
         yield Server(folder, port, root, programs)
     finally:

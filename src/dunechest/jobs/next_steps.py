@@ -6,7 +6,7 @@ from collections import defaultdict
 from collections.abc import Iterable, Mapping, Sequence
 
 from dunechest.jobs.known_chests import ChestStatus
-from dunechest.jobs.safety import NextStep, ProtectedLibrary, Unprotected
+from dunechest.jobs.safety import Copy, NextStep, ProtectedLibrary, Unprotected
 from dunechest.names import quoted, shown
 from dunechest.words import number
 
@@ -18,8 +18,14 @@ def next_steps(
     called: Mapping[str, str],
 ) -> Iterable[NextStep]:
     """Yield what to do: damage first, then libraries with too few copies, then what is old."""
+    # An office has hundreds of both.
+    by_chest: dict[str, list[tuple[ProtectedLibrary, Copy]]] = defaultdict(list)
+    for library in libraries:
+        for copy in library.copies:
+            if copy.state in ("damaged", "missing", "unchecked"):
+                by_chest[copy.chest].append((library, copy))
     for chest in chests:
-        yield from _to_mend(libraries, chest)
+        yield from _to_mend(by_chest[chest.id], chest)
     for library in libraries:
         if library.beside and not library.good:
             drive = shown(library.moved.drive) if library.moved is not None else ""
@@ -37,13 +43,7 @@ def next_steps(
         words = f"Only {number(len(chests), 'drive')} known: one copy is not a backup. Connect another drive."
         yield NextStep(words, "dunechest chest new FOLDER --label NAME")
     for chest in chests:
-        old = [
-            library.name
-            for library in libraries
-            if not library.safe
-            for copy in library.copies
-            if copy.chest == chest.id and copy.state == "unchecked"
-        ]
+        old = [library.name for library, copy in by_chest[chest.id] if copy.state == "unchecked" and not library.safe]
         if old:
             message = (
                 f"{shown(chest.label)} was not fully checked lately ({number(len(old), 'library', 'libraries')})."
@@ -90,15 +90,10 @@ def _from_elsewhere(library: ProtectedLibrary, chests: Sequence[ChestStatus]) ->
     return NextStep(f"{message}; archive it again on {shown(library.computer)}, where it comes from.", "")
 
 
-def _to_mend(libraries: Sequence[ProtectedLibrary], chest: ChestStatus) -> Iterable[NextStep]:
+def _to_mend(copies: Sequence[tuple[ProtectedLibrary, Copy]], chest: ChestStatus) -> Iterable[NextStep]:
     """Yield what to do about copies in a chest that are damaged or gone: another good copy mends or replaces them."""
     for state, one, several in (("damaged", "is damaged", "are damaged"), ("missing", "is gone", "are gone")):
-        bad = [
-            (library, copy)
-            for library in libraries
-            for copy in library.copies
-            if copy.chest == chest.id and copy.state == state
-        ]
+        bad = [(library, copy) for library, copy in copies if copy.state == state]
         if not bad:
             continue
         names = ", ".join(shown(library.name) for library, _ in bad)

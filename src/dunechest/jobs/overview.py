@@ -142,8 +142,7 @@ def _of_office(result: Status) -> Overview:
             known = office_histories(connection, listings)
     except OfficeUnreachableError as error:
         note = str(error)
-        now = last_seen()
-    rooms = Ledger(now.rows()).rooms()
+    rooms = Ledger(last_seen().known()[0]).rooms()
     assert result.office is not None
     return Overview(
         clock.now(),

@@ -185,8 +185,9 @@ def _in_office(wanted: Iterable[str], options: SearchOptions, most: int, compute
 
     with searching() as (connection, now):
         only = computer_named(now, computer).machine if computer is not None else ""
-        ledger = Ledger(now.rows())
-        chests = {chest.id: chest for chest in office_chests(now, ledger, retired=True)}
+        rows, seen_by = now.known()
+        ledger = Ledger(rows)
+        chests = {chest.id: chest for chest in office_chests(ledger, seen_by, retired=True)}
         gone = {(item.chest, item.bag) for item in ledger.holdings() if item.gone}
         query = _query(wanted, options, chests)
         listings = [

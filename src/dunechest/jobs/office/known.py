@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from pathlib import Path
 
 from msgspec.structs import replace
@@ -12,7 +13,7 @@ from dunechest.jobs.known_chests import ChestStatus, list_chests
 from dunechest.jobs.office.view import Seen, computer_named, see_office
 from dunechest.ledger.folder import state_folder
 from dunechest.ledger.ledger import Ledger, PastHome, open_ledger
-from dunechest.ledger.office.read import Computer, OfficeNow
+from dunechest.ledger.office.read import Computer
 from dunechest.machine.identity import this_machine
 
 
@@ -37,14 +38,15 @@ def known_in_office(computer: str | None = None, seen: Seen | None = None) -> Kn
     now = seen.now
     only = computer_named(now, computer) if computer is not None else None
     own = this_machine(state_folder()).id
-    ledger = Ledger(now.rows())
+    rows, seen_by = now.known()
+    ledger, own_rows = Ledger(rows), now.own_rows()
     homes = list_homes()
     moved = {own: first_places(homes)}
     with open_ledger() as here:
         found = list(found_here(here, own))
     for other in now.computers:
         if other.machine and other.machine != own and other.removed is None:
-            theirs = Ledger(now.rows_of(other.number))
+            theirs = Ledger(own_rows[other.number])
             past = tuple(_home(item, other) for item in theirs.homes())
             moved[other.machine] = first_places(past)
             homes += past
@@ -56,7 +58,7 @@ def known_in_office(computer: str | None = None, seen: Seen | None = None) -> Kn
     wanted = [item for item in found if only is None or item.machine == only.machine]
     return Known(
         ledger,
-        office_chests(now, ledger),
+        office_chests(ledger, seen_by),
         own,
         tuple(wanted),
         homes,
@@ -73,10 +75,9 @@ def known_in_office(computer: str | None = None, seen: Seen | None = None) -> Kn
     )
 
 
-def office_chests(now: OfficeNow, ledger: Ledger, *, retired: bool = False) -> tuple[ChestStatus, ...]:
+def office_chests(ledger: Ledger, seen_by: Mapping[str, str], *, retired: bool = False) -> tuple[ChestStatus, ...]:
     """Return the chests that an office knows; those whose drives are connected to this computer are said to be."""
     here = {chest.id: chest for chest in list_chests().chests}
-    seen_by = now.last_seen_by()
     found = []
     for past in ledger.chests():
         if past.retired is not None and not retired:

@@ -74,7 +74,8 @@ def show_office() -> Office:
     """
     seen = see_office()
     own = this_machine(state_folder()).id
-    by_chest = seen.now.last_seen_by()
+    _, by_chest = seen.now.known()
+    rows = seen.now.own_rows()
     computers = tuple(
         OfficeComputer(
             computer.name,
@@ -82,7 +83,7 @@ def show_office() -> Office:
             computer.added,
             computer.heard,
             computer.removed,
-            sum(not row["gone"] for row in seen.now.rows_of(computer.number).of("seen")),
+            sum(not row["gone"] for row in rows[computer.number].of("seen")),
             sum(name == computer.name for name in by_chest.values()),
         )
         for computer in seen.now.computers

@@ -14,7 +14,7 @@ from dunechest.jobs.office.exchange import connected, send
 from dunechest.jobs.office.membership import membership
 from dunechest.ledger import events
 from dunechest.ledger.folder import state_folder
-from dunechest.ledger.office.read import Computer, OfficeNow, read_office
+from dunechest.ledger.office.read import OF_CHESTS, Computer, OfficeNow, read_office
 from dunechest.names import meant, shown
 from dunechest.transfer import safe
 
@@ -77,7 +77,7 @@ def searching() -> Iterator[tuple[sa.Connection, OfficeNow]]:
     """
     with connected(membership()) as (connection, computer):
         send(connection, computer)
-        yield connection, read_office(connection, clock.now())
+        yield connection, read_office(connection, clock.now(), OF_CHESTS)
 
 
 def computer_named(now: OfficeNow, name: str) -> Computer:

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable
+from collections.abc import Sequence
 from typing import Any
 
 import msgspec
@@ -15,6 +15,9 @@ from dunechest.ledger.tables import LATEST
 #: What several computers can say of the same chest; of the rest each speaks of itself.
 _COMMON = ("archive", "check", "chest", "drill", "forget", "hold", "keep", "retire", "room")
 _OWN = ("rehome", "seen")
+#: What a search asks for.
+OF_CHESTS = ("chest", "hold", "keep", "retire")
+_FACTS = msgspec.json.Decoder(dict[str, Any])
 
 
 class Computer(msgspec.Struct, frozen=True):
@@ -52,49 +55,57 @@ class OfficeNow(msgspec.Struct, frozen=True):
         """Return the name of a computer."""
         return next((item.name for item in self.computers if item.number == computer), f"computer {computer}")
 
-    def rows(self) -> Rows:
-        """Return what is known of chests: of what several computers say, the one that saw it last is right."""
+    def known(self) -> tuple[Rows, dict[str, str]]:
+        """Return what is known of chests, and the name of the computer that last saw each, by the chest's id.
+
+        Of what several computers say of the same thing, the one that saw it last is right.
+        """
         found: dict[str, list[Told]] = {what: [] for what in _COMMON}
-        for said, moment in self._in_order():
+        seen_by: dict[str, int] = {}
+        names = {item.number: item.name for item in self.computers}
+        for said in self._in_order():
             if said.what in found:
-                found[said.what].append((said.facts, moment))
-        return Rows(found)
-
-    def rows_of(self, computer: int) -> Rows:
-        """Return what a computer says of itself: the libraries it has, and those that it moved to drives."""
-        found: dict[str, list[Told]] = {what: [] for what in _OWN}
-        for said in sorted(self.said, key=lambda said: said.number):
-            if said.computer == computer and said.what in found:
                 found[said.what].append((said.facts, said.moment))
-        return Rows(found)
-
-    def last_seen_by(self) -> dict[str, str]:
-        """Return the name of the computer that last saw each chest, by the chest's id."""
-        found: dict[str, str] = {}
-        for said, _ in self._in_order():
             if said.what == "chest" and values_of(TABLES["chest"], said.facts, 0.0) is not None:
-                found[said.facts["id"]] = self.named(said.computer)
-        return found
+                seen_by[said.facts["id"]] = said.computer
+        return Rows(found), {chest: names.get(computer, "") for chest, computer in seen_by.items()}
 
-    def _in_order(self) -> list[tuple[Said, float]]:
+    def own_rows(self) -> dict[int, Rows]:
+        """Return what each computer says of itself, by its number: libraries that it has, and that it moved to drives."""
+        found: dict[int, dict[str, list[Told]]] = {}
+        for said in sorted(self.said, key=_number):
+            if said.what in _OWN:
+                found.setdefault(said.computer, {}).setdefault(said.what, []).append((said.facts, said.moment))
+        return {item.number: Rows(found.get(item.number, {})) for item in self.computers}
+
+    def _in_order(self) -> list[Said]:
         """Return what was said, the latest last. What one computer says of a thing later never counts as earlier."""
-        latest: dict[tuple[int, str, str], float] = {}
+        latest: dict[tuple[Any, ...], float] = {}
+        keys = {what: TABLES[what].key for what in _COMMON}
         found = []
-        for said in sorted(self.said, key=lambda said: (said.computer, said.number)):
-            key = (said.computer, said.what, _thing(said))
-            latest[key] = max(latest.get(key, said.moment), said.moment)
-            found.append((said, latest[key]))
-        found.sort(key=lambda item: (item[1], item[0].computer, item[0].number))
+        for said in sorted(self.said, key=_number):
+            if said.what not in keys:
+                continue
+            # The key that came with the facts may lie.
+            thing = (said.computer, said.what, *[str(said.facts.get(name, "")) for name in keys[said.what]])
+            before = latest.get(thing)
+            if before is not None and before > said.moment:
+                said = msgspec.structs.replace(said, moment=before)
+            latest[thing] = said.moment
+            found.append(said)
+        found.sort(key=_order)
         return found
 
 
-def _thing(said: Said) -> str:
-    """Return what something is said of, from the facts: the key that came with them may lie."""
-    table = TABLES.get(said.what)
-    return "\n".join(str(said.facts.get(name, "")) for name in table.key) if table is not None else ""
+def _number(said: Said) -> tuple[int, int]:
+    return said.computer, said.number
 
 
-def read_office(connection: sa.Connection, when: float) -> OfficeNow:
+def _order(said: Said) -> tuple[float, int, int]:
+    return said.moment, said.computer, said.number
+
+
+def read_office(connection: sa.Connection, when: float, sorts: Sequence[str] = (*_COMMON, *_OWN)) -> OfficeNow:
     """Read what an office knows.
 
     Parameters
@@ -103,11 +114,20 @@ def read_office(connection: sa.Connection, when: float) -> OfficeNow:
         To its ledger.
     when : float
         Now, in seconds since 1970.
+    sorts : sequence of str
+        The sorts of events that are asked for.
     """
     computers = tuple(
         Computer(row.number, row.name, row.machine or "", row.added, row.removed, row.heard)
         for row in connection.execute(sa.text("SELECT * FROM computers ORDER BY name"))
     )
-    asked = sa.select(LATEST.c.computer, LATEST.c.what, LATEST.c.moment, LATEST.c.number, LATEST.c.facts)
-    rows: Iterable[Any] = connection.execute(asked.where(LATEST.c.what.in_((*_COMMON, *_OWN))))
-    return OfficeNow(when, computers, tuple(Said(*row) for row in rows if isinstance(row[4], dict)))
+    # As text it is read at once; the driver would take apart each row by itself.
+    facts = sa.cast(LATEST.c.facts, sa.Text)
+    asked = sa.select(LATEST.c.computer, LATEST.c.what, LATEST.c.moment, LATEST.c.number, facts)
+    said = []
+    for computer, what, moment, number, text in connection.execute(asked.where(LATEST.c.what.in_(sorts))).all():
+        try:
+            said.append(Said(computer, what, moment, number, _FACTS.decode(text)))
+        except msgspec.MsgspecError:
+            continue  # no event of ours
+    return OfficeNow(when, computers, tuple(said))
