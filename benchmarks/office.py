@@ -151,7 +151,7 @@ def note(number: int, files: int) -> None:
                         "drive": chest,
                         "gone": False,
                     },
-                )  # fmt: skip
+                )
             )
             items += [
                 ("check", facts | {"quick": q, "intact": True, "files": files, "wrong": 0}) for q in (True, False)

@@ -14,6 +14,7 @@
       PackageMissingError (ImportError)  a library that is not installed is needed
       OfficeError                     an office's ledger that is none, or does not take what it is told
       CutOffError (OSError)           the system stopped the job
+        LeaseLostError                the hold on a chest on a network share ran out
         NotConnectedError             a known chest whose drive is not connected
         OfficeUnreachableError        the server of an office's ledger does not answer, or not to this computer
 
@@ -166,6 +167,12 @@ class CutOffError(DuneChestError, OSError):
 
     code = "interrupted-by-system"
     status = 4
+
+
+class LeaseLostError(CutOffError):
+    """The hold on a chest on a network share ran out, and another computer may have it. Nothing more was changed."""
+
+    code = "lease-lost"
 
 
 class NotConnectedError(CutOffError):

@@ -1,6 +1,8 @@
 """A drive that keeps names decomposed (NFD), finds them by any spelling, and does not tell cases apart: as a Mac's older ones.
 
 Run as a program, it serves a folder in this way until it is unmounted: ``python -m tests.support.decomposing FOLDER PLACE``.
+With ``share`` after that, names are left alone, and what is mounted says that it is a network share: mounted several times,
+each knows nothing of the locks of the others.
 """
 
 from __future__ import annotations
@@ -15,7 +17,7 @@ def _folded(name: str) -> str:
     return unicodedata.normalize("NFD", unicodedata.normalize("NFD", name).casefold())
 
 
-def main(folder: str, place: str) -> None:
+def main(folder: str, place: str, *, share: bool = False) -> None:
     """Serve a folder until its mount point is unmounted."""
     import mfusepy
 
@@ -23,6 +25,8 @@ def main(folder: str, place: str) -> None:
         use_ns = True
 
         def _at(self, path: str) -> str:
+            if share:
+                return folder + path
             here = folder
             for piece in path.split("/"):
                 if not piece:
@@ -71,7 +75,10 @@ def main(folder: str, place: str) -> None:
             return self._do(os.open, self._at(path), flags & ~os.O_NOFOLLOW)
 
         def create(self, path: str, mode: int, fi: Any = None) -> Any:
-            return self._do(os.open, self._at(path), os.O_RDWR | os.O_CREAT, mode)
+            return self._do(os.open, self._at(path), os.O_RDWR | os.O_CREAT | os.O_EXCL, mode)
+
+        def link(self, target: str, source: str) -> Any:
+            return self._do(os.link, self._at(source), self._at(target))
 
         def read(self, path: str, size: int, offset: int, fh: int) -> bytes:
             return os.pread(fh, size, offset)
@@ -117,6 +124,7 @@ def main(folder: str, place: str) -> None:
         foreground=True,
         nothreads=True,
         fsname="decomposing",
+        **({"subtype": "share"} if share else {}),
         attr_timeout=0,
         entry_timeout=0,
         negative_timeout=0,
@@ -124,4 +132,4 @@ def main(folder: str, place: str) -> None:
 
 
 if __name__ == "__main__":
-    main(sys.argv[1], sys.argv[2])
+    main(sys.argv[1], sys.argv[2], share=sys.argv[3:] == ["share"])

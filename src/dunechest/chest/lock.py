@@ -2,21 +2,30 @@
 
 The lock is a file that the operating system unlocks when its process ends, however
 it ends. Beside it lies a line of text that says who has it, for the message the
-second one gets.
+second one gets. On a network share, where other computers may not see such a lock,
+there is a lease, too (`dunechest.chest.lease`).
 """
 
 from __future__ import annotations
 
+import errno
 import os
 import stat
 from collections.abc import Iterator
 from contextlib import contextmanager
 from pathlib import Path
 
-from dunechest.errors import ChestBusyError, ChestUnusableError, CutOffError
+from dunechest.chest.layout import BAGS
+from dunechest.chest.lease import Lease, fence
+from dunechest.errors import ChestBusyError, ChestUnusableError, CutOffError, DuneChestError
+from dunechest.machine.drives import filesystem
+from dunechest.machine.identity import this_run
+from dunechest.machine.volumes import is_network
 from dunechest.names import shown
-from dunechest.transfer import safe
+from dunechest.transfer import disk, safe
 
+#: What a share says that knows no locks.
+_NO_LOCKS = frozenset({errno.ENOSYS, errno.ENOLCK, errno.EOPNOTSUPP, errno.EINVAL})
 LOCK = ".in-use"
 OWNER = ".in-use-by"
 
@@ -25,6 +34,13 @@ OWNER = ".in-use-by"
 def locked(folder: Path, machine: str) -> Iterator[None]:
     """Hold a chest for changing.
 
+    Parameters
+    ----------
+    folder : Path
+        The chest's folder.
+    machine : str
+        Name of this computer.
+
     Raises
     ------
     ChestBusyError
@@ -32,6 +48,43 @@ def locked(folder: Path, machine: str) -> Iterator[None]:
     CutOffError
         If the drive does not let itself be written to.
     """
+    shared = is_network(_kind(folder))
+    with _locked_by_system(folder, machine, shared=shared), _leased(folder, machine, shared=shared):
+        yield
+
+
+def _kind(folder: Path) -> str:
+    try:
+        return filesystem(folder).type
+    except OSError:
+        return ""
+
+
+@contextmanager
+def _leased(folder: Path, machine: str, *, shared: bool) -> Iterator[None]:
+    """Hold a chest on a network share by a lease; elsewhere there is nothing to do."""
+    if not shared:
+        yield
+        return
+    lease = Lease(folder, f"process {os.getpid()} on {machine}", this_run())
+    over = lease.take()
+    try:
+        with disk.held(folder, lease.check):
+            if over:
+                for name in sorted(os.listdir(folder / BAGS)):
+                    fence(folder / BAGS / name, disk.remove_tree)
+            yield
+    except OSError as error:
+        if isinstance(error, DuneChestError):
+            raise
+        lease.check()  # what was refused may have been so because another computer has the chest
+        raise
+    finally:
+        lease.give_up()
+
+
+@contextmanager
+def _locked_by_system(folder: Path, machine: str, *, shared: bool) -> Iterator[None]:
     from filelock import FileLock, Timeout  # only here, since reading a chest needs no lock
 
     _regular_or_none(folder / LOCK)
@@ -43,8 +96,13 @@ def locked(folder: Path, machine: str) -> Iterator[None]:
             f"The chest in {shown(str(folder))} is being changed by {_owner(folder)}. "
             "Wait until that is done, then run the command again."
         ) from error
-    except OSError as error:
-        raise CutOffError(f"The chest in {shown(str(folder))} cannot be written to: {error.strerror}.") from error
+    except (OSError, NotImplementedError) as error:
+        if shared and getattr(error, "errno", errno.ENOSYS) in _NO_LOCKS:
+            yield  # a share that knows no locks: there the lease alone holds
+            return
+        raise CutOffError(
+            f"The chest in {shown(str(folder))} cannot be written to: {getattr(error, 'strerror', error)}."
+        ) from error
     owner = folder / OWNER
     try:
         try:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import os
 import platform
 import sys
 import uuid
@@ -47,3 +48,20 @@ def this_machine(state: Path) -> Machine:
     except OSError:
         pass  # a computer without a place for records is a new one each time; nothing else depends on it
     return machine
+
+
+def this_run() -> str:
+    """Return what is the same for all processes that see each other: this system since it was started, and no copy of it.
+
+    Empty if the system does not tell.
+    """
+    if sys.platform == "linux":
+        try:
+            boot = Path("/proc/sys/kernel/random/boot_id").read_text(encoding="ascii").strip()
+            # In another container a process of this number may be another one, or none.
+            return f"{boot} {os.readlink('/proc/self/ns/pid')} {platform.node()}"
+        except OSError:
+            return ""
+    import psutil
+
+    return f"{psutil.boot_time():.0f} {platform.node()} {uuid.getnode():x}"

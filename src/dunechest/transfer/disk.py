@@ -10,7 +10,8 @@ from __future__ import annotations
 
 import os
 import sys
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Iterator, Sequence
+from contextlib import contextmanager
 from pathlib import Path
 from typing import Any
 
@@ -23,32 +24,66 @@ AnyPath = str | bytes | os.PathLike[str]
 
 #: Called before each operation with its name and what it is about; what it raises happens instead.
 gate: Callable[..., None] | None = None
+#: Folders that are held by a lease, and what makes sure that it lasts: called before each operation on a path below.
+_held: dict[str, Callable[[], None]] = {}
 
 
 def announce(operation: str, *what: Any) -> None:
     """Let whoever watches see an operation that is about to be made elsewhere."""
     if gate is not None:
         gate(operation, *what)
+    if _held:
+        _check(what)
+
+
+@contextmanager
+def held(folder: Path, check: Callable[[], None]) -> Iterator[None]:
+    """Have something checked before each operation on a path below a folder, and on any open file, while the block runs.
+
+    Parameters
+    ----------
+    folder : Path
+        The folder.
+    check : callable
+        What it raises happens instead of the operation.
+    """
+    key = os.fspath(folder)
+    _held[key] = check
+    try:
+        yield
+    finally:
+        del _held[key]
+
+
+def _check(what: tuple[Any, ...]) -> None:
+    for folder, check in list(_held.items()):
+        below = folder + os.sep
+        if any(isinstance(item, int) or os.fsdecode(item).startswith(below) for item in what[:2] if _is_place(item)):
+            check()
+
+
+def _is_place(item: Any) -> bool:
+    """Whether it is an open file or a path; a view of what is written is neither."""
+    return isinstance(item, int | str | bytes | os.PathLike)
 
 
 def create(path: AnyPath, flags: int, mode: int) -> int:
     """Open a file for writing, making it; return the descriptor."""
-    if gate is not None:
-        gate("create", path)
+    announce("create", path)
     return os.open(path, flags, mode)
 
 
 def write(fd: int, data: bytes | memoryview) -> int:
     """Write as much of `data` as the system takes at once; return how much."""
-    if gate is not None:
-        gate("write", fd, data)
+    if gate is not None or _held:
+        announce("write", fd, data)
     return os.write(fd, data)
 
 
 def write_at(fd: int, data: memoryview, offset: int) -> int:
     """Write at a place in a file; return how much the system took."""
-    if gate is not None:
-        gate("write", fd, data)
+    if gate is not None or _held:
+        announce("write", fd, data)
     if sys.platform == "win32":
         os.lseek(fd, offset, os.SEEK_SET)
         return os.write(fd, data)
