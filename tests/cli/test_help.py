@@ -19,6 +19,7 @@ from dunechest.cli.parts import Command as OwnCommand
 from dunechest.cli.shells import SHELLS, script
 from dunechest.demo.world import World
 from dunechest.machine.schedulers.cron import Cron
+from tests.support.offices import office_if_possible
 from tests.support.runs import Command
 from tests.support.worlds import Move
 
@@ -67,10 +68,17 @@ def _ready(world: World) -> Iterator[list[str]]:
 
 
 def test_the_examples_of_every_command_run(
-    world: World, on_machine: Move, command: Command, tmp_path: Path, monkeypatch: pytest.MonkeyPatch, table: Path
+    world: World,
+    on_machine: Move,
+    command: Command,
+    tmp_path: Path,
+    monkeypatch: pytest.MonkeyPatch,
+    table: Path,
+    request: pytest.FixtureRequest,
 ) -> None:
     """They run as they stand, in the order in which a person would come to them, with /media being the sample drives."""
     on_machine("office-pc")
+    office = office_if_possible(request, tmp_path)
     monkeypatch.chdir(tmp_path)
     monkeypatch.setattr("dunechest.machine.schedulers.usual_scheduler", Cron)
     drives = {"/media/blue": str(world.blue), "/media/sand": str(world.sand), "~": str(Path.home())}
@@ -81,6 +89,9 @@ def test_the_examples_of_every_command_run(
     first = (
         "chest new",
         "chest list",
+        "office set-up",
+        "office add",
+        "office join",
         "find",
         "look",
         "kinds",
@@ -91,8 +102,11 @@ def test_the_examples_of_every_command_run(
         "compare",
     )
     order = sorted(
-        LEAVES, key=lambda leaf: next((i for i, start in enumerate(first) if leaf[0].startswith(start)), 99)
-    )
+        LEAVES,
+        key=lambda leaf: (
+            next((i for i, start in enumerate(first) if leaf[0].startswith(start)), 99), leaf[0] in ("office leave", "office remove"), leaf[0] == "office remove"
+        ),
+    )  # fmt: skip
     ran = 0
     for name, leaf in order:
         if name in ("demo", "undo"):
@@ -102,6 +116,10 @@ def test_the_examples_of_every_command_run(
             words = shlex.split(example)[1:]
             for old, new in drives.items():
                 words = [word.replace(old, new) for word in words]
+            if name.startswith("office") or "--office" in words:
+                if office is None:
+                    continue
+                words = office.meant(words)
             if name == "editions drop" or "--edition" in words:
                 (world.papers / f"note {ran}.txt").write_text("seventeen terns")
                 dunechest.archive(world.papers, "blue")

@@ -217,6 +217,39 @@ def test_a_ledger_put_back_from_an_older_copy_loses_and_doubles_nothing(office: 
         assert connection.execute("SELECT count(*), count(DISTINCT number) FROM events").fetchone() == (4, 4)
 
 
+def test_each_command_has_its_document(office_server: Server, tmp_path: Path, command: Command) -> None:
+    office = OfficeOf(office_server, office_server.new_database(), tmp_path)
+    secret = office.password("new-laptop")
+    address = office_server.address(office.role("new-laptop"), office.database)
+    seen = {
+        "office-send",
+        "office-show",
+        "office-leave",
+        "office-join",
+        "office-remove",
+        "office-add",
+        "office-set-up",
+    }
+    with office.at("new-laptop"):
+        for words, changed in (
+            (["set-up", office.owner], {"changed": True}),
+            (["set-up", office.owner], {"changed": False}),
+            (["add", office.owner, "new-laptop", "--secret-from", secret], {"address": address}),
+            (["join", address, "--password-from", secret], {"event_count": 0, "brought_back_count": 0}),
+            (["send"], {"event_count": 0}),
+            (["show"], {"why": ""}),
+            (["leave"], {"sent": True}),
+            (["remove", office.owner, "new-laptop"], {"name": "new-laptop"}),
+        ):
+            ran = command("office", *words, "--json")
+            assert (ran.status, ran.err) == (0, ""), (words, ran.out, ran.err)
+            seen.discard(ran.json["schema"].split("/")[1])
+            assert {key: ran.json[key] for key in changed} == changed
+        assert not seen
+        ran = command("office", "add", office.owner, "Not A Name", "--secret-from", secret, "--json")
+        assert (ran.status, ran.json["error"]["code"]) == (2, "usage")
+
+
 def test_odd_names_and_long_paths_travel(office: OfficeOf) -> None:
     office.join("office-pc")
     long = "/home/" + "d\u00fcne/" * 900

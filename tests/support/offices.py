@@ -6,13 +6,15 @@ import os
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager
 from pathlib import Path
-from typing import NamedTuple
+from typing import TYPE_CHECKING, NamedTuple
 
-import psycopg
 import pytest
 
 import dunechest
 from tests.support.postgres import KEEPER, Server
+
+if TYPE_CHECKING:
+    import psycopg
 
 SECRET = "tern-{}-under-the-mat"
 
@@ -46,6 +48,16 @@ class OfficeOf(NamedTuple):
         with self.at(name):
             return dunechest.join_office(self.add(name), command=self.password(name))
 
+    def meant(self, words: list[str]) -> list[str]:
+        """Return an example of a command with this office's own addresses and passwords."""
+        asked = [word if not word.startswith("postgresql") else self.owner for word in words]
+        if words[:2] == ["office", "add"]:
+            return [*asked, "--secret-from", self.password(words[3])]
+        if words[:2] == ["office", "join"]:
+            own = self.server.address(self.role("office-pc"), self.database)
+            return ["office", "join", own, "--password-from", self.password("office-pc")]
+        return [*asked[:-1], "office-pc"] if words[:2] == ["office", "remove"] else asked
+
     @contextmanager
     def at(self, name: str) -> Iterator[Path]:
         """Be at one of the computers while the block runs."""
@@ -58,6 +70,8 @@ class OfficeOf(NamedTuple):
 
     def connect(self, name: str = "") -> psycopg.Connection[tuple[object, ...]]:
         """Speak to the server as somebody who writes statements by hand: a computer, or the owner."""
+        import psycopg
+
         return psycopg.connect(
             host=str(self.server.folder), port=self.server.port, user=self.role(name) if name else KEEPER,
             password=SECRET.format(name), dbname=self.database, options="-c search_path=dunechest", autocommit=True,
@@ -96,3 +110,12 @@ def drives(*places: Path) -> Iterator[None]:
 
 
 Make = Callable[..., OfficeOf]
+
+
+def office_if_possible(request: pytest.FixtureRequest, top: Path) -> OfficeOf | None:
+    """Return an office with nobody in it; None where there is no server."""
+    try:
+        server: Server = request.getfixturevalue("office_server")
+    except pytest.skip.Exception:
+        return None
+    return OfficeOf(server, server.new_database(), top)

@@ -11,7 +11,7 @@ measures its own time by a clock that goes on while the computer sleeps.
 **Who lost the hold changes nothing more.** Before each change in the chest the holder looks whether its lease lasts
 (`Lease.check`, called by `dunechest.transfer.disk`); a process that was stopped, and goes on after its lease ran out, ends
 there. Who takes over finishes a change that was decided, and removes what was pending, so that a path that the former holder
-has in hand leads to nothing. What remains is a single call that was on its way to the server when the computer was cut off.
+has in hand leads to nothing. What remains is a single call that was on its way to the server when the connection was lost.
 """
 
 from __future__ import annotations

@@ -111,7 +111,7 @@ def remove(out: Out, address: str, name: str, password_from: str | None) -> int:
 
 @shaped(
     "dunechest office join postgresql+psycopg://office-office-pc@ledger.example/office",
-    "dunechest office join postgresql+psycopg://office-pc@ledger.example/office --password-from 'show-password office'",
+    "dunechest office join postgresql+psycopg://role@ledger.example/office --password-from show-it",
 )
 @command.command("join", cls=Command)
 @click.argument("address", metavar="ADDRESS")
