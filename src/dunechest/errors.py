@@ -16,6 +16,7 @@
       CutOffError (OSError)           the system stopped the job
         LeaseLostError                the hold on a chest on a network share ran out
         NotConnectedError             a known chest whose drive is not connected
+        ServerError                   the server that a chest is on does not do what it is asked for
         OfficeUnreachableError        the server of an office's ledger does not answer, or not to this computer
 
 `status` is the exit status the command line ends with: 1 finished, with problems; 2 mistake in the command line;
@@ -179,6 +180,25 @@ class NotConnectedError(CutOffError):
     """A chest that this computer knows and whose drive is not connected. Nothing was done."""
 
     code = "not-connected"
+
+
+class ServerError(CutOffError):
+    """The server that a chest is on does not answer, does not prove who it is, or does not do what it is asked for.
+
+    Parameters
+    ----------
+    number : int
+        Number of the system's error that is most like it.
+    why : str
+        What it does not do, as part of a sentence.
+    """
+
+    code = "server"
+
+    def __init__(self, number: int, why: str) -> None:
+        super().__init__(why)
+        self.errno = number
+        self.strerror = why
 
 
 class OfficeUnreachableError(CutOffError):

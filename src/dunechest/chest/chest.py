@@ -89,6 +89,11 @@ class Chest:
         """The chest's label."""
         return self.record.label
 
+    @property
+    def place(self) -> str:
+        """Where the chest is, for people: its folder, or its address on a server."""
+        return str(self.folder)
+
     def to_dict(self) -> dict[str, Any]:
         """Return which chest it is, as JSON values."""
         return {"id": self.id, "label": self.label, "folder": str(self.folder)}

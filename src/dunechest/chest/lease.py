@@ -62,7 +62,7 @@ def length() -> float:
     return min(max(told, _LEAST), _MOST) if told == told else _USUAL  # noqa: PLR0124 - not a number
 
 
-def _awake_or_asleep() -> float:
+def awake_or_asleep() -> float:
     """Return seconds by a clock that no one sets and that goes on while the computer sleeps."""
     if sys.platform == "linux":
         return time.clock_gettime(time.CLOCK_BOOTTIME)
@@ -108,7 +108,7 @@ class Lease:
         over = False
         try:
             for _ in range(10):
-                begun = _awake_or_asleep(), time.time()
+                begun = awake_or_asleep(), time.time()
                 if self._made():
                     self._lasts_from(*begun)
                     self._thread = threading.Thread(target=self._beat, daemon=True)
@@ -129,7 +129,7 @@ class Lease:
         LeaseLostError
             If it does not.
         """
-        if self._lost or _awake_or_asleep() >= self._until or time.time() >= self._until_by_clock:
+        if self._lost or awake_or_asleep() >= self._until or time.time() >= self._until_by_clock:
             self._lost = True
             raise LeaseLostError(
                 f"This computer lost its hold on the chest in {shown(str(self._folder))}: for {self._own.seconds:.0f} seconds it "
@@ -186,7 +186,7 @@ class Lease:
         """Say every few seconds that this process is at work, as long as the file is its own."""
         beat = 0
         while not self._ended.wait(self._own.seconds / _BEATS):
-            begun = _awake_or_asleep(), time.time()
+            begun = awake_or_asleep(), time.time()
             try:
                 self.check()
                 if _token(self._place) != self._own.token:
@@ -207,7 +207,7 @@ class Lease:
             self.check()
         except LeaseLostError:
             return False
-        return begun[0] <= _awake_or_asleep()
+        return begun[0] <= awake_or_asleep()
 
     def _take_away(self) -> bool:
         """Take the file of a holder that is gone away; False if it was taken away meanwhile.
@@ -265,8 +265,8 @@ class Lease:
 
     def _watch(self, content: bytes, seconds: float) -> None:
         """Watch the file for longer than two of its beats."""
-        ends = _awake_or_asleep() + seconds / 2
-        while _awake_or_asleep() < ends:
+        ends = awake_or_asleep() + seconds / 2
+        while awake_or_asleep() < ends:
             time.sleep(min(0.5, seconds / 20))
             now = self._read()
             if now != content:

@@ -22,7 +22,7 @@ from dunechest.machine.drives import filesystem
 from dunechest.machine.identity import this_run
 from dunechest.machine.volumes import is_network
 from dunechest.names import shown
-from dunechest.transfer import disk, safe
+from dunechest.transfer import disk, elsewhere, safe
 
 #: What a share says that knows no locks.
 _NO_LOCKS = frozenset({errno.ENOSYS, errno.ENOLCK, errno.EOPNOTSUPP, errno.EINVAL})
@@ -48,6 +48,11 @@ def locked(folder: Path, machine: str) -> Iterator[None]:
     CutOffError
         If the drive does not let itself be written to.
     """
+    place = elsewhere.place_of(folder)
+    if place is not None:
+        with place.hold(f"process {os.getpid()} on {machine}"):
+            yield
+        return
     shared = is_network(_kind(folder))
     with _locked_by_system(folder, machine, shared=shared), _leased(folder, machine, shared=shared):
         yield

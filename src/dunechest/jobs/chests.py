@@ -23,6 +23,7 @@ from dunechest.ledger import events, memory
 from dunechest.machine.drives import filesystem
 from dunechest.machine.volumes import identity
 from dunechest.names import AnyPath, from_wire, shown
+from dunechest.remote.address import is_address
 from dunechest.transfer import safe
 from dunechest.values import Value
 
@@ -113,6 +114,12 @@ def create_chest(place: str | os.PathLike[str], label: str) -> Chest:
         Also if a chest of the same label is plugged in: labels tell drives apart.
     """
     refuse_taken_label(label)
+    if is_address(os.fspath(place)):
+        from dunechest.jobs.servers import create_server_chest
+
+        on_server = create_server_chest(os.fspath(place), label)
+        note_chest(on_server)
+        return on_server
     _refuse_inside(Path(place))
     chest = Chest.create(place, label)
     note_chest(chest)

@@ -26,7 +26,8 @@ class ChestStatus(Value, msgspec.Struct, frozen=True):
 
     `seen` is when it was last met (seconds since 1970), None for one never met
     before; `present` whether it is there now; `free` bytes on its drive, if so. `retired` says since when it is no longer
-    expected, None if it is; `place` where its drive is kept; `seen_by` the computer that met it last, if an office knows.
+    expected, None if it is; `place` where its drive is kept; `seen_by` the computer that met it last, if an office knows;
+    `address` where it is on a server, empty if it is on a drive.
     """
 
     _shown: ClassVar[tuple[str, ...]] = ("label", "folder", "present")
@@ -41,6 +42,7 @@ class ChestStatus(Value, msgspec.Struct, frozen=True):
     retired: float | None = None
     place: str = ""
     seen_by: str = ""
+    address: str = ""
 
 
 class ChestList(Value, msgspec.Struct, frozen=True):
@@ -71,8 +73,13 @@ class ChestList(Value, msgspec.Struct, frozen=True):
 
 def note_chest(chest: Chest) -> str | None:
     """Note in the ledger that a chest was met; a failure comes back as words, since the job is done."""
-    facts = {"id": chest.id, "label": chest.label, "folder": str(chest.folder)}
-    return events.try_append(("chest", facts)) or None
+    return events.try_append(("chest", facts_of(chest))) or None
+
+
+def facts_of(chest: Chest) -> dict[str, str]:
+    """Return what is noted of a chest that was met."""
+    address = chest.place if chest.place != str(chest.folder) else ""
+    return {"id": chest.id, "label": chest.label, "folder": chest.place, "address": address}
 
 
 def list_chests() -> ChestList:
@@ -82,7 +89,7 @@ def list_chests() -> ChestList:
     with open_ledger() as ledger:
         known = {chest.id: chest for chest in ledger.chests()}
     found: dict[tuple[str, str], ChestStatus] = {}
-    places = [*(item.folder for item in known.values()), *_on_drives()]
+    places = [*(item.folder for item in known.values() if not item.address), *_on_drives()]
     for folder in places:
         chest = _at(folder)
         # Two chests of one id, one of them copied by hand, are two chests: each is shown with its place.
@@ -111,6 +118,7 @@ def list_chests() -> ChestList:
                 None,
                 chest_known.retired,
                 chest_known.place,
+                address=chest_known.address,
             )
     ordered = sorted(
         found.values(), key=lambda s: (s.retired is not None, not s.present, s.label.casefold(), s.id, str(s.folder))

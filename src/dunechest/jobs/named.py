@@ -20,6 +20,7 @@ from dunechest.library.library import SAID, Library
 from dunechest.machine.closed import why_closed
 from dunechest.names import AnyPath, meant, quoted, shown, slug
 from dunechest.paths import true_path
+from dunechest.remote.address import is_address
 
 if TYPE_CHECKING:
     from dunechest.jobs.homes import Home
@@ -38,6 +39,8 @@ def resolve_chest(text: str | os.PathLike[str]) -> Chest:
     """
     name = os.fspath(text)
     machine = machine_name()
+    if is_address(name):
+        return _on_server(name)
     if os.path.isdir(name) and find_chest(Path(name)) is not None:
         chest = Chest.open(name, machine=machine)
         note_chest(chest)
@@ -58,6 +61,8 @@ def resolve_chest(text: str | os.PathLike[str]) -> Chest:
             f"{shown(str(present[0].folder))}. Nothing was changed. Connect the right drive; or, if you mean that other "
             f"one, name its folder: {quoted(str(present[0].folder.parent))}"
         )
+    if not present and len(wanted) == 1 and wanted[0].address:
+        return _on_server(wanted[0].address)
     if len(present) == 1:
         chest = Chest.open(present[0].folder, machine=machine)
         note_chest(chest)
@@ -88,6 +93,14 @@ def resolve_chest(text: str | os.PathLike[str]) -> Chest:
     labels = ", ".join(shown(c.label) for c in chests) or "none yet"
     hint = meant(name, (c.label for c in chests))
     raise UsageError(f"No chest is called {shown(name)!r} and there is no such folder.{hint} Known chests: {labels}.")
+
+
+def _on_server(address: str) -> Chest:
+    from dunechest.jobs.servers import open_server_chest
+
+    chest = open_server_chest(address)
+    note_chest(chest)
+    return chest
 
 
 def own_bag(chest: Chest, library: str) -> tuple[BagEntry, LibraryRecord]:

@@ -25,7 +25,8 @@ _MANY = 200
 class KnownChest(msgspec.Struct, frozen=True):
     """A chest this computer has seen: where it was the last time, and when (seconds since 1970).
 
-    `retired` says since when it is no longer expected, None if it is; `place` where its drive is kept.
+    `retired` says since when it is no longer expected, None if it is; `place` where its drive is kept; `address` where it is
+    on a server, empty if it is on a drive.
     """
 
     id: str
@@ -34,6 +35,7 @@ class KnownChest(msgspec.Struct, frozen=True):
     seen: float
     retired: float | None = None
     place: str = ""
+    address: str = ""
 
 
 class Holding(msgspec.Struct, frozen=True):
@@ -152,6 +154,7 @@ class Ledger:
                 row["seen"],
                 gone.get(row["id"]),
                 places.get(row["id"], ""),
+                row["address"],
             )
             for row in sorted(self._rows.of("chest"), key=lambda row: (row["label"], row["id"]))
         )

@@ -44,7 +44,10 @@ _WHERE = Column("where", str, "")
 #: The tables, by the sort of event that they hold.
 TABLES = {
     "chest": Table(
-        (Column("id", str), Column("label", str), Column("folder", str), Column("seen", float)),
+        (
+            Column("id", str), Column("label", str), Column("folder", str), Column("address", str, ""),
+            Column("seen", float),
+        ),
         ("id",),
         "seen",
     ),

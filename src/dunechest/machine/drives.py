@@ -14,6 +14,7 @@ from dunechest.machine.identity import system_name
 from dunechest.machine.mounts import mounts
 from dunechest.machine.volumes import own_number, uuid_of
 from dunechest.paths import BACKSLASHES
+from dunechest.transfer import elsewhere
 
 #: What Windows refuses in a name; exFAT and NTFS drives are read there.
 _WINDOWS_FORBIDS = frozenset('"*:<>?\\|') | frozenset(map(chr, range(32))) | {"\x7f"}
@@ -24,6 +25,8 @@ _UNIX = frozenset(
 )
 _FLUSHED_WHOLE = _UNIX | {"exfat", "vfat", "ntfs3"}
 _APPLE = frozenset({"apfs", "hfs", "hfsplus"})
+#: Bytes; of a server that does not say how much room there is.
+_ENDLESS = 1 << 60
 _OLD_FAT = frozenset({"vfat", "msdos", "fat", "fat32"})
 
 
@@ -76,6 +79,9 @@ class Filesystem(msgspec.Struct, frozen=True):
     limits: Limits
 
 
+#: What a name can be on any server: it may keep files on any system, and an address has no place for some characters.
+_ON_A_SERVER = Limits(_WINDOWS_FORBIDS, 255, "bytes", tells_case=False, tells_accents=False, windows=True)
+
 #: Whoever simulates other drives sets a function here: it gets each filesystem as it is, and returns what is believed.
 pretend: Callable[[Filesystem], Filesystem] | None = None
 
@@ -89,6 +95,11 @@ def filesystem(path: Path) -> Filesystem:
         If the path or its filesystem cannot be asked.
     """
     real = path.resolve(strict=True)
+    place = elsewhere.place_of(real)
+    if place is not None:
+        free_there = place.free()
+        room = free_there if free_there is not None else _ENDLESS
+        return Filesystem(place.kind, real, room, room, 1, None, False, _ON_A_SERVER)
     kind, mount = _mounted(real)
     free_names: int | None = None
     if hasattr(os, "statvfs"):
@@ -177,8 +188,11 @@ DRIVES = "DUNECHEST_DRIVES"
 def drive_identity(folder: Path) -> str:
     """Return what tells the drive of a folder from other drives, wherever it is mounted; empty if a system gives nothing.
 
-    A folder that ``DUNECHEST_DRIVES`` names is a drive of its own: whoever names it says so.
+    A folder that ``DUNECHEST_DRIVES`` names is a drive of its own: whoever names it says so. So is a server.
     """
+    place = elsewhere.place_of(folder)
+    if place is not None:
+        return place.drive
     try:
         real = folder.resolve(strict=True)
         number = own_number(real)

@@ -8,6 +8,7 @@ import sys
 from pathlib import Path
 
 from dunechest.regex import late
+from dunechest.transfer import elsewhere
 
 if sys.platform == "linux":
     from dunechest.machine._volumes_linux import devices, disks, removable, uuid_of
@@ -61,6 +62,9 @@ def identity(folder: Path) -> str:
 
     It is the filesystem's own identifier and the folder's place below the mount point; empty where a system gives none.
     """
+    place = elsewhere.place_of(folder)
+    if place is not None:
+        return place.identity
     try:
         real = folder.resolve(strict=True)
         number = own_number(real)

@@ -14,7 +14,7 @@ from types import TracebackType
 from typing import TYPE_CHECKING, Self, TypeVar
 
 from dunechest.errors import CutOffError
-from dunechest.transfer import copying, helpers, medium, pace
+from dunechest.transfer import copying, elsewhere, helpers, medium, pace
 from dunechest.transfer.helpers import ENDED, Helper
 from dunechest.transfer.tasks import (
     WHOLE,
@@ -92,7 +92,7 @@ class Crew:
 
     def __init__(self, workers: int, tell: Callable[[int], None], *, one_large: bool = False) -> None:
         rate = pace.limit()
-        self.workers = workers if helpers.can_help() else 0
+        self.workers = workers if helpers.can_help() and not elsewhere.registered() else 0
         self._tell = tell if rate is None else pace.Paced(rate, tell)
         self._one_large = one_large
         self._helpers: list[Helper] = []
@@ -156,6 +156,9 @@ class Crew:
         CutOffError
             If a worker process was ended from outside.
         """
+        if elsewhere.registered():
+            yield from elsewhere.run(jobs, self._tell, copying.perform)
+            return
         if not self._helpers:
             for number, job in enumerate(jobs):
                 yield copying.perform(number, job, self._tell)

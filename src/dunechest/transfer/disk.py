@@ -16,7 +16,7 @@ from pathlib import Path
 from typing import Any
 
 from dunechest.paths import is_folder
-from dunechest.transfer import medium, patient
+from dunechest.transfer import elsewhere, medium, patient
 from dunechest.transfer.below import folders_in
 from dunechest.transfer.system_files import is_system_file
 
@@ -34,6 +34,10 @@ def announce(operation: str, *what: Any) -> None:
         gate(operation, *what)
     if _held:
         _check(what)
+    if elsewhere.registered() and what and not isinstance(what[0], int):
+        place = elsewhere.place_of(what[0])
+        if place is not None:
+            place.change(operation, *map(os.fsdecode, what[:2]))
 
 
 @contextmanager

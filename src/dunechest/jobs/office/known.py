@@ -89,7 +89,7 @@ def office_chests(ledger: Ledger, seen_by: Mapping[str, str], *, retired: bool =
             found.append(
                 ChestStatus(
                     past.id, past.label, past.folder, False, past.seen, None, past.retired, past.place,
-                    seen_by.get(past.id, ""),
+                    seen_by.get(past.id, ""), past.address,
                 )
             )  # fmt: skip
     return tuple(sorted(found, key=lambda chest: (not chest.present, chest.label.casefold(), chest.id)))

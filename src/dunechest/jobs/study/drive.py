@@ -8,6 +8,7 @@ from dunechest.chest.chest import Chest
 from dunechest.machine import volumes
 from dunechest.machine.drives import Filesystem, filesystem, with_limits
 from dunechest.machine.probe import Probed, probe, stricter
+from dunechest.transfer import elsewhere
 
 
 class Drive(msgspec.Struct, frozen=True):
@@ -40,6 +41,10 @@ def examine(chest: Chest) -> Drive:
         If its filesystem cannot be asked.
     """
     place = filesystem(chest.folder)
+    if elsewhere.place_of(chest.folder) is not None:
+        return Drive(
+            place, None, "", frozenset()
+        )  # what names can be there is known; no device of this computer is it
     devices = volumes.devices(chest.folder)
     try:
         probed = probe(chest.folder)

@@ -13,6 +13,7 @@ from dunechest.library.library import Library
 from dunechest.machine import volumes
 from dunechest.machine.folders import own_home
 from dunechest.names import shown
+from dunechest.transfer import elsewhere
 from dunechest.words import number
 
 #: Bytes a second under which a drive is called slow.
@@ -59,8 +60,10 @@ def _cannot_be_written(chest: Chest, drive: Drive) -> list[Finding]:
 
 
 def _sort_of_drive(chest: Chest, drive: Drive) -> list[Finding]:
-    findings = []
+    findings: list[Finding] = []
     kind = drive.place.type
+    if elsewhere.place_of(chest.folder) is not None:
+        return findings  # whoever named a server knows that it is one
     if volumes.is_network(kind):
         findings.append(
             Finding(

@@ -19,6 +19,7 @@ from dunechest.jobs.copy.plan import CopyPlan
 from dunechest.jobs.copy.result import CopyResult
 from dunechest.jobs.here import machine_name
 from dunechest.jobs.holdings import note_damage, note_holdings
+from dunechest.jobs.known_chests import facts_of
 from dunechest.ledger import events
 from dunechest.machine.volumes import identity
 from dunechest.names import from_wire, shown
@@ -138,7 +139,7 @@ def _note(run: Run, top: str, progress: Progress) -> None:
         "top": top,
         "where": identity(plan.target.folder),
     }
-    known = ("chest", {"id": plan.target.id, "label": plan.target.label, "folder": str(plan.target.folder)})
+    known = ("chest", facts_of(plan.target))
     events.try_append(known, *([("archive", facts)] if plan.made_here and not run.missing else []))
     note_holdings(plan.target, [plan.target.bag(plan.bag)], progress=progress)
     note_damage(plan.source, plan.bag, len(run.missing) + len(run.elsewhere))
