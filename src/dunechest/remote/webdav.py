@@ -7,6 +7,7 @@ import io
 import ssl
 from collections.abc import Iterable, Iterator
 from typing import Any
+from urllib.parse import quote
 
 import httpx
 from webdav4.client import Client, HTTPError, ResourceNotFound
@@ -48,7 +49,8 @@ class WebdavStore(Store):
         self._client.http.close()
 
     def _at(self, path: str) -> str:
-        return f"{self.address.folder}/{path}".strip("/")
+        """Return a path from the top of the server on, as it stands in an address."""
+        return quote(f"{self.address.folder}/{path}".strip("/"))
 
     def _do(self, call: Any, *words: Any, **named: Any) -> Any:
         try:
@@ -65,10 +67,10 @@ class WebdavStore(Store):
             if status == 507:
                 raise ServerError(28, f"{self.address.server} has no room left") from error
             raise unreachable(self.address, f"status {status} for {error.request.method}") from error
-        except (httpx.HTTPError, httpx.InvalidURL, OSError, ValueError, EOFError) as error:
-            if isinstance(error, ServerError):
-                raise
-            raise unreachable(self.address, error) from error
+        except ServerError:
+            raise
+        except (io.UnsupportedOperation, httpx.InvalidURL):
+            raise
         except Exception as error:  # what the package itself raises, of a class of its own for each
             raise unreachable(self.address, error) from error
 
@@ -76,7 +78,7 @@ class WebdavStore(Store):
         """Return the bytes of each file below a folder, and the folders."""
         files: dict[str, int] = {}
         folders: set[str] = set()
-        lead = self._at("")
+        lead = self.address.folder
         open_folders = [folder]
         while open_folders:
             here = open_folders.pop()
@@ -176,7 +178,7 @@ class WebdavStore(Store):
         """Make a folder and those above it."""
         done = ""
         for piece in self._at(path).split("/"):
-            done = f"{done}/{piece}".strip("/")
+            done = f"{done}/{piece}".strip("/")  # quoted already
             if done and not self._do(self._client.exists, done):
                 self._do(self._client.mkdir, done)
 
