@@ -44,6 +44,10 @@ class RawName(msgspec.Struct, frozen=True):
 WireName = str | RawName
 
 
+#: Folders that stand in for a place on a server, and its address: that is what a person knows it by.
+stand_ins: dict[str, str] = {}
+
+
 def shown(name: str) -> str:
     r"""Return `name` with everything that could act on a terminal or page made visible.
 
@@ -60,6 +64,8 @@ def shown(name: str) -> str:
             return f"\\x{code - 0xDC00:02x}"
         return f"\\x{code:02x}" if code < 0x100 else f"\\u{code:04x}"
 
+    for folder, address in stand_ins.items():
+        name = name.replace(folder, address)
     return _ACTS.sub(visible, name)
 
 

@@ -167,13 +167,28 @@ def run(args: Sequence[str]) -> int:
     args : sequence of str
         The words after ``dunechest``.
     """
-    from dunechest.cli.output import Out, fail, interrupted
-
     # A file or pipe may be in an encoding that has no letter for some name: that is no reason to end after the work is done.
     for stream in (sys.stdout, sys.stderr):
         if isinstance(stream, io.TextIOWrapper):
             stream.reconfigure(errors="backslashreplace")
-    out = Out(json="--json" in args[: args.index("--") if "--" in args else None])
+    try:
+        return _run(args, out_for(args))
+    finally:
+        module = sys.modules.get("dunechest.remote.chest")
+        if module is not None:
+            module.close_all()
+
+
+def out_for(args: Sequence[str]) -> Any:
+    """Return a run's output: in which form it is to come is needed before the words are understood."""
+    from dunechest.cli.output import Out
+
+    return Out(json="--json" in args[: args.index("--") if "--" in args else None])
+
+
+def _run(args: Sequence[str], out: Any) -> int:
+    from dunechest.cli.output import fail, interrupted
+
     words = _common_first(out, list(args))
     try:
         result: Any = cli.main(words, prog_name="dunechest", standalone_mode=False, obj=out)

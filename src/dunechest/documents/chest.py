@@ -34,6 +34,7 @@ class KnownChest(Document):
     kept_at_place: str
 
     _sources: ClassVar[Mapping[str, str]] = {
+        "folder": "where",
         "connected": "present",
         "last_seen_at": "seen",
         "last_seen_by": "seen_by",

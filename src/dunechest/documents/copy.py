@@ -83,9 +83,32 @@ class LibraryToCopy(Document):
     }
 
 
+class Traffic(Document):
+    """Bytes that go to a server and come from it, and requests, as reckoned."""
+
+    sent_bytes: Bytes
+    received_bytes: Bytes
+    request_count: Count
+
+    _sources: ClassVar[Mapping[str, str]] = {
+        "sent_bytes": "sent",
+        "received_bytes": "received",
+        "request_count": "requests",
+    }
+
+
+class Costs(Document):
+    """What a chest on a server costs: to copy now, a month if 1 % of it changes, and to check every byte once."""
+
+    now: Traffic
+    monthly: Traffic
+    check: Traffic
+
+
 class CopyPlanned(Document):
-    """What copying would do, and whether it would be refused."""
+    """What copying would do, and whether it would be refused; `costs` is null if the target is on a drive."""
 
     libraries: list[LibraryToCopy]
     target: ChestName
     would_run: bool
+    costs: Costs | None

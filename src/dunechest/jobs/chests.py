@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import hashlib
 import os
+from collections.abc import Sequence
 from pathlib import Path
 from typing import TYPE_CHECKING, ClassVar
 
@@ -105,8 +106,21 @@ def top_of(chest: Chest, bag: str) -> str:
     return hashlib.sha512(content).hexdigest()
 
 
-def create_chest(place: str | os.PathLike[str], label: str) -> Chest:
+def create_chest(
+    place: str | os.PathLike[str], label: str, secret: str | None = None, command: Sequence[str] = ()
+) -> Chest:
     """Make a chest and note it in the ledger; see `Chest.create`.
+
+    Parameters
+    ----------
+    place : path
+        The folder where a drive is mounted, or the address of a folder on a server.
+    label : str
+        What people call it.
+    secret : str, optional
+        The server's password, to be kept in the system's keyring.
+    command : sequence of str
+        A command that prints the server's password each time, instead.
 
     Raises
     ------
@@ -117,7 +131,7 @@ def create_chest(place: str | os.PathLike[str], label: str) -> Chest:
     if is_address(os.fspath(place)):
         from dunechest.jobs.servers import create_server_chest
 
-        on_server = create_server_chest(os.fspath(place), label)
+        on_server = create_server_chest(os.fspath(place), label, secret, command)
         note_chest(on_server)
         return on_server
     _refuse_inside(Path(place))

@@ -13,7 +13,7 @@ from dunechest.errors import DuneChestError
 from dunechest.jobs.catalogue import note_files
 from dunechest.ledger import events
 from dunechest.ledger.memory import libraries_of
-from dunechest.machine.drives import drive_identity, filesystem
+from dunechest.machine.drives import ENDLESS, drive_identity, filesystem
 from dunechest.machine.volumes import identity
 from dunechest.names import from_wire, shown
 from dunechest.progress import Progress, silent
@@ -69,6 +69,8 @@ def _room(chest: Chest) -> list[tuple[str, dict[str, Any]]]:
         drive = filesystem(chest.folder)
     except OSError:
         return []
+    if drive.total >= ENDLESS:
+        return []  # a server that does not say
     return [("room", {"chest": chest.id, "free": drive.free, "total": drive.total})]
 
 

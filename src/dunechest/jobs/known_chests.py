@@ -44,6 +44,11 @@ class ChestStatus(Value, msgspec.Struct, frozen=True):
     seen_by: str = ""
     address: str = ""
 
+    @property
+    def where(self) -> str:
+        """Its address if it is on a server, else its folder."""
+        return self.address or str(self.folder)
+
 
 class ChestList(Value, msgspec.Struct, frozen=True):
     """All chests, those that are connected first."""

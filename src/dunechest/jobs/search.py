@@ -19,6 +19,7 @@ from dunechest.jobs.path_patterns import expression, is_pattern
 from dunechest.ledger.catalogue import folded, open_catalogue, short_digest
 from dunechest.ledger.catalogue_rows import CURRENT, Held, Match, Query
 from dunechest.names import AnyPath, quoted, shown
+from dunechest.remote.address import address_of
 from dunechest.values import Value, frame
 
 if TYPE_CHECKING:
@@ -278,6 +279,7 @@ def _copy(match: Match, held: Held, chest: ChestStatus) -> FoundCopy:
     name = chest.label if chest.label else chest.id
     command = f"dunechest restore {quoted(name)} {quoted(held.bag)} --file {quoted(match.path)}{edition}"
     last = held.edition if current else held.last
+    place = chest.place or (f"the server {address_of(chest.address).server}" if chest.address else "")
     return FoundCopy(
-        chest.label, chest.id, held.bag, held.first, last, current, chest.present, chest.place, command, chest.seen_by
+        chest.label, chest.id, held.bag, held.first, last, current, chest.present, place, command, chest.seen_by
     )

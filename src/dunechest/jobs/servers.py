@@ -48,7 +48,7 @@ def open_server_chest(text: str, tell: Callable[[str], object] = lambda name: No
     return open_on_server(address, lambda: password_of(address), state_folder(), machine_name(), tell)
 
 
-def create_server_chest(text: str, label: str, secret: str | None = None) -> ServerChest:
+def create_server_chest(text: str, label: str, secret: str | None = None, command: Sequence[str] = ()) -> ServerChest:
     """Make a chest in a folder on a server; see `open_server_chest`.
 
     Parameters
@@ -58,12 +58,55 @@ def create_server_chest(text: str, label: str, secret: str | None = None) -> Ser
     label : str
         What to call it.
     secret : str, optional
-        The server's password, if it is not the one that is known.
+        The server's password, to be kept in the system's keyring; by default the one that is known.
+    command : sequence of str
+        A command that prints the password each time, instead.
     """
     from dunechest.remote.chest import create_on_server
 
     address = address_of(text)
-    return create_on_server(address, secret if secret is not None else password_of(address), label, state_folder())
+    given = secrets.from_command(command) if command else secret
+    chest = create_on_server(address, given if given is not None else password_of(address), label, state_folder())
+    keep_password(address, secret, command)
+    return chest
+
+
+def remember_server(text: str, secret: str | None = None, command: Sequence[str] = ()) -> ServerChest:
+    """Keep the password of a server, once it has let this computer in, and open the chest there.
+
+    Parameters
+    ----------
+    text : str
+        The chest's address.
+    secret : str, optional
+        The password, to be kept in the system's keyring.
+    command : sequence of str
+        A command that prints the password each time, instead.
+
+    Raises
+    ------
+    UsageError
+        If the address is none, there is no chest, or there is no keyring.
+    ServerError
+        If the server does not answer, does not prove who it is, or does not let one in. Nothing was kept.
+    """
+    from dunechest.remote.chest import open_on_server
+
+    address = address_of(text)
+    given = secrets.from_command(command) if command else secret
+    chest = open_on_server(
+        address, lambda: given if given is not None else password_of(address), state_folder(), machine_name()
+    )
+    keep_password(address, secret, command)
+    return chest
+
+
+def keep_password(address: Address, secret: str | None, command: Sequence[str] = ()) -> None:
+    """Keep a password in the keyring, or the command that prints it in the settings."""
+    if command:
+        remember_command(address, command)
+    elif secret is not None:
+        secrets.to_keyring(address.account, secret)
 
 
 def password_of(address: Address) -> str | None:

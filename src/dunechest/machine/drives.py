@@ -26,7 +26,7 @@ _UNIX = frozenset(
 _FLUSHED_WHOLE = _UNIX | {"exfat", "vfat", "ntfs3"}
 _APPLE = frozenset({"apfs", "hfs", "hfsplus"})
 #: Bytes; of a server that does not say how much room there is.
-_ENDLESS = 1 << 60
+ENDLESS = 1 << 60
 _OLD_FAT = frozenset({"vfat", "msdos", "fat", "fat32"})
 
 
@@ -98,7 +98,7 @@ def filesystem(path: Path) -> Filesystem:
     place = elsewhere.place_of(real)
     if place is not None:
         free_there = place.free()
-        room = free_there if free_there is not None else _ENDLESS
+        room = free_there if free_there is not None else ENDLESS
         return Filesystem(place.kind, real, room, room, 1, None, False, _ON_A_SERVER)
     kind, mount = _mounted(real)
     free_names: int | None = None

@@ -269,17 +269,45 @@ class ServerPlace:
             self._renamed(old, new)
             return
         below = [path for path in self.files if path.startswith(old + "/")]
-        if self.store.renames_folders:
+        begun = new in self.folders or any(path.startswith(new + "/") for path in self.files)
+        if self.store.renames_folders and not begun:
             self._make_folder_of(new)
             self._told(self.store.move_folder, old, new)
         else:
             for path in below:
+                self._make_folder_of(new + path[len(old) :])
                 self._told(self.store.move, path, new + path[len(old) :])
+            if begun:
+                self._join(old, new)
         for path in below:
             self._renamed(path, new + path[len(old) :])
         for folder in [folder for folder in self.folders if folder == old or folder.startswith(old + "/")]:
+            if begun and self.store.renames_folders:
+                self._make_folder_of(f"{new}{folder[len(old) :]}/x")
             self.folders.discard(folder)
             self.folders.add(new + folder[len(old) :])
+        if begun and self.store.renames_folders:
+            self._remove_empty(old)
+
+    def _remove_empty(self, folder: str) -> None:
+        _, folders = self._told(self.store.listing, folder)
+        for path in sorted(folders, reverse=True):
+            self._told(self.store.remove_folder, path)
+
+    def _join(self, old: str, new: str) -> None:
+        """Have all that is in two folders here in the old one: a run that moved them file by file was interrupted."""
+        source, target = self._local(new), self._local(old)
+        for file in [path for path in source.rglob("*") if path.is_file()]:
+            place = target / file.relative_to(source)
+            place.parent.mkdir(parents=True, exist_ok=True)
+            if not place.exists():
+                file.replace(place)
+            else:
+                file.unlink()
+        for folder in sorted((path for path in source.rglob("*") if path.is_dir()), reverse=True):
+            (target / folder.relative_to(source)).mkdir(parents=True, exist_ok=True)
+            folder.rmdir()
+        source.rmdir()
 
     def _renamed(self, old: str, new: str) -> None:
         self.files[new] = self.files.pop(old)

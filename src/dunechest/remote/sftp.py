@@ -218,10 +218,13 @@ def _connect(address: Address, password: str | None) -> paramiko.SSHClient:
             "somebody is between you and it. Nothing was sent.",
         ) from error
     except paramiko.AuthenticationException as error:
-        raise unreachable(address, f"it does not let {address.user or 'you'} in (wrong password or key)") from error
+        who = address.user or "you"
+        raise ServerError(errno.EACCES, f"{address.host} does not let {who} in (wrong password or key)") from error
     except (paramiko.SSHException, OSError, EOFError) as error:
         if isinstance(error, ServerError):
             raise
+        if "No authentication methods available" in str(error):
+            raise ServerError(errno.EACCES, f"{address.host} asks for a password or a key") from error
         raise unreachable(address, error or "the connection ended") from error
     return client
 
@@ -231,7 +234,7 @@ class _Refuse(paramiko.MissingHostKeyPolicy):
 
     def missing_host_key(self, client: paramiko.SSHClient, hostname: str, key: paramiko.PKey) -> None:
         raise ServerError(
-            errno.EACCES,
+            errno.ECONNREFUSED,
             f"this computer does not know the host key of {shown(hostname)} ({key.get_name()}, {key.fingerprint}). Nothing was "
             "sent. Compare it with what whoever looks after the server says; to have it known, connect once with ssh",
         )

@@ -28,7 +28,7 @@ from dunechest.chest.layout import (
     TAG_MANIFEST,
 )
 from dunechest.errors import ChestBusyError, ServerError
-from dunechest.names import shown, why_unsafe
+from dunechest.names import shown, stand_ins, why_unsafe
 from dunechest.remote.address import Address
 from dunechest.remote.hold import NAME as HELD
 from dunechest.remote.place import ServerPlace
@@ -72,6 +72,7 @@ class StandIn:
     def close(self) -> None:
         """Let go of it: files that are only stood in for stay, and cost no room."""
         elsewhere.unregister(str(self.folder))
+        stand_ins.pop(str(self.folder), None)
         self.place.closed = True
         self.store.close()
         self._lock.release()
@@ -102,6 +103,7 @@ class StandIn:
             tell(bag)
             self._fill_bag(f"{BAGS}/{bag}/")
         elsewhere.register(str(self.folder), place)
+        stand_ins[str(self.folder)] = self.address.text
         place.watch_opening()
         return True
 

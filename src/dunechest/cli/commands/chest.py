@@ -2,13 +2,22 @@
 
 from __future__ import annotations
 
+import errno
 import sys
+from collections.abc import Callable
+from typing import TYPE_CHECKING
 
 import click
 
 from dunechest.cli.app import Group
 from dunechest.cli.output import Out, common
 from dunechest.cli.parts import Command, complete_chest, complete_held, shaped
+
+if TYPE_CHECKING:
+    from dunechest.chest.chest import Chest
+
+
+_FROM = "A command that prints the server's password each time, instead of the system's keyring."
 
 
 @click.group("chest", cls=Group)
@@ -20,21 +29,81 @@ def command() -> None:
     """
 
 
-@shaped("dunechest chest new /media/blue --label blue")
+@shaped(
+    "dunechest chest new /media/blue --label blue",
+    "dunechest chest new sftp://tern@backup.example/chests --label attic",
+)
 @command.command("new", cls=Command)
 @click.argument("folder", metavar="FOLDER", type=click.Path())
 @click.option("--label", required=True, metavar="L", help="What you call the drive.")
+@click.option("--password-from", metavar="COMMAND", help=_FROM)
 @common
-def new(out: Out, folder: str, label: str) -> int:
-    """Make a chest in FOLDER, usually where a drive is mounted."""
+def new(out: Out, folder: str, label: str, password_from: str | None) -> int:
+    """Make a chest in FOLDER, usually where a drive is mounted.
+
+    FOLDER can be the address of a folder on a server: sftp://USER@HOST/FOLDER,
+    webdav://USER@HOST/FOLDER or s3://BUCKET/FOLDER?endpoint=https://HOST&key=ID.
+    Two slashes before an SFTP folder mean the top of the server. The server must prove
+    who it is. A password is asked for and kept in the system's keyring.
+    """
     from dunechest.cli.views import chest as view
     from dunechest.jobs.chests import create_chest
 
-    chest = create_chest(folder, label)
+    def make(secret: str | None) -> Chest:
+        return create_chest(folder, label, secret, _words(password_from))
+
+    chest = _with_password(make, ask=password_from is None)
     out.document("chest-new", chest, made_at=_made(out, chest.record.made))
     if out.shows:
         view.show_new(out, chest)
     return 0
+
+
+@shaped("dunechest chest connect sftp://tern@backup.example/chests")
+@command.command("connect", cls=Command)
+@click.argument("address", metavar="ADDRESS")
+@click.option("--password-from", metavar="COMMAND", help=_FROM)
+@common
+def connect(out: Out, address: str, password_from: str | None) -> int:
+    """Make a chest on a server known to this computer, and keep the password.
+
+    From then on it is called by its label, as a chest on a drive is. A password is asked
+    for if the server wants one.
+    """
+    from dunechest.cli.views import chest as view
+    from dunechest.jobs.chests import show_chest
+    from dunechest.jobs.servers import remember_server
+
+    chest = _with_password(
+        lambda secret: remember_server(address, secret, _words(password_from)), ask=password_from is None
+    )
+    result = show_chest(chest)
+    out.problem(*view.problems(result))
+    out.document("chest-show", chest, told=result)
+    if out.shows:
+        view.show_contents(out, result)
+    return 0 if result.well else 1
+
+
+def _words(text: str | None) -> tuple[str, ...]:
+    if text is None:
+        return ()
+    from dunechest.jobs.office.membership import words_of
+
+    return words_of(text)
+
+
+def _with_password(job: Callable[[str | None], Chest], *, ask: bool) -> Chest:
+    """Do something on a server; if it does not let one in, once more with a password that is asked for on a terminal."""
+    from dunechest.errors import ServerError
+
+    try:
+        return job(None)
+    except ServerError as error:
+        if not ask or error.errno != errno.EACCES or not sys.stdin.isatty():
+            raise
+    answer: str = click.prompt("Password of the server", hide_input=True, err=True)
+    return job(answer)
 
 
 def _made(out: Out, made: str) -> str | None:

@@ -20,20 +20,28 @@ if TYPE_CHECKING:
 @shaped(
     "dunechest copy blue sand",
     "dunechest copy blue sand dune-survey --plan",
+    "dunechest copy blue sand --limit 20",
 )
 @click.command("copy", cls=Command)
 @click.argument("chest", metavar="CHEST", shell_complete=complete_chest)
 @click.argument("other", metavar="OTHER", shell_complete=complete_chest)
 @click.argument("libraries", nargs=-1, metavar="[LIBRARY]...", shell_complete=complete_held)
+@click.option("--limit", type=float, metavar="MB/S", help="Send and read no more megabytes a second.")
 @click.option("--plan", "plan_only", is_flag=True, help="Show what would be done, without doing it.")
 @common
 @releasing
-def command(out: Out, chest: str, other: str, libraries: tuple[str, ...], plan_only: bool) -> int:
+def command(
+    out: Out, chest: str, other: str, libraries: tuple[str, ...], limit: float | None, plan_only: bool
+) -> int:
     """Copy a chest, or some of its libraries, to another chest.
 
     All editions are copied. Each file is read once, compared with the digest that was
     recorded when it was archived, written, and read back from the other drive. Names
     that the other drive cannot hold are changed there; a restore gives them back.
+
+    OTHER can be on a server, by its label or address. Each file is read back from there,
+    too; a large one goes on where it was if the connection ended. With --plan it is
+    reckoned how many bytes and requests that takes, now and each month.
 
     A later run copies only what is new. Editions that were dropped in OTHER are not
     copied again, and nothing is deleted there. A file that is damaged in CHEST is
@@ -41,11 +49,15 @@ def command(out: Out, chest: str, other: str, libraries: tuple[str, ...], plan_o
     """
     from dunechest.cli.output import say_recovered
     from dunechest.cli.views import copy as view
+    from dunechest.errors import UsageError
     from dunechest.findings import blocking
     from dunechest.jobs.copy import carry_out, plan_copy, refuse_if_stopped, result_of_nothing
     from dunechest.jobs.named import resolve_chest
     from dunechest.progress import Step
+    from dunechest.transfer.pace import limited
 
+    if limit is not None and limit <= 0:
+        raise UsageError("--limit takes a number of megabytes a second that is larger than 0.")
     begun = time.monotonic()
     if plan_only:
         out.expect("copy-plan")
@@ -66,7 +78,7 @@ def command(out: Out, chest: str, other: str, libraries: tuple[str, ...], plan_o
         if blocking(plan.findings):
             result = result_of_nothing(plan)
         else:
-            with out.following(whole) as progress:
+            with out.following(whole) as progress, limited(limit * 1e6 if limit else None):
                 result = carry_out(plan, progress=progress)
         results.append(result)
         out.document("copy", libraries=results)
@@ -81,6 +93,7 @@ def _plan(out: Out, plans: Sequence[CopyPlan], *, every: bool, target: dict[str,
     from dunechest.cli.views import copy as view
     from dunechest.errors import RefusedError
     from dunechest.jobs.copy import refuse_if_stopped
+    from dunechest.jobs.copy.traffic import costs_of
 
     would_run = True
     try:
@@ -88,9 +101,12 @@ def _plan(out: Out, plans: Sequence[CopyPlan], *, every: bool, target: dict[str,
     except RefusedError:
         would_run = False
     source = plans[0].source if plans else None
-    out.document("copy-plan", source, libraries=plans, target=target, would_run=would_run)
+    costs = costs_of(plans)
+    out.document("copy-plan", source, libraries=plans, target=target, would_run=would_run, costs=costs)
     for plan in plans:
         out.note_findings(plan.findings, plan.bag)
     if out.shows:
         view.show_plans(out, plans, would_run=would_run)
+        if costs is not None:
+            view.show_costs(out, costs)
     return 0 if would_run else 3

@@ -14,6 +14,7 @@ from dunechest.cli.layout import BAD, DIM, GOOD, INFO, WARN, listing, say
 from dunechest.cli.output import Out
 from dunechest.jobs.chests import ChestContents
 from dunechest.jobs.known_chests import ChestList, ChestStatus
+from dunechest.machine.drives import ENDLESS
 from dunechest.names import from_wire, quoted, shown
 from dunechest.words import ago, local, number, size
 
@@ -24,7 +25,7 @@ if TYPE_CHECKING:
 def show_new(out: Out, chest: Chest) -> None:
     """Show that a chest was made."""
     say(out.console, f"Made the chest {shown(chest.label)!r}.", GOOD)
-    out.console.print(out.place(chest.folder), soft_wrap=True)
+    out.console.print(out.place(chest.place), soft_wrap=True)
     say(out.console, f"Next: dunechest find, then dunechest archive NAME --to {quoted(chest.label)}")
 
 
@@ -42,11 +43,11 @@ def show_list(out: Out, result: ChestList) -> None:
         if chest in hidden:
             continue
         free = f"{size(chest.free)} free" if chest.free is not None else ""
-        state = "connected" if chest.present else "not connected"
+        state = drive_words(chest)
         rows.append((shown(chest.label), f"retired, {state}" if chest.retired is not None else state, free))
         seen = f"last seen {ago(chest.seen)}" if chest.seen else "not seen before"
         kept = f"kept at: {shown(chest.place)}" if chest.place else ""
-        notes: list[Text | str] = [out.place(chest.folder), f"{seen}, id {chest.id[:8]}", kept]
+        notes: list[Text | str] = [out.place(chest.where), f"{seen}, id {chest.id[:8]}", kept]
         if chest.present and ids.count(chest.id) > 1:
             notes.append("Another connected chest has the same id: one of them was copied by hand.")
             notes.append(
@@ -57,6 +58,11 @@ def show_list(out: Out, result: ChestList) -> None:
         listing(console, ("label", "drive", "free"), rows, below)
     if hidden:
         say(console, f"{number(len(hidden), 'retired chest')} not shown (--verbose shows all)")
+
+
+def drive_words(chest: ChestStatus) -> str:
+    """Say whether the drive of a chest is connected; one on a server is neither."""
+    return "connected" if chest.present else "on a server" if chest.address else "not connected"
 
 
 def show_renamed(out: Out, chest: Chest, before: str) -> None:
@@ -177,9 +183,10 @@ def show_contents(out: Out, result: ChestContents) -> None:
     chest, console = result.chest, out.console
     head = Text(shown(chest.label), style="bold")
     count = number(len(result.bags), "library", "libraries") if result.bags else "no library in it"
-    head.append(f": {count}, {size(result.free)} of {size(result.total)} free", style="not bold")
+    room = f", {size(result.free)} of {size(result.total)} free" if result.total < ENDLESS else ""
+    head.append(f": {count}{room}", style="not bold")
     say(console, head)
-    console.print(out.place(chest.folder), style=DIM, soft_wrap=True)
+    console.print(out.place(chest.place), style=DIM, soft_wrap=True)
     say(console, f"{result.filesystem}, made {local(chest.record.made)}, id {chest.id[:8]}", DIM, indent=4)
     _show_faults(out, result)
     if not result.known_before:

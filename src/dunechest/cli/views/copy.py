@@ -7,11 +7,13 @@ from collections.abc import Sequence
 from rich.text import Text
 
 from dunechest.chest.chest import Chest
-from dunechest.cli.layout import BAD, GOOD, WARN, say
+from dunechest.cli.layout import BAD, GOOD, WARN, listing, say
 from dunechest.cli.output import Out, show_findings, show_list
 from dunechest.findings import Finding, blocking
 from dunechest.jobs.copy.plan import CopyPlan
 from dunechest.jobs.copy.result import CopyResult
+from dunechest.jobs.copy.traffic import Costs
+from dunechest.machine.drives import ENDLESS
 from dunechest.names import quoted, shown
 from dunechest.words import duration, number, size
 
@@ -126,5 +128,18 @@ def show_plans(out: Out, plans: Sequence[CopyPlan], *, would_run: bool) -> None:
             editions = f"{_editions(plan.editions)}, " if plan.editions else ""
             say(console, f"{editions}{number(plan.files, 'file')} to copy, {size(plan.bytes)}", indent=4)
     need = sum(plan.room.need for plan in plans)
-    if plans and need:
+    if plans and need and plans[0].room.free < ENDLESS:
         say(console, f"Space needed: {size(need)} of {size(plans[0].room.free)} free.")
+
+
+def show_costs(out: Out, costs: Costs) -> None:
+    """Show what a chest on a server costs in bytes and requests."""
+    rows = []
+    for what, told in (
+        ("now", costs.now),
+        ("a month, if 1 % changes", costs.monthly),
+        ("to check every byte", costs.check),
+    ):
+        rows.append((what, size(told.sent) if told.sent else "", size(told.received), f"{told.requests:,}"))
+    out.console.print()
+    listing(out.console, ("reckoned", "sent", "received", "requests"), rows, [[] for _ in rows], right=(1, 2, 3))

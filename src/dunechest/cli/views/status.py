@@ -6,6 +6,7 @@ from rich.text import Text
 
 from dunechest.cli.layout import BAD, GOOD, WARN, listing, say
 from dunechest.cli.output import Out, limited
+from dunechest.cli.views.chest import drive_words
 from dunechest.jobs.safety import Copy, ProtectedLibrary
 from dunechest.jobs.status import Status
 from dunechest.names import shown
@@ -106,7 +107,7 @@ def _show_chests(out: Out, result: Status) -> None:
     below: list[list[Text | str]] = []
     for chest in result.chests:
         free = f"{size(chest.free)} free" if chest.free is not None else ""
-        rows.append((shown(chest.label), "connected" if chest.present else "not connected", free))
+        rows.append((shown(chest.label), drive_words(chest), free))
         seen = f"last seen {ago(chest.seen)}" if chest.seen else "not seen before"
         seen += f" by {shown(chest.seen_by)}" if chest.seen_by else ""
         below.append([seen + (f", kept at: {shown(chest.place)}" if chest.place else "")])

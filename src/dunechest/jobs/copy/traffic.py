@@ -1,0 +1,100 @@
+"""What copying to a server costs in bytes and requests: now, and each month from then on."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+from typing import ClassVar
+
+import msgspec
+
+from dunechest.jobs.copy.plan import CopyPlan
+from dunechest.transfer import elsewhere
+from dunechest.values import Value
+
+#: Requests for a file of one part: sent, looked at, read back, put in place when the change is decided.
+_REQUESTS = {"sftp": 12, "webdav": 5, "s3": 8}
+#: Requests for each further part of a large file, sent and read back; over SFTP and WebDAV a file is one stream.
+_A_PART = {"sftp": 0, "webdav": 0, "s3": 2}
+_PART = 16 << 20
+#: Requests for the records of a library, and for looking at what is there: one for so many files listed.
+_RECORDS, _LISTED = 60, 1000
+#: Bytes of the lists of a library for each of its files.
+_LINES = 400
+_CHANGED = 0.01
+
+
+class Traffic(Value, msgspec.Struct, frozen=True):
+    """Bytes that go to a server and come from it, and requests, as reckoned."""
+
+    _shown: ClassVar[tuple[str, ...]] = ("sent", "received", "requests")
+    _document: ClassVar[str] = "copy.Traffic"
+
+    sent: int
+    received: int
+    requests: int
+
+    def __add__(self, other: Traffic) -> Traffic:
+        return Traffic(self.sent + other.sent, self.received + other.received, self.requests + other.requests)
+
+
+class Costs(Value, msgspec.Struct, frozen=True):
+    """What a chest on a server costs: to copy now, each month if 1 % of it changes, and to check every byte once."""
+
+    _shown: ClassVar[tuple[str, ...]] = ("now", "monthly", "check")
+    _document: ClassVar[str] = "copy.Costs"
+
+    now: Traffic
+    monthly: Traffic
+    check: Traffic
+
+
+def costs_of(plans: Iterable[CopyPlan]) -> Costs | None:
+    """Reckon what plans to copy to a server cost; None if the target is on a drive.
+
+    Parameters
+    ----------
+    plans : iterable of CopyPlan
+        From one `plan_copy`.
+
+    Returns
+    -------
+    Costs or None
+        A month is four copies of what changed, a quarter of 1 % each.
+    """
+    every = list(plans)
+    place = elsewhere.place_of(every[0].target.folder) if every else None
+    if place is None:
+        return None
+    now = Traffic(0, 0, 0)
+    files = size = 0
+    for plan in every:
+        image = plan._image
+        if image is None:
+            continue
+        files += image.record.totals.files_stored
+        size += image.record.totals.bytes_stored
+        if plan.state in ("new", "next"):
+            lines = 0 if image.verbatim else image.record.totals.files_stored * _LINES
+            parts = sum(item.size // _PART for item in plan.sync.bring)
+            now += reckon(place.kind, plan.files, plan.bytes + lines, parts)
+    return Costs(now, monthly(place.kind, files, size), check(place.kind, files, size))
+
+
+def reckon(kind: str, files: int, size: int, parts: int, *, listed: int = 0) -> Traffic:
+    """Reckon what it costs to send files and read them back: a number of files, bytes in all, and parts beyond the first."""
+    requests = files * _REQUESTS[kind] + parts * _A_PART[kind] + _RECORDS + listed // _LISTED
+    return Traffic(size, size, requests)
+
+
+def monthly(kind: str, files: int, size: int) -> Traffic:
+    """Reckon what four copies cost in a month in which 1 % of so many files and bytes changes."""
+    total = Traffic(0, 0, 0)
+    for _ in range(4):
+        some, part = int(files * _CHANGED / 4), int(size * _CHANGED / 4)
+        total += reckon(kind, some, part + files * _LINES, part // _PART, listed=files)
+    return total
+
+
+def check(kind: str, files: int, size: int) -> Traffic:
+    """Reckon what it costs to read everything once."""
+    return Traffic(0, size, files * 2 + size // _PART + files // _LISTED + _RECORDS)
