@@ -44,10 +44,12 @@ def free_port() -> int:
 def start(top: Path, port: int, *extra: str) -> subprocess.Popen[bytes]:
     """Start the server with what is in a folder."""
     sshd = shutil.which("sshd") or "/usr/sbin/sshd"
-    return subprocess.Popen(
-        [sshd, "-D", "-e", "-f", str(top / "config"), "-p", str(port), *extra],
-        stderr=(top / "log").open("ab"), stdout=subprocess.DEVNULL,
-    )  # fmt: skip
+    with (top / "log").open("ab") as log:
+        return subprocess.Popen(
+            [sshd, "-D", "-e", "-f", str(top / "config"), "-p", str(port), *extra],
+            stderr=log,
+            stdout=subprocess.DEVNULL,
+        )
 
 
 def wait_for(port: int) -> None:

@@ -94,6 +94,9 @@ class Chest:
         """Where the chest is, for people: its folder, or its address on a server."""
         return str(self.folder)
 
+    def look_again(self) -> None:
+        """Have nothing believed that was read before: a drive is read each time, of a server some is remembered."""
+
     def to_dict(self) -> dict[str, Any]:
         """Return which chest it is, as JSON values."""
         return {"id": self.id, "label": self.label, "folder": str(self.folder)}

@@ -80,7 +80,7 @@ class Filesystem(msgspec.Struct, frozen=True):
 
 
 #: What a name can be on any server: it may keep files on any system, and an address has no place for some characters.
-_ON_A_SERVER = Limits(_WINDOWS_FORBIDS, 255, "bytes", tells_case=False, tells_accents=False, windows=True)
+_ON_A_SERVER = Limits(_WINDOWS_FORBIDS | {";"}, 200, "bytes", tells_case=False, tells_accents=False, windows=True)
 
 #: Whoever simulates other drives sets a function here: it gets each filesystem as it is, and returns what is believed.
 pretend: Callable[[Filesystem], Filesystem] | None = None

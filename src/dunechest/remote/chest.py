@@ -43,6 +43,10 @@ class ServerChest(Chest):
         """Where the chest is, for people: its address."""
         return self.address.text
 
+    def look_again(self) -> None:
+        """Fetch all records again: what is known of them from before may by now be damaged on the server."""
+        self.stand_in.fetch_records()
+
     def to_dict(self) -> dict[str, Any]:
         """Return which chest it is, as JSON values."""
         return super().to_dict() | {"folder": self.place}

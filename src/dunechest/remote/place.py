@@ -374,6 +374,10 @@ class ServerPlace:
             self._busy.now = False
         self.here.add(path)
 
+    def pause(self, now: bool) -> None:
+        """Fetch nothing that this thread opens, as long as it pauses."""
+        self._busy.now = now
+
     def watch_opening(self) -> None:
         """Fetch whatever is opened below the folder from now on: what reads records or catalogues knows of no server."""
 

@@ -41,7 +41,7 @@ class S3Store(Store):
             use_listings_cache=False,
             skip_instance_cache=True,
             default_cache_type="none",
-            config_kwargs={"connect_timeout": 20, "read_timeout": 60, "retries": {"max_attempts": 2}},
+            config_kwargs={"connect_timeout": 10, "read_timeout": 60, "retries": {"max_attempts": 1}},
         )
         self._bucket = address.host
         self._ask("head_bucket")

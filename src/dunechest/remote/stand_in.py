@@ -121,7 +121,7 @@ class StandIn:
                 self.place.here.add(path)  # the one here is newer
             elif _is_payload(own):
                 self._stand_in(path, size)
-            elif listed.get(own) is None or _sha512(_inside(self.folder, path)) != listed[own]:
+            elif not self._is_proven(path, size, listed.get(own)):
                 self._fetch(path)
             else:
                 self.place.here.add(path)
@@ -129,6 +129,25 @@ class StandIn:
         proven = _inside(self.folder, top + PROVEN)
         if proven.exists() and top + FOR not in self.place.files:
             proven.unlink()
+
+    def fetch_records(self) -> None:
+        """Fetch all records, also those that are here and proven."""
+        self.place.pause(True)
+        try:
+            for path in sorted(self.place.files):
+                own = path.split("/", 2)[2] if path.startswith(BAGS + "/") and path.count("/") > 1 else ""
+                if not own or not (_is_payload(own) or own == PROVEN):
+                    self._fetch(path)
+        finally:
+            self.place.pause(False)
+
+    def _is_proven(self, path: str, size: int, digest: str | None) -> bool:
+        """Whether a record that was fetched before is what the tag manifest on the server says, and as large as there."""
+        place = _inside(self.folder, path)
+        try:
+            return digest is not None and place.lstat().st_size == size and _sha512(place) == digest
+        except FileNotFoundError:
+            return False
 
     def _stand_in(self, path: str, size: int) -> None:
         target = _inside(self.folder, path)

@@ -70,6 +70,7 @@ def plan_mend(
         If the drive went away.
     """
     chest = get_chest(chest)
+    chest.look_again()
     names = names_of(libraries)
     entries = [chest.bag(name) for name in names] if names else list(chest.bags())
     entries = [entry for entry in entries if entry.state not in ("foreign", "unfinished")]
