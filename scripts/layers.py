@@ -19,6 +19,7 @@ LAYERS = (
     ("cli",),
     ("report", "demo"),
     ("jobs",),
+    ("remote",),
     ("chest", "library"),
     ("bag", "machine", "ledger"),
     ("transfer",),

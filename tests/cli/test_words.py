@@ -86,10 +86,10 @@ def test_help_is_short_and_fits() -> None:
 
     from dunechest.cli.app import cli
 
+    # A command keeps the option of its help as it was first made: with the same names as everywhere.
+    above = click.Context(cli, info_name="dunechest", help_option_names=["-h", "--help"])
     for name, command in every_command():
-        text = command.get_help(
-            click.Context(command, info_name=name, parent=click.Context(cli, info_name="dunechest"))
-        )
+        text = command.get_help(click.Context(command, info_name=name, parent=above))
         assert max(map(len, text.splitlines())) <= 100, name
         assert command.help, name
         first = command.help.strip().splitlines()[0]

@@ -14,7 +14,7 @@ from dunechest.chest.layout import CHEST
 from dunechest.chest.records import LibraryRecord
 from dunechest.errors import DuneChestError, NotConnectedError, RefusedError, UsageError
 from dunechest.jobs.here import machine_name
-from dunechest.jobs.known_chests import list_chests, note_chest
+from dunechest.jobs.known_chests import ChestStatus, list_chests, note_chest
 from dunechest.ledger.folder import state_folder
 from dunechest.library.library import SAID, Library
 from dunechest.machine.closed import why_closed
@@ -67,32 +67,41 @@ def resolve_chest(text: str | os.PathLike[str]) -> Chest:
         chest = Chest.open(present[0].folder, machine=machine)
         note_chest(chest)
         return chest
+    raise _not_there(name, chests, present, wanted)
+
+
+def _not_there(
+    name: str, chests: list[ChestStatus], present: list[ChestStatus], wanted: list[ChestStatus]
+) -> DuneChestError:
+    """Say why a word names no chest that can be opened now."""
     if len(present) > 1:
         places = "; ".join(shown(str(c.folder)) for c in present)
-        raise UsageError(f"Several chests are called {shown(name)!r}. Name one by its folder: {places}.")
+        return UsageError(f"Several chests are called {shown(name)!r}. Name one by its folder: {places}.")
     if wanted and (why := why_closed(wanted[0].folder) or why_closed(wanted[0].folder.parent)):
-        raise RefusedError(f"The chest {shown(name)!r} is there, but closed: {why} Nothing was changed.")
+        return RefusedError(f"The chest {shown(name)!r} is there, but closed: {why} Nothing was changed.")
     if wanted:
-        raise NotConnectedError(
+        return NotConnectedError(
             f"The chest {shown(name)!r} is not connected; it was last seen in {shown(str(wanted[0].folder))}. "
             "Connect its drive, or name the folder where it is now."
         )
     if os.path.isdir(name) and (why := why_closed(Path(name)) or why_closed(Path(name) / CHEST)):
-        raise RefusedError(f"Whether there is a chest in {shown(name)} cannot be told. {why} Nothing was changed.")
+        return RefusedError(f"Whether there is a chest in {shown(name)} cannot be told. {why} Nothing was changed.")
     if os.path.isdir(name):
         real = os.path.realpath(name)
         was = [c for c in chests if not c.present and real in (str(c.folder), str(c.folder.parent))]
         if was:
-            raise NotConnectedError(
+            return NotConnectedError(
                 f"The chest {shown(was[0].label)!r} was in {shown(name)}, and is gone now: its drive is not connected, "
                 "or is mounted elsewhere. Nothing was changed."
             )
-        raise UsageError(
+        return UsageError(
             f"There is no chest in {shown(name)}. To make one: dunechest chest new {quoted(name)} --label NAME"
         )
     labels = ", ".join(shown(c.label) for c in chests) or "none yet"
     hint = meant(name, (c.label for c in chests))
-    raise UsageError(f"No chest is called {shown(name)!r} and there is no such folder.{hint} Known chests: {labels}.")
+    return UsageError(
+        f"No chest is called {shown(name)!r} and there is no such folder.{hint} Known chests: {labels}."
+    )
 
 
 def _on_server(address: str) -> Chest:

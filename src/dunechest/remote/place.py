@@ -13,6 +13,7 @@ from pathlib import Path
 from typing import Any
 
 from dunechest.errors import ServerError
+from dunechest.paths import prefix_of, slashed
 from dunechest.remote.address import Address
 from dunechest.remote.hold import hold
 from dunechest.remote.store import BESIDE, CHUNK, Store
@@ -332,12 +333,11 @@ class ServerPlace:
     # What stands in.
 
     def _is_here(self, path: str) -> bool:
-        return path == self.folder or path.startswith(self.folder + os.sep)
+        return path == self.folder or path.startswith(prefix_of(self.folder))
 
     def _path(self, path: str | bytes) -> str:
         """Return the path in the chest of a path on this computer."""
-        below = os.fsdecode(path)[len(self.folder) + 1 :]
-        return below.replace(os.sep, "/")
+        return slashed(os.fsdecode(path)[len(self.folder) + 1 :])
 
     def _local(self, path: str) -> Path:
         return Path(self.folder).joinpath(*path.split("/"))
@@ -386,7 +386,7 @@ class ServerPlace:
                 return
             if isinstance(words[0], str | bytes | os.PathLike) and not _writes(event, words):
                 text = os.fsdecode(words[0])
-                if text.startswith(self.folder + os.sep):
+                if text.startswith(prefix_of(self.folder)):
                     self.fetch(self._path(text))
 
         sys.addaudithook(opened)

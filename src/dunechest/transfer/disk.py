@@ -15,7 +15,7 @@ from contextlib import contextmanager
 from pathlib import Path
 from typing import Any
 
-from dunechest.paths import is_folder
+from dunechest.paths import is_folder, prefix_of
 from dunechest.transfer import elsewhere, medium, patient
 from dunechest.transfer.below import folders_in
 from dunechest.transfer.system_files import is_system_file
@@ -61,7 +61,7 @@ def held(folder: Path, check: Callable[[], None]) -> Iterator[None]:
 
 def _check(what: tuple[Any, ...]) -> None:
     for folder, check in list(_held.items()):
-        below = folder + os.sep
+        below = prefix_of(folder)
         if any(isinstance(item, int) or os.fsdecode(item).startswith(below) for item in what[:2] if _is_place(item)):
             check()
 

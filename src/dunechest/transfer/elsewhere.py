@@ -15,6 +15,7 @@ from concurrent.futures import Future, ThreadPoolExecutor
 from contextlib import AbstractContextManager
 from typing import Any, Protocol
 
+from dunechest.paths import prefix_of
 from dunechest.transfer.tasks import (
     CopyJob,
     CopyOutcome,
@@ -82,7 +83,7 @@ def place_of(path: str | bytes | os.PathLike[Any]) -> Place | None:
         return None
     text = os.fsdecode(path)
     for folder, place in _places.items():
-        if text == folder or text.startswith(folder + os.sep):
+        if text == folder or text.startswith(prefix_of(folder)):
             return place
     return None
 
