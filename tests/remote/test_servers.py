@@ -5,6 +5,7 @@ from __future__ import annotations
 import hashlib
 import os
 import random
+import re
 import shutil
 import subprocess
 import time
@@ -480,3 +481,39 @@ def test_an_address_that_is_none_or_unsafe_is_refused(address: str, why: str, co
 def test_an_address_is_read_and_written_alike(address: str, text: str, account: str) -> None:
     assert (address_of(address).text, address_of(address).account) == (text, account)
     assert address_of(text) == address_of(address)
+
+
+def test_what_a_copy_costs_is_near_what_was_reckoned(
+    server: Server, tmp_path: Path, command: Command, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    if server.protocol == "sftp":
+        pytest.skip("nobody can count what goes by in SSH")
+    many = tmp_path / "many"
+    many.mkdir()
+    for number in range(60):
+        (many / f"{number}.txt").write_text(f"tern {number}\n" * 400)
+    (tmp_path / "blue").mkdir()
+    dunechest.archive(many, dunechest.create_chest(tmp_path / "blue", "blue"))
+    command("chest", "new", server.address, "--label", "attic")
+    close_all()
+    with Between(server.port) as between:
+        counts = {"requests": 0, "sent": 0, "received": 0}
+
+        def forth(piece: bytes, before: int) -> bytes:
+            counts["requests"] += bool(re.match(rb"(GET|PUT|HEAD|POST|DELETE|MOVE|COPY|MKCOL|PROPFIND) /", piece))
+            counts["sent"] += len(piece)
+            return piece
+
+        def back(piece: bytes, before: int) -> bytes:
+            counts["received"] += len(piece)
+            return piece
+
+        between.forth, between.back = forth, back
+        far = server.elsewhere(between.port)
+        trust(server, tmp_path / "state", far)
+        told = command("copy", "blue", far, "--plan", "--json").json["costs"]["now"]
+        counts.update(requests=0, sent=0, received=0)
+        assert command("copy", "blue", far).status == 0
+    assert 0.6 < counts["requests"] / told["request_count"] < 1.4, (counts, told)
+    assert told["sent_bytes"] < counts["sent"] < told["sent_bytes"] + 2000 * counts["requests"]
+    assert told["received_bytes"] < counts["received"] < told["received_bytes"] + 2000 * counts["requests"]

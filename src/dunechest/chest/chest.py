@@ -94,6 +94,11 @@ class Chest:
         """Where the chest is, for people: its folder, or its address on a server."""
         return str(self.folder)
 
+    @property
+    def is_on_server(self) -> bool:
+        """Whether it is on a server, and no drive."""
+        return self.place != str(self.folder)
+
     def look_again(self) -> None:
         """Have nothing believed that was read before: a drive is read each time, of a server some is remembered."""
 

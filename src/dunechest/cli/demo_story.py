@@ -19,13 +19,14 @@ from rich.text import Text
 from dunechest.cli.forked import run_module
 from dunechest.cli.layout import BAD, DIM, GOOD, INFO, homely, say
 from dunechest.cli.output import Out
+from dunechest.demo.office import OfficeWorld
 from dunechest.demo.world import World, damage, make_world, wipe
 from dunechest.errors import DuneChestError, UsageError
 from dunechest.names import shown
 from dunechest.words import duration, number
 
 
-class _Scene(msgspec.Struct, frozen=True):
+class Scene(msgspec.Struct, frozen=True):
     """One step: what it is about, on which machine, the command, the status it must end with.
 
     `act` is what people do before it. `night` is the number of the night, at five past ten, in which it happens.
@@ -36,14 +37,14 @@ class _Scene(msgspec.Struct, frozen=True):
     words: tuple[str, ...]
     status: int = 0
     application: bool = False
-    act: Callable[[World], object] | None = None
+    act: Callable[[Any], object] | None = None
     night: int = 0
 
 
-class _Teller:
+class Teller:
     """Runs scenes and shows them; with ``--json`` gathers them instead."""
 
-    def __init__(self, out: Out, world: World) -> None:
+    def __init__(self, out: Out, world: World | OfficeWorld) -> None:
         self._out = out
         self._world = world
         # Where applications keep their data is different from system to system.
@@ -58,7 +59,7 @@ class _Teller:
             if text:
                 say(self._out.console, text, f"bold {INFO}", hang=0)
 
-    def play(self, scene: _Scene) -> None:
+    def play(self, scene: Scene) -> None:
         """Run one command as if on its machine."""
         self.say(scene.about)
         if scene.act is not None:
@@ -109,7 +110,7 @@ class _Teller:
             }
         )
         if status != scene.status:
-            raise _AstrayError
+            raise AstrayError
 
 
 def _until_night(number: int) -> float:
@@ -152,7 +153,7 @@ def tell(out: Out, folder: str, size: float, only_world: bool) -> int:
         raise DuneChestError(
             "The sample pictures are painted with Pillow, which is not installed: pip install 'dunechest[demo]'"
         ) from error
-    teller = _Teller(out, world)
+    teller = Teller(out, world)
     teller.say(
         f"Marram Point is set up in {homely(world.folder)}: an office computer (office-pc), three external "
         "drives (blue, sand, shell), and a clean computer (new-laptop). All of it is made up."
@@ -160,7 +161,7 @@ def tell(out: Out, folder: str, size: float, only_world: bool) -> int:
     if not only_world:
         try:
             _story(teller, world)
-        except _AstrayError:
+        except AstrayError:
             teller.say("The tour stops here, because this step did not end as expected.")
     seconds = time.monotonic() - begun
     out.document("demo", folder=str(world.folder), steps=teller.scenes)
@@ -183,109 +184,109 @@ def _work_on_papers(world: World) -> None:
 
 
 _BEFORE = (
-    _Scene(
+    Scene(
         "1. Which libraries are there? Some are in odd places, and on second drives.",
         _OFFICE,
         ("find", _HOME, "office-pc/second-drive"),
     ),
-    _Scene("2. Make a chest on the first drive.", _OFFICE, ("chest", "new", "drives/blue", "--label", "blue")),
+    Scene("2. Make a chest on the first drive.", _OFFICE, ("chest", "new", "drives/blue", "--label", "blue")),
 )
-_WHILE_OPEN = _Scene(
+_WHILE_OPEN = Scene(
     "3. The photos are still open in Glasswort. A library that is in use is not archived.",
     _OFFICE,
     ("archive", "dune-survey", "--to", "blue"),
     3,
 )
 _ARCHIVE = (
-    _Scene("4. It is closed now. Inspect it before anything is copied.", _OFFICE, ("look", "dune-survey")),
-    _Scene(
+    Scene("4. It is closed now. Inspect it before anything is copied.", _OFFICE, ("look", "dune-survey")),
+    Scene(
         "5. Archive all four libraries; every byte is checked on the drive. The notes are copied with their pending "
         "changes.",
         _OFFICE,
         ("archive", "dune-survey", "tidewrack", "marram-papers", "winter-games", "--to", "blue"),
     ),
-    _Scene(
+    Scene(
         "6. The games keep their saves elsewhere, as it said. Any folder can be archived by its path.",
         _OFFICE,
         ("archive", "{data}/cuttlebone-saves", "--to", "blue"),
     ),
-    _Scene(
+    Scene(
         "7. The same again: nothing has changed, so nothing is copied.",
         _OFFICE,
         ("archive", "marram-papers", "--to", "blue"),
     ),
-    _Scene(
+    Scene(
         "In spring somebody works on the papers. Only what is new is copied, and the earlier edition is kept.",
         _OFFICE,
         ("archive", "marram-papers", "--to", "blue"),
         act=_work_on_papers,
     ),
-    _Scene("", _OFFICE, ("editions", "list", "blue", "marram-papers")),
-    _Scene(
+    Scene("", _OFFICE, ("editions", "list", "blue", "marram-papers")),
+    Scene(
         "8. Archive the photos to a second drive as well: one copy is not a backup.",
         _OFFICE,
         ("chest", "new", "drives/sand", "--label", "sand"),
     ),
-    _Scene("", _OFFICE, ("archive", "dune-survey", "--to", "sand")),
-    _Scene("9. What is safe now, and what is still to be done?", _OFFICE, ("status",), 1),
-    _Scene(
+    Scene("", _OFFICE, ("archive", "dune-survey", "--to", "sand")),
+    Scene("9. What is safe now, and what is still to be done?", _OFFICE, ("status",), 1),
+    Scene(
         "A third drive, which will be kept in another house, gets a copy of all that is on the first one, earlier "
         "editions included.",
         _OFFICE,
         ("chest", "new", "drives/shell", "--label", "shell"),
     ),
-    _Scene("", _OFFICE, ("chest", "place", "shell", "with grandmother")),
-    _Scene("", _OFFICE, ("copy", "blue", "shell")),
-    _Scene(
+    Scene("", _OFFICE, ("chest", "place", "shell", "with grandmother")),
+    Scene("", _OFFICE, ("copy", "blue", "shell")),
+    Scene(
         "The other libraries that were found go to two drives at once; each file is read only once.",
         _OFFICE,
         ("archive", *_OTHERS, "--to", "blue", "--to", "shell"),
     ),
-    _Scene(
+    Scene(
         "And now? One is left: some of its pictures are only placeholders here and have to be downloaded first.",
         _OFFICE,
         ("status",),
         1,
     ),
-    _Scene(
+    Scene(
         "10. Where is that list of ring counts? No drive need be connected for that.",
         _OFFICE,
         ("search", "ring", "counts"),
     ),
-    _Scene("Is everything on the first drive still intact?", _OFFICE, ("verify", "drives/blue")),
-    _Scene(
+    Scene("Is everything on the first drive still intact?", _OFFICE, ("verify", "drives/blue")),
+    Scene(
         "Would a restore work? A drill restores everything to a scratch folder, checks it, and deletes it.",
         _OFFICE,
         ("drill", "sand", "dune-survey"),
     ),
 )
 _MAKE_ROOM = (
-    _Scene(
+    Scene(
         "11. The office computer's disk is full. The games move to the drive sand, and their launcher goes on with them there; "
         "the original is deleted as soon as the copy is proven.",
         _OFFICE,
         ("rehome", "winter-games", "--to", "drives/sand", "--reclaim", "--yes"),
     ),
-    _Scene("", _OFFICE, ("cuttlebone", "open"), application=True),
-    _Scene(
+    Scene("", _OFFICE, ("cuttlebone", "open"), application=True),
+    Scene(
         "The recordings are on two drives. Their original may go as well, once both copies are checked and one passed a drill.",
         _OFFICE,
         ("reclaim", "shore-recordings", "--yes"),
     ),
 )
 _AFTER_DAMAGE = (
-    _Scene(
+    Scene(
         "A quick check compares names and sizes, and says that it did only that.",
         _OFFICE,
         ("verify", "drives/blue", "dune-survey", "--quick"),
     ),
-    _Scene("A full check finds the damaged file.", _OFFICE, ("verify", "drives/blue"), 1),
-    _Scene(
+    Scene("A full check finds the damaged file.", _OFFICE, ("verify", "drives/blue"), 1),
+    Scene(
         "13. The copies on the other drives are intact: they mend it. Only what is damaged is written.",
         _OFFICE,
         ("mend", "blue", "dune-survey", "--from", "shell"),
     ),
-    _Scene(
+    Scene(
         "14. The whole picture on one page, to print and pin to the wall: which drive holds what, how full it is, what "
         "changed when.",
         _OFFICE,
@@ -304,18 +305,18 @@ def _new_notebook(world: World) -> None:
 
 _PLACES = ("--map", "{world}/office-pc/second-drive={world}/new-laptop/second-drive")
 _RESTORE = (
-    _Scene(
+    Scene(
         "16. A clean computer that has never seen these drives: what is on them, and where would it be restored?",
         _LAPTOP,
         ("restore", "drives/blue"),
     ),
-    _Scene(
+    Scene(
         "17. The games were on a second drive; --map says which folder stands for it here. First the plan.",
         _LAPTOP,
         ("restore", "drives/blue", "marram-papers", "winter-games", *_PLACES, "--plan"),
     ),
-    _Scene("Now for real.", _LAPTOP, ("restore", "drives/blue", "marram-papers", "winter-games", _SAVES, *_PLACES)),
-    _Scene(
+    Scene("Now for real.", _LAPTOP, ("restore", "drives/blue", "marram-papers", "winter-games", _SAVES, *_PLACES)),
+    Scene(
         "18. Somebody has already started the notes application, so a new, empty notebook is in the way. Nothing that "
         "exists is ever overwritten,",
         _LAPTOP,
@@ -323,22 +324,22 @@ _RESTORE = (
         3,
         act=_new_notebook,
     ),
-    _Scene("but it can be set aside.", _LAPTOP, ("restore", "drives/blue", "tidewrack", "--if-exists", "set-aside")),
-    _Scene(
+    Scene("but it can be set aside.", _LAPTOP, ("restore", "drives/blue", "tidewrack", "--if-exists", "set-aside")),
+    Scene(
         "19. Restore the photos from sand, the drive that is at hand. The paths in their catalogue are updated to this "
         "computer.",
         _LAPTOP,
         ("restore", "drives/sand", "dune-survey"),
     ),
-    _Scene(
+    Scene(
         "20. Now start the applications on the new computer; each opens what its own setting names. Photos:",
         _LAPTOP,
         ("glasswort", "open"),
         application=True,
     ),
-    _Scene("Notes:", _LAPTOP, ("tidewrack", "open"), application=True),
-    _Scene("Papers:", _LAPTOP, ("seaholly", "open"), application=True),
-    _Scene("Games, found without a download:", _LAPTOP, ("cuttlebone", "open"), application=True),
+    Scene("Notes:", _LAPTOP, ("tidewrack", "open"), application=True),
+    Scene("Papers:", _LAPTOP, ("seaholly", "open"), application=True),
+    Scene("Games, found without a download:", _LAPTOP, ("cuttlebone", "open"), application=True),
 )
 
 
@@ -358,7 +359,7 @@ def _out_of_the_drawer(world: World) -> None:
 
 _DUE = ("routine", "run", "--due")
 _WEEK = (
-    _Scene(
+    Scene(
         "21. From now on by itself, every night. Usually the system's own scheduler starts a routine; here the clock is turned, "
         "so that a week passes in half a minute.",
         _LAPTOP,
@@ -381,34 +382,34 @@ _WEEK = (
             "none",
         ),
     ),
-    _Scene("The first night; somebody worked on the papers.", _LAPTOP, _DUE, act=_write_a_paper, night=1),
-    _Scene(
+    Scene("The first night; somebody worked on the papers.", _LAPTOP, _DUE, act=_write_a_paper, night=1),
+    Scene(
         "The next day the drive goes into a drawer. In the second and third night nothing is said: a drive may be away.",
         _LAPTOP,
         _DUE,
         act=_into_the_drawer,
         night=2,
     ),
-    _Scene("", _LAPTOP, _DUE, night=3),
-    _Scene("In the fourth night it has been away for longer than the routine's patience.", _LAPTOP, _DUE, 3, night=4),
-    _Scene(
+    Scene("", _LAPTOP, _DUE, night=3),
+    Scene("In the fourth night it has been away for longer than the routine's patience.", _LAPTOP, _DUE, 3, night=4),
+    Scene(
         "The drive is plugged in: all that was missed is done at once.",
         _LAPTOP,
         _DUE,
         act=_out_of_the_drawer,
         night=5,
     ),
-    _Scene("In the sixth night nothing has changed.", _LAPTOP, _DUE, night=6),
-    _Scene("How does it do?", _LAPTOP, ("routine", "list"), night=7),
-    _Scene("And now: may the drive be unplugged?", _LAPTOP, ("release", "blue")),
+    Scene("In the sixth night nothing has changed.", _LAPTOP, _DUE, night=6),
+    Scene("How does it do?", _LAPTOP, ("routine", "list"), night=7),
+    Scene("And now: may the drive be unplugged?", _LAPTOP, ("release", "blue")),
 )
 
 
-class _AstrayError(Exception):
+class AstrayError(Exception):
     """A step did not end as it must: what comes after it would be told on false ground."""
 
 
-def _story(teller: _Teller, world: World) -> None:
+def _story(teller: Teller, world: World) -> None:
     for scene in _BEFORE:
         teller.play(scene)
     with _photos_open(world):

@@ -5,9 +5,10 @@ from __future__ import annotations
 import os
 
 from dunechest.chest.chest import Chest
-from dunechest.errors import UsageError
+from dunechest.errors import DuneChestError, UsageError
 from dunechest.jobs.known_chests import ChestStatus, list_chests, note_chest
 from dunechest.jobs.named import get_chest
+from dunechest.jobs.office.membership import has_office
 from dunechest.ledger import events
 from dunechest.ledger.folder import state_folder
 from dunechest.machine.identity import this_machine
@@ -142,9 +143,28 @@ def set_chest_place(name: str, place: str) -> ChestStatus:
     return _known(known.id)
 
 
+def _every() -> tuple[ChestStatus, ...]:
+    """Return the chests that this computer knows, and those that the other computers of its office know."""
+    own = list_chests().chests
+    if not has_office():
+        return own
+    from dunechest.jobs.office.known import office_chests
+    from dunechest.jobs.office.view import last_seen, see_office
+    from dunechest.ledger.ledger import Ledger
+
+    try:
+        now = see_office().now
+    except DuneChestError:
+        now = last_seen()
+    rows, seen_by = now.known()
+    known = {chest.id for chest in own}
+    others = office_chests(Ledger(rows), seen_by, retired=True)
+    return (*own, *(chest for chest in others if chest.id not in known))
+
+
 def _known(name: str) -> ChestStatus:
     """Return a chest that this computer knows, connected or not."""
-    every = list_chests().chests
+    every = _every()
     found = [chest for chest in every if name in (chest.label, chest.id, str(chest.folder), str(chest.folder.parent))]
     found = found or [chest for chest in every if chest.label.casefold() == name.casefold()]
     if len(name) >= 6:

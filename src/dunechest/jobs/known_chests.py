@@ -83,7 +83,7 @@ def note_chest(chest: Chest) -> str | None:
 
 def facts_of(chest: Chest) -> dict[str, str]:
     """Return what is noted of a chest that was met."""
-    address = chest.place if chest.place != str(chest.folder) else ""
+    address = chest.place if chest.is_on_server else ""
     return {"id": chest.id, "label": chest.label, "folder": chest.place, "address": address}
 
 

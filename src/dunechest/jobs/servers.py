@@ -13,6 +13,7 @@ from typing import TYPE_CHECKING
 
 from dunechest.errors import UsageError
 from dunechest.jobs.here import machine_name
+from dunechest.jobs.known_chests import note_chest
 from dunechest.jobs.settings import put_table, read_settings, settings_file, table_of
 from dunechest.ledger.folder import state_folder
 from dunechest.machine import secrets
@@ -98,6 +99,7 @@ def remember_server(text: str, secret: str | None = None, command: Sequence[str]
         address, lambda: given if given is not None else password_of(address), state_folder(), machine_name()
     )
     keep_password(address, secret, command)
+    note_chest(chest)
     return chest
 
 

@@ -11,11 +11,14 @@ from dunechest.regex import late
 from dunechest.transfer import elsewhere
 
 if sys.platform == "linux":
-    from dunechest.machine._volumes_linux import devices, disks, removable, uuid_of
+    from dunechest.machine import _volumes_linux as _here
+    from dunechest.machine._volumes_linux import disks, removable, uuid_of
 elif sys.platform == "win32":
-    from dunechest.machine._volumes_windows import devices, disks, removable, uuid_of
+    from dunechest.machine import _volumes_windows as _here
+    from dunechest.machine._volumes_windows import disks, removable, uuid_of
 else:
-    from dunechest.machine._volumes_macos import devices, disks, removable, uuid_of
+    from dunechest.machine import _volumes_macos as _here
+    from dunechest.machine._volumes_macos import disks, removable, uuid_of
 
 __all__ = ["devices", "disks", "identity", "is_network", "removable", "sync_mark", "uuid_of"]
 
@@ -32,6 +35,11 @@ _PINNED = 0x80000 | 0x100000
 # macOS: where file providers keep what they sync; SF_DATALESS.
 _PROVIDED = ("Library/CloudStorage", "Library/Mobile Documents")
 _DATALESS = 0x40000000
+
+
+def devices(path: Path) -> frozenset[str]:
+    """Return the names of the physical devices that a folder lies on; none if it stands in for a place on a server."""
+    return frozenset() if elsewhere.place_of(path) is not None else _here.devices(path)
 
 
 def is_network(kind: str) -> bool:

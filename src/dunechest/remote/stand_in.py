@@ -239,13 +239,9 @@ def _sha512(path: Path) -> str:
 
 def _empty(path: Path, size: int) -> None:
     """Give up the room of a file whose bytes had been fetched."""
-    try:
-        if path.stat().st_blocks == 0 or size == 0:
-            return
-    except AttributeError:
-        pass  # a system that does not say
-    with path.open("wb") as file:
-        file.truncate(size)
+    if size and getattr(path.stat(), "st_blocks", 1):  # a system that does not say may have them
+        with path.open("wb") as file:
+            file.truncate(size)
 
 
 def remove_stand_in(state: Path, address: Address) -> None:

@@ -57,7 +57,8 @@ def show(out: Out, results: Sequence[CopyResult], source: Chest, target: Chest, 
     for result in results:
         _show_library(out, result, source)
     if not missing and not barred and done:
-        say(console, f"Next: keep {shown(target.label)} in another place. To test a restore from it:")
+        kept = "" if target.is_on_server else f"keep {shown(target.label)} in another place. "
+        say(console, f"Next: {kept}To test a restore from it:" if kept else "Next, to test a restore from there:")
         say(console, f"dunechest drill {quoted(target.label)}", indent=2)
 
 

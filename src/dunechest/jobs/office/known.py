@@ -84,7 +84,10 @@ def office_chests(ledger: Ledger, seen_by: Mapping[str, str], *, retired: bool =
             continue
         chest = here.get(past.id)
         if chest is not None and chest.present:
-            found.append(replace(chest, retired=past.retired, place=past.place, seen_by=seen_by.get(past.id, "")))
+            seen = max(past.seen, chest.seen or 0.0)
+            found.append(
+                replace(chest, seen=seen, retired=past.retired, place=past.place, seen_by=seen_by.get(past.id, ""))
+            )
         else:
             found.append(
                 ChestStatus(
