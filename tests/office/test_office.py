@@ -264,3 +264,48 @@ def test_odd_names_and_long_paths_travel(office: OfficeOf) -> None:
         assert "\u0000" not in chest.label and str(chest.folder).startswith("/home/d")
     with office.connect() as connection:
         assert connection.execute("SELECT count(*) FROM events").fetchone() == (4,), "one says that the place is gone"
+
+
+WORDS = ("tern", "Ebb", "100%", "a_b", "grün", "back\\slash")
+
+
+def test_what_is_found_in_an_office_is_what_is_found_here(
+    office_server: Server, tmp_path: Path, library: Path
+) -> None:
+    """Words, patterns, sizes and days, in names and folders: the office's indexes and this computer's find the same."""
+    office = office_of(office_server, tmp_path)
+    files = {f"{one} x/{two} {three}.txt": one * 9 for one in WORDS for two in WORDS[:4] for three in WORDS[:3]}
+    files |= {f"Tern Colony/deep {word}/N{place}.jpg": word for place, word in enumerate(WORDS)}
+    archive_one(office, "office-pc", "blue", files)
+    archive_one(office, "office-pc", "blue", {"tern/new one.txt": "flood", f"{WORDS[0]} x/Ebb tern.txt": "changed"})
+    office.join("office-pc")
+    asked: list[tuple[tuple[str, ...], dunechest.SearchOptions]] = [
+        ((one, two), dunechest.SearchOptions()) for one in WORDS for two in WORDS
+    ]
+    asked += [
+        ((*WORDS[:2], "deep", "n1", "jp"), dunechest.SearchOptions()),
+        (("*.jpg", "tern"), dunechest.SearchOptions()),
+    ]
+    asked += [(("tern colony/*/n?.JPG",), dunechest.SearchOptions()), (("deep grün/n4",), dunechest.SearchOptions())]
+    asked += [
+        ((), dunechest.SearchOptions(smallest=30)),
+        (("n",), dunechest.SearchOptions(largest=4, library="notes")),
+    ]
+    asked += [
+        ((), dunechest.SearchOptions(since=1.0, chest="blue")),
+        (("tern",), dunechest.SearchOptions(before=1.0)),
+    ]
+    with office.at("office-pc"):
+        for patterns, options in asked:
+            here = dunechest.search(patterns, options, most=1000)
+            there = dunechest.search(patterns, options, most=1000, office=True)
+            told = [
+                {
+                    (file.path, file.size, copy.first_edition, copy.last_edition)
+                    for file in found.files
+                    for copy in file.copies
+                }
+                for found in (here, there)
+            ]
+            assert told[0] == told[1], patterns
+            assert len(here.files) == len(there.files), "none twice"

@@ -196,9 +196,9 @@ def test_killed_at_any_moment_nothing_is_lost_and_nothing_taken_for_whole(
                         assert told.library is not None and told.library.edition in (1, edition)
                         assert command("verify", server.address).status == 0, "what is taken for whole is whole"
                 close_all()
-            stop += draw.randrange(9, 24)
+            stop += draw.randrange(14, 40)
             assert kills < 60
-        assert kills >= 3, count
+        assert kills >= 2, count
         assert command("verify", "attic").status == 0
         close_all()
     assert not [
@@ -215,7 +215,7 @@ def test_a_large_file_goes_on_where_it_was(
         pytest.skip("WebDAV has no way to add to a file: it is sent again from its beginning")
     film = tmp_path / "film"
     film.mkdir()
-    (film / "storm.mov").write_bytes(random.Random(2).randbytes(60_000_000))
+    (film / "storm.mov").write_bytes(random.Random(2).randbytes(44_000_000))
     (tmp_path / "blue").mkdir()
     dunechest.archive(film, dunechest.create_chest(tmp_path / "blue", "blue"))
     command("chest", "new", server.address, "--label", "attic")
@@ -225,7 +225,7 @@ def test_a_large_file_goes_on_where_it_was(
 
         def forth(piece: bytes, before: int) -> bytes:
             sent[0] += len(piece)
-            if sent[0] > 42_000_000:
+            if sent[0] > 36_000_000:
                 raise OSError("cut")
             return piece
 
@@ -240,7 +240,7 @@ def test_a_large_file_goes_on_where_it_was(
         between.forth = lambda piece, before: piece
         status, said, _, second = computer("copy", "blue", far)
         assert status == 0, said
-    assert second < 60_000_000 - 15_000_000, (first, second)
+    assert second < 44_000_000 - 15_000_000, (first, second)
     assert command("verify", server.address).status == 0
 
 

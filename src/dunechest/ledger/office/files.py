@@ -6,6 +6,7 @@ several lists of a bag the one of the computer that the library comes from is be
 
 from __future__ import annotations
 
+import itertools
 from collections.abc import Callable, Generator, Iterable, Iterator, Sequence
 from contextlib import closing
 from typing import TYPE_CHECKING, Any
@@ -36,6 +37,8 @@ _FOUND = (
     "JOIN folders d ON d.listing = f.listing AND d.folder = f.folder AND d.computer = f.computer "
     "JOIN listings l ON l.id = f.listing AND l.computer = f.computer WHERE "
 )
+#: So many fragments of a path are looked up; those beyond are looked for in what was found.
+_LOOKED_UP = 3
 _NAME = "coalesce(f.folded, f.name)"
 _FOLDER = "coalesce(d.folded, d.path)"
 
@@ -240,22 +243,31 @@ def _candidates(connection: sa.Connection, query: Query, only: list[int] | None)
     if only is not None:
         conditions.append("f.listing = ANY(%(only)s)")
         values["only"] = only
-    wanted = sorted(query.fragments, key=len, reverse=True)
+    wanted = sorted(set(query.fragments), key=len, reverse=True)
     for place, fragment in enumerate(wanted):
         values[f"like{place}"] = "%" + fragment.replace("\\", "\\\\").replace("%", "\\%").replace("_", "\\_") + "%"
-        if place:
+        if place >= _LOOKED_UP:
             conditions.append(f"({_NAME} LIKE %(like{place})s OR {_FOLDER} LIKE %(like{place})s)")
-    if wanted:
-        # What is rarest is looked up: in names, and in folders, all files of which are meant then.
-        name = " AND ".join([f"{_NAME} LIKE %(like0)s", *conditions])
-        folder = " AND ".join([f"{_FOLDER} LIKE %(like0)s", f"NOT {_NAME} LIKE %(like0)s", *conditions])
-        asked = f"{_FOUND}{name} UNION ALL {_FOUND}{folder}"
-    else:
-        asked = _FOUND + (" AND ".join(conditions) or "true")
+    asked = " UNION ALL ".join(
+        _FOUND + (" AND ".join([*case, *conditions]) or "true") for case in _cases(min(len(wanted), _LOOKED_UP))
+    )
     with _raw(connection).cursor(name="found") as cursor:
         cursor.itersize = 2000
         cursor.execute(asked, values)
         yield from cursor
+
+
+def _cases(count: int) -> Iterator[list[str]]:
+    """Yield each way in which some fragments are in the name of a file and the others in its folder, no file twice.
+
+    So each can be found by the indexes of letters alone, which know names and folders, but no paths.
+    """
+    for in_name in itertools.product((True, False), repeat=count):
+        case = []
+        for place, own in enumerate(in_name):
+            like = f"LIKE %(like{place})s"
+            case += [f"{_NAME} {like}"] if own else [f"{_FOLDER} {like}", f"NOT {_NAME} {like}"]
+        yield case
 
 
 def _facts(query: Query) -> tuple[list[str], dict[str, Any]]:
