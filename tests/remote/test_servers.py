@@ -174,18 +174,16 @@ def test_killed_at_any_moment_nothing_is_lost_and_nothing_taken_for_whole(
     name = library.name
     command("chest", "new", server.address, "--label", "attic")
     close_all()
-    draw = random.Random(server.protocol)
+    draw = random.Random(f"{server.protocol} of this week")
     for edition in (1, 2):
         if edition == 2:
             _change(library)
             dunechest.archive(library, blue)
-        stop, kills = draw.randrange(2, 6), 0
-        while True:
-            status, said, count, _ = computer("copy", "blue", "attic", stop=stop)
+        for stop in (draw.randrange(3, 16), draw.randrange(16, 34)):
+            status, said, _, _ = computer("copy", "blue", "attic", stop=stop)
             if status == 0:
-                break
+                break  # it had less to do than that
             assert status == -9, said
-            kills += 1
             with pytest.MonkeyPatch.context() as patch:
                 patch.setenv("DUNECHEST_HOME", str(Path(os.environ["DUNECHEST_HOME"]).with_name("onlooker")))
                 trust(server, Path(os.environ["DUNECHEST_HOME"]))
@@ -196,9 +194,7 @@ def test_killed_at_any_moment_nothing_is_lost_and_nothing_taken_for_whole(
                         assert told.library is not None and told.library.edition in (1, edition)
                         assert command("verify", server.address).status == 0, "what is taken for whole is whole"
                 close_all()
-            stop += draw.randrange(14, 40)
-            assert kills < 60
-        assert kills >= 2, count
+        assert command("copy", "blue", "attic").status == 0
         assert command("verify", "attic").status == 0
         close_all()
     assert not [
@@ -215,7 +211,7 @@ def test_a_large_file_goes_on_where_it_was(
         pytest.skip("WebDAV has no way to add to a file: it is sent again from its beginning")
     film = tmp_path / "film"
     film.mkdir()
-    (film / "storm.mov").write_bytes(random.Random(2).randbytes(44_000_000))
+    (film / "storm.mov").write_bytes(random.Random(2).randbytes(36_000_000))
     (tmp_path / "blue").mkdir()
     dunechest.archive(film, dunechest.create_chest(tmp_path / "blue", "blue"))
     command("chest", "new", server.address, "--label", "attic")
@@ -225,7 +221,7 @@ def test_a_large_file_goes_on_where_it_was(
 
         def forth(piece: bytes, before: int) -> bytes:
             sent[0] += len(piece)
-            if sent[0] > 36_000_000:
+            if sent[0] > 22_000_000:
                 raise OSError("cut")
             return piece
 
@@ -240,7 +236,7 @@ def test_a_large_file_goes_on_where_it_was(
         between.forth = lambda piece, before: piece
         status, said, _, second = computer("copy", "blue", far)
         assert status == 0, said
-    assert second < 44_000_000 - 15_000_000, (first, second)
+    assert second < 36_000_000 - 15_000_000, (first, second)
     assert command("verify", server.address).status == 0
 
 
