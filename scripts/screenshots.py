@@ -1,6 +1,7 @@
 """Make docs/screenshots/ again: each main command on the sample data, in a real terminal window.
 
-Needs Xvfb, xterm, ImageMagick's `import` and Chromium (Debian: xvfb, xterm, imagemagick, chromium, chromium-driver). Shows only made-up data.
+Needs Xvfb, xterm, ImageMagick's `import` and Chromium (Debian: xvfb, xterm, imagemagick, chromium, chromium-driver), and for the
+office postgresql and openssh-server. Shows only made-up data.
 """
 
 from __future__ import annotations
@@ -14,6 +15,7 @@ import tempfile
 import time
 from pathlib import Path
 
+from dunechest.demo.office import COMPUTERS, OfficeWorld, make_office, servers
 from dunechest.demo.world import World, damage, make_world, wipe
 
 OUT = Path(__file__).resolve().parents[1] / "docs" / "screenshots"
@@ -22,12 +24,13 @@ SCREEN = "1280x800"
 #: Columns and rows that fill the screen, by the size of the letters.
 GRIDS = {11: "142x44", 10: "160x50", 9: "182x57", 8: "182x61"}
 WORLD = Path(tempfile.gettempdir()) / "marram-point"
+OFFICE = Path(tempfile.gettempdir()) / "marram-office"
 
 
 class Stage:
     """A screen that nobody sees, with the sample world to play on."""
 
-    def __init__(self, world: World) -> None:
+    def __init__(self, world: World | OfficeWorld) -> None:
         self.world = world
         folder = str(Path(sys.executable).parent)
         self._path = folder + os.pathsep + os.environ["PATH"]
@@ -121,11 +124,6 @@ def play(stage: Stage) -> None:
     stage.shoot("kinds-try", office, "dunechest kinds try papers.toml marram-papers")
     stage.shoot("archive", office, "dunechest archive dune-survey tidewrack winter-games --to blue")
     stage.run(office, "dunechest archive dune-survey --to sand", "dunechest drill blue tidewrack")
-    for name in ("storm footage", "tern footage"):
-        (world.folder / name).mkdir()
-        for number in range(24):
-            (world.folder / name / f"reel {number:02}.raw").write_bytes(os.urandom(50_000_000))
-    stage.shoot("progress", office, "dunechest archive 'storm footage' 'tern footage' --to sand", wait=4.5)
     stage.run(office, "dunechest archive marram-papers --to blue")
     for what in (
         "echo '% looked through in spring' >> papers.bib",
@@ -203,6 +201,44 @@ def play(stage: Stage) -> None:
     )  # fmt: skip
 
 
+def office(folder: Path) -> None:
+    """Show an office of three computers, with a chest in another town."""
+    world = make_office(folder)
+    stage = Stage(world)
+    papers = shlex.quote(str(world.home("office-pc") / "Documents" / "Marram Papers"))
+    notes = shlex.quote(str(world.home("new-laptop") / "Tide Notes"))
+    python = shlex.quote(sys.executable)
+    with servers() as both:
+        stage.run("hut-pc", f"dunechest office set-up '{both.ledger}'")
+        for name in COMPUTERS:
+            secret = f"{python} -m dunechest.demo.password {name}"
+            stage.run("hut-pc", f"dunechest office add '{both.ledger}' {name} --secret-from '{secret}'")
+            stage.run(name, f"dunechest office join '{both.ledger_for(name)}' --password-from '{secret}'")
+        stage.run(
+            "office-pc", "dunechest chest new drives/blue --label blue", f"dunechest archive {papers} --to blue"
+        )
+        stage.run(
+            "new-laptop", "dunechest chest new drives/sand --label sand", f"dunechest archive {notes} --to sand"
+        )
+        stage.run("office-pc", f"dunechest chest new '{both.attic}' --label attic")
+        stage.shoot(
+            "copy",
+            "office-pc",
+            "dunechest copy blue attic --plan",
+            "dunechest copy blue attic",
+            "dunechest verify attic",
+        )
+        stage.run("hut-pc", f"dunechest office remove '{both.ledger}' new-laptop")
+        stage.shoot(
+            "office",
+            "hut-pc",
+            "dunechest status --office",
+            "dunechest search notes.tide --office",
+            "dunechest office show",
+            size=10,
+        )
+
+
 #: Works for most of a year at Marram Point: archives, checks, and one day on which much was deleted.
 YEAR = """
 import os, time
@@ -253,12 +289,14 @@ def main() -> None:
             [sys.executable, "-c", YEAR], cwd=world.folder, env=world.environment("office-pc"), check=True,
             stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL,
         )  # fmt: skip
+        office(OFFICE)
         Stage(world).page("report", "report.html")
         Stage(world).page("report-figures", "report.html", "drives")
     finally:
         screen.kill()
         screen.wait()
         shutil.rmtree(WORLD, ignore_errors=True)
+        shutil.rmtree(OFFICE, ignore_errors=True)
 
 
 if __name__ == "__main__":

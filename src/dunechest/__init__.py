@@ -63,6 +63,7 @@ if TYPE_CHECKING:
         PackageMissingError,
         RecordDamagedError,
         RefusedError,
+        ServerError,
         UsageError,
     )
     from dunechest.findings import Finding
@@ -81,6 +82,7 @@ if TYPE_CHECKING:
     from dunechest.jobs.copy.plan import BagChange, CopyPlan, FileToCopy
     from dunechest.jobs.copy.planning.make import plan_copy
     from dunechest.jobs.copy.result import CopyResult
+    from dunechest.jobs.copy.traffic import Costs, Traffic, costs_of
     from dunechest.jobs.drill import Drill, drill
     from dunechest.jobs.editions import drop_editions
     from dunechest.jobs.editions.listing import Change, Edition, EditionList, list_editions
@@ -157,6 +159,7 @@ if TYPE_CHECKING:
     from dunechest.jobs.routine.routine import Routine, RoutineChest, RoutineLibrary
     from dunechest.jobs.safety import Copy, NextStep, ProtectedLibrary, Unprotected
     from dunechest.jobs.search import FoundCopy, FoundFile, SearchOptions, SearchResult, search
+    from dunechest.jobs.servers import remember_server
     from dunechest.jobs.status import Status, status
     from dunechest.jobs.study.choice import Choice, LeftBehind
     from dunechest.jobs.study.contents import Contents
@@ -265,6 +268,7 @@ _MODULES = {
         "PackageMissingError",
         "RecordDamagedError",
         "RefusedError",
+        "ServerError",
         "UsageError",
     ),
     "findings": ("Finding",),
@@ -361,6 +365,8 @@ _MODULES = {
         "OfficeComputer",
         "show_office",
     ),
+    "jobs.copy.traffic": ("Costs", "Traffic", "costs_of"),
+    "jobs.servers": ("remember_server",),
     "jobs.known": ("OfficeSeen",),
     "jobs.known_chests": ("ChestList", "ChestStatus", "list_chests"),
     "jobs.look": ("BigThing", "DriveFit", "Readiness", "look"),
@@ -497,6 +503,7 @@ __all__ = [
     "Copy",
     "CopyPlan",
     "CopyResult",
+    "Costs",
     "CutOffError",
     "Deed",
     "Difference",
@@ -644,6 +651,7 @@ __all__ = [
     "SearchResult",
     "Selection",
     "Sent",
+    "ServerError",
     "Setting",
     "SettingChange",
     "Sign",
@@ -656,6 +664,7 @@ __all__ = [
     "TakeOut",
     "Target",
     "Totals",
+    "Traffic",
     "Tree",
     "TriedKind",
     "TriedLine",
@@ -680,6 +689,7 @@ __all__ = [
     "compare",
     "compare_chests",
     "copy_chest",
+    "costs_of",
     "create_chest",
     "cut_off",
     "draft_kind",
@@ -729,6 +739,7 @@ __all__ = [
     "rejoin",
     "release",
     "remember_place",
+    "remember_server",
     "remove_office_computer",
     "remove_routine",
     "rename_chest",

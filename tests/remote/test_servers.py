@@ -8,6 +8,7 @@ import random
 import re
 import shutil
 import subprocess
+import sys
 import time
 from collections.abc import Iterator
 from pathlib import Path
@@ -94,6 +95,11 @@ def test_a_chest_on_a_server_is_a_chest(
     assert ran.status == 0 and ran.json["checks"] if "checks" in ran.json else ran.status == 0
     assert command("verify", "attic", "--quick").status == 0
     assert "attic" in command("search", "new.txt").out and "on a server" in command("chest", "list").out
+    assert command("release", "attic").status == 2, "there is nothing to unplug"
+    ran = command(
+        "routine", "add", "nightly", library, "--to", "attic", "--when", "every hour", "--scheduler", "none"
+    )
+    assert ran.status == 2 and "is on a server" in ran.err
     shown = command("chest", "show", "attic")
     assert shown.status == 0 and server.address.partition("?")[0] in shown.out and "servers/" not in shown.out
     files = server.files()
@@ -513,3 +519,17 @@ def test_what_a_copy_costs_is_near_what_was_reckoned(
     assert 0.6 < counts["requests"] / told["request_count"] < 1.4, (counts, told)
     assert told["sent_bytes"] < counts["sent"] < told["sent_bytes"] + 2000 * counts["requests"]
     assert told["received_bytes"] < counts["received"] < told["received_bytes"] + 2000 * counts["requests"]
+
+
+def test_a_package_that_is_not_installed_is_named(command: Command, monkeypatch: pytest.MonkeyPatch) -> None:
+    for package, module, address in (
+        ("paramiko", "dunechest.remote.sftp", "sftp://tern@h/c"),
+        ("webdav4", "dunechest.remote.webdav", "webdav://h/c"),
+        ("s3fs", "dunechest.remote.s3", "s3://b/c?endpoint=https://h"),
+    ):
+        for name in (module, *[name for name in sys.modules if name.partition(".")[0] == package]):
+            monkeypatch.delitem(sys.modules, name, raising=False)
+        monkeypatch.delattr(f"dunechest.remote.{module.rpartition('.')[2]}", raising=False)
+        monkeypatch.setitem(sys.modules, package, None)
+        ran = command("chest", "new", address, "--label", "attic")
+        assert ran.status == 1 and "pip install 'dunechest[remote]'" in ran.err, ran.err

@@ -14,7 +14,7 @@ from typing import ClassVar, Literal
 import msgspec
 
 from dunechest.chest.chest import Chest
-from dunechest.errors import CutOffError, DuneChestError
+from dunechest.errors import CutOffError, DuneChestError, UsageError
 from dunechest.findings import Finding
 from dunechest.jobs.named import get_chest
 from dunechest.jobs.undo import recover
@@ -119,6 +119,8 @@ def release(chest: Chest | AnyPath) -> ReleaseResult:
 
     Raises
     ------
+    UsageError
+        If it is on a server: then there is nothing to unplug.
     NotConnectedError
         If its drive is not connected: then there is nothing to release.
     CutOffError
@@ -126,6 +128,11 @@ def release(chest: Chest | AnyPath) -> ReleaseResult:
     """
     begun = time.monotonic()
     found = get_chest(chest)
+    if found.is_on_server:
+        raise UsageError(
+            f"The chest {shown(found.label)} is on a server ({shown(found.place)}): there is no drive to unplug. Nothing was "
+            "done."
+        )
     findings = list(_unfinished(found))
     try:
         recover()

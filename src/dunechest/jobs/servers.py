@@ -21,6 +21,7 @@ from dunechest.names import shown
 from dunechest.remote.address import Address, address_of
 
 if TYPE_CHECKING:
+    from dunechest.chest.chest import Chest
     from dunechest.remote.chest import ServerChest
 
 _TABLE = "servers"
@@ -72,7 +73,7 @@ def create_server_chest(text: str, label: str, secret: str | None = None, comman
     return chest
 
 
-def remember_server(text: str, secret: str | None = None, command: Sequence[str] = ()) -> ServerChest:
+def remember_server(text: str, secret: str | None = None, command: Sequence[str] = ()) -> Chest:
     """Keep the password of a server, once it has let this computer in, and open the chest there.
 
     Parameters

@@ -74,6 +74,13 @@ class StandIn:
         elsewhere.unregister(str(self.folder))
         stand_ins.pop(str(self.folder), None)
         self.place.closed = True
+        for path in self.place.here & self.place.files.keys():
+            own = path.split("/", 2)[2] if path.startswith(BAGS + "/") and path.count("/") > 1 else ""
+            if own and _is_payload(own):
+                try:
+                    _empty(_inside(self.folder, path), self.place.files[path])
+                except OSError:
+                    continue  # it is given up the next time
         self.store.close()
         self._lock.release()
 

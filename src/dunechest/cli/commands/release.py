@@ -66,6 +66,6 @@ def releasing(function: Callable[..., int]) -> Callable[..., Any]:
         status = function(out, **rest)
         if not release:
             return status
-        return release_all(out, out.chests, status)
+        return release_all(out, [chest for chest in out.chests if not chest.is_on_server], status)
 
     return wrapped

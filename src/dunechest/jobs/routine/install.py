@@ -28,7 +28,7 @@ from dunechest.machine import schedulers
 from dunechest.machine.drives import DRIVES
 from dunechest.machine.identity import system_name
 from dunechest.machine.schedulers import Entry, Taken
-from dunechest.names import AnyPath, shown
+from dunechest.names import AnyPath, quoted, shown
 from dunechest.transfer import disk
 from dunechest.values import Value
 
@@ -154,6 +154,11 @@ def _library(given: AnyLibrary) -> RoutineLibrary:
 
 def _chest(given: AnyPath) -> RoutineChest:
     chest = get_chest(given)
+    if chest.is_on_server:
+        raise UsageError(
+            f"A routine serves drives, and the chest {shown(chest.label)} is on a server. Have your system's scheduler run: "
+            f"dunechest copy CHEST {quoted(chest.label)}"
+        )
     return RoutineChest(chest.label, chest.id)
 
 
