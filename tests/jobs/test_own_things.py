@@ -78,8 +78,8 @@ def test_the_demo_uses_its_own_drives_only_and_stops_when_astray(
     world = make_world(tmp_path / "world", size=0.05)
     assert str(chest.folder.parent) not in world.environment("office-pc")["DUNECHEST_DRIVES"]
     shutil.rmtree(world.blue)
-    teller = demo_story._Teller(demo_story.Out(True, False, False, False), world)
-    with pytest.raises(demo_story._AstrayError):
+    teller = demo_story.Teller(demo_story.Out(True, False, False, False), world)
+    with pytest.raises(demo_story.AstrayError):
         demo_story._story(teller, world)
     assert len(teller.scenes) == 2, "the second step cannot make its chest, and nothing comes after it"
     assert facts(chest.folder) == before

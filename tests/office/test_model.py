@@ -62,7 +62,7 @@ def _wanted(told: list[tuple[float, str, str, Any]]) -> dict[str, Any]:
 
 
 @given(st.lists(_STEP, min_size=1, max_size=24))
-@settings(max_examples=25)
+@settings(max_examples=12)
 def test_an_office_knows_what_was_said_last_whoever_came_and_went(office: OfficeOf, steps: list[Any]) -> None:
     with office.connect() as connection:
         connection.execute("TRUNCATE events, latest, listings CASCADE")

@@ -138,6 +138,32 @@ def test_a_library_on_the_drive_that_it_was_moved_to_has_no_copy_there_for_other
         )
 
 
+def test_drives_are_told_apart_and_damage_counts_whatever_number_a_drive_has_on_a_computer(office: OfficeOf) -> None:
+    """Both call another drive ``811``, as systems do with some filesystems; and the same drive 811 and 821."""
+    for name in ("office-pc", "new-laptop"):
+        office.join(name)
+    facts = {
+        "bag": "ropes", "name": "ropes", "kind": "folder", "machine": "m", "computer": "x", "origin": "/ropes", "edition": 1,
+        "files": 1, "bytes": 1, "fingerprint": "f", "partial": False, "incomplete": False, "gone": False,
+    }  # fmt: skip
+    for name, chest in (("office-pc", "c1"), ("new-laptop", "c2")):
+        with office.at(name):
+            events.append("chest", id=chest, label=chest, folder=f"/media/{chest}")
+            events.append("hold", chest=chest, archived=clock.now(), where="811:dune-chest", drive="811", **facts)
+            dunechest.send_to_office()
+    with office.at("office-pc"):
+        (library,) = dunechest.status(office=True).libraries
+        assert (library.good_count, library.safe) == (2, True)
+    with office.at("new-laptop"):
+        events.append(
+            "check", chest="c1", bag="ropes", quick=False, intact=False, files=1, wrong=1, where="821:dune-chest"
+        )
+        dunechest.send_to_office()
+    with office.at("office-pc"):
+        (library,) = dunechest.status(office=True).libraries
+        assert {copy.label: copy.state for copy in library.copies} == {"c1": "damaged", "c2": "safe"}
+
+
 def _own_id() -> str:
     from dunechest.ledger.folder import state_folder
     from dunechest.machine.identity import this_machine

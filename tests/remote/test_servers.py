@@ -177,6 +177,8 @@ def test_killed_at_any_moment_nothing_is_lost_and_nothing_taken_for_whole(
     server: Server, blue: dunechest.Chest, library: Path, command: Command
 ) -> None:
     """The first copy and the next edition, killed before or in the middle of what they do on the server, then done again."""
+    if server.protocol == "webdav" and "DUNECHEST_SWEEP" not in os.environ:
+        pytest.skip("as SFTP, names change in one step; the sweep tries it, too")
     name = library.name
     command("chest", "new", server.address, "--label", "attic")
     close_all()
@@ -185,7 +187,8 @@ def test_killed_at_any_moment_nothing_is_lost_and_nothing_taken_for_whole(
         if edition == 2:
             _change(library)
             dunechest.archive(library, blue)
-        for stop in (draw.randrange(3, 16), draw.randrange(16, 34)):
+        for _ in range(int(os.environ.get("DUNECHEST_SWEEP", "1"))):
+            stop = draw.randrange(3, 34)
             status, said, _, _ = computer("copy", "blue", "attic", stop=stop)
             if status == 0:
                 break  # it had less to do than that

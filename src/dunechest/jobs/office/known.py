@@ -13,7 +13,7 @@ from dunechest.jobs.known_chests import ChestStatus, list_chests
 from dunechest.jobs.office.view import Seen, computer_named, see_office
 from dunechest.ledger.folder import state_folder
 from dunechest.ledger.ledger import Ledger, PastHome, open_ledger
-from dunechest.ledger.office.read import Computer
+from dunechest.ledger.office.read import Computer, drive_in_office
 from dunechest.machine.identity import this_machine
 
 
@@ -40,7 +40,8 @@ def known_in_office(computer: str | None = None, seen: Seen | None = None) -> Kn
     own = this_machine(state_folder()).id
     rows, seen_by = now.known()
     ledger, own_rows = Ledger(rows), now.own_rows()
-    homes = list_homes()
+    here_number = next((item.number for item in now.computers if item.machine == own), 0)
+    homes = tuple(_meant_in_office(home, here_number) for home in list_homes())
     moved = {own: first_places(homes)}
     with open_ledger() as here:
         found = list(found_here(here, own))
@@ -100,7 +101,13 @@ def office_chests(ledger: Ledger, seen_by: Mapping[str, str], *, retired: bool =
 
 def _home(past: PastHome, computer: Computer) -> Home:
     """Return a library that another computer moved, as that computer told it."""
-    return Home(
+    home = Home(
         past.name, past.kind, Path(past.old), Path(past.place), past.drive, False, past.way, past.when, past,
         computer=computer.name,
     )  # fmt: skip
+    return _meant_in_office(home, computer.number)
+
+
+def _meant_in_office(home: Home, computer: int) -> Home:
+    """Return a moved library whose drive is told as the office tells drives apart."""
+    return replace(home, past=replace(home.past, identity=drive_in_office(computer, home.past.identity)))

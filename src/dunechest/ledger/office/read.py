@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Sequence
 from typing import Any
 
@@ -17,6 +18,8 @@ _COMMON = ("archive", "check", "chest", "drill", "forget", "hold", "keep", "reti
 _OWN = ("rehome", "seen")
 #: What a search asks for.
 OF_CHESTS = ("chest", "hold", "keep", "retire")
+#: The number of a device, which is short; that of a filesystem is not.
+_OF_A_DEVICE = re.compile(r"[0-9a-f]{1,8}")
 _FACTS = msgspec.json.Decoder(dict[str, Any])
 
 
@@ -65,7 +68,7 @@ class OfficeNow(msgspec.Struct, frozen=True):
         names = {item.number: item.name for item in self.computers}
         for said in self._in_order():
             if said.what in found:
-                found[said.what].append((said.facts, said.moment))
+                found[said.what].append((_in_office(said), said.moment))
             if said.what == "chest" and values_of(TABLES["chest"], said.facts, 0.0) is not None:
                 seen_by[said.facts["id"]] = said.computer
         return Rows(found), {chest: names.get(computer, "") for chest, computer in seen_by.items()}
@@ -95,6 +98,27 @@ class OfficeNow(msgspec.Struct, frozen=True):
             found.append(said)
         found.sort(key=_order)
         return found
+
+
+def drive_in_office(computer: int, drive: str) -> str:
+    """Return what tells a drive from others in an office, from what a computer tells it by.
+
+    Of some filesystems a system gives only the number of the device that a drive got there: on another computer another drive
+    has that number.
+    """
+    return f"{computer} {drive}" if _OF_A_DEVICE.fullmatch(drive) else drive
+
+
+def _in_office(said: Said) -> dict[str, Any]:
+    """Return facts that mean on any computer what they mean on the one that said so."""
+    facts = said.facts
+    drive, where = facts.get("drive"), facts.get("where")
+    if isinstance(drive, str) and _OF_A_DEVICE.fullmatch(drive):
+        facts = facts | {"drive": drive_in_office(said.computer, drive)}
+    # What was found on a drive counts, whatever number the drive had where it was found.
+    if isinstance(where, str) and _OF_A_DEVICE.fullmatch(where.partition(":")[0]):
+        facts = facts | {"where": ""}
+    return facts
 
 
 def _number(said: Said) -> tuple[int, int]:
