@@ -75,7 +75,7 @@ $(DEMO): pyproject.toml
 	touch $@
 
 $(READY): $(DEMO)
-	$(BIN)/python -m pip install --quiet --disable-pip-version-check --editable '.[dev]'
+	$(BIN)/python -m pip install --quiet --disable-pip-version-check --editable '.[dev,servers]'
 	touch $@
 
 clean:

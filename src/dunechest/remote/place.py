@@ -83,7 +83,7 @@ class ServerPlace:
                     self._check()
                     return self._send(task, path, source, before, opened, sha512, tell)
                 except ServerError as error:
-                    if pause is None or error.errno != errno.EIO:
+                    if pause is None or error.errno != errno.EIO or self.closed:
                         return CopyOutcome("cut-off", why=error.message)
                     time.sleep(pause)
                 except _SourceError as error:
@@ -183,7 +183,7 @@ class ServerPlace:
                     tell(len(piece))
                 return size, tuple(item.digest() for item in running)
             except ServerError as error:
-                if pause is None or error.errno != errno.EIO:
+                if pause is None or error.errno != errno.EIO or self.closed:
                     raise
                 time.sleep(pause)
         raise AssertionError("the last round returns or raises")
@@ -266,18 +266,18 @@ class ServerPlace:
             return
         if old in self.files:
             self._make_folder_of(new)
-            self._told(self.store.move, old, new)
+            self._move(old, new)
             self._renamed(old, new)
             return
         below = [path for path in self.files if path.startswith(old + "/")]
         begun = new in self.folders or any(path.startswith(new + "/") for path in self.files)
         if self.store.renames_folders and not begun:
             self._make_folder_of(new)
-            self._told(self.store.move_folder, old, new)
+            self._move_folder(old, new, len(below))
         else:
             for path in below:
                 self._make_folder_of(new + path[len(old) :])
-                self._told(self.store.move, path, new + path[len(old) :])
+                self._move(path, new + path[len(old) :])
             if begun:
                 self._join(old, new)
         for path in below:
@@ -289,6 +289,23 @@ class ServerPlace:
             self.folders.add(new + folder[len(old) :])
         if begun and self.store.renames_folders:
             self._remove_empty(old)
+
+    def _move(self, old: str, new: str) -> None:
+        """Have a file get another name; it may have it already, if the answer to an earlier request was lost."""
+        try:
+            self._told(self.store.move, old, new)
+        except FileNotFoundError:
+            if self._told(self.store.size, new) != self.files[old]:
+                raise
+
+    def _move_folder(self, old: str, new: str, count: int) -> None:
+        try:
+            self._told(self.store.move_folder, old, new)
+        except (FileNotFoundError, ServerError):
+            there, _ = self._told(self.store.listing, new)
+            left, _ = self._told(self.store.listing, old)
+            if left or len(there) < count:
+                raise
 
     def _remove_empty(self, folder: str) -> None:
         _, folders = self._told(self.store.listing, folder)
@@ -325,7 +342,7 @@ class ServerPlace:
                 self._check()
                 return call(*words)
             except ServerError as error:
-                if pause is None or error.errno != errno.EIO:
+                if pause is None or error.errno != errno.EIO or self.closed:
                     raise
                 time.sleep(pause)
         raise AssertionError("the last round returns or raises")

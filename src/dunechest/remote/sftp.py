@@ -5,6 +5,7 @@ from __future__ import annotations
 import errno
 import posixpath
 import stat
+import threading
 from collections.abc import Iterable, Iterator
 from pathlib import Path
 from typing import Any
@@ -42,17 +43,34 @@ class SftpStore(Store):
 
     def __init__(self, address: Address, password: str | None) -> None:
         super().__init__(address, password)
-        self._client = _connect(address, password)
         self._own = Own()
+        self._lock = threading.Lock()
+        self._closed = False
+        self._make()
         try:
-            self._fs = _Verifying(address.host, self._client)
             self._top = "/" if address.absolute else self._fs.ftp.normalize(".")
         except (paramiko.SSHException, OSError, EOFError) as error:
             raise unreachable(address, error) from error
 
+    def _make(self) -> None:
+        self._client = _connect(self.address, self.password)
+        try:
+            self._fs = _Verifying(self.address.host, self._client)
+        except (paramiko.SSHException, OSError, EOFError) as error:
+            raise unreachable(self.address, error) from error
+
     def close(self) -> None:
         """End the connection."""
+        self._closed = True
         self._client.close()
+
+    def _again(self) -> None:
+        """Make the connection again if it ended; once, however many threads have noticed."""
+        with self._lock:
+            transport = self._client.get_transport()
+            if (transport is None or not transport.is_active()) and not self._closed:
+                self._client.close()
+                self._make()
 
     def _at(self, path: str) -> str:
         return posixpath.join(self._top, self.address.folder, path).rstrip("/")
@@ -60,10 +78,18 @@ class SftpStore(Store):
     @property
     def _ftp(self) -> paramiko.SFTPClient:
         """A channel of this thread's own: requests and answers of several would wait for each other."""
-        if self._own.what is None:
-            self._own.what = self._client.open_sftp()
-            self._own.what.get_channel().settimeout(_PATIENCE * 3)
-        return self._own.what  # type: ignore[no-any-return]
+        known: tuple[paramiko.SSHClient, paramiko.SFTPClient] | None = self._own.what
+        if known is None or known[0] is not self._client or not _lives(self._client):
+            self._again()
+            try:
+                channel = self._client.open_sftp()
+            except (paramiko.SSHException, OSError, EOFError) as error:
+                raise unreachable(self.address, error or "the connection ended") from error
+            told = channel.get_channel()
+            if told is not None:
+                told.settimeout(_PATIENCE * 3)
+            known = self._own.what = (self._client, channel)
+        return known[1]
 
     def _do(self, call: Any, *words: Any) -> Any:
         try:
@@ -166,6 +192,7 @@ class SftpStore(Store):
 
     def make_folder(self, path: str) -> None:
         """Make a folder and those above it."""
+        self._again()
         self._do(self._fs.makedirs, self._at(path), True)
 
     def remove_folder(self, path: str) -> None:
@@ -174,6 +201,11 @@ class SftpStore(Store):
             self._do(self._ftp.rmdir, self._at(path))
         except FileNotFoundError:
             pass
+
+
+def _lives(client: paramiko.SSHClient) -> bool:
+    transport = client.get_transport()
+    return transport is not None and transport.is_active()
 
 
 def _connect(address: Address, password: str | None) -> paramiko.SSHClient:

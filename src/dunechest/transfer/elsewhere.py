@@ -108,19 +108,20 @@ def run(jobs: Iterable[Job], tell: Tell, perform: Callable[[int, Job, Tell], Don
 
     most = max((place.connections for place in _places.values()), default=1)
     waiting: deque[tuple[int, Job, list[Future[Any]]]] = deque()
-    with ThreadPoolExecutor(most) as pool:
-        try:
-            for number, job in enumerate(jobs):
-                waiting.append((number, job, _begin(pool, job, told, perform)))
-                # A few jobs ahead, so that a large file does not keep the others from being begun.
-                while len(waiting) > 2 * most or sum(len(item[2]) for item in waiting) > 4096:
-                    yield _end(*waiting.popleft(), told, perform)
-            while waiting:
+    pool = ThreadPoolExecutor(most)
+    ended = False
+    try:
+        for number, job in enumerate(jobs):
+            waiting.append((number, job, _begin(pool, job, told, perform)))
+            # A few jobs ahead, so that a large file does not keep the others from being begun.
+            while len(waiting) > 2 * most or sum(len(item[2]) for item in waiting) > 4096:
                 yield _end(*waiting.popleft(), told, perform)
-        finally:
-            for _, _, futures in waiting:
-                for future in futures:
-                    future.cancel()
+        while waiting:
+            yield _end(*waiting.popleft(), told, perform)
+        ended = True
+    finally:
+        # Who was interrupted does not wait for a large file to be sent: its connection is closed.
+        pool.shutdown(wait=ended, cancel_futures=True)
 
 
 def _begin(
