@@ -13,7 +13,7 @@ from dunechest.cli.output import Out, common
 from dunechest.cli.parts import Command, shaped
 
 if TYPE_CHECKING:
-    from dunechest.jobs.office import ComputerAdded
+    from dunechest.jobs.office.look_after import ComputerAdded
 
 _R = TypeVar("_R")
 #: Where the password of whoever looks after the server comes from, and that of a computer.
@@ -44,7 +44,7 @@ def set_up(out: Out, address: str, password_from: str | None) -> int:
     ROLE owns the database and may make roles. Nothing that is in the ledger is lost.
     """
     from dunechest.cli.views import office as view
-    from dunechest.jobs.office import set_up_office
+    from dunechest.jobs.office.look_after import set_up_office
 
     made = _as_owner(lambda password: set_up_office(address, password), password_from)
     out.document("office-set-up", told=made)
@@ -72,7 +72,7 @@ def add(out: Out, address: str, name: str, password_from: str | None, secret_fro
     """
     from dunechest.cli.views import office as view
     from dunechest.errors import UsageError
-    from dunechest.jobs.office import add_office_computer
+    from dunechest.jobs.office.look_after import add_office_computer
 
     if secret_from is None and (out.json or out.quiet or not sys.stdout.isatty()):
         raise UsageError("A new password is shown on a terminal only. Elsewhere: --secret-from COMMAND")
@@ -100,7 +100,7 @@ def remove(out: Out, address: str, name: str, password_from: str | None) -> int:
     Its connections end at once. What it told the office stays there.
     """
     from dunechest.cli.views import office as view
-    from dunechest.jobs.office import remove_office_computer
+    from dunechest.jobs.office.look_after import remove_office_computer
 
     _as_owner(lambda password: remove_office_computer(address, name, password), password_from)
     out.document("office-remove", name=name)
@@ -126,7 +126,7 @@ def join(out: Out, address: str, password_from: str | None) -> int:
     """
     from dunechest.cli.views import office as view
     from dunechest.errors import OfficeUnreachableError
-    from dunechest.jobs.office import join_office
+    from dunechest.jobs.office.join import join_office
 
     with out.following() as progress:
         try:
@@ -155,7 +155,7 @@ def leave(out: Out) -> int:
     told the office stays there. The password is removed from the keyring.
     """
     from dunechest.cli.views import office as view
-    from dunechest.jobs.office import leave_office
+    from dunechest.jobs.office.join import leave_office
 
     left = leave_office()
     out.document("office-leave", told=left)
@@ -170,7 +170,7 @@ def leave(out: Out) -> int:
 def send(out: Out) -> int:
     """Tell the office now what is new. Every command that changes something does so by itself."""
     from dunechest.cli.views import office as view
-    from dunechest.jobs.office import send_to_office
+    from dunechest.jobs.office.exchange import send_to_office
 
     with out.following() as progress:
         sent = send_to_office(progress=progress)
@@ -186,7 +186,7 @@ def send(out: Out) -> int:
 def show(out: Out) -> int:
     """Show the computers of the office, and when each was last heard of."""
     from dunechest.cli.views import office as view
-    from dunechest.jobs.office import show_office
+    from dunechest.jobs.office.show import show_office
 
     told = show_office()
     out.document("office-show", told=told)

@@ -12,6 +12,7 @@ from dunechest.chest.chest import Chest
 from dunechest.chest.records import when
 from dunechest.cli.layout import BAD, DIM, GOOD, INFO, WARN, listing, say
 from dunechest.cli.output import Out
+from dunechest.cli.views.drives import drive_words
 from dunechest.jobs.chests import ChestContents
 from dunechest.jobs.known_chests import ChestList, ChestStatus
 from dunechest.machine.drives import ENDLESS
@@ -58,11 +59,6 @@ def show_list(out: Out, result: ChestList) -> None:
         listing(console, ("label", "drive", "free"), rows, below)
     if hidden:
         say(console, f"{number(len(hidden), 'retired chest')} not shown (--verbose shows all)")
-
-
-def drive_words(chest: ChestStatus) -> str:
-    """Say whether the drive of a chest is connected; one on a server is neither."""
-    return "connected" if chest.present else "on a server" if chest.address else "not connected"
 
 
 def show_renamed(out: Out, chest: Chest, before: str) -> None:

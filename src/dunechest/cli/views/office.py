@@ -7,7 +7,10 @@ from rich.text import Text
 from dunechest.cli.layout import BAD, GOOD, WARN, listing, say
 from dunechest.cli.output import Out
 from dunechest.jobs.known import OfficeSeen
-from dunechest.jobs.office import ComputerAdded, Joined, Left, Office, OfficeMade, Sent
+from dunechest.jobs.office.exchange import Sent
+from dunechest.jobs.office.join import Joined, Left
+from dunechest.jobs.office.look_after import ComputerAdded, OfficeMade
+from dunechest.jobs.office.show import Office
 from dunechest.names import quoted, shown
 from dunechest.words import ago, number
 

@@ -6,7 +6,7 @@ from rich.text import Text
 
 from dunechest.cli.layout import BAD, GOOD, WARN, listing, say
 from dunechest.cli.output import Out, limited
-from dunechest.cli.views.chest import drive_words
+from dunechest.cli.views.drives import drive_words
 from dunechest.jobs.safety import Copy, ProtectedLibrary
 from dunechest.jobs.status import Status
 from dunechest.names import shown
