@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import itertools
 import os
-import pwd
 import shutil
 import socket
 import subprocess
@@ -74,6 +73,8 @@ def _programs() -> Path | None:
 
 def _account() -> tuple[int, int] | None:
     """Return whom the server runs as: it refuses to be root."""
+    import pwd
+
     if os.getuid() != 0:
         return None
     own = pwd.getpwnam("postgres")
@@ -107,6 +108,8 @@ def server(settings: str = "", top: str = "/tmp") -> Iterator[Server]:
     if programs is None:
         pytest.skip("no PostgreSQL server is installed")
     pytest.importorskip("psycopg")
+    import pwd
+
     try:
         pwd.getpwuid(os.getuid())
         account = _account()
