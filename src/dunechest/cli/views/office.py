@@ -92,8 +92,7 @@ def show(out: Out, told: Office) -> None:
         if item.removed is not None:
             heard = f"shut out {ago(item.removed)}"
         name = f"{item.name} (this computer)" if item.here else item.name
-        rows.append(
-            (shown(name), heard, number(item.libraries, "library", "libraries"), number(item.chests, "chest"))
-        )
+        found = number(item.libraries, "library", "libraries") if item.libraries else ""
+        rows.append((shown(name), heard, found, number(item.chests, "chest") if item.chests else ""))
     out.console.print()
     listing(out.console, ("computer", "", "found", "last to see"), rows, [[] for _ in rows])
