@@ -46,9 +46,13 @@ Moment = Annotated[str, msgspec.Meta(pattern=r"\A[0-9TZ:.+-]{10,40}\Z")]
 Plain = Annotated[str, msgspec.Meta(pattern=r"\A[a-z0-9-]{0,80}\Z")]
 # Numbers that no file has would end in a system call that cannot take them.
 Size = Annotated[int, msgspec.Meta(ge=0, le=1 << 60)]
-Time = Annotated[int, msgspec.Meta(ge=-(1 << 62), le=1 << 62)]
+#: A time in ns. Filesystems hold dates far beyond what 64 bits of nanoseconds count, so there is no bound; what no call of
+#: the system takes is met where a file gets its time.
+Time = int
 Mode = Annotated[int, msgspec.Meta(ge=0, le=0o177777)]
 Number = Annotated[int, msgspec.Meta(ge=0, le=1_000_000_000)]
+#: What an edition holds, by content (`dunechest.chest.states`); empty in editions of earlier versions.
+StateDigest = Annotated[str, msgspec.Meta(pattern=r"\A(?:[0-9a-f]{64})?\Z")]
 
 
 def when(moment: str) -> float:
@@ -230,8 +234,39 @@ class ChangeCounts(msgspec.Struct, frozen=True):
     bytes_added: Size = 0
 
 
+class CarriedRecord(msgspec.Struct, frozen=True):
+    """Files of an edition that could not be seen when it was made, kept as the edition before had them.
+
+    `seen` is the last edition in which they were seen; `why` a word (`dunechest.chest.carried`), `place` the folder or drive
+    that was not there. `paths` are those in the library, `outside` the full paths of outside files.
+    """
+
+    seen: Number
+    why: Plain
+    place: Name = ""
+    paths: tuple[Name, ...] = ()
+    outside: tuple[Name, ...] = ()
+
+
+class PlaceRecord(msgspec.Struct, frozen=True):
+    """A folder that files of the library lie in and that another filesystem is mounted in: its full path, and which one.
+
+    `volume` is what the system tells the filesystem by, empty if it tells nothing. While another one, or none, is mounted
+    there, what lay below it is away and not deleted.
+    """
+
+    path: Name
+    volume: str = ""
+
+
 class LibraryRecord(msgspec.Struct, frozen=True):
-    """``dune/library.json``."""
+    """``dune/library.json``.
+
+    `state` says what the edition holds, by content, and `follows` which states it came after, the latest first. `carried`
+    are files that were not seen when it was made. `not_held` are the sorts of things (``links``, ``modes``, ``names`` ...)
+    that the place it was archived from cannot hold, so that they are those of the edition before. A `protected` edition
+    stays whatever a retention rule says, until a person names it.
+    """
 
     format: int
     name: str
@@ -264,6 +299,12 @@ class LibraryRecord(msgspec.Struct, frozen=True):
     kind_file: dict[str, Any] = {}
     owners: tuple[OwnerRecord, ...] = ()
     attributes: tuple[AttributeRecord, ...] = ()
+    state: StateDigest = ""
+    follows: tuple[StateDigest, ...] = ()
+    carried: tuple[CarriedRecord, ...] = ()
+    places: tuple[PlaceRecord, ...] = ()
+    not_held: tuple[Plain, ...] = ()
+    protected: bool = False
 
     def __post_init__(self) -> None:
         when(self.archived)
@@ -365,7 +406,7 @@ def decode_library(content: bytes, path: Path) -> LibraryRecord:
 _Record = TypeVar("_Record", bound=msgspec.Struct)
 
 
-_DESCRIBING = ("parts", "partial", "outside_files", "outside_left", "references")
+_DESCRIBING = ("parts", "partial", "outside_files", "outside_left", "references", "carried", "places", "not_held")
 
 
 def _decoded(content: bytes, path: Path, kind: type[_Record], optional: tuple[str, ...] = ()) -> _Record:

@@ -13,6 +13,23 @@ from dunechest.documents.envelope import Finding
 from dunechest.documents.release import ReleasedDrive
 
 
+class CarriedFile(Document):
+    """A file that could not be seen: the archive keeps it as it was in the edition in which it was seen last.
+
+    `why` is ``away`` (the folder or drive `place` is not there), ``closed`` (it may not be read), ``placeholder``,
+    ``too-large`` or ``unread``.
+    """
+
+    path: str
+    size_bytes: Bytes
+    outside: bool
+    last_seen_edition: int
+    why: str
+    place: str
+
+    _sources: ClassVar[Mapping[str, str]] = {"size_bytes": "size", "last_seen_edition": "seen"}
+
+
 class ArchivedLibrary(Document):
     """What was archived of a library.
 
@@ -50,6 +67,7 @@ class ArchivedLibrary(Document):
     silently_changed_paths: list[str]
     repaired_paths: list[str]
     lost_files: list[PathAndWhy]
+    not_seen_files: list[CarriedFile]
     damaged_databases: list[PathAndWhy]
     findings: list[Finding]
     seconds: float
@@ -77,6 +95,7 @@ class ArchivedLibrary(Document):
         "silently_changed_paths": "silent",
         "repaired_paths": "healed",
         "lost_files": "lost",
+        "not_seen_files": "carried",
         "damaged_databases": "broken",
     }
 
@@ -126,6 +145,7 @@ class PlannedArchive(Document):
     database_paths: list[str]
     outside_files: list[OutsideFile]
     left_out: list[LeftOut]
+    not_seen_files: list[CarriedFile]
     changed_names: list[StoredName]
     files: list[PlannedFile]
     findings: list[Finding]
@@ -143,6 +163,7 @@ class PlannedArchive(Document):
         "free_bytes": "room.free",
         "outside_files": "all_outside_files",
         "left_out": "all_left_out",
+        "not_seen_files": "carried",
         "changed_names": "renamed",
         "files": "all_to_copy",
     }

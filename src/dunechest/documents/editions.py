@@ -30,6 +30,8 @@ class Edition(Document):
     size_bytes: Bytes
     incomplete: bool
     mass_change: bool
+    protected: bool
+    not_seen_count: Count
     changes: Changes | None
     changed_files: list[ChangedFile]
 
@@ -41,6 +43,7 @@ class Edition(Document):
         "size_bytes": "bytes",
         "incomplete": "record.incomplete",
         "mass_change": "record.mass_change",
+        "not_seen_count": "not_seen",
         "changed_files": "named",
     }
 

@@ -24,6 +24,7 @@ class Copy(Document):
     checked_at: Moment | None
     drilled_at: Moment | None
     kept_at_place: str
+    not_seen_count: Count
 
     _sources: ClassVar[Mapping[str, str]] = {
         "chest_id": "chest",
@@ -32,6 +33,7 @@ class Copy(Document):
         "checked_at": "checked",
         "drilled_at": "drilled",
         "kept_at_place": "place",
+        "not_seen_count": "carried",
     }
 
 

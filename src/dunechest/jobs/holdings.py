@@ -3,12 +3,13 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Mapping
+from pathlib import Path
 from typing import Any
 
 from dunechest.chest.bag_entry import BagEntry
 from dunechest.chest.chest import Chest
 from dunechest.chest.file_table import FileTable
-from dunechest.chest.records import when
+from dunechest.chest.records import LibraryRecord, when
 from dunechest.errors import DuneChestError
 from dunechest.jobs.catalogue import note_files
 from dunechest.ledger import events
@@ -26,6 +27,8 @@ def note_holdings(
     *,
     files: Mapping[str, FileTable] | None = None,
     before: Mapping[str, str] | None = None,
+    carried: Mapping[str, int] | None = None,
+    at: Path | None = None,
     progress: Progress = silent,
 ) -> None:
     """Note which libraries a chest holds, and which it no longer does.
@@ -43,13 +46,20 @@ def note_holdings(
         What bags hold that were just written, by name: their lists need not be read again for this computer's memory.
     before : mapping, optional
         By what those were known before, from `top_of`.
+    carried : mapping, optional
+        By name, how many files could not be seen just now; what the record of the latest edition says by default.
+    at : Path, optional
+        The folder on this computer that was just archived, or found to be just as archived: it has that state.
     progress : Progress
         Told how far it is.
     """
     entries, missing = list(entries), list(missing)
     note_files(chest, entries, missing, files=files, before=before, progress=progress)
     where = identity(chest.folder)
-    items = [("hold", _facts(chest, entry, where)) for entry in entries if entry.library is not None]
+    unseen = carried or {}
+    items = [("hold", _facts(chest, e, where, unseen.get(e.name))) for e in entries if e.library is not None]
+    if at is not None:
+        items += [state_note(at, e.library) for e in entries if e.library is not None and e.library.state]
     items += [("hold", {"chest": chest.id, "bag": name, "gone": True}) for name in missing]
     items += _damaged(chest, entries, where)
     items += _room(chest)
@@ -110,7 +120,27 @@ def note_refused(chest: Chest, bag: str) -> None:
     note_damage(chest, bag, wrong or int(entry.state in ("damaged", "unusable")))
 
 
-def _facts(chest: Chest, entry: BagEntry, where: str) -> dict[str, Any]:
+def state_note(place: Path, record: LibraryRecord) -> tuple[str, dict[str, Any]]:
+    """Return the event that a library has, in its place on this computer, the state that an edition holds."""
+    facts = {"place": shown(str(place)), "state": record.state, "follows": " ".join(record.follows[:_STATES])}
+    return "state", facts | {"gone": False}
+
+
+def state_undone(place: Path, state: str) -> tuple[str, dict[str, Any]]:
+    """Return the event that a library in a place does not have a state any more that it had only been given."""
+    return "state", {"place": shown(str(place)), "state": state, "follows": "", "gone": True}
+
+
+def carried_count(record: LibraryRecord) -> int:
+    """Return how many files of an edition were not seen when it was made."""
+    return sum(len(item.paths) + len(item.outside) for item in record.carried)
+
+
+#: So many of the states that one follows are noted.
+_STATES = 40
+
+
+def _facts(chest: Chest, entry: BagEntry, where: str, carried: int | None = None) -> dict[str, Any]:
     record = entry.library
     assert record is not None
     return {
@@ -131,4 +161,7 @@ def _facts(chest: Chest, entry: BagEntry, where: str) -> dict[str, Any]:
         "where": where,
         "drive": drive_identity(chest.folder),
         "gone": False,
+        "state": record.state,
+        "follows": " ".join(record.follows[:_STATES]),
+        "carried": carried_count(record) if carried is None else carried,
     }

@@ -22,7 +22,8 @@ class Copy(Value, msgspec.Struct, frozen=True):
     `state` is ``safe``; ``unchecked`` (not fully checked lately); ``behind`` (another chest has a later state);
     ``incomplete`` (a part, or files are missing in it); ``damaged`` (the last check or drill failed) or ``missing`` (the
     library was gone when the chest was last seen). `checked` is when every byte was last found intact, by a check or when it
-    was archived; `drilled` when it last passed a drill, None if it did not.
+    was archived; `drilled` when it last passed a drill, None if it did not. `carried` counts files that could not be seen when
+    the library was archived last, and that it keeps as they were.
     """
 
     _shown: ClassVar[tuple[str, ...]] = ("label", "state", "edition")
@@ -38,6 +39,7 @@ class Copy(Value, msgspec.Struct, frozen=True):
     drilled: float | None
     place: str
     drive: str
+    carried: int = 0
 
 
 class ProtectedLibrary(Value, msgspec.Struct, frozen=True):

@@ -211,7 +211,7 @@ def _copies(known: Known, rules: Rules) -> list[tuple[ProtectedLibrary, str]]:
     drills = {chest: known.ledger.drills(chest) for chest in expected}
     found = []
     for group in _same_library(held, known):
-        newest = max(group, key=lambda item: (item.archived, item.edition))
+        newest = _newest(group, known)
         if known.only is not None and newest.machine != known.only:
             continue
         rule = rules.of(newest.name)
@@ -226,6 +226,38 @@ def _copies(known: Known, rules: Rules) -> list[tuple[ProtectedLibrary, str]]:
         )  # fmt: skip
         found.append((library, newest.machine))
     return found
+
+
+def _newest(group: list[Holding], known: Known) -> Holding:
+    """Return the holding with the newest state: the one that the library had last here, or that no other one follows."""
+    order: list[str] = []
+    if known.office is None:
+        places = {item.origin for item in group if item.machine == known.here}
+        places |= {shown(str(home.place)) for home in known.homes if shown(str(home.old)) in places}
+        order = list(known.ledger.states_at(places))
+    followed = {state for item in group for state in item.follows.split()}
+    return max(
+        group,
+        key=lambda item: (
+            order.index(item.state) if item.state in order else -1,
+            item.state not in followed,
+            item.archived,
+            item.edition,
+        ),
+    )
+
+
+def _is_same_state(item: Holding, newest: Holding) -> bool:
+    """Whether two chests hold the same of a library.
+
+    What was looked at, without what could not be seen, may be the same where what they hold is not.
+    """
+    if item.state and newest.state:
+        if item.state == newest.state:
+            return True
+        if item.carried or newest.carried or item.files != newest.files:
+            return False
+    return bool(item.fingerprint) and item.fingerprint == newest.fingerprint
 
 
 def _same_library(held: Iterable[Holding], known: Known) -> list[list[Holding]]:
@@ -270,8 +302,8 @@ def _copy(
     bad = (failed is not None and failed.when > checked) or (
         drilled is not None and not drilled.passed and drilled.when > checked
     )
-    same_state = bool(item.fingerprint) and item.fingerprint == newest.fingerprint
-    current = item is newest or same_state or (not item.fingerprint and item.archived >= newest.archived)
+    later = not item.fingerprint and not item.state and item.archived >= newest.archived
+    current = item is newest or _is_same_state(item, newest) or later
     state: State = "safe"
     if item.gone:
         state = "missing"
@@ -285,7 +317,8 @@ def _copy(
         state = "unchecked"
     last = drilled.when if drilled is not None and drilled.passed else None
     return Copy(
-        chest.label, chest.id, item.bag, state, item.edition, item.archived, checked or None, last, chest.place, item.drive
+        chest.label, chest.id, item.bag, state, item.edition, item.archived, checked or None, last, chest.place, item.drive,
+        item.carried,
     )  # fmt: skip
 
 

@@ -33,6 +33,7 @@ class Head(msgspec.Struct, frozen=True, tag="head"):
     """The head of a change: the job, the library, the place, when (seconds since 1970), and the process.
 
     `command` is the same for all deeds of one command, which are undone together; `id` is that of a move, if it is one.
+    `state` is the state that a restore brings to the place, if the library never had it there before.
     """
 
     job: str
@@ -42,6 +43,7 @@ class Head(msgspec.Struct, frozen=True, tag="head"):
     pid: int
     command: str = ""
     id: str = ""
+    state: str = ""
 
 
 class Aside(msgspec.Struct, frozen=True, tag="aside"):
@@ -260,7 +262,7 @@ class OpenDeed:
             hand_over(_folder())
 
 
-def begin(job: str, about: str, place: WireName, command: str = "", *, id: str = "") -> OpenDeed:
+def begin(job: str, about: str, place: WireName, command: str = "", *, id: str = "", state: str = "") -> OpenDeed:
     """Begin a deed.
 
     Raises
@@ -281,9 +283,8 @@ def begin(job: str, about: str, place: WireName, command: str = "", *, id: str =
             except FileExistsError:  # another process took this number just now
                 continue
         deed = OpenDeed(number, fd)
-        safe.write_all(
-            fd, msgspec.json.encode(Head(job, about, place, clock.now(), os.getpid(), command, id)) + b"\n"
-        )
+        head = Head(job, about, place, clock.now(), os.getpid(), command, id, state)
+        safe.write_all(fd, msgspec.json.encode(head) + b"\n")
         medium.flush_file(fd)
         medium.flush_folder(str(folder))
     except OSError as error:

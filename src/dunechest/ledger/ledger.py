@@ -6,7 +6,7 @@ Events are written down as notes and now and then gathered into an SQLite databa
 from __future__ import annotations
 
 import sqlite3
-from collections.abc import Iterator
+from collections.abc import Collection, Iterator
 from contextlib import contextmanager
 from pathlib import Path
 
@@ -43,6 +43,8 @@ class Holding(msgspec.Struct, frozen=True):
 
     `machine` is the id of the computer that it came from, `origin` its folder there, made safe to show; `fingerprint` is
     the same for the same state of a library in every chest, and may be empty; `gone` says that it was not there any more.
+    `state` is what it holds, by content, and `follows` the states it came after, with blanks between; `carried` counts files
+    that were not seen when it was last archived.
     """
 
     chest: str
@@ -63,6 +65,9 @@ class Holding(msgspec.Struct, frozen=True):
     drive: str
     gone: bool
     when: float
+    state: str = ""
+    follows: str = ""
+    carried: int = 0
 
 
 class PastRoom(msgspec.Struct, frozen=True):
@@ -241,6 +246,22 @@ class Ledger:
     def archived_here(self, chest: str, bag: str, top: str) -> bool:
         """Whether this computer itself made a bag whose tag manifest has that SHA-512 digest."""
         return any(row["bag"] == bag and row["top"] == top for row in self._of("archive", chest))
+
+    def states_at(self, places: Collection[str]) -> dict[str, tuple[str, ...]]:
+        """Return the states that a library had here, with what each follows; the one it had last at the end.
+
+        Parameters
+        ----------
+        places : collection of str
+            The folders that it is or was in, made safe to show.
+        """
+        found: dict[str, tuple[str, ...]] = {}
+        for row in self._rows.of("state"):
+            if row["place"] in places:
+                found.pop(row["state"], None)
+                if not row["gone"]:
+                    found[row["state"]] = tuple(row["follows"].split())
+        return found
 
     def restored_from(self, chest: str, place: str) -> str:
         """Return the bag of a chest that was last restored to a place; empty if none was."""

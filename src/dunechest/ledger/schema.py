@@ -98,8 +98,17 @@ TABLES = {
             Column("edition", int, 0), Column("archived", float, 0.0), Column("files", int, 0), Column("bytes", int, 0),
             Column("fingerprint", str, ""), Column("partial", bool, False), Column("incomplete", bool, False),
             Column("where", str, ""), Column("drive", str, ""), Column("gone", bool), Column("when", float),
+            Column("state", str, ""), Column("follows", str, ""), Column("carried", int, 0),
         ),
         ("chest", "bag"),
+    ),
+    # Which states a library had in its place on this computer: archived from there, or restored there.
+    "state": Table(
+        (
+            Column("place", str), Column("state", str), Column("follows", str, ""), Column("gone", bool, False),
+            Column("when", float),
+        ),
+        ("place", "state"),
     ),
     "retire": Table((Column("chest", str), Column("retired", bool), Column("when", float)), ("chest",)),
     "keep": Table((Column("chest", str), Column("place", str), Column("when", float)), ("chest",)),

@@ -20,7 +20,7 @@ else:
     from dunechest.machine import _volumes_macos as _here
     from dunechest.machine._volumes_macos import disks, removable, uuid_of
 
-__all__ = ["devices", "disks", "identity", "is_network", "removable", "sync_mark", "uuid_of"]
+__all__ = ["devices", "disks", "identity", "is_network", "mark_of", "removable", "sync_mark", "uuid_of"]
 
 _NETWORK = frozenset(
     {"nfs", "nfs4", "cifs", "smb", "smb3", "smbfs", "9p", "afs", "afpfs", "davfs", "webdav", "ncpfs"}
@@ -63,6 +63,15 @@ def own_number(real: Path) -> str:
         number = os.statvfs(real).f_fsid
         return f"{number:x}" if number else ""
     return uuid_of(real)
+
+
+def mark_of(folder: str) -> str:
+    """Return what tells the filesystem that is mounted in a folder from others, however it is plugged in; empty if nothing."""
+    try:
+        real = Path(folder).resolve(strict=True)
+        return uuid_of(real) or own_number(real)
+    except OSError:
+        return ""
 
 
 def identity(folder: Path) -> str:

@@ -35,7 +35,7 @@ if TYPE_CHECKING:
     sections={
         "What to archive": ("parts", "kind", "without_rebuildable", "without_outside_files", "read_placeholders"),
         "Where, and as what": ("chests", "as_name", "continues"),
-        "How": ("plan_only", "read_all", "release", "ignore"),
+        "How": ("plan_only", "read_all", "forget_absent", "release", "ignore"),
     },
 )
 @click.command("archive", cls=Command)
@@ -79,6 +79,13 @@ if TYPE_CHECKING:
     is_flag=True,
     help="Read every file instead of trusting its size and date.",
 )
+@click.option(
+    "--forget-absent",
+    "forget_absent",
+    multiple=True,
+    metavar="PATTERN",
+    help="Files that cannot be seen now are really gone: do not keep them any longer. A path, folder or pattern; repeatable.",
+)
 @click.option("--plan", "plan_only", is_flag=True, help="Show what would be done, without doing it.")
 @click.option(
     "--ignore",
@@ -103,6 +110,10 @@ def command(out: Out, libraries: tuple[str, ...], chests: tuple[str, ...], **ask
     A library that is already in the chest gets its next edition: only new and
     changed files are copied. Replaced and deleted files stay in the chest;
     `dunechest editions list` shows earlier states, and `restore --edition` restores them.
+
+    Files that cannot be seen now (their drive is not connected, their folder may not
+    be read) stay in the archive as they were, and are named; --forget-absent says
+    that they are really gone.
 
     With several --to each library is read once: the second chest gets what the first
     one has just been given, checked again, so that all have the same state of it.
@@ -193,7 +204,9 @@ def _options(asked: dict[str, Any]) -> ArchiveOptions:
         outside_files=not asked["without_outside_files"],
         placeholders=asked["read_placeholders"],
     )
-    return ArchiveOptions(asked["as_name"], choice, asked["read_all"], asked["ignore"], asked["continues"])
+    return ArchiveOptions(
+        asked["as_name"], choice, asked["read_all"], asked["ignore"], asked["continues"], asked["forget_absent"]
+    )
 
 
 def _say_reading(progress: Progress, libraries: Sequence[Library]) -> None:

@@ -55,14 +55,24 @@ def list_all(out: Out, chest: str, library: str) -> int:
     required=True,
     help='Which editions to keep, in words: "the last 5, one a week for two months, one a year for ever".',
 )
+@click.option(
+    "--protected",
+    type=click.IntRange(min=1),
+    multiple=True,
+    metavar="N",
+    help="Let the rule decide about protected edition N, too; repeatable.",
+)
 @click.option("--plan", "plan_only", is_flag=True, help="Show what would be done, without doing it.")
 @click.option("--yes", is_flag=True, help="Do not ask. Needed where there is no terminal.")
 @common
-def drop(out: Out, chest: str, library: str, retain: str, plan_only: bool, yes: bool) -> int:
+def drop(
+    out: Out, chest: str, library: str, retain: str, protected: tuple[int, ...], plan_only: bool, yes: bool
+) -> int:
     """Drop the editions that a retention rule does not keep; it shows them and asks.
 
-    The current edition is never dropped, nor is the one before a change of a large
-    share of the files at once. What is dropped cannot be restored again.
+    The current edition is never dropped. An edition after which a large share of the
+    files changed at once is protected: it is only dropped when you name it with
+    --protected. What is dropped cannot be restored again.
     """
     from dunechest.cli.output import say_recovered
     from dunechest.cli.views import editions as view
@@ -74,7 +84,7 @@ def drop(out: Out, chest: str, library: str, retain: str, plan_only: bool, yes: 
 
     target = resolve_chest(chest)
     say_recovered(out, target)
-    plan = plan_drop(target, library, retain)
+    plan = plan_drop(target, library, retain, protected=protected)
     out.document("editions-drop", target, libraries=[plan], done=False)
     if not plan_only and plan.dropped and not yes:
         count = number(len(plan.dropped), "edition")

@@ -63,6 +63,8 @@ def _plan_facts(plan: ArchivePlan) -> Iterator[tuple[str, str, str]]:
             yield "deleted since", number(plan.dropped_count, "file"), "kept in the earlier edition"
     else:
         yield "to copy", number(plan.copy_count, "file"), size(plan.bytes_to_copy)
+    if plan.carried:
+        yield "not seen", number(len(plan.carried), "file"), "kept as the archive has them"
     if plan.outside_files:
         count = sum(outside.entry.size for outside in plan.outside_files)
         yield "outside", number(len(plan.outside_files), "file"), f"{size(count)}, stored outside the library"
@@ -146,6 +148,7 @@ def show_result(out: Out, result: ArchiveResult, chest: Chest, before: ArchiveRe
             f"{number(result.files_found, 'file')} compared by name, size and date.",
             indent=2,
         )
+        show_findings(out, tuple(finding for finding in result.findings if finding.code == "not-seen"))
         console.print()
         return
     edition = f", edition {result.edition}" if result.edition > 1 else ""
@@ -193,6 +196,8 @@ def _facts(result: ArchiveResult) -> Iterator[tuple[str, str, str]]:
         yield "copied", number(result.files_copied - result.kept, "file"), size(result.changes.bytes_added)
     if result.kept:
         yield "unchanged", number(result.kept, "file"), "on the drive already"
+    if result.carried:
+        yield "not seen", number(len(result.carried), "file"), "kept as they were"
     if result.outside_files:
         words = f"{size(result.outside_bytes)}, stored outside the library"
         yield "outside", number(result.outside_files, "file"), words

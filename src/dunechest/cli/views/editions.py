@@ -44,7 +44,11 @@ def _show_edition(out: Out, edition: Edition) -> None:
         head.append("  INCOMPLETE", style=WARN)
     if record.mass_change:
         head.append("  many files changed at once", style=BAD)
+    if edition.protected:
+        head.append("  protected", style=GOOD)
     say(console, head, indent=2)
+    if edition.not_seen:
+        say(console, f"{number(edition.not_seen, 'file')} could not be seen then; kept from before.", WARN, indent=4)
     if edition.changes is None:
         return
     added = f" {size(edition.changes.bytes_added)} new." if edition.changes.bytes_added else ""
@@ -86,7 +90,10 @@ def show_drop(out: Out, plan: DropPlan, *, done: bool) -> None:
     say(console, f"Rule:    {shown(plan.rule)}", indent=2, hang=9)
     say(console, f"Keep:    {', '.join(map(str, plan.kept))} (the last is the current one)", indent=2, hang=9)
     if plan.exempt:
-        words = f"of these, {', '.join(map(str, plan.exempt))} only because many files changed after it"
+        words = (
+            f"of these, {', '.join(map(str, plan.exempt))} only because many files changed afterwards (to drop one of them, "
+            "too: --protected N)"
+        )
         say(console, words, WARN, indent=11)
     if plan.dropped:
         say(console, f"{'Deleted' if done else 'Delete'}: {', '.join(map(str, plan.dropped))}", indent=2, hang=9)

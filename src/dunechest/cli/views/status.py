@@ -96,6 +96,8 @@ def _copy(copy: Copy) -> Text:
         line.append(f", checked {ago(copy.checked)}")
     if copy.drilled is not None:
         line.append(f", passed a drill {ago(copy.drilled)}")
+    if copy.carried:
+        line.append(f"; {number(copy.carried, 'file')} in it could not be seen at the last archive", style=WARN)
     return line
 
 

@@ -18,6 +18,9 @@ BLOCKING_CODES = frozenset(
         "mass-change",
         "name-taken",
         "perhaps-same",
+        "newer-state",
+        "not-in-chest",
+        "forget-absent",
         "chest-inside",
         "inside-chest",
         "no-room",
@@ -43,6 +46,8 @@ class ArchiveOptions(msgspec.Struct, frozen=True):
         Codes of blocking findings to overrule, as far as they yield.
     continues : str, optional
         Name of the bag in the chest that the single library is, from another computer or place.
+    forget_absent : tuple of str
+        Paths, folders or patterns of files that cannot be seen now and are really gone: they are not kept any longer.
 
     Raises
     ------
@@ -56,10 +61,16 @@ class ArchiveOptions(msgspec.Struct, frozen=True):
     read_all: bool = False
     ignore: tuple[str, ...] = ()
     continues: str | None = None
+    forget_absent: tuple[str, ...] = ()
 
     def __post_init__(self) -> None:
         msgspec.structs.force_setattr(
             self, "ignore", (self.ignore,) if isinstance(self.ignore, str) else tuple(self.ignore)
+        )
+        msgspec.structs.force_setattr(
+            self,
+            "forget_absent",
+            (self.forget_absent,) if isinstance(self.forget_absent, str) else tuple(self.forget_absent),
         )
         if self.name is not None and not is_slug(self.name):
             raise UsageError(

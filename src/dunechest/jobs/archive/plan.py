@@ -11,7 +11,14 @@ import msgspec
 from dunechest.chest.chest import Chest
 from dunechest.chest.file_table import FileTable
 from dunechest.chest.layout import LIBRARY_FILES
-from dunechest.chest.records import AttributeRecord, LibraryRecord, OwnerRecord
+from dunechest.chest.records import (
+    AttributeRecord,
+    FolderRecord,
+    LibraryRecord,
+    LinkRecord,
+    OwnerRecord,
+    PlaceRecord,
+)
 from dunechest.documents.plain import plain
 from dunechest.findings import Finding
 from dunechest.jobs.archive.options import ArchiveOptions
@@ -57,6 +64,39 @@ class Attributes(msgspec.Struct, frozen=True):
     attributes: tuple[AttributeRecord, ...] = ()
 
 
+class CarriedFile(Value, msgspec.Struct, frozen=True, gc=False):
+    """A file of the latest edition that cannot be seen now, and so stays as it is there.
+
+    Parameters
+    ----------
+    stored : str
+        Its path below ``data/``.
+    path : str
+        Its path in the library; of an outside file the full one.
+    size : int
+        Bytes.
+    outside : bool
+        Whether it is an outside file.
+    seen : int
+        The edition in which it was seen last.
+    why : str
+        ``away``, ``closed``, ``placeholder``, ``too-large`` or ``unread``.
+    place : str
+        The folder or drive that is not there or cannot be read; empty where it is the file itself.
+    """
+
+    _shown: ClassVar[tuple[str, ...]] = ("path", "why")
+    _document: ClassVar[str] = "archive.CarriedFile"
+
+    stored: str
+    path: str
+    size: int
+    outside: bool
+    seen: int
+    why: str
+    place: str = ""
+
+
 class Difference(msgspec.Struct, frozen=True):
     """Differences from the latest edition.
 
@@ -78,6 +118,14 @@ class Difference(msgspec.Struct, frozen=True):
         Of what is kept, files that the chest does not have any more, or not in their size.
     recorded : tuple of str
         What is recorded otherwise, though no file differs: the kind, owners and attributes.
+    carried : tuple of CarriedFile
+        What cannot be seen now, and is neither kept nor dropped.
+    carried_folders, carried_links : tuple
+        Records of folders and links that cannot be seen now.
+    carried_lost : tuple of CarriedFile
+        Of what is carried over, files that the chest does not have any more.
+    missed : tuple of str
+        What a person says is really gone, and means none of what cannot be seen.
     """
 
     record: LibraryRecord
@@ -90,6 +138,11 @@ class Difference(msgspec.Struct, frozen=True):
     others: tuple[str, ...]
     lost: tuple[PlannedFile, ...] = ()
     recorded: tuple[str, ...] = ()
+    carried: tuple[CarriedFile, ...] = ()
+    carried_folders: tuple[FolderRecord, ...] = ()
+    carried_links: tuple[LinkRecord, ...] = ()
+    carried_lost: tuple[CarriedFile, ...] = ()
+    missed: tuple[str, ...] = ()
 
     @property
     def none(self) -> bool:
@@ -113,7 +166,11 @@ class ArchivePlan(Value, msgspec.Struct, frozen=True, eq=False):
     is what was asked for, and `files` are to be read of it, outside files included. `previous` says in
     what the library differs from its latest edition, if there is one.
 
-    Two plans are equal if they decide the same (`decisions`). What changes by itself stands beside that: `room`, and the
+    `places` are the folders of the library in which other filesystems are mounted; `follows` are the states that the edition
+    comes after. `protects` says that the edition before is kept whatever a retention rule says, `mass_change` that much
+    changed since; `lacks` counts files that only another chest has.
+
+        Two plans are equal if they decide the same (`decisions`). What changes by itself stands beside that: `room`, and the
     `drive` as it was found.
     """
 
@@ -137,6 +194,11 @@ class ArchivePlan(Value, msgspec.Struct, frozen=True, eq=False):
     room: Room
     previous: Difference | None = None
     attributes: Attributes = Attributes()
+    places: tuple[PlaceRecord, ...] = ()
+    follows: tuple[str, ...] = ()
+    protects: bool = False
+    mass_change: bool = False
+    lacks: int = 0
 
     def decisions(self) -> dict[str, Any]:
         """Return all that the plan decides, as JSON values: two plans with the same do the same."""
@@ -155,6 +217,9 @@ class ArchivePlan(Value, msgspec.Struct, frozen=True, eq=False):
             "each file": digest_of_values([files, databases]),
             "kept": digest_of_values([file.stored for file in self.kept]),
             "dropped": list(previous.dropped) if previous is not None else [],
+            "carried": digest_of_values([[item.stored, item.seen, item.why] for item in self.carried]),
+            "follows": list(self.follows),
+            "protects": self.protects,
             "left out": [[item.path, item.why, item.fault] for item in self.left_out],
             "names": digest_of_values([sorted(self.folders.items()), sorted(self.changed_names.items())]),
             "links": digest_of_values([list(self.hard_links), [[k.path, k.target] for k in self.listing.links]]),
@@ -260,6 +325,11 @@ class ArchivePlan(Value, msgspec.Struct, frozen=True, eq=False):
     def kept_databases(self) -> tuple[PlannedDatabase, ...]:
         """Databases that are in the chest as they are now."""
         return self.previous.kept_databases if self.previous is not None else ()
+
+    @property
+    def carried(self) -> tuple[CarriedFile, ...]:
+        """Files that cannot be seen now and stay as they are in the chest."""
+        return self.previous.carried if self.previous is not None else ()
 
     @property
     def listing(self) -> Walk:

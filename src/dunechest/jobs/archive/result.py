@@ -9,6 +9,7 @@ import msgspec
 
 from dunechest.chest.records import ChangeCounts
 from dunechest.findings import Finding
+from dunechest.jobs.archive.plan import CarriedFile
 from dunechest.jobs.study.choice import LeftBehind
 from dunechest.names import shown
 from dunechest.values import Value, frame
@@ -32,7 +33,8 @@ class ArchiveResult(Value, msgspec.Struct, frozen=True):
     `kept` of the files copied were on the drive already, from an earlier edition; `changes` count
     what changed since; `silent` are files with other bytes though size and time are the same. `healed` are files that
     had gone from the chest, or had another size there, and were copied again; `lost` are those of which the library has
-    other bytes by now. `chest` is the label of the chest.
+    other bytes by now. `chest` is the label of the chest. `carried` are files that could not be seen, and that the archive
+    keeps as they were.
     """
 
     _shown: ClassVar[tuple[str, ...]] = ("library", "state", "edition", "files_copied", "bytes_copied", "well")
@@ -70,6 +72,7 @@ class ArchiveResult(Value, msgspec.Struct, frozen=True):
     healed: tuple[str, ...] = ()
     lost: tuple[tuple[str, str], ...] = ()
     chest: str = ""
+    carried: tuple[CarriedFile, ...] = ()
 
     @property
     def bytes_left_out(self) -> int:

@@ -31,7 +31,7 @@ from dunechest.transfer.walk import Walk, count, entry_of, lines_of, walk_own
 def own_bags(library: Library, chest: Chest, options: ArchiveOptions) -> list[BagEntry]:
     """Return the bags that may hold a library just as it is."""
     name, choice = options.name, options.choice
-    if choice.parts or options.read_all or options.continues is not None:
+    if choice.parts or options.read_all or options.continues is not None or options.forget_absent:
         return []
     return [
         entry
@@ -102,7 +102,7 @@ def unchanged(
             and _outside_files_as_before(record)
             and _there(chest, bag, record, lying.get(bag))
         ):
-            note_holdings(chest, [chest.bag(bag)])
+            note_holdings(chest, [chest.bag(bag)], at=library.path)
             return _summary(library, chest, bag, record, time.monotonic() - begun)
     return None
 

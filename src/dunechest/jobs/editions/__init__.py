@@ -5,6 +5,8 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterable
+
 from dunechest.chest.chest import Chest
 from dunechest.jobs.editions.doing import carry_out
 from dunechest.jobs.editions.listing import Change, Edition, EditionList, list_editions
@@ -27,7 +29,7 @@ __all__ = [
 ]
 
 
-def drop_editions(chest: Chest | AnyPath, library: str, rule: str) -> DropResult:
+def drop_editions(chest: Chest | AnyPath, library: str, rule: str, *, protected: Iterable[int] = ()) -> DropResult:
     """Drop the editions of a library that a rule does not keep; parameters as for `plan_drop`.
 
     Raises
@@ -37,4 +39,4 @@ def drop_editions(chest: Chest | AnyPath, library: str, rule: str) -> DropResult
     CutOffError
         If the drive is full, gone or failing; nothing is lost.
     """
-    return carry_out(plan_drop(get_chest(chest), library, rule))
+    return carry_out(plan_drop(get_chest(chest), library, rule, protected=protected))

@@ -5,11 +5,13 @@ from __future__ import annotations
 import os
 from collections.abc import Iterator, Mapping
 
+from msgspec.structs import replace
+
 from dunechest.chest import editions, journal, pieces, records
 from dunechest.chest.bag_records import BagRecords
 from dunechest.chest.commit import commit, finish_decided, tag_steps
 from dunechest.chest.journal import Rename
-from dunechest.chest.layout import DUNE, EARLIER, EDITIONS, FOR, GONE, INFO, PENDING, PENDING_TAGS, TAGS
+from dunechest.chest.layout import DUNE, EARLIER, EDITIONS, FOR, GONE, INFO, PENDING, PENDING_TAGS, TAGS, edition_path
 from dunechest.chest.records import FileRecord
 from dunechest.chest.write_tags import bag_info, flushed_tag, write_lists
 from dunechest.errors import CutOffError, RefusedError
@@ -109,6 +111,8 @@ def _write(own: BagRecords, plan: DropPlan) -> str:
     changed: dict[str, list[bytes]] = {}
     for number, lines in _new_changes(own, plan).items():
         changed[f"{EDITIONS}/{number:04d}/changes.jsonl"] = lines
+    for number in plan.marked:
+        changed[edition_path(number)] = [records.encode_line(replace(own.edition(number), protected=True))]
     totals = {number: item for number, item in own.told().items() if number not in plan.dropped}
     changed[INFO] = [bag_info(plan.record, plan.bag, plan.record.totals.files_stored, totals)]
     rewritten = _rewrite(own, plan)

@@ -4,9 +4,11 @@ from __future__ import annotations
 
 import time
 from collections.abc import Iterable, Mapping
+from itertools import pairwise
 from typing import TYPE_CHECKING, ClassVar, Literal
 
 import msgspec
+from msgspec.structs import replace
 
 from dunechest.chest import editions as stored
 from dunechest.chest.bag_entry import BagEntry
@@ -59,6 +61,8 @@ class Edition(Value, msgspec.Struct, frozen=True):
         What changed since the edition before that is kept; None for the first.
     named : tuple of Change
         The first hundred of these by name.
+    protected : bool
+        Whether it is kept whatever a retention rule says.
     """
 
     _shown: ClassVar[tuple[str, ...]] = ("number", "files", "bytes")
@@ -71,6 +75,12 @@ class Edition(Value, msgspec.Struct, frozen=True):
     bytes: int
     changes: ChangeCounts | None
     named: tuple[Change, ...]
+    protected: bool = False
+
+    @property
+    def not_seen(self) -> int:
+        """Number of files that could not be seen when it was made, and that it has as the edition before had them."""
+        return sum(len(item.paths) + len(item.outside) for item in self.record.carried)
 
 
 class EditionList(Value, msgspec.Struct, frozen=True):
@@ -174,7 +184,19 @@ def _list(chest: Chest, entry: BagEntry, current: LibraryRecord, named: int) -> 
             )
         )
     earlier = sum(tag.size for path, tag in own.lists.tags.items() if path.startswith(EARLIER + "/") and tag.size > 0)
-    return EditionList(chest, entry.name, tuple(reversed(found)), earlier, tuple(damage))
+    shielded = protected_editions({edition.number: edition.record for edition in found})
+    listed = (replace(edition, protected=edition.number in shielded) for edition in reversed(found))
+    return EditionList(chest, entry.name, tuple(listed), earlier, tuple(damage))
+
+
+def protected_editions(made: Mapping[int, LibraryRecord]) -> frozenset[int]:
+    """Return the editions that no rule drops: those whose record says so, and each that comes just before a mass change.
+
+    The second is how those of earlier versions are told.
+    """
+    numbers = sorted(made)
+    before = {last for last, number in pairwise(numbers) if made[number].mass_change}
+    return frozenset({number for number, record in made.items() if record.protected} | before) - set(numbers[-1:])
 
 
 def _changes(

@@ -25,11 +25,13 @@ class DropPlan(Value, msgspec.Struct, frozen=True, eq=False):
     kept, dropped : tuple of int
         Editions that stay and that go.
     exempt : tuple of int
-        Of those that stay, the ones that the rule would drop: they come before a mass change.
+        Of those that stay, the ones that the rule would drop and that are protected: much changed after them.
     files : tuple of str
         Paths in the bag that go.
     bytes : int
         What becomes free by that.
+    marked : tuple of int
+        Of those that stay, the ones whose own record is to say that they are protected.
     """
 
     _document: ClassVar[str] = "editions.DroppedEditions"
@@ -43,6 +45,7 @@ class DropPlan(Value, msgspec.Struct, frozen=True, eq=False):
     exempt: tuple[int, ...]
     files: tuple[str, ...]
     bytes: int
+    marked: tuple[int, ...] = ()
 
     def decisions(self) -> dict[str, Any]:
         """Return all that the plan decides, as JSON values: two plans with the same do the same."""
@@ -57,6 +60,7 @@ class DropPlan(Value, msgspec.Struct, frozen=True, eq=False):
             "exempt": list(self.exempt),
             "files": list(self.files),
             "bytes": self.bytes,
+            "marked": list(self.marked),
         }
 
     def __repr__(self) -> str:

@@ -3,19 +3,29 @@
 from __future__ import annotations
 
 import datetime
+from collections.abc import Iterable
 
 from dunechest import clock
 from dunechest.chest import editions
 from dunechest.chest.chest import Chest
 from dunechest.chest.layout import EARLIER, EDITIONS
+from dunechest.errors import UsageError
+from dunechest.jobs.editions.listing import protected_editions
 from dunechest.jobs.editions.needed import archives_of, needed_digests
 from dunechest.jobs.editions.plan import DropPlan
 from dunechest.jobs.editions.retention_rule import kept_by, parse_rule
 from dunechest.jobs.named import get_chest, own_bag, refuse_if_damaged
-from dunechest.names import AnyPath
+from dunechest.names import AnyPath, shown
 
 
-def plan_drop(chest: Chest | AnyPath, library: str, rule: str, *, now: datetime.datetime | None = None) -> DropPlan:
+def plan_drop(
+    chest: Chest | AnyPath,
+    library: str,
+    rule: str,
+    *,
+    protected: Iterable[int] = (),
+    now: datetime.datetime | None = None,
+) -> DropPlan:
     """Plan which editions of a library to drop. Changes nothing.
 
     Parameters
@@ -26,13 +36,15 @@ def plan_drop(chest: Chest | AnyPath, library: str, rule: str, *, now: datetime.
         Its name in the chest.
     rule : str
         In plain words; see `dunechest.jobs.editions.retention_rule`.
+    protected : iterable of int
+        Numbers of protected editions that the rule holds for, too: others of these are kept whatever it says.
     now : datetime, optional
         The present moment, for what the rule calls the last month.
 
     Raises
     ------
     UsageError
-        If there is no such library, or the rule is not understood.
+        If there is no such library, the rule is not understood, or an edition named in `protected` is not protected.
     DuneChestError
         If the records of an edition are damaged.
     """
@@ -47,10 +59,16 @@ def plan_drop(chest: Chest | AnyPath, library: str, rule: str, *, now: datetime.
     wanted = kept_by(clauses, moments, now or datetime.datetime.fromtimestamp(clock.now(), datetime.UTC)) | {
         current.edition
     }
-    before = max((number for number, record in made.items() if record.mass_change), default=0)
-    exempt = tuple(number for number in numbers if number < before and number not in wanted)
-    dropped = tuple(number for number in numbers if number not in wanted and number >= before)
+    shielded = protected_editions(made)
+    named = frozenset(protected)
+    for number in sorted(named - shielded):
+        which = f"Protected are: {', '.join(map(str, sorted(shielded)))}." if shielded else "None is."
+        raise UsageError(f"Edition {number} of {shown(entry.name)} is not protected. {which} Nothing was changed.")
+    exempt = tuple(number for number in numbers if number in shielded - named and number not in wanted)
+    dropped = tuple(number for number in numbers if number not in wanted and number not in exempt)
     kept = tuple(number for number in numbers if number not in dropped)
+    # An edition of an earlier version is only known to be protected by the one after it: now its own record says so.
+    marked = tuple(number for number in kept if number in shielded - named and not made[number].protected)
     files = [f"{EDITIONS}/{number:04d}/{name}" for number in dropped for name in ("library.json", "changes.jsonl")]
     tags = editions.current_tags(own)
     if dropped:
@@ -61,4 +79,4 @@ def plan_drop(chest: Chest | AnyPath, library: str, rule: str, *, now: datetime.
         earlier = [path for path in tags if path.startswith(EARLIER + "/") and path not in in_archives]
         files += [path for path in earlier if tags[path].blake3 not in digests]
     size = sum(tags[path].size for path in files if path in tags)
-    return DropPlan(chest, entry.name, rule, current, kept, dropped, exempt, tuple(files), size)
+    return DropPlan(chest, entry.name, rule, current, kept, dropped, exempt, tuple(files), size, marked)

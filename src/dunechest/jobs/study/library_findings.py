@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import os
 from collections import Counter
-from collections.abc import Iterable, Iterator, Sequence
+from collections.abc import Collection, Iterable, Iterator, Sequence
 
 from dunechest.findings import Finding
 from dunechest.jobs.homes import home_at, home_of_second, known_homes
@@ -23,10 +23,18 @@ from dunechest.transfer.walk import Walk
 from dunechest.words import number, size
 
 
-def library_findings(contents: Contents, selection: Selection) -> list[Finding]:
-    """Return the findings about a library and what was selected of it, in no order."""
+def library_findings(contents: Contents, selection: Selection, kept: Collection[str] = ()) -> list[Finding]:
+    """Return the findings about a library and what was selected of it, in no order.
+
+    Parameters
+    ----------
+    contents, selection
+        The library, and what is taken of it.
+    kept : collection of str
+        Paths of files that cannot be seen now, and that an archive has already: nothing is lost of them.
+    """
     library, listing = contents.library, contents.listing
-    findings = [*_use(library, contents.uses), *_halves(library, listing), *_placeholders(selection)]
+    findings = [*_use(library, contents.uses), *_halves(library, listing), *_placeholders(selection, kept)]
     if not listing.files:
         findings.append(Finding("empty", "warning", "It contains no files.", "Check that this is the right folder."))
     if listing.unreadable:
@@ -53,7 +61,7 @@ def library_findings(contents: Contents, selection: Selection) -> list[Finding]:
     findings += _moved(library)
     findings += _contains(contents)
     findings += _environment(contents)
-    findings += _missing(contents, selection)
+    findings += _missing(contents, selection, kept)
     findings += _outside_files(selection)
     findings += _roles(contents, selection)
     findings += _elsewhere(library)
@@ -192,8 +200,10 @@ def _halves(library: Library, listing: Walk) -> list[Finding]:
     return findings
 
 
-def _placeholders(selection: Selection) -> list[Finding]:
-    placeholders = [file for file in selection.left_out if file.why == PLACEHOLDER and file.fault]
+def _placeholders(selection: Selection, kept: Collection[str]) -> list[Finding]:
+    placeholders = [
+        file for file in selection.left_out if file.why == PLACEHOLDER and file.fault and file.path not in kept
+    ]
     if not placeholders:
         return []
     return [
@@ -211,13 +221,14 @@ def _placeholders(selection: Selection) -> list[Finding]:
     ]
 
 
-def _missing(contents: Contents, selection: Selection) -> list[Finding]:
+def _missing(contents: Contents, selection: Selection, kept: Collection[str]) -> list[Finding]:
     """Say what references lead to nothing, to a drive that is not here, or to folders outside."""
     references = contents.references.references
     if selection.parts:  # what other parts refer to is not this archive's concern
         taken = {file.path for file in selection.listing.files} | {link.path for link in selection.listing.links}
         references = tuple(r for r in references if r.source in taken)
-    return [*_lost(references), *_outside(references), *_unread(contents)]
+    lost = [r for r in references if r.target not in kept] if kept else references
+    return [*_lost(lost), *_outside(references), *_unread(contents)]
 
 
 def _lost(references: Sequence[Reference]) -> Iterator[Finding]:

@@ -5,12 +5,13 @@ from __future__ import annotations
 from pathlib import Path
 
 from dunechest.errors import CutOffError, RefusedError
+from dunechest.jobs.holdings import state_undone
 from dunechest.jobs.homes import note_undone
 from dunechest.jobs.undo.as_left import rewritten_in
 from dunechest.jobs.undo.plan import UndoPlan
 from dunechest.jobs.undo.result import UndoResult
 from dunechest.jobs.undo.steps import undo_steps
-from dunechest.ledger import deeds
+from dunechest.ledger import deeds, events
 from dunechest.ledger.deeds import Aside, Deed, Swapped
 from dunechest.names import from_wire, shown
 from dunechest.words import number
@@ -59,5 +60,7 @@ def undo_change(deed: Deed, *, only_references: bool = False) -> None:
         if deed.head.id:
             asides = [Path(from_wire(step.new)) for step in deed.steps if isinstance(step, Aside | Swapped)]
             note_undone(Path(from_wire(deed.head.place)), deed.head.id, asides)
+        if deed.head.state:
+            events.try_append(state_undone(Path(from_wire(deed.head.place)), deed.head.state))
         deeds.close(deed.number, "undone")
         deeds.forget(deed.number)

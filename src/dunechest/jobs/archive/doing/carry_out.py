@@ -4,13 +4,14 @@ from __future__ import annotations
 
 import time
 from collections.abc import Iterable
+from pathlib import Path
 
 from dunechest.chest import journal
 from dunechest.chest.bag_records import BagRecords
 from dunechest.chest.chest import Chest
 from dunechest.chest.commit import finish_decided
 from dunechest.chest.layout import DECLARATION
-from dunechest.errors import CutOffError, RefusedError, refuse_blocked
+from dunechest.errors import CutOffError, DuneChestError, RefusedError, refuse_blocked
 from dunechest.findings import blocking
 from dunechest.jobs.archive.doing.copy import copy
 from dunechest.jobs.archive.doing.finish import finish
@@ -75,8 +76,10 @@ def carry_out(
     begun = time.monotonic()
     run = Run(plan, plan.chest.bag_folder(plan.bag), left=list(plan.left_out))
     lost = plan.previous.lost if plan.previous is not None else ()
-    if plan.state == "unchanged" and not lost:
-        return summary_of_nothing(run, time.monotonic() - begun)
+    if plan.state == "unchanged":
+        _note_unchanged(plan)
+        if not lost:
+            return summary_of_nothing(run, time.monotonic() - begun)
     if after is not None and other is not None:
         run.supplied = supplied_by(other, after.bag)
         # One edition on both, if this run made it: an older moment would be untrue of what is written and read back now.
@@ -99,6 +102,20 @@ def carry_out(
     result = summary_of(run, second, time.monotonic() - begun)
     _note(run, result, top, progress)
     return result
+
+
+def _note_unchanged(plan: ArchivePlan) -> None:
+    """Note that a library is as an edition has it, and how much of it could not be seen."""
+    try:
+        entry = plan.chest.bag(plan.bag)
+    except DuneChestError:
+        return
+    note_holdings(plan.chest, [entry], carried={plan.bag: len(plan.carried)}, at=_had_here(plan))
+
+
+def _had_here(plan: ArchivePlan) -> Path | None:
+    """Return the folder of which an edition tells the whole state; None for a part, or one that lacks what could not be seen."""
+    return plan.library.path if not plan.selection.parts and not plan.lacks else None
 
 
 def _make_edition(run: Run, progress: Progress) -> tuple[SecondLook, str] | None:
@@ -172,4 +189,11 @@ def _note(run: Run, result: ArchiveResult, top: str, progress: Progress) -> None
             },
         ),
     )
-    note_holdings(chest, [chest.bag(result.bag)], files=written, before=before, progress=progress)
+    note_holdings(
+        chest,
+        [chest.bag(result.bag)],
+        files=written,
+        before=before,
+        at=_had_here(run.plan),
+        progress=progress,
+    )

@@ -100,13 +100,8 @@ def _take(run: Run, file: PlannedFile, outcome: CopyOutcome) -> Proven | None:
     if supplied and outcome.state == "ok":  # the times of a copy are those of its drive
         outcome = msgspec.structs.replace(outcome, mtime_ns=entry.mtime_ns, mode=entry.mode)
     if outcome.state in _FAULTS:
-        why = outcome.why
-        before = run.plan.previous.files.get(file.stored) if run.plan.previous is not None else None
-        if before is not None and outcome.state != "vanished":
-            # What cannot be read now is kept as it was: an archive never holds less of it than before.
-            run.proven.keep(file.stored)
-            run.unread.add(file.stored)
-            why += f"; the archive keeps it as in edition {run.plan.edition - 1}"
+        # Of what vanished meanwhile nobody knows whether its drive did; the next run will tell.
+        why = outcome.why + run.keep_unread(file)
         run.left.append(LeftBehind(entry.path, entry.size, why, True, entry.mtime_ns))
         return None
     if outcome.state != "ok":

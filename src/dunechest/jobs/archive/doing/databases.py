@@ -97,10 +97,7 @@ def _leave_in_use(run: Run, database: PlannedDatabase, why: str) -> None:
     """Leave out a database that an application holds for itself."""
     file, previous = database.file, run.plan.previous
     if previous is not None and file.stored in previous.files:
-        # It stays as the last edition had it: an archive never holds less of it than before.
-        run.proven.keep(file.stored)
-        run.unread.add(file.stored)
-        why += f"; the archive keeps it as in edition {run.plan.edition - 1}"
+        why += run.keep_unread(file)
         run.captured += [known for known in previous.record.databases if from_wire(known.path) == file.entry.path]
     run.left.append(LeftBehind(file.entry.path, file.entry.size, why, True, file.entry.mtime_ns))
     for companion in database.companions:

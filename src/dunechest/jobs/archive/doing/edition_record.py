@@ -4,17 +4,22 @@ from __future__ import annotations
 
 import os
 from collections import Counter
+from collections.abc import Iterator
 from pathlib import Path
+
+import msgspec
 
 from dunechest.chest import records
 from dunechest.chest.layout import LIBRARY_FILES
 from dunechest.chest.origin import origin_of
 from dunechest.chest.records import (
+    CarriedRecord,
     ChangedName,
     FolderRecord,
     LeftOut,
     LibraryRecord,
     LinkRecord,
+    Name,
     OutsideFileRecord,
     PartRecord,
     ReferenceCounts,
@@ -22,13 +27,14 @@ from dunechest.chest.records import (
     Totals,
     now_text,
 )
+from dunechest.chest.states import state_of
 from dunechest.jobs.archive.doing.run import Run
 from dunechest.jobs.archive.plan import ArchivePlan
 from dunechest.library.in_use import points_here
 from dunechest.library.kinds.carried import carried
 from dunechest.machine.drives import holds_modes
 from dunechest.machine.folders import own_home, place_of
-from dunechest.names import to_wire
+from dunechest.names import from_wire, parents, to_wire
 from dunechest.version import version
 
 
@@ -39,7 +45,8 @@ def record_of_edition(run: Run) -> LibraryRecord:
     if plan.changed_names:
         kept.update(path.removeprefix(LIBRARY_FILES) for path in run.proven)
         kept.update(stored.removeprefix(LIBRARY_FILES) for stored in plan.folders.values())
-    return LibraryRecord(
+    previous = plan.previous
+    record = LibraryRecord(
         format=records.FORMAT,
         name=plan.library.name,
         kind=plan.library.kind.name,
@@ -52,9 +59,15 @@ def record_of_edition(run: Run) -> LibraryRecord:
         archived=run.archived or now_text(),
         archived_with=version(),
         totals=_totals(run),
-        folders=tuple(FolderRecord(to_wire(f.path), f.mtime_ns, f.mode, f.empty) for f in plan.listing.folders),
-        links=tuple(LinkRecord(to_wire(k.path), to_wire(k.target), k.mtime_ns) for k in plan.listing.links),
-        hard_links=tuple(tuple(to_wire(path) for path in group) for group in plan.hard_links),
+        folders=(
+            *(FolderRecord(to_wire(f.path), f.mtime_ns, f.mode, f.empty) for f in plan.listing.folders),
+            *(previous.carried_folders if previous is not None else ()),
+        ),
+        links=(
+            *(LinkRecord(to_wire(k.path), to_wire(k.target), k.mtime_ns) for k in plan.listing.links),
+            *(previous.carried_links if previous is not None else ()),
+        ),
+        hard_links=(*(tuple(to_wire(path) for path in group) for group in plan.hard_links), *_groups_carried(run)),
         changed_names=tuple(
             ChangedName(to_wire(path), stored) for path, stored in plan.changed_names.items() if stored in kept
         ),
@@ -68,16 +81,44 @@ def record_of_edition(run: Run) -> LibraryRecord:
             for s in plan.selection.outside_not_taken
         ),
         references=_reference_counts(plan),
-        incomplete=run.left_faults,
+        incomplete=run.left_faults or plan.lacks > 0,
         changes=run.changes,
-        fingerprint=("" if run.left_faults or run.silent else run.fingerprint),
+        fingerprint=("" if run.left_faults or run.silent or plan.lacks else run.fingerprint),
         chosen=points_here(plan.library.kind, plan.library.path, own_home()),
         modes=holds_modes(plan.library.path),
         kind_file=carried(plan.library.kind),
         owners=plan.attributes.owners,
         attributes=plan.attributes.attributes,
-        mass_change=any(finding.code == "mass-change" for finding in plan.findings),
+        mass_change=plan.mass_change,
+        carried=_carried(run),
+        places=plan.places,
     )
+    state = state_of(record, run.proven.records)
+    return msgspec.structs.replace(record, state=state, follows=tuple(s for s in plan.follows if s != state))
+
+
+def _carried(run: Run) -> tuple[CarriedRecord, ...]:
+    """Return what could not be seen or read and is as the edition before had it, by the reason."""
+    groups: dict[tuple[int, str, str], tuple[list[str], list[str]]] = {}
+    for item in run.carried.values():
+        if item.stored in run.proven:
+            inside, outside = groups.setdefault((item.seen, item.why, item.place), ([], []))
+            (outside if item.outside else inside).append(item.path)
+    return tuple(
+        CarriedRecord(seen, why, to_wire(place), tuple(map(to_wire, inside)), tuple(map(to_wire, outside)))
+        for (seen, why, place), (inside, outside) in sorted(groups.items())
+    )
+
+
+def _groups_carried(run: Run) -> Iterator[tuple[Name, ...]]:
+    """Yield the groups of names of one file that cannot be seen now, any of them."""
+    previous = run.plan.previous
+    if previous is None or not previous.carried:
+        return
+    away = {to_wire(item.path) for item in previous.carried if not item.outside}
+    for group in previous.record.hard_links:
+        if all(path in away for path in group):
+            yield group
 
 
 def _totals(run: Run) -> Totals:
@@ -96,7 +137,19 @@ def _totals(run: Run) -> Totals:
 
 def outside_folders(plan: ArchivePlan) -> set[str]:
     """Return the folders below ``data/`` that gathered outside files lie in."""
-    return {file.stored.rpartition("/")[0] for file in (*plan.files, *plan.kept) if file.outside_file}
+    now = {file.stored.rpartition("/")[0] for file in (*plan.files, *plan.kept) if file.outside_file}
+    return now | {item.stored.rpartition("/")[0] for item in plan.carried if item.outside}
+
+
+def carried_folders(plan: ArchivePlan) -> set[str]:
+    """Return the folders below ``data/`` of what cannot be seen now, those above them too."""
+    found: set[str] = set()
+    for item in plan.carried:
+        found.update(folder for folder in parents(item.stored) if folder)
+    for folder in plan.previous.carried_folders if plan.previous is not None else ():
+        path = from_wire(folder.path)
+        found.add(LIBRARY_FILES + plan.changed_names.get(path, path))
+    return found
 
 
 def _outside_files(run: Run) -> tuple[OutsideFileRecord, ...]:
@@ -122,7 +175,9 @@ def _outside_files(run: Run) -> tuple[OutsideFileRecord, ...]:
                 to_wire(relative),
             )
         )
-    return tuple(found)
+    away = {item.stored for item in run.carried.values() if item.outside} - {item.stored for item in found}
+    before = run.plan.previous.record.outside_files if run.plan.previous is not None else ()
+    return (*found, *(item for item in before if item.stored in away and item.stored in run.proven))
 
 
 def _parts(run: Run) -> tuple[PartRecord, ...]:

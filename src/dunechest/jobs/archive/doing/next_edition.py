@@ -6,6 +6,7 @@ import errno
 import os
 from pathlib import Path
 
+import msgspec
 from blake3 import blake3
 
 from dunechest.chest import editions, pieces, records
@@ -26,9 +27,9 @@ from dunechest.chest.records import ChangeCounts, LibraryRecord
 from dunechest.chest.tag_lists import Tag
 from dunechest.chest.write_tags import write_tags
 from dunechest.errors import DuneChestError
-from dunechest.jobs.archive.doing.edition_record import outside_folders
+from dunechest.jobs.archive.doing.edition_record import carried_folders, outside_folders
 from dunechest.jobs.archive.doing.run import Run
-from dunechest.jobs.archive.plan import Difference
+from dunechest.jobs.archive.plan import ArchivePlan, Difference
 from dunechest.names import parents
 from dunechest.transfer import disk
 
@@ -76,7 +77,7 @@ def next_edition(run: Run, previous: Difference, library: LibraryRecord) -> str:
         library,
         run.proven,
         earlier={
-            f"{folder}/library.json": [records.encode_line(previous.record)],
+            f"{folder}/library.json": [records.encode_line(_as_earlier(plan, previous))],
             f"{folder}/changes.jsonl": map(records.encode_line, changes),
         },
         carried=carried,
@@ -90,11 +91,16 @@ def next_edition(run: Run, previous: Difference, library: LibraryRecord) -> str:
         leaving=leaving,
         moved=moved,
         arriving=[path for path in run.proven.own() if not run.proven.there(path)],
-        folders={LIBRARY_FOLDER, *plan.folders.values(), *outside_folders(plan)},
+        folders={LIBRARY_FOLDER, *plan.folders.values(), *outside_folders(plan), *carried_folders(plan)},
         old_folders=_old_folders(previous),
     )
     commit(bag, (*phases, tag_steps(bag)))
     return top
+
+
+def _as_earlier(plan: ArchivePlan, previous: Difference) -> LibraryRecord:
+    """Return the record of the edition before as an earlier one: one that much changed after is kept by its own record."""
+    return msgspec.structs.replace(previous.record, protected=True) if plan.protects else previous.record
 
 
 def _in_pieces(run: Run, previous: Difference, leaving: dict[str, str]) -> dict[str, str]:

@@ -38,6 +38,7 @@ def recognise(run: Run, progress: Progress) -> Recognised:
     plan, previous = run.plan, run.plan.previous
     assert previous is not None
     databases = list(plan.databases)
+    _carry_over(run)
     if plan.options.read_all:
         databases += previous.kept_databases
     else:
@@ -75,6 +76,18 @@ def recognise(run: Run, progress: Progress) -> Recognised:
             _keep(run, file, previous.files[run.moves[file.stored]])
     wanted = [*plan.files, *(previous.kept if plan.options.read_all else ())]
     return Recognised([file for file in wanted if file.stored not in run.proven], databases)
+
+
+def _carry_over(run: Run) -> None:
+    """Take over what cannot be seen now, as it is on the drive."""
+    previous = run.plan.previous
+    assert previous is not None
+    for item in previous.carried:
+        run.proven.keep(item.stored)
+        run.unread.add(item.stored)
+        run.carried[item.stored] = item
+    away = {item.path for item in previous.carried}
+    run.captured += [item for item in previous.record.databases if from_wire(item.path) in away]
 
 
 def _keep(run: Run, file: PlannedFile, proven: Proven | None = None) -> None:

@@ -12,9 +12,9 @@ from dunechest.chest.layout import PAYLOAD
 from dunechest.chest.records import CapturedDatabase, ChangeCounts
 from dunechest.jobs.archive.doing.supplied import Supplied
 from dunechest.jobs.archive.fingerprint import fingerprint
-from dunechest.jobs.archive.plan import ArchivePlan, PlannedFile
+from dunechest.jobs.archive.plan import ArchivePlan, CarriedFile, PlannedFile
 from dunechest.jobs.study.choice import LeftBehind
-from dunechest.names import shown
+from dunechest.names import from_wire, shown
 from dunechest.transfer.tasks import CopyTask
 from dunechest.transfer.walk import lines_of
 from dunechest.words import number
@@ -54,9 +54,12 @@ class Run(msgspec.Struct, eq=False):
     #: Files that had gone from the chest and were copied again, and those that could not be, with the reason.
     healed: list[str] = msgspec.field(default_factory=list)
     lost: list[tuple[str, str]] = msgspec.field(default_factory=list)
+    #: Files that could not be seen or read, and are as the edition before had them: by path below ``data/``, why.
+    carried: dict[str, CarriedFile] = msgspec.field(default_factory=dict)
     #: By what the catalogue knows the bag with its latest edition.
     known_as: str = ""
     _fingerprint: str | None = None
+    _seen: dict[str, int] | None = None
 
     def __post_init__(self) -> None:
         self.proven = FileTable(self.plan.previous.files if self.plan.previous is not None else None)
@@ -71,9 +74,33 @@ class Run(msgspec.Struct, eq=False):
             self._fingerprint = own
         return self._fingerprint
 
+    @property
+    def seen_before(self) -> dict[str, int]:
+        """The edition in which files were seen last that the latest edition had not seen, by their own paths."""
+        if self._seen is None:
+            carried = self.plan.previous.record.carried if self.plan.previous is not None else ()
+            self._seen = {from_wire(path): item.seen for item in carried for path in (*item.paths, *item.outside)}
+        return self._seen
+
     def bytes_of(self, path: str) -> int:
         """Bytes in the library of what is proven under a path."""
         return self.own_sizes[path] if path in self.own_sizes else self.proven.size(path)
+
+    def keep_unread(self, file: PlannedFile) -> str:
+        """Keep a file that cannot be read now as the edition before has it; return what to say of that, if there is one.
+
+        An archive never holds less of it than before.
+        """
+        before = self.plan.previous.files.get(file.stored) if self.plan.previous is not None else None
+        if before is None:
+            return ""
+        self.proven.keep(file.stored)
+        self.unread.add(file.stored)
+        seen = self.seen_before.get(file.entry.path, self.plan.edition - 1)
+        self.carried[file.stored] = CarriedFile(
+            file.stored, file.entry.path, before.record.size, file.outside_file, seen, "unread"
+        )
+        return f"; the archive keeps it as in edition {self.plan.edition - 1}"
 
     @property
     def bytes_taken(self) -> int:

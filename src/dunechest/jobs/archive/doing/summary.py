@@ -6,6 +6,7 @@ from dunechest.chest.layout import OUTSIDE_FILES
 from dunechest.errors import DuneChestError
 from dunechest.jobs.archive.doing.run import Run
 from dunechest.jobs.archive.doing.second_look import SecondLook
+from dunechest.jobs.archive.plan import ArchivePlan
 from dunechest.jobs.archive.result import ArchiveResult
 from dunechest.names import shown
 
@@ -30,9 +31,16 @@ def summary_of_nothing(run: Run, seconds: float) -> ArchiveResult:
         outside_left=len(plan.selection.outside_not_taken),
         edition=plan.previous.record.edition if plan.previous is not None else 1,
         healed=tuple(run.healed),
-        lost=tuple(run.lost),
+        lost=(*run.lost, *lost_of_carried(plan)),
         chest=plan.chest.label,
+        carried=plan.carried,
     )
+
+
+def lost_of_carried(plan: ArchivePlan) -> list[tuple[str, str]]:
+    """Return what cannot be seen now and is not in the chest any more, with what to say of it."""
+    lost = plan.previous.carried_lost if plan.previous is not None else ()
+    return [(item.path, "it cannot be seen on this computer now") for item in lost]
 
 
 def summary_of(run: Run, second: SecondLook, seconds: float) -> ArchiveResult:
@@ -76,8 +84,9 @@ def summary_of(run: Run, second: SecondLook, seconds: float) -> ArchiveResult:
         changes=run.changes,
         silent=tuple(run.silent),
         healed=tuple(run.healed),
-        lost=tuple(run.lost),
+        lost=(*run.lost, *lost_of_carried(plan)),
         chest=plan.chest.label,
+        carried=tuple(run.carried.values()),
     )
     sums = (result.files_copied + len(result.left_out), result.bytes_copied + result.bytes_left_out)
     if sums != (result.files_found, result.bytes_found):

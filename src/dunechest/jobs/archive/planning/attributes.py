@@ -9,11 +9,11 @@ import msgspec
 
 from dunechest.chest.records import AttributeRecord, OwnerRecord
 from dunechest.findings import Finding
-from dunechest.jobs.archive.plan import Attributes
+from dunechest.jobs.archive.plan import Attributes, Difference
 from dunechest.jobs.study.selection import Selection
 from dunechest.library.library import Library
 from dunechest.machine.attributes import attributes_of, own_numbers, owner_names
-from dunechest.names import to_wire
+from dunechest.names import WireName, to_wire
 from dunechest.words import number
 
 #: Bytes of all that is recorded of a library's attributes.
@@ -50,6 +50,34 @@ def gather(library: Library, selection: Selection) -> tuple[Attributes, list[Fin
     )
     recorded = _owners(owners, room)
     return Attributes(recorded, attributes), [*_about_owners(owners), *_unrecorded(room)]
+
+
+def with_carried(attributes: Attributes, previous: Difference) -> Attributes:
+    """Return attributes with those that the latest edition records of what cannot be seen now."""
+    before = previous.record
+    if not (before.owners or before.attributes) or not (previous.carried or previous.carried_folders):
+        return attributes
+    away = {to_wire(item.path) for item in previous.carried if not item.outside}
+    away |= {folder.path for folder in previous.carried_folders}
+    owners: dict[tuple[str, str], tuple[WireName, ...]] = {(o.user, o.group): o.paths for o in attributes.owners}
+    usual = next(((o.user, o.group) for o in attributes.owners if not o.paths), ("", ""))
+    told = {path: (o.user, o.group) for o in before.owners for path in o.paths}
+    usual_then = next(((o.user, o.group) for o in before.owners if not o.paths), ("", ""))
+    for path in sorted(away, key=repr):
+        whose = told.get(path, usual_then)
+        if whose != usual:
+            owners[whose] = (*owners.get(whose, ()), path)
+    kept = {(item.name, item.value): item.paths for item in attributes.attributes}
+    for item in before.attributes:
+        if own := tuple(path for path in item.paths if path in away):
+            kept[item.name, item.value] = (*kept.get((item.name, item.value), ()), *own)
+    return Attributes(
+        tuple(OwnerRecord(*whose, paths) for whose, paths in owners.items()),
+        tuple(
+            AttributeRecord(name, value, tuple(sorted(paths, key=repr)))
+            for (name, value), paths in sorted(kept.items())
+        ),
+    )
 
 
 def _paths(library: Library, selection: Selection) -> Iterator[tuple[str, tuple[int, int] | None]]:

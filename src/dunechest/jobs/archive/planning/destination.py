@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Iterator, Mapping, Sequence
+from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 
 import msgspec
 
@@ -12,6 +12,7 @@ from dunechest.chest.chest import Chest
 from dunechest.chest.layout import LIBRARY, LIBRARY_FILES, LIBRARY_FOLDER
 from dunechest.chest.origin import came_from
 from dunechest.chest.payload import PayloadSizes
+from dunechest.chest.records import LibraryRecord
 from dunechest.chest.stored_names import StoredNames
 from dunechest.errors import DuneChestError
 from dunechest.findings import Finding
@@ -20,9 +21,13 @@ from dunechest.jobs.archive.plan import Difference, PlannedDatabase, PlannedFile
 from dunechest.jobs.archive.planning.difference import difference
 from dunechest.jobs.archive.planning.room import Recorded
 from dunechest.jobs.archive.planning.same_library import Likeness, goes_on, likenesses, named, perhaps
+from dunechest.jobs.archive.planning.unseen import Unseen
 from dunechest.jobs.study.selection import Selection
 from dunechest.library.library import Library
 from dunechest.names import quoted, shown, slug
+
+#: Gives, for an edition, what tells whether its files cannot be seen now.
+UnseenOf = Callable[[LibraryRecord], Unseen]
 
 
 class Stored(msgspec.Struct, frozen=True):
@@ -64,6 +69,8 @@ class Destination(msgspec.Struct, frozen=True):
         Moment and bytes of each earlier edition of the same library.
     previous : Difference or None
         In what the library differs from its latest edition.
+    entry : BagEntry or None
+        The bag that has that edition.
     """
 
     bag: str
@@ -71,6 +78,7 @@ class Destination(msgspec.Struct, frozen=True):
     findings: tuple[Finding, ...]
     earlier: tuple[tuple[str, int], ...]
     previous: Difference | None = None
+    entry: BagEntry | None = None
 
 
 def destination(
@@ -81,6 +89,7 @@ def destination(
     taken: Mapping[str, Library],
     stored: Stored,
     lying: Mapping[str, PayloadSizes],
+    unseen_of: UnseenOf,
 ) -> Destination:
     """Decide the bag's name, and whether it is new, there just so, or gets its next edition.
 
@@ -96,6 +105,8 @@ def destination(
         Each file with its name on the drive.
     lying : mapping
         What was seen in bags just before, by name.
+    unseen_of : callable
+        Gives what tells of an edition's files whether they cannot be seen now.
     """
     entries = {entry.name: entry for entry in chest.bags()}
     told = tuple(_about_the_chest(chest))
@@ -126,9 +137,9 @@ def destination(
     for item in spoilt:
         if (finding := damaged(item, chest.unfinished.get(item.name, ""), entries)) is not None:
             return Destination(item.name, "barred", (*told, finding), earlier)
-    if (known := _known(own, selection, stored, lying)) is not None:
+    if (known := _known(own, selection, stored, lying, unseen_of, options.forget_absent)) is not None:
         state = "unchanged" if known[1].none else "next"
-        return Destination(known[0], state, told, earlier, known[1])
+        return Destination(known[0].name, state, told, earlier, known[1], known[0])
     if entry is None or entry.state == "unfinished":
         return Destination(bag, "new", told, earlier)
     return Destination(bag, "barred", (*told, _taken(bag, _holder(entry), entries)), earlier)
@@ -149,20 +160,26 @@ def _of_the_likeness(
 
 
 def _known(
-    own: Iterable[BagEntry], selection: Selection, stored: Stored, lying: Mapping[str, PayloadSizes]
-) -> tuple[str, Difference] | None:
+    own: Iterable[BagEntry],
+    selection: Selection,
+    stored: Stored,
+    lying: Mapping[str, PayloadSizes],
+    unseen_of: UnseenOf,
+    forget: tuple[str, ...],
+) -> tuple[BagEntry, Difference] | None:
     """Return the bag of the library's latest edition, and in what the library differs from it.
 
     It may lie here several times, under several names: one that is just so is enough.
     """
-    newest: tuple[str, str, Difference] | None = None
+    newest: tuple[str, BagEntry, Difference] | None = None
     for entry in own:
         assert entry.library is not None
-        found = difference(entry, stored.files, stored.databases, selection, lying.get(entry.name))
+        unseen = unseen_of(entry.library)
+        found = difference(entry, stored.files, stored.databases, selection, lying.get(entry.name), unseen, forget)
         if found.none:
-            return entry.name, found
+            return entry, found
         if newest is None or entry.library.archived >= newest[0]:
-            newest = (entry.library.archived, entry.name, found)
+            newest = (entry.library.archived, entry, found)
     return newest[1:] if newest is not None else None
 
 
@@ -221,6 +238,11 @@ def _sizes(entry: BagEntry) -> Iterator[tuple[str, int]]:
         except DuneChestError:
             continue
         yield record.archived, record.totals.bytes_stored
+
+
+def free_name(bag: str, chest: Chest) -> str:
+    """Return a name beside `bag` that nothing in a chest has."""
+    return _free_name(bag, {entry.name: entry for entry in chest.bags()})
 
 
 def _free_name(bag: str, entries: Mapping[str, object]) -> str:

@@ -12,8 +12,9 @@ from dunechest.chest.file_table import FileTable, Marks
 from dunechest.chest.payload import PayloadSizes, lost_in
 from dunechest.chest.records import CapturedDatabase, LibraryRecord
 from dunechest.jobs.archive.plan import Difference, PlannedDatabase, PlannedFile
+from dunechest.jobs.archive.planning.unseen import Unseen, forgotten
 from dunechest.jobs.study.selection import Selection
-from dunechest.names import from_wire
+from dunechest.names import from_wire, parents
 from dunechest.transfer.walk import FileEntry, Walk
 
 
@@ -23,6 +24,8 @@ def difference(
     databases: Iterable[PlannedDatabase],
     selection: Selection,
     lying: PayloadSizes | None = None,
+    unseen: Unseen | None = None,
+    forget: tuple[str, ...] = (),
 ) -> Difference:
     """Compare what is to be archived with a bag's current edition.
 
@@ -36,6 +39,10 @@ def difference(
         Where it comes from, with links and folders.
     lying : PayloadSizes, optional
         What was seen in the bag just before.
+    unseen : Unseen, optional
+        Tells of the edition's files whether they cannot be seen now.
+    forget : tuple of str
+        What a person says is really gone though it cannot be seen.
 
     Raises
     ------
@@ -45,17 +52,37 @@ def difference(
     record = entry.library
     assert record is not None
     then = current_files(entry.records).frozen()
+    gone = lost_in(entry.folder, then, lying)
     compared = _Compared(
         then,
         {from_wire(item.path): item for item in record.databases},
         {from_wire(outside_file.path): outside_file.stored for outside_file in record.outside_files},
-        lost_in(entry.folder, then, lying),
+        gone,
         Marks(then),
     )
     for file in files:
         compared.file(file)
     for database in databases:
         compared.database(database)
+    dropped = sorted(compared.found.others())
+    carried = [item for path in dropped if unseen and (item := unseen.file(path, then.size(path))) is not None]
+    said = forgotten(forget, carried)
+    carried = [item for item in carried if item.stored not in said.files]
+    stays = {item.stored for item in carried}
+    listing = selection.listing
+    emptied = _emptied(said.files, stays, unseen)
+    folders = tuple(
+        folder
+        for folder in (unseen.folders({entry.path for entry in listing.folders}) if unseen else ())
+        if from_wire(folder.path) not in emptied
+    )
+    links = tuple(
+        link
+        for link in (unseen.links({entry.path for entry in listing.links}) if unseen else ())
+        if from_wire(link.path).rpartition("/")[0] not in emptied
+    )
+    away = {from_wire(folder.path) for folder in folders} | {from_wire(link.path) for link in links}
+    others = [path for path in _links_and_folders(record, listing) if path not in away]
     return Difference(
         record,
         then,
@@ -63,10 +90,23 @@ def difference(
         tuple(compared.kept_databases),
         tuple(compared.to_read),
         tuple(compared.to_capture),
-        tuple(sorted(compared.found.others())),
-        tuple(sorted([*compared.others, *_links_and_folders(record, selection.listing)])),
+        tuple(path for path in dropped if path not in stays),
+        tuple(sorted([*compared.others, *others])),
         tuple(compared.lost),
+        carried=tuple(carried),
+        carried_folders=folders,
+        carried_links=links,
+        carried_lost=tuple(item for item in carried if item.stored in gone),
+        missed=said.missed,
     )
+
+
+def _emptied(gone: Collection[str], stays: Collection[str], unseen: Unseen | None) -> set[str]:
+    """Return the folders of the library in which nothing is left of what a person says is really gone."""
+    if unseen is None or not gone:
+        return set()
+    left = {folder for stored in stays for folder in parents(unseen.own_path(stored))}
+    return {folder for stored in gone for folder in parents(unseen.own_path(stored))} - left
 
 
 class _Compared(msgspec.Struct):

@@ -3,9 +3,10 @@
 from __future__ import annotations
 
 import os
-from collections.abc import Iterable, Mapping, Sequence
+from collections.abc import Iterable, Iterator, Mapping, Sequence
 from pathlib import Path
 
+import msgspec
 from msgspec.structs import replace
 
 from dunechest.chest.chest import Chest
@@ -16,12 +17,16 @@ from dunechest.chest.stored_names import StoredNames
 from dunechest.errors import UsageError
 from dunechest.findings import Finding, most_serious_first
 from dunechest.jobs.archive.options import USUAL, ArchiveOptions
-from dunechest.jobs.archive.plan import ArchivePlan, Attributes, PlannedDatabase, PlannedFile
-from dunechest.jobs.archive.planning.attributes import gather
-from dunechest.jobs.archive.planning.destination import Stored, destination
+from dunechest.jobs.archive.plan import ArchivePlan, Attributes, Difference, PlannedDatabase, PlannedFile
+from dunechest.jobs.archive.planning.attributes import gather, with_carried
+from dunechest.jobs.archive.planning.destination import Stored, destination, free_name
 from dunechest.jobs.archive.planning.kinds import kind_changed, kind_findings, with_former_kind
-from dunechest.jobs.archive.planning.mass_change import mass_change
+from dunechest.jobs.archive.planning.lineage import Lineage, lineage
+from dunechest.jobs.archive.planning.mass_change import CODE as MASS_CHANGE
+from dunechest.jobs.archive.planning.mass_change import is_surprising, mass_change, since_edition, since_state
+from dunechest.jobs.archive.planning.newest import UnseenOf, newest_elsewhere, not_in_chest
 from dunechest.jobs.archive.planning.room import already_there, need_of
+from dunechest.jobs.archive.planning.unseen import Unseen, carried_findings, places_of
 from dunechest.jobs.named import AnyLibrary, get_chest, get_library
 from dunechest.jobs.study.choice import LeftBehind
 from dunechest.jobs.study.contents import Contents, study
@@ -30,14 +35,14 @@ from dunechest.jobs.study.drive_findings import drive_findings, holds_findings
 from dunechest.jobs.study.library_findings import library_findings
 from dunechest.jobs.study.path_length import length_findings
 from dunechest.jobs.study.room import Room, headroom, names_findings, room_findings
-from dunechest.jobs.study.selection import OutsideFile, Selection, select
+from dunechest.jobs.study.selection import PLACEHOLDER, OutsideFile, Selection, select
 from dunechest.library.library import Library
 from dunechest.library.roles import databases_among
 from dunechest.machine.drives import Filesystem, Limits
-from dunechest.names import AnyPath, shown
+from dunechest.names import AnyPath, from_wire, parents, shown
 from dunechest.transfer.walk import FileEntry
 from dunechest.values import FrozenDict
-from dunechest.words import number
+from dunechest.words import local, number
 
 
 def plan_archive(
@@ -116,21 +121,44 @@ def _plan_one(
     selection = select(contents, options.choice)
     fitting, too_large = _fitting(selection, place)
     stored = _stored(contents, selection, fitting, place.limits)
-    found = destination(selection, library, chest, options, taken, stored, lying)
+    large = [item.path for item in too_large]
+
+    def unseen_of(record: LibraryRecord) -> Unseen:
+        return Unseen(library, contents, selection, options.choice, record, large)
+
+    found = destination(selection, library, chest, options, taken, stored, lying, unseen_of)
+    if found.previous is not None and (again := _as_named_before(stored, found.previous.record)) is not None:
+        stored = again
+        found = destination(selection, library, chest, options, taken, stored, lying, unseen_of)
     state, previous = found.state, found.previous
     files, databases = stored.files, stored.databases
     attributes, about_attributes = gather(library, selection)
+    came = Lineage()
     if previous is not None:
+        attributes = with_carried(attributes, previous)
         previous = replace(previous, recorded=_recorded_otherwise(library, attributes, previous.record))
         if state == "unchanged" and (options.read_all or previous.recorded):
             state = "next"
         files, databases = previous.to_read, previous.to_capture
+        assert found.entry is not None
+        came = lineage(library, chest, found.entry, previous, options, free_name(found.bag, chest))
     need = need_of(files, databases, selection.listing, place, stored.recorded, previous)
     need = max(0, need - already_there(chest, found.bag))
-    findings = [*library_findings(contents, selection), *_places(library, chest), *found.findings, *about_attributes]
+    carried = previous.carried if previous is not None else ()
+    left_out = list(_as_kept((*selection.left_out, *too_large), previous))
+    changed = {item.path for item in left_out if item.fault}
+    kept = {item.path for item in carried} - changed
+    findings = [*library_findings(contents, selection, kept), *_places(library, chest)]
+    findings += [*found.findings, *about_attributes, *came.findings]
+    if previous is not None:
+        findings += carried_findings(carried, previous.missed)
+    elif options.forget_absent:
+        findings += carried_findings((), options.forget_absent)
     findings += kind_findings(library, previous.record if previous is not None else None)
-    if previous is not None and state == "next":
-        findings += mass_change(previous, library, selection)
+    guard = Guard()
+    if state in ("new", "next") and not selection.parts:
+        guard = _guard(contents, selection, chest, stored, previous, found.bag, unseen_of)
+        findings += guard.findings
     findings += drive_findings(library, chest, drive)
     if state in ("new", "next"):
         findings += room_findings(need, promised, headroom(found.earlier, need), drive)
@@ -152,16 +180,126 @@ def _plan_one(
         selection=selection,
         files=tuple(sorted(files, key=lambda f: f.stored)),
         databases=databases,
-        left_out=(*selection.left_out, *too_large),
+        left_out=tuple(left_out),
         folders=FrozenDict(folders),
-        changed_names=FrozenDict(stored.names.changed),
+        changed_names=FrozenDict(_names_carried(previous) | stored.names.changed),
         hard_links=_hard_links(fitting),
         findings=most_serious_first(findings),
         drive=drive,
         room=Room(need, place.free),
         previous=previous,
         attributes=attributes,
+        places=places_of(
+            library, [item.entry.path for item in selection.outside_files], previous.record if previous else None
+        ),
+        follows=came.follows,
+        protects=came.elsewhere or guard.marked,
+        mass_change=guard.marked or any(finding.code == MASS_CHANGE for finding in findings),
+        lacks=guard.lacks,
     )
+
+
+class Guard(msgspec.Struct, frozen=True):
+    """What a look at the states before says.
+
+    `marked` says that much changed since the latest edition of the bag, `lacks` how many files are only in another chest.
+    """
+
+    marked: bool = False
+    lacks: int = 0
+    findings: tuple[Finding, ...] = ()
+
+
+def _guard(
+    contents: Contents,
+    selection: Selection,
+    chest: Chest,
+    stored: Stored,
+    previous: Difference | None,
+    bag: str,
+    unseen_of: UnseenOf,
+) -> Guard:
+    """Say whether much changed at once since the newest state that is known of a library, in any chest; and what it had."""
+    library = contents.library
+    change = since_edition(previous, library, selection) if previous is not None else None
+    marked = change is not None and is_surprising(change, library)
+    closed = [entry.path for entry in contents.listing.unreadable]
+    own = previous.record if previous is not None else None
+    newest = newest_elsewhere(library, chest, own, unseen_of, closed)
+    if newest is None:
+        if change is None or previous is None or not marked:
+            return Guard()
+        then = f"{shown(chest.label)}, edition {previous.record.edition}, archived {local(previous.record.archived)}"
+        return Guard(marked, 0, (mass_change(change, then, _back(chest.label, bag, library)),))
+    carried = previous.carried if previous is not None else ()
+    found = []
+    lacking = newest.lacking(carried)
+    if lacking:
+        found.append(not_in_chest(newest, lacking, chest))
+    change = since_state(newest, library, selection, stored.files, stored.databases, carried)
+    if is_surprising(change, library):
+        found.append(mass_change(change, newest.in_words, _back(newest.label, newest.bag, library)))
+    return Guard(marked, len(lacking), tuple(found))
+
+
+def _back(label: str, bag: str, library: Library) -> tuple[str, ...]:
+    """Return the words of the command that brings a library back as a chest has it."""
+    return "dunechest", "restore", label, bag, "--into", str(library.path), "--if-exists", "set-aside"
+
+
+def _as_kept(left: Iterable[LeftBehind], previous: Difference | None) -> Iterator[LeftBehind]:
+    """Yield what is left out; a placeholder is no fault if the archive has its content just so."""
+    carried = {item.path: item for item in previous.carried} if previous is not None else {}
+    for item in left:
+        file = carried.get(item.path) if item.fault and item.why == PLACEHOLDER else None
+        facts = previous.files.facts(file.stored) if file is not None and previous is not None else None
+        if facts is not None and facts[:2] == (item.size, item.mtime_ns):
+            yield replace(item, why=f"{PLACEHOLDER}; the archive keeps it", fault=False)
+        else:
+            yield item
+
+
+def _as_named_before(stored: Stored, record: LibraryRecord) -> Stored | None:
+    """Give outside files the names that they have in the latest edition, and others none of those; None if they have such.
+
+    What cannot be seen now keeps its name there.
+    """
+    before = {from_wire(item.path): item.stored for item in record.outside_files}
+    if not before:
+        return None
+    taken = {name.casefold() for name in before.values()}
+    found: list[PlannedFile] = []
+    for file in stored.files:
+        if not file.outside_file or file.stored == before.get(file.entry.path):
+            found.append(file)
+            continue
+        wanted = before.get(file.entry.path)
+        if wanted is None and file.stored.casefold() not in taken:
+            taken.add(file.stored.casefold())
+            found.append(file)
+            continue
+        if wanted is None:
+            folder, _, name = file.stored.rpartition("/")
+            number_ = 2
+            while f"{folder} {number_}/{name}".casefold() in taken:
+                number_ += 1
+            wanted = f"{folder} {number_}/{name}"
+            taken.add(wanted.casefold())
+        found.append(replace(file, other_name=wanted))
+    files = tuple(found)
+    return replace(stored, files=files) if files != stored.files else None
+
+
+def _names_carried(previous: Difference | None) -> dict[str, str]:
+    """Return the changed names of what cannot be seen now."""
+    if previous is None or not (previous.carried or previous.carried_folders or previous.carried_links):
+        return {}
+    own = {item.path for item in previous.carried if not item.outside}
+    own |= {from_wire(folder.path) for folder in previous.carried_folders}
+    own |= {from_wire(link.path) for link in previous.carried_links}
+    above = {folder for path in own for folder in parents(path)}
+    names = {from_wire(item.path): item.stored for item in previous.record.changed_names}
+    return {path: name for path, name in names.items() if path in own or path in above}
 
 
 def _recorded_otherwise(library: Library, attributes: Attributes, before: LibraryRecord) -> tuple[str, ...]:

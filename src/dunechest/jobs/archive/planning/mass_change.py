@@ -1,19 +1,30 @@
-"""Notice when a large share of a library vanished or changed at once."""
+"""Notice when a large share of a library vanished or changed at once.
+
+What the library is held against is the newest state that is known of it, in whatever chest: one that a mistake or a
+malicious encryption went through is not let into the next chest because that has no edition yet.
+"""
 
 from __future__ import annotations
 
 import os
-from pathlib import Path
+from collections.abc import Iterable, Sequence
 
-from dunechest.chest.layout import LIBRARY_FILES
+import msgspec
+
+from dunechest.chest.layout import LIBRARY_FILES, OUTSIDE_FILES
 from dunechest.findings import Finding
-from dunechest.jobs.archive.plan import Difference, PlannedFile
+from dunechest.jobs.archive.plan import CarriedFile, Difference, PlannedDatabase, PlannedFile
+from dunechest.jobs.archive.planning.lineage import place_of
+from dunechest.jobs.archive.planning.newest import Newest
 from dunechest.jobs.study.selection import Selection
 from dunechest.library.library import Library
+from dunechest.names import from_wire, quoted
 from dunechest.transfer.digest_files import digest_files
 from dunechest.transfer.system_files import is_of_system
 from dunechest.transfer.tasks import DigestTask
 from dunechest.words import number
+
+CODE = "mass-change"
 
 #: From this share of an edition's files on, their vanishing or changing at once is a surprise,
 _LARGE_SHARE = 0.5
@@ -28,10 +39,22 @@ _GONE = 5
 _SAMPLE = 16
 
 
-def mass_change(found: Difference, library: Library, selection: Selection) -> list[Finding]:
-    """Stop if a large share of the files vanished or changed at once, as after a mistake or a malicious encryption.
+class Change(msgspec.Struct, frozen=True):
+    """What changed since a state: how many files that had, how many vanished, and which have another size or time.
 
-    What was only left out by choice, or has gone to another name, does not count.
+    `same_size` are those that only have another time, each with the beginning of the digest that it had.
+    """
+
+    total: int
+    vanished: int
+    other_size: int
+    same_size: tuple[tuple[PlannedFile, str], ...]
+
+
+def since_edition(found: Difference, library: Library, selection: Selection) -> Change:
+    """Return what changed since the latest edition of the bag that the library goes into.
+
+    What was only left out by choice, or has gone to another name, does not count; nor does what cannot be seen now.
     """
     before = found.files
     gone = set(found.dropped)
@@ -39,32 +62,107 @@ def mass_change(found: Difference, library: Library, selection: Selection) -> li
     listed = (*selection.listing.files, *selection.listing.system)
     present = {path for file in listed if gone and (path := f"{LIBRARY_FILES}{file.path}") in gone}
     present |= {path for path in gone if is_of_system(library.path, path.removeprefix(LIBRARY_FILES))}
+    present |= _outside_there(found, gone)
     arrived = {(file.entry.size, file.entry.mtime_ns) for file in found.to_read if file.stored not in before}
-    vanished = [
-        path
+    vanished = sum(
+        path not in present and (before[path].record.size, before[path].record.mtime_ns) not in arrived
         for path in found.dropped
-        if path not in present
-        and path.startswith(LIBRARY_FILES)
-        and (before[path].record.size, before[path].record.mtime_ns) not in arrived
-    ]
-    changed = [file for file in found.to_read if file.stored in before and not file.outside_file]
-    only_times = [file for file in changed if before[file.stored].record.size == file.entry.size]
-    if only_times and _as_before(found, library, only_times):
-        changed = [file for file in changed if before[file.stored].record.size != file.entry.size]
-    total = sum(path.startswith(LIBRARY_FILES) for path in before)
-    if not _surprising(total, len(vanished), len(changed)):
-        return []
-    return [
-        Finding(
-            "mass-change",
-            "blocks",
-            f"Of {number(total, 'file')} in the latest edition {number(len(vanished), 'file')} vanished and "
-            f"{len(changed):,} changed, all since {found.record.archived}.",
-            "That is what a mistake or malicious encryption looks like: open a few of them first. If you did this "
-            "yourself, continue with --ignore mass-change; earlier editions are kept.",
-            yields=True,
+    )
+    changed = [file for file in found.to_read if file.stored in before]
+    same = [file for file in changed if before.size(file.stored) == file.entry.size]
+    return Change(
+        len(before),
+        vanished,
+        len(changed) - len(same),
+        tuple((file, before[file.stored].record.blake3) for file in same),
+    )
+
+
+def _outside_there(found: Difference, gone: set[str]) -> set[str]:
+    """Return the outside files that are only not used any more: they are where they were."""
+    there = (item for item in found.record.outside_files if item.stored in gone)
+    return {item.stored for item in there if os.path.isfile(from_wire(item.path))}
+
+
+def since_state(
+    state: Newest,
+    library: Library,
+    selection: Selection,
+    files: Iterable[PlannedFile],
+    databases: Iterable[PlannedDatabase],
+    carried: Iterable[CarriedFile],
+) -> Change:
+    """Return what changed since the newest state that is known of a library, in another chest."""
+    before = state.files
+    found = {_own(file): file for file in files}
+    captured = {_own(database.file) for database in databases}
+    captured |= {_own(companion) for database in databases for companion in database.companions}
+    present = {f"{LIBRARY_FILES}{file.path}" for file in (*selection.listing.files, *selection.listing.system)}
+    present |= {_named(item.path, item.outside) for item in carried}
+    arrived = {(file.entry.size, file.entry.mtime_ns) for key, file in found.items() if key not in before}
+    vanished = other = 0
+    same: list[tuple[PlannedFile, str]] = []
+    for key, (size, mtime_ns, digest) in before.items():
+        file = found.get(key)
+        if key in captured:
+            continue
+        if file is None:
+            outside = key.startswith(OUTSIDE_FILES)
+            there = os.path.isfile(key.removeprefix(OUTSIDE_FILES)) if outside else key in present
+            vanished += not there and not state.unseen(key) and (size, mtime_ns) not in arrived
+        elif file.entry.size != size:
+            other += 1
+        elif state.coarse(file.entry.mtime_ns) != state.coarse(mtime_ns):
+            same.append((file, digest))
+    return Change(len(before), vanished, other, tuple(same))
+
+
+def _own(file: PlannedFile) -> str:
+    return _named(file.entry.path, file.outside_file)
+
+
+def _named(path: str, outside: bool) -> str:
+    return (OUTSIDE_FILES if outside else LIBRARY_FILES) + path
+
+
+def is_surprising(change: Change, library: Library) -> bool:
+    """Whether so much went or changed at once that it looks like a mistake, or like malicious encryption."""
+    if change.same_size and not _surprising(change.total, change.vanished, change.other_size):
+        other = change.other_size + (0 if _as_before(library, change.same_size) else len(change.same_size))
+        return _surprising(change.total, change.vanished, other)
+    return _surprising(change.total, change.vanished, change.other_size)
+
+
+def mass_change(change: Change, then: str, back: Sequence[str]) -> Finding:
+    """Say that a large share of a library vanished or changed at once.
+
+    Parameters
+    ----------
+    change : Change
+        What changed.
+    then : str
+        Since when, and in which chest that state is, in words.
+    back : sequence of str
+        The words of the command that restores the library as it was.
+    """
+    changed = change.other_size + len(change.same_size)
+    what = " and ".join(
+        words
+        for words in (
+            f"{number(change.vanished, 'file')} vanished" if change.vanished else "",
+            f"{number(changed, 'file')} changed" if changed else "",
         )
-    ]
+        if words
+    )
+    return Finding(
+        CODE,
+        "blocks",
+        f"Of {number(change.total, 'file')} in the newest known state ({then}), {what}.",
+        "That is what a mistake or malicious encryption looks like: open a few of them first. To get the library back as it "
+        f"was: {' '.join(map(quoted, back))}. If you did this yourself, continue with --ignore {CODE}; the edition before is "
+        "kept until you name it.",
+        yields=True,
+    )
 
 
 def _surprising(total: int, vanished: int, changed: int) -> bool:
@@ -82,17 +180,13 @@ def _surprising(total: int, vanished: int, changed: int) -> bool:
     return count >= _ENOUGH and count >= total * _LARGE_SHARE
 
 
-def _as_before(found: Difference, library: Library, files: list[PlannedFile]) -> bool:
+def _as_before(library: Library, files: Sequence[tuple[PlannedFile, str]]) -> bool:
     """Read a few of many files that only have other times, to see whether they have other bytes too."""
     step = max(1, len(files) // _SAMPLE)
     some = files[::step][:_SAMPLE]
-    root = Path(library.path)
-    tasks = [
-        DigestTask(os.fsencode(root / file.entry.path if library.shape == "folder" else root), file.entry.size)
-        for file in some
-    ]
+    tasks = [DigestTask(os.fsencode(place_of(library, file)), file.entry.size) for file, _ in some]
     outcomes = digest_files(tasks, lambda count: None)
     return all(
-        outcome.state == "ok" and outcome.digests[0].hex() == found.files[file.stored].record.blake3
-        for file, outcome in zip(some, outcomes, strict=True)
+        outcome.state == "ok" and outcome.digests[0].hex().startswith(digest)
+        for (_, digest), outcome in zip(some, outcomes, strict=True)
     )

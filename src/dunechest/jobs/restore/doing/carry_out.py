@@ -13,11 +13,14 @@ import time
 from collections.abc import Callable, Iterable, Mapping, Sequence
 from pathlib import Path
 
-from dunechest.chest.bag_records import stamp
+import msgspec
+
+from dunechest.chest.bag_records import BagRecords, stamp
 from dunechest.chest.layout import BAGS, CHEST_RECORD, DECLARATION, bag_folder
-from dunechest.errors import ChangedMeanwhileError, CutOffError, refuse_blocked
+from dunechest.chest.states import states_of_bag
+from dunechest.errors import ChangedMeanwhileError, CutOffError, DuneChestError, refuse_blocked
 from dunechest.findings import blocking
-from dunechest.jobs.holdings import note_damage
+from dunechest.jobs.holdings import note_damage, state_note
 from dunechest.jobs.restore.doing.attributes import dress_unreadable
 from dunechest.jobs.restore.doing.folders import make_above
 from dunechest.jobs.restore.doing.into_place import join_into_place, whole_into_place
@@ -34,6 +37,7 @@ from dunechest.jobs.restore.plan import NotDone, RestoreOutsideFile, RestorePlan
 from dunechest.jobs.restore.result import MergeResult, RestoreResult
 from dunechest.jobs.undo.doing import undo_change
 from dunechest.ledger import deeds, events
+from dunechest.ledger.ledger import open_ledger
 from dunechest.library.kinds.patterns import Patterns
 from dunechest.library.still_named import OldPlace, pattern_of, still_named
 from dunechest.names import shown, to_wire
@@ -90,7 +94,9 @@ def carry_out_once(
     begun = time.monotonic()
     staging = _staging_of(plan, plan.place)
     take_staging(staging, plan)  # only what this run has made, or taken over by its mark, is ever removed again
-    deed = deeds.begin("restore", plan.bag, to_wire(str(plan.place)), command)
+    state = "" if drill else _state_to_come(plan)
+    new = state if state and not _had(plan.place, state) else ""
+    deed = deeds.begin("restore", plan.bag, to_wire(str(plan.place)), command, state=new)
     try:
         result = _restore(Run(plan, plan.place, staging, deed, progress), begun)
     except OSError as error:
@@ -110,8 +116,32 @@ def carry_out_once(
         deeds.forget(deed.number)
         return result
     facts = {"chest": plan.chest.id, "bag": plan.bag, "place": shown(str(plan.place)), "files": result.files}
-    events.try_append(("restore", facts))  # the files are in place; without it only this computer forgets that
+    # The files are in place; without these only this computer forgets that.
+    record = msgspec.structs.replace(plan.record, state=state)
+    events.try_append(("restore", facts), *([state_note(plan.place, record)] if state else []))
     return result
+
+
+def _state_to_come(plan: RestorePlan) -> str:
+    """Return the state that a restore brings, empty if it is none of the whole library or cannot be told."""
+    if plan.parts or plan.options.parts or plan.options.files:
+        return ""
+    if plan.record.state:
+        return plan.record.state
+    own = BagRecords(_bag(plan))
+    try:
+        return states_of_bag(own, own.library()).get(plan.record.edition, "")
+    except DuneChestError:
+        return ""
+
+
+def _had(place: Path, state: str) -> bool:
+    """Whether the library in a place had a state before."""
+    try:
+        with open_ledger() as ledger:
+            return state in ledger.states_at({shown(str(place))})
+    except DuneChestError:
+        return False
 
 
 def _staging_of(plan: RestorePlan, place: Path) -> Path:

@@ -101,10 +101,21 @@ def _archived(result: ArchiveResult) -> RoutineStep:
         command = f"dunechest archive {quoted(result.bag)} --to {quoted(result.chest)}"
         return RoutineStep("archive", "problem", text, result.chest, result.bag, command)
     if result.state == "unchanged":
-        return RoutineStep("archive", "unchanged", f"{name} is in {chest} as it is.", result.chest, result.bag)
+        text = f"{name} is in {chest} as it is{_not_seen(result)}."
+        return RoutineStep("archive", "unchanged", text, result.chest, result.bag)
     new = result.files_copied - result.kept
-    text = f"{name} archived to {chest}: edition {result.edition}, {number(new, 'file')} copied."
+    text = f"{name} archived to {chest}: edition {result.edition}, {number(new, 'file')} copied{_not_seen(result)}."
     return RoutineStep("archive", "done", text, result.chest, result.bag)
+
+
+def _not_seen(result: ArchiveResult) -> str:
+    """Say how many files could not be seen, and why the first one could not."""
+    if not result.carried:
+        return ""
+    first = result.carried[0]
+    where = f" ({shown(first.place)} is not there)" if first.why == "away" else ""
+    kept = "is kept" if len(result.carried) == 1 else "are kept"
+    return f"; {number(len(result.carried), 'file')} could not be seen{where} and {kept}"
 
 
 def _why_not_well(result: ArchiveResult) -> str:
