@@ -6,6 +6,7 @@ import os
 import shutil
 import subprocess
 import sys
+import time
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager
 from pathlib import Path
@@ -71,11 +72,7 @@ def test_what_is_proven_goes_and_what_came_free_is_measured(proven: Path, chests
     assert facts(proven) == before
 
 
-def test_missing_checks_and_drills_come_first(
-    library: Path, chests: list[dunechest.Chest], monkeypatch: pytest.MonkeyPatch
-) -> None:
-    # Of three files all would be read beforehand.
-    monkeypatch.setattr("dunechest.jobs.reclaim.planning.make.sample", lambda files, everything: [])
+def test_missing_checks_and_drills_come_first(library: Path, chests: list[dunechest.Chest]) -> None:
     dunechest.archive(library, chests)
     (plan,) = dunechest.plan_reclaim(library)
     assert (plan.to_check, plan.to_drill, plan.proven) == (("blue", "sand"), "blue", False)
@@ -156,29 +153,108 @@ def test_each_condition_that_fails_forbids_it(
     assert blocks(proven) == set()
 
 
-def test_silent_changes_are_seen_by_reading(proven: Path, chests: list[dunechest.Chest]) -> None:
-    flip(proven / "rafters" / "big.bin")
-    assert blocks(proven) == {"not-identical"}, "three files are all read"
-    flip(proven / "rafters" / "big.bin")
-    flip(bag_of(chests[1], "shed") / "data/library/rafters/oar.txt")
-    assert blocks(proven) == {"not-identical"}
-    flip(bag_of(chests[1], "shed") / "data/library/rafters/oar.txt")
+def test_silent_changes_are_seen_by_reading_everything(
+    proven: Path, chests: list[dunechest.Chest], tmp_path: Path
+) -> None:
+    """One of two hundred: whatever is read by chance, it is found, each time; and what was found wrong is remembered."""
     for number in range(200):
         (proven / f"{number:03}").write_text(f"{number}")
     dunechest.archive(proven, chests)
+    for chest in chests:
+        assert dunechest.verify(chest).well
+        assert dunechest.drill(chest)[0].passed
+    before = facts(proven)
     flip(proven / "117")
-    assert blocks(proven, read_all=True) == {"not-identical"}
+    for _ in range(2):
+        with pytest.raises(dunechest.RefusedError, match="other bytes than were archived"):
+            dunechest.reclaim(proven)
+    flip(proven / "117")
+    assert facts(proven) == before, "it is where it was, and nothing of it is gone"
+    flip(bag_of(chests[1], "shed") / "data/library/042")
+    with pytest.raises(dunechest.RefusedError, match="sand is damaged"):
+        dunechest.reclaim(proven)
+    status = {copy.label: copy.state for copy in dunechest.status().libraries[0].copies}
+    assert status == {"blue": "safe", "sand": "damaged"}
+    (plan,) = dunechest.plan_reclaim(proven)
+    assert plan.to_check == ("sand",)
+    with pytest.raises(dunechest.RefusedError, match="sand is damaged"):
+        dunechest.reclaim(proven)
+    assert facts(proven) == before
 
 
-def test_copies_that_disagree_are_no_copies(
-    library: Path, chests: list[dunechest.Chest], monkeypatch: pytest.MonkeyPatch
+def test_checks_of_long_ago_are_made_again(
+    proven: Path, chests: list[dunechest.Chest], monkeypatch: pytest.MonkeyPatch
 ) -> None:
+    now = time.time()
+    monkeypatch.setattr("dunechest.clock.now", lambda: now + 3 * 366 * 86_400)
+    (plan,) = dunechest.plan_reclaim(proven)
+    assert plan.to_check == ("blue", "sand")
+    flip(bag_of(chests[0], "shed") / "data/library/rope.txt")
+    with pytest.raises(dunechest.RefusedError, match="blue is damaged"):
+        dunechest.reclaim(proven)
+    assert (proven / "rope.txt").is_file()
+
+
+def test_a_clock_that_was_once_ahead_proves_nothing(
+    proven: Path, chests: list[dunechest.Chest], monkeypatch: pytest.MonkeyPatch
+) -> None:
+    now = time.time()
+    with monkeypatch.context() as ahead:
+        ahead.setattr("dunechest.clock.now", lambda: now + 8 * 366 * 86_400)
+        for chest in chests:
+            assert dunechest.verify(chest).well
+    for chest in chests:
+        flip(bag_of(chest, "shed") / "data/library/rope.txt")
+        assert not dunechest.verify(chest).well
+    (plan,) = dunechest.plan_reclaim(proven)
+    assert plan.to_check == ("blue", "sand")
+    with pytest.raises(dunechest.RefusedError, match="is damaged"):
+        dunechest.reclaim(proven)
+    assert (proven / "rope.txt").is_file()
+
+
+def test_a_copy_is_held_while_its_original_is_deleted(
+    proven: Path, chests: list[dunechest.Chest], monkeypatch: pytest.MonkeyPatch
+) -> None:
+    """Nobody changes a chest between the last look at it and the deletion; who does so now is waited for by a refusal."""
+    with chests[0].changing("another"), pytest.raises(dunechest.ChestBusyError):
+        dunechest.reclaim(proven)
+    assert (proven / "rope.txt").is_file()
+
+    def meanwhile(*args: object) -> None:
+        with pytest.raises(dunechest.ChestBusyError), chests[1].changing("another"):
+            pass
+
+    monkeypatch.setattr("dunechest.jobs.reclaim.doing.carry_out._refuse_in_use", meanwhile)
+    assert dunechest.reclaim(proven)
+
+
+def test_copies_that_disagree_are_no_copies(library: Path, chests: list[dunechest.Chest]) -> None:
     """One was archived when a file silently had other bytes; nothing is read, and it is seen all the same."""
     dunechest.archive(library, chests[0])
     flip(library / "rope.txt")
     dunechest.archive(library, chests[1])
-    monkeypatch.setattr("dunechest.jobs.reclaim.planning.make.sample", lambda files, everything: [])
     assert blocks(library) == {"not-identical"}
+
+
+@pytest.mark.parametrize("victim", [7, 59])
+def test_an_original_set_aside_is_held_against_all_of_the_library(
+    victim: int, tmp_path: Path, chests: list[dunechest.Chest]
+) -> None:
+    own = tmp_path / "home" / "book"
+    own.mkdir()
+    for number in range(60):
+        (own / f"{number:02}.txt").write_text(f"page {number}")
+    moved = dunechest.rehome(own, chests[1].folder.parent)
+    assert moved.aside is not None
+    flip(moved.target / f"{victim:02}.txt")
+    before = facts(moved.aside)
+    for _ in range(2):
+        with pytest.raises(dunechest.RefusedError, match="other bytes than were copied"):
+            dunechest.reclaim(own)
+    assert facts(moved.aside) == before
+    flip(moved.target / f"{victim:02}.txt")
+    assert dunechest.reclaim(own)[0].files == 60
 
 
 def test_a_library_that_changed_as_a_whole_keeps_its_original(tmp_path: Path, chests: list[dunechest.Chest]) -> None:
@@ -354,7 +430,8 @@ def test_a_harmed_list_or_a_harmed_library_keeps_the_original(
         assert blocks(moved.aside) == {"not-listed"}
     listing.write_bytes(good)
     flip(moved.target / "rafters" / "big.bin")
-    assert blocks(moved.aside) == {"not-identical"}
+    with pytest.raises(dunechest.RefusedError, match="other bytes than were copied"):
+        dunechest.reclaim(moved.aside)
     flip(moved.target / "rafters" / "big.bin")
     far.rename(tmp_path / "drawer")
     with pytest.raises(dunechest.NotConnectedError):

@@ -84,7 +84,7 @@ def _room(chest: Chest) -> list[tuple[str, dict[str, Any]]]:
     return [("room", {"chest": chest.id, "free": drive.free, "total": drive.total})]
 
 
-def note_damage(chest: Chest, bag: str, wrong: int) -> None:
+def note_damage(chest: Chest, bag: str, wrong: int, *, always: bool = False) -> None:
     """Note that a job met damage in a bag that this computer knows, though it was no check of everything.
 
     Parameters
@@ -95,9 +95,11 @@ def note_damage(chest: Chest, bag: str, wrong: int) -> None:
         The library's name in it.
     wrong : int
         How many files were damaged or missing; with 0 nothing is noted.
+    always : bool
+        Note it of a bag that this computer never archived to or checked, too.
     """
     where = identity(chest.folder)
-    if wrong and bag in libraries_of(chest.id, where):
+    if wrong and (always or bag in libraries_of(chest.id, where)):
         facts = {
             "chest": chest.id,
             "bag": bag,

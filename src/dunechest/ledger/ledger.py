@@ -221,6 +221,13 @@ class Ledger:
             PastCheck(r["bag"], r["quick"], r["intact"], r["files"], r["wrong"], r["when"], r["where"]) for r in rows
         )
 
+    def checks_in_order(self, chest: str) -> tuple[PastCheck, ...]:
+        """The checks of one chest in the order in which they were noted, the latest last; no clock counts."""
+        return tuple(
+            PastCheck(r["bag"], r["quick"], r["intact"], r["files"], r["wrong"], r["when"], r["where"])
+            for r in self._of("check", chest)
+        )
+
     def drills(self, chest: str) -> tuple[PastDrill, ...]:
         """The drills of one chest, the latest first."""
         rows = self._latest("drill", chest)

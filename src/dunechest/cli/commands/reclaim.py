@@ -24,7 +24,7 @@ if TYPE_CHECKING:
     "dunechest reclaim winter-games --part Lanternfish --yes",
     sections={
         "What": ("parts", "outside_files", "also"),
-        "How": ("plan_only", "yes", "trash", "read_all", "scratch", "ignore"),
+        "How": ("plan_only", "yes", "trash", "scratch", "ignore"),
     },
 )
 @click.command("reclaim", cls=Command)
@@ -49,9 +49,6 @@ if TYPE_CHECKING:
 @click.option("--yes", is_flag=True, help="Do not ask. Needed where there is no terminal.")
 @click.option("--trash", is_flag=True, help="Move it to the system's trash; emptying the trash frees the space.")
 @click.option(
-    "--read-all", is_flag=True, help="Read every byte of the original and of its copies, not only a sample."
-)
-@click.option(
     "--scratch",
     metavar="FOLDER",
     type=click.Path(exists=True, file_okay=False),
@@ -64,8 +61,9 @@ def command(out: Out, library: str, plan_only: bool, yes: bool, **options: Any) 
 
     Nothing is deleted unless the library is unchanged since it was archived, is complete on
     as many connected drives as its rule asks for (two, if nothing else is set), was fully
-    checked on each since, passed a drill on one, and is neither open nor used from outside.
-    Missing checks and the drill are done first. Licensed files, placeholders and what was
+    checked on each lately, passed a drill on one, and is neither open nor used from outside.
+    Missing checks and the drill are done first. Just before anything is deleted, every
+    byte of it and of its copies is read once more. Licensed files, placeholders and what was
     left out of the archive stay, and are listed.
 
     Of a library that was moved to a drive by dunechest rehome, the original that was set

@@ -7,12 +7,11 @@ from __future__ import annotations
 
 import os
 
-from msgspec.structs import replace
-
-from dunechest.errors import UsageError, refuse_blocked
+from dunechest.errors import RefusedError, UsageError, refuse_blocked
 from dunechest.jobs.homes import homes_named
 from dunechest.jobs.named import AnyLibrary, get_library
 from dunechest.jobs.reclaim.doing.carry_out import carry_out
+from dunechest.jobs.reclaim.doing.last_look import chests_held
 from dunechest.jobs.reclaim.first_checks import prove
 from dunechest.jobs.reclaim.options import USUAL, YIELDING_CODES, ReclaimOptions
 from dunechest.jobs.reclaim.plan import Evidence, ReclaimPlan
@@ -95,13 +94,16 @@ def prove_and_carry_out(plan: ReclaimPlan, *, progress: Progress = silent, comma
         If a drive is gone, or the system refuses in the middle; the same command finishes it.
     """
     refuse_blocked("Refused: nothing was deleted, because {} cannot be deleted now.", {plan.name: plan.blocked})
-    checked = not plan.proven
-    if checked:
+    if plan.proven:
+        return carry_out(plan, progress=progress, command=command)
+    # What was just read while its chest was held is not read once more; all else is looked at again.
+    with chests_held(plan):
         prove(plan, progress=progress)
-        # What was just read is not read once more; all else is looked at again.
-        options = replace(plan.options, read_all=False)
-        plan = replace(plan_original(plan.library, options), options=options)
-    return carry_out(plan, progress=progress, command=command, checked=checked)
+        checked = plan.to_check
+        again = plan_original(plan.library, plan.options)
+        if {copy.chest for copy in again.copies if copy.counts} - {copy.chest for copy in plan.copies if copy.counts}:
+            raise RefusedError("A chest was connected meanwhile. Nothing was deleted; run the command again.")
+        return carry_out(again, progress=progress, command=command, checked=checked)
 
 
 def reclaim(

@@ -22,8 +22,6 @@ class ReclaimOptions(msgspec.Struct, frozen=True):
         Only these parts; the whole library if empty.
     trash : bool
         Move it to the system's trash instead of deleting it.
-    read_all : bool
-        Read and compare every byte of the original and of its copies.
     outside_files : bool
         Delete files stored elsewhere that the library uses, too, where they are archived.
     also : tuple of str
@@ -41,7 +39,6 @@ class ReclaimOptions(msgspec.Struct, frozen=True):
 
     parts: tuple[str, ...] = ()
     trash: bool = False
-    read_all: bool = False
     outside_files: bool = False
     also: tuple[str, ...] = ()
     scratch: str | None = None

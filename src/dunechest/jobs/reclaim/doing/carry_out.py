@@ -7,11 +7,13 @@ from __future__ import annotations
 
 import os
 import time
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterable, Iterator, Sequence
+from contextlib import nullcontext
 from pathlib import Path
 
 from dunechest.errors import CutOffError, DuneChestError, RefusedError, refuse_blocked
 from dunechest.jobs.homes import known_homes, note_aside, note_aside_gone
+from dunechest.jobs.reclaim.doing.last_look import chests_held, read_all
 from dunechest.jobs.reclaim.doing.take_out import move, take_out_parts
 from dunechest.jobs.reclaim.plan import ReclaimPlan
 from dunechest.jobs.reclaim.result import ReclaimResult
@@ -34,7 +36,7 @@ _WITH_SNAPSHOTS = frozenset({"btrfs", "zfs", "apfs", "bcachefs", "nilfs2"})
 
 
 def carry_out(
-    plan: ReclaimPlan, *, progress: Progress = silent, command: str = "", checked: bool = False
+    plan: ReclaimPlan, *, progress: Progress = silent, command: str = "", checked: Iterable[str] | None = None
 ) -> ReclaimResult:
     """Delete what a plan says.
 
@@ -46,8 +48,8 @@ def carry_out(
         Told how far it is.
     command : str
         Something that all changes of one command have in common.
-    checked : bool
-        Whether copies were checked just before, which is told.
+    checked : iterable of str
+        Labels of the chests whose copies were read whole just before, while all were held; None if they are not held yet.
 
     Returns
     -------
@@ -65,12 +67,20 @@ def carry_out(
         labels = ", ".join(dict.fromkeys((*plan.to_check, *filter(None, (plan.to_drill,)))))
         raise RefusedError(f"Refused: the copies in {shown(labels)} have to be checked first. Nothing was deleted.")
     begun = time.monotonic()
+    with chests_held(plan) if checked is None else nullcontext():
+        return _carry_out(plan, progress, command, tuple(checked or ()), begun)
+
+
+def _carry_out(
+    plan: ReclaimPlan, progress: Progress, command: str, checked: Sequence[str], begun: float
+) -> ReclaimResult:
     _refuse_in_use(plan)
     before = _free(plan.place.parent)
     deed = deeds.begin("reclaim", plan.name, to_wire(str(plan.place)), command)
     aside = _aside_name(plan)
     try:
         along = _out_of_the_way(plan, aside, deed)
+        read_all(plan, aside, progress, checked)
         lines = list(_lines(plan, aside, along))
         step = Removing(
             to_wire(str(aside)), deed.listing(lines), to_wire(str(plan.place)), plan.options.trash, False, plan.how
@@ -85,7 +95,7 @@ def carry_out(
         raise
     left = _delete(plan, step, deed, progress)
     deed.close()
-    return _summary(plan, left, before, begun, checked)
+    return _summary(plan, left, before, begun)
 
 
 def _refuse_in_use(plan: ReclaimPlan) -> None:
@@ -185,7 +195,7 @@ def _free(folder: Path) -> int:
         return 0
 
 
-def _summary(plan: ReclaimPlan, left: Sequence[str], before: int, begun: float, checked: bool) -> ReclaimResult:
+def _summary(plan: ReclaimPlan, left: Sequence[str], before: int, begun: float) -> ReclaimResult:
     freed = max(0, _free(plan.place.parent) - before)
     stays = tuple((path, "it was changed or put there meanwhile") for path in left)
     gone = [file for file in plan.going if str(plan.place / file.path) not in left]
@@ -218,7 +228,7 @@ def _summary(plan: ReclaimPlan, left: Sequence[str], before: int, begun: float, 
         staying=(*plan.staying, *stays),
         rest=rest,
         outside_paths=plan.outside_paths,
-        checked=tuple(copy.label for copy in plan.copies if copy.counts) if checked else (),
+        checked=tuple(copy.label for copy in plan.copies if copy.counts),
         drilled=next((copy.label for copy in plan.copies if copy.drilled is not None), ""),
         how=plan.how,
         findings=tuple(f for f in plan.findings if f.severity == "warning"),

@@ -13,10 +13,10 @@ from dunechest.errors import NotConnectedError
 from dunechest.findings import Finding, most_serious_first
 from dunechest.jobs.homes import Home, list_homes, places_meant
 from dunechest.jobs.named import library_at
+from dunechest.jobs.reclaim.held import as_copied
 from dunechest.jobs.reclaim.options import USUAL, ReclaimOptions
 from dunechest.jobs.reclaim.plan import ReclaimPlan
 from dunechest.jobs.reclaim.planning.around import around_findings, mounts_in
-from dunechest.jobs.reclaim.planning.sample import sample
 from dunechest.jobs.reclaim.planning.staying import (
     LICENSED,
     PLACEHOLDER,
@@ -35,8 +35,6 @@ from dunechest.machine.drives import filesystem
 from dunechest.machine.folders import own_home
 from dunechest.names import quoted, shown
 from dunechest.paths import is_link
-from dunechest.transfer.digest_files import digest_files
-from dunechest.transfer.tasks import DigestTask
 from dunechest.transfer.walk import FileEntry, entry_of
 from dunechest.values import FrozenDict
 from dunechest.words import number
@@ -192,7 +190,7 @@ def _mass_change(
     """Yield a finding if much of the library is no longer what was moved, by a person or by a failing drive."""
     essential = [file for file in plan.going if contents.roles.get(file.path, "essential") == "essential"]
     own = [file for file in essential if file.path not in known or not known[file.path].updated]
-    changed = [file for file in own if not _as_copied(live.place, file)]
+    changed = [file for file in own if not as_copied(live.place, file)]
     if len(changed) > _MANY and len(changed) > _SHARE * len(own):
         yield Finding(
             "mass-change",
@@ -202,12 +200,6 @@ def _mass_change(
             "Open the library and look. If that was you, continue with --ignore mass-change.",
             yields=True,
         )
-
-
-def _as_copied(place: Path, file: FileEntry) -> bool:
-    """Whether a file in the library has the size and time of the one that was moved there."""
-    now = entry_of(str(place / file.path))
-    return now is not None and now.size == file.size and abs(now.mtime_ns - file.mtime_ns) < _step(now.mtime_ns)
 
 
 def _findings(
@@ -247,7 +239,6 @@ def _findings(
     except OSError:
         pass
     yield from _mass_change(plan, contents, live, known)
-    yield from _read(plan, known, live)
     old = (live.home.old,) if live.home is not None else ()
     yield from only_copy(plan.name, live.place, (live.place, *old))
     if plan.staying:
@@ -261,38 +252,6 @@ def _findings(
         )
     if not plan.going:
         yield Finding("nothing", "blocks", "There is nothing that could be deleted.", "Nothing has to be done.")
-
-
-def _read(plan: ReclaimPlan, known: Mapping[str, AsideFile], live: Live) -> Iterator[Finding]:
-    """Read some files or all of them in the library that goes on, and say if one has other bytes than were copied."""
-    listed = [file for file in plan.going if (then := known.get(file.path)) is not None and then.blake3]
-    read = sample(listed, everything=plan.options.read_all)
-    for path, whose in _differing(read, known, live, plan.place):
-        yield Finding(
-            "not-identical",
-            "blocks",
-            f"{shown(path)} in {shown(str(whose))} has other bytes than were copied, though its date is the same.",
-            "Do not delete the original. Look at that file, and at the drive.",
-        )
-        return
-
-
-def _differing(
-    files: Sequence[FileEntry], known: Mapping[str, AsideFile], live: Live, place: Path
-) -> Iterator[tuple[str, Path]]:
-    unchanged = [file for file in files if _as_copied(live.place, file)]
-    for top in (place, live.place):
-        tasks = [DigestTask(os.fsencode(top / file.path), file.size) for file in unchanged]
-        for file, outcome in zip(unchanged, digest_files(tasks, lambda count: None), strict=True):
-            if outcome.state != "ok" or outcome.digests[0].hex() != known[file.path].blake3:
-                yield file.path, top
-
-
-def _step(time_ns: int) -> int:
-    """Return in what steps (ns) a drive may keep times, by one of them: whole seconds, hundredths, or finer."""
-    if time_ns % 1_000_000_000 == 0:
-        return 2_000_000_001
-    return 10_000_001 if time_ns % 10_000_000 == 0 else 101
 
 
 def only_copy(name: str, left: Path, places: Sequence[Path]) -> Iterator[Finding]:
