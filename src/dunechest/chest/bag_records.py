@@ -392,6 +392,17 @@ class BagRecords:
             return {}
         return edition_lines(tag_files.parse_info(text)[0])
 
+    def told_for_certain(self) -> dict[int, EditionTotals]:
+        """Return what ``bag-info.txt`` tells of each edition, for whoever writes it again: nothing of it may be lost.
+
+        Raises
+        ------
+        RecordDamagedError
+            If it cannot be read, or is not proven.
+        """
+        text = self.content(INFO, 1 << 24).decode("utf-8", "replace")
+        return edition_lines(tag_files.parse_info(text)[0])
+
     def totals(self, number: int, library: LibraryRecord | None) -> EditionTotals | None:
         """Return the totals that were written down of an edition; None if neither place can be believed.
 

@@ -84,7 +84,15 @@ def _read(bag: Path) -> _Journal | None:
         return None
     try:
         journal = msgspec.json.decode(safe.read_bounded(bag / JOURNAL, _MOST), type=_Journal)
-    except (OSError, ValueError, msgspec.MsgspecError, RecursionError):
+    except (FileNotFoundError, NotADirectoryError):
+        return None
+    except OSError as error:
+        # It may be whole: what it decided must not be taken for undecided, and cleared away.
+        raise ChestUnusableError(
+            f"The journal in {shown(str(bag))} cannot be read: {error.strerror}. Nothing was touched. Run the command again; "
+            "if that does not help, another port or cable may."
+        ) from error
+    except (ValueError, msgspec.MsgspecError, RecursionError):
         return None
     if journal.format > 1:
         raise ChestUnusableError(f"The journal in {shown(str(bag))} is of a newer format. Nothing was touched.")

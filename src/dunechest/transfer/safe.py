@@ -72,6 +72,15 @@ def read_bounded(path: Path, most: int) -> bytes:
     ValueError
         If it is larger than `most`.
     """
+    try:
+        return _read_bounded(path, most)
+    except OSError as error:
+        if error.errno != errno.EIO:
+            raise
+        return _read_bounded(path, most)  # a drive that stumbles once: what is read next proves itself by its digest
+
+
+def _read_bounded(path: Path, most: int) -> bytes:
     fd = open_regular(path)
     try:
         # One call for nearly every file; the loop for one that grows, or whose size is not the truth.

@@ -88,7 +88,7 @@ def show(out: Out, result: ReclaimResult) -> None:
         say(console, "The library is here:", indent=2)
         console.print(out.place(result.live), soft_wrap=True)
     if result.checked:
-        say(console, f"Checked first: {shown(', '.join(result.checked))}.", indent=2)
+        say(console, f"Read whole just before: the original and {shown(', '.join(result.checked))}.", indent=2)
     show_findings(out, result.findings)
     stays = [f"{shown(path)}: {shown(why)}" for path, why in result.staying]
     show_list(out, "Stays:", stays, most=10)

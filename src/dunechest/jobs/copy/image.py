@@ -163,7 +163,7 @@ def image_of(source: Held, limits: Limits, target: Held | None = None) -> Image:
     states = _States(source, limits)
     image = Image(states.fitted[source.record.edition].record, _table(source.files, states.current))
     image.source = {DATA + new: DATA + old for old, new in states.current.names.items()}
-    image.totals = {n: t for n, t in source.own.told().items() if n in wanted and n != source.record.edition}
+    image.totals = {n: t for n, t in source.own.told_for_certain().items() if n in wanted and n != source.record.edition}
     same = all(not fitted.names for fitted in states.fitted.values()) and states.plain_records
     names = FittedEarlier(states.fitted, limits).paths(source.earlier)
     if wanted == set(source.numbers):
@@ -272,7 +272,7 @@ def _join_editions(
     image: Image, source: Held, target: Held, states: _States, names: Mapping[str, str], wanted: set[int]
 ) -> None:
     """Have the editions of both: those that only the target has keep what they need."""
-    here = dict(target.own.told())
+    here = target.own.told_for_certain()
     only_here = [n for n in target.numbers if n not in source.numbers]
     needed: set[str] = {proven.record.blake3 for proven in image.files.values()}
 

@@ -113,7 +113,7 @@ def _write(own: BagRecords, plan: DropPlan) -> str:
         changed[f"{EDITIONS}/{number:04d}/changes.jsonl"] = lines
     for number in plan.marked:
         changed[edition_path(number)] = [records.encode_line(replace(own.edition(number), protected=True))]
-    totals = {number: item for number, item in own.told().items() if number not in plan.dropped}
+    totals = {number: item for number, item in own.told_for_certain().items() if number not in plan.dropped}
     changed[INFO] = [bag_info(plan.record, plan.bag, plan.record.totals.files_stored, totals)]
     rewritten = _rewrite(own, plan)
     fresh = {*changed, *rewritten, TAGS}

@@ -82,7 +82,7 @@ def next_edition(run: Run, previous: Difference, library: LibraryRecord) -> str:
         },
         carried=carried,
         archives=in_pieces.values(),
-        before=own.told(),
+        before=own.told_for_certain(),
     )
     flush_pending(bag, whole=plan.whole_sync)
     leaving |= {path: f"{GONE}/{at}" for at, path in enumerate(in_pieces)}
