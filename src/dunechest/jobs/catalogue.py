@@ -221,5 +221,5 @@ def _row(path: str, brief: Brief, names: _Names, first: int, last: int) -> Row:
         own = own.encode("utf-8", "surrogateescape").decode("utf-8", "backslashreplace")
     folder, _, name = own.rpartition("/")
     size, mtime_ns, digest = brief
-    seconds = max(-(1 << 62), min(1 << 62, mtime_ns)) // 1_000_000_000
+    seconds = max(-(1 << 62), min(1 << 62, mtime_ns // 1_000_000_000))
     return Row(folder, name, size, seconds, int.from_bytes(digest, "big", signed=True), first, last)

@@ -18,7 +18,7 @@ import msgspec
 
 from dunechest.errors import CutOffError
 from dunechest.transfer import pace
-from dunechest.transfer.messages import receive, send
+from dunechest.transfer.messages import Decoder, receive, send
 from dunechest.transfer.tasks import Done, Job, Numbered, Told
 
 if TYPE_CHECKING:
@@ -42,10 +42,11 @@ class Helper:
         self.process = _start()
         self.answers: Answers = SimpleQueue()
         assert self.process.stdout is not None
-        told = self.process.stdout, msgspec.msgpack.Decoder(Told | Done)
+        answers: Decoder[Told | Done] = Decoder(Told | Done)
+        told = self.process.stdout, answers
         threading.Thread(target=self._listen, args=told, daemon=True).start()
 
-    def _listen(self, pipe: IO[bytes], answers: msgspec.msgpack.Decoder[Told | Done]) -> None:
+    def _listen(self, pipe: IO[bytes], answers: Decoder[Told | Done]) -> None:
         try:
             while (body := receive(pipe)) is not None:
                 self.answers.put((self, answers.decode(body)))

@@ -11,10 +11,8 @@ import sys
 import time
 from typing import BinaryIO
 
-import msgspec
-
 from dunechest.transfer import copying
-from dunechest.transfer.messages import receive, send
+from dunechest.transfer.messages import Decoder, receive, send
 from dunechest.transfer.tasks import Numbered, Told
 
 
@@ -70,7 +68,7 @@ def main() -> int:
     # Ctrl-C goes to the whole group; only the main process decides what it means.
     signal.signal(signal.SIGINT, signal.SIG_IGN)
     allow_many_files()
-    jobs = msgspec.msgpack.Decoder(Numbered)
+    jobs: Decoder[Numbered] = Decoder(Numbered)
     tell = _Teller(sys.stdout.buffer)
     while (body := receive(sys.stdin.buffer)) is not None:
         numbered = jobs.decode(body)
