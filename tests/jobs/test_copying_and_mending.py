@@ -289,7 +289,7 @@ def test_two_chests_are_compared(
     assert ran.status == 1
     assert ran.out.startswith("DIFFERENT: 2 libraries differ in blue and sand.")
     assert "only in sand" in ran.out
-    assert "blue has edition 1, 2" in ran.out
+    assert "only in blue: edition 2" in ran.out
     assert "different: rope.txt" in ran.out
     assert command("compare", "blue", chest.folder.parent).status == 2
     assert command("compare", "blue", "sand", "--edition", "1").status == 2

@@ -15,7 +15,10 @@ import dunechest
 from tests.support.runs import Command
 from tests.support.trees import facts
 
-_DAYS = {year: (datetime.date(year, 5, 5) - datetime.date(1970, 1, 1)).days for year in (1903, 2117, 2262, 2300, 2440, 9990)}
+_DAYS = {
+    year: (datetime.date(year, 5, 5) - datetime.date(1970, 1, 1)).days
+    for year in (1903, 2117, 2262, 2300, 2440, 9990)
+}
 
 
 @pytest.fixture

@@ -115,4 +115,3 @@ def state_of(drive: Path) -> object:
     assert record.format == FORMAT
     assert set(own.told()) == set(own.numbers(record.edition))
     return facts(bag / "data", times=False), record.state, own.numbers(record.edition)
-

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import errno
 import json
 import os
 import shutil
@@ -443,3 +444,73 @@ def test_the_same_files_by_another_way_continue(
     shutil.copytree(first, second)
     (second / "more.txt").write_text("more")
     assert command("archive", second, "--to", chest.folder, "--continue", "diary").status == 0
+
+
+# --- two chests that went apart
+
+
+def test_an_archive_to_two_chests_that_was_interrupted_on_one(
+    papers: Path, chests: dict[str, dunechest.Chest], command: Command, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    """Each has an edition of the same number with other content: the next archive or copy brings both together."""
+    blue, sand = chests["blue"].folder, chests["sand"].folder
+    command("archive", papers, "--to", blue, "--to", sand)
+    (papers / "second.txt").write_text("second")
+    full = errno.ENOSPC
+
+    def gate(operation: str, *what: object) -> None:
+        if any(str(sand) in os.fsdecode(item) for item in what if isinstance(item, str | bytes | os.PathLike)):
+            raise OSError(full, os.strerror(full))
+
+    with monkeypatch.context() as patch:
+        patch.setattr("dunechest.transfer.disk.gate", gate)
+        assert command("archive", papers, "--to", blue, "--to", sand).status == 4
+    assert (held(chests["blue"], "papers").edition, held(chests["sand"], "papers").edition) == (2, 1)
+    (papers / "third.txt").write_text("third")
+    assert command("archive", papers, "--to", sand).status == 0
+    # Both have an edition 2, of other content. The copy does not guess.
+    ran = command("copy", "blue", "sand")
+    assert ran.status == 0
+    assert "newer state" in ran.out
+    assert command("copy", "sand", "blue").status == 0
+    assert command("verify", "blue").status == 0
+    assert held(chests["blue"], "papers").state == held(chests["sand"], "papers").state
+    assert held(chests["blue"], "papers").edition == 3
+    ran = command("compare", "blue", "sand", "--json")
+    (found,) = ran.json["libraries"]
+    assert (found["first_only_editions"], found["second_only_editions"]) == ([2], [])
+    into = papers.parent / "back"
+    for number, names in ((1, set()), (2, {"second.txt"}), (3, {"second.txt", "third.txt"})):
+        command("restore", "blue", "papers", "--edition", str(number), "--into", into, "--yes")
+        assert {p.name for p in into.iterdir()} - {f"{n}.txt" for n in range(30)} == names
+        shutil.rmtree(into)
+    # And the next archive goes on in both.
+    (papers / "fourth.txt").write_text("fourth")
+    assert command("archive", papers, "--to", "blue", "--to", "sand").status == 0
+    assert held(chests["blue"], "papers").state == held(chests["sand"], "papers").state
+    assert command("copy", "blue", "sand").status == 0
+
+
+def test_two_states_that_diverged_are_told_and_neither_is_reverted(
+    computers: Callable[[str], Path], chests: dict[str, dunechest.Chest], command: Command
+) -> None:
+    blue, sand = chests["blue"].folder, chests["sand"].folder
+    first = diary(computers("tern") / "diary")
+    command("archive", first, "--to", blue)
+    command("copy", blue, sand)
+    second = computers("plover") / "diary"
+    command("restore", sand, "diary", "--into", second, "--yes")
+    (second / "plover.txt").write_text("plover")
+    assert command("archive", second, "--to", sand).status == 0
+    computers("tern")
+    (first / "tern.txt").write_text("tern")
+    assert command("archive", first, "--to", blue).status == 0
+    for one, other in ((blue, sand), (sand, blue)):
+        ran = command("copy", one, other)
+        assert (ran.status, "has diverged" in ran.err + ran.out) == (3, True)
+    # What is proposed works: bring the other state here, then archive to both.
+    assert command("restore", sand, "diary", "--into", first, "--if-exists", "merge", "--yes").status == 0
+    assert command("archive", first, "--to", blue, "--to", sand).status == 0
+    for name in ("tern.txt", "plover.txt"):
+        assert (sand / "bags/diary/data/library" / name).is_file()
+    assert command("copy", blue, sand).status == 0

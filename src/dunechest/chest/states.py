@@ -119,3 +119,9 @@ def following(state: str, *before: tuple[str, Iterable[str]]) -> tuple[str, ...]
     rest = [item for _, follows in before for item in follows]
     every = dict.fromkeys(item for item in (*firsts, *rest) if item and item != state)
     return tuple(every)[:_MOST]
+
+
+def only_in(one: dict[int, str], other: dict[int, str]) -> tuple[int, ...]:
+    """Return the editions of one chest whose states another does not have."""
+    there = set(other.values())
+    return tuple(number for number, state in sorted(one.items()) if state not in there)

@@ -39,17 +39,24 @@ class Compare(Document):
 class ComparedLibrary(Document):
     """What two chests have of a library: the numbers of its editions in each, and how the current ones compare.
 
-    `files` is null where one of them does not have it, or it cannot be compared; `why` says so.
+    The numbers say which editions a chest has; `first_only_editions` and `second_only_editions` are those whose content the
+    other chest has in none. `files` is null where one of them does not have it, or it cannot be compared; `why` says so.
     """
 
     name: str
     same: bool
     first_editions: list[int]
     second_editions: list[int]
+    first_only_editions: list[int]
+    second_only_editions: list[int]
     files: Compare | None
     why: str
 
-    _sources: ClassVar[Mapping[str, str]] = {"same": "well"}
+    _sources: ClassVar[Mapping[str, str]] = {
+        "same": "well",
+        "first_only_editions": "first_only",
+        "second_only_editions": "second_only",
+    }
 
 
 class CompareChests(Document):

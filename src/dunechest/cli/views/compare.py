@@ -61,7 +61,7 @@ def problems_of_chests(result: ChestComparison) -> list[str]:
             found.append(f"{library.name}: {library.why}")
         else:
             found += [f"{library.name}: {line}" for line in problems(library.files)]
-            if library.first_editions != library.second_editions:
+            if not library.same_editions:
                 found.append(f"{library.name}: other editions")
     return found
 
@@ -94,9 +94,10 @@ def _show_compared(out: Out, library: LibraryComparison, result: ChestComparison
     say(console, line, indent=2, hang=11)
     if library.why:
         say(console, library.why, indent=6)
-    if library.files is not None and library.first_editions != library.second_editions:
-        for label, editions in ((result.first, library.first_editions), (result.second, library.second_editions)):
-            say(console, f"{shown(label)} has edition {', '.join(map(str, editions))}", indent=6)
+    if library.files is not None and not library.same_editions:
+        for label, editions in ((result.first, library.first_only), (result.second, library.second_only)):
+            if editions:
+                say(console, f"only in {shown(label)}: edition {', '.join(map(str, editions))}", indent=6)
     if library.files is not None and not library.files.well:
         lines = [shown(text) for text in problems(library.files)]
         show_list(out, f"A is {shown(result.first)}, B is {shown(result.second)}:", lines, most=5)

@@ -11,6 +11,7 @@ import msgspec
 from dunechest.chest.bag_entry import BagEntry
 from dunechest.chest.chest import Chest
 from dunechest.chest.find_chest import find_chest
+from dunechest.chest.states import only_in, states_of_bag
 from dunechest.errors import CutOffError, DuneChestError, UsageError
 from dunechest.jobs.compare.by_bytes import compare
 from dunechest.jobs.compare.result import Comparison
@@ -25,7 +26,8 @@ class LibraryComparison(Value, msgspec.Struct, frozen=True):
     """What two chests have of a library.
 
     `first_editions` and `second_editions` are the numbers of what each has, empty if it has none; `files` compares the
-    current ones, None if that cannot be done, `why` says then why not.
+    current ones, None if that cannot be done, `why` says then why not. `first_only` and `second_only` are the numbers of
+    those whose state the other does not have, whatever it is called there.
     """
 
     _shown: ClassVar[tuple[str, ...]] = ("name", "well")
@@ -36,11 +38,18 @@ class LibraryComparison(Value, msgspec.Struct, frozen=True):
     second_editions: tuple[int, ...]
     files: Comparison | None
     why: str = ""
+    first_only: tuple[int, ...] = ()
+    second_only: tuple[int, ...] = ()
+
+    @property
+    def same_editions(self) -> bool:
+        """Whether both have the same states."""
+        return not (self.first_only or self.second_only)
 
     @property
     def well(self) -> bool:
         """Whether both have the same editions, and the current ones are the same."""
-        return self.files is not None and self.files.well and self.first_editions == self.second_editions
+        return self.files is not None and self.files.well and self.same_editions
 
 
 class ChestComparison(Value, msgspec.Struct, frozen=True):
@@ -93,7 +102,9 @@ def compare_chests(
     for name in sorted(ours.keys() | theirs.keys()):
         pair = _editions(ours.get(name)), _editions(theirs.get(name))
         if name in ours and name in theirs:
-            libraries.append(_compare(name, pair, (one, two), progress))
+            found = _compare(name, pair, (one, two), progress)
+            first_only, second_only = _only(ours[name], theirs[name], pair)
+            libraries.append(msgspec.structs.replace(found, first_only=first_only, second_only=second_only))
         else:
             libraries.append(
                 LibraryComparison(name, *pair, None, f"only in {shown((one if name in ours else two).label)}")
@@ -111,6 +122,20 @@ def _compare(
     except DuneChestError as error:
         return LibraryComparison(name, *pair, None, str(error))
     return LibraryComparison(name, *pair, files)
+
+
+def _only(
+    first: BagEntry, second: BagEntry, pair: tuple[tuple[int, ...], tuple[int, ...]]
+) -> tuple[tuple[int, ...], tuple[int, ...]]:
+    """Return the numbers of the editions that only one of two bags has, by their states; by the numbers if these are damaged."""
+    try:
+        if first.library is not None and second.library is not None:
+            ours, theirs = states_of_bag(first.records, first.library), states_of_bag(second.records, second.library)
+            return only_in(ours, theirs), only_in(theirs, ours)
+    except DuneChestError:
+        pass
+    ours_, theirs_ = pair
+    return tuple(n for n in ours_ if n not in theirs_), tuple(n for n in theirs_ if n not in ours_)
 
 
 def _editions(entry: BagEntry | None) -> tuple[int, ...]:

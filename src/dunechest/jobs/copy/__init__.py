@@ -28,7 +28,7 @@ __all__ = [
 ]
 
 #: What concerns one library only: where all of a chest is copied, the others are copied all the same.
-_OF_ONE = frozenset({"damaged-archive", "other-history", "name-taken", "file-too-large"})
+_OF_ONE = frozenset({"damaged-archive", "other-history", "diverged", "name-taken", "file-too-large"})
 
 
 def copy_chest(

@@ -163,7 +163,11 @@ def image_of(source: Held, limits: Limits, target: Held | None = None) -> Image:
     states = _States(source, limits)
     image = Image(states.fitted[source.record.edition].record, _table(source.files, states.current))
     image.source = {DATA + new: DATA + old for old, new in states.current.names.items()}
-    image.totals = {n: t for n, t in source.own.told_for_certain().items() if n in wanted and n != source.record.edition}
+    image.totals = {
+        n: t
+        for n, t in source.own.told_for_certain().items()
+        if n in wanted and n in source.numbers and n != source.record.edition
+    }
     same = all(not fitted.names for fitted in states.fitted.values()) and states.plain_records
     names = FittedEarlier(states.fitted, limits).paths(source.earlier)
     if wanted == set(source.numbers):
@@ -295,7 +299,10 @@ def _join_editions(
     image.lines = dict(_differences(steps()))
     for number in sorted(wanted - {source.record.edition}):
         if number in only_here:
-            image.editions[number] = target.own.edition(number) if number != target.record.edition else target.record
+            last = number == target.record.edition
+            image.editions[number] = target.record if last else target.own.edition(number)
+            if last and source.record.mass_change:
+                image.editions[number] = msgspec.structs.replace(target.record, protected=True)
             if number in here:
                 image.totals[number] = here[number]
         else:

@@ -16,6 +16,7 @@ from dunechest.errors import DuneChestError, UsageError
 from dunechest.findings import Finding, most_serious_first
 from dunechest.jobs.copy.image import Held, Image, held, image_of
 from dunechest.jobs.copy.plan import BagChange, CopyPlan, State
+from dunechest.jobs.copy.planning.histories import histories
 from dunechest.jobs.copy.planning.same import why_not_same
 from dunechest.jobs.copy.planning.sync import sync_new, sync_next
 from dunechest.jobs.made_here import made_here
@@ -186,12 +187,14 @@ def _onto(entry: BagEntry, own: Held, source: Chest, there: BagEntry, target: Ch
         return _Found("barred", (Finding("damaged-archive", "blocks", words, action),))
     mine = held(there.records)
     if (other := why_not_same(own, mine)) is not None:
-        return _of_two(own.record, mine.record, name, label, other)
+        return _by_states(own, mine, source, target, drive, other)
     if mine.record.edition > own.record.edition:
-        ours, theirs = own.record.edition, mine.record.edition
-        words = f"{label} has a newer state of {name} (edition {theirs}) than {shown(source.label)} (edition {ours})."
-        action = f"To copy it the other way: dunechest copy {quoted(target.label)} {quoted(source.label)} {name}"
-        return _Found("newer", (Finding("newer-there", "info", words, action),))
+        return _newer(own.record, mine.record, source, target, there.name)
+    return _next(own, mine, drive)
+
+
+def _next(own: Held, mine: Held, drive: Drive) -> _Found:
+    """Say how a bag gets the editions that it lacks."""
     image = image_of(own, drive.place.limits, mine)
     sync = sync_next(image, own, mine)
     editions = tuple(n for n in image.numbers if n not in mine.numbers)
@@ -201,16 +204,62 @@ def _onto(entry: BagEntry, own: Held, source: Chest, there: BagEntry, target: Ch
     return _Found("next", (), image, sync, editions, _sizes(own))
 
 
-def _of_two(ours: LibraryRecord, theirs: LibraryRecord, name: str, label: str, why: str) -> _Found:
-    """Say what it means that the target has this library from elsewhere."""
-    if ours.fingerprint and ours.fingerprint == theirs.fingerprint and ours.origin.path == theirs.origin.path:
+def _newer(ours: LibraryRecord, theirs: LibraryRecord, source: Chest, target: Chest, bag: str) -> _Found:
+    words = (
+        f"{shown(target.label)} has a newer state of {shown(bag)} (edition {theirs.edition}) than {shown(source.label)} "
+        f"(edition {ours.edition})."
+    )
+    action = f"To copy it the other way: dunechest copy {quoted(target.label)} {quoted(source.label)} {quoted(bag)}"
+    return _Found("newer", (Finding("newer-there", "info", words, action),))
+
+
+def _by_states(own: Held, mine: Held, source: Chest, target: Chest, drive: Drive, why: str) -> _Found:
+    """Decide by their states about two bags whose numbers do not mean the same."""
+    found = histories(own, mine)
+    name, label = shown(own.own.bag.name), shown(target.label)
+    relation = found.relation
+    if relation == "same":
         words = f"{label} has this state of {name} from an archive of its own."
         return _Found("unchanged", (Finding("own-archive", "info", words, "Nothing is to be copied."),))
+    if relation == "ahead":
+        return _newer(own.record, mine.record, source, target, own.own.bag.name)
+    if relation == "behind":
+        told = _Found("next")
+        done = _next(found.appended(), mine, drive)
+        left = found.only_source[:-1]
+        if left:
+            words = (
+                f"{shown(source.label)} has {number(len(left), 'earlier state')} of {name} that {label} does not get: edition "
+                f"{', '.join(map(str, left))}."
+            )
+            told = _Found("next", (Finding("editions-between", "info", words, "They stay where they are."),))
+        return msgspec.structs.replace(done, findings=told.findings)
+    if relation == "diverged":
+        words = (
+            f"{name} has diverged: {shown(source.label)} has {_states(found.only_source)} that {label} does not have, and "
+            f"{label} has {_states(found.only_target)} that {shown(source.label)} does not have."
+        )
+        both = f"dunechest archive {_called(own.record)} --to {quoted(source.label)} --to {quoted(target.label)}"
+        action = f"Archive the library to both: {both}. Neither of the two is changed by this copy."
+        if own.record.origin.machine_id != mine.record.origin.machine_id:
+            bring = f"dunechest restore {quoted(target.label)} {quoted(own.own.bag.name)} --if-exists merge"
+            action = f"Bring the other state here first: {bring}. Then archive the library to both: {both}"
+        return _Found("barred", (Finding("diverged", "blocks", words, action),))
     action = (
         "Archive the library itself to both chests; or copy to a chest that does not have it yet. Neither of the two is "
         "changed."
     )
     return _Found("barred", (Finding("other-history", "blocks", f"{name} in {label} {why}.", action),))
+
+
+def _called(record: LibraryRecord) -> str:
+    """Return how a command on this computer calls a library: by its folder, if it is there."""
+    place = from_wire(record.origin.path)
+    return quoted(place if os.path.lexists(place) else record.name)
+
+
+def _states(numbers: tuple[int, ...]) -> str:
+    return f"{'edition' if len(numbers) == 1 else 'editions'} {', '.join(map(str, numbers))}"
 
 
 def _cannot_be_copied(entry: BagEntry, source: Chest, why: str) -> Finding:

@@ -15,7 +15,7 @@ def why_not_same(source: Held, target: Held) -> str | None:
     both = sorted(ours.keys() & theirs.keys())
     for number in both:
         if _told(ours[number]) != _told(theirs[number]):
-            if ours[number].origin == theirs[number].origin:
+            if ours[number].origin == theirs[number].origin or _same_state(ours[number], theirs[number]):
                 return f"is an archive of its own: its edition {number} is another one"
             return "is another library of the same name"
     if not both:
@@ -25,6 +25,10 @@ def why_not_same(source: Held, target: Held) -> str | None:
         if first.archived > last.archived:
             return "is an archive of its own"
     return None
+
+
+def _same_state(one: LibraryRecord, other: LibraryRecord) -> bool:
+    return bool(one.state) and one.state == other.state
 
 
 def _by_number(held: Held) -> dict[int, LibraryRecord]:
