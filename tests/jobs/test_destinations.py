@@ -221,3 +221,36 @@ def test_a_database_that_was_broken_when_it_was_archived_is_told(tmp_path: Path,
     result = dunechest.restore(chest, "box", dunechest.RestoreOptions(into=str(tmp_path / "back")))
     assert result.proof.well
     assert (tmp_path / "back" / "a.db").exists()
+
+
+def test_one_library_that_cannot_be_restored_holds_up_no_other(
+    tmp_path: Path, chest: dunechest.Chest, monkeypatch: pytest.MonkeyPatch, command: Command
+) -> None:
+    """Of all in a chest, those that can be restored are; the other is named, with what to do about it."""
+    home = tmp_path / "home"
+    for name in ("Documents/letters", ".config/autostart", "Documents/songs"):
+        (home / name).mkdir(parents=True)
+        (home / name / "one.txt").write_text(name)
+        assert command("archive", home / name, "--to", chest.folder).status == 0
+    new = tmp_path / "homes" / "plover"
+    (new / "Documents").mkdir(parents=True)
+    monkeypatch.setenv("HOME", str(new))
+    monkeypatch.setenv("DUNECHEST_HOME", str(tmp_path / "other state"))
+    plan = command("restore", chest.folder, "--all", "--plan")
+    assert (plan.status, "NOT RESTORED: autostart" in plan.out) == (1, True)
+    ran = command("restore", chest.folder, "--all", "--yes", "--json")
+    assert ran.status == 1
+    assert sorted(library["name"] for library in ran.json["libraries"]) == ["letters", "songs"]
+    (left,) = ran.json["left_behind"]
+    assert left["name"] == "autostart"
+    assert "--into" in left["why"]
+    assert (new / "Documents" / "letters" / "one.txt").read_text() == "Documents/letters"
+    assert not (new / ".config").exists()
+    # Named by itself it is refused, and where it is named with its folder it is done.
+    assert command("restore", chest.folder, "autostart", "--yes").status == 3
+    into = new / ".config" / "autostart"
+    assert command("restore", chest.folder, "autostart", "--into", into, "--yes").status == 0
+    # One undo takes back all that one command restored.
+    assert command("undo", "--yes").status == 0
+    assert command("undo", "--yes").status == 0
+    assert not (new / "Documents" / "letters").exists()

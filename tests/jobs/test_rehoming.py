@@ -9,13 +9,15 @@ import sqlite3
 import subprocess
 from collections.abc import Callable
 from pathlib import Path
+from typing import Any
 
 import pytest
 
 import dunechest
 from dunechest.demo.applications import APPLICATIONS
 from dunechest.demo.world import World
-from dunechest.jobs.homes import mark_of
+from dunechest.jobs.homes import list_homes, mark_of
+from dunechest.ledger import events
 from dunechest.machine import drives, folder_links
 from tests.support.homes import libraries_of, opens, same_files
 from tests.support.open_libraries import bibliography, maildir, music, notes, pictures
@@ -523,3 +525,45 @@ def test_a_database_with_a_log_moves_with_it(far: Path, tmp_path: Path) -> None:
     with sqlite3.connect(tmp_path / "home" / "crashed" / "n.db") as asked:
         assert asked.execute("SELECT x FROM t").fetchall() == [("in the log alone",)]
     asked.close()
+
+
+@pytest.mark.parametrize("step", ["there", "back"])
+def test_a_state_folder_that_is_full_at_any_note(
+    step: str, library: Path, chests: dict[str, dunechest.Chest], monkeypatch: pytest.MonkeyPatch, command: Command
+) -> None:
+    """Whatever note fails, and all after it: the library is in one place, this computer knows where, and can go on."""
+    far, before = chests["sand"].folder.parent, facts(library)
+    append, count = events.append_many, [0]
+
+    def words() -> tuple[str, ...]:
+        return ("rehome", "--back", str(library)) if step == "back" else ("rehome", str(library), "--to", str(far))
+
+    def until(last: int) -> None:
+        def failing(items: list[tuple[str, dict[str, Any]]]) -> None:
+            count[0] += 1
+            if count[0] > last:
+                raise dunechest.DuneChestError("The ledger cannot be written: No space left on device.")
+            append(items)
+
+        monkeypatch.setattr(events, "append_many", failing)
+
+    if step == "back":
+        assert command("rehome", library, "--to", far).status == 0
+    for last in range(6):
+        count[0] = 0
+        until(last)
+        ran = command(*words())
+        monkeypatch.setattr(events, "append_many", append)
+        home = next(iter(list_homes()), None)
+        if ran.status == 0:
+            break
+        assert (home is not None) == (step == "back"), (last, ran)
+        now, then = facts(library.resolve()), dict(before)
+        del now[b"."], then[b"."]
+        assert now == then
+    else:
+        pytest.fail("it never succeeds")
+    if step == "there":
+        assert command("rehome", "--back", library).status == 0
+    assert facts(library) == before
+    assert list_homes() == ()

@@ -257,6 +257,31 @@ def note_move(facts: dict[str, Any]) -> str:
     return events.try_append(("rehome", facts | {"before": home_before(facts["old"])}))
 
 
+def must_note_move(facts: dict[str, Any], aside: Path | None = None, of_aside: dict[str, Any] | None = None) -> None:
+    """Note that a library is about to be moved, and what is set aside for that: all of it, or nothing.
+
+    Parameters
+    ----------
+    facts : dict
+        What is noted of the move.
+    aside : Path, optional
+        What is set aside.
+    of_aside : dict, optional
+        What is noted of that.
+
+    Raises
+    ------
+    CutOffError
+        If it cannot be written down: then nothing must be moved, for nobody would know what it is.
+    """
+    items = [("rehome", facts | {"before": home_before(facts["old"])})]
+    if aside is not None:
+        items.append(_aside(aside, gone=False, facts=of_aside))
+    why = events.try_append(*items)
+    if why:
+        raise CutOffError(f"Where the library will be cannot be written down, so nothing was moved. {why}")
+
+
 def must_note_aside(path: Path, facts: dict[str, Any]) -> None:
     """Note that an original is about to be set aside.
 
@@ -271,9 +296,13 @@ def must_note_aside(path: Path, facts: dict[str, Any]) -> None:
 
 
 def note_aside(path: Path, *, gone: bool, facts: dict[str, Any] | None = None) -> str:
-    """Note that an original was set aside, or that it is `gone`."""
+    """Note that an original was set aside, or that it is `gone`; return why that failed, or nothing."""
+    return events.try_append(_aside(path, gone=gone, facts=facts))
+
+
+def _aside(path: Path, *, gone: bool, facts: dict[str, Any] | None = None) -> tuple[str, dict[str, Any]]:
     usual = {"id": "", "name": "", "old": "", "listing": ""}
-    return events.try_append(("aside", usual | (facts or {}) | {"path": to_line(str(path)), "gone": gone}))
+    return "aside", usual | (facts or {}) | {"path": to_line(str(path)), "gone": gone}
 
 
 def note_aside_gone(path: Path) -> None:
@@ -304,11 +333,16 @@ def note_undone(old: Path, move: str, asides: Iterable[Path]) -> None:
         The id of the move.
     asides : iterable of Path
         The names that were given, and are no more.
+
+    Raises
+    ------
+    DuneChestError
+        If that cannot be written down.
     """
     before = home_without(to_line(str(old)), move)
     if before is not None:
-        events.try_append(("rehome", before))
+        items = [("rehome", before), *(_aside(path, gone=True) for path in asides)]
+        # Whoever undoes a move must not forget that it was undone: if this fails, it is tried again by the next command.
+        events.append_many(items)
         place = from_line(before["old"] if before.get("back") else before["place"])
         note_place(Path(place), before["name"], before["kind"])
-        for path in asides:
-            note_aside(path, gone=True)

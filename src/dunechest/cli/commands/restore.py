@@ -155,7 +155,7 @@ def _restore(out: Out, chest: str, libraries: tuple[str, ...], everything: bool,
     if out.shows:
         show_left_behind(out, planned.left)
         view.show_last(out, results, time.monotonic() - begun)
-    return 0 if all(result.well for result in results) else 1
+    return 0 if all(result.well for result in results) and not planned.left else 1
 
 
 def _told(left: tuple[tuple[str, str], ...]) -> list[dict[str, str]]:
@@ -229,7 +229,7 @@ def _plan(
 ) -> _Planned:
     """Plan what was asked for. Only a command that restores first undoes what an interrupted one had begun."""
     from dunechest.jobs.restore import left_behind, plan_as_saved, plan_restores, restorable
-    from dunechest.jobs.restore.planning.several import check_names
+    from dunechest.jobs.restore.planning.several import check_names, plan_all
 
     if saved:
         _undo_interrupted(out)
@@ -241,6 +241,9 @@ def _plan(
     if not plan_only:
         _undo_interrupted(out)
     with out.following() as progress:
+        if everything:
+            plans, blocked = plan_all(source, names, options, progress=progress)
+            return _Planned(source, tuple(plan.bag for plan in plans), options, plans, (*left, *blocked))
         return _Planned(source, names, options, plan_restores(source, names, options, progress=progress), left)
 
 

@@ -55,5 +55,3 @@ def show_left_behind(out: Out, items: Sequence[tuple[str, str]]) -> None:
     """Name the libraries that a restore of all leaves out."""
     for name, why in items:
         say(out.console, f"NOT RESTORED: {shown(name)}: {shown(why)}", BAD)
-        words = "-> Its intact files can be restored with --into FOLDER; dunechest verify lists the others."
-        say(out.console, words, indent=2, hang=3)

@@ -26,7 +26,7 @@ from dunechest.jobs.restore.plan import (
 from dunechest.jobs.restore.planning.make import plan_restore
 from dunechest.jobs.restore.planning.offers import Offer, offers
 from dunechest.jobs.restore.planning.saved_plan import SavedPlan, plan_as_saved, saved_plan
-from dunechest.jobs.restore.planning.several import left_behind, plan_restores, restorable
+from dunechest.jobs.restore.planning.several import left_behind, plan_all, plan_restores, restorable
 from dunechest.jobs.restore.repeat import carry_out, new_command
 from dunechest.jobs.restore.result import Compared, MergeResult, Proof, RestoreResult
 from dunechest.jobs.undo import recover
@@ -133,13 +133,17 @@ def restore_several(
     Raises
     ------
     RefusedError, CutOffError
-        As `restore` does; nothing is restored if one of them is refused.
+        As `restore` does. Nothing is restored if one of those that are named is refused; of all libraries of a chest, those
+        that can be restored are.
     """
     source = get_chest(chest)
     recover()
     names = names_of(libraries) or restorable(source)
     with standing():
-        plans = plan_restores(source, names, options or RestoreOptions(), progress=progress)
+        if names_of(libraries):
+            plans = plan_restores(source, names, options or RestoreOptions(), progress=progress)
+        else:
+            plans, _ = plan_all(source, names, options or RestoreOptions(), progress=progress)
         refuse_if_stopped(plans)
         command = new_command()
         return tuple(carry_out(plan, command=command, progress=progress) for plan in plans)

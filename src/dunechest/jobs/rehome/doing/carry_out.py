@@ -18,7 +18,7 @@ from blake3 import blake3
 
 from dunechest.errors import CutOffError, DuneChestError, RefusedError, refuse_blocked
 from dunechest.findings import Finding
-from dunechest.jobs.homes import is_marked, mark_content, mark_of, must_note_aside, note_move, note_place
+from dunechest.jobs.homes import is_marked, mark_content, mark_of, must_note_move, note_place
 from dunechest.jobs.rehome.doing.copy import copy, dress_folders, flush, give_attributes, refuse_in_use
 from dunechest.jobs.rehome.doing.run import Run
 from dunechest.jobs.rehome.plan import RehomePlan
@@ -297,11 +297,9 @@ def _note(run: Run) -> None:
         "place": to_line(str(plan.target)), "below": to_line(plan.below), "drive": shown(plan.drive), "way": plan.way,
         "identity": plan.identity, "back": plan.back, "move": plan.id,
     }  # fmt: skip
-    why = note_move(facts)
-    if why:
-        raise CutOffError(f"Where the library will be cannot be written down, so it was not moved. {why}")
+    of_aside = {"id": plan.id, "name": shown(plan.name), "old": old, "listing": plan.id}
+    must_note_move(facts, plan.aside, of_aside)
     note_place(plan.target, shown(plan.name), plan.library.kind.name)
-    must_note_aside(plan.aside, {"id": plan.id, "name": shown(plan.name), "old": old, "listing": plan.id})
 
 
 def _summary(run: Run, rewritten: RewrittenFiles, begun: float) -> RehomeResult:

@@ -3,9 +3,10 @@
 from __future__ import annotations
 
 import os
+from typing import Any
 
 from dunechest.errors import RefusedError
-from dunechest.jobs.homes import must_note_aside, note_move
+from dunechest.jobs.homes import must_note_move
 from dunechest.jobs.rehome.plan import RejoinPlan
 from dunechest.jobs.restore.doing.settings import write_setting
 from dunechest.ledger import deeds
@@ -42,10 +43,10 @@ def set_right(plan: RejoinPlan, deed: OpenDeed, listing: str, move: str) -> None
         why = write_setting(change, deed)
         if why:
             raise RefusedError(f"Refused: {why}.")
-    _note(plan, move)
-    if home.second is not None and plan.aside is not None:
-        facts = {"id": home.past.id, "name": home.name, "old": to_line(str(home.old)), "listing": listing}
-        must_note_aside(plan.aside, facts)
+    aside = plan.aside if home.second is not None else None
+    of_aside = {"id": home.past.id, "name": home.name, "old": to_line(str(home.old)), "listing": listing}
+    must_note_move(_facts(plan, move), aside, of_aside)
+    if aside is not None:
         _aside(plan, deed)
     elif plan.link_before != plan.link_after:
         change_link(plan, deed)
@@ -94,16 +95,16 @@ def change_link(plan: RejoinPlan, deed: OpenDeed) -> None:
     disk.flush_folder(old.parent)
 
 
-def _note(plan: RejoinPlan, move: str) -> None:
+def _facts(plan: RejoinPlan, move: str) -> dict[str, Any]:
+    """Return what is noted of where the library is from now on."""
     home = plan.home
     try:
         mount = drive_of(home.place.parent)
         below = os.path.relpath(home.place, mount) if home.place.is_relative_to(mount) else ""
     except OSError:
         below = home.past.below
-    facts = {
+    return {
         "old": to_line(str(home.old)), "id": home.past.id, "name": home.name, "kind": home.kind,
         "place": to_line(str(home.place)), "below": to_line(below), "drive": home.drive, "way": home.way,
         "identity": drive_identity(home.place.parent), "back": False, "move": move,
     }  # fmt: skip
-    note_move(facts)

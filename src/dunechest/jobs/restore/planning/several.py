@@ -9,7 +9,7 @@ from msgspec.structs import replace
 
 from dunechest.chest.chest import Chest
 from dunechest.errors import DuneChestError, UsageError
-from dunechest.findings import Finding, most_serious_first
+from dunechest.findings import Finding, blocking, most_serious_first
 from dunechest.jobs.named import get_chest, names_of
 from dunechest.jobs.restore.options import RestoreOptions
 from dunechest.jobs.restore.plan import RestorePlan
@@ -78,6 +78,48 @@ def plan_restores(
     return tuple(plans)
 
 
+def plan_all(
+    chest: Chest | AnyPath,
+    libraries: Iterable[str],
+    options: RestoreOptions | None = None,
+    *,
+    progress: Progress = silent,
+) -> tuple[tuple[RestorePlan, ...], tuple[tuple[str, str], ...]]:
+    """Plan the restore of all libraries of a chest; what is wrong with one of them holds up no other.
+
+    Returns
+    -------
+    tuple
+        The plans of those that can be restored, and name and reason of each of the others. Where none can be, all plans,
+        with what blocks them.
+    """
+    names = tuple(libraries)
+    plans = plan_restores(chest, names, options, progress=progress)
+    left: dict[str, str] = {}
+    while bad := [
+        plan for plan in plans if any(finding.code not in _TOGETHER for finding in blocking(plan.findings))
+    ]:
+        left |= {plan.bag: _why(plan) for plan in bad}
+        rest = [name for name in names if name not in left]
+        if not rest:
+            return plan_restores(chest, names, options, progress=progress), ()
+        plans = plan_restores(chest, rest, options, progress=progress)
+    # What only the others are in the way of: those before it are restored.
+    left |= {plan.bag: _why(plan) for plan in plans if blocking(plan.findings)}
+    good = tuple(plan for plan in plans if plan.bag not in left)
+    return (good, tuple(left.items())) if good else (plans, ())
+
+
+#: What blocks a library only because of others that are restored with it.
+_TOGETHER = frozenset({"same-place", "no-room"})
+
+
+def _why(plan: RestorePlan) -> str:
+    """Say why a library cannot be restored like this, and what to do."""
+    first = blocking(plan.findings)[0]
+    return f"{first.message} {first.action}"
+
+
 def check_names(chest: Chest, names: Iterable[str]) -> None:
     """Refuse names that a chest has not, before anything is planned."""
     for name in names:
@@ -107,7 +149,9 @@ def left_behind(chest: Chest | AnyPath) -> tuple[tuple[str, str], ...]:
     for entry in chest.bags():
         there.add(entry.name)
         if entry.library is None and entry.state != "foreign":
-            found.append((entry.name, entry.why or entry.state))
+            why = (entry.why or entry.state).rstrip(".")
+            intact = "Its intact files can be restored with --into FOLDER; dunechest verify lists the others."
+            found.append((entry.name, f"{why}. {intact}"))
     gone = memory.libraries_of(chest.id, identity(chest.folder)).keys() - there
     found += [(name, "it was archived in this chest, and its folder is gone") for name in sorted(gone)]
     return tuple(found)
