@@ -322,22 +322,34 @@ def recorded(**facts: int) -> Any:
 
 
 @pytest.mark.parametrize(
-    ("facts", "placeholder"),
-    [({"st_size": 250_000}, True), ({"st_size": 250_000, "st_blocks": 8}, False), ({"st_size": 0}, False),
-     ({"st_size": 120}, False), ({"st_size": 4096}, False), ({"st_size": 4097}, True)],
+    ("size", "mark", "placeholder"),
+    [(250_000, b"0x1020", True), (250_000, b"0x41000\0\0\4", True), (250_000, b"0x20", False), (250_000, b"", False),
+     (250_000, b"nonsense", False), (0, b"0x1020", False), (120, b"0x1020", False), (4096, b"0x1020", False),
+     (4097, b"0x1020", True)],
 )  # fmt: skip
-def test_placeholders_on_linux(facts: dict[str, int], placeholder: bool) -> None:
-    assert _placeholder_linux.is_placeholder(recorded(**facts)) == placeholder
+def test_placeholders_on_linux(size: int, mark: bytes, placeholder: bool, tmp_path: Path) -> None:
+    """A file without blocks is only a hole; a mark says that its bytes are elsewhere."""
+    path = tmp_path / "file"
+    with path.open("wb") as file:
+        file.truncate(size)
+    if mark:
+        try:
+            os.setxattr(path, "user.DOSATTRIB", mark)
+        except OSError:
+            pytest.skip("no file can be marked as a placeholder here")
+    assert _placeholder_linux.is_placeholder(str(path), path.stat()) == placeholder
+    path.write_bytes(b"x" * size)
+    assert not _placeholder_linux.is_placeholder(str(path), path.stat())
 
 
 def test_placeholders_on_macos_and_windows_by_recorded_stat_results() -> None:
-    assert _placeholder_macos.is_placeholder(recorded(st_size=90_000, st_flags=0x40000060))
-    assert not _placeholder_macos.is_placeholder(recorded(st_size=90_000, st_blocks=0, st_flags=0x60))
-    assert not _placeholder_macos.is_placeholder(recorded(st_size=90_000))
+    assert _placeholder_macos.is_placeholder("a", recorded(st_size=90_000, st_flags=0x40000060))
+    assert not _placeholder_macos.is_placeholder("a", recorded(st_size=90_000, st_blocks=0, st_flags=0x60))
+    assert not _placeholder_macos.is_placeholder("a", recorded(st_size=90_000))
     for attributes in (0x00501620, 0x00041020, 0x00001020):
-        assert _placeholder_windows.is_placeholder(recorded(st_size=90_000, st_file_attributes=attributes))
+        assert _placeholder_windows.is_placeholder("a", recorded(st_size=90_000, st_file_attributes=attributes))
     for attributes in (0x20, 0x80, 0x220):
-        assert not _placeholder_windows.is_placeholder(recorded(st_size=90_000, st_file_attributes=attributes))
+        assert not _placeholder_windows.is_placeholder("a", recorded(st_size=90_000, st_file_attributes=attributes))
 
 
 def test_a_whole_small_file_and_a_true_sparse_one_are_told_apart(tmp_path: Path) -> None:
@@ -345,10 +357,12 @@ def test_a_whole_small_file_and_a_true_sparse_one_are_told_apart(tmp_path: Path)
     with (tmp_path / "with a hole").open("wb") as file:
         file.seek(1 << 20)
         file.write(b"the end")
-    with (tmp_path / "gone").open("wb") as file:
+    with (tmp_path / "a new image").open("wb") as file:
         file.truncate(1 << 20)
-    assert {f.path: f.placeholder for f in walk(str(tmp_path)).files} == {
-        "gone": True,
-        "small": False,
-        "with a hole": False,
+    burrow.leave_name(tmp_path / "gone", 1 << 20)
+    assert {f.path: (f.placeholder, f.sparse) for f in walk(str(tmp_path)).files} == {
+        "gone": (True, False),
+        "small": (False, False),
+        "with a hole": (False, True),
+        "a new image": (False, True),
     }

@@ -6,18 +6,10 @@ import subprocess
 import sys
 from pathlib import Path
 
-import pytest
-
 import dunechest
 from dunechest.cli.views.watch import line
+from tests.support.burrow import leave_name
 from tests.support.runs import Command
-
-
-def placeholder(path: Path, size: int) -> None:
-    with path.open("wb") as file:
-        file.truncate(size)
-    if path.stat().st_blocks:
-        pytest.skip("no file without its bytes can be made here")
 
 
 class Time:
@@ -38,7 +30,7 @@ class Time:
 
 def test_it_shows_what_is_still_to_come_and_ends_when_all_is_here(tmp_path: Path) -> None:
     for number in range(4):
-        placeholder(tmp_path / f"{number}.mov", 1_000_000)
+        leave_name(tmp_path / f"{number}.mov", 1_000_000)
     time = Time(*(lambda n=n: (tmp_path / f"{n}.mov").write_bytes(b"m" * 1_000_000) for n in range(4)))
     looks = list(dunechest.watch(tmp_path, every=10, wait=time.wait, now=time.now))
     assert [look.placeholders for look in looks] == [4, 3, 2, 1, 0, 0, 0]
@@ -48,7 +40,7 @@ def test_it_shows_what_is_still_to_come_and_ends_when_all_is_here(tmp_path: Path
 
 
 def test_it_says_when_nothing_has_moved_for_a_while(tmp_path: Path) -> None:
-    placeholder(tmp_path / "a.mov", 1_000_000)
+    leave_name(tmp_path / "a.mov", 1_000_000)
     time = Time(*[None] * 20, lambda: (tmp_path / "a.mov").write_bytes(b"m" * 10))
     looks = list(dunechest.watch(tmp_path, every=10, wait=time.wait, now=time.now))
     assert looks[20].still == 200

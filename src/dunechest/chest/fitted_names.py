@@ -83,7 +83,10 @@ def fit_edition(record: LibraryRecord, paths: Iterable[str], limits: Limits) -> 
     files = tuple(
         msgspec.structs.replace(item, stored=outside.get(item.stored, item.stored)) for item in record.outside_files
     )
-    return Fitted(msgspec.structs.replace(record, changed_names=changed, outside_files=files), found)
+    sparse = tuple(
+        msgspec.structs.replace(item, stored=found.get(item.stored, item.stored)) for item in record.sparse
+    )
+    return Fitted(msgspec.structs.replace(record, changed_names=changed, outside_files=files, sparse=sparse), found)
 
 
 def _inside(path: str) -> bool:

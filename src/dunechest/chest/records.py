@@ -259,12 +259,20 @@ class PlaceRecord(msgspec.Struct, frozen=True):
     volume: str = ""
 
 
+class SparseRecord(msgspec.Struct, frozen=True):
+    """A file with holes: its path below ``data/``, and where its data lies (first byte and bytes of each stretch)."""
+
+    stored: str
+    data: tuple[Size, ...]
+
+
 class LibraryRecord(msgspec.Struct, frozen=True):
     """``dune/library.json``.
 
     `state` says what the edition holds, by content, and `follows` which states it came after, the latest first. `carried`
     are files that were not seen when it was made. `not_held` are the sorts of things (``links``, ``modes``, ``names`` ...)
-    that the place it was archived from cannot hold, so that they are those of the edition before. A `protected` edition
+    that the place it was archived from cannot hold, so that they are those of the edition before; `sparse` are files with
+    holes. A `protected` edition
     stays whatever a retention rule says, until a person names it.
     """
 
@@ -305,6 +313,7 @@ class LibraryRecord(msgspec.Struct, frozen=True):
     places: tuple[PlaceRecord, ...] = ()
     not_held: tuple[Plain, ...] = ()
     protected: bool = False
+    sparse: tuple[SparseRecord, ...] = ()
 
     def __post_init__(self) -> None:
         when(self.archived)
@@ -406,7 +415,17 @@ def decode_library(content: bytes, path: Path) -> LibraryRecord:
 _Record = TypeVar("_Record", bound=msgspec.Struct)
 
 
-_DESCRIBING = ("parts", "partial", "outside_files", "outside_left", "references", "carried", "places", "not_held")
+_DESCRIBING = (
+    "parts",
+    "partial",
+    "outside_files",
+    "outside_left",
+    "references",
+    "carried",
+    "places",
+    "not_held",
+    "sparse",
+)
 
 
 def _decoded(content: bytes, path: Path, kind: type[_Record], optional: tuple[str, ...] = ()) -> _Record:

@@ -5,6 +5,7 @@ from __future__ import annotations
 import os
 import random
 import sqlite3
+import sys
 from contextlib import closing
 from pathlib import Path
 from typing import Any
@@ -83,8 +84,7 @@ def make(
     for folder, name, _, _ in rows[count - placeholders :]:
         whole = (folder / name).stat().st_size
         (folder / name).unlink()
-        with (folder / name).open("wb") as file:
-            file.truncate(whole)
+        _leave_name(folder / name, whole)
     for number in range(loose):
         folder = home / "Desktop" / "for the wall"
         folder.mkdir(parents=True, exist_ok=True)
@@ -93,6 +93,17 @@ def make(
         _preview(library, count + number, picture)
         rows.append((folder, f"wall {number + 1}.jpg", "for the wall", 5))
     _catalogue(library / "catalogue.glw", home, rows, rng)
+
+
+def _leave_name(path: Path, whole: int) -> None:
+    """Leave a name without its bytes, as a service does that keeps these elsewhere, with the mark that says so."""
+    with path.open("wb") as file:
+        file.truncate(whole)
+    if sys.platform == "linux":
+        try:
+            os.setxattr(path, "user.DOSATTRIB", b"0x1020")
+        except OSError:
+            path.write_bytes(os.urandom(whole))  # where there are no such marks, there are no placeholders
 
 
 def _preview(library: Path, number: int, picture: Any) -> None:

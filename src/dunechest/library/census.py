@@ -100,7 +100,7 @@ def genuine(path: str) -> bool:
     if known is None:
         return True
     try:
-        if is_placeholder(os.stat(path)):
+        if is_placeholder(path, os.stat(path)):
             return True
         with os.fdopen(safe.open_regular(Path(path)), "rb") as file:
             head = file.read(16)

@@ -240,7 +240,7 @@ def _by_path(folder: Path, sign: Sign, path: str, names: Collection[str], inner:
         if not stat.S_ISREG(info.st_mode):
             continue
         name = place.relative_to(folder).as_posix()
-        if is_placeholder(info):  # opening it would fetch it: its name must do
+        if is_placeholder(str(place), info):  # opening it would fetch it: its name must do
             return f"file {name} (a placeholder, not opened)"
         if sign.begins and not _begins(place, sign.begins):
             continue

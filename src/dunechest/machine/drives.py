@@ -157,6 +157,15 @@ def limits_of(kind: str, system: str = "") -> Limits:
     )
 
 
+#: Filesystems in which what was never written of a file takes no room.
+_WITH_HOLES = _UNIX | {"apfs", "ntfs3", "ufs"}
+
+
+def holds_holes(kind: str) -> bool:
+    """Whether a type of filesystem holds files with holes."""
+    return kind in _WITH_HOLES
+
+
 def holds_modes(path: Path) -> bool:
     """Whether permission bits under a path are a person's own, and not ones that a mount gives to every file."""
     if os.name == "nt":

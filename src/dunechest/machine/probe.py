@@ -45,6 +45,8 @@ class Probed(msgspec.Struct, frozen=True):
         Whether it holds symbolic links.
     time_step_ns : int
         Resolution of its file times in nanoseconds.
+    holes : bool
+        Whether what was never written of a file takes no room.
     """
 
     forbidden: frozenset[str]
@@ -54,6 +56,7 @@ class Probed(msgspec.Struct, frozen=True):
     any_bytes: bool
     links: bool
     time_step_ns: int
+    holes: bool = False
 
 
 @contextmanager
@@ -103,6 +106,7 @@ def probe(folder: Path) -> Probed:
             not BACKSLASHES and _takes(place, os.fsdecode(b"bytes\xff")),
             _links(place),
             _time_step(place),
+            _holes(place),
         )
     return pretend(found) if pretend is not None else found
 
@@ -127,6 +131,19 @@ def _links(place: Path) -> bool:
         os.symlink("plain", place / "link")
         return os.readlink(place / "link") == "plain"
     except (OSError, NotImplementedError):
+        return False
+
+
+def _holes(place: Path) -> bool:
+    """Make a file of a megabyte without writing a byte, and see whether it takes room."""
+    try:
+        fd = os.open(place / "hole", os.O_CREAT | os.O_EXCL | os.O_WRONLY, 0o600)
+        try:
+            os.ftruncate(fd, 1 << 20)
+            return getattr(os.fstat(fd), "st_blocks", 2048) * 512 < 1 << 20
+        finally:
+            os.close(fd)
+    except OSError:
         return False
 
 

@@ -11,6 +11,6 @@ _DATALESS = 0x40000000
 LEAST = -1
 
 
-def is_placeholder(info: os.stat_result) -> bool:
-    """Whether a regular file's bytes are not here, by what `os.stat` says of it."""
+def is_placeholder(path: str, info: os.stat_result) -> bool:
+    """Whether a regular file's bytes are not here, by what `os.stat` says of it; it is not opened."""
     return bool(getattr(info, "st_flags", 0) & _DATALESS)

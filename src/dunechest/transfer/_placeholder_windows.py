@@ -17,7 +17,7 @@ _RECALL_ON_DATA_ACCESS = 0x400000
 LEAST = -1
 
 
-def is_placeholder(info: os.stat_result) -> bool:
-    """Whether a regular file's bytes are not here, by what `os.stat` says of it."""
+def is_placeholder(path: str, info: os.stat_result) -> bool:
+    """Whether a regular file's bytes are not here, by what `os.stat` says of it; it is not opened."""
     attributes = getattr(info, "st_file_attributes", 0)
     return bool(attributes & (_OFFLINE | _RECALL_ON_OPEN | _RECALL_ON_DATA_ACCESS))

@@ -16,7 +16,7 @@ from typing import NamedTuple
 
 import msgspec
 
-from dunechest.transfer import digests, disk, medium, stream
+from dunechest.transfer import digests, disk, holes, medium, stream
 from dunechest.transfer.digest_files import digest_files
 from dunechest.transfer.stream import TargetFailedError
 from dunechest.transfer.tasks import AROUND, WHOLE, CopyJob, CopyOutcome, CopyTask, Done, Job, LookJob, SizesJob, Tell
@@ -29,6 +29,7 @@ from dunechest.transfer.whole_files import (
     read_again,
     read_whole,
     system_words,
+    write_pieces,
     write_whole,
 )
 
@@ -177,9 +178,7 @@ def _copy_one(
         except OSError as error:
             return CopyOutcome("unreadable", why=system_words(error))
         if again and outcome.state == "ok":
-            return CopyOutcome(
-                "ok", outcome.size, outcome.mtime_ns, outcome.mode, outcome.blake3, outcome.sha512, "", again
-            )
+            return msgspec.structs.replace(outcome, again=again)
         return outcome
     raise AssertionError("the last round returns")
 
@@ -195,6 +194,7 @@ def _attempt(
     try:
         if before.st_size > WHOLE:
             return _copy_large(task, source, before, job.sha512, tell)
+        kept = _data_of(task, source, before)
         data = read_whole(source, before.st_size)
         if task.expect is None:  # otherwise the digest decides
             still(source, before, len(data), opened)
@@ -210,15 +210,25 @@ def _attempt(
     except OSError as error:
         raise TargetFailedError from error
     try:
-        around = len(data) >= AROUND and medium.bypass(target, True)
-        write_whole(target, data, around)
+        if kept is not None:
+            write_pieces(target, memoryview(data), kept)
+        else:
+            around = len(data) >= AROUND and medium.bypass(target, True)
+            write_whole(target, data, around)
         stamp = _dress(target, task, before)
     except OSError as error:
         close_written(target)
         discard(task.target)
         raise TargetFailedError from error
     waiting.append(_Written(target, place, fast, len(data), task.target, stamp))
-    return CopyOutcome("ok", len(data), before.st_mtime_ns, stat.S_IMODE(before.st_mode), fast, slow)
+    mode = stat.S_IMODE(before.st_mode)
+    return CopyOutcome("ok", len(data), before.st_mtime_ns, mode, fast, slow, data=kept)
+
+
+def _data_of(task: CopyTask, source: int, before: os.stat_result) -> holes.Data | None:
+    """Return where the data of a source lies, by its drive or as it was recorded; None if it has no holes."""
+    found = holes.data_in(source, before.st_size) if holes.is_sparse(before) else None
+    return found if found is not None else task.data
 
 
 def still(fd: int, before: os.stat_result, got: int, opened_ns: int) -> None:
@@ -274,8 +284,9 @@ def _copy_large(task: CopyTask, source: int, before: os.stat_result, sha512: boo
     kept, stamp = False, None
     try:
         opened = time.time_ns()
+        data = _data_of(task, source, before)
         size, read, back, slow = stream.copy(
-            source, target, sha512=sha512, tell=tell, most=before.st_size + (64 << 20)
+            source, target, sha512=sha512, tell=tell, most=before.st_size + (64 << 20), data=data
         )
         if task.expect is None:
             still(source, before, size, opened)
@@ -288,7 +299,8 @@ def _copy_large(task: CopyTask, source: int, before: os.stat_result, sha512: boo
         except OSError as error:
             raise TargetFailedError from error
         kept = True
-        return CopyOutcome("ok", size, before.st_mtime_ns, stat.S_IMODE(before.st_mode), read, slow)
+        mode = stat.S_IMODE(before.st_mode)
+        return CopyOutcome("ok", size, before.st_mtime_ns, mode, read, slow, data=data)
     finally:
         close_written(target)
         if not kept:

@@ -94,6 +94,12 @@ def write_at(fd: int, data: memoryview, offset: int) -> int:
     return os.pwrite(fd, data, offset)
 
 
+def set_size(fd: int, size: int) -> None:
+    """Give an open file its size; what was not written of it is a hole where the filesystem has such."""
+    announce("write", fd, b"")
+    os.ftruncate(fd, size)
+
+
 def rename(old: AnyPath, new: AnyPath) -> None:
     """Rename a file or folder; a file in the new place is replaced."""
     announce("rename", old, new)

@@ -16,7 +16,7 @@ import sys
 import threading
 from collections.abc import Callable, Iterator
 
-from dunechest.transfer import digests, disk, medium
+from dunechest.transfer import digests, disk, holes, medium
 
 CHUNK = 2 << 20
 _BUFFERS = 6
@@ -115,9 +115,11 @@ class ProvingWriter:
     The written file is proven when `finish` returns the digest of what was *read back*.
     """
 
-    def __init__(self, fd: int, algorithm: str | None) -> None:
+    def __init__(self, fd: int, algorithm: str | None, data: holes.Data | None = None) -> None:
         self._fd = fd
-        self._bypassed = medium.bypass(fd, True)
+        self._data = data
+        # Pieces between holes begin and end anywhere.
+        self._bypassed = data is None and medium.bypass(fd, True)
         self._written = 0
         self._proven = 0
         self._back = digests.new("blake3")
@@ -167,6 +169,9 @@ class ProvingWriter:
     def _write(self, view: memoryview) -> None:
         if self._own is not None:
             self._own.update(view)
+        if self._data is not None:
+            self._write_pieces(view)
+            return
         if self._bypassed and len(view) % 4096:  # the end of the file is no whole block
             self._through_cache()
         while view:
@@ -181,6 +186,18 @@ class ProvingWriter:
             view = view[count:]
             if self._bypassed and count % 4096:
                 self._through_cache()
+        if self._written - self._proven >= STRETCH:
+            self._prove()
+
+    def _write_pieces(self, view: memoryview) -> None:
+        """Write what is no hole, and give the file its size so far."""
+        length = len(view)
+        for offset, piece in holes.pieces_of(view, self._written, self._data):
+            while piece:
+                count = disk.write_at(self._fd, piece, offset)
+                piece, offset = piece[count:], offset + count
+        self._written += length
+        disk.set_size(self._fd, self._written)
         if self._written - self._proven >= STRETCH:
             self._prove()
 
@@ -207,7 +224,7 @@ class ProvingWriter:
 
 
 def copy(
-    source: int, target: int, *, sha512: bool, tell: Tell, most: int | None = None
+    source: int, target: int, *, sha512: bool, tell: Tell, most: int | None = None, data: holes.Data | None = None
 ) -> tuple[int, bytes, bytes, bytes]:
     """Copy one open file into another, reading the source once.
 
@@ -222,6 +239,8 @@ def copy(
     most : int, optional
         Give up (with what was read so far) beyond this many bytes: a file that
         grows faster than it can be read would otherwise never end.
+    data : tuple of int, optional
+        Where the data of the source lies, if it has holes: these stay.
 
     Returns
     -------
@@ -237,7 +256,7 @@ def copy(
         If the target cannot be written or read back.
     """
     reader = ReadAhead(source)
-    writer = ProvingWriter(target, "blake3")
+    writer = ProvingWriter(target, "blake3", data)
     slow = digests.new("sha512") if sha512 else None
     size = 0
     try:

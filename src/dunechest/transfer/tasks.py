@@ -20,7 +20,8 @@ class CopyTask(msgspec.Struct, frozen=True, array_like=True, gc=False):
 
     `source` and `target` are full paths as bytes; `size` and `mtime_ns` are what
     the walk saw; `mode` and `mtime_ns` are given to the target; with `expect`
-    (a BLAKE3 digest) a source with other bytes is not copied.
+    (a BLAKE3 digest) a source with other bytes is not copied; `data` says where its data lies if it was recorded to have
+    holes (`dunechest.transfer.holes`), and its drive may have none.
     """
 
     source: bytes
@@ -29,10 +30,14 @@ class CopyTask(msgspec.Struct, frozen=True, array_like=True, gc=False):
     mtime_ns: int
     mode: int
     expect: bytes | None = None
+    data: tuple[int, ...] | None = None
 
 
 class CopyOutcome(msgspec.Struct, frozen=True, array_like=True, gc=False):
-    """What came of one `CopyTask`; sizes in bytes, the digests raw, `why` in words if not ``ok``."""
+    """What came of one `CopyTask`; sizes in bytes, the digests raw, `why` in words if not ``ok``.
+
+    `data` says where the source's data lies, if it has holes.
+    """
 
     state: State
     size: int = 0
@@ -42,6 +47,7 @@ class CopyOutcome(msgspec.Struct, frozen=True, array_like=True, gc=False):
     sha512: bytes = b""
     why: str = ""
     again: int = 0
+    data: tuple[int, ...] | None = None
 
 
 class DigestTask(msgspec.Struct, frozen=True, array_like=True, gc=False):

@@ -14,6 +14,7 @@ import msgspec
 
 from dunechest.names import parents
 from dunechest.paths import leads_elsewhere, respelled
+from dunechest.transfer import holes
 from dunechest.transfer.placeholder import LEAST, is_placeholder, stands_for_another
 from dunechest.transfer.system_files import is_system_file, is_system_folder, may_be
 
@@ -24,7 +25,8 @@ class FileEntry(msgspec.Struct, frozen=True, gc=False):
     `path` is relative to the walked root with ``/`` between its pieces, in the
     form of ``os.fsdecode``; `size` in bytes; times in nanoseconds since 1970;
     `inode` and `device` identify hard links when `names` is over one; `placeholder` says that
-    the name is here and the bytes are not; `owner` are the numbers of user and group, where they were asked for.
+    the name is here and the bytes are not; `owner` are the numbers of user and group, where they were asked for; `sparse`
+    says that it takes much less room than it has bytes.
     """
 
     path: str
@@ -36,6 +38,7 @@ class FileEntry(msgspec.Struct, frozen=True, gc=False):
     device: int = 0
     placeholder: bool = False
     owner: tuple[int, int] | None = None
+    sparse: bool = False
 
 
 class FolderEntry(msgspec.Struct, frozen=True, gc=False):
@@ -114,7 +117,7 @@ def walk(root: str, *, skip: Callable[[str], bool] | None = None) -> Walk:
     """
     top = os.lstat(root)
     if stat.S_ISREG(top.st_mode):
-        return Walk((_file(os.path.basename(root), top),), (), (), (), ())
+        return Walk((_file(os.path.basename(root), top, root),), (), (), (), ())
     found = _Found()
     pending = [""]
     while pending:
@@ -325,7 +328,7 @@ def look_over(root: str, pending: list[str] | None = None) -> Iterator[str]:
                     if may_be(entry.name) and is_system_file(entry.path):
                         continue
                     size = info.st_size
-                    placeholder = size > LEAST and is_placeholder(info)
+                    placeholder = size > LEAST and is_placeholder(entry.path, info)
                     lines.append(f"{entry.name}\0{size}\0{info.st_mtime_ns}\0{mode & 0o7777}\0{placeholder}")
                 elif kind == is_directory and is_system_folder(entry.name) and not leads_elsewhere(info):
                     continue
@@ -366,8 +369,9 @@ _MODES: dict[int, int] = {}
 _OWNERS: dict[tuple[int, int], tuple[int, int]] = {}
 
 
-def _file(path: str, info: os.stat_result) -> FileEntry:
+def _file(path: str, info: os.stat_result, place: str) -> FileEntry:
     names = info.st_nlink
+    placeholder = info.st_size > LEAST and is_placeholder(place, info)
     mode = stat.S_IMODE(info.st_mode)
     owner = info.st_uid, info.st_gid
     return FileEntry(
@@ -378,8 +382,9 @@ def _file(path: str, info: os.stat_result) -> FileEntry:
         names,
         info.st_ino if names > 1 else 0,
         info.st_dev if names > 1 else 0,
-        info.st_size > LEAST and is_placeholder(info),
+        placeholder,
         _OWNERS.setdefault(owner, owner),
+        info.st_size > holes.LEAST and not placeholder and holes.is_sparse(info),
     )
 
 
@@ -389,7 +394,7 @@ def entry_of(path: str) -> FileEntry | None:
         info = os.stat(path)
     except (OSError, ValueError):
         return None
-    return _file(path, info) if stat.S_ISREG(info.st_mode) else None
+    return _file(path, info, path) if stat.S_ISREG(info.st_mode) else None
 
 
 class Sum(NamedTuple):
@@ -420,6 +425,7 @@ def _list(root: str, folder: str, found: _Found) -> list[str]:
     inner: list[str] = []
     count = 0
     is_file, asked, modes, owners = stat.S_IFREG, _ASKED, _MODES, _OWNERS
+    is_sparse, sparse_from = holes.is_sparse, holes.LEAST
     with os.scandir(place) as entries:
         for entry in entries:
             count += 1
@@ -429,19 +435,21 @@ def _list(root: str, folder: str, found: _Found) -> list[str]:
                 mode = info.st_mode
                 kind = mode & 0o170000  # what stat.S_IFMT does, without a call for each of many files
                 if kind == is_file:
-                    names, owner = info.st_nlink, (info.st_uid, info.st_gid)
+                    names, owner, size = info.st_nlink, (info.st_uid, info.st_gid), info.st_size
+                    placeholder = size > LEAST and is_placeholder(entry.path, info)
                     file = FileEntry(
                         path,
-                        info.st_size,
+                        size,
                         info.st_mtime_ns,
                         modes.setdefault(mode & 0o7777, mode & 0o7777),
                         names,
                         info.st_ino if names > 1 else 0,
                         info.st_dev if names > 1 else 0,
-                        info.st_size > LEAST and is_placeholder(info),
+                        placeholder,
                         owners.setdefault(owner, owner),
+                        size > sparse_from and not placeholder and is_sparse(info),
                     )
-                    if entry.name[0] == "." and stands_for_another(entry.path, info.st_size):
+                    if entry.name[0] == "." and stands_for_another(entry.path, size):
                         file = msgspec.structs.replace(file, placeholder=True)
                     found.files.append(file)
                 elif kind == stat.S_IFDIR and leads_elsewhere(info):

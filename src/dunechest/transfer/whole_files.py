@@ -8,7 +8,7 @@ import os
 import sys
 import threading
 
-from dunechest.transfer import disk, medium
+from dunechest.transfer import disk, holes, medium
 from dunechest.transfer.tasks import AROUND, WHOLE
 
 READING = (
@@ -120,6 +120,15 @@ def write_whole(fd: int, data: bytes | memoryview, around: bool) -> None:
         medium.bypass(fd, False)
     while rest:
         rest = rest[disk.write(fd, rest) :]
+
+
+def write_pieces(fd: int, data: memoryview, where: holes.Data) -> None:
+    """Write what is no hole of a file, and give it its size."""
+    for offset, piece in holes.pieces_of(data, 0, where):
+        while piece:
+            count = disk.write_at(fd, piece, offset)
+            piece, offset = piece[count:], offset + count
+    disk.set_size(fd, len(data))
 
 
 def close_written(fd: int) -> None:

@@ -51,7 +51,7 @@ class Glasswort(Application):
             if not place.is_file():
                 place = self._moved(library, folder, old_home) / name
                 moved += place.is_file()
-            if place.is_file() and is_placeholder(place.stat()):
+            if place.is_file() and is_placeholder(str(place), place.stat()):
                 placeholders += 1
                 things.append(f"{name}: {caption} (not fetched yet)")
             elif place.is_file():

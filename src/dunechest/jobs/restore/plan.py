@@ -279,7 +279,7 @@ class RestoreFile(msgspec.Struct, frozen=True, gc=False):
     `path` the one it gets below the place; `blake3` (raw) or else `sha512` (hexadecimal) is
     what its bytes must have (another algorithm stands before it, with a colon).
     `pieces` says that it is to be put together from pieces; `own` is its
-    path in the library.
+    path in the library. `data` says where its data lies, if it has holes.
     """
 
     source: str
@@ -292,6 +292,7 @@ class RestoreFile(msgspec.Struct, frozen=True, gc=False):
     sha512: str | None
     pieces: bool = False
     own: str = ""
+    data: tuple[int, ...] | None = None
 
     @property
     def proof(self) -> tuple[str, bytes]:

@@ -117,4 +117,6 @@ def _take(run: Run, file: PlannedFile, outcome: CopyOutcome) -> Proven | None:
     record = FileRecord(file.stored, size, mtime_ns, mode, outcome.blake3.hex(), file.role, run.plan.edition)
     proven = Proven(record, outcome.sha512)
     run.proven.put(record.path, proven, "" if file.other_name else entry.path)
+    if outcome.data is not None:
+        run.sparse[record.path] = outcome.data
     return proven

@@ -24,6 +24,7 @@ from dunechest.chest.records import (
     PartRecord,
     ReferenceCounts,
     ReferenceRecord,
+    SparseRecord,
     Totals,
     now_text,
 )
@@ -92,9 +93,24 @@ def record_of_edition(run: Run) -> LibraryRecord:
         mass_change=plan.mass_change,
         carried=_carried(run),
         places=plan.places,
+        sparse=_sparse(run),
     )
     state = state_of(record, run.proven.records)
     return msgspec.structs.replace(record, state=state, follows=tuple(s for s in plan.follows if s != state))
+
+
+def _sparse(run: Run) -> tuple[SparseRecord, ...]:
+    """Return which files of the edition have holes: those copied now, and those that the edition before had."""
+    found = dict(run.sparse)
+    previous = run.plan.previous
+    if previous is not None and previous.record.sparse:
+        moved = {old: new for new, old in run.moves.items()}
+        for item in previous.record.sparse:
+            path = moved.get(item.stored, item.stored)
+            then, now = previous.files.get(item.stored), run.proven.get(path)
+            if now is not None and then is not None and now.record.blake3 == then.record.blake3:
+                found.setdefault(path, item.data)
+    return tuple(SparseRecord(path, data) for path, data in sorted(found.items()) if path in run.proven)
 
 
 def _carried(run: Run) -> tuple[CarriedRecord, ...]:

@@ -56,6 +56,8 @@ class Run(msgspec.Struct, eq=False):
     lost: list[tuple[str, str]] = msgspec.field(default_factory=list)
     #: Files that could not be seen or read, and are as the edition before had them: by path below ``data/``, why.
     carried: dict[str, CarriedFile] = msgspec.field(default_factory=dict)
+    #: Where the data of files with holes lies, by path below ``data/``.
+    sparse: dict[str, tuple[int, ...]] = msgspec.field(default_factory=dict)
     #: By what the catalogue knows the bag with its latest edition.
     known_as: str = ""
     _fingerprint: str | None = None

@@ -6,25 +6,24 @@ import os
 from collections.abc import Iterable, Iterator, Mapping, Sequence
 from pathlib import Path
 
-import msgspec
 from msgspec.structs import replace
 
 from dunechest.chest.chest import Chest
-from dunechest.chest.layout import LIBRARY_FILES, OUTSIDE_FILES, PAYLOAD
+from dunechest.chest.layout import PAYLOAD
 from dunechest.chest.payload import PayloadSizes
 from dunechest.chest.records import LibraryRecord
-from dunechest.chest.stored_names import StoredNames
 from dunechest.errors import UsageError
 from dunechest.findings import Finding, most_serious_first
 from dunechest.jobs.archive.options import USUAL, ArchiveOptions
 from dunechest.jobs.archive.plan import ArchivePlan, Attributes, Difference, PlannedDatabase, PlannedFile
 from dunechest.jobs.archive.planning.attributes import gather, with_carried
 from dunechest.jobs.archive.planning.destination import Stored, destination, free_name
+from dunechest.jobs.archive.planning.guard import Guard, guard_against
+from dunechest.jobs.archive.planning.holes import data_of, hole_findings
 from dunechest.jobs.archive.planning.kinds import kind_changed, kind_findings, with_former_kind
 from dunechest.jobs.archive.planning.lineage import Lineage, lineage
 from dunechest.jobs.archive.planning.mass_change import CODE as MASS_CHANGE
-from dunechest.jobs.archive.planning.mass_change import is_surprising, mass_change, since_edition, since_state
-from dunechest.jobs.archive.planning.newest import UnseenOf, newest_elsewhere, not_in_chest
+from dunechest.jobs.archive.planning.naming import as_named_before, names_carried, stored_files
 from dunechest.jobs.archive.planning.room import already_there, need_of
 from dunechest.jobs.archive.planning.unseen import Unseen, carried_findings, places_of
 from dunechest.jobs.named import AnyLibrary, get_chest, get_library
@@ -35,14 +34,13 @@ from dunechest.jobs.study.drive_findings import drive_findings, holds_findings
 from dunechest.jobs.study.library_findings import library_findings
 from dunechest.jobs.study.path_length import length_findings
 from dunechest.jobs.study.room import Room, headroom, names_findings, room_findings
-from dunechest.jobs.study.selection import PLACEHOLDER, OutsideFile, Selection, select
+from dunechest.jobs.study.selection import PLACEHOLDER, Selection, select
 from dunechest.library.library import Library
-from dunechest.library.roles import databases_among
-from dunechest.machine.drives import Filesystem, Limits
-from dunechest.names import AnyPath, from_wire, parents, shown
+from dunechest.machine.drives import Filesystem
+from dunechest.names import AnyPath, shown
 from dunechest.transfer.walk import FileEntry
 from dunechest.values import FrozenDict
-from dunechest.words import local, number
+from dunechest.words import number
 
 
 def plan_archive(
@@ -120,14 +118,14 @@ def _plan_one(
     library, place = contents.library, drive.place
     selection = select(contents, options.choice)
     fitting, too_large = _fitting(selection, place)
-    stored = _stored(contents, selection, fitting, place.limits)
+    stored = stored_files(contents, selection, fitting, place.limits)
     large = [item.path for item in too_large]
 
     def unseen_of(record: LibraryRecord) -> Unseen:
         return Unseen(library, contents, selection, options.choice, record, large)
 
     found = destination(selection, library, chest, options, taken, stored, lying, unseen_of)
-    if found.previous is not None and (again := _as_named_before(stored, found.previous.record)) is not None:
+    if found.previous is not None and (again := as_named_before(stored, found.previous.record)) is not None:
         stored = again
         found = destination(selection, library, chest, options, taken, stored, lying, unseen_of)
     state, previous = found.state, found.previous
@@ -142,7 +140,8 @@ def _plan_one(
         files, databases = previous.to_read, previous.to_capture
         assert found.entry is not None
         came = lineage(library, chest, found.entry, previous, options, free_name(found.bag, chest))
-    need = need_of(files, databases, selection.listing, place, stored.recorded, previous)
+    data = data_of(library, files, drive)
+    need = need_of(files, databases, selection.listing, place, stored.recorded, previous, data)
     need = max(0, need - already_there(chest, found.bag))
     carried = previous.carried if previous is not None else ()
     left_out = list(_as_kept((*selection.left_out, *too_large), previous))
@@ -157,18 +156,13 @@ def _plan_one(
     findings += kind_findings(library, previous.record if previous is not None else None)
     guard = Guard()
     if state in ("new", "next") and not selection.parts:
-        guard = _guard(contents, selection, chest, stored, previous, found.bag, unseen_of)
+        guard = guard_against(contents, selection, chest, stored, previous, found.bag, unseen_of)
         findings += guard.findings
     findings += drive_findings(library, chest, drive)
     if state in ("new", "next"):
         findings += room_findings(need, promised, headroom(found.earlier, need), drive)
-        findings += names_findings(len(files) + len(databases) + len(selection.listing.folders) + 16, drive)
+        findings += _of_the_drive(files, databases, chest.bag_folder(found.bag), stored, selection, drive)
         findings += _too_large(too_large, place)
-        paths = [*(file.stored for file in files), *(planned.file.stored for planned in databases)]
-        advice = "Make the chest at the top of its drive, or give the library a shorter name with --as."
-        findings += length_findings(chest.bag_folder(found.bag) / PAYLOAD, paths, advice)
-        coarse = _too_fine(files, drive)
-        findings += holds_findings(drive, stored.names.changed, len(selection.listing.links), coarse)
     folders = {f.path: stored.folder(f.path) for f in selection.listing.folders}
     return ArchivePlan(
         library=library,
@@ -182,7 +176,7 @@ def _plan_one(
         databases=databases,
         left_out=tuple(left_out),
         folders=FrozenDict(folders),
-        changed_names=FrozenDict(_names_carried(previous) | stored.names.changed),
+        changed_names=FrozenDict(names_carried(previous) | stored.names.changed),
         hard_links=_hard_links(fitting),
         findings=most_serious_first(findings),
         drive=drive,
@@ -199,52 +193,22 @@ def _plan_one(
     )
 
 
-class Guard(msgspec.Struct, frozen=True):
-    """What a look at the states before says.
-
-    `marked` says that much changed since the latest edition of the bag, `lacks` how many files are only in another chest.
-    """
-
-    marked: bool = False
-    lacks: int = 0
-    findings: tuple[Finding, ...] = ()
-
-
-def _guard(
-    contents: Contents,
-    selection: Selection,
-    chest: Chest,
+def _of_the_drive(
+    files: Sequence[PlannedFile],
+    databases: Sequence[PlannedDatabase],
+    bag: Path,
     stored: Stored,
-    previous: Difference | None,
-    bag: str,
-    unseen_of: UnseenOf,
-) -> Guard:
-    """Say whether much changed at once since the newest state that is known of a library, in any chest; and what it had."""
-    library = contents.library
-    change = since_edition(previous, library, selection) if previous is not None else None
-    marked = change is not None and is_surprising(change, library)
-    closed = [entry.path for entry in contents.listing.unreadable]
-    own = previous.record if previous is not None else None
-    newest = newest_elsewhere(library, chest, own, unseen_of, closed)
-    if newest is None:
-        if change is None or previous is None or not marked:
-            return Guard()
-        then = f"{shown(chest.label)}, edition {previous.record.edition}, archived {local(previous.record.archived)}"
-        return Guard(marked, 0, (mass_change(change, then, _back(chest.label, bag, library)),))
-    carried = previous.carried if previous is not None else ()
-    found = []
-    lacking = newest.lacking(carried)
-    if lacking:
-        found.append(not_in_chest(newest, lacking, chest))
-    change = since_state(newest, library, selection, stored.files, stored.databases, carried)
-    if is_surprising(change, library):
-        found.append(mass_change(change, newest.in_words, _back(newest.label, newest.bag, library)))
-    return Guard(marked, len(lacking), tuple(found))
-
-
-def _back(label: str, bag: str, library: Library) -> tuple[str, ...]:
-    """Return the words of the command that brings a library back as a chest has it."""
-    return "dunechest", "restore", label, bag, "--into", str(library.path), "--if-exists", "set-aside"
+    selection: Selection,
+    drive: Drive,
+) -> Iterator[Finding]:
+    """Yield what there is to say of what a drive cannot hold as it is."""
+    folders = len(selection.listing.folders)
+    yield from names_findings(len(files) + len(databases) + folders + 16, drive)
+    paths = [*(file.stored for file in files), *(planned.file.stored for planned in databases)]
+    advice = "Make the chest at the top of its drive, or give the library a shorter name with --as."
+    yield from length_findings(bag / PAYLOAD, paths, advice)
+    yield from hole_findings(files, drive)
+    yield from holds_findings(drive, stored.names.changed, len(selection.listing.links), _too_fine(files, drive))
 
 
 def _as_kept(left: Iterable[LeftBehind], previous: Difference | None) -> Iterator[LeftBehind]:
@@ -257,49 +221,6 @@ def _as_kept(left: Iterable[LeftBehind], previous: Difference | None) -> Iterato
             yield replace(item, why=f"{PLACEHOLDER}; the archive keeps it", fault=False)
         else:
             yield item
-
-
-def _as_named_before(stored: Stored, record: LibraryRecord) -> Stored | None:
-    """Give outside files the names that they have in the latest edition, and others none of those; None if they have such.
-
-    What cannot be seen now keeps its name there.
-    """
-    before = {from_wire(item.path): item.stored for item in record.outside_files}
-    if not before:
-        return None
-    taken = {name.casefold() for name in before.values()}
-    found: list[PlannedFile] = []
-    for file in stored.files:
-        if not file.outside_file or file.stored == before.get(file.entry.path):
-            found.append(file)
-            continue
-        wanted = before.get(file.entry.path)
-        if wanted is None and file.stored.casefold() not in taken:
-            taken.add(file.stored.casefold())
-            found.append(file)
-            continue
-        if wanted is None:
-            folder, _, name = file.stored.rpartition("/")
-            number_ = 2
-            while f"{folder} {number_}/{name}".casefold() in taken:
-                number_ += 1
-            wanted = f"{folder} {number_}/{name}"
-            taken.add(wanted.casefold())
-        found.append(replace(file, other_name=wanted))
-    files = tuple(found)
-    return replace(stored, files=files) if files != stored.files else None
-
-
-def _names_carried(previous: Difference | None) -> dict[str, str]:
-    """Return the changed names of what cannot be seen now."""
-    if previous is None or not (previous.carried or previous.carried_folders or previous.carried_links):
-        return {}
-    own = {item.path for item in previous.carried if not item.outside}
-    own |= {from_wire(folder.path) for folder in previous.carried_folders}
-    own |= {from_wire(link.path) for link in previous.carried_links}
-    above = {folder for path in own for folder in parents(path)}
-    names = {from_wire(item.path): item.stored for item in previous.record.changed_names}
-    return {path: name for path, name in names.items() if path in own or path in above}
 
 
 def _recorded_otherwise(library: Library, attributes: Attributes, before: LibraryRecord) -> tuple[str, ...]:
@@ -324,40 +245,10 @@ def _fitting(selection: Selection, place: Filesystem) -> tuple[list[FileEntry], 
     return fitting, too_large
 
 
-def _stored(contents: Contents, selection: Selection, fitting: Sequence[FileEntry], limits: Limits) -> Stored:
-    """Give everything that is to be archived its name on the drive."""
-    databases = databases_among(contents.library.kind, fitting, contents.open_databases)
-    companions = {path: main for main, paths in databases.items() for path in paths}
-    names = StoredNames(limits)
-    names.folders(f.path for f in selection.listing.folders)
-    files: list[PlannedFile] = []
-    mains: dict[str, PlannedFile] = {}
-    beside: dict[str, list[PlannedFile]] = {}
-    for entry in fitting:
-        stored = names.file(entry.path)
-        other = "" if stored == entry.path else LIBRARY_FILES + stored
-        file = PlannedFile(entry, contents.roles.get(entry.path, "essential"), other)
-        if entry.path in companions:
-            beside.setdefault(companions[entry.path], []).append(file)
-        elif entry.path in databases:
-            mains[entry.path] = file
-        else:
-            files.append(file)
-    captured = tuple(PlannedDatabase(mains[path], tuple(beside.get(path, ()))) for path in sorted(mains))
-    return Stored((*files, *_outside_files_of(selection.outside_files, limits)), captured, names)
-
-
 def _too_fine(files: Sequence[PlannedFile], drive: Drive) -> int:
     """Count the files whose times are finer than the drive can keep."""
     step = drive.probed.time_step_ns if drive.probed is not None else 1
     return sum(file.entry.mtime_ns % step != 0 for file in files) if step > 1 else 0
-
-
-def _outside_files_of(outside_files: Iterable[OutsideFile], limits: Limits) -> list[PlannedFile]:
-    """Give outside files names that the drive can hold."""
-    names = StoredNames(limits)
-    names.folders(sorted({outside_file.stored.rpartition("/")[0] for outside_file in outside_files}))
-    return [PlannedFile(s.entry, "essential", OUTSIDE_FILES + names.file(s.stored), True) for s in outside_files]
 
 
 def _places(library: Library, chest: Chest) -> list[Finding]:

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable
+from collections.abc import Iterable, Mapping
 from typing import NamedTuple
 
 from dunechest.chest.chest import Chest
@@ -32,11 +32,12 @@ def need_of(
     place: Filesystem,
     recorded: Recorded,
     previous: Difference | None,
+    data: Mapping[str, int],
 ) -> int:
     """Count what the drive will give up: whole blocks, records, folders, and what the filesystem keeps for itself.
 
     `recorded` files have lines in the records, whether they are copied or are there already. The new records lie beside
-    the ones before until these are replaced.
+    the ones before until these are replaced. `data` says how many bytes files with holes take, by path below ``data/``.
     """
     block = max(512, place.block)
     total = 0
@@ -49,7 +50,7 @@ def need_of(
         passing = max(passing, 2 * (-(-with_log // block)) * block)
         every += database.companions
     for file in every:
-        total += -(-file.entry.size // block) * block
+        total += -(-data.get(file.stored, file.entry.size) // block) * block
         # An entry in a folder, and the filesystem's own note of the file.
         lines += len(file.stored) + 512
     for link in listing.links:

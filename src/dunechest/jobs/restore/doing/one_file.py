@@ -25,7 +25,8 @@ def bag_of(plan: RestorePlan) -> bytes:
 
 def copy_task(file: RestoreFile, bag: bytes, target: bytes) -> CopyTask:
     """Return the order to copy one file to its target."""
-    return CopyTask(bag + os.fsencode(file.source), target, file.size, file.mtime_ns, _mode(file), file.blake3)
+    source = bag + os.fsencode(file.source)
+    return CopyTask(source, target, file.size, file.mtime_ns, _mode(file), file.blake3, file.data)
 
 
 def _mode(file: RestoreFile) -> int:

@@ -34,6 +34,7 @@ class Paths:
             else:
                 self._refuse(path, why, "it keeps the name it has in the chest")
         self._here: dict[str, str] = {}
+        self._data = {item.stored: item.data for item in record.sparse}
         #: Paths that get another name here.
         self.renamed: dict[str, str] = {}
 
@@ -73,7 +74,7 @@ class Paths:
         if name != path:
             self.renamed[path] = name
         self._here[path] = name
-        return msgspec.structs.replace(file, path=name, own=path)
+        return msgspec.structs.replace(file, path=name, own=path, data=self._data.get(file.stored))
 
     def links(self, outward: bool) -> tuple[tuple[str, str, int], ...]:
         """Return the symbolic links to make."""

@@ -9,8 +9,9 @@ from typing import TYPE_CHECKING, Protocol
 
 from dunechest.findings import Finding
 from dunechest.jobs.study.room import nearest
-from dunechest.machine.drives import Filesystem
+from dunechest.machine.drives import Filesystem, holds_holes
 from dunechest.names import shown
+from dunechest.transfer.holes import bytes_of
 
 if TYPE_CHECKING:
     from dunechest.jobs.restore.plan import RestorePlan
@@ -27,7 +28,13 @@ class Sized(Protocol):
 def need_of(files: Sequence[Sized], folders: Sequence[object], here: Filesystem | None) -> int:
     """Count the bytes that a drive gives up for files and folders: whole blocks, and its own notes of them."""
     block = max(512, here.block) if here is not None else 4096
-    total = sum(-(-file.size // block) * block + 512 for file in files) + (len(folders) + 4) * block
+    holes = here is not None and holds_holes(here.type)
+
+    def taken(file: Sized) -> int:
+        data = getattr(file, "data", None)
+        return -(-file.size // block) * block if data is None or not holes else bytes_of(data, block)
+
+    total = sum(taken(file) + 512 for file in files) + (len(folders) + 4) * block
     return total + total // 200
 
 

@@ -1,0 +1,41 @@
+"""Files with holes: how much room they take on a drive, and what to say where that has none."""
+
+from __future__ import annotations
+
+import os
+from collections.abc import Iterator, Sequence
+
+from dunechest.findings import Finding
+from dunechest.jobs.archive.plan import PlannedFile
+from dunechest.jobs.archive.planning.lineage import place_of
+from dunechest.jobs.study.drive import Drive
+from dunechest.library.library import Library
+from dunechest.names import shown
+from dunechest.transfer.holes import data_bytes
+from dunechest.words import number, size
+
+
+def data_of(library: Library, files: Sequence[PlannedFile], drive: Drive) -> dict[str, int]:
+    """Return how many bytes files with holes take on a drive, by path below ``data/``; all of them where it has no holes."""
+    if drive.probed is None or not drive.probed.holes:
+        return {}
+    block = max(512, drive.place.block)
+    return {
+        file.stored: data_bytes(os.fsencode(place_of(library, file)), file.entry.size, block)
+        for file in files
+        if file.entry.sparse
+    }
+
+
+def hole_findings(files: Sequence[PlannedFile], drive: Drive) -> Iterator[Finding]:
+    """Say which files take more room on a drive without holes than here."""
+    sparse = [file for file in files if file.entry.sparse]
+    if sparse and drive.probed is not None and not drive.probed.holes:
+        held = size(sum(file.entry.size for file in sparse))
+        yield Finding(
+            "holes",
+            "info",
+            f"{number(len(sparse), 'file')} with holes {'takes' if len(sparse) == 1 else 'take'} {held} on this drive, which "
+            f"cannot hold holes; the first is {shown(sparse[0].entry.path)}.",
+            "The holes are recorded; a restore to a drive that can hold them makes them again.",
+        )
