@@ -5,8 +5,9 @@ from __future__ import annotations
 import os
 import shutil
 import subprocess
+import sys
 import time
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from pathlib import Path
 
 import pytest
@@ -159,3 +160,45 @@ esac
     monkeypatch.setenv("PATH", f"{program.parent}{os.pathsep}{os.environ['PATH']}")
     monkeypatch.setattr("dunechest.machine.schedulers.cron._daemon_runs", lambda: True)
     return place
+
+
+#: Runs a command as another user, given by number.
+AsPerson = Callable[..., subprocess.CompletedProcess[str]]
+
+
+def give(user: int, *folders: Path) -> None:
+    """Give folders with all in them to a user, given by number."""
+    for folder in folders:
+        for place in (folder, *folder.rglob("*")):
+            os.lchown(place, user, user)
+
+
+@pytest.fixture
+def as_person(tmp_path: Path) -> AsPerson:
+    """Run a command as somebody who is not the administrator, with a home and records of their own."""
+    if not hasattr(os, "geteuid") or os.geteuid() != 0 or shutil.which("setpriv") is None:
+        pytest.skip("needs root, to be somebody else")
+    for folder in (tmp_path, *tmp_path.parents):
+        if folder.stat().st_mode & 0o005 != 0o005:
+            folder.chmod(folder.stat().st_mode | 0o055)
+
+    def run(*words: str | os.PathLike[str], user: int = 54321) -> subprocess.CompletedProcess[str]:
+        state, home = tmp_path / f"state {user}", tmp_path / f"home {user}"
+        for folder in (state, home):
+            folder.mkdir(exist_ok=True)
+            give(user, folder)
+        environment = {**os.environ, "HOME": str(home), "DUNECHEST_HOME": str(state)}
+        other = ["setpriv", "--reuid", str(user), "--regid", str(user), "--clear-groups"]
+        ran = subprocess.run(
+            [*other, sys.executable, "-m", "dunechest", *map(str, words)],
+            capture_output=True,
+            text=True,
+            check=False,
+            env=environment,
+            cwd=tmp_path,
+        )
+        if ran.returncode in (126, 127) or "No module named" in ran.stderr:
+            pytest.skip(f"another user cannot run this Python: {ran.stderr[:200]}")
+        return ran
+
+    return run

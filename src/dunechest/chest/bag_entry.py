@@ -11,6 +11,7 @@ from dunechest.chest.bag_records import BagRecords
 from dunechest.chest.layout import DUNE, EARLIER, EDITIONS, FILES, LIBRARY, OF_A_WHOLE_BAG, PENDING, TAGS
 from dunechest.chest.records import LibraryRecord
 from dunechest.paths import is_link
+from dunechest.transfer.closed import is_administrator
 
 
 class BagEntry(msgspec.Struct, frozen=True, eq=False):
@@ -18,7 +19,8 @@ class BagEntry(msgspec.Struct, frozen=True, eq=False):
 
     `state` is ``whole``; ``damaged`` (of ours, and the record of the library is not proven);
     ``unfinished`` (an archive was interrupted before it was whole); ``foreign`` (a bag
-    that is not of this library's making) or ``unusable``; `why` says more.
+    that is not of this library's making) or ``unusable``; `why` says more. `closed` says that this user may not read it, so
+    that nothing is known of it.
     """
 
     name: str
@@ -27,6 +29,7 @@ class BagEntry(msgspec.Struct, frozen=True, eq=False):
     library: LibraryRecord | None = None
     why: str = ""
     _records: BagRecords | None = None
+    closed: bool = False
 
     @property
     def is_ours(self) -> bool:
@@ -37,6 +40,17 @@ class BagEntry(msgspec.Struct, frozen=True, eq=False):
     def records(self) -> BagRecords:
         """The records of the bag."""
         return self._records if self._records is not None else BagRecords(self.folder)
+
+
+def closed_in(folder: Path) -> Path | None:
+    """Return a folder or record of a bag that this user may not read; None if there is none."""
+    if is_administrator():
+        return None
+    for name in ("", DUNE, LIBRARY, TAGS, FILES, *OF_A_WHOLE_BAG[1:]):
+        place = folder / name if name else folder
+        if not os.access(place, os.R_OK | (os.X_OK if place.is_dir() else 0)) and os.path.lexists(place):
+            return place
+    return None
 
 
 def of_ours(records: BagRecords) -> bool:

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import os
 import stat
+import sys
 import time
 import uuid
 from collections.abc import Iterator
@@ -15,7 +16,7 @@ import msgspec
 
 from dunechest.bag.bag import is_bag
 from dunechest.chest import chest_record, journal
-from dunechest.chest.bag_entry import BagEntry, never_whole, of_ours
+from dunechest.chest.bag_entry import BagEntry, closed_in, never_whole, of_ours
 from dunechest.chest.bag_records import BagRecords, stamp
 from dunechest.chest.find_chest import find_chest, is_regular
 from dunechest.chest.layout import BAGS, CHEST, CHEST_RECORD, CHEST_SUMS, JOURNAL, READ_ME
@@ -34,11 +35,25 @@ from dunechest.errors import (
 from dunechest.names import is_slug, meant, quoted, shown
 from dunechest.paths import is_link
 from dunechest.transfer import disk, safe
+from dunechest.transfer.closed import why_closed
 from dunechest.transfer.system_files import is_system_folder
 from dunechest.version import version
 
 #: So many times a bag is read again that is changed while it is read.
 _TIMES = 5
+
+
+@contextmanager
+def open_to_all(readable: bool) -> Iterator[None]:
+    """Have what is made in a block be readable for everybody, whatever this user's umask says; if that is asked for."""
+    if not readable or sys.platform == "win32":
+        yield
+        return
+    before = os.umask(0o022)
+    try:
+        yield
+    finally:
+        os.umask(before)
 
 
 class Chest:
@@ -110,7 +125,7 @@ class Chest:
         return f"<Chest {self.label!r} in {str(self.folder)!r}>"
 
     @classmethod
-    def create(cls, drive: str | os.PathLike[str], label: str) -> Chest:
+    def create(cls, drive: str | os.PathLike[str], label: str, *, readable: bool = False) -> Chest:
         """Make a new chest in a folder, usually the mount point of a drive.
 
         Parameters
@@ -119,6 +134,8 @@ class Chest:
             An existing folder; the chest becomes ``dune-chest`` in it.
         label : str
             What people call the drive; up to 60 printable characters.
+        readable : bool
+            On a drive with Unix permissions: whether whoever has the drive can read what is on it, private files included.
 
         Raises
         ------
@@ -139,11 +156,12 @@ class Chest:
                 f"{shown(str(place))} already has a chest, or a folder of that name. Nothing was changed. "
                 "To use it: dunechest chest show " + shown(str(place))
             )
-        record = ChestRecord(FORMAT, uuid.uuid4().hex, label, now_text(), version())
+        record = ChestRecord(FORMAT, uuid.uuid4().hex, label, now_text(), version(), readable)
         beside = folder.with_name(CHEST + safe.BESIDE + "-" + record.id[:8])
         try:
-            disk.make_folder(beside / BAGS)
-            chest_record.write_chest(beside, record)
+            with open_to_all(readable):
+                disk.make_folder(beside / BAGS)
+                chest_record.write_chest(beside, record)
             disk.rename(beside, folder)
         except OSError as error:
             raise CutOffError(
@@ -319,7 +337,7 @@ class Chest:
     @contextmanager
     def changing(self, machine: str) -> Iterator[None]:
         """Hold the chest alone while it is changed; see `dunechest.chest.lock`."""
-        with locked(self.folder, machine):
+        with locked(self.folder, machine), open_to_all(self.record.readable):
             yield
 
     def _entry(self, name: str, folder: Path) -> BagEntry:
@@ -336,6 +354,8 @@ class Chest:
         if not stat.S_ISDIR(mode) or is_link(folder):
             what = "a link; nothing in a chest is read through one" if is_link(folder) else "not a folder"
             return BagEntry(name, folder, "unusable", why=f"it is {what}")
+        if (closed := closed_in(folder)) is not None:
+            return BagEntry(name, folder, "unusable", why=f"{closed.name}: {why_closed(closed)}", closed=True)
         records = BagRecords(folder)
         if not of_ours(records):
             if is_bag(folder):

@@ -12,6 +12,19 @@ from dunechest.transfer.totals import sizes_total
 from dunechest.transfer.walk import sizes_below
 
 
+def mode_of(mode: int, *, readable: bool) -> int:
+    """Return the permission bits that a file gets in a chest: its own, and its owner can always read and replace it.
+
+    Parameters
+    ----------
+    mode : int
+        Those that it has in the library, which are recorded.
+    readable : bool
+        Whether the chest was made so that whoever has the drive can read what is on it.
+    """
+    return (mode & 0o777) | 0o600 | (0o444 if readable else 0)
+
+
 def is_there(bag: Path, path: str, size: int) -> bool:
     """Whether a file lies in a bag in the size that was recorded."""
     try:

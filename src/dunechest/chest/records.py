@@ -73,13 +73,14 @@ def when(moment: str) -> float:
 
 
 class ChestRecord(msgspec.Struct, frozen=True):
-    """``chest.json``."""
+    """``chest.json``; `readable` says that whoever has the drive can read what is on it, private files included."""
 
     format: int
     id: Id
     label: str
     made: Moment
     made_with: str = ""
+    readable: bool = False
 
     def __post_init__(self) -> None:
         when(self.made)

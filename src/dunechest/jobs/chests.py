@@ -107,7 +107,12 @@ def top_of(chest: Chest, bag: str) -> str:
 
 
 def create_chest(
-    place: str | os.PathLike[str], label: str, secret: str | None = None, command: Sequence[str] = ()
+    place: str | os.PathLike[str],
+    label: str,
+    secret: str | None = None,
+    command: Sequence[str] = (),
+    *,
+    readable: bool = False,
 ) -> Chest:
     """Make a chest and note it in the ledger; see `Chest.create`.
 
@@ -121,6 +126,8 @@ def create_chest(
         The server's password, to be kept in the system's keyring.
     command : sequence of str
         A command that prints the server's password each time, instead.
+    readable : bool
+        As for `Chest.create`.
 
     Raises
     ------
@@ -135,7 +142,7 @@ def create_chest(
         note_chest(on_server)
         return on_server
     _refuse_inside(Path(place))
-    chest = Chest.create(place, label)
+    chest = Chest.create(place, label, readable=readable)
     note_chest(chest)
     return chest
 

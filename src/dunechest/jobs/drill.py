@@ -22,6 +22,7 @@ from dunechest.jobs.restore.doing.carry_out import carry_out_once
 from dunechest.jobs.restore.doing.staging import remove
 from dunechest.jobs.restore.options import RestoreOptions
 from dunechest.jobs.restore.plan import RestorePlan
+from dunechest.jobs.restore.planning.findings import closed_findings
 from dunechest.jobs.restore.planning.make import plan_restore
 from dunechest.jobs.restore.result import RestoreResult
 from dunechest.ledger import events, memory
@@ -36,7 +37,10 @@ _BESIDE_THE_POINT = ("in-use",)
 
 
 class Drill(Value, msgspec.Struct, frozen=True):
-    """The outcome of a drill of one library; `why_not` says why it could not be tried, without a result then."""
+    """The outcome of a drill of one library; `why_not` says why it could not be tried, without a result then.
+
+    `closed` says that this user may not read some of it: that is no failed drill.
+    """
 
     _shown: ClassVar[tuple[str, ...]] = ("bag", "passed")
     _document: ClassVar[str] = "drill.DrilledLibrary"
@@ -44,6 +48,7 @@ class Drill(Value, msgspec.Struct, frozen=True):
     bag: str
     result: RestoreResult | None
     why_not: str = ""
+    closed: bool = False
 
     @property
     def passed(self) -> bool:
@@ -104,6 +109,9 @@ def drill(
 def _guarded(
     chest: Chest, name: str, scratch: str | os.PathLike[str] | None, progress: Progress, *, alone: bool
 ) -> Drill:
+    entry = chest.bag(name)
+    if entry.closed:
+        return Drill(name, None, f"It could not be tried: {entry.why}.", True)
     try:
         return _one(chest, name, _scratch(scratch), progress)
     except (UsageError, CutOffError):
@@ -130,6 +138,11 @@ def _scratch(folder: str | os.PathLike[str] | None) -> Path:
 def _one(chest: Chest, name: str, scratch: Path, progress: Progress) -> Drill:
     try:
         plan = _plan(chest, name, scratch, progress)
+        closed = closed_findings(plan)
+        if closed:
+            return Drill(
+                plan.bag, None, f"{closed[0].message} A drill needs all of it: run it as administrator.", True
+            )
         remaining = [f for f in blocking(plan.findings) if f.code not in _BESIDE_THE_POINT]
         if remaining:
             raise RefusedError(f"{shown(plan.bag)} could not be drilled.", remaining)

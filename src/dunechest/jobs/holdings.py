@@ -68,7 +68,7 @@ def note_holdings(
 
 
 def _damaged(chest: Chest, entries: Iterable[BagEntry], where: str) -> list[tuple[str, dict[str, Any]]]:
-    bad = [entry.name for entry in entries if entry.state in ("damaged", "unusable")]
+    bad = [entry.name for entry in entries if entry.state in ("damaged", "unusable") and not entry.closed]
     known = libraries_of(chest.id, where) if bad else {}
     facts = {"chest": chest.id, "quick": True, "intact": False, "files": 0, "wrong": 1, "where": where}
     return [("check", facts | {"bag": name}) for name in bad if name in known]

@@ -17,6 +17,7 @@ from typing import NamedTuple
 import msgspec
 
 from dunechest.transfer import digests, disk, holes, medium, stream
+from dunechest.transfer.closed import why_closed
 from dunechest.transfer.digest_files import digest_files
 from dunechest.transfer.stream import TargetFailedError
 from dunechest.transfer.tasks import AROUND, WHOLE, CopyJob, CopyOutcome, CopyTask, Done, Job, LookJob, SizesJob, Tell
@@ -175,6 +176,8 @@ def _copy_one(
             return CopyOutcome("vanished", why="it was there at the start and is gone now")
         except TargetFailedError as failure:
             return CopyOutcome("cut-off", why=system_words(failure.__cause__))
+        except PermissionError:
+            return CopyOutcome("closed", why=why_closed(task.source))
         except OSError as error:
             return CopyOutcome("unreadable", why=system_words(error))
         if again and outcome.state == "ok":

@@ -10,6 +10,7 @@ from pathlib import Path
 from blake3 import blake3
 
 from dunechest.transfer import digests, medium, safe, stream
+from dunechest.transfer.closed import why_closed
 from dunechest.transfer.tasks import AROUND, WHOLE, DigestOutcome, DigestTask, Tell
 from dunechest.transfer.whole_files import READING, read_whole, system_words
 
@@ -43,6 +44,8 @@ def _open_to_digest(task: DigestTask) -> tuple[int, int] | DigestOutcome:
         fd = os.open(task.path, READING)
     except FileNotFoundError:
         return DigestOutcome("vanished", why="there is no such file")
+    except PermissionError:
+        return DigestOutcome("closed", why=why_closed(task.path))
     except OSError as error:
         return DigestOutcome("unreadable", why=system_words(error))
     try:

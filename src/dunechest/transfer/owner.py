@@ -14,8 +14,8 @@ from dunechest.transfer.below import folders_in, make_folders
 def owner_above(place: Path) -> tuple[int, int] | None:
     """Return user and group that own the closest folder above a place that exists, if a change of owner is called for.
 
-    None where this process is not the administrator's, the folder is the administrator's own, or the system has no such
-    owners.
+    Where that folder is the administrator's own, those of the person who asked the administrator. None where there is nobody
+    like that, this process is not the administrator's, or the system has no such owners.
     """
     if sys.platform == "win32" or os.geteuid() != 0:
         return None
@@ -23,7 +23,18 @@ def owner_above(place: Path) -> tuple[int, int] | None:
     while not folder.is_dir() and folder != folder.parent:
         folder = folder.parent
     info = folder.stat()
-    return (info.st_uid, info.st_gid) if info.st_uid != 0 else None
+    if info.st_uid == 0:
+        return _who_asked()
+    return info.st_uid, info.st_gid
+
+
+def _who_asked() -> tuple[int, int] | None:
+    """Return user and group of the person who runs this as administrator (sudo(8)); None if nobody is behind that."""
+    try:
+        user, group = int(os.environ["SUDO_UID"]), int(os.environ["SUDO_GID"])
+    except (KeyError, ValueError):
+        return None
+    return (user, group) if user > 0 and group >= 0 else None
 
 
 def give(owner: tuple[int, int] | None, places: Iterable[Path]) -> None:

@@ -12,7 +12,8 @@ WHOLE = 4 << 20
 #: Of those, files from this many bytes on are worth going around the page cache for.
 AROUND = 64 << 10
 
-State = Literal["ok", "vanished", "unreadable", "changing", "not-intact", "cut-off"]
+#: ``closed`` is what the system says of a file that this user may not read: nothing is known of its bytes.
+State = Literal["ok", "vanished", "unreadable", "closed", "changing", "not-intact", "cut-off"]
 
 
 class CopyTask(msgspec.Struct, frozen=True, array_like=True, gc=False):

@@ -37,20 +37,30 @@ def command() -> None:
 @click.argument("folder", metavar="FOLDER", type=click.Path())
 @click.option("--label", required=True, metavar="L", help="What you call the drive.")
 @click.option("--password-from", metavar="COMMAND", help=_FROM)
+@click.option(
+    "--readable",
+    is_flag=True,
+    help="Whoever has the drive can read everything on it, private files included, on any computer.",
+)
 @common
-def new(out: Out, folder: str, label: str, password_from: str | None) -> int:
+def new(out: Out, folder: str, label: str, password_from: str | None, readable: bool) -> int:
     """Make a chest in FOLDER, usually where a drive is mounted.
 
     FOLDER can be the address of a folder on a server: sftp://USER@HOST/FOLDER,
     webdav://USER@HOST/FOLDER or s3://BUCKET/FOLDER?endpoint=https://HOST&key=ID.
     Two slashes before an SFTP folder mean the top of the server. The server must prove
     who it is. A password is asked for and kept in the system's keyring.
+
+    On a drive with Unix permissions private files stay private: on another computer
+    they belong to a user number that may not be yours, and only the administrator can
+    read them. With --readable everybody who has the drive can; a restore gives each file
+    its own permissions back.
     """
     from dunechest.cli.views import chest as view
     from dunechest.jobs.chests import create_chest
 
     def make(secret: str | None) -> Chest:
-        return create_chest(folder, label, secret, _words(password_from))
+        return create_chest(folder, label, secret, _words(password_from), readable=readable)
 
     chest = _with_password(make, ask=password_from is None)
     out.document("chest-new", chest, made_at=_made(out, chest.record.made))

@@ -155,7 +155,10 @@ def _restore(out: Out, chest: str, libraries: tuple[str, ...], everything: bool,
     if out.shows:
         show_left_behind(out, planned.left)
         view.show_last(out, results, time.monotonic() - begun)
-    return 0 if all(result.well for result in results) and not planned.left else 1
+    wrong = [result for result in results if not result.well]
+    if not wrong and not planned.left:
+        return 0
+    return 4 if wrong and not planned.left and all(result.only_closed for result in wrong) else 1
 
 
 def _told(left: tuple[tuple[str, str], ...]) -> list[dict[str, str]]:

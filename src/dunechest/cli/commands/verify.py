@@ -32,7 +32,8 @@ def command(out: Out, chest: str, libraries: tuple[str, ...], quick: bool, span:
 
     Each file is read from the drive and compared with the digests recorded when it
     was archived. CHEST may also be the folder of any RFC 8493 bag. The exit status
-    is 1 if there are problems.
+    is 1 if there are problems, and 4 if nothing is wrong but some files may not be read
+    by this user.
 
     With --time-limit a large drive is checked in instalments, least recently checked
     first; the next run continues.
@@ -63,7 +64,9 @@ def command(out: Out, chest: str, libraries: tuple[str, ...], quick: bool, span:
     out.document("verify", target if isinstance(target, Chest) else None, told=result)
     if out.shows:
         view.show(out, result)
-    return 0 if result.well else 1
+    if result.damaged:
+        return 1
+    return 0 if result.well else 4
 
 
 def sizes_of(chest: Chest, libraries: tuple[str, ...]) -> dict[str, int]:

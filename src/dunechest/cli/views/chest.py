@@ -15,7 +15,7 @@ from dunechest.cli.output import Out
 from dunechest.cli.views.drives import drive_words
 from dunechest.jobs.chests import ChestContents
 from dunechest.jobs.known_chests import ChestList, ChestStatus
-from dunechest.machine.drives import ENDLESS
+from dunechest.machine.drives import ENDLESS, holds_modes
 from dunechest.names import from_wire, quoted, shown
 from dunechest.words import ago, local, number, size
 
@@ -27,6 +27,15 @@ def show_new(out: Out, chest: Chest) -> None:
     """Show that a chest was made."""
     say(out.console, f"Made the chest {shown(chest.label)!r}.", GOOD)
     out.console.print(out.place(chest.place), soft_wrap=True)
+    if not chest.is_on_server and holds_modes(chest.folder) and not chest.record.readable:
+        say(
+            out.console,
+            "Private files stay private on this drive: on another computer the administrator may have to restore them. "
+            "If whoever has the drive may read them, make the chest with --readable instead.",
+            indent=2,
+        )
+    elif chest.record.readable:
+        say(out.console, "Whoever has the drive can read everything on it, private files included.", WARN, indent=2)
     say(out.console, f"Next: dunechest find, then dunechest archive NAME --to {quoted(chest.label)}")
 
 

@@ -6,7 +6,7 @@ from collections.abc import Sequence
 
 from rich.text import Text
 
-from dunechest.cli.layout import BAD, GOOD, say
+from dunechest.cli.layout import BAD, GOOD, WARN, say
 from dunechest.cli.output import Out
 from dunechest.cli.views import proof
 from dunechest.cli.views import restore as restore_view
@@ -40,6 +40,9 @@ def show(out: Out, drills: Sequence[Drill]) -> None:
 
 def _show(out: Out, drill: Drill) -> None:
     console, name, result = out.console, shown(drill.bag), drill.result
+    if result is None and drill.closed:
+        say(console, f"{name}: NOT TRIED: {shown(drill.why_not)}", WARN)
+        return
     if result is None:
         say(console, f"{name}: DID NOT PASS: {shown(drill.why_not)}", BAD)
         return

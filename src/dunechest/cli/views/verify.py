@@ -16,6 +16,7 @@ _STYLES = {
     "unreadable": BAD,
     "unlisted": WARN,
     "unfinished": WARN,
+    "no-access": WARN,
     "noted": INFO,
 }
 
@@ -38,7 +39,10 @@ def show(out: Out, result: VerifyResult) -> None:
     _show_outcome(out, result)
     for check in result.checks:
         _show_bag(out, check)
-    if any(not check.well and check.kind not in ("missing", "unfinished") for check in result.checks):
+    if result.checks and any(check.closed for check in result.checks):
+        say(out.console, "-> Check them as administrator:", hang=3)
+        say(out.console, f"sudo dunechest verify {quoted(str(result.place))}", indent=3)
+    if any(check.wrong and check.kind not in ("missing", "unfinished") for check in result.checks):
         if result.chest:
             say(
                 out.console,
@@ -62,11 +66,16 @@ def _show_outcome(out: Out, result: VerifyResult) -> None:
     counted = both(files + earlier, records)
     every = f"all {counted} are" if files + earlier + records > 1 else f"{counted} is"
     seconds = sum(check.seconds for check in result.checks)
-    if not result.well:
+    closed = sum(check.closed for check in result.checks)
+    if closed and not result.damaged:
+        names = ", ".join(shown(check.bag) for check in result.checks if check.closed)
+        say(console, f"NOT CHECKED: {number(closed, 'file')} of {names} may not be read by this user.", WARN)
+        say(console, "This says nothing about damage. Everything else is intact.")
+    elif not result.well:
         wrong = [check for check in result.checks if not check.well]
         names = ", ".join(shown(check.bag) for check in wrong[:5])
         more = f" and {len(wrong) - 5} more" if len(wrong) > 5 else ""
-        count = sum(1 for check in wrong for state in check.states if state.state != "noted")
+        count = sum(check.wrong for check in wrong)
         say(console, f"PROBLEMS FOUND: {number(count, 'problem')} in {names}{more}.", BAD)
         if result.quick:
             say(console, "This was a quick check: no content was read.")
@@ -94,7 +103,10 @@ def _show_bag(out: Out, check: BagCheck) -> None:
         line.append("MISSING  ", style=BAD)
     else:
         well = "present  " if check.quick else "intact   "  # a quick check never says what only a full one can
-        line.append(well if check.well else "PROBLEM  ", style=GOOD if check.well else BAD)
+        if check.closed and not check.wrong:
+            line.append("CLOSED   ", style=WARN)
+        else:
+            line.append(well if check.well else "PROBLEM  ", style=GOOD if check.well else BAD)
     line.append(shown(check.bag), style="bold")
     if check.files:
         counted = both(check.payload, check.records)

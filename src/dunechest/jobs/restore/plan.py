@@ -318,13 +318,14 @@ class NotDone(msgspec.Struct, frozen=True):
     """Something in an archive that is not restored: its path, and why.
 
     `fault` says whether that is a fault; a link out of the library is none. `damage` says that it is one of the chest: the
-    file is missing there, or is not what was archived.
+    file is missing there, or is not what was archived; `closed` that this user may not read it.
     """
 
     path: str
     why: str
     fault: bool
     damage: bool = False
+    closed: bool = False
 
 
 #: What a file gets whose mode is not known: what the umask allows.

@@ -114,6 +114,12 @@ class RestoreResult(Value, msgspec.Struct, frozen=True):
         """Whether everything that could be brought back was, no damage was met, and it is what it was."""
         return not any(item.fault for item in self.not_done) and not self.damage and self.proof.well
 
+    @property
+    def only_closed(self) -> bool:
+        """Whether nothing is wrong but that this user may not read some files of the chest."""
+        faults = [item for item in self.not_done if item.fault]
+        return bool(faults) and all(item.closed for item in faults) and not self.damage
+
     def to_frame(self) -> pd.DataFrame:
         """Return one row for each thing not brought back: path, why, fault."""
         return frame(

@@ -46,6 +46,8 @@ def check_bag(
         why = "an archive was interrupted here; archive the library again to finish it"
         return _only(entry, "unfinished", quick, FileState("", "unfinished", why))
     own = entry.state != "foreign"
+    if entry.closed:
+        return _only(entry, "unusable", quick, FileState("", "no-access", entry.why))
     if entry.state == "unusable" and not entry.is_ours:
         return _only(entry, "unusable", quick, FileState("", "unlisted", f"{entry.why}; it is left alone"))
     try:

@@ -91,10 +91,11 @@ def note_results(chest: Chest, checks: Iterable[BagCheck]) -> None:
             check.bag,
             quick=check.quick,
             files=check.files,
-            wrong=sum(s.state != "noted" for s in check.states),
+            wrong=check.wrong,
         )
         for check in checks
-        if check.kind in ("library", "foreign bag", "unusable")
+        # Of what this user may not read nothing is known: that is no evidence of anything.
+        if check.kind in ("library", "foreign bag", "unusable") and (check.wrong or not check.closed)
     ]
     if items:
         events.try_append(*items)  # the result is shown; without this only the memory of it is missing

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import errno
+import os
 from collections.abc import Callable, Mapping
 
 from dunechest.bag.bag import Bag
@@ -30,6 +32,8 @@ from dunechest.transfer.tasks import DigestOutcome
 
 _Say = Callable[[str, "State", str], None]
 
+#: What is said of a folder that this user may not list.
+_CLOSED = os.strerror(errno.EACCES)
 _OPPOSITE = {FILES: MANIFEST, MANIFEST: FILES}
 _OTHER_BYTES = "its content is not what was recorded"
 
@@ -147,8 +151,9 @@ def _right_the_tags(
 def _absent(bag: Bag, expected: Expected, path: str, say: _Say) -> None:
     if path in expected.lying.others:
         say(path, "unreadable", f"it is {expected.lying.others[path]}")
-    elif any(path.startswith(folder + "/") for folder in expected.lying.unreadable if folder):
-        say(path, "unreadable", "its folder cannot be listed")
+    elif (folder := next((f for f in expected.lying.unreadable if f and path.startswith(f + "/")), None)) is not None:
+        closed = expected.lying.unreadable[folder] == _CLOSED
+        say(path, "no-access" if closed else "unreadable", "its folder cannot be listed")
     elif path in expected.fetched:
         say(path, "missing", "fetch.txt says that it lies elsewhere; nothing was fetched")
     else:
@@ -165,6 +170,9 @@ def _judge(
         return
     if outcome.state == "vanished":
         say(path, "missing", "it went away while it was verified")
+        return
+    if outcome.state == "closed":
+        say(path, "no-access", outcome.why)
         return
     if outcome.state != "ok":
         say(path, "unreadable", outcome.why)
@@ -222,7 +230,7 @@ def _unlisted(bag: Bag, expected: Expected, say: _Say) -> None:
     for folder, why in expected.lying.unreadable.items():
         if (folder + "/").startswith(PENDING + "/"):
             continue  # another process is at work there, and nothing in it counts yet
-        say(folder or ".", "unreadable", f"the folder cannot be listed: {why}")
+        say(folder or ".", "no-access" if why == _CLOSED else "unreadable", f"the folder cannot be listed: {why}")
 
 
 def _by_the_rfc(bag: Bag, expected: Expected, say: _Say) -> None:

@@ -14,13 +14,14 @@ if TYPE_CHECKING:
     import pandas as pd
 
 
-State = Literal["changed", "missing", "unlisted", "unreadable", "unfinished", "noted"]
+State = Literal["changed", "missing", "unlisted", "unreadable", "unfinished", "no-access", "noted"]
 
 
 class FileState(Value, msgspec.Struct, frozen=True):
     """A file that is not intact: its path in the bag, its state, and why in words.
 
-    ``noted`` is something to know that is no fault.
+    ``noted`` is something to know that is no fault. ``no-access`` says that this user may not read it: nothing is known of it,
+    and it is no damage.
     """
 
     _shown: ClassVar[tuple[str, ...]] = ("path", "state")
@@ -65,9 +66,19 @@ class BagCheck(Value, msgspec.Struct, frozen=True):
         return self.files - self.records - self.earlier
 
     @property
+    def wrong(self) -> int:
+        """Number of faults that were found."""
+        return sum(state.state not in ("noted", "no-access") for state in self.states)
+
+    @property
+    def closed(self) -> int:
+        """Number of files and folders that this user may not read."""
+        return sum(state.state == "no-access" for state in self.states)
+
+    @property
     def well(self) -> bool:
-        """Whether nothing is wrong with it."""
-        return not any(state.state != "noted" for state in self.states)
+        """Whether all of it was looked at, and nothing is wrong with it."""
+        return not self.wrong and not self.closed
 
 
 class VerifyResult(Value, msgspec.Struct, frozen=True):
@@ -85,6 +96,11 @@ class VerifyResult(Value, msgspec.Struct, frozen=True):
     def well(self) -> bool:
         """Whether every bag is intact."""
         return all(check.well for check in self.checks)
+
+    @property
+    def damaged(self) -> bool:
+        """Whether any fault was found; what this user may not read is none."""
+        return any(check.wrong for check in self.checks)
 
     def to_frame(self) -> pd.DataFrame:
         """Return one row a file that is not intact: bag, path, state, why."""

@@ -94,7 +94,9 @@ def _note(chest: Chest, entry: BagEntry, begun: Round, check: BagCheck) -> None:
     """Note how far a library's round has come; a complete one is a full check."""
     if check.kind not in ("library", "foreign bag"):
         return
-    wrong = begun.wrong + sum(state.state != "noted" for state in check.states)
+    if check.closed and not check.wrong:
+        return  # of what this user may not read nothing is known
+    wrong = begun.wrong + check.wrong
     files = begun.files + check.files
     # The result is shown; without this only the memory of it is missing.
     if check.remaining:

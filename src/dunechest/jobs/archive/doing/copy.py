@@ -22,7 +22,7 @@ from dunechest.transfer import disk, safe
 from dunechest.transfer.crew import Crew
 from dunechest.transfer.tasks import CopyJob, CopyOutcome
 
-_FAULTS = ("vanished", "unreadable", "changing", "not-intact")
+_FAULTS = ("vanished", "unreadable", "closed", "changing", "not-intact")
 
 
 def copy(run: Run, to_do: Recognised, progress: Progress) -> None:

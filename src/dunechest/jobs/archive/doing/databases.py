@@ -14,7 +14,7 @@ from dunechest.chest.layout import CAPTURES, PAYLOAD
 from dunechest.chest.payload import is_there
 from dunechest.chest.records import CapturedDatabase, FileRecord, LeftOut
 from dunechest.errors import CutOffError
-from dunechest.jobs.archive.doing.run import Run, copy_task, cut_off_words, payload_of, source_of
+from dunechest.jobs.archive.doing.run import Run, cut_off_words, source_of, task_from
 from dunechest.jobs.archive.plan import PlannedDatabase, PlannedFile
 from dunechest.jobs.study.choice import LeftBehind
 from dunechest.library.capture import DatabaseInUseError, NotCapturedError, capture, one_moment
@@ -48,7 +48,9 @@ def _supplied(run: Run, crew: Crew, database: PlannedDatabase) -> bool:
         return False
     source, digest, size = found
     task = msgspec.structs.replace(
-        copy_task(database.file, source, payload_of(run)), size=size, expect=bytes.fromhex(digest)
+        task_from(run, database.file, source),
+        size=size,
+        expect=bytes.fromhex(digest),
     )
     (done,) = crew.run([CopyJob([task], True, run.plan.whole_sync)])
     (outcome,) = done.copies or (CopyOutcome("cut-off", why="no answer"),)
@@ -81,7 +83,11 @@ def _capture_one(
             run.broken.append((file.entry.path, f"{error}; its files were copied as they are"))
         return [file, *database.companions]
     os.utime(taken, ns=(file.entry.mtime_ns, file.entry.mtime_ns))
-    job = CopyJob([copy_task(file, os.fsencode(taken), payload_of(run))], True, run.plan.whole_sync)
+    job = CopyJob(
+        [task_from(run, file, os.fsencode(taken))],
+        True,
+        run.plan.whole_sync,
+    )
     (done,) = crew.run([job])
     (outcome,) = done.copies or (CopyOutcome("cut-off", why="no answer"),)
     if outcome.state != "ok":

@@ -10,6 +10,7 @@ from dunechest.chest import journal
 from dunechest.chest.commit import commit
 from dunechest.chest.journal import Rename
 from dunechest.chest.layout import DATA, PAYLOAD
+from dunechest.chest.payload import mode_of
 from dunechest.errors import CutOffError
 from dunechest.jobs.archive.doing.run import Run, cut_off_words, raw_path, source_of
 from dunechest.jobs.archive.plan import PlannedFile
@@ -40,7 +41,7 @@ def heal(run: Run, lost: Iterable[PlannedFile], progress: Progress) -> None:
 
     def task(file: PlannedFile) -> CopyTask:
         record = previous.files[file.stored].record
-        mode = (record.mode & 0o777) | 0o600
+        mode = mode_of(record.mode, readable=plan.chest.record.readable)
         target = payload + raw_path(file.stored)
         return CopyTask(
             source_of(run, file), target, record.size, record.mtime_ns, mode, bytes.fromhex(record.blake3)

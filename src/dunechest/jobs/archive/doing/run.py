@@ -9,6 +9,7 @@ import msgspec
 
 from dunechest.chest.file_table import FileTable
 from dunechest.chest.layout import PAYLOAD
+from dunechest.chest.payload import mode_of
 from dunechest.chest.records import CapturedDatabase, ChangeCounts
 from dunechest.jobs.archive.doing.supplied import Supplied
 from dunechest.jobs.archive.fingerprint import fingerprint
@@ -131,20 +132,26 @@ def raw_path(path: str) -> bytes:
     return path.encode("utf-8", "surrogateescape")
 
 
-def copy_task(file: PlannedFile, source: bytes, payload: bytes) -> CopyTask:
+def copy_task(file: PlannedFile, source: bytes, payload: bytes, *, readable: bool) -> CopyTask:
     """Return the order to copy one file into the pending payload."""
     entry = file.entry
-    # The copy can always be read and replaced by its owner; the true mode is recorded.
-    mode = (entry.mode & 0o777) | 0o600
+    mode = mode_of(entry.mode, readable=readable)
     return CopyTask(source, payload + raw_path(file.stored), entry.size, entry.mtime_ns, mode)
+
+
+def task_from(run: Run, file: PlannedFile, source: bytes) -> CopyTask:
+    """Return the order to copy one file from another place than its own, such as a captured database."""
+    return copy_task(file, source, payload_of(run), readable=run.plan.chest.record.readable)
 
 
 def task_of(run: Run, file: PlannedFile, payload: bytes) -> CopyTask:
     """Return the order to copy one file, from another chest that has it just so, or from the library."""
     found = run.supplied.source(file) if run.supplied is not None else None
+    readable = run.plan.chest.record.readable
     if found is None:
-        return copy_task(file, source_of(run, file), payload)
-    return msgspec.structs.replace(copy_task(file, found[0], payload), expect=bytes.fromhex(found[1]))
+        return copy_task(file, source_of(run, file), payload, readable=readable)
+    task = copy_task(file, found[0], payload, readable=readable)
+    return msgspec.structs.replace(task, expect=bytes.fromhex(found[1]))
 
 
 def payload_of(run: Run) -> bytes:

@@ -164,7 +164,9 @@ def _look(entry: BagEntry, source: Chest, target: Chest, drive: Drive) -> _Found
     limits = drive.place.limits
     if there is None or there.state == "unfinished":
         image = image_of(own, limits)
-        return _Found("new", (), image, sync_new(image, own), image.numbers, _sizes(own))
+        return _Found(
+            "new", (), image, sync_new(image, own, readable=target.record.readable), image.numbers, _sizes(own)
+        )
     return _onto(entry, own, source, there, target, drive)
 
 
@@ -190,13 +192,13 @@ def _onto(entry: BagEntry, own: Held, source: Chest, there: BagEntry, target: Ch
         return _by_states(own, mine, source, target, drive, other)
     if mine.record.edition > own.record.edition:
         return _newer(own.record, mine.record, source, target, there.name)
-    return _next(own, mine, drive)
+    return _next(own, mine, drive, readable=target.record.readable)
 
 
-def _next(own: Held, mine: Held, drive: Drive) -> _Found:
+def _next(own: Held, mine: Held, drive: Drive, *, readable: bool) -> _Found:
     """Say how a bag gets the editions that it lacks."""
     image = image_of(own, drive.place.limits, mine)
-    sync = sync_next(image, own, mine)
+    sync = sync_next(image, own, mine, readable=readable)
     editions = tuple(n for n in image.numbers if n not in mine.numbers)
     if not editions and not any(item.path not in sync.lost for item in sync.bring) and not sync.moved:
         sync = BagChange(tuple(item for item in sync.bring if item.path in sync.lost), lost=sync.lost)
@@ -225,7 +227,7 @@ def _by_states(own: Held, mine: Held, source: Chest, target: Chest, drive: Drive
         return _newer(own.record, mine.record, source, target, own.own.bag.name)
     if relation == "behind":
         told = _Found("next")
-        done = _next(found.appended(), mine, drive)
+        done = _next(found.appended(), mine, drive, readable=target.record.readable)
         left = found.only_source[:-1]
         if left:
             words = (

@@ -46,6 +46,8 @@ def why_not(file: RestoreFile, outcome: CopyOutcome, target: str | Path) -> str 
         )
     if outcome.state == "not-intact":
         return "damaged: its content in the chest is not what was archived"
+    if outcome.state == "closed":
+        return outcome.why
     if outcome.state != "ok":
         return f"it cannot be read in the chest: {outcome.why}"
     if file.blake3 is not None:

@@ -55,6 +55,6 @@ class Run(msgspec.Struct, eq=False):
         """Tell that a stage has begun in which nothing is counted."""
         self.progress(Step(stage, 0, 0, 0, 0, self.plan.bag))
 
-    def leave(self, path: str, why: str, *, fault: bool = True, damage: bool = False) -> None:
-        """Note that something is not brought back, and why; `fault` and `damage` as in `NotDone`."""
-        self.not_done.append(NotDone(path, why, fault, damage))
+    def leave(self, path: str, why: str, *, fault: bool = True, damage: bool = False, closed: bool = False) -> None:
+        """Note that something is not brought back, and why; `fault`, `damage` and `closed` as in `NotDone`."""
+        self.not_done.append(NotDone(path, why, fault, damage, closed))

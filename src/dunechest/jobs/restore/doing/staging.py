@@ -118,7 +118,8 @@ def write(run: Run) -> None:
                     # The fast digest may be what is wrong: the second one is asked.
                     again.append(msgspec.structs.replace(file, blake3=None))
                 else:
-                    run.leave(file.path, why, damage=True)
+                    closed = outcome.state == "closed"
+                    run.leave(file.path, why, damage=not closed, closed=closed)
         if later:
             _prove(run, crew)
     tally.tell()

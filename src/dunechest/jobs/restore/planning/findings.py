@@ -6,13 +6,15 @@ import os
 from pathlib import Path
 from typing import TYPE_CHECKING
 
+from dunechest.chest.layout import bag_folder
 from dunechest.findings import Finding
 from dunechest.jobs.restore.old_place import old_place_findings
 from dunechest.jobs.restore.planning.room import room_findings
 from dunechest.jobs.study.path_length import length_findings
 from dunechest.library.in_use import in_use
 from dunechest.machine import processes
-from dunechest.names import shown
+from dunechest.names import quoted, shown
+from dunechest.transfer.closed import is_administrator, may_read, owner_of
 from dunechest.transfer.walk import each_file
 from dunechest.words import number
 
@@ -31,6 +33,7 @@ def findings_of(plan: RestorePlan) -> list[Finding]:
         advice = "Restore to a folder nearer to the top of the drive, with --into."
         found += length_findings(working, (file.path for file in plan.files), advice)
         found += _open(plan, place)
+    found += closed_findings(plan)
     if plan.options.files:
         return found
     found += _about_the_archive(plan)
@@ -59,6 +62,35 @@ def findings_of(plan: RestorePlan) -> list[Finding]:
             )
         )
     return found
+
+
+CLOSED = "no-access-to-files"
+
+
+def closed_findings(plan: RestorePlan) -> list[Finding]:
+    """Say which files of the chest this user may not read, whose they are, and who can restore them."""
+    if is_administrator():
+        return []
+    bag = bag_folder(plan.chest.folder, plan.bag)
+    wanted = (*plan.existing.to_write, *(item.file for item in plan.outside_files if not item.there))
+    closed = [file for file in wanted if not file.pieces and not may_read(bag / file.source)]
+    if not closed:
+        return []
+    owners = sorted({owner for file in closed if (owner := owner_of(bag / file.source))})
+    whose = (
+        f"; {'it belongs' if len(closed) == 1 else 'they belong'} to {shown(', '.join(owners[:3]))}" if owners else ""
+    )
+    into = f" --into {quoted(str(plan.place))}" if plan.place is not None else ""
+    command = f"sudo dunechest restore {quoted(str(plan.chest.folder))} {quoted(plan.bag)}{into}"
+    return [
+        Finding(
+            CLOSED,
+            "warning",
+            f"{number(len(closed), 'file')} in this chest may not be read by this user{whose}: {shown(closed[0].path)}"
+            f"{', ...' if len(closed) > 1 else ''}. That is no damage; everything else is restored.",
+            f"Restore as administrator: {command}. What is restored so will belong to you.",
+        )
+    ]
 
 
 def _owners(plan: RestorePlan) -> list[Finding]:

@@ -163,7 +163,7 @@ def verify_step(chest: Chest, minutes: float, progress: Progress) -> Iterator[Ro
     def work() -> Iterator[RoutineStep]:
         result = verify(chest, seconds=minutes * 60, progress=progress)
         for check in result.checks:
-            wrong = [state for state in check.states if state.state != "noted"]
+            wrong = [state for state in check.states if state.state not in ("noted", "no-access")]
             if not wrong:
                 continue
             first = f"{shown(wrong[0].path)}: {shown(wrong[0].why)}"
