@@ -12,7 +12,7 @@ from dunechest.chest.chest import Chest
 from dunechest.chest.find_chest import find_chest
 from dunechest.chest.layout import CHEST
 from dunechest.chest.records import LibraryRecord
-from dunechest.errors import DuneChestError, NotConnectedError, RefusedError, UsageError
+from dunechest.errors import CutOffError, DuneChestError, NotConnectedError, RefusedError, UsageError
 from dunechest.jobs.here import machine_name
 from dunechest.jobs.known_chests import ChestStatus, list_chests, note_chest
 from dunechest.ledger.folder import state_folder
@@ -78,14 +78,14 @@ def _not_there(
         places = "; ".join(shown(str(c.folder)) for c in present)
         return UsageError(f"Several chests are called {shown(name)!r}. Name one by its folder: {places}.")
     if wanted and (why := why_closed(wanted[0].folder) or why_closed(wanted[0].folder.parent)):
-        return RefusedError(f"The chest {shown(name)!r} is there, but closed: {why} Nothing was changed.")
+        return CutOffError(f"The chest {shown(name)!r} is there, but closed: {why} Nothing was changed.")
     if wanted:
         return NotConnectedError(
             f"The chest {shown(name)!r} is not connected; it was last seen in {shown(str(wanted[0].folder))}. "
             "Connect its drive, or name the folder where it is now."
         )
     if os.path.isdir(name) and (why := why_closed(Path(name)) or why_closed(Path(name) / CHEST)):
-        return RefusedError(f"Whether there is a chest in {shown(name)} cannot be told. {why} Nothing was changed.")
+        return CutOffError(f"Whether there is a chest in {shown(name)} cannot be told. {why} Nothing was changed.")
     if os.path.isdir(name):
         real = os.path.realpath(name)
         was = [c for c in chests if not c.present and real in (str(c.folder), str(c.folder.parent))]

@@ -8,6 +8,7 @@ import sys
 from pathlib import Path
 
 from dunechest.names import shown
+from dunechest.transfer.closed import owner_of
 
 #: What macOS calls it, and where it is given.
 _FULL_ACCESS = (
@@ -21,7 +22,7 @@ def advice_on(error: OSError) -> str:
     if sys.platform == "darwin" and error.errno == errno.EPERM:
         return _FULL_ACCESS
     if error.errno in (errno.EACCES, errno.EPERM):
-        return "You may not read it; run the command as a user who may"
+        return "You may not read it; run the command as a user who may, or as administrator"
     return ""
 
 
@@ -34,4 +35,6 @@ def why_closed(place: Path) -> str:
         return ""
     except OSError as error:
         advice = advice_on(error)
-        return f"{shown(str(place))} cannot be read: {error.strerror}." + (f" {advice}." if advice else "")
+        owner = owner_of(place)
+        whose = f"; it belongs to {shown(owner)}" if owner else ""
+        return f"{shown(str(place))} cannot be read: {error.strerror}{whose}." + (f" {advice}." if advice else "")
