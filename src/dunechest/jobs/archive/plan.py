@@ -21,6 +21,7 @@ from dunechest.chest.records import (
 )
 from dunechest.documents.plain import plain
 from dunechest.findings import Finding
+from dunechest.jobs.archive.lesser import ALL_HELD, Lesser
 from dunechest.jobs.archive.options import ArchiveOptions
 from dunechest.jobs.study.choice import Choice, LeftBehind
 from dunechest.jobs.study.contents import Contents
@@ -43,6 +44,12 @@ class PlannedFile(msgspec.Struct, frozen=True, gc=False):
     role: Role
     other_name: str = ""
     outside_file: bool = False
+    other_place: str = ""
+
+    @property
+    def found_at(self) -> str:
+        """Its path in the library as it lies there: a place that cannot hold its name has it under another one."""
+        return self.other_place or self.entry.path
 
     @property
     def stored(self) -> str:
@@ -168,7 +175,7 @@ class ArchivePlan(Value, msgspec.Struct, frozen=True, eq=False):
 
     `places` are the folders of the library in which other filesystems are mounted; `follows` are the states that the edition
     comes after. `protects` says that the edition before is kept whatever a retention rule says, `mass_change` that much
-    changed since; `lacks` counts files that only another chest has.
+    changed since; `lacks` counts files that only another chest has. `lesser` says what the library's place cannot hold.
 
         Two plans are equal if they decide the same (`decisions`). What changes by itself stands beside that: `room`, and the
     `drive` as it was found.
@@ -199,6 +206,7 @@ class ArchivePlan(Value, msgspec.Struct, frozen=True, eq=False):
     protects: bool = False
     mass_change: bool = False
     lacks: int = 0
+    lesser: Lesser = ALL_HELD
 
     def decisions(self) -> dict[str, Any]:
         """Return all that the plan decides, as JSON values: two plans with the same do the same."""

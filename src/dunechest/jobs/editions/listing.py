@@ -14,12 +14,12 @@ from dunechest.chest import editions as stored
 from dunechest.chest.bag_entry import BagEntry
 from dunechest.chest.bag_records import BagRecords, stamp
 from dunechest.chest.chest import Chest
-from dunechest.chest.layout import EARLIER
+from dunechest.chest.layout import EARLIER, LIBRARY_FILES
 from dunechest.chest.records import ChangeCounts, EarlierFile, FileRecord, LibraryRecord
 from dunechest.chest.tag_lists import RecordFault
 from dunechest.errors import RecordDamagedError
 from dunechest.jobs.named import get_chest, own_bag
-from dunechest.names import AnyPath, shown
+from dunechest.names import AnyPath, from_wire, shown
 from dunechest.values import Value, frame
 
 if TYPE_CHECKING:
@@ -157,6 +157,7 @@ def _list(chest: Chest, entry: BagEntry, current: LibraryRecord, named: int) -> 
         known = {path: proven.record for path, proven in stored.current_files(own).items()}
     except RecordDamagedError:
         pass
+    later = current
     for at in range(len(numbers) - 1, -1, -1):
         number = numbers[at]
         try:
@@ -171,12 +172,13 @@ def _list(chest: Chest, entry: BagEntry, current: LibraryRecord, named: int) -> 
         if at and known is not None:
             try:
                 lines = list(stored.changes_of(own, numbers[at - 1]))
-                counts, names = _changes(lines, known, named)
+                counts, names = _changes(lines, known, named, _true_names(later, record))
                 stored.step_back(known, lines)
             except RecordDamagedError as error:
                 if all(fault.path != error.path for fault in damage):
                     damage.append(RecordFault(error.path, "changed", error.why))
                 known = None
+        later = record
         totals = record.totals
         found.append(
             Edition(
@@ -199,8 +201,15 @@ def protected_editions(made: Mapping[int, LibraryRecord]) -> frozenset[int]:
     return frozenset({number for number, record in made.items() if record.protected} | before) - set(numbers[-1:])
 
 
+def _true_names(*records: LibraryRecord) -> dict[str, str]:
+    """Return the names of files in the library, by their paths below ``data/``, where a drive could not hold them."""
+    return {
+        LIBRARY_FILES + item.stored: LIBRARY_FILES + from_wire(item.path) for r in records for item in r.changed_names
+    }
+
+
 def _changes(
-    lines: Iterable[EarlierFile], later: Mapping[str, FileRecord], named: int
+    lines: Iterable[EarlierFile], later: Mapping[str, FileRecord], named: int, names: Mapping[str, str]
 ) -> tuple[ChangeCounts, tuple[Change, ...]]:
     """Turn the lines that lead back into what happened going forward."""
     added: list[str] = []
@@ -224,6 +233,8 @@ def _changes(
             changes.append(Change("added", path))
             size += later[path].size
     changes += [Change("dropped", path) for paths in dropped.values() for path in paths]
+    if names:
+        changes = [Change(c.what, names.get(c.path, c.path), names.get(c.was, c.was)) for c in changes]
     totals = {what: sum(c.what == what for c in changes) for what in ("added", "changed", "moved", "dropped")}
     changes.sort(key=lambda c: c.path)
     return ChangeCounts(**totals, bytes_added=size), tuple(changes[:named])

@@ -113,7 +113,9 @@ def _take(run: Run, file: PlannedFile, outcome: CopyOutcome) -> Proven | None:
     # The walk's own numbers where they are the same: half a million new ones cost memory.
     size = entry.size if outcome.size == entry.size else outcome.size
     mtime_ns = entry.mtime_ns if outcome.mtime_ns == entry.mtime_ns else outcome.mtime_ns
-    mode = entry.mode if outcome.mode == entry.mode else outcome.mode
+    # Where the library's place has no modes, they are those of the edition before.
+    given = outcome.mode == entry.mode or "modes" in run.plan.lesser.not_held
+    mode = entry.mode if given else outcome.mode
     record = FileRecord(file.stored, size, mtime_ns, mode, outcome.blake3.hex(), file.role, run.plan.edition)
     proven = Proven(record, outcome.sha512)
     run.proven.put(record.path, proven, "" if file.other_name else entry.path)

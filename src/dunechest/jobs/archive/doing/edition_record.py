@@ -86,7 +86,8 @@ def record_of_edition(run: Run) -> LibraryRecord:
         changes=run.changes,
         fingerprint=("" if run.left_faults or run.silent or plan.lacks else run.fingerprint),
         chosen=points_here(plan.library.kind, plan.library.path, own_home()),
-        modes=holds_modes(plan.library.path),
+        modes=holds_modes(plan.library.path) or "modes" in plan.lesser.not_held,
+        not_held=plan.lesser.not_held,
         kind_file=carried(plan.library.kind),
         owners=plan.attributes.owners,
         attributes=plan.attributes.attributes,
@@ -198,13 +199,13 @@ def _outside_files(run: Run) -> tuple[OutsideFileRecord, ...]:
 
 def _parts(run: Run) -> tuple[PartRecord, ...]:
     """Return the parts that the library has, each with the number of its files that the edition holds."""
-    changed = run.plan.changed_names
+    changed, true = run.plan.changed_names, run.plan.lesser.true
     return tuple(
         PartRecord(
             part.what,
             part.name,
             part.title,
-            sum(f"{LIBRARY_FILES}{changed.get(path, path)}" in run.proven for path in part.files),
+            sum(f"{LIBRARY_FILES}{changed.get(path, path)}" in run.proven for path in map(true, part.files)),
             part.bytes,
         )
         for part in run.plan.contents.parts

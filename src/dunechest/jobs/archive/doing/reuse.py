@@ -7,6 +7,7 @@ import msgspec
 from dunechest.chest.file_table import Proven
 from dunechest.chest.payload import is_there
 from dunechest.jobs.archive.doing.run import Run, source_of
+from dunechest.jobs.archive.lesser import same_time
 from dunechest.jobs.archive.plan import PlannedDatabase, PlannedFile
 from dunechest.jobs.study.choice import LeftBehind
 from dunechest.names import from_wire
@@ -94,22 +95,23 @@ def _keep(run: Run, file: PlannedFile, proven: Proven | None = None) -> None:
     """Take over a file that is on the drive, with what is new of its name, time, mode and role."""
     assert run.plan.previous is not None
     entry = file.entry
+    mtime_ns = entry.mtime_ns
     if proven is None:  # as nearly always
         facts = run.plan.previous.files.facts(file.stored)
-        if facts is not None and facts[1:] == (entry.mtime_ns, entry.mode, file.role):
+        if facts is not None and same_time(facts[1], mtime_ns, run.plan.lesser.step_ns):
+            mtime_ns = facts[1]
+        if facts is not None and facts[1:] == (mtime_ns, entry.mode, file.role):
             run.proven.keep(file.stored)
             return
     before = proven or run.plan.previous.files[file.stored]
     record = before.record
     if (record.path, record.mtime_ns, record.mode, record.role) != (
         file.stored,
-        entry.mtime_ns,
+        mtime_ns,
         entry.mode,
         file.role,
     ):
-        record = msgspec.structs.replace(
-            record, path=file.stored, mtime_ns=entry.mtime_ns, mode=entry.mode, role=file.role
-        )
+        record = msgspec.structs.replace(record, path=file.stored, mtime_ns=mtime_ns, mode=entry.mode, role=file.role)
         run.proven.put_there(file.stored, Proven(record, before.raw))
     else:
         run.proven.keep(file.stored)

@@ -165,4 +165,4 @@ def source_of(run: Run, file: PlannedFile) -> bytes:
     if file.outside_file:
         return raw_path(file.entry.path)
     root = os.fsencode(library.path)
-    return root if library.shape == "file" else root.rstrip(b"/") + b"/" + raw_path(file.entry.path)
+    return root if library.shape == "file" else root.rstrip(b"/") + b"/" + raw_path(file.found_at)

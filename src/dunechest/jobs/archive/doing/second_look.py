@@ -7,6 +7,7 @@ from typing import NamedTuple
 
 from dunechest.jobs.archive.doing.run import Run
 from dunechest.jobs.archive.fingerprint import fingerprint_of_folder, fingerprint_of_total
+from dunechest.jobs.archive.lesser import same_time
 from dunechest.library.formats.sqlite import COMPANIONS
 from dunechest.transfer.helpers import WORTH_ASKING, Asked
 from dunechest.transfer.system_files import is_of_system
@@ -50,10 +51,10 @@ def second_look(run: Run, looking: Asked | None = None) -> SecondLook:
     if _is_as_planned(run, looking):
         return SecondLook((), tuple(sorted(moved_on)))
     databases = (*plan.databases, *plan.kept_databases)
-    captured = {d.file.entry.path for d in databases}
-    captured.update(c.entry.path for d in databases for c in d.companions)
-    copied = {f.entry.path: f for f in (*plan.files, *plan.kept)}
-    others = {f.path for f in plan.listing.files if f.path not in copied}
+    captured = {d.file.found_at for d in databases}
+    captured.update(c.found_at for d in databases for c in d.companions)
+    copied = {f.found_at: f for f in (*plan.files, *plan.kept)}
+    others = {f.path for f in plan.contents.listing.files if f.path not in copied}
     appeared = []
     for entry in each_file(str(plan.library.path)):
         file = copied.get(entry.path)
@@ -66,7 +67,10 @@ def second_look(run: Run, looking: Asked | None = None) -> SecondLook:
                 appeared.append(entry.path)
             continue
         proven = run.proven.get(file.stored)
-        if proven is not None and (proven.record.size, proven.record.mtime_ns) != (entry.size, entry.mtime_ns):
+        if proven is not None and not (
+            proven.record.size == entry.size
+            and same_time(proven.record.mtime_ns, entry.mtime_ns, plan.lesser.step_ns)
+        ):
             moved_on.append(entry.path)
     appeared.sort()
     moved_on.sort()

@@ -39,11 +39,14 @@ class Stored(msgspec.Struct, frozen=True):
         Files to copy, those from outside the library included, and databases to capture.
     names : StoredNames
         The names of the library's own files and folders.
+    step_ns : int
+        In what steps the library's place keeps times, in ns.
     """
 
     files: tuple[PlannedFile, ...]
     databases: tuple[PlannedDatabase, ...]
     names: StoredNames
+    step_ns: int = 1
 
     @property
     def recorded(self) -> Recorded:
@@ -175,7 +178,9 @@ def _known(
     for entry in own:
         assert entry.library is not None
         unseen = unseen_of(entry.library)
-        found = difference(entry, stored.files, stored.databases, selection, lying.get(entry.name), unseen, forget)
+        found = difference(
+            entry, stored.files, stored.databases, selection, lying.get(entry.name), unseen, forget, stored.step_ns
+        )
         if found.none:
             return entry, found
         if newest is None or entry.library.archived >= newest[0]:

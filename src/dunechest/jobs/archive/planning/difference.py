@@ -11,6 +11,7 @@ from dunechest.chest.editions import current_files
 from dunechest.chest.file_table import FileTable, Marks
 from dunechest.chest.payload import PayloadSizes, lost_in
 from dunechest.chest.records import CapturedDatabase, LibraryRecord
+from dunechest.jobs.archive.lesser import same_time
 from dunechest.jobs.archive.plan import Difference, PlannedDatabase, PlannedFile
 from dunechest.jobs.archive.planning.unseen import Unseen, forgotten
 from dunechest.jobs.study.selection import Selection
@@ -26,6 +27,7 @@ def difference(
     lying: PayloadSizes | None = None,
     unseen: Unseen | None = None,
     forget: tuple[str, ...] = (),
+    step_ns: int = 1,
 ) -> Difference:
     """Compare what is to be archived with a bag's current edition.
 
@@ -43,6 +45,8 @@ def difference(
         Tells of the edition's files whether they cannot be seen now.
     forget : tuple of str
         What a person says is really gone though it cannot be seen.
+    step_ns : int
+        In what steps the library's place keeps times, in ns.
 
     Raises
     ------
@@ -59,6 +63,7 @@ def difference(
         {from_wire(outside_file.path): outside_file.stored for outside_file in record.outside_files},
         gone,
         Marks(then),
+        step_ns,
     )
     for file in files:
         compared.file(file)
@@ -117,6 +122,7 @@ class _Compared(msgspec.Struct):
     own_names: Mapping[str, str]
     gone: Collection[str]
     found: Marks
+    step_ns: int
     kept: list[PlannedFile] = msgspec.field(default_factory=list)
     kept_databases: list[PlannedDatabase] = msgspec.field(default_factory=list)
     to_read: list[PlannedFile] = msgspec.field(default_factory=list)
@@ -149,7 +155,7 @@ class _Compared(msgspec.Struct):
             captured is not None
             and stored in self.then
             and stored not in self.gone
-            and _same_database(captured, database)
+            and _same_database(captured, database, self.step_ns)
         ):
             self.kept_databases.append(database)
         elif plain and all(map(self._unchanged, every)):
@@ -167,7 +173,9 @@ class _Compared(msgspec.Struct):
         # The name of an outside file in the chest says little; where it came from counts.
         if file.outside_file and self.own_names.get(file.entry.path) != file.stored:
             return False
-        return facts[:2] == (file.entry.size, file.entry.mtime_ns)
+        if facts[0] != file.entry.size:
+            return False
+        return facts[1] == file.entry.mtime_ns or same_time(facts[1], file.entry.mtime_ns, self.step_ns)
 
 
 def _links_and_folders(record: LibraryRecord, listing: Walk) -> Iterator[str]:
@@ -180,10 +188,10 @@ def _links_and_folders(record: LibraryRecord, listing: Walk) -> Iterator[str]:
     yield from (path for path in {*folders, *folders_now} if folders.get(path) != folders_now.get(path))
 
 
-def _same_database(captured: CapturedDatabase, database: PlannedDatabase) -> bool:
+def _same_database(captured: CapturedDatabase, database: PlannedDatabase, step_ns: int) -> bool:
     """Whether the file a captured database came from is as it was, and its log; an empty one says as much as none."""
     entry = database.file.entry
-    if (entry.size, entry.mtime_ns) != (captured.size, captured.mtime_ns):
+    if entry.size != captured.size or not same_time(captured.mtime_ns, entry.mtime_ns, step_ns):
         return False
     then = {
         from_wire(c.path): (c.size, c.mtime_ns) for c in captured.companions if _speaks(from_wire(c.path), c.size)

@@ -134,7 +134,7 @@ def place_of(library: Library, file: PlannedFile) -> str:
     """Return the full path of a file that is to be archived."""
     if file.outside_file or library.shape == "file":
         return file.entry.path if file.outside_file else str(library.path)
-    return os.path.join(library.path, file.entry.path)
+    return os.path.join(library.path, file.found_at)
 
 
 def _newer(

@@ -14,6 +14,7 @@ from dunechest.chest.payload import PayloadSizes
 from dunechest.chest.records import LibraryRecord
 from dunechest.errors import UsageError
 from dunechest.findings import Finding, most_serious_first
+from dunechest.jobs.archive.lesser import Lesser
 from dunechest.jobs.archive.options import USUAL, ArchiveOptions
 from dunechest.jobs.archive.plan import ArchivePlan, Attributes, Difference, PlannedDatabase, PlannedFile
 from dunechest.jobs.archive.planning.attributes import gather, with_carried
@@ -21,6 +22,7 @@ from dunechest.jobs.archive.planning.destination import Stored, destination, fre
 from dunechest.jobs.archive.planning.guard import Guard, guard_against
 from dunechest.jobs.archive.planning.holes import data_of, hole_findings
 from dunechest.jobs.archive.planning.kinds import kind_changed, kind_findings, with_former_kind
+from dunechest.jobs.archive.planning.lesser import lesser_place
 from dunechest.jobs.archive.planning.lineage import Lineage, lineage
 from dunechest.jobs.archive.planning.mass_change import CODE as MASS_CHANGE
 from dunechest.jobs.archive.planning.naming import as_named_before, names_carried, stored_files
@@ -37,7 +39,7 @@ from dunechest.jobs.study.room import Room, headroom, names_findings, room_findi
 from dunechest.jobs.study.selection import PLACEHOLDER, Selection, select
 from dunechest.library.library import Library
 from dunechest.machine.drives import Filesystem
-from dunechest.names import AnyPath, shown
+from dunechest.names import AnyPath, from_wire, shown
 from dunechest.transfer.walk import FileEntry
 from dunechest.values import FrozenDict
 from dunechest.words import number
@@ -116,9 +118,11 @@ def _plan_one(
     lying: Mapping[str, PayloadSizes],
 ) -> ArchivePlan:
     library, place = contents.library, drive.place
-    selection = select(contents, options.choice)
+    lesser = lesser_place(contents, chest, options)
+    as_found = select(contents, options.choice)
+    selection = lesser.selection(as_found)
     fitting, too_large = _fitting(selection, place)
-    stored = stored_files(contents, selection, fitting, place.limits)
+    stored = stored_files(contents, lesser, selection, fitting, place.limits)
     large = [item.path for item in too_large]
 
     def unseen_of(record: LibraryRecord) -> Unseen:
@@ -130,7 +134,8 @@ def _plan_one(
         found = destination(selection, library, chest, options, taken, stored, lying, unseen_of)
     state, previous = found.state, found.previous
     files, databases = stored.files, stored.databases
-    attributes, about_attributes = gather(library, selection)
+    attributes, about_attributes = gather(library, as_found)
+    attributes = Attributes(*lesser.attributes(attributes.owners, attributes.attributes, selection))
     came = Lineage()
     if previous is not None:
         attributes = with_carried(attributes, previous)
@@ -177,7 +182,7 @@ def _plan_one(
         left_out=tuple(left_out),
         folders=FrozenDict(folders),
         changed_names=FrozenDict(names_carried(previous) | stored.names.changed),
-        hard_links=_hard_links(fitting),
+        hard_links=_hard_links(fitting) or _groups_before(lesser),
         findings=most_serious_first(findings),
         drive=drive,
         room=Room(need, place.free),
@@ -190,6 +195,7 @@ def _plan_one(
         protects=came.elsewhere or guard.marked,
         mass_change=guard.marked or any(finding.code == MASS_CHANGE for finding in findings),
         lacks=guard.lacks,
+        lesser=lesser,
     )
 
 
@@ -288,6 +294,13 @@ def _too_large(large: Sequence[LeftBehind], place: Filesystem) -> list[Finding]:
             yields=True,
         )
     ]
+
+
+def _groups_before(lesser: Lesser) -> tuple[tuple[str, ...], ...]:
+    """Return the names of one file that the latest edition has, where the place cannot hold such."""
+    if lesser.record is None or "modes" not in lesser.not_held:
+        return ()
+    return tuple(tuple(map(from_wire, group)) for group in lesser.record.hard_links)
 
 
 def _hard_links(files: Iterable[FileEntry]) -> tuple[tuple[str, ...], ...]:

@@ -2,13 +2,14 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Sequence
+from collections.abc import Iterable, Iterator, Sequence
 
 from msgspec.structs import replace
 
 from dunechest.chest.layout import LIBRARY_FILES, OUTSIDE_FILES
 from dunechest.chest.records import LibraryRecord
 from dunechest.chest.stored_names import StoredNames
+from dunechest.jobs.archive.lesser import Lesser
 from dunechest.jobs.archive.plan import Difference, PlannedDatabase, PlannedFile
 from dunechest.jobs.archive.planning.destination import Stored
 from dunechest.jobs.study.contents import Contents
@@ -19,9 +20,13 @@ from dunechest.names import from_wire, parents
 from dunechest.transfer.walk import FileEntry
 
 
-def stored_files(contents: Contents, selection: Selection, fitting: Sequence[FileEntry], limits: Limits) -> Stored:
+def stored_files(
+    contents: Contents, lesser: Lesser, selection: Selection, fitting: Sequence[FileEntry], limits: Limits
+) -> Stored:
     """Give everything that is to be archived its name on the drive."""
-    databases = databases_among(contents.library.kind, fitting, contents.open_databases)
+    here = {true: path for path, true in _true_names(contents, lesser)}
+    open_now = frozenset(map(lesser.true, contents.open_databases))
+    databases = databases_among(contents.library.kind, fitting, open_now)
     companions = {path: main for main, paths in databases.items() for path in paths}
     names = StoredNames(limits)
     names.folders(f.path for f in selection.listing.folders)
@@ -31,7 +36,9 @@ def stored_files(contents: Contents, selection: Selection, fitting: Sequence[Fil
     for entry in fitting:
         stored = names.file(entry.path)
         other = "" if stored == entry.path else LIBRARY_FILES + stored
-        file = PlannedFile(entry, contents.roles.get(entry.path, "essential"), other)
+        place = here.get(entry.path, "")
+        role = contents.roles.get(place or entry.path, "essential")
+        file = PlannedFile(entry, role, other, other_place=place)
         if entry.path in companions:
             beside.setdefault(companions[entry.path], []).append(file)
         elif entry.path in databases:
@@ -39,7 +46,15 @@ def stored_files(contents: Contents, selection: Selection, fitting: Sequence[Fil
         else:
             files.append(file)
     captured = tuple(PlannedDatabase(mains[path], tuple(beside.get(path, ()))) for path in sorted(mains))
-    return Stored((*files, *_outside_files_of(selection.outside_files, limits)), captured, names)
+    return Stored((*files, *_outside_files_of(selection.outside_files, limits)), captured, names, lesser.step_ns)
+
+
+def _true_names(contents: Contents, lesser: Lesser) -> Iterator[tuple[str, str]]:
+    """Yield path and true path of the files that have another name in a place that cannot hold theirs."""
+    if lesser.names:
+        for file in contents.listing.files:
+            if (true := lesser.true(file.path)) != file.path:
+                yield file.path, true
 
 
 def as_named_before(stored: Stored, record: LibraryRecord) -> Stored | None:

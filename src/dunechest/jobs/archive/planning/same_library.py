@@ -84,7 +84,7 @@ def likenesses(
     """
     here = origin_of(library.path)
     own = [file for file in files if not file.outside_file]
-    restored = _restored_here(chest, library)
+    restored = restored_here(chest, library)
     found = []
     for entry in entries:
         record = entry.library
@@ -114,7 +114,7 @@ def _where_it_was(record: LibraryRecord, here: Origin, library: Library) -> tupl
     return from_there, bool(same_place) or Path(from_wire(origin.path)).name == library.path.name
 
 
-def _restored_here(chest: Chest, library: Library) -> str:
+def restored_here(chest: Chest, library: Library) -> str:
     """Return the name of the bag that this computer restored to the library's place, if it did and remembers."""
     from dunechest.ledger.ledger import open_ledger
 
@@ -141,8 +141,7 @@ def _same_files(entry: BagEntry, record: LibraryRecord, files: Sequence[PlannedF
     some = alike[:: max(1, len(alike) // _SAMPLE)][:_SAMPLE]
     root = library.path
     tasks = [
-        DigestTask(os.fsencode(root / f.entry.path if library.shape == "folder" else root), f.entry.size)
-        for f in some
+        DigestTask(os.fsencode(root / f.found_at if library.shape == "folder" else root), f.entry.size) for f in some
     ]
     outcomes = digest_files(tasks, lambda count: None)
     good = sum(
