@@ -15,7 +15,7 @@ import dunechest
 from tests.support import burrow
 from tests.support.fixtures import AsPerson, Image, give
 from tests.support.runs import Command
-from tests.support.trees import facts
+from tests.support.trees import facts, flip
 
 ROUTINE_RULE = "the last 1"
 
@@ -177,9 +177,18 @@ def test_a_folder_behind_a_link_to_a_drive_that_is_away(
     told = command("archive", library, "--to", chest.folder, "--json")
     assert (told.status, len(told.library["not_seen_files"])) == (0, 6)
     command("editions", "drop", chest.folder, "burrow", "--retain", ROUTINE_RULE, "--yes")
-    shutil.rmtree(tmp_path / "drawer")
-    assert command("restore", chest.folder, "burrow", "--into", tmp_path / "back", "--yes").status == 0
-    assert len([p for p in tmp_path.rglob("picture *.map") if "dune-chest" not in str(p)]) == 6
+    # Whether the originals are there makes no difference to a drill: it reads what was archived.
+    assert command("drill", chest.folder, "burrow").status == 0
+    (tmp_path / "drawer").rename(tmp_path / "media")
+    assert command("drill", chest.folder, "burrow").status == 0
+    kept = chest.folder / "bags/burrow/data/outside/pictures/picture 03.map"
+    flip(kept)
+    assert command("drill", chest.folder, "burrow").status == 1
+    flip(kept)
+    shutil.rmtree(tmp_path / "media")
+    ran = command("restore", chest.folder, "burrow", "--into", tmp_path / "back", "--yes", "--json")
+    assert (ran.status, ran.library["references_by_hand"]) == (0, [])
+    assert len(list((tmp_path / "back" / "linked").glob("picture *.map"))) == 6
 
 
 def test_a_folder_that_may_not_be_read_is_no_deletion(

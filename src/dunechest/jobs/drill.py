@@ -176,9 +176,9 @@ def _note(chest: Chest, bag: str, *, passed: bool, files: int, edition: int) -> 
 def _plan(chest: Chest, name: str, scratch: Path, progress: Progress) -> RestorePlan:
     home = scratch / "home"
     home.mkdir(exist_ok=True)
-    plan = plan_restore(chest, name, RestoreOptions(home=str(home)), progress=progress)
+    plan = plan_restore(chest, name, RestoreOptions(home=str(home), apart=True), progress=progress)
     if plan.place is None or not plan.place.is_relative_to(scratch):
         plan = plan_restore(
-            chest, name, RestoreOptions(into=str(scratch / "library"), settings=False), progress=progress
+            chest, name, RestoreOptions(into=str(scratch / "library"), settings=False, apart=True), progress=progress
         )
     return plan

@@ -46,6 +46,8 @@ class RestoreOptions(msgspec.Struct, frozen=True):
         The day that names what is set aside; today by default.
     places : tuple of pairs
         Folders of another computer and what stands for them here, beside those that are remembered.
+    apart : bool
+        Whether nothing that is on this computer already stands for a file of the archive: a drill has to bring back all of it.
 
     Raises
     ------
@@ -65,6 +67,7 @@ class RestoreOptions(msgspec.Struct, frozen=True):
     day: str = ""
     places: tuple[tuple[str, str], ...] = ()
     files: tuple[str, ...] = ()
+    apart: bool = False
 
     def __post_init__(self) -> None:
         for name in ("home", "into"):

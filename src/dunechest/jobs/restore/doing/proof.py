@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import os
 import sqlite3
 from collections import Counter
 from collections.abc import Iterable, Iterator, Mapping, Sequence
@@ -17,7 +18,7 @@ from dunechest.library.formats.sqlite import damage_in, questions
 from dunechest.library.integrity import check_repository, databases_in, repositories_in
 from dunechest.library.parts import Part, list_parts
 from dunechest.library.references.open_formats import renamed
-from dunechest.library.references.reading import read_references
+from dunechest.library.references.reading import ReferenceReport, read_references
 from dunechest.names import shown
 from dunechest.transfer.walk import Walk, as_expected, walk
 from dunechest.words import number
@@ -58,6 +59,7 @@ def prove(plan: RestorePlan, place: Path, *, files: int, outside_files: int) -> 
         # References that were left as they are name the old place, and mean this one.
         former = "" if plan.options.repoint else old_path(plan.record)
         report = read_references(kind, place, listing, plan.options.home_folder, former=former)
+        report = _without_originals(plan, report)
         lines += _references(plan, listing, Counter(r.state for r in report.references), report.unread, report)
         if plan.as_archived.parts and kind.parts:
             home = plan.options.home_folder
@@ -66,6 +68,22 @@ def prove(plan: RestorePlan, place: Path, *, files: int, outside_files: int) -> 
         if plan.as_archived.agreements is not None:
             lines.append(_agreements(plan, plan.as_archived.agreements, place, listing, names))
     return Proof(tuple(lines))
+
+
+def _without_originals(plan: RestorePlan, report: ReferenceReport) -> ReferenceReport:
+    """Count what leads to an original, and not to the copy that was restored of it, as leading nowhere: it proves nothing."""
+    elsewhere = {os.path.realpath(item.origin) for item in plan.outside_files if Path(item.origin) != item.place}
+    if not elsewhere or not plan.options.repoint:
+        return report
+    return msgspec.structs.replace(
+        report,
+        references=tuple(
+            msgspec.structs.replace(r, state="missing")
+            if r.state == "outside" and os.path.realpath(r.target) in elsewhere
+            else r
+            for r in report.references
+        ),
+    )
 
 
 def _ours(plan: RestorePlan, listing: Walk) -> Walk:

@@ -41,7 +41,7 @@ from dunechest.jobs.restore.planning.as_archived import as_archived
 from dunechest.jobs.restore.planning.bag_tree import BagTree, bag_tree
 from dunechest.jobs.restore.planning.existing import look_at_place
 from dunechest.jobs.restore.planning.findings import findings_of
-from dunechest.jobs.restore.planning.outside_places import place_outside_files
+from dunechest.jobs.restore.planning.outside_places import links_moved, place_outside_files, without_linked
 from dunechest.jobs.restore.planning.paths import Paths
 from dunechest.jobs.restore.planning.place import no_place, place_for
 from dunechest.jobs.restore.planning.references import moves_of, name_old_place, plan_references
@@ -172,11 +172,18 @@ def _plan(
     with bag_tree(entry.folder, record, kind, ready, options.home_folder) as tree:
         question = msgspec.structs.replace(question, kind=(kind := tree.kind))
         parts = _parts(tree, record, options, entry)
-        links = paths.links(options.outside_links if options.outside_links is not None else trusted())
-        coming = _Coming(ready, outside, folders, links)
+        coming = _Coming(ready, outside, folders, ())
         if options.parts:
             coming = _only(parts, record, coming)
-        decided = _decide(question, paths, tree, coming, progress) if placement.place is not None else None
+        stored_outside = _outside_places(question, coming)
+        outward = options.outside_links if options.outside_links is not None else trusted()
+        links = paths.links(outward, links_moved(record, stored_outside))
+        if options.parts:
+            links = _only(parts, record, msgspec.structs.replace(coming, links=links)).links
+        coming = msgspec.structs.replace(coming, links=links)
+        decided = None
+        if placement.place is not None:
+            decided = _decide(question, paths, tree, coming, stored_outside, progress)
         not_done = (*source.not_done, *paths.not_done)
         missing = [item.path.removeprefix(LIBRARY_FILES) for item in not_done]
         archived = as_archived(record, kind, tree, [file.own for file in coming.files], parts, missing)
@@ -234,8 +241,7 @@ def _plan_files(
         tally = Tally(
             progress, "comparing", len(coming.files), sum(f.size for f in coming.files), question.entry.name
         )
-        own_places = bool(record.outside_files) and question.made_here()
-        outside_files = place_outside_files(record, coming.outside, placement.place, options, own_places=own_places)
+        outside_files = _outside_places(question, coming)
         # As files: what a kind says of merging its catalogue is for whole libraries.
         existing = look_at_place(
             placement.place, record, PLAIN_KIND, coming.files, options, question.chest.label, tally
@@ -290,14 +296,28 @@ def _findings(question: _Question, plan: RestorePlan) -> Iterator[Finding]:
     yield from findings_of(plan)
 
 
-def _decide(question: _Question, paths: Paths, tree: BagTree, coming: _Coming, progress: Progress) -> _AtPlace:
+def _outside_places(question: _Question, coming: _Coming) -> tuple[RestoreOutsideFile, ...]:
+    """Say where the files from outside go."""
+    record, place = question.record, question.placement.place
+    if place is None:
+        return ()
+    own_places = bool(record.outside_files) and not question.options.apart and question.made_here()
+    return place_outside_files(record, coming.outside, place, question.options, own_places=own_places)
+
+
+def _decide(
+    question: _Question,
+    paths: Paths,
+    tree: BagTree,
+    coming: _Coming,
+    outside_files: tuple[RestoreOutsideFile, ...],
+    progress: Progress,
+) -> _AtPlace:
     """Decide about a place: what becomes of what is there, of the references, and of the application's settings."""
     record, kind, options = question.record, question.kind, question.options
     place, ready = question.placement.place, coming.files
     assert place is not None
     tally = Tally(progress, "comparing", len(ready), sum(file.size for file in ready), question.entry.name)
-    own_places = bool(record.outside_files) and question.made_here()
-    outside_files = place_outside_files(record, coming.outside, place, options, own_places=own_places)
     existing = look_at_place(place, record, kind, ready, options, question.chest.label, tally)
     references = ReferencePlan()
     inside = [*(file.own for file in ready), *(from_wire(folder.path) for folder in record.folders)]
@@ -307,6 +327,7 @@ def _decide(question: _Question, paths: Paths, tree: BagTree, coming: _Coming, p
         left = {file.own for file in existing.kept}
         sources = [file.own for file in ready if file.own not in left]
         references = plan_references(kind, tree, sources, moves, names, _left(record))
+        references = without_linked(references, links_moved(record, outside_files))
         if existing.mode == "merge":
             existing, references = without_rewritten(existing, kind, tree, place, references)
     settings, settings_left = plan_settings(kind, place, options, record)

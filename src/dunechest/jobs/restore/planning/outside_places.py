@@ -3,18 +3,21 @@
 from __future__ import annotations
 
 import os
-from collections.abc import Sequence
+import posixpath
+from collections.abc import Mapping, Sequence
 from itertools import chain
 from pathlib import Path
+
+import msgspec
 
 from dunechest.chest.layout import OUTSIDE_FILES
 from dunechest.chest.records import LibraryRecord
 from dunechest.jobs.restore.options import RestoreOptions
 from dunechest.jobs.restore.outside import goes_astray, same_bytes
-from dunechest.jobs.restore.plan import RestoreFile, RestoreOutsideFile
+from dunechest.jobs.restore.plan import ByHand, ReferencePlan, RestoreFile, RestoreOutsideFile
 from dunechest.machine.folders import standard_folders
 from dunechest.machine.sensitive import why_sensitive
-from dunechest.names import from_wire, why_unsafe
+from dunechest.names import from_wire, parents, why_unsafe
 
 #: Standard folders that hold a person's documents; an outside file from a drive goes nowhere else in a home.
 _VISIBLE = ("pictures", "music", "videos", "documents", "desktop", "home")
@@ -50,6 +53,7 @@ def place_outside_files(
         elif (
             outside_file is not None
             and made_here
+            and not options.apart
             and options.home is None
             and os.path.isabs(origin)
             and same_bytes(file, Path(origin))
@@ -69,6 +73,45 @@ def place_outside_files(
             taken.add(item)
             break
     return tuple(found)
+
+
+def links_moved(record: LibraryRecord, files: Sequence[RestoreOutsideFile]) -> dict[str, str]:
+    """Return the links of a library whose folder is restored in another place, with what they lead to from then on.
+
+    A library may use files outside through a link to their folder. Where all that it uses of that folder are restored to one
+    folder, as they lay in it, the link leads there; otherwise it would lead to what may be gone, or to live originals.
+    """
+    library = from_wire(record.origin.path)
+    found: dict[str, str] = {}
+    for link in record.links if files and record.origin.system != "windows" else ():
+        path = from_wire(link.path)
+        target = os.path.normpath(os.path.join(library, os.path.dirname(path), from_wire(link.target)))
+        below = target.rstrip("/") + "/"
+        if target == library or target.startswith(library.rstrip("/") + "/"):
+            continue
+        inside = {item.origin[len(below) :]: item.place for item in files if item.origin.startswith(below)}
+        tops = {
+            str(place)[: -len(rest)].rstrip("/") for rest, place in inside.items() if str(place).endswith("/" + rest)
+        }
+        if len(tops) == 1 and all(str(place).endswith("/" + rest) for rest, place in inside.items()):
+            (top,) = tops
+            if top != target:
+                found[path] = top
+    return found
+
+
+def without_linked(references: ReferencePlan, moved: Mapping[str, str]) -> ReferencePlan:
+    """Return what becomes of references, without those among the lost that go through a link to what is restored elsewhere."""
+    if not moved or not references.lost:
+        return references
+
+    def goes_through(lost: ByHand) -> bool:
+        text = lost.text.replace("\\", "/")
+        ways = (posixpath.normpath(posixpath.join(base, text)) for base in ("", posixpath.dirname(lost.source)))
+        return any(above in moved for way in ways for above in parents(way))
+
+    lost = tuple(item for item in references.lost if not goes_through(item))
+    return msgspec.structs.replace(references, lost=lost)
 
 
 def _may_be(place: Path) -> bool:

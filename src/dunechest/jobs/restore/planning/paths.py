@@ -76,8 +76,8 @@ class Paths:
         self._here[path] = name
         return msgspec.structs.replace(file, path=name, own=path, data=self._data.get(file.stored))
 
-    def links(self, outward: bool) -> tuple[tuple[str, str, int], ...]:
-        """Return the symbolic links to make."""
+    def links(self, outward: bool, moved: Mapping[str, str]) -> tuple[tuple[str, str, int], ...]:
+        """Return the symbolic links to make; those in `moved` lead to where the files that they led to are restored."""
         links = []
         every = {from_wire(link.path): from_wire(link.target) for link in self._record.links}
         for link in self._record.links:
@@ -91,6 +91,9 @@ class Paths:
                 self._refuse(path, "it has no valid target", "the link is not made")
             elif behind(path, every):
                 self._refuse(path, "it lies behind another link", "the link is not made")
+            elif path in moved:
+                name = self._names.file(path) if self._names is not None else path
+                links.append((name, moved[path], link.mtime_ns))
             elif leads_out(path, target, every) and not outward:
                 why = f"a link to {target}, outside the library; only made with --allow-outside-links"
                 self.not_done.append(NotDone(path, why, False))
