@@ -32,6 +32,7 @@ if TYPE_CHECKING:
     from dunechest.chest.records import (
         AttributeRecord,
         CapturedDatabase,
+        CarriedRecord,
         ChangeCounts,
         ChangedName,
         FileRecord,
@@ -43,8 +44,10 @@ if TYPE_CHECKING:
         OutsideFileRecord,
         OwnerRecord,
         PartRecord,
+        PlaceRecord,
         ReferenceCounts,
         ReferenceRecord,
+        SparseRecord,
         Totals,
     )
     from dunechest.chest.tag_lists import RecordFault, Tag, TagLists
@@ -67,8 +70,16 @@ if TYPE_CHECKING:
         UsageError,
     )
     from dunechest.findings import Finding
+    from dunechest.jobs.archive.lesser import NotHeld
     from dunechest.jobs.archive.options import ArchiveOptions
-    from dunechest.jobs.archive.plan import ArchivePlan, Attributes, Difference, PlannedDatabase, PlannedFile
+    from dunechest.jobs.archive.plan import (
+        ArchivePlan,
+        Attributes,
+        CarriedFile,
+        Difference,
+        PlannedDatabase,
+        PlannedFile,
+    )
     from dunechest.jobs.archive.planning.make import plan_archive
     from dunechest.jobs.archive.result import ArchiveResult
     from dunechest.jobs.archive.several import archive
@@ -237,6 +248,7 @@ _MODULES = {
     "chest.records": (
         "AttributeRecord",
         "CapturedDatabase",
+        "CarriedRecord",
         "ChangeCounts",
         "ChangedName",
         "FileRecord",
@@ -247,9 +259,11 @@ _MODULES = {
         "Origin",
         "OwnerRecord",
         "PartRecord",
+        "PlaceRecord",
         "ReferenceCounts",
         "ReferenceRecord",
         "OutsideFileRecord",
+        "SparseRecord",
         "Totals",
     ),
     "chest.tag_lists": ("RecordFault", "Tag", "TagLists"),
@@ -273,7 +287,8 @@ _MODULES = {
     ),
     "findings": ("Finding",),
     "jobs.archive.options": ("ArchiveOptions",),
-    "jobs.archive.plan": ("ArchivePlan", "Attributes", "Difference", "PlannedDatabase", "PlannedFile"),
+    "jobs.archive.lesser": ("NotHeld",),
+    "jobs.archive.plan": ("ArchivePlan", "Attributes", "CarriedFile", "Difference", "PlannedDatabase", "PlannedFile"),
     "jobs.archive.planning.make": ("plan_archive",),
     "jobs.archive.result": ("ArchiveResult",),
     "jobs.archive.several": ("archive",),
@@ -483,6 +498,8 @@ __all__ = [
     "BigThing",
     "ByHand",
     "CapturedDatabase",
+    "CarriedFile",
+    "CarriedRecord",
     "Change",
     "ChangeCounts",
     "ChangedLink",
@@ -570,6 +587,7 @@ __all__ = [
     "NextStep",
     "NotConnectedError",
     "NotDone",
+    "NotHeld",
     "NotMade",
     "Observation",
     "Offer",
@@ -597,6 +615,7 @@ __all__ = [
     "PastEdition",
     "PastHome",
     "PastRole",
+    "PlaceRecord",
     "Placement",
     "PlannedDatabase",
     "PlannedFile",
@@ -655,6 +674,7 @@ __all__ = [
     "Setting",
     "SettingChange",
     "Sign",
+    "SparseRecord",
     "Status",
     "Step",
     "StillNamed",

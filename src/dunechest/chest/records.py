@@ -238,8 +238,9 @@ class ChangeCounts(msgspec.Struct, frozen=True):
 class CarriedRecord(msgspec.Struct, frozen=True):
     """Files of an edition that could not be seen when it was made, kept as the edition before had them.
 
-    `seen` is the last edition in which they were seen; `why` a word (`dunechest.chest.carried`), `place` the folder or drive
-    that was not there. `paths` are those in the library, `outside` the full paths of outside files.
+    `seen` is the last edition in which they were seen; `why` a word (``away``, ``closed``, ``placeholder``, ``too-large``),
+    `place` the folder or drive that was not there. `paths` are those in the library, `outside` the full paths of outside
+    files.
     """
 
     seen: Number
@@ -273,8 +274,7 @@ class LibraryRecord(msgspec.Struct, frozen=True):
     `state` says what the edition holds, by content, and `follows` which states it came after, the latest first. `carried`
     are files that were not seen when it was made. `not_held` are the sorts of things (``links``, ``modes``, ``names`` ...)
     that the place it was archived from cannot hold, so that they are those of the edition before; `sparse` are files with
-    holes. A `protected` edition
-    stays whatever a retention rule says, until a person names it.
+    holes. A `protected` edition stays whatever a retention rule says, until a person names it.
     """
 
     format: int

@@ -11,12 +11,13 @@ from dunechest.chest.records import AttributeRecord, LibraryRecord, OwnerRecord
 from dunechest.jobs.study.selection import Selection
 from dunechest.names import from_wire, parents
 from dunechest.transfer.walk import FileEntry, FolderEntry, LinkEntry
+from dunechest.values import FrozenDict
 
 #: What a new file or folder gets where nobody can give it permissions.
 _FILE, _FOLDER = 0o644, 0o755
 
 
-class Lesser(msgspec.Struct, frozen=True):
+class NotHeld(msgspec.Struct, frozen=True):
     """What a place cannot hold of a library, and the latest edition has.
 
     Parameters
@@ -34,8 +35,8 @@ class Lesser(msgspec.Struct, frozen=True):
     """
 
     record: LibraryRecord | None = None
-    modes: dict[str, int] = {}
-    names: dict[str, str] = {}
+    modes: FrozenDict[str, int] = FrozenDict()
+    names: FrozenDict[str, str] = FrozenDict()
     step_ns: int = 1
     not_held: tuple[str, ...] = ()
 
@@ -134,7 +135,7 @@ class Lesser(msgspec.Struct, frozen=True):
 
 
 #: A place that holds everything.
-ALL_HELD = Lesser()
+ALL_HELD = NotHeld()
 
 
 def same_time(then_ns: int, now_ns: int, step_ns: int) -> bool:

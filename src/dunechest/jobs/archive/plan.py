@@ -21,7 +21,7 @@ from dunechest.chest.records import (
 )
 from dunechest.documents.plain import plain
 from dunechest.findings import Finding
-from dunechest.jobs.archive.lesser import ALL_HELD, Lesser
+from dunechest.jobs.archive.lesser import ALL_HELD, NotHeld
 from dunechest.jobs.archive.options import ArchiveOptions
 from dunechest.jobs.study.choice import Choice, LeftBehind
 from dunechest.jobs.study.contents import Contents
@@ -206,7 +206,7 @@ class ArchivePlan(Value, msgspec.Struct, frozen=True, eq=False):
     protects: bool = False
     mass_change: bool = False
     lacks: int = 0
-    lesser: Lesser = ALL_HELD
+    lesser: NotHeld = ALL_HELD
 
     def decisions(self) -> dict[str, Any]:
         """Return all that the plan decides, as JSON values: two plans with the same do the same."""

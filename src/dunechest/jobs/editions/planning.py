@@ -3,12 +3,14 @@
 from __future__ import annotations
 
 import datetime
-from collections.abc import Iterable
+from collections.abc import Iterable, Mapping
 
 from dunechest import clock
 from dunechest.chest import editions
+from dunechest.chest.bag_records import BagRecords
 from dunechest.chest.chest import Chest
 from dunechest.chest.layout import EARLIER, EDITIONS
+from dunechest.chest.tag_lists import Tag
 from dunechest.errors import UsageError
 from dunechest.jobs.editions.listing import protected_editions
 from dunechest.jobs.editions.needed import archives_of, needed_digests
@@ -69,14 +71,22 @@ def plan_drop(
     kept = tuple(number for number in numbers if number not in dropped)
     # An edition of an earlier version is only known to be protected by the one after it: now its own record says so.
     marked = tuple(number for number in kept if number in shielded - named and not made[number].protected)
-    files = [f"{EDITIONS}/{number:04d}/{name}" for number in dropped for name in ("library.json", "changes.jsonl")]
     tags = editions.current_tags(own)
-    if dropped:
-        needed = needed_digests(own, current.edition, kept)
-        archives = archives_of(own, needed)
-        files += [item.path for item in archives.dropped.values()]
-        in_archives, digests = archives.paths, needed | archives.bases
-        earlier = [path for path in tags if path.startswith(EARLIER + "/") and path not in in_archives]
-        files += [path for path in earlier if tags[path].blake3 not in digests]
+    files = _files_of(own, current.edition, dropped, kept, tags)
     size = sum(tags[path].size for path in files if path in tags)
-    return DropPlan(chest, entry.name, rule, current, kept, dropped, exempt, tuple(files), size, marked)
+    return DropPlan(chest, entry.name, rule, current, kept, dropped, exempt, files, size, marked)
+
+
+def _files_of(
+    own: BagRecords, current: int, dropped: tuple[int, ...], kept: tuple[int, ...], tags: Mapping[str, Tag]
+) -> tuple[str, ...]:
+    """Return the files of a bag that go with editions: their records, and content that no other one needs."""
+    if not dropped:
+        return ()
+    files = [f"{EDITIONS}/{number:04d}/{name}" for number in dropped for name in ("library.json", "changes.jsonl")]
+    needed = needed_digests(own, current, kept)
+    archives = archives_of(own, needed)
+    files += [item.path for item in archives.dropped.values()]
+    in_archives, digests = archives.paths, needed | archives.bases
+    earlier = [path for path in tags if path.startswith(EARLIER + "/") and path not in in_archives]
+    return (*files, *(path for path in earlier if tags[path].blake3 not in digests))

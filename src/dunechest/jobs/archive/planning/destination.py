@@ -83,6 +83,14 @@ class Destination(msgspec.Struct, frozen=True):
     previous: Difference | None = None
     entry: BagEntry | None = None
 
+    def files(self, stored: Stored) -> tuple[PlannedFile, ...]:
+        """Return the files to read: all of a new library, and what is new or changed in one that is there."""
+        return self.previous.to_read if self.previous is not None else tuple(stored.files)
+
+    def databases(self, stored: Stored) -> tuple[PlannedDatabase, ...]:
+        """Return the databases to capture, alike."""
+        return self.previous.to_capture if self.previous is not None else tuple(stored.databases)
+
 
 def destination(
     selection: Selection,
@@ -114,11 +122,7 @@ def destination(
     entries = {entry.name: entry for entry in chest.bags()}
     told = tuple(_about_the_chest(chest))
     partial = tuple(sorted(part.name for part in selection.parts))
-    own = [
-        e
-        for e in entries.values()
-        if e.library is not None and came_from(e.library, library.path) and e.library.partial == partial
-    ]
+    own = _own(entries.values(), library, partial)
     name = options.name
     if options.continues is not None:
         own = [named(options.continues, entries, partial)]
@@ -146,6 +150,15 @@ def destination(
     if entry is None or entry.state == "unfinished":
         return Destination(bag, "new", told, earlier)
     return Destination(bag, "barred", (*told, _taken(bag, _holder(entry), entries)), earlier)
+
+
+def _own(entries: Iterable[BagEntry], library: Library, partial: tuple[str, ...]) -> list[BagEntry]:
+    """Return the bags that came from a library's place, of the same parts."""
+    return [
+        e
+        for e in entries
+        if e.library is not None and came_from(e.library, library.path) and e.library.partial == partial
+    ]
 
 
 def _holder(entry: BagEntry) -> str:

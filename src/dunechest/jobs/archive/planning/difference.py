@@ -10,7 +10,7 @@ from dunechest.chest.bag_entry import BagEntry
 from dunechest.chest.editions import current_files
 from dunechest.chest.file_table import FileTable, Marks
 from dunechest.chest.payload import PayloadSizes, lost_in
-from dunechest.chest.records import CapturedDatabase, LibraryRecord
+from dunechest.chest.records import CapturedDatabase, FolderRecord, LibraryRecord, LinkRecord
 from dunechest.jobs.archive.lesser import same_time
 from dunechest.jobs.archive.plan import Difference, PlannedDatabase, PlannedFile
 from dunechest.jobs.archive.planning.unseen import Unseen, forgotten
@@ -35,16 +35,14 @@ def difference(
     ----------
     entry : BagEntry
         The bag.
-    files, databases : iterable
-        What is to be archived now.
-    selection : Selection
-        Where it comes from, with links and folders.
+    files, databases, selection : iterable, iterable, Selection
+        What is to be archived now, and the library's links and folders.
     lying : PayloadSizes, optional
         What was seen in the bag just before.
     unseen : Unseen, optional
         Tells of the edition's files whether they cannot be seen now.
     forget : tuple of str
-        What a person says is really gone though it cannot be seen.
+        What is really gone though it cannot be seen, as a person says.
     step_ns : int
         In what steps the library's place keeps times, in ns.
 
@@ -57,37 +55,14 @@ def difference(
     assert record is not None
     then = current_files(entry.records).frozen()
     gone = lost_in(entry.folder, then, lying)
-    compared = _Compared(
-        then,
-        {from_wire(item.path): item for item in record.databases},
-        {from_wire(outside_file.path): outside_file.stored for outside_file in record.outside_files},
-        gone,
-        Marks(then),
-        step_ns,
-    )
-    for file in files:
-        compared.file(file)
-    for database in databases:
-        compared.database(database)
+    compared = _compared(record, then, gone, step_ns, files, databases)
     dropped = sorted(compared.found.others())
-    carried = [item for path in dropped if unseen and (item := unseen.file(path, then.size(path))) is not None]
+    carried = [item for path in dropped if unseen and (item := unseen.file(path, then.size(path)))]
     said = forgotten(forget, carried)
     carried = [item for item in carried if item.stored not in said.files]
     stays = {item.stored for item in carried}
-    listing = selection.listing
-    emptied = _emptied(said.files, stays, unseen)
-    folders = tuple(
-        folder
-        for folder in (unseen.folders({entry.path for entry in listing.folders}) if unseen else ())
-        if from_wire(folder.path) not in emptied
-    )
-    links = tuple(
-        link
-        for link in (unseen.links({entry.path for entry in listing.links}) if unseen else ())
-        if from_wire(link.path).rpartition("/")[0] not in emptied
-    )
-    away = {from_wire(folder.path) for folder in folders} | {from_wire(link.path) for link in links}
-    others = [path for path in _links_and_folders(record, listing) if path not in away]
+    folders, links = _carried_beside(selection.listing, _emptied(said.files, stays, unseen), unseen)
+    others = _others(record, selection.listing, [*folders, *links])
     return Difference(
         record,
         then,
@@ -103,6 +78,50 @@ def difference(
         carried_links=links,
         carried_lost=tuple(item for item in carried if item.stored in gone),
         missed=said.missed,
+    )
+
+
+def _others(record: LibraryRecord, listing: Walk, carried: Iterable[FolderRecord | LinkRecord]) -> list[str]:
+    """Return the links and folders that are otherwise than in an edition, without those that are kept unseen."""
+    away = {from_wire(item.path) for item in carried}
+    return [path for path in _links_and_folders(record, listing) if path not in away]
+
+
+def _compared(
+    record: LibraryRecord,
+    then: FileTable,
+    gone: Collection[str],
+    step_ns: int,
+    files: Iterable[PlannedFile],
+    databases: Iterable[PlannedDatabase],
+) -> _Compared:
+    """Hold each file and database that is to be archived against an edition."""
+    compared = _Compared(
+        then,
+        {from_wire(item.path): item for item in record.databases},
+        {from_wire(outside_file.path): outside_file.stored for outside_file in record.outside_files},
+        gone,
+        Marks(then),
+        step_ns,
+    )
+    for file in files:
+        compared.file(file)
+    for database in databases:
+        compared.database(database)
+    return compared
+
+
+def _carried_beside(
+    listing: Walk, emptied: Collection[str], unseen: Unseen | None
+) -> tuple[tuple[FolderRecord, ...], tuple[LinkRecord, ...]]:
+    """Return the folders and links that could not be seen and stay, without those where nothing is left."""
+    if unseen is None:
+        return (), ()
+    folders = unseen.folders({entry.path for entry in listing.folders})
+    links = unseen.links({entry.path for entry in listing.links})
+    return (
+        tuple(folder for folder in folders if from_wire(folder.path) not in emptied),
+        tuple(link for link in links if from_wire(link.path).rpartition("/")[0] not in emptied),
     )
 
 

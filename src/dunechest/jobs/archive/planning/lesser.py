@@ -16,7 +16,7 @@ from dunechest.chest.origin import came_from
 from dunechest.chest.records import LibraryRecord
 from dunechest.chest.stored_names import StoredNames
 from dunechest.errors import DuneChestError
-from dunechest.jobs.archive.lesser import ALL_HELD, Lesser
+from dunechest.jobs.archive.lesser import ALL_HELD, NotHeld
 from dunechest.jobs.archive.options import ArchiveOptions
 from dunechest.jobs.archive.planning.same_library import restored_here
 from dunechest.jobs.study.contents import Contents
@@ -24,12 +24,13 @@ from dunechest.library.library import Library
 from dunechest.machine.drives import Limits, filesystem, holds_modes
 from dunechest.names import from_wire
 from dunechest.transfer.walk import Walk
+from dunechest.values import FrozenDict
 
 #: Steps in which filesystems keep times, in ns: two seconds, one, hundredths, and the hundred nanoseconds of Windows.
 _STEPS = (2_000_000_000, 1_000_000_000, 10_000_000, 100)
 
 
-def lesser_place(contents: Contents, chest: Chest, options: ArchiveOptions) -> Lesser:
+def lesser_place(contents: Contents, chest: Chest, options: ArchiveOptions) -> NotHeld:
     """Say what the place of a library cannot hold of it, by the latest edition in a chest."""
     library = contents.library
     if library.shape != "folder":
@@ -64,7 +65,7 @@ def lesser_place(contents: Contents, chest: Chest, options: ArchiveOptions) -> L
     step = _step(listing) if limits.windows else 1
     if step > 1:
         not_held.append("times")
-    return Lesser(record, modes, names, step, tuple(not_held)) if not_held else ALL_HELD
+    return NotHeld(record, FrozenDict(modes), FrozenDict(names), step, tuple(not_held)) if not_held else ALL_HELD
 
 
 def _former(library: Library, chest: Chest, options: ArchiveOptions) -> BagEntry | None:

@@ -6,19 +6,20 @@ import os
 from collections.abc import Iterable, Iterator, Mapping, Sequence
 from pathlib import Path
 
+import msgspec
 from msgspec.structs import replace
 
 from dunechest.chest.chest import Chest
 from dunechest.chest.layout import PAYLOAD
 from dunechest.chest.payload import PayloadSizes
-from dunechest.chest.records import LibraryRecord
+from dunechest.chest.records import LibraryRecord, PlaceRecord
 from dunechest.errors import UsageError
 from dunechest.findings import Finding, most_serious_first
-from dunechest.jobs.archive.lesser import Lesser
+from dunechest.jobs.archive.lesser import NotHeld
 from dunechest.jobs.archive.options import USUAL, ArchiveOptions
 from dunechest.jobs.archive.plan import ArchivePlan, Attributes, Difference, PlannedDatabase, PlannedFile
 from dunechest.jobs.archive.planning.attributes import gather, with_carried
-from dunechest.jobs.archive.planning.destination import Stored, destination, free_name
+from dunechest.jobs.archive.planning.destination import Destination, Stored, destination, free_name
 from dunechest.jobs.archive.planning.guard import Guard, guard_against
 from dunechest.jobs.archive.planning.holes import data_of, hole_findings
 from dunechest.jobs.archive.planning.kinds import kind_changed, kind_findings, with_former_kind
@@ -117,86 +118,128 @@ def _plan_one(
     promised: int,
     lying: Mapping[str, PayloadSizes],
 ) -> ArchivePlan:
-    library, place = contents.library, drive.place
     lesser = lesser_place(contents, chest, options)
     as_found = select(contents, options.choice)
     selection = lesser.selection(as_found)
-    fitting, too_large = _fitting(selection, place)
-    stored = stored_files(contents, lesser, selection, fitting, place.limits)
-    large = [item.path for item in too_large]
-
-    def unseen_of(record: LibraryRecord) -> Unseen:
-        return Unseen(library, contents, selection, options.choice, record, large)
-
-    found = destination(selection, library, chest, options, taken, stored, lying, unseen_of)
+    fitting, too_large = _fitting(selection, drive.place)
+    stored = stored_files(contents, lesser, selection, fitting, drive.place.limits)
+    job = _Job(contents, chest, drive, options, selection, tuple(too_large))
+    found = destination(selection, job.library, chest, options, taken, stored, lying, job.unseen)
     if found.previous is not None and (again := as_named_before(stored, found.previous.record)) is not None:
         stored = again
-        found = destination(selection, library, chest, options, taken, stored, lying, unseen_of)
-    state, previous = found.state, found.previous
-    files, databases = stored.files, stored.databases
-    attributes, about_attributes = gather(library, as_found)
+        found = destination(selection, job.library, chest, options, taken, stored, lying, job.unseen)
+    attributes, about_attributes = gather(job.library, as_found)
     attributes = Attributes(*lesser.attributes(attributes.owners, attributes.attributes, selection))
+    found, attributes = _with_what_is_recorded(job, found, attributes)
+    previous = found.previous
     came = Lineage()
     if previous is not None:
-        attributes = with_carried(attributes, previous)
-        previous = replace(previous, recorded=_recorded_otherwise(library, attributes, previous.record))
-        if state == "unchanged" and (options.read_all or previous.recorded):
-            state = "next"
-        files, databases = previous.to_read, previous.to_capture
         assert found.entry is not None
-        came = lineage(library, chest, found.entry, previous, options, free_name(found.bag, chest))
-    data = data_of(library, files, drive)
-    need = need_of(files, databases, selection.listing, place, stored.recorded, previous, data)
-    need = max(0, need - already_there(chest, found.bag))
-    carried = previous.carried if previous is not None else ()
-    left_out = list(_as_kept((*selection.left_out, *too_large), previous))
-    changed = {item.path for item in left_out if item.fault}
-    kept = {item.path for item in carried} - changed
-    findings = [*library_findings(contents, selection, kept), *_places(library, chest)]
-    findings += [*found.findings, *about_attributes, *came.findings]
-    if previous is not None:
-        findings += carried_findings(carried, previous.missed)
-    elif options.forget_absent:
-        findings += carried_findings((), options.forget_absent)
-    findings += kind_findings(library, previous.record if previous is not None else None)
+        came = lineage(job.library, chest, found.entry, previous, options, free_name(found.bag, chest))
     guard = Guard()
-    if state in ("new", "next") and not selection.parts:
-        guard = guard_against(contents, selection, chest, stored, previous, found.bag, unseen_of)
-        findings += guard.findings
-    findings += drive_findings(library, chest, drive)
-    if state in ("new", "next"):
-        findings += room_findings(need, promised, headroom(found.earlier, need), drive)
-        findings += _of_the_drive(files, databases, chest.bag_folder(found.bag), stored, selection, drive)
-        findings += _too_large(too_large, place)
-    folders = {f.path: stored.folder(f.path) for f in selection.listing.folders}
+    if found.state in ("new", "next") and not selection.parts:
+        guard = guard_against(contents, selection, chest, stored, previous, found.bag, job.unseen)
+    need = _need(job, found, stored)
+    findings = [*about_attributes, *came.findings, *guard.findings, *_findings(job, found, stored, need, promised)]
     return ArchivePlan(
-        library=library,
+        library=job.library,
         chest=chest,
         bag=found.bag,
-        state=state,
+        state=found.state,
         options=options,
         contents=contents,
         selection=selection,
-        files=tuple(sorted(files, key=lambda f: f.stored)),
-        databases=databases,
-        left_out=tuple(left_out),
-        folders=FrozenDict(folders),
+        files=tuple(sorted(found.files(stored), key=lambda f: f.stored)),
+        databases=found.databases(stored),
+        left_out=_left_out(job, previous),
+        folders=FrozenDict({f.path: stored.folder(f.path) for f in selection.listing.folders}),
         changed_names=FrozenDict(names_carried(previous) | stored.names.changed),
         hard_links=_hard_links(fitting) or _groups_before(lesser),
         findings=most_serious_first(findings),
         drive=drive,
-        room=Room(need, place.free),
+        room=Room(need, drive.place.free),
         previous=previous,
         attributes=attributes,
-        places=places_of(
-            library, [item.entry.path for item in selection.outside_files], previous.record if previous else None
-        ),
+        places=_mounted(job, previous),
         follows=came.follows,
         protects=came.elsewhere or guard.marked,
         mass_change=guard.marked or any(finding.code == MASS_CHANGE for finding in findings),
         lacks=guard.lacks,
         lesser=lesser,
     )
+
+
+class _Job(msgspec.Struct, frozen=True):
+    """What one library's plan is made of: what was found of it, where it goes, and how."""
+
+    contents: Contents
+    chest: Chest
+    drive: Drive
+    options: ArchiveOptions
+    selection: Selection
+    too_large: tuple[LeftBehind, ...]
+
+    @property
+    def library(self) -> Library:
+        return self.contents.library
+
+    def unseen(self, record: LibraryRecord) -> Unseen:
+        """Say of an edition's files whether they cannot be seen now."""
+        large = [item.path for item in self.too_large]
+        return Unseen(self.library, self.contents, self.selection, self.options.choice, record, large)
+
+
+def _with_what_is_recorded(job: _Job, found: Destination, attributes: Attributes) -> tuple[Destination, Attributes]:
+    """Hold what is recorded beside the files against the latest edition; what was not seen keeps what that has."""
+    if found.previous is None:
+        return found, attributes
+    attributes = with_carried(attributes, found.previous)
+    previous = replace(found.previous, recorded=_recorded_otherwise(job.library, attributes, found.previous.record))
+    again = found.state == "unchanged" and (job.options.read_all or previous.recorded)
+    return replace(found, previous=previous, state="next" if again else found.state), attributes
+
+
+def _need(job: _Job, found: Destination, stored: Stored) -> int:
+    """Return the room a library needs on the drive, in bytes, without what lies there already."""
+    files = found.files(stored)
+    need = need_of(
+        files,
+        found.databases(stored),
+        job.selection.listing,
+        job.drive.place,
+        stored.recorded,
+        found.previous,
+        data_of(job.library, files, job.drive),
+    )
+    return max(0, need - already_there(job.chest, found.bag))
+
+
+def _left_out(job: _Job, previous: Difference | None) -> tuple[LeftBehind, ...]:
+    return tuple(_as_kept((*job.selection.left_out, *job.too_large), previous))
+
+
+def _mounted(job: _Job, previous: Difference | None) -> tuple[PlaceRecord, ...]:
+    outside = [item.entry.path for item in job.selection.outside_files]
+    return places_of(job.library, outside, previous.record if previous is not None else None)
+
+
+def _findings(job: _Job, found: Destination, stored: Stored, need: int, promised: int) -> Iterator[Finding]:
+    """Yield what there is to say of a library, its chest and its drive, beside what the states and the guard say."""
+    library, chest, drive, previous = job.library, job.chest, job.drive, found.previous
+    carried = previous.carried if previous is not None else ()
+    changed = {item.path for item in _left_out(job, previous) if item.fault}
+    yield from library_findings(job.contents, job.selection, {item.path for item in carried} - changed)
+    yield from _places(library, chest)
+    yield from found.findings
+    yield from carried_findings(carried, previous.missed if previous is not None else job.options.forget_absent)
+    yield from kind_findings(library, previous.record if previous is not None else None)
+    yield from drive_findings(library, chest, drive)
+    if found.state in ("new", "next"):
+        yield from room_findings(need, promised, headroom(found.earlier, need), drive)
+        yield from _of_the_drive(
+            found.files(stored), found.databases(stored), chest.bag_folder(found.bag), stored, job.selection, drive
+        )
+        yield from _too_large(job.too_large, drive.place)
 
 
 def _of_the_drive(
@@ -296,7 +339,7 @@ def _too_large(large: Sequence[LeftBehind], place: Filesystem) -> list[Finding]:
     ]
 
 
-def _groups_before(lesser: Lesser) -> tuple[tuple[str, ...], ...]:
+def _groups_before(lesser: NotHeld) -> tuple[tuple[str, ...], ...]:
     """Return the names of one file that the latest edition has, where the place cannot hold such."""
     if lesser.record is None or "modes" not in lesser.not_held:
         return ()

@@ -9,7 +9,7 @@ from msgspec.structs import replace
 from dunechest.chest.layout import LIBRARY_FILES, OUTSIDE_FILES
 from dunechest.chest.records import LibraryRecord
 from dunechest.chest.stored_names import StoredNames
-from dunechest.jobs.archive.lesser import Lesser
+from dunechest.jobs.archive.lesser import NotHeld
 from dunechest.jobs.archive.plan import Difference, PlannedDatabase, PlannedFile
 from dunechest.jobs.archive.planning.destination import Stored
 from dunechest.jobs.study.contents import Contents
@@ -21,7 +21,7 @@ from dunechest.transfer.walk import FileEntry
 
 
 def stored_files(
-    contents: Contents, lesser: Lesser, selection: Selection, fitting: Sequence[FileEntry], limits: Limits
+    contents: Contents, lesser: NotHeld, selection: Selection, fitting: Sequence[FileEntry], limits: Limits
 ) -> Stored:
     """Give everything that is to be archived its name on the drive."""
     here = {true: path for path, true in _true_names(contents, lesser)}
@@ -49,7 +49,7 @@ def stored_files(
     return Stored((*files, *_outside_files_of(selection.outside_files, limits)), captured, names, lesser.step_ns)
 
 
-def _true_names(contents: Contents, lesser: Lesser) -> Iterator[tuple[str, str]]:
+def _true_names(contents: Contents, lesser: NotHeld) -> Iterator[tuple[str, str]]:
     """Yield path and true path of the files that have another name in a place that cannot hold theirs."""
     if lesser.names:
         for file in contents.listing.files:

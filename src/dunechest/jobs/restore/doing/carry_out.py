@@ -99,27 +99,28 @@ def carry_out_once(
     deed = deeds.begin("restore", plan.bag, to_wire(str(plan.place)), command, state=new)
     try:
         result = _restore(Run(plan, plan.place, staging, deed, progress), begun)
-    except OSError as error:
+    except BaseException as error:
         _give_up(staging, deed)
-        if isinstance(error, CutOffError):
+        if isinstance(error, CutOffError) or not isinstance(error, OSError):
             raise
         raise CutOffError(
             f"The restore of {shown(plan.bag)} was interrupted: {error.strerror or error}. What it had done was undone, "
             f"and {shown(str(plan.place))} is unchanged; the same command starts again."
         ) from error
-    except BaseException:
-        _give_up(staging, deed)
-        raise
     deed.close("undone" if drill else "done")
     note_damage(plan.chest, plan.bag, sum(item.damage for item in result.not_done))
     if drill:
         deeds.forget(deed.number)
         return result
-    facts = {"chest": plan.chest.id, "bag": plan.bag, "place": shown(str(plan.place)), "files": result.files}
-    # The files are in place; without these only this computer forgets that.
-    record = msgspec.structs.replace(plan.record, state=state)
-    events.try_append(("restore", facts), *([state_note(plan.place, record)] if state else []))
+    _note(plan, plan.place, result.files, state)
     return result
+
+
+def _note(plan: RestorePlan, place: Path, files: int, state: str) -> None:
+    """Note a restore. The files are in place; without the note only this computer forgets that."""
+    facts = {"chest": plan.chest.id, "bag": plan.bag, "place": shown(str(place)), "files": files}
+    record = msgspec.structs.replace(plan.record, state=state)
+    events.try_append(("restore", facts), *([state_note(place, record)] if state else []))
 
 
 def _state_to_come(plan: RestorePlan) -> str:

@@ -172,15 +172,7 @@ def _plan(
     with bag_tree(entry.folder, record, kind, ready, options.home_folder) as tree:
         question = msgspec.structs.replace(question, kind=(kind := tree.kind))
         parts = _parts(tree, record, options, entry)
-        coming = _Coming(ready, outside, folders, ())
-        if options.parts:
-            coming = _only(parts, record, coming)
-        stored_outside = _outside_places(question, coming)
-        outward = options.outside_links if options.outside_links is not None else trusted()
-        links = paths.links(outward, links_moved(record, stored_outside))
-        if options.parts:
-            links = _only(parts, record, msgspec.structs.replace(coming, links=links)).links
-        coming = msgspec.structs.replace(coming, links=links)
+        coming, stored_outside = _coming(question, paths, parts, _Coming(ready, outside, folders, ()))
         decided = None
         if placement.place is not None:
             decided = _decide(question, paths, tree, coming, stored_outside, progress)
@@ -217,6 +209,19 @@ def _plan(
         stamp=seen,
     )
     return replace(plan, findings=most_serious_first(_findings(question, plan)))
+
+
+def _coming(
+    question: _Question, paths: Paths, parts: tuple[Part, ...], coming: _Coming
+) -> tuple[_Coming, tuple[RestoreOutsideFile, ...]]:
+    """Narrow what comes to the parts that were asked for, with its links, and say where the files from outside go."""
+    record, options = question.record, question.options
+    if options.parts:
+        coming = _only(parts, record, coming)
+    stored_outside = _outside_places(question, coming)
+    outward = options.outside_links if options.outside_links is not None else question.made_here()
+    coming = msgspec.structs.replace(coming, links=paths.links(outward, links_moved(record, stored_outside)))
+    return _only(parts, record, coming) if options.parts else coming, stored_outside
 
 
 def _still_here(record: LibraryRecord, trusted: Callable[[], bool]) -> Placement:
