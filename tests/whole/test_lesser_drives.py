@@ -66,6 +66,7 @@ def test_archived_on_from_a_lesser_drive_it_comes_back_as_it_was(
     command("restore", chest.folder, "logbook", "--into", far, "--yes")
     ran = command("archive", far, "--to", chest.folder, "--json").library
     assert (ran["state"], ran["edition"]) == ("unchanged", 1), ran["changes"]
+    assert command("compare", far, f"{chest.folder}/logbook").status == 0
     # A person works on there.
     (far / "new.txt").write_text("new")
     plain = next(path for path in far.rglob("plain.txt"))
@@ -73,6 +74,12 @@ def test_archived_on_from_a_lesser_drive_it_comes_back_as_it_was(
     tide = next(path for path in far.iterdir() if path.name.startswith("tide"))
     tide.write_text("another tide, of another length")
     next(path for path in far.iterdir() if path.name.startswith("xxx")).unlink()
+    ran = command("compare", far, f"{chest.folder}/logbook")
+    assert (ran.status, "tide?.txt" in ran.out + ran.err, "~" in (ran.out + ran.err).replace("~/", "")) == (
+        1,
+        True,
+        False,
+    )
     told = command("archive", far, "--to", chest.folder, "--json").library
     changes = told["changes"]
     assert [changes[f"{what}_count"] for what in ("added", "changed", "moved", "dropped")] == [1, 2, 0, 1]

@@ -5,6 +5,8 @@ from __future__ import annotations
 import errno
 import json
 import os
+import re
+import shlex
 import shutil
 from collections.abc import Callable
 from pathlib import Path
@@ -14,7 +16,7 @@ import pytest
 import dunechest
 from tests.support import burrow
 from tests.support.fixtures import AsPerson, Image, give
-from tests.support.runs import Command
+from tests.support.runs import Command, Ran
 from tests.support.trees import facts, flip
 
 ROUTINE_RULE = "the last 1"
@@ -306,7 +308,7 @@ def test_the_guard_knows_the_newest_state_in_any_chest(
     assert (ran.status, "30 files" in ran.err) == (3, True)
     drawer.rename(blue.parent)
     # The way out that is proposed brings it back, and then all is as it was.
-    assert command("restore", "blue", "papers", "--into", papers, "--if-exists", "set-aside", "--yes").status == 0
+    assert command(*proposed(ran, "set-aside"), "--yes").status == 0
     assert command("archive", papers, "--to", blue, "--to", sand).status == 0
     told = command("status", "--json").json
     assert [copy["state"] for copy in told["libraries"][0]["copies"]] == ["safe", "safe"]
@@ -354,6 +356,12 @@ def computers(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> Callable[[str]
     return at
 
 
+def proposed(ran: Ran, if_exists: str) -> list[str]:
+    """The words of the restore that a refusal proposes, as they would be pasted."""
+    (line,) = re.findall(rf"dunechest (restore .*? --if-exists {if_exists})", ran.err)
+    return shlex.split(line)
+
+
 def diary(folder: Path) -> Path:
     folder.mkdir(parents=True)
     for number in range(12):
@@ -379,7 +387,7 @@ def test_another_computers_work_is_not_taken_back(
     assert command("archive", second, "--to", chest.folder, "--continue", "diary").status == 3
     assert held(chest, "diary").edition == 2
     # Each choice that is named works. First: bring it here, and go on.
-    assert command("restore", chest.folder, "diary", "--into", second, "--if-exists", "merge", "--yes").status == 0
+    assert command(*proposed(ran, "merge"), "--yes").status == 0
     (second / "mine.txt").write_text("mine")
     assert command("archive", second, "--to", chest.folder).status == 0
     # And back: the first computer does not have that.

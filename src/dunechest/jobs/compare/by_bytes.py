@@ -11,6 +11,7 @@ from pathlib import Path
 import msgspec
 
 from dunechest.chest.bag_records import stamp
+from dunechest.chest.true_names import true_names
 from dunechest.errors import ChestBusyError, RecordDamagedError, UsageError
 from dunechest.jobs.compare.places import Place, is_archived, place_named
 from dunechest.jobs.compare.result import Comparison, Mismatch
@@ -18,6 +19,7 @@ from dunechest.jobs.named import AnyLibrary
 from dunechest.ledger.folder import state_folder
 from dunechest.library.formats.sqlite import COMPANIONS, databases_differ
 from dunechest.library.library import Library
+from dunechest.machine.drives import filesystem
 from dunechest.machine.identity import this_machine
 from dunechest.names import from_wire, shown
 from dunechest.progress import Progress, Step, Tally, silent
@@ -89,6 +91,7 @@ _TIMES = 5
 
 
 def _compare(first: Place, second: Place, progress: Progress) -> Comparison:
+    first, second = _with_true_names(first, second), _with_true_names(second, first)
     first, second = _with_outside_files(first, _spelled_alike(first, second))
     captured, left = _on_purpose(first, second)
     both = sorted(first.files.keys() & second.files.keys())
@@ -151,14 +154,28 @@ def _spelled_alike(first: Place, second: Place) -> Place:
     """
     ours = {unicodedata.normalize("NFC", path): path for path in first.files.keys() - second.files.keys()}
     theirs = {unicodedata.normalize("NFC", path): path for path in second.files.keys() - first.files.keys()}
-    names = {theirs[form]: ours[form] for form in ours.keys() & theirs.keys()}
+    return _renamed(second, {theirs[form]: ours[form] for form in ours.keys() & theirs.keys()})
+
+
+def _with_true_names(place: Place, edition: Place) -> Place:
+    """Return a place whose files have the names of an edition where its filesystem cannot hold these."""
+    if place.record is not None or edition.record is None or place.folder is None:
+        return place
+    try:
+        limits = filesystem(place.folder).limits
+    except OSError:
+        return place
+    return _renamed(place, true_names(edition.record, edition.files, limits, place.files))
+
+
+def _renamed(place: Place, names: Mapping[str, str]) -> Place:
     if not names:
-        return second
+        return place
     return msgspec.structs.replace(
-        second,
-        files={names.get(path, path): facts for path, facts in second.files.items()},
-        put_together={names.get(path, path): facts for path, facts in second.put_together.items()},
-        proofs={names.get(path, path): digest for path, digest in second.proofs.items()},
+        place,
+        files={names.get(path, path): facts for path, facts in place.files.items()},
+        put_together={names.get(path, path): facts for path, facts in place.put_together.items()},
+        proofs={names.get(path, path): digest for path, digest in place.proofs.items()},
     )
 
 

@@ -14,7 +14,7 @@ from dunechest.chest.file_table import FileTable
 from dunechest.chest.layout import LIBRARY_FILES
 from dunechest.chest.origin import came_from
 from dunechest.chest.records import LibraryRecord
-from dunechest.chest.stored_names import StoredNames
+from dunechest.chest.true_names import true_names
 from dunechest.errors import DuneChestError
 from dunechest.jobs.archive.lesser import ALL_HELD, NotHeld
 from dunechest.jobs.archive.options import ArchiveOptions
@@ -82,23 +82,16 @@ def _former(library: Library, chest: Chest, options: ArchiveOptions) -> BagEntry
 
 
 def _names(record: LibraryRecord, files: FileTable, limits: Limits, listing: Walk) -> dict[str, str]:
-    """Return, by the path that a restore to such a place gives, the true path, of what lies there."""
+    """Return the true names of what lies in the place, by those that it has there."""
     own = {LIBRARY_FILES + item.stored: from_wire(item.path) for item in record.changed_names}
-    names = StoredNames(limits, any_bytes=True)
-    every = [from_wire(folder.path) for folder in record.folders]
-    names.folders(every)
-    found = {names.folder(path): path for path in every if names.folder(path) != path}
-    for stored in files.paths():
-        if stored.startswith(LIBRARY_FILES):
-            path = own.get(stored) or stored.removeprefix(LIBRARY_FILES)
-            if (here := names.file(path)) != path:
-                found[here] = path
-    for link in record.links:
-        if (here := names.file(from_wire(link.path))) != from_wire(link.path):
-            found[here] = from_wire(link.path)
+    paths = (
+        own.get(stored) or stored.removeprefix(LIBRARY_FILES)
+        for stored in files.paths()
+        if stored.startswith(LIBRARY_FILES)
+    )
     there = {file.path for file in listing.files} | {folder.path for folder in listing.folders}
     there |= {link.path for link in listing.links}
-    return {here: path for here, path in found.items() if here in there and path not in there}
+    return true_names(record, paths, limits, there)
 
 
 def _step(listing: Walk) -> int:

@@ -75,7 +75,7 @@ def lineage(
     lacking = _lacking(library, found)
     if not any(lacking):
         return Lineage(follows)
-    return Lineage(follows, (_newer(chest, entry, record, lacking, other_name),), True)
+    return Lineage(follows, (_newer(library, chest, entry, record, lacking, other_name),), True)
 
 
 def states_here(library: Library) -> dict[str, tuple[str, ...]]:
@@ -138,7 +138,7 @@ def place_of(library: Library, file: PlannedFile) -> str:
 
 
 def _newer(
-    chest: Chest, entry: BagEntry, record: LibraryRecord, lacking: tuple[int, int], other_name: str
+    library: Library, chest: Chest, entry: BagEntry, record: LibraryRecord, lacking: tuple[int, int], other_name: str
 ) -> Finding:
     gone, other = lacking
     what = " and ".join(
@@ -149,13 +149,13 @@ def _newer(
         )
         if words
     )
-    where, name = quoted(chest.label), quoted(entry.name)
+    where = f"{quoted(chest.label)} {quoted(entry.name)} --into {quoted(str(library.path))}"
     return Finding(
         CODE,
         "blocks",
         f"The newest state of {shown(entry.name)} in this chest (edition {record.edition}, from the computer "
         f"{shown(record.origin.machine)}) is not known to have been on this computer. An archive from here would {what} in it.",
-        f"Bring that state here first: dunechest restore {where} {name} --if-exists merge. Or archive this one under another "
-        f"name: --as {other_name}. To continue from here all the same: --ignore {CODE} (edition {record.edition} is kept).",
+        f"Bring that state here first: dunechest restore {where} --if-exists merge. Or archive this one under "
+        f"another name: --as {other_name}. To go on from here all the same: --ignore {CODE} (edition {record.edition} is kept).",
         yields=True,
     )
