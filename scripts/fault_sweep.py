@@ -8,7 +8,8 @@ by a refusal: the application must find the whole library in one place, and the 
 Tried are a first archive, a next edition that adds, changes, moves, swaps and drops files, dropping editions, a first copy to
 another chest and the next one, mending, and a new label. For
 each operation: the power fails (names and bytes that were not flushed are dropped, or torn), the drive is full, the
-drive is gone. Afterwards the chest is opened, verified, every edition restored and compared, and the
+drive is gone. One file is larger than what is copied as a whole. This computer's own disk is full at each write to the
+ledger, too, once or from there on. Afterwards the chest is opened, verified, every edition restored and compared, and the
 job run again to its end.
 """
 
@@ -47,7 +48,7 @@ def _moves(wanted: list[str]) -> list[Any]:
 
 
 def main() -> int:
-    from tests.support.sweep import JOBS, kill_sweep, sweep
+    from tests.support.sweep import JOBS, full_ledger_sweep, kill_sweep, sweep
 
     # In memory where the system has such a place: what is flushed is noted, and need not reach a disk.
     memory = "/dev/shm" if os.access("/dev/shm", os.W_OK) else None
@@ -65,7 +66,13 @@ def main() -> int:
                 f"{job.name:<14} {outcome.operations:>4} operations, {outcome.tried:>5} states tried, losses: {len(outcome.losses)}",
                 flush=True,
             )
-            for loss in outcome.losses[:5]:
+            full = full_ledger_sweep(job, top / f"{job.name}-ledger".replace(" ", "-"))
+            outcomes.append(full)
+            print(
+                f"{job.name:<14} {full.operations:>4} writes to the ledger, {full.tried:>5} states tried, losses: {len(full.losses)}",
+                flush=True,
+            )
+            for loss in [*outcome.losses[:5], *full.losses[:5]]:
                 print(f"    {loss}")
         outcomes += _moves(sys.argv[1:])
         if sys.argv[1:]:

@@ -19,10 +19,14 @@ from dunechest.jobs.editions.doing import carry_out
 from dunechest.jobs.editions.planning import plan_drop
 from dunechest.ledger.folder import state_folder
 from dunechest.machine.identity import this_machine
+from dunechest.transfer.tasks import WHOLE
 from tests.support.power import MODES, PowerCut, Recorder, after_power_cut, snapshot
 from tests.support.trees import facts
 
 Facts = dict[bytes, tuple[Any, ...]]
+
+#: Bytes of a file that is copied in a stream and not as a whole.
+LARGE = WHOLE + 70_000
 
 
 @dataclass
@@ -57,6 +61,7 @@ def first_library(stage: Stage) -> None:
         (stage.library / folder).mkdir(parents=True)
     for name in ("a/one", "a/two", "a/three", "b/deep/four", "swap 1", "swap 2", "becomes a folder"):
         (stage.library / name).write_bytes(name.encode() * 50)
+    (stage.library / "large").write_bytes(random.Random(7).randbytes(LARGE))
     stage.drive.mkdir()
     dunechest.Chest.create(stage.drive, "sweep")
 
@@ -75,6 +80,9 @@ def changed_library(stage: Stage) -> None:
     (library / "becomes a folder").mkdir()
     (library / "becomes a folder" / "inner").write_text("inner")
     shutil.rmtree(library / "b")
+    with (library / "large").open("r+b") as file:
+        file.seek(LARGE // 2)
+        file.write(b"another middle")
 
 
 def third_library(stage: Stage) -> None:
@@ -150,7 +158,7 @@ def _to_mend(stage: Stage) -> None:
     dunechest.Chest.create(_elsewhere(stage), "other")
     dunechest.copy_chest(stage.drive, _elsewhere(stage))
     bag = stage.chest().bag("library").folder
-    for path in ("data/library/a/new", "dune/files.jsonl", "dune/editions/0001/library.json"):
+    for path in ("data/library/a/new", "data/library/large", "dune/files.jsonl", "dune/editions/0001/library.json"):
         (bag / path).write_bytes((bag / path).read_bytes()[:-3] + b"???")
     for path in ("data/library/a/one", "bag-info.txt"):
         (bag / path).unlink()
@@ -249,6 +257,49 @@ def sweep(job: Job, top: Path, *, some: int | None = None, offset: int = 0) -> O
     return outcome
 
 
+def full_ledger_sweep(job: Job, top: Path) -> Outcome:
+    """Do a job with this computer's own disk full at each of its writes in turn, once or from there on.
+
+    The chest holds what it held or what the job makes of it, and the same job afterwards ends well.
+    """
+    stage = Stage(top / "stage")
+    stage.top.mkdir(parents=True)
+    job.prepare(stage)
+    before, remembered = top / "before", top / "remembered"
+    snapshot(stage.drive, before)
+    this_machine(state_folder())
+    shutil.copytree(state_folder(), remembered)
+    stage.old, stage.new = job.before(stage), job.after(stage)
+    if job.damaged:
+        stage.bad = _bad(dunechest.Chest.open(stage.drive))
+    found = top / "found"
+    outcome = Outcome(job.name)
+    k = 0
+    while True:
+        for lasting in (False, True):
+            snapshot(before, found)
+            _remember(remembered)
+
+            def full(number: int, k: int = k, lasting: bool = lasting) -> BaseException | None:
+                if number == k or (lasting and number > k):
+                    return OSError(errno.ENOSPC, os.strerror(errno.ENOSPC))
+                return None
+
+            ledger = Recorder(state_folder(), fail=full)
+            with ledger.watching():
+                try:
+                    job.act(dunechest.Chest.open(found), stage)
+                except (dunechest.DuneChestError, OSError):
+                    pass
+            if ledger.count <= k:
+                shutil.rmtree(found)
+                return outcome
+            outcome.operations = k + 1
+            _check(outcome, f"ledger full at {k}{' and after' if lasting else ''}", found, stage, job)
+            shutil.rmtree(found)
+        k += 1
+
+
 def _remember(remembered: Path) -> None:
     shutil.rmtree(state_folder())
     shutil.copytree(remembered, state_folder())
@@ -326,7 +377,7 @@ def kill_sweep(top: Path, times: int) -> Outcome:
     stage = Stage(top)
     stage.library.mkdir(parents=True)
     stage.drive.mkdir()
-    rng = random.Random()
+    rng = random.Random(30)
     for number in range(60):
         (stage.library / f"{number:02}").write_bytes(rng.randbytes(30_000))
     dunechest.Chest.create(stage.drive, "kill")

@@ -19,16 +19,25 @@ from dunechest.chest import pieces
 from dunechest.jobs.verify.timed import verify_for
 from tests.support.power import Recorder, after_power_cut
 from tests.support.runs import Command
-from tests.support.sweep import JOBS, Job, changed_library, first_library, kill_sweep, sweep
+from tests.support.sweep import JOBS, Job, changed_library, first_library, full_ledger_sweep, kill_sweep, sweep
 from tests.support.trees import bag_of, facts, flip
 
 
 @pytest.mark.slow
 @pytest.mark.parametrize("name", sorted(JOBS))
 def test_a_part_of_the_fault_sweep(name: str, tmp_path: Path) -> None:
-    """`make faults` tries every operation; here a few, others each day."""
-    outcome = sweep(JOBS[name], tmp_path / "sweep", some=2, offset=time.localtime().tm_yday)
+    """`make faults` tries every operation; here a few."""
+    outcome = sweep(JOBS[name], tmp_path / "sweep", some=2, offset=30)
     assert outcome.tried == 10
+    assert outcome.losses == []
+
+
+@pytest.mark.slow
+@pytest.mark.parametrize("name", ["dropping"])
+def test_a_ledger_that_is_full_at_any_note(name: str, tmp_path: Path) -> None:
+    """`make faults` does that with every job."""
+    outcome = full_ledger_sweep(JOBS[name], tmp_path / "sweep")
+    assert outcome.operations > 0
     assert outcome.losses == []
 
 
