@@ -34,7 +34,7 @@ def pictures(folder: Path, count: int = 24) -> list[Path]:
     return made
 
 
-def held(chest: dunechest.Chest, bag: str) -> dunechest.Chest:
+def held(chest: dunechest.Chest, bag: str) -> dunechest.LibraryRecord:
     record = dunechest.Chest.open(chest.folder).bag(bag).library
     assert record is not None
     return record
@@ -107,6 +107,41 @@ def test_what_comes_back_is_seen_again_and_what_is_gone_is_forgotten_by_name(
         "archive", card, "--to", chest.folder, "--forget-absent", media, "--ignore", "mass-change", "--json"
     ).library
     assert (told["not_seen_files"], told["changes"]["dropped_count"]) == ([], 23)
+
+
+def test_what_is_away_and_harmed_in_a_chest_is_mended_from_another(
+    card: Path, chests: dict[str, dunechest.Chest], tmp_path: Path, command: Command, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    """Find damage, archive, ask for the status: each step that is told works, and brings the verdict nearer."""
+    blue, sand = chests["blue"].folder, chests["sand"].folder
+    command("archive", card, "--to", blue, "--to", sand)
+    (tmp_path / "media" / "card").rename(tmp_path / "drawer")
+    edit(card)
+    next(blue.rglob("picture 03.map")).unlink()
+    ran = command("archive", card, "--to", blue)
+    assert (ran.status, "LOST" in ran.out, "not to be seen" in ran.out, "changed since" in ran.out) == (
+        1,
+        True,
+        True,
+        False,
+    )
+    told = command("status", "--json").json
+    assert [copy["state"] for copy in told["libraries"][0]["copies"]] == ["damaged", "behind"]
+    (step,) = [step["command"] for step in told["steps"] if "mend" in step["command"]]
+    assert command(*shlex.split(step)[1:]).status == 0
+    assert command("verify", blue).status == 0
+    told = command("status", "--json").json
+    assert [copy["state"] for copy in told["libraries"][0]["copies"]] == ["safe", "behind"]
+    (step,) = [step["command"] for step in told["steps"] if "archive" in step["command"]]
+    assert command(*shlex.split(step)[1:]).status == 0
+    (library,) = command("status", "--json").json["libraries"]
+    assert (library["safe"], library["file_count"]) == (True, sum(path.is_file() for path in card.rglob("*")) + 24)
+    # Two chests on one drive count as one, and that is said.
+    monkeypatch.setenv("DUNECHEST_DRIVES", os.path.commonpath([blue, sand]))
+    command("verify", blue)
+    command("verify", sand)
+    told = command("status", "--json").json
+    assert (told["safe"], "on one drive" in told["steps"][0]["message"]) == (False, True)
 
 
 def test_a_deleted_outside_file_is_deleted(

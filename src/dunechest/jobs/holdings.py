@@ -155,7 +155,7 @@ def _facts(chest: Chest, entry: BagEntry, where: str, carried: int | None = None
         "origin": shown(from_wire(record.origin.path)),
         "edition": record.edition,
         "archived": when(record.archived),
-        "files": record.totals.files_copied,
+        "files": record.totals.files_stored,
         "bytes": record.totals.bytes_stored,
         "fingerprint": record.fingerprint,
         "partial": bool(record.partial),

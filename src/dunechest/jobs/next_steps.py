@@ -51,7 +51,13 @@ def next_steps(
             yield NextStep(message, f"dunechest verify {quoted(chest.label)}")
     for library in libraries:
         good, name = library.good, shown(library.name)
-        if library.safe or len(good) < library.rule.copies:
+        if library.safe:
+            continue
+        if len(good) < library.rule.copies:
+            alike = [copy for copy in library.copies if copy.state == "safe" and not library.is_beside(copy)]
+            if len(alike) >= library.rule.copies and len(library.copies) >= len(chests):
+                words = f"All copies of {name} are on one drive, and count as one. Connect another drive."
+                yield NextStep(words, "dunechest chest new FOLDER --label NAME")
             continue
         if library.lacks_drives:
             held = {copy.chest for copy in library.copies}
@@ -100,6 +106,10 @@ def _to_mend(copies: Sequence[tuple[ProtectedLibrary, Copy]], chest: ChestStatus
         message = f"{names} on {shown(chest.label)} {one if len(bad) == 1 else several}."
         label, bags = quoted(chest.label), " ".join(quoted(copy.bag) for _, copy in bad)
         helpers = [good.label for library, copy in bad for good in library.good if good.bag == copy.bag]
+        if state == "damaged":  # even an outdated copy has most of it
+            helpers += [
+                old.label for library, _ in bad for old in library.copies if old.state in ("behind", "unchecked")
+            ]
         if not helpers:
             yield NextStep(message, f"dunechest verify {label}")
         elif state == "damaged":

@@ -10,6 +10,7 @@ from rich.text import Text
 from dunechest.cli.layout import BAD, GOOD, WARN, facts, say
 from dunechest.cli.output import Out, show_findings, show_list
 from dunechest.findings import blocking
+from dunechest.jobs.archive.result import NOT_SEEN_NOW
 from dunechest.names import quoted, shown
 from dunechest.words import duration, number, size
 
@@ -182,12 +183,20 @@ def show_result(out: Out, result: ArchiveResult, chest: Chest, before: ArchiveRe
 
 def _show_repaired(out: Out, result: ArchiveResult, name: str) -> None:
     """Say what the chest had lost, and whether the library could give it back."""
-    lost = tuple(path for path, _ in result.lost)
+    unseen = tuple(path for path, why in result.lost if why == NOT_SEEN_NOW)
+    lost = tuple(path for path, why in result.lost if why != NOT_SEEN_NOW)
     for paths, words, style in (
         (result.healed, f"missing from {name} or of another size there; copied again", WARN),
         (lost, f"LOST from {name}; in the library they have changed since", BAD),
+        (unseen, f"LOST from {name}, and not to be seen on this computer now", BAD),
     ):
         show_list(out, f"{number(len(paths), 'file')} {words}:", [shown(path) for path in paths], most=5, style=style)
+    if unseen:
+        say(
+            out.console,
+            f"-> From another chest that has them: dunechest mend {quoted(result.chest)} {quoted(result.bag)}",
+            indent=2,
+        )
 
 
 def _facts(result: ArchiveResult) -> Iterator[tuple[str, str, str]]:

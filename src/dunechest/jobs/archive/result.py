@@ -18,6 +18,10 @@ if TYPE_CHECKING:
     import pandas as pd
 
 
+#: Why a file is lost that only the chest had just now.
+NOT_SEEN_NOW = "it cannot be seen on this computer now"
+
+
 class ArchiveResult(Value, msgspec.Struct, frozen=True):
     """The summary of an archive run for one library.
 

@@ -26,7 +26,7 @@ from dunechest.jobs.archive.plan import ArchivePlan
 from dunechest.jobs.archive.result import ArchiveResult
 from dunechest.jobs.catalogue import top_of
 from dunechest.jobs.here import machine_name
-from dunechest.jobs.holdings import note_holdings
+from dunechest.jobs.holdings import note_damage, note_holdings
 from dunechest.ledger import events
 from dunechest.machine.volumes import identity
 from dunechest.names import shown
@@ -79,7 +79,7 @@ def carry_out(
     if plan.state == "unchanged":
         _note_unchanged(plan)
         if not lost:
-            return summary_of_nothing(run, time.monotonic() - begun)
+            return _told(run, summary_of_nothing(run, time.monotonic() - begun))
     if after is not None and other is not None:
         run.supplied = supplied_by(other, after.bag)
         # One edition on both, if this run made it: an older moment would be untrue of what is written and read back now.
@@ -97,10 +97,16 @@ def carry_out(
         except OSError as error:
             raise CutOffError(cut_off_words(run, f"{error.strerror or error}")) from error
     if made is None:
-        return summary_of_nothing(run, time.monotonic() - begun)
+        return _told(run, summary_of_nothing(run, time.monotonic() - begun))
     second, top = made
     result = summary_of(run, second, time.monotonic() - begun)
     _note(run, result, top, progress)
+    return _told(run, result)
+
+
+def _told(run: Run, result: ArchiveResult) -> ArchiveResult:
+    """Note what was met lost in the chest, and could not be copied again, before it is told: it is no good copy any more."""
+    note_damage(run.plan.chest, run.plan.bag, len(result.lost), always=True)
     return result
 
 
@@ -182,7 +188,7 @@ def _note(run: Run, result: ArchiveResult, top: str, progress: Progress) -> None
                 "bag": result.bag,
                 "origin": shown(str(run.plan.library.path)),
                 "edition": run.plan.edition,
-                "files": result.files_copied,
+                "files": len(run.proven),
                 "bytes": result.bytes_stored,
                 "top": top,
                 "where": identity(chest.folder),

@@ -7,7 +7,7 @@ from dunechest.errors import DuneChestError
 from dunechest.jobs.archive.doing.run import Run
 from dunechest.jobs.archive.doing.second_look import SecondLook
 from dunechest.jobs.archive.plan import ArchivePlan
-from dunechest.jobs.archive.result import ArchiveResult
+from dunechest.jobs.archive.result import NOT_SEEN_NOW, ArchiveResult
 from dunechest.names import shown
 
 
@@ -40,7 +40,7 @@ def summary_of_nothing(run: Run, seconds: float) -> ArchiveResult:
 def lost_of_carried(plan: ArchivePlan) -> list[tuple[str, str]]:
     """Return what cannot be seen now and is not in the chest any more, with what to say of it."""
     lost = plan.previous.carried_lost if plan.previous is not None else ()
-    return [(item.path, "it cannot be seen on this computer now") for item in lost]
+    return [(item.path, NOT_SEEN_NOW) for item in lost]
 
 
 def summary_of(run: Run, second: SecondLook, seconds: float) -> ArchiveResult:
