@@ -306,7 +306,16 @@ def _properties(schema: Any, name: str = "") -> Iterator[tuple[str, Any]]:
 
 
 #: Numbers that are no counts, and lists whose names have no plural.
-NUMBERS = {"edition", "first_edition", "last_edition", "exit_status", "status", "process_id", "longest_name"}
+NUMBERS = {
+    "edition",
+    "first_edition",
+    "last_edition",
+    "last_seen_edition",
+    "exit_status",
+    "status",
+    "process_id",
+    "longest_name",
+}
 LISTS = {
     "evidence",
     "contains",

@@ -96,7 +96,7 @@ def test_verify_speaks_plainly(library: Path, chest: dunechest.Chest, command: C
     assert "OK: all 3 files and 7 records are intact" in command("verify", chest.folder).out
     flip(bag_of(chest, "shed") / "data" / "library" / "rope.txt")
     ran = command("verify", chest.folder)
-    assert "PROBLEM  shed  3 files and 7 records, 262 kB; 9 of 10 intact" in ran.out
+    assert "PROBLEM  shed  3 files and 7 records, 263 kB; 9 of 10 intact" in ran.out
     assert "changed: data/library/rope.txt" in ran.out
     assert "PROBLEMS FOUND: 1 problem in shed." in ran.out
     assert "dunechest mend blue --from OTHER" in ran.out

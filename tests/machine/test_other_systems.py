@@ -277,7 +277,7 @@ def test_a_closed_drive_is_not_a_missing_one(
         dunechest.archive(library, chest)
     monkeypatch.setattr("dunechest.jobs.named.find_chest", lambda place: None)
     ran = command("verify", drive)
-    assert ran.status == 3 and "Full Disk Access" in ran.err and "chest new" not in ran.err
+    assert ran.status == 4 and "Full Disk Access" in ran.err and "chest new" not in ran.err
 
 
 @pytest.mark.parametrize(

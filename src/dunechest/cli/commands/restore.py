@@ -17,6 +17,7 @@ from dunechest.cli.parts import NUMBER, Command, complete_chest, complete_held, 
 if TYPE_CHECKING:
     from dunechest.chest.chest import Chest
     from dunechest.jobs.restore import RestoreOptions, RestorePlan, RestoreResult
+    from dunechest.progress import Progress
 
 
 @shaped(
@@ -173,6 +174,8 @@ class _Planned(msgspec.Struct, frozen=True):
     options: RestoreOptions
     plans: tuple[RestorePlan, ...]
     left: tuple[tuple[str, str], ...] = ()
+    #: Of those, the ones that something here blocks: an answer may help.
+    blocked: tuple[RestorePlan, ...] = ()
 
 
 def _refuse_contradictions(
@@ -232,7 +235,7 @@ def _plan(
 ) -> _Planned:
     """Plan what was asked for. Only a command that restores first undoes what an interrupted one had begun."""
     from dunechest.jobs.restore import left_behind, plan_as_saved, plan_restores, restorable
-    from dunechest.jobs.restore.planning.several import check_names, plan_all
+    from dunechest.jobs.restore.planning.several import check_names
 
     if saved:
         _undo_interrupted(out)
@@ -245,21 +248,39 @@ def _plan(
         _undo_interrupted(out)
     with out.following() as progress:
         if everything:
-            plans, blocked = plan_all(source, names, options, progress=progress)
-            return _Planned(source, tuple(plan.bag for plan in plans), options, plans, (*left, *blocked))
+            return _all_of(source, names, options, left, progress)
         return _Planned(source, names, options, plan_restores(source, names, options, progress=progress), left)
+
+
+def _all_of(
+    source: Chest,
+    names: tuple[str, ...],
+    options: RestoreOptions,
+    left: tuple[tuple[str, str], ...],
+    progress: Progress,
+) -> _Planned:
+    """Plan all of a chest's libraries; those that something blocks are left behind, with why."""
+    from dunechest.jobs.restore.planning.several import plan_all, why_left
+
+    plans, blocked = plan_all(source, names, options, progress=progress)
+    why = ((plan.bag, why_left(plan)) for plan in blocked)
+    return _Planned(source, tuple(plan.bag for plan in plans), options, plans, (*left, *why), blocked)
 
 
 def _with_places(out: Out, planned: _Planned) -> _Planned:
     """Ask for the places that are not known, and plan again with what was answered."""
     from dunechest.jobs.restore import plan_restores
 
-    answers = _ask_places(out, planned.plans)
+    answers = _ask_places(out, (*planned.plans, *planned.blocked))
     if not answers:
         return planned
     told = (*planned.options.places, *map(_pair, answers))
     options = replace(planned.options, places=told)
     with out.following() as progress:
+        if planned.blocked:
+            names = (*planned.names, *(plan.bag for plan in planned.blocked))
+            others = planned.left[: len(planned.left) - len(planned.blocked)]
+            return _all_of(planned.source, names, options, others, progress)
         plans = plan_restores(planned.source, planned.names, options, progress=progress)
     return msgspec.structs.replace(planned, options=options, plans=plans)
 

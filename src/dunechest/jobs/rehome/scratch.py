@@ -57,8 +57,10 @@ def archive_to(chest: Chest, contents: Contents, choice: Choice, progress: Progr
     RefusedError
         If something blocks it, or a file could not be archived.
     """
-    # An application that has just made a library may have made half of one.
-    options = ArchiveOptions(choice=choice, ignore=("half-library",))
+    # An application that has just made a library may have made half of one, and what chests have of another state is not
+    # asked: this is no edition of it, and nothing is deleted.
+    ignored = ("half-library", "mass-change", "newer-state", "not-in-chest")
+    options = ArchiveOptions(choice=choice, ignore=ignored)
     (plan,) = plan_archive([contents], chest, options)
     blocked = {contents.library.name: blocking(plan.findings, options.ignore)}
     refuse_blocked("Refused: nothing was changed, because {} cannot be copied now.", blocked)

@@ -61,5 +61,5 @@ def guard_against(
 
 
 def _back(label: str, bag: str, library: Library) -> tuple[str, ...]:
-    """Return the words of the command that brings a library back as a chest has it."""
+    """Return the command line that brings a library back as a chest has it."""
     return "dunechest", "restore", label, bag, "--into", str(library.path), "--if-exists", "set-aside"

@@ -1,6 +1,6 @@
 """Whether a chest's newest state of a library is one that this computer had, and what a new edition comes after.
 
-Another computer may have archived the library since. An edition from here would then take back what was done there, file by
+Another computer may have archived the library since. An edition from here would then undo what was done there, file by
 file, and look like any other. So a state that was never here, neither restored nor archived from here, blocks.
 """
 

@@ -143,7 +143,7 @@ def mass_change(change: Change, then: str, back: Sequence[str]) -> Finding:
     then : str
         Since when, and in which chest that state is, in words.
     back : sequence of str
-        The words of the command that restores the library as it was.
+        The command line that restores the library as it was.
     """
     changed = change.other_size + len(change.same_size)
     what = " and ".join(

@@ -9,6 +9,7 @@ from __future__ import annotations
 
 import os
 from collections.abc import Collection, Iterable, Iterator, Mapping
+from pathlib import Path
 
 import msgspec
 
@@ -24,7 +25,7 @@ from dunechest.library.library import Library
 from dunechest.machine.mounts import mounts
 from dunechest.machine.volumes import mark_of
 from dunechest.names import from_wire, parents, quoted, shown
-from dunechest.paths import prefix_of
+from dunechest.paths import TOP, prefix_of
 from dunechest.words import number
 
 #: What to say of each reason.
@@ -81,7 +82,7 @@ class Unseen:
         self._single |= dict.fromkeys(too_large, "too-large")
         self._away = dict(_away(record.places))
         self._inner = {
-            place[len(self._top) + 1 :].replace(os.sep, "/"): place
+            Path(place).relative_to(self._top).as_posix(): place
             for place in self._away
             if place.startswith(prefix_of(self._top))
         }
@@ -229,7 +230,7 @@ def places_of(library: Library, outside: Iterable[str], before: LibraryRecord | 
     paths = sorted(outside)
     for place in every:
         prefix = prefix_of(place)
-        if place in (own, os.sep):
+        if place in (own, str(TOP)):
             continue
         if place.startswith(prefix_of(top)) or any(path.startswith(prefix) for path in paths):
             found[place] = PlaceRecord(to_wire(place), mark_of(place))

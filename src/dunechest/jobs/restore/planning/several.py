@@ -84,37 +84,37 @@ def plan_all(
     options: RestoreOptions | None = None,
     *,
     progress: Progress = silent,
-) -> tuple[tuple[RestorePlan, ...], tuple[tuple[str, str], ...]]:
+) -> tuple[tuple[RestorePlan, ...], tuple[RestorePlan, ...]]:
     """Plan the restore of all libraries of a chest; what is wrong with one of them holds up no other.
 
     Returns
     -------
     tuple
-        The plans of those that can be restored, and name and reason of each of the others. Where none can be, all plans,
-        with what blocks them.
+        The plans of those that can be restored, and of the others. Where none can be, all are among the first, with what
+        blocks them.
     """
     names = tuple(libraries)
     plans = plan_restores(chest, names, options, progress=progress)
-    left: dict[str, str] = {}
+    left: dict[str, RestorePlan] = {}
     while bad := [
         plan for plan in plans if any(finding.code not in _TOGETHER for finding in blocking(plan.findings))
     ]:
-        left |= {plan.bag: _why(plan) for plan in bad}
+        left |= {plan.bag: plan for plan in bad}
         rest = [name for name in names if name not in left]
         if not rest:
             return plan_restores(chest, names, options, progress=progress), ()
         plans = plan_restores(chest, rest, options, progress=progress)
     # What only the others are in the way of: those before it are restored.
-    left |= {plan.bag: _why(plan) for plan in plans if blocking(plan.findings)}
+    left |= {plan.bag: plan for plan in plans if blocking(plan.findings)}
     good = tuple(plan for plan in plans if plan.bag not in left)
-    return (good, tuple(left.items())) if good else (plans, ())
+    return (good, tuple(left.values())) if good else (plans, ())
 
 
 #: What blocks a library only because of others that are restored with it.
 _TOGETHER = frozenset({"same-place", "no-room"})
 
 
-def _why(plan: RestorePlan) -> str:
+def why_left(plan: RestorePlan) -> str:
     """Say why a library cannot be restored like this, and what to do."""
     first = blocking(plan.findings)[0]
     return f"{first.message} {first.action}"
