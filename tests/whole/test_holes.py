@@ -3,13 +3,15 @@
 from __future__ import annotations
 
 from pathlib import Path
+from typing import Any
 
 import pytest
 
 import dunechest
 from dunechest.transfer.holes import bytes_of, data_in, pieces_of
+from tests.support import sealing
 from tests.support.runs import Command
-from tests.support.trees import flip
+from tests.support.trees import bag_of, flip
 
 
 def taken(folder: Path) -> int:
@@ -67,6 +69,21 @@ def test_holes_stay_holes(images: Path, chests: dict[str, dunechest.Chest], comm
     assert len(dunechest.Chest.open(blue).bag("images").library.sparse) == 4  # type: ignore[union-attr]
     flip(blue / "bags/images/data/library/new.img")
     assert command("verify", blue).status == 1
+
+
+@pytest.mark.parametrize("data", [[0, 1 << 59], [5], [9, 1, 0, 1], [], [0, 1, 0, 1], [0, 0]])
+def test_holes_that_are_not_told_truly_hold_nothing_up(
+    images: Path, chest: dunechest.Chest, command: Command, tmp_path: Path, data: list[int]
+) -> None:
+    assert command("archive", images, "--to", chest.folder).status == 0
+
+    def lie(record: dict[str, Any]) -> None:
+        record["sparse"] = [{"stored": item["stored"], "data": data} for item in record["sparse"]]
+
+    sealing.edit(bag_of(chest, "images"), lie)
+    back = tmp_path / "back"
+    assert command("restore", chest.folder, "images", "--into", back, "--yes").status == 0
+    assert same(images, back)
 
 
 @pytest.mark.mounted

@@ -27,6 +27,16 @@ def is_sparse(info: os.stat_result) -> bool:
     return info.st_size - getattr(info, "st_blocks", info.st_size) * 512 >= LEAST
 
 
+def may_be(data: Data, size: int) -> bool:
+    """Whether recorded stretches of data can be those of a file of that many bytes: in order, and none beyond its end."""
+    at = 0
+    for start, count in zip(data[::2], data[1::2], strict=False):
+        if start < at or count <= 0 or start + count > size:
+            return False
+        at = start + count
+    return len(data) % 2 == 0
+
+
 def data_in(fd: int, size: int) -> Data | None:
     """Return where the data of an open file lies; None if it has no holes, or too many, or the system does not tell.
 

@@ -13,6 +13,7 @@ from dunechest.jobs.restore.plan import NO_MODE, NotDone, RestoreFile
 from dunechest.machine.drives import Filesystem
 from dunechest.names import from_wire, parents, why_leads_out
 from dunechest.paths import BACKSLASHES
+from dunechest.transfer.holes import may_be
 from dunechest.transfer.whole_files import UMASK
 
 
@@ -74,7 +75,10 @@ class Paths:
         if name != path:
             self.renamed[path] = name
         self._here[path] = name
-        return msgspec.structs.replace(file, path=name, own=path, data=self._data.get(file.stored))
+        data = self._data.get(file.stored)
+        if data is not None and not may_be(data, file.size):
+            data = None
+        return msgspec.structs.replace(file, path=name, own=path, data=data)
 
     def links(self, outward: bool, moved: Mapping[str, str]) -> tuple[tuple[str, str, int], ...]:
         """Return the symbolic links to make; those in `moved` lead to where the files that they led to are restored."""
