@@ -13,6 +13,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 import dunechest
+from dunechest import clock
 from dunechest.ledger import events, upgrade
 from dunechest.ledger.folder import state_folder
 from dunechest.ledger.gather import gather, own_ledger
@@ -171,3 +172,16 @@ def test_events_in_any_order_and_more_than_once_make_the_same_ledger(told: list[
 def _put_again(folder: Path, numbered: list[Numbered]) -> list[int]:
     with own_ledger(folder) as connection:
         return [put_events(connection, 0, [item]) for item in numbered]
+
+
+@pytest.mark.parametrize("wrong", [4e9, 1e18, 1e9 - 1, -5.0])
+def test_a_clock_that_was_wrong_for_one_night_has_not_the_last_word(
+    wrong: float, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    for number, moment in enumerate((1.7e9, wrong, 1.7e9 + 86400)):
+        monkeypatch.setattr(clock, "now", lambda moment=moment: moment)
+        events.append("state", place="/home/tern/papers", state=f"{number:064x}", follows="")
+    for _ in range(2):
+        with open_ledger() as ledger:
+            assert [int(state, 16) for state in ledger.states_at({"/home/tern/papers"})] == [0, 1, 2]
+        gather(state_folder())

@@ -7,7 +7,7 @@ load, and two programs that write at once never meet.
 
 from __future__ import annotations
 
-import time
+import os
 import uuid
 from collections.abc import Iterator
 from contextlib import contextmanager
@@ -66,12 +66,22 @@ def append_many(items: list[tuple[str, dict[str, Any]]]) -> None:
     lines = b"".join(msgspec.json.encode(Event(what, now, facts)) + b"\n" for what, facts in items)
     try:
         make_own(folder)
-        safe.write_file(folder / f"{time.time_ns()}-{uuid.uuid4().hex[:8]}.jsonl", lines, mode=0o600)
+        number = max([int(now * 1e9), *(turn_of(name) + 1 for name in os.listdir(folder))])
+        safe.write_file(folder / f"{number}-{uuid.uuid4().hex[:8]}.jsonl", lines, mode=0o600)
         hand_over(folder)
     except OSError as error:
         raise DuneChestError(
             f"The ledger in {shown(str(folder))} cannot be written: {error.strerror}. The job itself is done."
         ) from error
+
+
+def turn_of(name: str) -> int:
+    """Return the number that says when a note had its turn: it is the moment, but never before the notes that were there.
+
+    A clock that was ahead for one night would otherwise have the last word for as long as its note waits.
+    """
+    head = name.partition("-")[0]
+    return int(head) if head.isascii() and head.isdigit() else 0
 
 
 @contextmanager

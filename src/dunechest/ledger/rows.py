@@ -8,7 +8,7 @@ from typing import Any
 
 import msgspec
 
-from dunechest.ledger.events import NOTES, Event
+from dunechest.ledger.events import NOTES, Event, turn_of
 from dunechest.ledger.schema import TABLES, rows_after
 
 NAME = "ledger.sqlite"
@@ -37,7 +37,7 @@ class Rows:
 
 def waiting(folder: Path) -> list[Path]:
     """Return the notes that are not gathered yet, in the order in which they were made."""
-    return sorted((folder / NOTES).glob("*.jsonl"))
+    return sorted((folder / NOTES).glob("*.jsonl"), key=lambda path: (turn_of(path.name), path.name))
 
 
 def noted_in(name: str, content: bytes) -> list[tuple[str, Event]]:

@@ -88,7 +88,8 @@ def show(out: Out, result: ReclaimResult) -> None:
         say(console, "The library is here:", indent=2)
         console.print(out.place(result.live), soft_wrap=True)
     if result.checked:
-        say(console, f"Read whole just before: the original and {shown(', '.join(result.checked))}.", indent=2)
+        chests = shown(", ".join(result.checked))
+        say(console, f"Every byte of the original and of the copies in {chests} was read just before.", indent=2)
     show_findings(out, result.findings)
     stays = [f"{shown(path)}: {shown(why)}" for path, why in result.staying]
     show_list(out, "Stays:", stays, most=10)
