@@ -314,6 +314,36 @@ def test_an_open_library_is_told_once_and_tried_every_hour(
     assert run.outcome == "ok"
 
 
+def test_no_edition_is_dropped_where_damage_was_found(
+    library: Path, chests: dict[str, dunechest.Chest], monkeypatch: pytest.MonkeyPatch, command: Command
+) -> None:
+    """Only an earlier edition may have a file intact."""
+    (library / "hoist.txt").write_text("hoist")
+    routine = dunechest.plan_routine(
+        "all", library, ["blue"], "every hour", quiet(verify_minutes=5.0, keep="the last 2")
+    )
+    dunechest.add_routine(routine)
+    start = clock.now()
+
+    def night(hour: int) -> dunechest.RoutineRun:
+        (library / "rope.txt").write_text(f"hour {hour}")
+        monkeypatch.setattr(clock, "now", lambda: start + hour * 3600.0)
+        (run,) = dunechest.run_due().runs
+        return run
+
+    assert [night(hour).outcome for hour in range(1, 4)] == ["ok"] * 3
+    dunechest.copy_chest(chests["blue"], chests["sand"])
+    flip(bag_of(chests["blue"], "shed") / "data" / "library" / "hoist.txt")
+    night(4)  # its last step finds it
+    for hour in (5, 6):
+        found = [(step.outcome, step.command) for step in night(hour).steps if step.what == "drop"]
+        assert found == [("problem", "dunechest mend blue shed")]
+    assert len(dunechest.list_editions(chests["blue"], "shed").editions) == 4
+    assert command("mend", "blue", "shed").status == 0
+    assert night(7).outcome == "ok"
+    assert len(dunechest.list_editions(chests["blue"], "shed").editions) == 2
+
+
 def test_damage_is_told_first_and_each_step_is_done_all_the_same(
     library: Path,
     chests: dict[str, dunechest.Chest],

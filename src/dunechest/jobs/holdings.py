@@ -112,6 +112,22 @@ def note_damage(chest: Chest, bag: str, wrong: int, *, always: bool = False) -> 
         events.try_append(("check", facts))
 
 
+def is_known_damaged(chest: Chest, bag: str) -> bool:
+    """Whether this computer met damage in a bag, and has not found every byte intact since; what came last, no clock tells."""
+    from dunechest.ledger.ledger import open_ledger
+
+    where = identity(chest.folder)
+    with open_ledger() as ledger:
+        if any(begun.bag == bag and begun.wrong for begun in ledger.rounds(chest.id)):
+            return True
+        for check in reversed(ledger.checks_in_order(chest.id)):
+            if check.bag != bag or (check.where and where and check.where != where):
+                continue
+            if not check.intact or not check.quick:
+                return not check.intact
+    return False
+
+
 def note_refused(chest: Chest, bag: str) -> None:
     """Note the damage for which a job was refused: what is wrong is looked at again, records alone."""
     try:

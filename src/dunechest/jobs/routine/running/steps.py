@@ -13,7 +13,9 @@ from dunechest.jobs.archive.result import ArchiveResult
 from dunechest.jobs.archive.several import archive
 from dunechest.jobs.copy import copy_chest
 from dunechest.jobs.drill import drill
-from dunechest.jobs.editions import drop_editions
+from dunechest.jobs.editions import carry_out as carry_out_drop
+from dunechest.jobs.editions import plan_drop
+from dunechest.jobs.holdings import is_known_damaged
 from dunechest.jobs.routine.result import RoutineStep
 from dunechest.jobs.verify import verify
 from dunechest.library.library import Library
@@ -214,7 +216,17 @@ def drop_step(chest: Chest, bag: str, rule: str) -> Iterator[RoutineStep]:
     command = f"dunechest editions list {quoted(chest.label)} {quoted(bag)}"
 
     def work() -> Iterator[RoutineStep]:
-        result = drop_editions(chest, bag, rule)
+        plan = plan_drop(chest, bag, rule)
+        if plan.dropped and is_known_damaged(chest, bag):
+            text = (
+                f"{shown(bag)} in {shown(chest.label)} is damaged, so no edition of it was dropped: only an earlier one may "
+                "have a file intact."
+            )
+            yield RoutineStep(
+                "drop", "problem", text, chest.label, bag, f"dunechest mend {quoted(chest.label)} {quoted(bag)}"
+            )
+            return
+        result = carry_out_drop(plan)
         if result.dropped:
             text = (
                 f"{shown(bag)} in {shown(chest.label)}: {number(len(result.dropped), 'edition')} dropped by the rule, "
