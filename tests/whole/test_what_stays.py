@@ -14,6 +14,7 @@ from pathlib import Path
 import pytest
 
 import dunechest
+from dunechest.jobs.archive.doing import carry_out
 from tests.support import burrow
 from tests.support.fixtures import AsPerson, Image, give
 from tests.support.runs import Command, Ran
@@ -433,6 +434,20 @@ def test_another_computers_work_is_not_taken_back(
     assert ran.status == 0
     listed = command("editions", "list", chest.folder, "diary", "--json").library["editions"]
     assert [edition["edition"] for edition in listed if edition["protected"]] == [3]
+
+
+def test_a_run_that_was_killed_once_its_edition_was_made_holds_up_no_other(
+    papers: Path, chests: dict[str, dunechest.Chest], command: Command, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    blue = chests["blue"].folder
+    command("archive", papers, "--to", blue)
+    with monkeypatch.context() as killed:
+        killed.setattr(carry_out, "_note", lambda *args: None)
+        (papers / "new.txt").write_text("new")
+        command("archive", papers, "--to", blue)
+    (papers / "new.txt").write_text("newer")
+    assert command("archive", papers, "--to", blue).status == 0
+    assert held(chests["blue"], "papers").edition == 3
 
 
 def test_a_restore_that_was_undone_leaves_no_claim(
