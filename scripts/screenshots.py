@@ -220,8 +220,8 @@ def office(folder: Path) -> None:
         stage.run(
             "new-laptop", "dunechest chest new drives/sand --label sand", f"dunechest archive {notes} --to sand"
         )
-        stage.run("office-pc", f"dunechest chest new '{both.attic}' --label attic")
-        stage.run("office-pc", "dunechest copy blue attic", "dunechest verify attic")
+        stage.run("office-pc", f"dunechest chest new '{both.barn}' --label barn")
+        stage.run("office-pc", "dunechest copy blue barn", "dunechest verify barn")
         stage.run("hut-pc", f"dunechest office remove '{both.ledger}' new-laptop")
         stage.shoot(
             "office",

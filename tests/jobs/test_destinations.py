@@ -42,7 +42,7 @@ def record(path: str, system: str, standard: str = "", relative: str = "", shape
         ("/home/tern/Pictures/../../x", "linux", "pictures", "../../x", None),
         ("/mnt/disk/Games", "linux", "", "", None),
         ("D:\\Games", "windows", "", "", None),
-        ("/attic/x", "linux", "attic", "x", None),
+        ("/barn/x", "linux", "barn", "x", None),
     ],
 )
 def test_a_standard_folder_exists_on_every_system(

@@ -75,7 +75,7 @@ def test_earlier_editions_and_drives_in_a_drawer(
     dunechest.copy_chest(chest, sand)
     (library / "rope.txt").unlink()
     archive(library, chest)
-    command("chest", "place", sand.folder, "the attic")
+    command("chest", "place", sand.folder, "the barn")
     (tmp_path / "sand").rename(tmp_path / "away")
     (file,) = search("rope.txt").files
     assert [(c.label, c.connected, c.current, c.last_edition) for c in file.copies] == [
@@ -84,7 +84,7 @@ def test_earlier_editions_and_drives_in_a_drawer(
     ]
     out = command("search", "rope.txt").out
     assert "edition 1, deleted or changed since: blue (connected)" in out
-    assert "edition 1: sand (kept at the attic)" in out
+    assert "edition 1: sand (kept at the barn)" in out
     assert "-> dunechest restore blue shed --file rope.txt --edition 1" in out
     words = next(line for line in out.split("\n") if "->" in line).split("dunechest ")[1].split()
     assert command(*words, "--yes").status == 0, "the command that is shown works"

@@ -25,7 +25,7 @@ BEGIN = 1_700_000_000.0
 _STEP = st.tuples(
     st.sampled_from(NAMES),
     st.one_of(
-        st.tuples(st.just("keep"), st.sampled_from("xy"), st.sampled_from(["desk", "attic", "shed"])),
+        st.tuples(st.just("keep"), st.sampled_from("xy"), st.sampled_from(["desk", "barn", "shed"])),
         st.tuples(st.just("hold"), st.sampled_from("xy"), st.sampled_from(["full", "gone"])),
         st.tuples(st.just("retire"), st.sampled_from("xy"), st.booleans()),
         st.just(("send",)), st.just(("gather",)), st.just(("copy",)), st.just(("put back",)),

@@ -207,7 +207,7 @@ def test_a_computer_that_lost_its_ledger_gets_it_back(office: OfficeOf, tmp_path
     with office.at("office-pc") as home, drives(office.top / "drives" / "blue"):
         before = dunechest.status()
         shutil.rmtree(home / "state")
-        events.append("keep", chest=before.chests[0].id, place="attic")
+        events.append("keep", chest=before.chests[0].id, place="barn")
         assert not dunechest.status().libraries
         with pytest.raises(dunechest.OfficeError, match="does not know this computer"):
             dunechest.join_office(office.server.address(office.role("office-pc"), office.database),
@@ -216,7 +216,7 @@ def test_a_computer_that_lost_its_ledger_gets_it_back(office: OfficeOf, tmp_path
         joined = office.join("office-pc")
         assert joined.brought_back > 3
         told = dunechest.status()
-        assert [item.name for item in told.libraries] == ["notes"] and told.chests[0].place == "attic"
+        assert [item.name for item in told.libraries] == ["notes"] and told.chests[0].place == "barn"
         assert dunechest.send_to_office().events == 0
         left = dunechest.leave_office()
         assert left.sent and dunechest.status().libraries
@@ -229,7 +229,7 @@ def test_a_ledger_put_back_from_an_older_copy_loses_and_doubles_nothing(office: 
         events.append("chest", id="c", label="blue", folder="/x")
         dunechest.send_to_office()
         shutil.copytree(home / "state", tmp_path / "older")
-        events.append("keep", chest="c", place="attic")
+        events.append("keep", chest="c", place="barn")
         dunechest.send_to_office()
         shutil.rmtree(home / "state")
         shutil.copytree(tmp_path / "older", home / "state")

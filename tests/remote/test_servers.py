@@ -82,26 +82,24 @@ def test_a_chest_on_a_server_is_a_chest(
 ) -> None:
     """Copied to in two editions, verified, searched, shown, restored on a computer that knows nothing, and plain files there."""
     name = library.name
-    assert command("chest", "new", server.address, "--label", "attic").status == 0
-    assert command("chest", "new", server.address, "--label", "attic too").status == 3
-    ran = command("copy", "blue", "attic", "--plan", "--json")
+    assert command("chest", "new", server.address, "--label", "barn").status == 0
+    assert command("chest", "new", server.address, "--label", "barn too").status == 3
+    ran = command("copy", "blue", "barn", "--plan", "--json")
     assert ran.json["costs"]["now"]["received_bytes"] > 20_000_000, "all is read back"
     assert command("copy", "blue", server.address).status == 0
     _change(library)
     dunechest.archive(library, blue)
-    assert command("copy", "blue", "attic", "--limit", "500").status == 0
-    assert "unchanged" in command("copy", "blue", "attic").out
-    ran = command("verify", "attic", "--json")
+    assert command("copy", "blue", "barn", "--limit", "500").status == 0
+    assert "unchanged" in command("copy", "blue", "barn").out
+    ran = command("verify", "barn", "--json")
     assert ran.status == 0
-    assert command("verify", "attic", "--quick").status == 0
-    assert command("verify", "attic", "--time-limit", "1min").status == 0
-    assert "attic" in command("search", "new.txt").out and "on a server" in command("chest", "list").out
-    assert command("release", "attic").status == 2, "there is nothing to unplug"
-    ran = command(
-        "routine", "add", "nightly", library, "--to", "attic", "--when", "every hour", "--scheduler", "none"
-    )
+    assert command("verify", "barn", "--quick").status == 0
+    assert command("verify", "barn", "--time-limit", "1min").status == 0
+    assert "barn" in command("search", "new.txt").out and "on a server" in command("chest", "list").out
+    assert command("release", "barn").status == 2, "there is nothing to unplug"
+    ran = command("routine", "add", "nightly", library, "--to", "barn", "--when", "every hour", "--scheduler", "none")
     assert ran.status == 2 and "is on a server" in ran.err
-    shown = command("chest", "show", "attic")
+    shown = command("chest", "show", "barn")
     assert shown.status == 0 and server.address.partition("?")[0] in shown.out and "servers/" not in shown.out
     files = server.files()
     top = f"bags/{name}/"
@@ -122,25 +120,25 @@ def test_a_chest_on_a_server_is_a_chest(
         _same(library, tmp_path / "back")
         ran = command("restore", server.address, name, "--edition", "1", "--into", tmp_path / "first")
         assert ran.status == 0 and (tmp_path / "first" / "sea" / "far" / "x.txt").exists(), ran.err
-        ran = command("restore", "attic", name, "--file", "a b/ebb.txt", "--into", tmp_path / "one")
+        ran = command("restore", "barn", name, "--file", "a b/ebb.txt", "--into", tmp_path / "one")
         assert ran.status == 0 and next((tmp_path / "one").rglob("ebb.txt")).read_text() == "flood", ran.err
-        assert command("drill", "attic", name).status == 0
+        assert command("drill", "barn", name).status == 0
         (tmp_path / "sand").mkdir()
         command("chest", "new", tmp_path / "sand", "--label", "sand")
-        assert command("copy", "attic", "sand").status == 0 and command("verify", "sand").status == 0
+        assert command("copy", "barn", "sand").status == 0 and command("verify", "sand").status == 0
 
 
 def test_a_library_is_archived_straight_to_a_server(server: Server, library: Path, command: Command) -> None:
-    assert command("chest", "new", server.address, "--label", "attic").status == 0
-    ran = command("archive", library, "--to", "attic")
+    assert command("chest", "new", server.address, "--label", "barn").status == 0
+    ran = command("archive", library, "--to", "barn")
     assert ran.status == 0, ran.err
     (library / "later.txt").write_text("flood")
-    assert command("archive", library, "--to", "attic").status == 0
-    assert command("verify", "attic").status == 0 and command("editions", "list", "attic", library.name).status == 0
-    ran = command("editions", "drop", "attic", library.name, "--retain", "the last 1", "--yes")
+    assert command("archive", library, "--to", "barn").status == 0
+    assert command("verify", "barn").status == 0 and command("editions", "list", "barn", library.name).status == 0
+    ran = command("editions", "drop", "barn", library.name, "--retain", "the last 1", "--yes")
     assert ran.status == 0, ran.err
     close_all()
-    assert command("verify", "attic").status == 0
+    assert command("verify", "barn").status == 0
 
 
 def test_what_the_server_harms_is_found_and_mended_from_a_drive_and_the_other_way(
@@ -148,8 +146,8 @@ def test_what_the_server_harms_is_found_and_mended_from_a_drive_and_the_other_wa
 ) -> None:
     """It flips a bit, drops an object, cuts one short, and shows something else where a record was."""
     name = library.name
-    command("chest", "new", server.address, "--label", "attic")
-    assert command("copy", "blue", "attic").status == 0
+    command("chest", "new", server.address, "--label", "barn")
+    assert command("copy", "blue", "barn").status == 0
     close_all()
     top = f"bags/{name}/"
     files = server.files()
@@ -158,20 +156,20 @@ def test_what_the_server_harms_is_found_and_mended_from_a_drive_and_the_other_wa
     server.put(top + "data/library/large.bin", bytes(large))
     server.drop(top + "data/library/a b/ebb.txt")
     server.put(top + "dune/files.jsonl", files[top + "dune/files.jsonl"][:-9])
-    ran = command("verify", "attic")
+    ran = command("verify", "barn")
     assert ran.status == 1 and "large.bin" in ran.out and "ebb.txt" in ran.out and "files.jsonl" in ran.out
     assert command("status").status == 1
-    ran = command("mend", "attic", "--from", "blue")
+    ran = command("mend", "barn", "--from", "blue")
     assert ran.status == 0, ran.out + ran.err
     close_all()
-    assert command("verify", "attic").status == 0
+    assert command("verify", "barn").status == 0
     now = server.files()
     assert {path: content for path, content in now.items() if "/data/" in path} == {
         path: content for path, content in files.items() if "/data/" in path
     }
     harmed = next((blue.folder / "bags" / name / "data" / "library").glob("large.bin"))
     harmed.write_bytes(bytes(large))
-    assert command("mend", "blue", "--from", "attic").status == 0 and command("verify", "blue").status == 0
+    assert command("mend", "blue", "--from", "barn").status == 0 and command("verify", "blue").status == 0
 
 
 def test_killed_at_any_moment_nothing_is_lost_and_nothing_taken_for_whole(
@@ -181,7 +179,7 @@ def test_killed_at_any_moment_nothing_is_lost_and_nothing_taken_for_whole(
     if server.protocol == "webdav" and "DUNECHEST_SWEEP" not in os.environ:
         pytest.skip("as SFTP, names change in one step; the sweep tries it, too")
     name = library.name
-    command("chest", "new", server.address, "--label", "attic")
+    command("chest", "new", server.address, "--label", "barn")
     close_all()
     draw = random.Random(f"{server.protocol} of this week")
     for edition in (1, 2):
@@ -190,7 +188,7 @@ def test_killed_at_any_moment_nothing_is_lost_and_nothing_taken_for_whole(
             dunechest.archive(library, blue)
         for _ in range(int(os.environ.get("DUNECHEST_SWEEP", "1"))):
             stop = draw.randrange(3, 34)
-            status, said, _, _ = computer("copy", "blue", "attic", stop=stop)
+            status, said, _, _ = computer("copy", "blue", "barn", stop=stop)
             if status == 0:
                 break  # it had less to do than that
             assert status == -9, said
@@ -204,13 +202,13 @@ def test_killed_at_any_moment_nothing_is_lost_and_nothing_taken_for_whole(
                         assert told.library is not None and told.library.edition in (1, edition)
                         assert command("verify", server.address).status == 0, "what is taken for whole is whole"
                 close_all()
-        assert command("copy", "blue", "attic").status == 0
-        assert command("verify", "attic").status == 0
+        assert command("copy", "blue", "barn").status == 0
+        assert command("verify", "barn").status == 0
         close_all()
     assert not [
         path for path in server.files() if "pending" in path or path.endswith((".being-sent", "in-use-lease"))
     ]
-    entry = dunechest.get_chest("attic").bag(name)
+    entry = dunechest.get_chest("barn").bag(name)
     assert entry.library is not None and entry.library.edition == 2
 
 
@@ -224,7 +222,7 @@ def test_a_large_file_goes_on_where_it_was(
     (film / "storm.mov").write_bytes(random.Random(2).randbytes(36_000_000))
     (tmp_path / "blue").mkdir()
     dunechest.archive(film, dunechest.create_chest(tmp_path / "blue", "blue"))
-    command("chest", "new", server.address, "--label", "attic")
+    command("chest", "new", server.address, "--label", "barn")
     close_all()
     with Between(server.port) as between:
         sent = [0]
@@ -255,7 +253,7 @@ def test_a_connection_that_ends_now_and_then_is_made_again_and_one_that_lies_is_
 ) -> None:
     if server.protocol == "sftp":
         pytest.skip("nobody changes what SSH carries without ending it")
-    command("chest", "new", server.address, "--label", "attic")
+    command("chest", "new", server.address, "--label", "barn")
     close_all()
     with Between(server.port) as between:
         far = server.elsewhere(between.port)
@@ -282,7 +280,7 @@ def test_a_connection_that_ends_now_and_then_is_made_again_and_one_that_lies_is_
 def test_a_connection_that_ends_once_is_made_again(
     server: Server, blue: dunechest.Chest, tmp_path: Path, command: Command
 ) -> None:
-    command("chest", "new", server.address, "--label", "attic")
+    command("chest", "new", server.address, "--label", "barn")
     close_all()
     with Between(server.port) as between:
         if server.protocol == "sftp":
@@ -308,8 +306,8 @@ def test_two_computers_do_not_change_one_chest_at_once(
     server: Server, blue: dunechest.Chest, tmp_path: Path, command: Command, monkeypatch: pytest.MonkeyPatch
 ) -> None:
     monkeypatch.setenv("DUNECHEST_LEASE", "4")
-    command("chest", "new", server.address, "--label", "attic")
-    chest = dunechest.get_chest("attic")
+    command("chest", "new", server.address, "--label", "barn")
+    chest = dunechest.get_chest("barn")
     with chest.changing("gannet"):
         with pytest.MonkeyPatch.context() as patch:
             patch.setenv("DUNECHEST_HOME", str(tmp_path / "other"))
@@ -317,19 +315,19 @@ def test_two_computers_do_not_change_one_chest_at_once(
             status, said, _, _ = computer("copy", blue.folder, server.address)
         assert status == 3 and "is being changed by process" in said and "gannet" in said, said
     close_all()
-    assert command("copy", "blue", "attic").status == 0
+    assert command("copy", "blue", "barn").status == 0
 
 
 def test_without_the_server_the_command_says_so_and_status_answers(
     server: Server, blue: dunechest.Chest, command: Command
 ) -> None:
-    command("chest", "new", server.address, "--label", "attic")
-    assert command("copy", "blue", "attic").status == 0
+    command("chest", "new", server.address, "--label", "barn")
+    assert command("copy", "blue", "barn").status == 0
     close_all()
     with Between(1) as nobody:  # a port behind which nobody listens
         ran = command("verify", server.elsewhere(nobody.port))
         assert ran.status == 4, ran.err
-    assert "attic" in command("status").out and "attic" in command("search", "ebb").out
+    assert "barn" in command("status").out and "barn" in command("search", "ebb").out
 
 
 def test_a_wrong_password_and_no_password_are_told_apart_from_a_broken_server(
@@ -339,19 +337,19 @@ def test_a_wrong_password_and_no_password_are_told_apart_from_a_broken_server(
         pytest.skip("the server of the S3 protocol here lets everybody in")
     if server.protocol == "sftp":
         bad = server.address.replace(str(server.running.key), str(server.running.top / "host"))
-        ran = command("chest", "new", bad, "--label", "attic")
+        ran = command("chest", "new", bad, "--label", "barn")
         assert ran.status == 4 and "does not let" in ran.err
         return
     (tmp_path / "state" / "settings.toml").write_text("")
-    ran = command("chest", "new", server.address, "--label", "attic")
+    ran = command("chest", "new", server.address, "--label", "barn")
     assert ran.status == 4 and "does not let tern in" in ran.err
-    ran = command("chest", "new", server.address, "--label", "attic", "--password-from", "echo wrong-marram")
+    ran = command("chest", "new", server.address, "--label", "barn", "--password-from", "echo wrong-marram")
     assert ran.status == 4 and "wrong-marram" not in ran.err + ran.out
     assert "wrong" not in (tmp_path / "state" / "settings.toml").read_text()
-    ran = command("chest", "new", server.address, "--label", "attic", "--password-from", f"echo {server.password}")
+    ran = command("chest", "new", server.address, "--label", "barn", "--password-from", f"echo {server.password}")
     assert ran.status == 0, ran.err
     close_all()
-    assert command("chest", "show", "attic").status == 0
+    assert command("chest", "show", "barn").status == 0
     for place in (tmp_path / "state").rglob("*"):
         if place.is_file() and place.name != "settings.toml":  # where the test's own command says it
             assert (server.password or "").encode() not in place.read_bytes()
@@ -361,8 +359,8 @@ def test_a_hostile_server_leads_nowhere(
     server: Server, blue: dunechest.Chest, tmp_path: Path, command: Command
 ) -> None:
     """Names that lead out, links, and records that are none."""
-    command("chest", "new", server.address, "--label", "attic")
-    assert command("copy", "blue", "attic").status == 0
+    command("chest", "new", server.address, "--label", "barn")
+    assert command("copy", "blue", "barn").status == 0
     close_all()
     before = set(tmp_path.rglob("*"))
     if server.folder is not None:
@@ -379,14 +377,14 @@ def test_a_hostile_server_leads_nowhere(
         "bags/.hidden/dune/pending/journal.json", b'{"format":1,"digest":"x","phases":[[["../../x","data/x"]]]}'
     )
     server.put("bags/strange/bagit.txt", b"\x00" * 1000)
-    ran = command("verify", "attic")
+    ran = command("verify", "barn")
     assert "\x1b[31m" not in ran.out + ran.err and ran.status in (1, 3)
     assert "root:" not in ran.out
     after = {path for path in tmp_path.rglob("*") if "state/servers" not in str(path)} - before
     assert not [path for path in after if path.name in ("escaped", "x", "etc", "passwd")]
     server.put("chest.json", b'{"format": 99, "id": "' + b"a" * 32 + b'", "label": "l", "made": "x"}')
     close_all()
-    assert command("verify", "attic").status in (2, 3)
+    assert command("verify", "barn").status in (2, 3)
 
 
 def test_a_slow_server_with_many_files_is_asked_many_things_at_once(
@@ -398,8 +396,8 @@ def test_a_slow_server_with_many_files_is_asked_many_things_at_once(
         (many / f"{number}.txt").write_text(f"tern {number}")
     (tmp_path / "blue").mkdir()
     dunechest.archive(many, dunechest.create_chest(tmp_path / "blue", "blue"))
-    command("chest", "new", server.address, "--label", "attic")
-    assert command("copy", "blue", "attic").status == 0
+    command("chest", "new", server.address, "--label", "barn")
+    assert command("copy", "blue", "barn").status == 0
     close_all()
     with Between(server.port) as between:
         if server.protocol == "sftp":
@@ -423,21 +421,21 @@ def test_a_full_server_keeps_what_it_had(
     with server_of("sftp") as running:
         needs_mount(running.folder, "10m")
         try:
-            command("chest", "new", running.address, "--label", "attic")
+            command("chest", "new", running.address, "--label", "barn")
             (library / "large.bin").write_bytes(b"small")
             dunechest.archive(library, blue)
             assert command("editions", "drop", "blue", library.name, "--retain", "the last 1", "--yes").status == 0
-            assert command("copy", "blue", "attic").status == 0
+            assert command("copy", "blue", "barn").status == 0
             (library / "large.bin").write_bytes(random.Random(3).randbytes(20_000_000))
             dunechest.archive(library, blue)
             with pytest.MonkeyPatch.context() as patch:
                 patch.setattr("dunechest.remote.place._PAUSES", (0.05,))
-                ran = command("copy", "blue", "attic")
+                ran = command("copy", "blue", "barn")
             assert ran.status == 4 and "Run the same command again" in ran.err
             close_all()
-            assert command("verify", "attic").status == 0
+            assert command("verify", "barn").status == 0
             subprocess.run(["mount", "-o", "remount,size=64m", str(running.folder)], check=True)
-            assert command("copy", "blue", "attic").status == 0 and command("verify", "attic").status == 0
+            assert command("copy", "blue", "barn").status == 0 and command("verify", "barn").status == 0
         finally:
             close_all()
             subprocess.run(["umount", "-l", str(running.folder)], check=False)
@@ -459,11 +457,11 @@ def test_a_host_key_that_is_another_one_or_not_known_is_not_believed(tmp_path: P
             (f"[localhost]:{running.port} {other[0]} {other[1]}\n", "another one"),
         ):
             known.write_text(text)
-            ran = command("chest", "new", running.address, "--label", "attic")
+            ran = command("chest", "new", running.address, "--label", "barn")
             assert ran.status == 4 and why in ran.err and "Nothing was sent" in ran.err, ran.err
             assert known.read_text() == text, "nobody is made known by the way"
         known.write_text(right)
-        assert command("chest", "new", running.address, "--label", "attic").status == 0
+        assert command("chest", "new", running.address, "--label", "barn").status == 0
         close_all()
 
 
@@ -525,7 +523,7 @@ def test_what_a_copy_costs_is_near_what_was_reckoned(
         (many / f"{number}.txt").write_text(f"tern {number}\n" * 400)
     (tmp_path / "blue").mkdir()
     dunechest.archive(many, dunechest.create_chest(tmp_path / "blue", "blue"))
-    command("chest", "new", server.address, "--label", "attic")
+    command("chest", "new", server.address, "--label", "barn")
     close_all()
     with Between(server.port) as between:
         counts = {"requests": 0, "sent": 0, "received": 0}
@@ -560,7 +558,7 @@ def test_a_package_that_is_not_installed_is_named(command: Command, monkeypatch:
             monkeypatch.delitem(sys.modules, name, raising=False)
         monkeypatch.delattr(f"dunechest.remote.{module.rpartition('.')[2]}", raising=False)
         monkeypatch.setitem(sys.modules, package, None)
-        ran = command("chest", "new", address, "--label", "attic")
+        ran = command("chest", "new", address, "--label", "barn")
         assert ran.status == 1 and "pip install 'dunechest[remote]'" in ran.err, ran.err
 
 
@@ -568,25 +566,25 @@ def test_a_listing_of_yesterday_hides_nothing_and_harms_nothing(
     server: Server, blue: dunechest.Chest, library: Path, command: Command, monkeypatch: pytest.MonkeyPatch
 ) -> None:
     """What is new is called missing then, and never intact; and a copy made on that ground loses nothing."""
-    command("chest", "new", server.address, "--label", "attic")
-    assert command("copy", "blue", "attic").status == 0
-    chest = dunechest.get_chest("attic")
+    command("chest", "new", server.address, "--label", "barn")
+    assert command("copy", "blue", "barn").status == 0
+    chest = dunechest.get_chest("barn")
     assert isinstance(chest, ServerChest)
     kind = type(chest.stand_in.store)
     old = chest.stand_in.store.listing("")
     close_all()
     _change(library)
     dunechest.archive(library, blue)
-    assert command("copy", "blue", "attic").status == 0
+    assert command("copy", "blue", "barn").status == 0
     close_all()
     with monkeypatch.context() as patch:
         listing = kind.listing
         patch.setattr(kind, "listing", lambda self, folder: old if not folder else listing(self, folder))
-        ran = command("verify", "attic")
+        ran = command("verify", "barn")
         assert ran.status == 1 and "new.txt" in ran.out
         close_all()
-        command("copy", "blue", "attic")
+        command("copy", "blue", "barn")
         close_all()
-    assert command("mend", "attic", "--from", "blue").status == 0
+    assert command("mend", "barn", "--from", "blue").status == 0
     close_all()
-    assert command("verify", "attic").status == 0
+    assert command("verify", "barn").status == 0

@@ -177,13 +177,13 @@ def test_many_files_and_a_large_one_by_helper_processes(tmp_path: Path, chest: d
 def test_two_names_for_one_library_and_two_libraries_in_one_run(
     library: Path, tmp_path: Path, chest: dunechest.Chest, command: Command
 ) -> None:
-    other = tmp_path / "attic"
+    other = tmp_path / "barn"
     other.mkdir()
     (other / "lamp").write_text("oil")
     ran = command("archive", library, other, "--to", chest.folder, "--json")
-    assert [a["archived_as"] for a in ran.json["libraries"]] == ["shed", "attic"]
+    assert [a["archived_as"] for a in ran.json["libraries"]] == ["shed", "barn"]
     assert command("archive", library, "--to", chest.folder, "--as", "shed-2").status == 0
-    assert {entry.name for entry in chest.bags()} == {"shed", "shed-2", "attic"}
+    assert {entry.name for entry in chest.bags()} == {"shed", "shed-2", "barn"}
 
 
 def test_everything_is_the_same_again(library: Path, chest: dunechest.Chest, command: Command) -> None:

@@ -71,7 +71,7 @@ class Servers(msgspec.Struct, frozen=True):
     """The two servers: the address of the office's ledger for its owner, and that of the folder for the chest."""
 
     ledger: str
-    attic: str
+    barn: str
 
     def ledger_for(self, computer: str) -> str:
         """Return the address of the ledger for a computer."""
@@ -129,10 +129,10 @@ def servers() -> Iterator[Servers]:
         _start_postgres(initdb, place)
         port, ssh = _start_ssh(sshd, place)
         (place / "served").mkdir()
-        attic = (
+        barn = (
             f"sftp://{getpass.getuser()}@localhost:{port}/{place}/served?known-hosts={place}/known&key={place}/user"
         )
-        yield Servers(f"postgresql+psycopg://{_OWNER}@/office?host={place}", attic)
+        yield Servers(f"postgresql+psycopg://{_OWNER}@/office?host={place}", barn)
     except (OSError, subprocess.SubprocessError) as error:
         raise DuneChestError(f"The servers of the sample office cannot be started: {error}") from error
     finally:

@@ -87,7 +87,7 @@ def standard_folders(home: Path, system: str | None = None) -> dict[str, Path]:
 def usual_below(standard: str, system: str) -> str | None:
     """Return where below a home a standard folder usually is on a system; None for what is neither.
 
-    >>> usual_below("videos", "macos"), usual_below("home", "linux"), usual_below("attic", "linux")
+    >>> usual_below("videos", "macos"), usual_below("home", "linux"), usual_below("barn", "linux")
     ('Movies', '', None)
     """
     return _BY_SYSTEM.get(system, {}).get(standard)

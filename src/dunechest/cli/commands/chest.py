@@ -31,7 +31,7 @@ def command() -> None:
 
 @shaped(
     "dunechest chest new /media/blue --label blue",
-    "dunechest chest new sftp://tern@backup.example/chests --label attic",
+    "dunechest chest new sftp://tern@backup.example/chests --label barn",
 )
 @command.command("new", cls=Command)
 @click.argument("folder", metavar="FOLDER", type=click.Path())

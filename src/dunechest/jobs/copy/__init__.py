@@ -68,7 +68,7 @@ def copy_chest(
     >>> import dunechest, pathlib, tempfile
     >>> home = pathlib.Path(tempfile.mkdtemp())
     >>> _ = (home / "notes.txt").write_text("spring tide at noon")
-    >>> red, white = (dunechest.create_chest(tempfile.mkdtemp(), name) for name in ("shelf", "attic"))
+    >>> red, white = (dunechest.create_chest(tempfile.mkdtemp(), name) for name in ("shelf", "barn"))
     >>> _ = dunechest.archive(home, red)
     >>> (result,) = dunechest.copy_chest(red, white)
     >>> result.total_files, result.well

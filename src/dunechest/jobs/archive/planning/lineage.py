@@ -34,7 +34,7 @@ CODE = "newer-state"
 class Lineage(msgspec.Struct, frozen=True):
     """What a new edition of a library follows, and what there is to say of that.
 
-    `elsewhere` says that it goes on from a state that this computer never had, as a person wished.
+    `elsewhere` says that it continues a state that this computer never had, as a person wished.
     """
 
     follows: tuple[str, ...] = ()
@@ -91,7 +91,7 @@ def states_here(library: Library) -> dict[str, tuple[str, ...]]:
 def _from_here(library: Library, record: LibraryRecord, here: Collection[str]) -> bool:
     """Whether an edition was made from this library, as far as this computer can tell.
 
-    One that goes on from a state that was here, and was not here itself, is newer than what this computer remembers: its
+    One that continues a state that was here, and was not here itself, is newer than what this computer remembers: its
     disk was put back from an older copy, or it could not write down what it did.
     """
     origin, own = record.origin, origin_of(library.path)
