@@ -19,6 +19,7 @@ import dunechest
 from dunechest.bag.manifest import decode_path
 from dunechest.remote.address import address_of
 from dunechest.remote.chest import ServerChest, close_all
+from dunechest.remote.protocols import open_store
 from tests.support.dav_server import SECRET, dav_server
 from tests.support.postgres import certificate
 from tests.support.runs import Command
@@ -300,6 +301,33 @@ def test_a_connection_that_ends_once_is_made_again(
         ran = command("copy", "blue", far)
         assert ran.status == 0, ran.err
     assert gone[0] > 20_000_000 and command("verify", server.address).status == 0
+
+
+def test_a_connection_that_ends_while_a_file_is_closed_is_no_fault_of_ours(
+    server: Server, tmp_path: Path, command: Command
+) -> None:
+    if server.protocol != "sftp":
+        pytest.skip("only SFTP tells a server that a file is closed")
+    command("chest", "new", server.address, "--label", "barn")
+    close_all()
+    with Between(server.port) as between:
+        known = server.running.known
+        known.write_text(known.read_text() + known.read_text().replace(str(server.port), str(between.port)))
+        far = server.elsewhere(between.port)
+        trust(server, tmp_path / "state", far)
+        store = open_store(address_of(far), None)
+        store.write("here.txt", [b"ebb"], 3)
+        told = store.read("here.txt")
+        assert next(told) == b"ebb"
+
+        def forth(piece: bytes, before: int) -> bytes:
+            raise OSError("cut")
+
+        between.forth = forth
+        told.close()
+        between.forth = lambda piece, before: piece
+        assert b"".join(store.read("here.txt")) == b"ebb"
+        store.close()
 
 
 def test_two_computers_do_not_change_one_chest_at_once(

@@ -7,6 +7,7 @@ import posixpath
 import stat
 import threading
 from collections.abc import Iterable, Iterator
+from contextlib import AbstractContextManager, contextmanager, suppress
 from pathlib import Path
 from typing import Any
 
@@ -101,6 +102,21 @@ class SftpStore(Store):
         except (paramiko.SSHException, EOFError) as error:
             raise unreachable(self.address, error or "the connection ended") from error
 
+    @contextmanager
+    def _closing(self, file: paramiko.SFTPFile) -> Iterator[paramiko.SFTPFile]:
+        """Close a file at the end; a connection that ended meanwhile ends the closing, too."""
+        try:
+            yield file
+        except BaseException:
+            # What went wrong first is what is told.
+            with suppress(OSError):
+                self._do(file.close)
+            raise
+        self._do(file.close)
+
+    def _opened(self, path: str, mode: str) -> AbstractContextManager[paramiko.SFTPFile]:
+        return self._closing(self._do(self._ftp.open, path, mode))
+
     def listing(self, folder: str) -> tuple[dict[str, int], set[str]]:
         """Return the bytes of each regular file below a folder, and the folders."""
         files: dict[str, int] = {}
@@ -132,8 +148,7 @@ class SftpStore(Store):
 
     def read(self, path: str, offset: int = 0) -> Iterator[bytes]:
         """Yield the bytes of a file from a place on."""
-        file = self._do(self._ftp.open, self._at(path), "rb")
-        with file:
+        with self._opened(self._at(path), "rb") as file:
             size = self._do(file.stat).st_size or 0
             if offset:
                 file.seek(offset)
@@ -149,13 +164,10 @@ class SftpStore(Store):
     def write(self, path: str, chunks: Iterable[bytes], size: int, begun: int = 0) -> None:
         """Write a file beside its place, then give it its name."""
         beside = self._at(path + BESIDE)
-        file = self._do(self._ftp.open, beside, "ab" if begun else "wb")
-        file.set_pipelined(True)
-        try:
+        with self._opened(beside, "ab" if begun else "wb") as file:
+            file.set_pipelined(True)
             for piece in chunks:
                 self._do(file.write, piece)
-        finally:
-            self._do(file.close)
         there = self._do(self._ftp.lstat, beside).st_size
         if there != size:
             raise unreachable(self.address, f"{size:,} bytes were sent and {there:,} are there")
@@ -171,7 +183,7 @@ class SftpStore(Store):
             raise unreachable(self.address, error) from error
         except (paramiko.SSHException, EOFError) as error:
             raise unreachable(self.address, error) from error
-        with file:
+        with self._closing(file):
             self._do(file.write, content)
         return True
 

@@ -50,7 +50,7 @@ def mend(
     >>> import dunechest, pathlib, tempfile
     >>> home = pathlib.Path(tempfile.mkdtemp())
     >>> _ = (home / "notes.txt").write_text("spring tide at noon")
-    >>> red, white = (dunechest.create_chest(tempfile.mkdtemp(), name) for name in ("desk", "barn"))
+    >>> red, white = (dunechest.create_chest(tempfile.mkdtemp(), name) for name in ("desk", "loft"))
     >>> _ = dunechest.archive(home, red), dunechest.copy_chest(red, white)
     >>> (copy,) = red.folder.glob("bags/*/data/library/notes.txt")
     >>> _ = copy.write_text("spring tide at moon")
