@@ -10,6 +10,7 @@ from contextlib import closing
 from pathlib import Path
 
 import pytest
+from msgspec.structs import replace
 
 import dunechest
 from dunechest.chest.origin import old_path
@@ -20,6 +21,7 @@ from dunechest.jobs.restore.planning.place import place_for, standard_moves
 from dunechest.ledger import deeds
 from dunechest.library.kinds.load import load_kinds
 from dunechest.library.kinds.schema import PLAIN_KIND
+from dunechest.machine import drives
 from tests.support.runs import Command
 from tests.support.sealing import reseal
 from tests.support.trees import bag_of
@@ -254,3 +256,23 @@ def test_one_library_that_cannot_be_restored_holds_up_no_other(
     assert command("undo", "--yes").status == 0
     assert command("undo", "--yes").status == 0
     assert not (new / "Documents" / "letters").exists()
+
+
+def test_one_library_that_has_no_room_takes_none_from_the_others(
+    tmp_path: Path, chest: dunechest.Chest, monkeypatch: pytest.MonkeyPatch, command: Command
+) -> None:
+    home = tmp_path / "home"
+    for name, text in (("albums", "x" * 3_000_000), ("letters", "ebb"), ("songs", "flow")):
+        (home / "Documents" / name).mkdir(parents=True)
+        (home / "Documents" / name / "one.txt").write_text(text)
+        assert command("archive", home / "Documents" / name, "--to", chest.folder).status == 0
+    new = tmp_path / "homes" / "plover"
+    (new / "Documents").mkdir(parents=True)
+    monkeypatch.setenv("HOME", str(new))
+    monkeypatch.setenv("DUNECHEST_HOME", str(tmp_path / "other state"))
+    monkeypatch.setattr(drives, "pretend", lambda found: replace(found, free=1_000_000))
+    ran = command("restore", chest.folder, "--all", "--yes", "--json")
+    assert ran.status == 1, ran.err
+    assert sorted(library["name"] for library in ran.json["libraries"]) == ["letters", "songs"]
+    (left,) = ran.json["left_behind"]
+    assert left["name"] == "albums" and "bytes are missing" in left["why"]

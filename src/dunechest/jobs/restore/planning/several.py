@@ -48,34 +48,43 @@ def plan_restores(
     settings: dict[tuple[Path, str], str] = {}
     for name in names:
         plan = plan_restore(chest, name, options, progress=progress)
-        extra: list[Finding] = []
-        if plan.place is not None:
-            if plan.place in taken:
-                extra.append(
-                    Finding(
-                        "same-place",
-                        "blocks",
-                        f"{shown(plan.bag)} and {shown(taken[plan.place])} would both go to {shown(str(plan.place))}.",
-                        "Restore one of them separately with --into FOLDER.",
-                    )
-                )
+        extra = _beside(plan, taken, promised)
+        # One that cannot be restored anyway takes neither room nor place from another.
+        if plan.place is not None and not blocking((*plan.findings, *extra)):
             taken[plan.place] = plan.bag
-            before = promised.get(plan.target.device, 0)
-            if before and plan.room.need <= plan.room.free < before + plan.room.need:
-                extra.append(
-                    Finding(
-                        "no-room",
-                        "blocks",
-                        f"With those before it, {before + plan.room.need:,} bytes are needed where the library goes, and "
-                        f"{plan.room.free:,} are free: {before + plan.room.need - plan.room.free:,} bytes are missing.",
-                        "Free that much, or restore some of them to another drive with --into FOLDER.",
-                    )
-                )
-            promised[plan.target.device] = before + plan.room.need
+            promised[plan.target.device] = promised.get(plan.target.device, 0) + plan.room.need
         # Of two libraries of one kind only one can be what the application's setting names.
         kept = [s for s in plan.settings if settings.setdefault((s.file, s.key), plan.bag) == plan.bag]
         plans.append(replace(plan, settings=tuple(kept), findings=most_serious_first((*plan.findings, *extra))))
     return tuple(plans)
+
+
+def _beside(plan: RestorePlan, taken: dict[Path, str], promised: dict[int, int]) -> list[Finding]:
+    """Say where the libraries before one are in its way: by their places, and by the bytes that they need on a drive."""
+    found: list[Finding] = []
+    if plan.place is None:
+        return found
+    if plan.place in taken:
+        found.append(
+            Finding(
+                "same-place",
+                "blocks",
+                f"{shown(plan.bag)} and {shown(taken[plan.place])} would both go to {shown(str(plan.place))}.",
+                "Restore one of them separately with --into FOLDER.",
+            )
+        )
+    before = promised.get(plan.target.device, 0)
+    if before and plan.room.need <= plan.room.free < before + plan.room.need:
+        found.append(
+            Finding(
+                "no-room",
+                "blocks",
+                f"With those before it, {before + plan.room.need:,} bytes are needed where the library goes, and "
+                f"{plan.room.free:,} are free: {before + plan.room.need - plan.room.free:,} bytes are missing.",
+                "Free that much, or restore some of them to another drive with --into FOLDER.",
+            )
+        )
+    return found
 
 
 def plan_all(
@@ -104,7 +113,7 @@ def plan_all(
         if not rest:
             return plan_restores(chest, names, options, progress=progress), ()
         plans = plan_restores(chest, rest, options, progress=progress)
-    # What only the others are in the way of: those before it are restored.
+    # What has no room, or only the others are in the way of: those before it are restored.
     left |= {plan.bag: plan for plan in plans if blocking(plan.findings)}
     good = tuple(plan for plan in plans if plan.bag not in left)
     return (good, tuple(left.values())) if good else (plans, ())
