@@ -167,7 +167,7 @@ def test_silent_changes_are_seen_by_reading_everything(
     before = facts(proven)
     flip(proven / "117")
     for _ in range(2):
-        with pytest.raises(dunechest.RefusedError, match="other bytes than were archived"):
+        with pytest.raises(dunechest.RefusedError, match="not as archived"):
             dunechest.reclaim(proven)
     flip(proven / "117")
     assert facts(proven) == before, "it is where it was, and nothing of it is gone"
@@ -251,7 +251,7 @@ def test_an_original_set_aside_is_held_against_all_of_the_library(
     flip(moved.target / f"{victim:02}.txt")
     before = facts(moved.aside)
     for _ in range(2):
-        with pytest.raises(dunechest.RefusedError, match="other bytes than were copied"):
+        with pytest.raises(dunechest.RefusedError, match="not as copied"):
             dunechest.reclaim(own)
     assert facts(moved.aside) == before
     flip(moved.target / f"{victim:02}.txt")
@@ -428,7 +428,7 @@ def test_a_harmed_list_or_a_harmed_library_keeps_the_original(
         assert blocks(moved.aside) == {"not-listed"}
     listing.write_bytes(good)
     flip(moved.target / "rafters" / "big.bin")
-    with pytest.raises(dunechest.RefusedError, match="other bytes than were copied"):
+    with pytest.raises(dunechest.RefusedError, match="not as copied"):
         dunechest.reclaim(moved.aside)
     flip(moved.target / "rafters" / "big.bin")
     far.rename(tmp_path / "drawer")
@@ -469,7 +469,7 @@ def test_the_trash_frees_nothing_and_that_is_said(proven: Path, tmp_path: Path) 
     )
     assert done.returncode == 0, done.stderr
     assert not proven.exists() and "Moved to the trash" in done.stdout
-    if "came free on the disk" in done.stdout and "Nothing came free" in done.stdout:
+    if "no more free space" in done.stdout:
         assert "empty the trash" in done.stdout
     kept = list((tmp_path / "home" / "data" / "Trash").rglob("rope.txt"))
     assert [path.read_text() for path in kept] == ["twenty metres\n"]

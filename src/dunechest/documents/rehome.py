@@ -91,7 +91,7 @@ class MovedLibrary(Document):
 
 
 class Rehome(Document):
-    """What was moved; `reclaimed_libraries` says what came free, where the original was deleted as well."""
+    """What was moved; `reclaimed_libraries` says how much room it made, where the original was deleted as well."""
 
     libraries: list[MovedLibrary]
     reclaimed_libraries: list[ReclaimedLibrary]

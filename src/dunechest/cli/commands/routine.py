@@ -20,8 +20,8 @@ def command() -> None:
     """Archive and check by itself: every night, every Sunday, or when the drive is plugged in.
 
     A routine says what is done, to which chests and when. The system's own scheduler
-    starts it. What was missed, because the computer slept or the drive was away, is
-    caught up. Nothing is asked and nothing is forced: what needs a decision is told,
+    starts it. A run that was missed, because the computer slept or the drive was away,
+    is made later. Nothing is asked and nothing is forced: what needs a decision is told,
     with the command that decides. As long as nothing is wrong, nothing is said.
     """
 
@@ -174,8 +174,8 @@ def list_all(out: Out, name: str | None) -> int:
 def run(out: Out, name: str | None, due: bool, state: str | None, drives: str | None) -> int:
     """Run a routine now, or all that is due.
 
-    What was missed is caught up once. A drive that is not connected is waited for. The
-    exit status is 1 if something is wrong, 3 if something waits for your decision, 4 if
+    A run that was missed is made once, later. A drive that is not connected is waited
+    for. The exit status is 1 if something is wrong, 3 if something waits for your decision, 4 if
     no drive was connected.
     """
     from dunechest.cli.views import routine as view

@@ -88,7 +88,7 @@ def show(out: Out, told: Office) -> None:
         say(out.console, f"This computer told it everything {ago(told.sent)}.", indent=2)
     rows = []
     for item in told.computers:
-        heard = f"heard of {ago(item.heard)}" if item.heard else "never heard of"
+        heard = f"last news {ago(item.heard)}" if item.heard else "no news yet"
         if item.removed is not None:
             heard = f"shut out {ago(item.removed)}"
         name = f"{item.name} (this computer)" if item.here else item.name

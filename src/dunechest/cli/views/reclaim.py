@@ -66,7 +66,7 @@ def _copy(copy: Evidence) -> str:
 
 
 def show(out: Out, result: ReclaimResult) -> None:
-    """Show what was deleted, and what came free."""
+    """Show what was deleted, and how much room that made."""
     console = out.console
     what = _lower(_what(result.name, result.what, result.parts))
     verb = "Moved to the trash" if result.trash else "Deleted"
@@ -78,10 +78,15 @@ def show(out: Out, result: ReclaimResult) -> None:
     say(console, text)
     console.print(out.place(result.place), soft_wrap=True)
     if result.freed:
-        say(console, f"{size(result.freed)} came free on the disk (measured).", "bold", indent=2)
+        say(console, f"{size(result.freed)} more are free on the disk now (measured).", "bold", indent=2)
     else:
-        little = "" if result.why_less else ": too little to be measured"
-        say(console, f"Nothing came free on the disk (measured){little}.", WARN if result.why_less else "", indent=2)
+        little = "" if result.why_less else "; it was too little to measure"
+        say(
+            console,
+            f"The disk has no more free space than before (measured){little}.",
+            WARN if result.why_less else "",
+            indent=2,
+        )
     if result.why_less:
         say(console, f"-> {result.why_less[:1].upper()}{result.why_less[1:]}.", indent=4, hang=3)
     if result.live is not None:

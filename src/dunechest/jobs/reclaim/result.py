@@ -15,7 +15,7 @@ class ReclaimResult(Value, msgspec.Struct, frozen=True):
     """The summary of a deletion.
 
     `files` and `bytes` were deleted; `freed` is by how many bytes the free space of the disk grew, measured before and after,
-    `expected` what the deleted files took there. `why_less` says why less came free, or is empty. `staying` is what stays,
+    `expected` what the deleted files took there. `why_less` says why that made less room, or is empty. `staying` is what stays,
     and why; `rest` where that is, None if nothing does. `how` says how to get it again.
     """
 

@@ -228,7 +228,7 @@ def run_routine(name: str, *, progress: Progress = silent, telling: bool = False
 def run_due(*, progress: Progress = silent) -> DueRuns:
     """Run what is due of all routines, and tell of what is wrong. This is what the system's scheduler starts.
 
-    Nothing is asked, and no blocking finding is overruled. A time that was missed is caught up once; a drive that is not
+    Nothing is asked, and no blocking finding is overruled. A run that was missed is made once, later; a drive that is not
     there is waited for. If another process is at it already, nothing is done.
 
     Returns

@@ -24,7 +24,7 @@ from dunechest.jobs.study.selection import PLACEHOLDER, Selection
 from dunechest.library.library import Library
 from dunechest.machine.mounts import mounts
 from dunechest.machine.volumes import mark_of
-from dunechest.names import from_wire, parents, quoted, shown
+from dunechest.names import from_wire, parents, quoted, shown, to_wire
 from dunechest.paths import TOP, prefix_of
 from dunechest.words import number
 
@@ -219,8 +219,6 @@ def places_of(library: Library, outside: Iterable[str], before: LibraryRecord | 
 
     What was mounted when the edition before was made and is away now stays among them.
     """
-    from dunechest.names import to_wire
-
     top = os.path.realpath(library.path)
     own, found = "", {}
     every = sorted({mount.mountpoint for mount in mounts()}, key=len)

@@ -249,7 +249,7 @@ def _facts(plan: ReclaimPlan) -> dict[str, str]:
 
 
 def _why_less(plan: ReclaimPlan, freed: int) -> str:
-    """Say why another number came free than the files took, as far as that can be told; empty if none did."""
+    """Say why the disk has not just as much more room as the files took, as far as that can be told; empty if none did."""
     if freed > plan.blocks * 1.1 + (1 << 20):
         return "that is more than these files took: something else on the disk was deleted at the same time"
     if plan.options.trash and freed < plan.blocks * 0.9:

@@ -106,8 +106,8 @@ def _read_archived(plan: ReclaimPlan, aside: Path, progress: Progress, read: fro
     wrong = _read(files, "reading", plan.name, progress)
     if wrong:
         raise RefusedError(
-            f"{number(len(wrong), 'file')} of {shown(plan.name)} {'has' if len(wrong) == 1 else 'have'} other bytes than were "
-            f"archived, though size and date are the same, or cannot be read; first {shown(wrong[0])}. Nothing was deleted. "
+            f"{number(len(wrong), 'file')} of {shown(plan.name)} {'is' if len(wrong) == 1 else 'are'} not as archived, "
+            f"though size and date are the same, or cannot be read; first {shown(wrong[0])}. Nothing was deleted. "
             f"Archive it again: dunechest archive {quoted(str(plan.place))} --to CHEST --read-all"
         )
 
@@ -184,8 +184,8 @@ def _read_moved(plan: ReclaimPlan, aside: Path, progress: Progress) -> None:
             raise CutOffError(f"The drive of {shown(str(whose))} is gone. Nothing was deleted.")
         if wrong:
             raise RefusedError(
-                f"{number(len(wrong), 'file')} in {shown(str(whose))} {'has' if len(wrong) == 1 else 'have'} other bytes than "
-                f"were copied, though the date is the same, or cannot be read; first {shown(wrong[0])}. Nothing was deleted. "
+                f"{number(len(wrong), 'file')} in {shown(str(whose))} {'is' if len(wrong) == 1 else 'are'} not as "
+                f"copied, though the date is the same, or cannot be read; first {shown(wrong[0])}. Nothing was deleted. "
                 "Look at it, and at the drive."
             )
 

@@ -386,7 +386,7 @@ def _told_differently(case: _Case, plan: ReclaimPlan) -> Iterator[Finding]:
             yield Finding(
                 "not-identical",
                 "blocks",
-                f"{shown(file.path)} has other bytes in one of {labels} than in the other, though size and date are the same.",
+                f"{shown(file.path)} is not the same in {labels}, though size and date are.",
                 f"Compare them: dunechest compare {quoted(held[0].chest.label)} {quoted(held[1].chest.label)}",
             )
             return

@@ -127,7 +127,7 @@ def _why_not_well(result: ArchiveResult) -> str:
     if result.broken:
         return f"the database {shown(result.broken[0][0])} is damaged"
     if result.silent:
-        return f"{shown(result.silent[0])} has other bytes than before though its date is the same"
+        return f"{shown(result.silent[0])} has a different content than before, though its date is the same"
     if result.lost:
         return f"{shown(result.lost[0][0])} is gone from the chest and differs in the library"
     return "it changed while it was archived"
