@@ -2,16 +2,20 @@
 
 from __future__ import annotations
 
+import io
 import os
+import random
 import subprocess
 import sys
 from collections.abc import Callable, Iterator
 from pathlib import Path
+from typing import Any
 
 import pytest
 from hypothesis import HealthCheck, settings
 
 import dunechest
+from dunechest.demo import photos
 from dunechest.demo.world import World, make_world
 from tests.support import not_here
 from tests.support.runs import Command, Ran
@@ -60,6 +64,46 @@ def no_machine_of_anybodys(tmp_path_factory: pytest.TempPathFactory) -> Iterator
         patch.setenv("DUNECHEST_HOME", str(top / "state"))
         patch.setenv("DUNECHEST_DRIVES", "")
         yield
+
+
+class _Painted:
+    """A picture of the sample world whose files are made once."""
+
+    def __init__(self, picture: Any) -> None:
+        self._picture = picture
+        self._small: dict[tuple[int, int], _Painted] = {}
+        self._files: dict[tuple[str, int], bytes] = {}
+
+    def resize(self, size: tuple[int, int]) -> _Painted:
+        if size not in self._small:
+            self._small[size] = _Painted(self._picture.resize(size))
+        return self._small[size]
+
+    def save(self, place: Path, kind: str, *, quality: int) -> None:
+        if (kind, quality) not in self._files:
+            file = io.BytesIO()
+            self._picture.save(file, kind, quality=quality)
+            self._files[kind, quality] = file.getvalue()
+        place.write_bytes(self._files[kind, quality])
+
+
+@pytest.fixture(scope="session", autouse=True)
+def painted() -> Iterator[dict[object, object]]:
+    """Paint each picture of the sample world once: that is most of what making a world takes. What is painted is kept here."""
+    paint = photos._paint
+    done: dict[Any, Any] = {}
+
+    def once(rng: random.Random) -> _Painted:
+        before = rng.getstate()
+        if before not in done:
+            done[before] = _Painted(paint(rng)), rng.getstate()
+        picture, after = done[before]
+        rng.setstate(after)
+        return picture
+
+    with pytest.MonkeyPatch.context() as patch:
+        patch.setattr(photos, "_paint", once)
+        yield done
 
 
 @pytest.fixture(autouse=True)

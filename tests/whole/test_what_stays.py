@@ -405,13 +405,20 @@ def diary(folder: Path) -> Path:
     return folder
 
 
-def test_another_computers_work_is_not_taken_back(
-    computers: Callable[[str], Path], chest: dunechest.Chest, command: Command
-) -> None:
+@pytest.fixture
+def diaries(computers: Callable[[str], Path], chest: dunechest.Chest, command: Command) -> tuple[Path, Path]:
+    """A diary that was archived on one computer and restored on another."""
     first = diary(computers("tern") / "diary")
-    command("archive", first, "--to", chest.folder)
+    assert command("archive", first, "--to", chest.folder).status == 0
     second = computers("plover") / "diary"
     assert command("restore", chest.folder, "diary", "--into", second, "--yes").status == 0
+    return first, second
+
+
+def test_another_computers_work_is_not_taken_back(
+    computers: Callable[[str], Path], diaries: tuple[Path, Path], chest: dunechest.Chest, command: Command
+) -> None:
+    first, second = diaries
     computers("tern")
     for number in range(8):
         (first / f"new {number}.txt").write_text("geese")
@@ -451,12 +458,9 @@ def test_a_run_that_was_killed_once_its_edition_was_made_holds_up_no_other(
 
 
 def test_a_restore_that_was_undone_leaves_no_claim(
-    computers: Callable[[str], Path], chest: dunechest.Chest, command: Command
+    computers: Callable[[str], Path], diaries: tuple[Path, Path], chest: dunechest.Chest, command: Command
 ) -> None:
-    first = diary(computers("tern") / "diary")
-    command("archive", first, "--to", chest.folder)
-    second = computers("plover") / "diary"
-    command("restore", chest.folder, "diary", "--into", second, "--yes")
+    first, second = diaries
     computers("tern")
     (first / "new.txt").write_text("geese")
     command("archive", first, "--to", chest.folder)

@@ -24,11 +24,12 @@ from tests.support.trees import facts, flip
 from tests.support.worlds import LIBRARIES, NAMES, Move, place_of
 
 
-def test_the_same_seed_gives_the_same_world(tmp_path: Path) -> None:
+def test_the_same_seed_gives_the_same_world(tmp_path: Path, painted: dict[object, object]) -> None:
     item = make_world(tmp_path / "one" / "w", size=0.1)
     # The catalogue holds absolute paths, so the second is made in the very same place.
     first = facts(item.folder)
     shutil.rmtree(item.folder)
+    painted.clear()
     assert facts(make_world(tmp_path / "one" / "w", size=0.1).folder) == first
     assert facts(make_world(tmp_path / "one" / "w", size=0.1, seed=7).folder) != first
 
