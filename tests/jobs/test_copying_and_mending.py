@@ -8,9 +8,11 @@ import shutil
 from pathlib import Path
 
 import pytest
+from msgspec.structs import replace
 
 import dunechest
 from dunechest.chest.layout import PENDING
+from dunechest.machine import drives
 from dunechest.transfer import disk
 from tests.support import burrow
 from tests.support.editions import archive, back
@@ -320,3 +322,19 @@ def test_files_from_outside_a_library_are_compared_too(
     assert not dunechest.compare(f"{chest.folder}/burrow", f"{sand.folder}/burrow", editions=(1, 1)).well
     outside.unlink()
     assert [u.path for u in dunechest.compare(library, f"{chest.folder}/burrow").unlike] == [str(outside)]
+
+
+def test_what_cannot_be_copied_takes_no_room_from_the_others(
+    tmp_path: Path, chest: dunechest.Chest, sand: dunechest.Chest, monkeypatch: pytest.MonkeyPatch, command: Command
+) -> None:
+    """A drive that cannot hold a large file, and has room for the others alone, gets these."""
+    for name, size in (("albums", 2_000_000), ("letters", 1_000_000)):
+        (tmp_path / name).mkdir()
+        (tmp_path / name / "one.txt").write_bytes(b"x" * size)
+        assert command("archive", tmp_path / name, "--to", chest.folder).status == 0
+    small = drives.Limits(largest=1_500_000)
+    monkeypatch.setattr(drives, "pretend", lambda found: replace(found, limits=small, free=2_500_000))
+    ran = command("copy", chest.folder, sand.folder)
+    assert (ran.status, "file-too-large" in ran.out) == (1, True), ran.out
+    assert bag_of(sand, "letters").is_dir() and not (sand.folder / "bags" / "albums").exists()
+    assert command("copy", chest.folder, sand.folder, "--json").json["libraries"][0]["state"] == "barred"

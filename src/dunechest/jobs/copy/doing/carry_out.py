@@ -99,7 +99,7 @@ def _still_as_planned(run: Run) -> None:
 
 def result_of_nothing(plan: CopyPlan) -> CopyResult:
     """Return the account of a library that nothing is done with."""
-    return CopyResult(plan.bag, plan.state, findings=plan.findings)
+    return CopyResult(plan.bag, "barred" if blocking(plan.findings) else plan.state, findings=plan.findings)
 
 
 def _result(run: Run) -> CopyResult:

@@ -13,7 +13,7 @@ from dunechest.chest.chest import Chest
 from dunechest.chest.layout import BAGS, PENDING
 from dunechest.chest.records import LibraryRecord
 from dunechest.errors import DuneChestError, UsageError
-from dunechest.findings import Finding, most_serious_first
+from dunechest.findings import Finding, blocking, most_serious_first
 from dunechest.jobs.copy.image import Held, Image, held, image_of
 from dunechest.jobs.copy.plan import BagChange, CopyPlan, State
 from dunechest.jobs.copy.planning.histories import histories
@@ -64,7 +64,8 @@ def plan_copy(
     promised = 0
     for entry in {entry.name: entry for entry in entries}.values():
         plan = _plan_one(entry, source, target, drive, general, promised)
-        promised += plan.room.need if plan.state in ("new", "next") else 0
+        # One that cannot be copied anyway takes no room from another.
+        promised += plan.room.need if plan.state in ("new", "next") and not blocking(plan.findings) else 0
         plans.append(plan)
     return tuple(plans)
 
