@@ -11,7 +11,9 @@ import subprocess
 import sys
 import time
 from collections.abc import Iterator
+from functools import cache
 from pathlib import Path
+from typing import Any
 
 import pytest
 
@@ -37,6 +39,13 @@ def running(request: pytest.FixtureRequest) -> Iterator[Server]:
         yield server
 
 
+@cache
+def s3_session() -> Any:
+    from aiobotocore.session import AioSession
+
+    return AioSession()
+
+
 @pytest.fixture
 def server(running: Server, tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> Iterator[Server]:
     """A folder of its own on the server, known to this computer."""
@@ -45,6 +54,9 @@ def server(running: Server, tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> 
     monkeypatch.setattr("dunechest.remote.place._PAUSES", (0.05, 0.1, 0.2))
     if own.protocol == "s3":
         monkeypatch.setattr("dunechest.remote.s3._PART", PART)
+        # What it knows of all the services of the world takes a second to load; once is enough.
+        kept = s3_session()
+        monkeypatch.setattr("aiobotocore.session.AioSession", lambda **named: kept)
     yield own
     close_all()
 
