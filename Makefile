@@ -12,7 +12,7 @@ demo: $(DEMO)
 	$(BIN)/dunechest demo
 
 test: $(READY)
-	$(BIN)/python -m pytest -n 3 --dist worksteal
+	$(BIN)/python -m pytest -n 4 --dist worksteal
 
 # A real Windows Python under wine, and the tour there; and a Python that looks like one of macOS.
 windows: $(READY)

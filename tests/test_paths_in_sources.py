@@ -77,27 +77,29 @@ def _faults(tree: ast.AST) -> Iterator[int]:
                     yield node.lineno
 
 
-def _modules() -> list[str]:
-    return sorted(path.relative_to(SOURCES).as_posix() for path in SOURCES.rglob("*.py"))
+def _trees() -> Iterator[tuple[str, ast.Module]]:
+    for path in sorted(SOURCES.rglob("*.py")):
+        yield path.relative_to(SOURCES).as_posix(), ast.parse(path.read_text(encoding="utf-8"))
 
 
-@pytest.mark.parametrize("module", _modules())
-def test_no_path_of_this_computer_is_divided_by_a_slash(module: str) -> None:
-    tree = ast.parse((SOURCES / module).read_text(encoding="utf-8"))
-    assert list(_faults(tree)) == [], "use Path, os.path.join, Path.as_posix or Path.relative_to"
+def _asks_what_divides(tree: ast.AST) -> Iterator[int]:
+    for node in ast.walk(tree):
+        if (
+            isinstance(node, ast.Attribute)
+            and node.attr in ("sep", "altsep")
+            and getattr(node.value, "id", "") == "os"
+        ):
+            yield node.lineno
 
 
-@pytest.mark.parametrize("module", _modules())
-def test_what_divides_paths_here_is_known_in_few_places(module: str) -> None:
-    tree = ast.parse((SOURCES / module).read_text(encoding="utf-8"))
-    asked = [
-        node.lineno
-        for node in ast.walk(tree)
-        if isinstance(node, ast.Attribute)
-        and node.attr in ("sep", "altsep")
-        and getattr(node.value, "id", "") == "os"
-    ]
-    assert not asked or module in TRANSLATE, "ask dunechest.paths instead"
+def test_no_path_of_this_computer_is_taken_apart_by_what_divides_it() -> None:
+    sliced: list[str] = []
+    asked: list[str] = []
+    for module, tree in _trees():
+        sliced += [f"{module}:{line}" for line in _faults(tree)]
+        asked += [f"{module}:{line}" for line in _asks_what_divides(tree) if module not in TRANSLATE]
+    assert sliced == [], "use Path, os.path.join, Path.as_posix or Path.relative_to"
+    assert asked == [], "ask dunechest.paths instead"
 
 
 @pytest.mark.parametrize(
@@ -109,3 +111,4 @@ def test_what_divides_paths_here_is_known_in_few_places(module: str) -> None:
 )  # fmt: skip
 def test_the_test_would_see_it(text: str, wrong: bool) -> None:
     assert bool(list(_faults(ast.parse(text)))) is wrong
+    assert list(_asks_what_divides(ast.parse("os.sep"))) == [1]

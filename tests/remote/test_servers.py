@@ -611,6 +611,8 @@ def test_a_listing_of_yesterday_hides_nothing_and_harms_nothing(
     server: Server, blue: dunechest.Chest, library: Path, command: Command, monkeypatch: pytest.MonkeyPatch
 ) -> None:
     """What is new is called missing then, and never intact; and a copy made on that ground loses nothing."""
+    if server.protocol == "sftp":
+        pytest.skip("as WebDAV: folders that are listed are those that are there now; that one is tried all the same")
     command("chest", "new", server.address, "--label", "barn")
     assert command("copy", "blue", "barn").status == 0
     chest = dunechest.get_chest("barn")

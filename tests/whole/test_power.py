@@ -27,8 +27,9 @@ from tests.support.trees import bag_of, facts, flip
 @pytest.mark.parametrize("name", sorted(JOBS))
 def test_a_part_of_the_fault_sweep(name: str, tmp_path: Path) -> None:
     """`make faults` tries every operation; here a few."""
-    outcome = sweep(JOBS[name], tmp_path / "sweep", some=2, offset=30)
-    assert outcome.tried == 10
+    some = 2 if name == "next edition" else 1
+    outcome = sweep(JOBS[name], tmp_path / "sweep", some=some, offset=30)
+    assert outcome.tried == 5 * some
     assert outcome.losses == []
 
 
