@@ -71,7 +71,11 @@ bench: $(READY)
 $(DEMO): pyproject.toml
 	$(PYTHON) -c 'import sys; sys.exit(sys.version_info < (3, 11) and "Python 3.11 or later is needed")'
 	$(PYTHON) -m venv $(VENV)
+	# A newer pip decides in half the time what goes together; without a way to get it the one that is here will do.
+	-$(BIN)/python -m pip install --quiet --disable-pip-version-check --upgrade pip
 	$(BIN)/python -m pip install --quiet --disable-pip-version-check --editable .
+	# Where Python is told to keep nothing that it compiled, every process would compile it again.
+	$(BIN)/python -m compileall -q -j 0 src
 	touch $@
 
 $(READY): $(DEMO)
