@@ -186,7 +186,10 @@ ACTS = st.one_of(
 def test_it_agrees_with_a_plain_model(
     acts: list[tuple[str, str, str, object]], monkeypatch: pytest.MonkeyPatch
 ) -> None:
-    """A model knows of each library and chest its state, when it was archived and last checked, and what failed since."""
+    """A model knows of each library and chest its state, when it was archived and last checked, and what failed since.
+
+    An archive takes back nothing that failed.
+    """
     with tempfile.TemporaryDirectory() as folder, pytest.MonkeyPatch.context() as patch:
         patch.setenv("DUNECHEST_HOME", folder)
         now = [1_800_000_000.0]
@@ -224,8 +227,8 @@ def test_it_agrees_with_a_plain_model(
                     where="",
                     **facts,
                 )
-                model[key] = {"state": value, "archived": now[0], "checked": now[0], "bad": False, "gone": False}
-                model[key]["undrilled"] = False
+                before = model.get(key, {"bad": False, "undrilled": False})
+                model[key] = before | {"state": value, "archived": now[0], "checked": now[0], "gone": False}
             elif what == "check" and key in model and not model[key]["gone"]:
                 events.append("check", chest=chest, bag=library, quick=False, intact=value, files=1, wrong=0)
                 model[key] |= {"bad": not value} | ({"checked": now[0], "undrilled": False} if value else {})
@@ -344,3 +347,94 @@ def test_what_could_not_be_written_down_is_said(library: Path, drives: dict[str,
     assert [item["code"] for item in found] == ["not-remembered"]
     notes.unlink()
     assert "not-remembered" not in command("verify", "blue").out
+
+
+def _spoil(drives: dict[str, Path], name: str = "oar.txt") -> None:
+    flip(bag_of(dunechest.Chest.open(drives["blue"] / "dune-chest"), "shed") / "data" / "library" / "rafters" / name)
+
+
+def test_damage_is_known_until_every_byte_was_found_right(
+    library: Path, drives: dict[str, Path], command: Command
+) -> None:
+    """No later archive takes it back, nor a copy of a next edition, a moved chest folder, a new id."""
+    for label in drives:
+        command("archive", library, "--to", label)
+    assert command("status").status == 0
+    _spoil(drives)
+    assert command("verify", "blue").status == 1
+    (library / "new.txt").write_text("one small file")
+    for label in drives:
+        assert command("archive", library, "--to", label).status == 0
+    assert states(command)["shed"] == {"blue": "damaged", "sand": "safe"}
+    (library / "more.txt").write_text("and another")
+    command("archive", library, "--to", "sand")
+    assert command("copy", "sand", "blue", "shed").status == 0
+    assert states(command)["shed"]["blue"] == "damaged"
+    (drives["blue"] / "elsewhere").mkdir()
+    (drives["blue"] / "dune-chest").rename(drives["blue"] / "elsewhere" / "dune-chest")
+    command("chest", "show", drives["blue"] / "elsewhere" / "dune-chest")
+    assert states(command)["shed"]["blue"] == "damaged"
+    (drives["blue"] / "elsewhere" / "dune-chest").rename(drives["blue"] / "dune-chest")
+    assert command("chest", "new-id", drives["blue"] / "dune-chest", "--yes").status == 0
+    place = drives["blue"] / "dune-chest"
+    command("chest", "show", place)
+
+    def state() -> str:
+        (item,) = command("status", "--json").json["libraries"]
+        return next(copy["state"] for copy in item["copies"] if copy["chest_id"] == dunechest.Chest.open(place).id)
+
+    assert state() == "damaged"
+    assert command("mend", place, "shed").status == 0
+    assert state() == "safe"
+
+
+@pytest.mark.parametrize("ahead", [400 * DAY, 8 * 366 * DAY, -25 * 366 * DAY])
+def test_damage_that_was_found_after_a_night_with_a_wrong_clock_is_known(
+    library: Path, drives: dict[str, Path], command: Command, monkeypatch: pytest.MonkeyPatch, ahead: float
+) -> None:
+    now = clock.now()
+    for label in drives:
+        command("archive", library, "--to", label)
+    with monkeypatch.context() as wrong:
+        wrong.setattr(clock, "now", lambda: now + ahead)
+        assert command("verify", "blue").status == 0
+        assert command("drill", "blue", "shed").status == 0
+    _spoil(drives)
+    assert command("drill", "blue", "shed").status == 1
+    assert states(command)["shed"]["blue"] == "damaged"
+    assert command("mend", "blue", "shed").status == 0
+    assert states(command)["shed"]["blue"] == "safe"
+    _spoil(drives)
+    assert command("verify", "blue").status == 1
+    assert states(command)["shed"]["blue"] == "damaged"
+    assert command("status").status == 1
+
+
+def test_a_copy_that_was_removed_and_made_anew_is_none_of_what_was_damaged(
+    library: Path, drives: dict[str, Path], command: Command
+) -> None:
+    command("archive", library, "--to", "blue")
+    _spoil(drives)
+    assert command("verify", "blue").status == 1
+    shutil.rmtree(drives["blue"] / "dune-chest" / "bags" / "shed")
+    assert command("verify", "blue").status == 1
+    assert command("archive", library, "--to", "blue").status == 0
+    assert states(command)["shed"] == {"blue": "safe"}
+
+
+def test_a_copy_is_as_proven_as_its_oldest_file(
+    library: Path, drives: dict[str, Path], command: Command, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    """A small edition every three months reads nothing of what lay there before."""
+    begun = clock.now()
+    command("archive", library, "--to", "blue")
+    assert command("copy", "blue", "sand").status == 0
+    for quarter in range(1, 5):
+        monkeypatch.setattr(clock, "now", lambda days=quarter * 80: begun + days * DAY)
+        (library / f"quarter {quarter}.txt").write_text("one more")
+        assert command("archive", library, "--to", "blue", "--to", "sand").status == 0
+        if quarter == 1:
+            assert states(command)["shed"] == {"blue": "safe", "sand": "safe"}
+    assert states(command)["shed"] == {"blue": "unchecked", "sand": "unchecked"}
+    assert command("verify", "blue").status == 0
+    assert states(command)["shed"] == {"blue": "safe", "sand": "unchecked"}

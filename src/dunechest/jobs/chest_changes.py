@@ -6,6 +6,7 @@ import os
 
 from dunechest.chest.chest import Chest
 from dunechest.errors import DuneChestError, UsageError
+from dunechest.jobs.holdings import is_known_damaged, note_damage
 from dunechest.jobs.known_chests import ChestStatus, list_chests, note_chest
 from dunechest.jobs.named import get_chest
 from dunechest.jobs.office.membership import has_office
@@ -87,8 +88,12 @@ def new_chest_id(place: AnyPath) -> Chest:
         If the drive cannot be written to. The same call continues.
     """
     machine = this_machine(state_folder()).name
-    changed = Chest.open(os.fspath(place), machine=machine).with_new_id(machine)
+    chest = Chest.open(os.fspath(place), machine=machine)
+    damaged = [entry.name for entry in chest.bags() if is_known_damaged(chest, entry.name)]
+    changed = chest.with_new_id(machine)
     note_chest(changed)
+    for name in damaged:  # the bytes are the same that they were under the other id
+        note_damage(changed, name, 1, always=True)
     return changed
 
 

@@ -188,12 +188,12 @@ def show_chest(text: str | os.PathLike[str] | Chest) -> ChestContents:
     where = identity(chest.folder)
     with open_ledger() as ledger:
         checks: dict[str, PastCheck] = {}
-        failed: dict[str, float] = {}
+        failed: dict[str, int] = {}
         for check in ledger.checks(chest.id):
             if not _counts(check.where, where):
                 continue
             if not check.intact:
-                failed.setdefault(check.bag, check.when)
+                failed.setdefault(check.bag, check.turn)
             told = checks.setdefault(check.bag, check)
             # A quick check says less than a full one before it, and cannot undo what that one found.
             if told.quick and not check.quick and (told.intact or not check.intact):
@@ -206,7 +206,7 @@ def show_chest(text: str | os.PathLike[str] | Chest) -> ChestContents:
     proven = frozenset(
         bag
         for bag, past in drills.items()
-        if past.passed and past.top == top_of(chest, bag) != "" and failed.get(bag, 0.0) < past.when
+        if past.passed and past.top == top_of(chest, bag) != "" and failed.get(bag, 0) < past.turn
     )
     there = {bag.name for bag in bags}
     missing = tuple(sorted(memory.libraries_of(chest.id, where).keys() - there))

@@ -120,11 +120,14 @@ def is_known_damaged(chest: Chest, bag: str) -> bool:
     with open_ledger() as ledger:
         if any(begun.bag == bag and begun.wrong for begun in ledger.rounds(chest.id)):
             return True
-        for check in reversed(ledger.checks_in_order(chest.id)):
-            if check.bag != bag or (check.where and where and check.where != where):
+        made = max((a.turn for a in ledger.archives(chest.id) if a.bag == bag and a.edition == 1), default=0)
+        for check in ledger.checks(chest.id):
+            if check.bag != bag:
                 continue
-            if not check.intact or not check.quick:
-                return not check.intact
+            if not check.intact:
+                return check.turn > made
+            if not check.quick and not (check.where and where and check.where != where):
+                return False
     return False
 
 

@@ -18,7 +18,7 @@ from dunechest.jobs.protection import Protection, Rules, read_rules
 from dunechest.jobs.safety import Copy, NextStep, ProtectedLibrary, State, Unprotected
 from dunechest.jobs.settings import settings_file
 from dunechest.ledger.folder import state_folder
-from dunechest.ledger.ledger import Holding, PastCheck, PastDrill
+from dunechest.ledger.ledger import Holding, PastArchive, PastCheck, PastDrill
 from dunechest.names import shown
 from dunechest.values import Value
 from dunechest.words import number
@@ -205,19 +205,19 @@ def _copies(known: Known, rules: Rules) -> list[tuple[ProtectedLibrary, str]]:
     held = [
         item
         for item in known.ledger.holdings()
-        if item.chest in expected and item.name and forgotten[item.chest].get(item.bag, 0.0) < item.when
+        if item.chest in expected and item.name and forgotten[item.chest].get(item.bag, 0) < item.turn
     ]
-    checks = {chest: known.ledger.checks(chest) for chest in expected}
-    drills = {chest: known.ledger.drills(chest) for chest in expected}
+    past = {
+        chest: _Past(known.ledger.checks(chest), known.ledger.drills(chest), known.ledger.archives(chest))
+        for chest in expected
+    }
     found = []
     for group in _same_library(held, known):
         newest = _newest(group, known)
         if known.only is not None and newest.machine != known.only:
             continue
         rule = rules.of(newest.name)
-        copies = tuple(
-            _copy(item, newest, expected[item.chest], rule, checks[item.chest], drills[item.chest]) for item in group
-        )
+        copies = tuple(_copy(item, newest, expected[item.chest], rule, past[item.chest]) for item in group)
         home = known.home_of(newest.machine, newest.origin)
         library = ProtectedLibrary(
             newest.name, newest.kind, known.names.get(newest.machine, newest.computer), newest.origin,
@@ -283,31 +283,45 @@ def _same_library(held: Iterable[Holding], known: Known) -> list[list[Holding]]:
     return groups
 
 
-def _copy(
-    item: Holding,
-    newest: Holding,
-    chest: ChestStatus,
-    rule: Protection,
-    checks: Iterable[PastCheck],
-    drills: Iterable[PastDrill],
-) -> Copy:
-    own_checks = [check for check in checks if check.bag == item.bag and _counts(check.where, item.where)]
-    own_drills = [past for past in drills if past.bag == item.bag and _counts(past.where, item.where)]
-    full = next((check for check in own_checks if not check.quick), None)
+class _Past(msgspec.Struct, frozen=True):
+    """What was found of a chest, and archived to it, the last of each first."""
+
+    checks: tuple[PastCheck, ...]
+    drills: tuple[PastDrill, ...]
+    archives: tuple[PastArchive, ...]
+
+    def proven(self, item: Holding) -> tuple[int, float]:
+        """Return when every byte of a bag was last found right: the turn, and the moment (seconds since 1970).
+
+        A later edition proves what it wrote, and nothing of what lay there before.
+        """
+        of_all = [c for c in self.checks if c.bag == item.bag and c.intact and not c.quick]
+        own = [archive for archive in self.archives if archive.bag == item.bag]
+        moments = [(c.turn, c.when) for c in of_all if _counts(c.where, item.where)][:1]
+        moments += [(a.turn, a.when) for a in own if a.edition == 1 and _counts(a.where, item.where)][:1]
+        if moments:
+            return max(moments)
+        return 0, own[-1].when if own else item.archived
+
+
+def _copy(item: Holding, newest: Holding, chest: ChestStatus, rule: Protection, past: _Past) -> Copy:
+    checks = [check for check in past.checks if check.bag == item.bag]
+    drills = [drill for drill in past.drills if drill.bag == item.bag]
+    # Good news counts only of the medium that it is of; bad news of whatever bears the chest's name.
+    since, checked = past.proven(item)
     # A quick check that finds something counts; one that finds nothing cannot take back what a full one found.
-    failed = next((check for check in own_checks if not check.intact), None)
-    passed = max((check.when for check in own_checks if check.intact and not check.quick), default=0.0)
-    checked = max(passed, item.archived)
-    drilled = next(iter(own_drills), None)
-    bad = (failed is not None and failed.when > checked) or (
-        drilled is not None and not drilled.passed and drilled.when > checked
+    failed = next((check for check in checks if not check.intact), None)
+    drilled = next((d for d in drills if not d.passed or _counts(d.where, item.where)), None)
+    # What was found wrong stands until every byte was found right after it: no later edition, and no date, takes it back.
+    bad = (failed is not None and failed.turn > since) or (
+        drilled is not None and not drilled.passed and drilled.turn > since
     )
     later = not item.fingerprint and not item.state and item.archived >= newest.archived
     current = item is newest or _is_same_state(item, newest) or later
     state: State = "safe"
     if item.gone:
         state = "missing"
-    elif bad or (full is not None and not full.intact and full.when >= checked):
+    elif bad:
         state = "damaged"
     elif item.partial or item.incomplete:
         state = "incomplete"

@@ -44,7 +44,7 @@ class Holding(msgspec.Struct, frozen=True):
     `machine` is the id of the computer that it came from, `origin` its folder there, made safe to show; `fingerprint` is
     the same for the same state of a library in every chest, and may be empty; `gone` says that it was not there any more.
     `state` is what it holds, by content, and `follows` the states it came after, with blanks between; `carried` counts files
-    that were not seen when it was last archived.
+    that were not seen when it was last archived. `turn` says what was noted after what, of whatever sort; no clock does.
     """
 
     chest: str
@@ -68,6 +68,7 @@ class Holding(msgspec.Struct, frozen=True):
     state: str = ""
     follows: str = ""
     carried: int = 0
+    turn: int = 0
 
 
 class PastRoom(msgspec.Struct, frozen=True):
@@ -78,8 +79,21 @@ class PastRoom(msgspec.Struct, frozen=True):
     when: float
 
 
+class PastArchive(msgspec.Struct, frozen=True):
+    """An edition that was archived: when (seconds since 1970), where the chest was, and after what (`turn`).
+
+    The first of a bag wrote all of it, and read it back.
+    """
+
+    bag: str
+    edition: int
+    when: float
+    where: str
+    turn: int
+
+
 class PastCheck(msgspec.Struct, frozen=True):
-    """The outcome of a verification: counts of files, and when (seconds since 1970)."""
+    """The outcome of a verification: counts of files, when (seconds since 1970), and after what (`turn`)."""
 
     bag: str
     quick: bool
@@ -88,10 +102,11 @@ class PastCheck(msgspec.Struct, frozen=True):
     wrong: int
     when: float
     where: str = ""
+    turn: int = 0
 
 
 class PastDrill(msgspec.Struct, frozen=True):
-    """The outcome of a drill: of which edition, whether it passed, the bag's tag manifest, and when."""
+    """The outcome of a drill: of which edition, whether it passed, the bag's tag manifest, when, and after what (`turn`)."""
 
     bag: str
     edition: int
@@ -99,6 +114,7 @@ class PastDrill(msgspec.Struct, frozen=True):
     top: str
     when: float
     where: str = ""
+    turn: int = 0
 
 
 class Round(msgspec.Struct, frozen=True):
@@ -210,28 +226,30 @@ class Ledger:
         """The places of libraries that `find` showed once, and of which an office was told that they are not there."""
         return frozenset(row["place"] for row in self._rows.of("seen") if row["gone"])
 
-    def forgotten_in(self, chest: str) -> dict[str, float]:
-        """Bags of a chest that a person removed on purpose, and when that was said."""
-        return {row["bag"]: row["when"] for row in self._of("forget", chest)}
+    def forgotten_in(self, chest: str) -> dict[str, int]:
+        """Bags of a chest that a person removed on purpose, and the turn in which that was said."""
+        return {row["bag"]: row["turn"] for row in self._of("forget", chest)}
 
     def checks(self, chest: str) -> tuple[PastCheck, ...]:
-        """The checks of one chest, the latest first."""
-        rows = self._latest("check", chest)
+        """The checks of one chest, the one that was noted last first; no clock counts."""
         return tuple(
-            PastCheck(r["bag"], r["quick"], r["intact"], r["files"], r["wrong"], r["when"], r["where"]) for r in rows
-        )
-
-    def checks_in_order(self, chest: str) -> tuple[PastCheck, ...]:
-        """The checks of one chest in the order in which they were noted, the latest last; no clock counts."""
-        return tuple(
-            PastCheck(r["bag"], r["quick"], r["intact"], r["files"], r["wrong"], r["when"], r["where"])
-            for r in self._of("check", chest)
+            PastCheck(r["bag"], r["quick"], r["intact"], r["files"], r["wrong"], r["when"], r["where"], r["turn"])
+            for r in self._latest("check", chest)
         )
 
     def drills(self, chest: str) -> tuple[PastDrill, ...]:
-        """The drills of one chest, the latest first."""
-        rows = self._latest("drill", chest)
-        return tuple(PastDrill(r["bag"], r["edition"], r["passed"], r["top"], r["when"], r["where"]) for r in rows)
+        """The drills of one chest, the one that was noted last first."""
+        return tuple(
+            PastDrill(r["bag"], r["edition"], r["passed"], r["top"], r["when"], r["where"], r["turn"])
+            for r in self._latest("drill", chest)
+        )
+
+    def archives(self, chest: str) -> tuple[PastArchive, ...]:
+        """What was archived to one chest, the one that was noted last first."""
+        return tuple(
+            PastArchive(r["bag"], r["edition"], r["when"], r["where"], r["turn"])
+            for r in self._latest("archive", chest)
+        )
 
     def rounds(self, chest: str) -> tuple[Round, ...]:
         """The checks of a chest's libraries that were begun and are not complete."""
@@ -278,11 +296,8 @@ class Ledger:
         return [row for row in self._rows.of(what) if row["chest"] == chest]
 
     def _latest(self, what: str, chest: str) -> list[Row]:
-        """The events of a chest, the latest first; of one moment, the one that was noted last."""
-        rows = self._of(what, chest)
-        rows.reverse()
-        rows.sort(key=lambda row: float(row["when"]), reverse=True)
-        return rows
+        """The events of a chest, the one that was noted last first."""
+        return self._of(what, chest)[::-1]
 
 
 @contextmanager

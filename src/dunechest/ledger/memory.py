@@ -40,9 +40,9 @@ def libraries_of(chest: str, where: str = "") -> dict[str, Remembered]:
         rows = own_rows()
     except (OSError, sqlite3.Error):
         return found  # whoever asks the ledger for more says what is wrong with it
-    told = [(row["when"], what, row) for what in ("archive", "check", "forget") for row in rows.of(what)]
-    for when, what, row in sorted(told, key=lambda item: item[0]):
-        bag = row["bag"]
+    told = [(row["turn"], what, row) for what in ("archive", "check", "forget") for row in rows.of(what)]
+    for _, what, row in sorted(told, key=lambda item: item[0]):
+        bag, when = row["bag"], row["when"]
         if row["chest"] != chest or (row.get("where") and where and row["where"] != where):
             continue
         if what == "forget":

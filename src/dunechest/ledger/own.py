@@ -8,6 +8,7 @@ from __future__ import annotations
 
 import sqlite3
 from contextlib import closing
+from itertools import count
 from pathlib import Path
 from typing import Any
 from urllib.parse import quote
@@ -37,6 +38,7 @@ def own_rows() -> Rows:
     notes = _notes(folder)
     found: dict[str, list[Told]] = {}
     gathered: set[str] = set()
+    turns = count()
     path = folder / NAME
     if path.is_file():
         _bring_up_to_date(folder)
@@ -46,13 +48,13 @@ def own_rows() -> Rows:
             for what, facts, moment in connection.execute(asked):
                 told = _facts(facts)
                 if told is not None and isinstance(moment, float):
-                    found.setdefault(what, []).append((told, moment))
+                    found.setdefault(what, []).append((told, moment, next(turns)))
             for own, _ in notes:
                 if connection.execute("SELECT 1 FROM events WHERE computer = 0 AND id = ?", (own,)).fetchone():
                     gathered.add(own)
     for own, event in notes:
         if own not in gathered:
-            found.setdefault(event.what, []).append((event.facts, event.when))
+            found.setdefault(event.what, []).append((event.facts, event.when, next(turns)))
     return Rows(found)
 
 

@@ -14,8 +14,8 @@ from dunechest.ledger.schema import TABLES, rows_after
 NAME = "ledger.sqlite"
 
 Row = dict[str, Any]
-#: Facts and moment of an event.
-Told = tuple[dict[str, Any], float]
+#: Facts and moment of an event, and its turn among all of them: what came later has a larger one, whatever the clock said.
+Told = tuple[dict[str, Any], float, int]
 
 
 class Rows:
@@ -24,15 +24,26 @@ class Rows:
     Parameters
     ----------
     events : mapping of str to iterable
-        Facts and moment of the events of each sort, in the order in which they hold.
+        Facts, moment and turn of the events of each sort, in the order in which they hold.
     """
 
     def __init__(self, events: Mapping[str, Iterable[Told]]) -> None:
         self._rows = {what: rows_after(table, events.get(what, ())) for what, table in TABLES.items()}
+        # The turns of those that are left, one after the other: an event that nobody asks for any more takes none.
+        every = sorted((row for rows in self._rows.values() for row in rows), key=_turn)
+        for turn, row in enumerate(every, start=1):
+            row["turn"] = turn
 
     def of(self, what: str) -> list[Row]:
-        """Return the rows that a sort of event made, the one that was changed last at the end."""
+        """Return the rows that a sort of event made, the one that was changed last at the end.
+
+        Each has a `turn`, which says what came after what, of whatever sort.
+        """
         return self._rows[what]
+
+
+def _turn(row: Row) -> int:
+    return int(row["turn"])
 
 
 def waiting(folder: Path) -> list[Path]:

@@ -153,18 +153,18 @@ def key_of(what: str, facts: dict[str, Any]) -> str:
     return key if len(key) <= _LONG else f"{key[: _LONG - 66]}#{hashlib.sha256(key.encode()).hexdigest()}"
 
 
-def rows_after(table: Table, events: Iterable[tuple[dict[str, Any], float]]) -> list[dict[str, Any]]:
-    """Return the rows that events make: facts and moment of each, in the order in which they hold."""
+def rows_after(table: Table, events: Iterable[tuple[dict[str, Any], float, int]]) -> list[dict[str, Any]]:
+    """Return the rows that events make: facts, moment and turn of each, in the order in which they hold."""
     rows: dict[tuple[Any, ...], dict[str, Any]] = {}
     defaults = {column.name: column.default for column in table.columns if column.default is not NEEDED}
-    for facts, when in events:
+    for facts, when, turn in events:
         values = values_of(table, facts, when)
         if values is None:
             continue
         full = defaults | values
         key = tuple(full[name] for name in table.key)
         before = rows.pop(key, None)  # it moves to the end: what was said last comes last
-        rows[key] = full if before is None else before | values
+        rows[key] = (full if before is None else before | values) | {"turn": turn}
     return list(rows.values())
 
 

@@ -79,13 +79,13 @@ def _in_order(chest: Chest, entries: Iterable[BagEntry]) -> list[tuple[BagEntry,
 
     with open_ledger() as ledger:
         rounds = {begun.bag: begun for begun in ledger.rounds(chest.id)}
-        complete: dict[str, float] = {}
+        complete: dict[str, int] = {}
         for past in ledger.checks(chest.id):
             if not past.quick:
-                complete.setdefault(past.bag, past.when)
+                complete.setdefault(past.bag, past.turn)
     order = sorted(
         {entry.name: entry for entry in entries}.values(),
-        key=lambda e: (e.name not in rounds, complete.get(e.name, 0.0), e.name),
+        key=lambda e: (e.name not in rounds, complete.get(e.name, 0), e.name),
     )
     return [(entry, rounds.get(entry.name, Round(entry.name, "", 0, 0))) for entry in order]
 

