@@ -239,6 +239,29 @@ def test_damage_counts_whenever_it_is_found(huge: Path, chest: dunechest.Chest, 
     assert "problems found, 1 fault" in command("chest", "show", chest.folder).out
 
 
+def test_large_files_among_small_ones_are_read_once_a_round(
+    tmp_path: Path, chest: dunechest.Chest, command: Command
+) -> None:
+    """Each evening goes on where the one before ended, whichever files are large; what it finds counts at once."""
+    library = tmp_path / "mixed"
+    library.mkdir()
+    for number in range(6):
+        (library / f"{number} large").write_bytes(bytes([number]) * 5_000_000)
+        (library / f"{number} small").write_text("ebb")
+    dunechest.archive([library], chest)
+    flip(bag_of(chest, "mixed") / "data" / "library" / "1 large")
+    files = 0
+    for evening in range(30):
+        (check,) = verify_for(chest, 0.0).checks
+        files += check.files
+        if check.wrong:
+            (item,) = command("status", "--json").json["libraries"]
+            assert (check.remaining > 0, item["copies"][0]["state"]) == (True, "damaged"), evening
+        if not check.remaining:
+            break
+    assert not check.remaining and files == 12 + 7
+
+
 @pytest.mark.parametrize(
     "words", [("--time-limit", "soon"), ("--time-limit", "20min", "--quick"), ("--time-limit", "0min")]
 )

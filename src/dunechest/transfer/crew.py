@@ -53,14 +53,20 @@ _Item = TypeVar("_Item")
 
 
 def batches(
-    items: Iterable[_Item], size_of: Callable[[_Item], int], most: int = BATCH_FILES
+    items: Iterable[_Item], size_of: Callable[[_Item], int], most: int = BATCH_FILES, *, in_order: bool = False
 ) -> Iterator[list[_Item]]:
-    """Group items into batches by the sizes of their files: small files together, a large one alone."""
+    """Group items into batches by the sizes of their files: small files together, a large one alone.
+
+    A large one overtakes the small ones that wait for others, unless all are to stay in order.
+    """
     batch: list[_Item] = []
     total = 0
     for item in items:
         size = size_of(item)
         if size > WHOLE:
+            if batch and in_order:
+                yield batch
+                batch, total = [], 0
             yield [item]
             continue
         batch.append(item)
@@ -233,7 +239,7 @@ class Crew:
         *,
         until: float = float("inf"),
     ) -> Iterator[tuple[_Item, DigestOutcome]]:
-        """Digest what items stand for; yield each with its outcome, in order.
+        """Digest what items stand for; yield each with its outcome, batch by batch.
 
         Parameters
         ----------
@@ -244,7 +250,8 @@ class Crew:
         task : callable
             What to read of an item.
         until : float
-            A moment (of `time.monotonic`) after which no further batch is begun; the first one always is.
+            A moment (of `time.monotonic`) after which no further batch is begun; the first one always is. Where there is such
+            a moment, all go in order: what is left then is what comes after the last one.
 
         Raises
         ------
@@ -265,7 +272,7 @@ class Crew:
 
         def jobs() -> Iterator[Job]:
             most = BATCH_FILES if self._helpers else BATCH_ALONE
-            for number, batch in enumerate(batches(items, size_of, most)):
+            for number, batch in enumerate(batches(items, size_of, most, in_order=until < float("inf"))):
                 if number and time.monotonic() >= until:
                     return
                 sent[number] = batch

@@ -101,7 +101,11 @@ def _note(chest: Chest, entry: BagEntry, begun: Round, check: BagCheck) -> None:
     # The result is shown; without this only the memory of it is missing.
     if check.remaining:
         facts = {"chest": chest.id, "bag": entry.name, "next": check.next, "wrong": wrong, "files": files}
-        events.try_append(("round", facts))
+        # What was found wrong counts at once, and not only when the round is complete.
+        met = (
+            [check_event(chest, entry.name, quick=True, files=check.files, wrong=check.wrong)] if check.wrong else []
+        )
+        events.try_append(("round", facts), *met)
     else:
         facts = {"chest": chest.id, "bag": entry.name, "next": "", "wrong": 0, "files": 0}
         events.try_append(("round", facts), check_event(chest, entry.name, quick=False, files=files, wrong=wrong))
