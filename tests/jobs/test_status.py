@@ -164,8 +164,14 @@ def test_a_chest_from_another_computer_is_met(
     monkeypatch.setenv("DUNECHEST_HOME", str(tmp_path / "another computer"))
     command("chest", "show", drives["blue"])
     ran = command("status")
-    assert (ran.status, "dunechest copy blue sand shed" in ran.out) == (1, True)
+    assert (ran.status, "-> dunechest verify blue" in ran.out, "archive it again" in ran.out) == (1, True, False)
+    assert command("verify", "blue").status == 0
+    assert "-> dunechest copy blue sand shed" in command("status").out
     command("restore", drives["sand"])
+    item = command("status", "--json").library
+    assert (item["safe"], item["on_this_computer"], item["good_copy_count"]) == (False, False, 1)
+    # What another computer read is its own knowledge; what is checked here counts.
+    assert command("verify", "sand").status == 0
     item = command("status", "--json").library
     assert (item["safe"], item["on_this_computer"], item["good_copy_count"]) == (True, False, 2)
 
@@ -227,8 +233,12 @@ def test_it_agrees_with_a_plain_model(
                     where="",
                     **facts,
                 )
-                before = model.get(key, {"bad": False, "undrilled": False})
-                model[key] = before | {"state": value, "archived": now[0], "checked": now[0], "gone": False}
+                before = model.get(key, {"bad": False, "undrilled": False, "checked": now[0]})
+                edition = 2 if key in model else 1
+                events.append(
+                    "archive", chest=chest, bag=library, origin="", edition=edition, files=1, bytes=1, top=f"{now[0]}"
+                )
+                model[key] = before | {"state": value, "archived": now[0], "gone": False}
             elif what == "check" and key in model and not model[key]["gone"]:
                 events.append("check", chest=chest, bag=library, quick=False, intact=value, files=1, wrong=0)
                 model[key] |= {"bad": not value} | ({"checked": now[0], "undrilled": False} if value else {})
@@ -273,6 +283,8 @@ def test_a_ledger_that_lacks_something_and_a_torn_one_say_so(
     ran = command("status")
     assert ran.status in (0, 1), "what a chest holds is learnt again when it is met"
     command("chest", "show", "blue")
+    assert states(command) == {"shed": {"blue": "unchecked"}}, "nobody knows any more that it was read"
+    assert command("verify", "blue").status == 0
     assert states(command) == {"shed": {"blue": "safe"}}
     ledger.write_bytes(b"not a database, though long enough to be taken for one" * 40)
     assert "cannot be used" in command("status").err

@@ -149,6 +149,7 @@ def test_drives_are_told_apart_and_damage_counts_whatever_number_a_drive_has_on_
     for name, chest in (("office-pc", "c1"), ("new-laptop", "c2")):
         with office.at(name):
             events.append("chest", id=chest, label=chest, folder=f"/media/{chest}")
+            events.append("archive", chest=chest, bag="ropes", origin="/ropes", edition=1, files=1, bytes=1)
             events.append("hold", chest=chest, archived=clock.now(), where="811:dune-chest", drive="811", **facts)
             dunechest.send_to_office()
     with office.at("office-pc"):

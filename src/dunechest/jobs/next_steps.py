@@ -141,6 +141,8 @@ def _to_archive(
             (chest for chest in chests if states.get(chest.id) in (None, "behind", "incomplete")),
             key=lambda chest: (states.get(chest.id) is None, not chest.present, chest.label.casefold()),
         )
+        if not library.here and aged and not library.good:
+            continue  # what there is of it is checked first; then it can be copied
         if not library.here:
             yield _from_elsewhere(library, [chest for chest in order if states.get(chest.id) in (None, "behind")])
             continue

@@ -293,7 +293,8 @@ class _Past(msgspec.Struct, frozen=True):
     def proven(self, item: Holding) -> tuple[int, float]:
         """Return when every byte of a bag was last found right: the turn, and the moment (seconds since 1970).
 
-        A later edition proves what it wrote, and nothing of what lay there before.
+        A later edition proves what it wrote, and nothing of what lay there before. Of a bag that came by other means, as a copy
+        that was made by hand, nothing is proven until it is checked: then the moment is 0.
         """
         of_all = [c for c in self.checks if c.bag == item.bag and c.intact and not c.quick]
         own = [archive for archive in self.archives if archive.bag == item.bag]
@@ -301,7 +302,7 @@ class _Past(msgspec.Struct, frozen=True):
         moments += [(a.turn, a.when) for a in own if a.edition == 1 and _counts(a.where, item.where)][:1]
         if moments:
             return max(moments)
-        return 0, own[-1].when if own else item.archived
+        return 0, own[-1].when if own else 0.0
 
 
 def _copy(item: Holding, newest: Holding, chest: ChestStatus, rule: Protection, past: _Past) -> Copy:
