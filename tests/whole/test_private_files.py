@@ -53,7 +53,7 @@ def test_whoever_may_not_read_a_file_is_told_so_and_gets_all_else(
     ran = as_person("drill", stick, user=PLOVER)
     assert (ran.returncode, "NOT TRIED" in ran.stdout) == (4, True)
     told = json.loads(as_person("status", "--json", user=PLOVER).stdout)
-    assert [copy["state"] for library in told["libraries"] for copy in library["copies"]] == ["safe"]
+    assert [copy["state"] for library in told["libraries"] for copy in library["copies"]] == ["unchecked"]
     back = tmp_path / f"home {PLOVER}" / "papers"
     plan = as_person("restore", stick, "papers", "--into", back, "--plan", user=PLOVER)
     assert plan.returncode == 0, plan.stdout
@@ -63,7 +63,7 @@ def test_whoever_may_not_read_a_file_is_told_so_and_gets_all_else(
     assert ran.returncode == 4, ran.stdout + ran.stderr
     assert sorted(path.name for path in back.iterdir()) == [f"open {number}.txt" for number in range(4)]
     told = json.loads(as_person("status", "--json", user=PLOVER).stdout)
-    assert [copy["state"] for library in told["libraries"] for copy in library["copies"]] == ["safe"]
+    assert [copy["state"] for library in told["libraries"] for copy in library["copies"]] == ["unchecked"]
 
 
 def test_what_the_administrator_restores_belongs_to_who_asked(
