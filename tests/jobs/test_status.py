@@ -450,3 +450,22 @@ def test_a_copy_is_as_proven_as_its_oldest_file(
     assert states(command)["shed"] == {"blue": "unchecked", "sand": "unchecked"}
     assert command("verify", "blue").status == 0
     assert states(command)["shed"] == {"blue": "safe", "sand": "unchecked"}
+
+
+@pytest.mark.parametrize("off", [365 * DAY, 8 * 366 * DAY, -25 * 366 * DAY])
+def test_ages_do_not_believe_a_clock_that_was_wrong_for_a_night(
+    library: Path, drives: dict[str, Path], command: Command, monkeypatch: pytest.MonkeyPatch, off: float
+) -> None:
+    begun = clock.now()
+    for label in drives:
+        command("archive", library, "--to", label)
+    with monkeypatch.context() as wrong:
+        wrong.setattr(clock, "now", lambda: begun + off)
+        for label in drives:
+            assert command("verify", label).status == 0
+    assert states(command)["shed"] == {"blue": "safe", "sand": "safe"}
+    assert "days ago" not in command("chest", "list").out and "in the future" not in command("chest", "list").out
+    monkeypatch.setattr(clock, "now", lambda: begun + 100 * DAY)
+    assert states(command)["shed"] == {"blue": "unchecked", "sand": "unchecked"}
+    assert command("verify", "blue").status == 0
+    assert states(command)["shed"] == {"blue": "safe", "sand": "unchecked"}

@@ -44,6 +44,12 @@ INSERT INTO forgotten VALUES ('c1', 'kites', 80.0);
 """
 
 
+@pytest.fixture(autouse=True)
+def early(monkeypatch: pytest.MonkeyPatch) -> None:
+    """What happens here happens in the first seconds of 1970, as the rows have it."""
+    monkeypatch.setattr(clock, "now", lambda: 1000.0)
+
+
 def _before(folder: Path) -> Path:
     folder.mkdir(exist_ok=True)
     with sqlite3.connect(folder / "ledger.sqlite") as connection:

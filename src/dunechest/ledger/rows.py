@@ -8,7 +8,9 @@ from typing import Any
 
 import msgspec
 
+from dunechest import clock
 from dunechest.ledger.events import NOTES, Event, turn_of
+from dunechest.ledger.moments import believed
 from dunechest.ledger.schema import TABLES, rows_after
 
 NAME = "ledger.sqlite"
@@ -30,20 +32,21 @@ class Rows:
     def __init__(self, events: Mapping[str, Iterable[Told]]) -> None:
         self._rows = {what: rows_after(table, events.get(what, ())) for what, table in TABLES.items()}
         # The turns of those that are left, one after the other: an event that nobody asks for any more takes none.
-        every = sorted((row for rows in self._rows.values() for row in rows), key=_turn)
-        for turn, row in enumerate(every, start=1):
+        every = sorted(
+            ((row, TABLES[what].when) for what, rows in self._rows.items() for row in rows),
+            key=lambda pair: int(pair[0]["turn"]),
+        )
+        moments = believed([row[when] for row, when in every], clock.now())
+        for turn, ((row, when), moment) in enumerate(zip(every, moments, strict=True), start=1):
             row["turn"] = turn
+            row[when] = moment
 
     def of(self, what: str) -> list[Row]:
         """Return the rows that a sort of event made, the one that was changed last at the end.
 
-        Each has a `turn`, which says what came after what, of whatever sort.
+        Each has a `turn`, which says what came after what, of whatever sort; its moment is one that fits into that order.
         """
         return self._rows[what]
-
-
-def _turn(row: Row) -> int:
-    return int(row["turn"])
 
 
 def waiting(folder: Path) -> list[Path]:
