@@ -38,7 +38,7 @@ def show_plan(out: Out, plan: ReclaimPlan, *, asking: bool = False) -> None:
     if plan.blocks:
         say(
             console,
-            f"About {size(plan.blocks)} would come free{' when the trash is emptied' if plan.options.trash else ''}.",
+            f"That would free about {size(plan.blocks)}{' when the trash is emptied' if plan.options.trash else ''}.",
             indent=2,
         )
     stays = [f"{shown(path)}: {shown(why)}" for path, why in plan.staying]

@@ -105,7 +105,7 @@ def _hard_links(going: Iterable[FileEntry]) -> Iterator[Finding]:
             "hard-links",
             "info",
             f"{number(len(left), 'file')} have other names elsewhere on the disk (hard links); first {shown(left[0].path)}.",
-            "Those names keep their content, and their space does not come free.",
+            "Those names keep their content, and deleting these frees no space.",
         )
 
 
