@@ -338,6 +338,7 @@ def test_the_library_can_do_what_the_commands_do(command: Command) -> None:
         "search": ("search",),
         "status": ("status",),
         "report": ("overview", "write_report"),
+        "computers": ("list_computers", "say_computer"),
         "places": ("mapped_places", "remember_place", "forget_place"),
         "completion": (),
         "schema": (),

@@ -89,6 +89,7 @@ if TYPE_CHECKING:
     from dunechest.jobs.compare.by_bytes import compare
     from dunechest.jobs.compare.chests import ChestComparison, LibraryComparison, compare_chests
     from dunechest.jobs.compare.result import Comparison, Mismatch
+    from dunechest.jobs.computers import MetComputer, list_computers, say_computer
     from dunechest.jobs.copy import copy_chest
     from dunechest.jobs.copy.plan import BagChange, CopyPlan, FileToCopy
     from dunechest.jobs.copy.planning.make import plan_copy
@@ -347,6 +348,7 @@ _MODULES = {
     "jobs.compare.by_bytes": ("compare",),
     "jobs.compare.chests": ("ChestComparison", "LibraryComparison", "compare_chests"),
     "jobs.compare.result": ("Comparison", "Mismatch"),
+    "jobs.computers": ("MetComputer", "list_computers", "say_computer"),
     "jobs.copy": ("copy_chest",),
     "jobs.copy.plan": ("BagChange", "CopyPlan", "FileToCopy"),
     "jobs.copy.planning.make": ("plan_copy",),
@@ -582,6 +584,7 @@ __all__ = [
     "MendPlan",
     "MendResult",
     "MergeResult",
+    "MetComputer",
     "Mismatch",
     "NewLibrary",
     "NextStep",
@@ -726,6 +729,7 @@ __all__ = [
     "left_behind",
     "library_at",
     "list_chests",
+    "list_computers",
     "list_editions",
     "list_homes",
     "list_kinds",
@@ -771,6 +775,7 @@ __all__ = [
     "run_due",
     "run_routine",
     "saved_plan",
+    "say_computer",
     "search",
     "send_to_office",
     "set_chest_place",

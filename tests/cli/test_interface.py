@@ -65,11 +65,12 @@ def test_everything_public_can_be_had(tmp_path: Path, monkeypatch: pytest.Monkey
 def test_every_command_has_help_and_the_common_options(name: str, command: Command) -> None:
     ran = command(name, "--help")
     assert ran.status == 0
-    if name in ("chest", "kinds", "editions", "places", "routine", "office"):
+    if name in ("chest", "computers", "kinds", "editions", "places", "routine", "office"):
         inner = {
             "office": ("set-up", "add", "remove", "join", "leave", "send", "show"),
             "chest": ("new", "connect", "list", "show"),
             "kinds": ("list", "show", "check", "draft", "try", "add"),
+            "computers": ("list", "mine", "not-mine"),
             "editions": ("list", "drop"),
             "places": ("list", "forget"),
             "routine": ("add", "list", "run", "remove"),

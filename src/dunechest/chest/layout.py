@@ -4,6 +4,7 @@ A chest is a folder ``dune-chest`` at the top of a drive::
 
     dune-chest/
       chest.json  READ-ME.txt  chest-sha512.txt
+      log/COMPUTER.jsonl                  what each computer did to the chest and found in it
       bags/NAME/                          a bag (RFC 8493), one a library
         bagit.txt  bag-info.txt  manifest-sha512.txt  tagmanifest-sha512.txt  HOW-TO-RESTORE.txt
         data/library/                     the library
@@ -23,6 +24,8 @@ BAGS = "bags"
 CHEST_RECORD = "chest.json"
 READ_ME = "READ-ME.txt"
 CHEST_SUMS = "chest-sha512.txt"
+#: What each computer did and found, a file each.
+LOG = "log"
 
 #: The payload in a bag, and below that the library itself and files from outside it; as prefixes of paths, too.
 DATA_FOLDER = "data"

@@ -40,6 +40,7 @@ GROUPS: dict[str, dict[str, str]] = {
         "release": "Make a drive safe to unplug.",
     },
     "Together": {
+        "computers": "Say which other computers on your drives are yours.",
         "office": "Share with other computers what is safe.",
     },
     "Bring back": {
@@ -59,6 +60,8 @@ GROUPS: dict[str, dict[str, str]] = {
         "help": "Show the help of a command.",
     },
 }
+#: Commands that are groups of others.
+_GROUPS = ("chest", "computers", "kinds", "editions", "places", "routine", "office")
 COMMANDS = {name: line for group in GROUPS.values() for name, line in group.items()}
 
 EPILOG = """\b
@@ -195,6 +198,7 @@ def _run(args: Sequence[str], out: Any) -> int:
         status = result if isinstance(result, int) else 0
         _tell_office(out)
         _say_lost(out)
+        _ask_whose(out)
         if out.problems and not status:
             status = 1
         if out.json and out.has_document:
@@ -259,6 +263,27 @@ def _say_lost(out: Any) -> None:
         show_findings(out, found)
 
 
+def _ask_whose(out: Any) -> None:
+    """Ask of each computer that was met for the first time in the log of a chest whether it is this person's."""
+    if "dunechest.jobs.chest_log" not in sys.modules or not out.shows or out.command.startswith("computers"):
+        return
+    if not (sys.stdin.isatty() and sys.stdout.isatty()):
+        return
+    from dunechest.jobs.computers import list_computers, say_computer
+    from dunechest.names import shown
+
+    for computer in list_computers():
+        if computer.whose != "unknown":
+            continue
+        click.echo(
+            f"\nThe computer {shown(computer.name)} uses the drive {shown(computer.chest)} too. If it is yours, what it "
+            "archived and checked counts here as well."
+        )
+        told = click.prompt("Is it yours?", type=click.Choice(["yes", "no", "later"]), default="later")
+        if told != "later":
+            say_computer(computer.id, mine=told == "yes")
+
+
 def _common_first(out: Any, words: list[str]) -> list[str]:
     """Take note of the common options that stand before the command, or between a group and its command."""
     flags = {"--json": "json", "--quiet": "quiet", "--no-progress": "progress", "--verbose": "verbose"}
@@ -266,7 +291,7 @@ def _common_first(out: Any, words: list[str]) -> list[str]:
     while place < len(words) and words[place] in flags:
         place += 1
     head, rest = words[:place], words[place:]
-    group = rest[:1] if rest and rest[0] in ("chest", "kinds", "editions", "places", "routine", "office") else []
+    group = rest[:1] if rest and rest[0] in _GROUPS else []
     after = rest[len(group) :]
     while group and after and after[0] in flags:
         head.append(after.pop(0))

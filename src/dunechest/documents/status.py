@@ -93,7 +93,10 @@ class Step(Document):
 
 
 class Status(Document):
-    """How well each library is protected; `office` is null unless the office was asked."""
+    """How well each library is protected; `office` is null unless the office was asked.
+
+    `elsewhere_count` are libraries of other computers that are not listed.
+    """
 
     libraries: list[ProtectedLibrary]
     safe: bool
@@ -104,5 +107,10 @@ class Status(Document):
     moved_libraries: list[RehomedLibrary]
     routines: list[RoutineState]
     office: OfficeSeen | None
+    elsewhere_count: Count
 
-    _sources: ClassVar[Mapping[str, str]] = {"unprotected_libraries": "unprotected", "moved_libraries": "moved"}
+    _sources: ClassVar[Mapping[str, str]] = {
+        "elsewhere_count": "elsewhere",
+        "unprotected_libraries": "unprotected",
+        "moved_libraries": "moved",
+    }

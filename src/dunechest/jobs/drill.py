@@ -16,6 +16,7 @@ import msgspec
 from dunechest.chest.chest import Chest
 from dunechest.errors import CutOffError, DuneChestError, RefusedError, UsageError
 from dunechest.findings import blocking
+from dunechest.jobs.chest_log import keep_in_step
 from dunechest.jobs.chests import top_of
 from dunechest.jobs.named import get_chest, names_of
 from dunechest.jobs.restore.doing.carry_out import carry_out_once
@@ -171,6 +172,7 @@ def _note(chest: Chest, bag: str, *, passed: bool, files: int, edition: int) -> 
             },
         )
     )
+    keep_in_step(chest)
 
 
 def _plan(chest: Chest, name: str, scratch: Path, progress: Progress) -> RestorePlan:

@@ -12,6 +12,7 @@ from dunechest.chest.file_table import FileTable
 from dunechest.chest.records import LibraryRecord, when
 from dunechest.errors import DuneChestError
 from dunechest.jobs.catalogue import note_files
+from dunechest.jobs.chest_log import keep_in_step
 from dunechest.ledger import events
 from dunechest.ledger.memory import libraries_of
 from dunechest.machine.drives import ENDLESS, drive_identity, filesystem
@@ -65,6 +66,7 @@ def note_holdings(
     items += _room(chest)
     if items:
         events.try_append(*items)  # what was seen is shown; without this only the memory of it is missing
+    keep_in_step(chest)
 
 
 def _damaged(chest: Chest, entries: Iterable[BagEntry], where: str) -> list[tuple[str, dict[str, Any]]]:
@@ -110,6 +112,7 @@ def note_damage(chest: Chest, bag: str, wrong: int, *, always: bool = False) -> 
             "where": where,
         }
         events.try_append(("check", facts))
+        keep_in_step(chest)
 
 
 def is_known_damaged(chest: Chest, bag: str) -> bool:

@@ -8,6 +8,7 @@ from typing import ClassVar
 
 import msgspec
 
+from dunechest.jobs.chest_log import look_into_log
 from dunechest.jobs.homes import Home, list_homes
 from dunechest.jobs.known_chests import ChestStatus, list_chests
 from dunechest.jobs.safety import ProtectedLibrary
@@ -79,6 +80,8 @@ class Known(msgspec.Struct):
         The id of the only computer whose libraries are asked for.
     office : OfficeSeen, optional
         The office that knows this.
+    name : str
+        What this computer is called; empty if an office knows this.
     """
 
     ledger: Ledger
@@ -90,6 +93,7 @@ class Known(msgspec.Struct):
     names: dict[str, str] = msgspec.field(default_factory=dict)
     only: str | None = None
     office: OfficeSeen | None = None
+    name: str = ""
 
     @property
     def own_homes(self) -> tuple[Home, ...]:
@@ -122,10 +126,15 @@ def first_places(homes: Iterable[Home]) -> dict[str, str]:
 def known_here() -> Known:
     """Return what this computer knows by itself."""
     chests = tuple(known for known in list_chests().chests if known.retired is None)
+    for known in chests:
+        if known.present:
+            look_into_log(known.folder)
     homes = list_homes()
-    here = this_machine(state_folder()).id
+    own = this_machine(state_folder())
+    here = own.id
     with open_ledger() as ledger:
-        return Known(ledger, chests, here, found_here(ledger, here), homes, {here: first_places(homes)})
+        moved = {here: first_places(homes)}
+        return Known(ledger, chests, here, found_here(ledger, here), homes, moved, name=own.name)
 
 
 def found_here(ledger: Ledger, here: str) -> tuple[Found, ...]:

@@ -13,6 +13,7 @@ from dunechest.chest.chest import Chest
 from dunechest.chest.chest_record import read_chest
 from dunechest.chest.find_chest import find_chest
 from dunechest.errors import DuneChestError
+from dunechest.jobs.chest_log import keep_in_step
 from dunechest.ledger import events
 from dunechest.machine.drives import drive_folders, filesystem
 from dunechest.values import Value, frame
@@ -77,8 +78,10 @@ class ChestList(Value, msgspec.Struct, frozen=True):
 
 
 def note_chest(chest: Chest) -> str | None:
-    """Note in the ledger that a chest was met; a failure comes back as words, since the job is done."""
-    return events.try_append(("chest", facts_of(chest))) or None
+    """Note in the ledger that a chest was met, and what its log knows; a failure comes back as words, since the job is done."""
+    why = events.try_append(("chest", facts_of(chest))) or None
+    keep_in_step(chest)
+    return why
 
 
 def facts_of(chest: Chest) -> dict[str, str]:

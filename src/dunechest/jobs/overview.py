@@ -84,7 +84,7 @@ class Overview(Value, msgspec.Struct, frozen=True):
     note: str
 
 
-def overview(*, office: bool = False, computer: str | None = None) -> Overview:
+def overview(*, office: bool = False, computer: str | None = None, everyone: bool = False) -> Overview:
     """Say what is safe, and how libraries and drives have grown.
 
     Parameters
@@ -93,6 +93,8 @@ def overview(*, office: bool = False, computer: str | None = None) -> Overview:
         Say it of all computers of the office.
     computer : str, optional
         Say it of this computer of the office.
+    everyone : bool
+        Say it of all computers that this one heard of through drives.
 
     Returns
     -------
@@ -106,7 +108,7 @@ def overview(*, office: bool = False, computer: str | None = None) -> Overview:
     DuneChestError
         If the ledger cannot be used.
     """
-    result = status(office=office, computer=computer)
+    result = status(office=office, computer=computer, everyone=everyone)
     if result.office is not None:
         return _of_office(result)
     note = ""

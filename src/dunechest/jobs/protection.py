@@ -19,7 +19,7 @@ from __future__ import annotations
 import msgspec
 
 from dunechest.errors import UsageError
-from dunechest.jobs.settings import read_settings, settings_file
+from dunechest.ledger.settings import read_settings, settings_file
 from dunechest.names import shown
 
 

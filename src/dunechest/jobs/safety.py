@@ -47,6 +47,7 @@ class ProtectedLibrary(Value, msgspec.Struct, frozen=True):
 
     `origin` is its folder on the computer that it came from; `here` says whether that is this computer. `moved` says where
     it is if it was moved to a drive, `beside_chests` are the ids of chests that are seen to be on that very drive.
+    `there` says whether its folder is there, as far as this computer can see.
     """
 
     _shown: ClassVar[tuple[str, ...]] = ("name", "safe")
@@ -63,6 +64,7 @@ class ProtectedLibrary(Value, msgspec.Struct, frozen=True):
     copies: tuple[Copy, ...]
     moved: Home | None = None
     beside_chests: frozenset[str] = frozenset()
+    there: bool = True
 
     @property
     def good(self) -> tuple[Copy, ...]:

@@ -14,8 +14,8 @@ from typing import TYPE_CHECKING
 from dunechest.errors import UsageError
 from dunechest.jobs.here import machine_name
 from dunechest.jobs.known_chests import note_chest
-from dunechest.jobs.settings import put_table, read_settings, settings_file, table_of
 from dunechest.ledger.folder import state_folder
+from dunechest.ledger.settings import put_table, read_settings, settings_file, table_of
 from dunechest.machine import secrets
 from dunechest.names import shown
 from dunechest.remote.address import Address, address_of

@@ -16,10 +16,12 @@ from dunechest.jobs.known_chests import ChestStatus
 from dunechest.jobs.next_steps import next_steps
 from dunechest.jobs.protection import Protection, Rules, read_rules
 from dunechest.jobs.safety import Copy, NextStep, ProtectedLibrary, State, Unprotected
-from dunechest.jobs.settings import settings_file
+from dunechest.jobs.same_library import same_library
 from dunechest.ledger.folder import state_folder
-from dunechest.ledger.ledger import Holding, PastArchive, PastCheck, PastDrill
-from dunechest.names import shown
+from dunechest.ledger.ledger import Holding, PastArchive, PastCheck, PastDrill, PutBack
+from dunechest.ledger.settings import settings_file
+from dunechest.machine.volumes import is_same_place
+from dunechest.names import quoted, shown
 from dunechest.values import Value
 from dunechest.words import number
 
@@ -33,7 +35,7 @@ class Status(Value, msgspec.Struct, frozen=True):
     """How well each library is protected, what to do next, most urgent first, and the chests that are expected.
 
     `moved` are libraries that were moved to a drive, with where each is now; `routines` say how what runs by itself does.
-    `office` is set if the answer is that of an office.
+    `office` is set if the answer is that of an office. `elsewhere` counts libraries of other computers that are not shown.
     """
 
     _shown: ClassVar[tuple[str, ...]] = ("safe",)
@@ -46,6 +48,7 @@ class Status(Value, msgspec.Struct, frozen=True):
     moved: tuple[Home, ...] = ()
     routines: tuple[RoutineState, ...] = ()
     office: OfficeSeen | None = None
+    elsewhere: int = 0
 
     @property
     def safe(self) -> bool:
@@ -56,6 +59,8 @@ class Status(Value, msgspec.Struct, frozen=True):
     def verdict(self) -> str:
         """Whether they are, in a sentence."""
         count = len(self.libraries) + len(self.unprotected)
+        if not count and self.elsewhere:
+            return "Nothing of this computer is archived, as far as is known. To begin: dunechest find"
         if not count:
             return "Nothing is known yet. To begin: dunechest find"
         if self.safe:
@@ -71,7 +76,7 @@ class Status(Value, msgspec.Struct, frozen=True):
         return f" on {shown(self.office.computer)}" if self.office.computer else " in the office"
 
 
-def status(*, office: bool = False, computer: str | None = None) -> Status:
+def status(*, office: bool = False, computer: str | None = None, everyone: bool = False) -> Status:
     """Say how well each library is protected, from what this computer has seen.
 
     Parameters
@@ -81,6 +86,8 @@ def status(*, office: bool = False, computer: str | None = None) -> Status:
         settings of this computer.
     computer : str, optional
         Only for the libraries of this computer of the office.
+    everyone : bool
+        For the libraries of all computers that this one heard of through drives, too.
 
     Returns
     -------
@@ -101,7 +108,8 @@ def status(*, office: bool = False, computer: str | None = None) -> Status:
         known = known_in_office(computer)
     else:
         known = known_here()
-    libraries = tuple(sorted(_copies(known, rules), key=lambda pair: (pair[0].safe, pair[0].name)))
+    every = sorted(_copies(known, rules), key=lambda pair: (pair[0].safe, pair[0].name))
+    libraries = tuple(pair for pair in every if everyone or known.office is not None or pair[0].here)
     archived = {(machine, known.first_place(machine, library.origin)) for library, machine in libraries}
     seconds = {(known.here, str(home.second.path)) for home in known.own_homes if home.second is not None}
     never: dict[tuple[str, str], Unprotected] = {}
@@ -117,9 +125,13 @@ def status(*, office: bool = False, computer: str | None = None) -> Status:
         *_of_moved(known.own_homes),
         *_of_routines(routines),
         *_of_office(),
+        *_of_put_back(known),
         *next_steps(protected, unprotected, known.chests, _called(known)),
+        *_of_strangers(protected, known),
     )
-    return Status(protected, unprotected, steps, known.shown_chests(protected), known.homes, routines, known.office)
+    chests = known.shown_chests(protected)
+    elsewhere = len(every) - len(libraries)
+    return Status(protected, unprotected, steps, chests, known.homes, routines, known.office, elsewhere)
 
 
 def _routines() -> tuple[RoutineState, ...]:
@@ -156,6 +168,47 @@ def _of_office() -> Iterable[NextStep]:
         yield NextStep(
             f"The office has not heard of this computer for more than a week. {why}", "dunechest office send"
         )
+
+
+def _of_put_back(known: Known) -> Iterable[NextStep]:
+    """Yield what to do about chests that are older than what is known of them."""
+    for chest in known.chests:
+        for back in known.ledger.put_back(chest.id)[:1]:
+            checks = {c.bag for c in known.ledger.checks(chest.id) if c.intact and not c.quick and c.turn > back.turn}
+            held = {item.bag for item in known.ledger.holdings() if item.chest == chest.id and not item.gone}
+            if held - checks:
+                words = (
+                    f"{shown(chest.label)} is older than what is known of it: an older image of its drive may have been put "
+                    f"back. Its log lacks {number(back.missing, 'entry', 'entries')}. Check what it holds."
+                )
+                yield NextStep(words, f"dunechest verify {quoted(chest.label)}")
+
+
+def _of_strangers(libraries: Iterable[ProtectedLibrary], known: Known) -> Iterable[NextStep]:
+    """Yield whom to ask about: computers that checked what this one did not, if they are this person's."""
+    if known.office is not None:
+        return
+    from dunechest.ledger.trust import other_computers
+
+    vouched, others = known.ledger.vouched(), other_computers()
+    waiting = {
+        (copy.chest, copy.bag)
+        for library in libraries
+        if not library.safe
+        for copy in library.copies
+        if copy.state == "unchecked"
+    }
+    computers = {computer.id: computer for computer in known.ledger.computers()}
+    for own in dict.fromkeys(
+        by for chest, bag, by in sorted(vouched) if (chest, bag) in waiting and by not in others
+    ):
+        if own not in computers:
+            continue
+        name = computers[own].name
+        alike = sum(item.name.casefold() == name.casefold() for item in computers.values())
+        word = name if name and alike == 1 and not name.startswith("-") else own[:8]
+        message = f"The computer {shown(name)} checked copies that this computer did not. If it is yours, they count here too."
+        yield NextStep(message, f"dunechest computers mine {quoted(word)}")
 
 
 def _beside(home: Home | None, chests: Iterable[ChestStatus]) -> frozenset[str]:
@@ -208,23 +261,31 @@ def _copies(known: Known, rules: Rules) -> list[tuple[ProtectedLibrary, str]]:
         if item.chest in expected and item.name and forgotten[item.chest].get(item.bag, 0) < item.turn
     ]
     past = {
-        chest: _Past(known.ledger.checks(chest), known.ledger.drills(chest), known.ledger.archives(chest))
+        chest: _Past(
+            known.ledger.checks(chest),
+            known.ledger.drills(chest),
+            known.ledger.archives(chest),
+            known.ledger.put_back(chest),
+        )
         for chest in expected
     }
     found = []
-    for group in _same_library(held, known):
+    for (machine, place), group in same_library(held, known):
         newest = _newest(group, known)
-        if known.only is not None and newest.machine != known.only:
+        here = machine == known.here
+        if known.only is not None and machine != known.only:
             continue
         rule = rules.of(newest.name)
         copies = tuple(_copy(item, newest, expected[item.chest], rule, past[item.chest]) for item in group)
-        home = known.home_of(newest.machine, newest.origin)
+        home = known.home_of(machine, place)
+        origin = place if newest.machine != machine else newest.origin
+        computer = known.name if here and known.name else known.names.get(machine, newest.computer)
         library = ProtectedLibrary(
-            newest.name, newest.kind, known.names.get(newest.machine, newest.computer), newest.origin,
-            newest.machine == known.here, newest.files, newest.bytes, rule,
+            newest.name, newest.kind, computer, origin, here, newest.files, newest.bytes, rule,
             tuple(sorted(copies, key=lambda copy: copy.label.casefold())), home, _beside(home, known.chests),
+            there=not here or os.path.lexists(origin) or (home is not None),
         )  # fmt: skip
-        found.append((library, newest.machine))
+        found.append((library, machine))
     return found
 
 
@@ -260,49 +321,32 @@ def _is_same_state(item: Holding, newest: Holding) -> bool:
     return bool(item.fingerprint) and item.fingerprint == newest.fingerprint
 
 
-def _same_library(held: Iterable[Holding], known: Known) -> list[list[Holding]]:
-    """Group holdings that are copies of one library: from one folder of one computer, or in one state.
-
-    A name alone says nothing: two libraries may have the same.
-    """
-    groups: list[list[Holding]] = []
-    keys: list[set[tuple[str, str]]] = []
-    for item in held:
-        own = {(item.machine, known.first_place(item.machine, item.origin))} | (
-            {("state", item.fingerprint)} if item.fingerprint else set()
-        )
-        first, *others = [i for i, known in enumerate(keys) if known & own] or [len(groups)]
-        if first == len(groups):
-            groups.append([])
-            keys.append(set())
-        groups[first].append(item)
-        keys[first] |= own
-        for other in reversed(others):
-            groups[first] += groups.pop(other)
-            keys[first] |= keys.pop(other)
-    return groups
-
-
 class _Past(msgspec.Struct, frozen=True):
     """What was found of a chest, and archived to it, the last of each first."""
 
     checks: tuple[PastCheck, ...]
     drills: tuple[PastDrill, ...]
     archives: tuple[PastArchive, ...]
+    put_back: tuple[PutBack, ...]
 
     def proven(self, item: Holding) -> tuple[int, float]:
         """Return when every byte of a bag was last found right: the turn, and the moment (seconds since 1970).
 
         A later edition proves what it wrote, and nothing of what lay there before. Of a bag that came by other means, as a copy
-        that was made by hand, nothing is proven until it is checked: then the moment is 0.
+        that was made by hand or an older image of its drive, nothing is proven until it is checked: then the moment is 0.
         """
-        of_all = [c for c in self.checks if c.bag == item.bag and c.intact and not c.quick]
-        own = [archive for archive in self.archives if archive.bag == item.bag]
-        moments = [(c.turn, c.when) for c in of_all if _counts(c.where, item.where)][:1]
-        moments += [(a.turn, a.when) for a in own if a.edition == 1 and _counts(a.where, item.where)][:1]
-        if moments:
-            return max(moments)
-        return 0, own[-1].when if own else 0.0
+        after = max((back.turn for back in self.put_back if back.where == item.where), default=0)
+        proofs = [
+            (check.turn, check.when)
+            for check in self.checks
+            if check.bag == item.bag and check.intact and not check.quick and is_same_place(check.where, item.where)
+        ]
+        proofs += [
+            (archive.turn, archive.when)
+            for archive in self.archives
+            if archive.bag == item.bag and archive.edition == 1 and is_same_place(archive.where, item.where)
+        ]
+        return max((proof for proof in proofs if proof[0] > after), default=(0, 0.0))
 
 
 def _copy(item: Holding, newest: Holding, chest: ChestStatus, rule: Protection, past: _Past) -> Copy:
@@ -312,7 +356,7 @@ def _copy(item: Holding, newest: Holding, chest: ChestStatus, rule: Protection, 
     since, checked = past.proven(item)
     # A quick check that finds something counts; one that finds nothing cannot take back what a full one found.
     failed = next((check for check in checks if not check.intact), None)
-    drilled = next((d for d in drills if not d.passed or _counts(d.where, item.where)), None)
+    drilled = next((d for d in drills if not d.passed or is_same_place(d.where, item.where)), None)
     # What was found wrong stands until every byte was found right after it: no later edition, and no date, takes it back.
     bad = (failed is not None and failed.turn > since) or (
         drilled is not None and not drilled.passed and drilled.turn > since
@@ -335,8 +379,3 @@ def _copy(item: Holding, newest: Holding, chest: ChestStatus, rule: Protection, 
         chest.label, chest.id, item.bag, state, item.edition, item.archived, checked or None, last, chest.place, item.drive,
         item.carried,
     )  # fmt: skip
-
-
-def _counts(there: str, here: str) -> bool:
-    """Whether what was noted of a chest in one place counts for the one in another: not if that is a copy of it."""
-    return not there or not here or there == here

@@ -2,13 +2,14 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from contextlib import contextmanager
 from pathlib import Path
 
 import sqlalchemy as sa
 from filelock import FileLock
 
+from dunechest.ledger.events import NOTES
 from dunechest.ledger.rows import NAME, noted_in, waiting
 from dunechest.ledger.tables import Numbered, last_number, put_events
 from dunechest.ledger.upgrade import upgrade
@@ -50,6 +51,7 @@ def own_ledger(folder: Path) -> Iterator[sa.Connection]:
                     ]
                     number += len(told)
                     put_events(connection, 0, told)
+            _leave_turn(folder / NOTES, notes)
             for path in notes:
                 path.unlink(missing_ok=True)
             with engine.begin() as connection:
@@ -57,6 +59,17 @@ def own_ledger(folder: Path) -> Iterator[sa.Connection]:
     finally:
         engine.dispose()
         hand_over(folder)
+
+
+def _leave_turn(folder: Path, notes: Sequence[Path]) -> None:
+    """Leave the name of the last note: a clock that goes back makes no later note come before those that are gathered."""
+    if not notes:
+        return
+    mark = notes[-1].with_suffix(".gathered")
+    mark.touch(mode=0o600)
+    for old in folder.glob("*.gathered"):
+        if old != mark:
+            old.unlink(missing_ok=True)
 
 
 def gather(folder: Path) -> None:

@@ -44,7 +44,8 @@ class Holding(msgspec.Struct, frozen=True):
     `machine` is the id of the computer that it came from, `origin` its folder there, made safe to show; `fingerprint` is
     the same for the same state of a library in every chest, and may be empty; `gone` says that it was not there any more.
     `state` is what it holds, by content, and `follows` the states it came after, with blanks between; `carried` counts files
-    that were not seen when it was last archived. `turn` says what was noted after what, of whatever sort; no clock does.
+    that were not seen when it was last archived. `turn` says what was noted after what, of whatever sort; no clock does. `by` is
+    the id in logs of the computer that saw it, empty for this one.
     """
 
     chest: str
@@ -69,6 +70,7 @@ class Holding(msgspec.Struct, frozen=True):
     follows: str = ""
     carried: int = 0
     turn: int = 0
+    by: str = ""
 
 
 class PastRoom(msgspec.Struct, frozen=True):
@@ -103,6 +105,7 @@ class PastCheck(msgspec.Struct, frozen=True):
     when: float
     where: str = ""
     turn: int = 0
+    by: str = ""
 
 
 class PastDrill(msgspec.Struct, frozen=True):
@@ -118,12 +121,36 @@ class PastDrill(msgspec.Struct, frozen=True):
 
 
 class Round(msgspec.Struct, frozen=True):
-    """A check of a library that was begun: the next file, and what was found wrong and looked at so far."""
+    """A check of a library that was begun: the next file, what was found wrong and looked at so far, and where the chest was."""
 
     bag: str
     next: str
     wrong: int
     files: int
+    where: str = ""
+
+
+class KnownComputer(msgspec.Struct, frozen=True):
+    """A computer that wrote into the log of a chest: its id in logs, its name, the chest, and when it was first met there.
+
+    `machine` is its own id in the records of bags; times are seconds since 1970.
+    """
+
+    id: str
+    name: str
+    machine: str
+    chest: str
+    when: float
+
+
+class PutBack(msgspec.Struct, frozen=True):
+    """A chest that lacks what is known of it: how many lines of its log, when that was found, where, and after what (`turn`)."""
+
+    chest: str
+    missing: int
+    when: float
+    where: str
+    turn: int
 
 
 class PastHome(msgspec.Struct, frozen=True):
@@ -233,7 +260,9 @@ class Ledger:
     def checks(self, chest: str) -> tuple[PastCheck, ...]:
         """The checks of one chest, the one that was noted last first; no clock counts."""
         return tuple(
-            PastCheck(r["bag"], r["quick"], r["intact"], r["files"], r["wrong"], r["when"], r["where"], r["turn"])
+            PastCheck(
+                r["bag"], r["quick"], r["intact"], r["files"], r["wrong"], r["when"], r["where"], r["turn"], r["by"]
+            )
             for r in self._latest("check", chest)
         )
 
@@ -254,7 +283,7 @@ class Ledger:
     def rounds(self, chest: str) -> tuple[Round, ...]:
         """The checks of a chest's libraries that were begun and are not complete."""
         return tuple(
-            Round(row["bag"], row["next"], row["wrong"], row["files"])
+            Round(row["bag"], row["next"], row["wrong"], row["files"], row["where"])
             for row in self._of("round", chest)
             if row["next"]
         )
@@ -270,7 +299,31 @@ class Ledger:
 
     def archived_here(self, chest: str, bag: str, top: str) -> bool:
         """Whether this computer itself made a bag whose tag manifest has that SHA-512 digest."""
-        return any(row["bag"] == bag and row["top"] == top for row in self._of("archive", chest))
+        return any(row["bag"] == bag and row["top"] == top and not row["by"] for row in self._of("archive", chest))
+
+    def computers(self) -> tuple[KnownComputer, ...]:
+        """The other computers that wrote into the logs of chests, by name."""
+        rows = sorted(self._rows.of("computer"), key=lambda row: (row["name"], row["id"]))
+        return tuple(KnownComputer(r["id"], r["name"], r["machine"], r["chest"], r["when"]) for r in rows)
+
+    def vouched(self) -> set[tuple[str, str, str]]:
+        """Return what computers of which no person said whose they are found right: chest, bag, and the computer's id in logs."""
+        return self._rows.vouched()
+
+    def put_back(self, chest: str) -> tuple[PutBack, ...]:
+        """Where a chest was found to be an older image of itself, the last time first."""
+        return tuple(
+            PutBack(r["chest"], r["missing"], r["when"], r["where"], r["turn"]) for r in self._latest("older", chest)
+        )
+
+    def states_now(self) -> dict[str, str]:
+        """Return the places of libraries on this computer, by the state that each had last."""
+        last: dict[str, str] = {}
+        for row in self._rows.of("state"):
+            last.pop(row["place"], None)
+            if not row["gone"]:
+                last[row["place"]] = row["state"]
+        return {state: place for place, state in last.items()}
 
     def states_at(self, places: Collection[str]) -> dict[str, tuple[str, ...]]:
         """Return the states that a library had here, with what each follows; the one it had last at the end.

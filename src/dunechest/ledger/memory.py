@@ -7,6 +7,7 @@ from typing import Any
 
 import msgspec
 
+from dunechest.ledger.lines import is_stranger
 from dunechest.ledger.own import own_rows
 from dunechest.ledger.rows import Row
 from dunechest.names import from_line
@@ -45,6 +46,8 @@ def libraries_of(chest: str, where: str = "") -> dict[str, Remembered]:
         bag, when = row["bag"], row["when"]
         if row["chest"] != chest or (row.get("where") and where and row["where"] != where):
             continue
+        if is_stranger(row.get("by", "")) and bag not in found:
+            continue  # of a bag that it says was there nothing is known
         if what == "forget":
             found.pop(bag, None)
             continue

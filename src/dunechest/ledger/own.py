@@ -17,8 +17,11 @@ import msgspec
 
 from dunechest.ledger.events import Event
 from dunechest.ledger.folder import state_folder
+from dunechest.ledger.lines import Told
+from dunechest.ledger.own_key import own_log_id
 from dunechest.ledger.revisions import LAST, REVISIONS, TABLE
-from dunechest.ledger.rows import NAME, Rows, Told, noted_in, waiting
+from dunechest.ledger.rows import NAME, Rows, noted_in, waiting
+from dunechest.ledger.trust import my_computers
 from dunechest.transfer import safe
 
 #: Bytes of a note.
@@ -33,6 +36,13 @@ def own_rows() -> Rows:
     OSError, sqlite3.Error
         If it cannot be read.
     """
+    events = own_events()
+    folder = state_folder()
+    return Rows(events, own_log_id(folder), my_computers()) if "line" in events else Rows(events)
+
+
+def own_events() -> dict[str, list[Told]]:
+    """Return the events of this computer's ledger by sort, in the order in which they hold; see `own_rows`."""
     folder = state_folder()
     # The notes first: what is gathered meanwhile is then seen twice, which can be told, and not never.
     notes = _notes(folder)
@@ -44,18 +54,18 @@ def own_rows() -> Rows:
         _bring_up_to_date(folder)
         with closing(_open(path)) as connection:
             connection.execute("BEGIN")  # all as it is at one moment
-            asked = "SELECT what, facts, moment FROM latest WHERE computer = 0 ORDER BY number, id"
-            for what, facts, moment in connection.execute(asked):
+            asked = "SELECT what, facts, moment, id FROM latest WHERE computer = 0 ORDER BY number, id"
+            for what, facts, moment, event in connection.execute(asked):
                 told = _facts(facts)
-                if told is not None and isinstance(moment, float):
-                    found.setdefault(what, []).append((told, moment, next(turns)))
+                if told is not None and isinstance(moment, float) and isinstance(event, str):
+                    found.setdefault(what, []).append(Told(told, moment, next(turns), event))
             for own, _ in notes:
                 if connection.execute("SELECT 1 FROM events WHERE computer = 0 AND id = ?", (own,)).fetchone():
                     gathered.add(own)
     for own, event in notes:
         if own not in gathered:
-            found.setdefault(event.what, []).append((event.facts, event.when, next(turns)))
-    return Rows(found)
+            found.setdefault(event.what, []).append(Told(event.facts, event.when, next(turns), own))
+    return found
 
 
 def _notes(folder: Path) -> list[tuple[str, Event]]:

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Mapping
+from collections.abc import Collection, Iterable, Mapping
 from pathlib import Path
 from typing import Any
 
@@ -10,14 +10,13 @@ import msgspec
 
 from dunechest import clock
 from dunechest.ledger.events import NOTES, Event, turn_of
+from dunechest.ledger.lines import Told, in_one_order, proven_bag
 from dunechest.ledger.moments import believed
 from dunechest.ledger.schema import TABLES, rows_after
 
 NAME = "ledger.sqlite"
 
 Row = dict[str, Any]
-#: Facts and moment of an event, and its turn among all of them: what came later has a larger one, whatever the clock said.
-Told = tuple[dict[str, Any], float, int]
 
 
 class Rows:
@@ -26,20 +25,38 @@ class Rows:
     Parameters
     ----------
     events : mapping of str to iterable
-        Facts, moment and turn of the events of each sort, in the order in which they hold.
+        The events of each sort, in the order in which they hold.
+    own : str
+        This computer's id in logs of chests; empty if it has none.
+    mine : collection of str
+        The ids of other computers that a person said are theirs.
     """
 
-    def __init__(self, events: Mapping[str, Iterable[Told]]) -> None:
+    def __init__(
+        self, events: Mapping[str, Iterable[Told]], own: str = "", mine: Collection[str] = frozenset()
+    ) -> None:
+        lines = rows_after(TABLES["line"], events.get("line", ()))
+        self._strangers = [row for row in lines if row["by"] != own and row["by"] not in mine]
+        if lines:
+            events = in_one_order(events, lines, own, mine)
         self._rows = {what: rows_after(table, events.get(what, ())) for what, table in TABLES.items()}
         # The turns of those that are left, one after the other: an event that nobody asks for any more takes none.
         every = sorted(
             ((row, TABLES[what].when) for what, rows in self._rows.items() for row in rows),
             key=lambda pair: int(pair[0]["turn"]),
         )
-        moments = believed([row[when] for row, when in every], clock.now())
-        for turn, ((row, when), moment) in enumerate(zip(every, moments, strict=True), start=1):
+        for turn, (row, _) in enumerate(every, start=1):
             row["turn"] = turn
-            row[when] = moment
+        # Each computer has a clock of its own.
+        for own_clock in {row.get("by", "") for row, _ in every}:
+            told = [(row, when) for row, when in every if row.get("by", "") == own_clock]
+            moments = believed([row[when] for row, when in told], clock.now())
+            for (row, when), moment in zip(told, moments, strict=True):
+                row[when] = moment
+
+    def vouched(self) -> set[tuple[str, str, str]]:
+        """Return what computers of which no person said whose they are found right: chest, bag, and the computer's id in logs."""
+        return {(row["chest"], bag, row["by"]) for row in self._strangers if (bag := proven_bag(row))}
 
     def of(self, what: str) -> list[Row]:
         """Return the rows that a sort of event made, the one that was changed last at the end.

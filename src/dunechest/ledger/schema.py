@@ -40,6 +40,8 @@ class Table(msgspec.Struct, frozen=True):
 
 
 _WHERE = Column("where", str, "")
+#: Which computer said so: its id in logs, empty for this one.
+_BY = Column("by", str, "")
 
 #: The tables, by the sort of event that they hold.
 TABLES = {
@@ -54,14 +56,14 @@ TABLES = {
     "archive": Table(
         (
             Column("chest", str), Column("bag", str), Column("origin", str), Column("edition", int),
-            Column("files", int), Column("bytes", int), Column("top", str, ""), Column("when", float), _WHERE,
+            Column("files", int), Column("bytes", int), Column("top", str, ""), Column("when", float), _WHERE, _BY,
         ),
         ("chest", "bag", "top", "where"),
     ),
     "check": Table(
         (
             Column("chest", str), Column("bag", str), Column("quick", bool), Column("intact", bool),
-            Column("files", int), Column("wrong", int), Column("when", float), _WHERE,
+            Column("files", int), Column("wrong", int), Column("when", float), _WHERE, _BY,
         ),
         ("chest", "bag", "quick", "intact", "where"),
     ),
@@ -79,14 +81,14 @@ TABLES = {
     "round": Table(
         (
             Column("chest", str), Column("bag", str), Column("next", str), Column("wrong", int), Column("files", int),
-            Column("when", float),
+            Column("when", float), _WHERE,
         ),
         ("chest", "bag"),
     ),
     "drill": Table(
         (
             Column("chest", str), Column("bag", str), Column("edition", int), Column("passed", bool),
-            Column("files", int), Column("top", str), Column("when", float), _WHERE,
+            Column("files", int), Column("top", str), Column("when", float), _WHERE, _BY,
         ),
         ("chest", "bag", "passed", "where"),
     ),
@@ -98,7 +100,7 @@ TABLES = {
             Column("edition", int, 0), Column("archived", float, 0.0), Column("files", int, 0), Column("bytes", int, 0),
             Column("fingerprint", str, ""), Column("partial", bool, False), Column("incomplete", bool, False),
             Column("where", str, ""), Column("drive", str, ""), Column("gone", bool), Column("when", float),
-            Column("state", str, ""), Column("follows", str, ""), Column("carried", int, 0),
+            Column("state", str, ""), Column("follows", str, ""), Column("carried", int, 0), _BY,
         ),
         ("chest", "bag"),
     ),
@@ -134,6 +136,30 @@ TABLES = {
         ),
         ("place", "part"),
     ),
+    # A line of a chest's log that this computer read or wrote: by which computer, its number and step, and the id, sort and
+    # moment of the event. `key` says which earlier ones nobody asks for any more; `at` is the medium. `text` are the facts as
+    # JSON, empty where this computer has the event itself; of its own, `upto` is the id of the last event that it had.
+    "line": Table(
+        (
+            Column("chest", str), Column("by", str), Column("number", int), Column("step", int), Column("id", str),
+            Column("what", str), Column("key", str), Column("moment", float), Column("text", str, ""),
+            Column("same", str, ""), Column("signed", bool), Column("upto", str, ""), Column("at", str, ""),
+            Column("when", float),
+        ),
+        ("chest", "by", "what", "key"),
+    ),
+    # A computer that wrote into the log of a chest: its id in logs, its name, and its own id in the records of bags.
+    "computer": Table(
+        (Column("id", str), Column("name", str), Column("machine", str), Column("chest", str), Column("when", float)),
+        ("id",),
+    ),
+    # A chest whose log lacks what this computer knows of it: an older image of its drive was put back.
+    "older": Table(
+        (
+            Column("chest", str), Column("missing", int), Column("numbers", str), Column("when", float), _WHERE,
+        ),
+        ("chest", "where"),
+    ),
     "room": Table(
         (Column("chest", str), Column("free", int), Column("total", int), Column("when", float)),
         ("chest",),
@@ -153,11 +179,11 @@ def key_of(what: str, facts: dict[str, Any]) -> str:
     return key if len(key) <= _LONG else f"{key[: _LONG - 66]}#{hashlib.sha256(key.encode()).hexdigest()}"
 
 
-def rows_after(table: Table, events: Iterable[tuple[dict[str, Any], float, int]]) -> list[dict[str, Any]]:
-    """Return the rows that events make: facts, moment and turn of each, in the order in which they hold."""
+def rows_after(table: Table, events: Iterable[tuple[dict[str, Any], float, int, str]]) -> list[dict[str, Any]]:
+    """Return the rows that events make: facts, moment, turn and id of each, in the order in which they hold."""
     rows: dict[tuple[Any, ...], dict[str, Any]] = {}
     defaults = {column.name: column.default for column in table.columns if column.default is not NEEDED}
-    for facts, when, turn in events:
+    for facts, when, turn, _ in events:
         values = values_of(table, facts, when)
         if values is None:
             continue

@@ -20,7 +20,17 @@ else:
     from dunechest.machine import _volumes_macos as _here
     from dunechest.machine._volumes_macos import disks, removable, uuid_of
 
-__all__ = ["devices", "disks", "identity", "is_network", "mark_of", "removable", "sync_mark", "uuid_of"]
+__all__ = [
+    "devices",
+    "disks",
+    "identity",
+    "is_network",
+    "is_same_place",
+    "mark_of",
+    "removable",
+    "sync_mark",
+    "uuid_of",
+]
 
 _NETWORK = frozenset(
     {"nfs", "nfs4", "cifs", "smb", "smb3", "smbfs", "9p", "afs", "afpfs", "davfs", "webdav", "ncpfs"}
@@ -93,6 +103,17 @@ def identity(folder: Path) -> str:
     if not number:
         return ""
     return f"{number}:{real.relative_to(top).as_posix()}"[:300]
+
+
+def is_same_place(there: str, here: str) -> bool:
+    """Whether what was noted of a chest in one place counts for the one in another: not if that is a copy of it.
+
+    Parameters
+    ----------
+    there, here : str
+        What `identity` says of the two; where a system gives nothing, nothing speaks against it.
+    """
+    return not there or not here or there == here
 
 
 def sync_mark(folder: Path, top: Path, home: Path) -> str:

@@ -22,6 +22,7 @@ from dunechest.chest.layout import (
     CHEST_SUMS,
     FOR,
     JOURNAL,
+    LOG,
     PAYLOAD,
     PROVEN,
     READ_ME,
@@ -104,7 +105,7 @@ class StandIn:
         self._drop_others()
         for path in sorted(folders):
             _inside(self.folder, path).mkdir(parents=True, exist_ok=True)
-        for name in _OF_CHEST:
+        for name in (*_OF_CHEST, *sorted(path for path in files if path.startswith(LOG + "/"))):
             self._fetch(name)
         for bag in sorted({path.split("/")[1] for path in (*files, *folders) if path.startswith(BAGS + "/")}):
             tell(bag)

@@ -14,10 +14,11 @@ from dunechest.cli.parts import Command, shaped
 @shaped("dunechest report", "dunechest report --write ~/Documents/chests.html", "dunechest report --json")
 @click.command("report", cls=Command)
 @click.option("--write", "path", metavar="FILE", type=click.Path(), help="Write the page to this file.")
+@click.option("--everyone", is_flag=True, help="Answer for all computers whose drives this one has seen.")
 @click.option("--office", is_flag=True, help="Answer for all computers of the office.")
 @click.option("--computer", metavar="NAME", help="Answer for this computer of the office.")
 @common
-def command(out: Out, path: str | None, office: bool, computer: str | None) -> int:
+def command(out: Out, path: str | None, everyone: bool, office: bool, computer: str | None) -> int:
     """Write one HTML page with figures: what is safe, what is not, and what to do.
 
     The page is dune-chest-report.html in the current folder unless --write names another
@@ -31,7 +32,7 @@ def command(out: Out, path: str | None, office: bool, computer: str | None) -> i
     from dunechest.report import NAME, write_report
 
     logging.getLogger("matplotlib").setLevel(logging.ERROR)  # its remarks on fonts are nothing to a person
-    told = overview(office=office, computer=computer)
+    told = overview(office=office, computer=computer, everyone=everyone)
     wanted = path if path is not None or out.json else NAME
     place = write_report(os.path.expanduser(wanted), told) if wanted is not None else None
     out.problem(*protection.problems(told.status))

@@ -37,7 +37,7 @@ def show(out: Out, result: Status) -> None:
         from dunechest.cli.views.office import show_seen
 
         show_seen(out, result.office)
-    if not known and not result.routines:
+    if not known and not result.routines and not result.elsewhere:
         return
     some, more = limited(result.steps, out.verbose, 6)
     for step in some:
@@ -48,11 +48,14 @@ def show(out: Out, result: Status) -> None:
         say(console, f"and {more:,} more steps (--verbose shows all)", indent=2)
     console.print()
     for library in result.libraries:
-        _show_library(out, library, office=result.office is not None)
+        _show_library(out, library, office=result.office is not None or not library.here)
     for found in result.unprotected:
         line = Text().append(shown(found.name), style="bold").append("  NEVER ARCHIVED", style=BAD)
         say(console, line.append(f"  on {shown(found.computer)}") if found.computer else line)
         console.print(out.place(found.path), soft_wrap=True)
+    if result.elsewhere:
+        words = f"{number(result.elsewhere, 'library', 'libraries')} of other computers on these drives:"
+        say(console, f"{words} dunechest status --everyone", indent=2)
     _show_chests(out, result)
     _show_routines(out, result)
 

@@ -15,6 +15,7 @@ from dunechest.chest.layout import DUNE, EARLIER, EDITIONS, FOR, GONE, INFO, PEN
 from dunechest.chest.records import FileRecord
 from dunechest.chest.write_tags import bag_info, flushed_tag, write_lists
 from dunechest.errors import CutOffError, RefusedError
+from dunechest.jobs.chest_log import keep_in_step
 from dunechest.jobs.editions.needed import archives_of, needed_digests
 from dunechest.jobs.editions.plan import DropPlan
 from dunechest.jobs.editions.result import DropResult
@@ -100,6 +101,7 @@ def carry_out(plan: DropPlan) -> DropResult:
             },
         )
     )
+    keep_in_step(plan.chest)
     return result
 
 

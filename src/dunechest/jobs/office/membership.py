@@ -16,8 +16,8 @@ from typing import TYPE_CHECKING
 import msgspec
 
 from dunechest.errors import UsageError
-from dunechest.jobs.settings import put_table, read_settings, settings_file, table_of
 from dunechest.ledger.office.address import Address, address_of
+from dunechest.ledger.settings import put_table, read_settings, settings_file, table_of
 from dunechest.machine import secrets
 from dunechest.names import shown
 

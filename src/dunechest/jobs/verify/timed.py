@@ -9,11 +9,12 @@ from typing import TYPE_CHECKING
 from dunechest.chest.bag_entry import BagEntry
 from dunechest.chest.chest import Chest
 from dunechest.errors import CutOffError
+from dunechest.jobs.chest_log import keep_in_step
 from dunechest.jobs.verify.check import check_part
 from dunechest.jobs.verify.complete import check_event, missing_bags
 from dunechest.jobs.verify.result import BagCheck, VerifyResult
 from dunechest.ledger import events, memory
-from dunechest.machine.volumes import identity
+from dunechest.machine.volumes import identity, is_same_place
 from dunechest.names import shown
 from dunechest.progress import Progress, silent
 
@@ -69,6 +70,7 @@ def verify_for(
     if not libraries:
         there = {entry.name for entry in entries}
         checks += missing_bags(chest, memory.libraries_of(chest.id, identity(chest.folder)), there)
+    keep_in_step(chest)
     return VerifyResult(chest.folder, chest.label, False, tuple(checks))
 
 
@@ -77,8 +79,10 @@ def _in_order(chest: Chest, entries: Iterable[BagEntry]) -> list[tuple[BagEntry,
     # A database library is loaded only where the ledger is asked: an ordinary check does not wait for it.
     from dunechest.ledger.ledger import Round, open_ledger
 
+    where = identity(chest.folder)
     with open_ledger() as ledger:
-        rounds = {begun.bag: begun for begun in ledger.rounds(chest.id)}
+        # What was begun on a copy of this chest says nothing of this one.
+        rounds = {begun.bag: begun for begun in ledger.rounds(chest.id) if is_same_place(begun.where, where)}
         complete: dict[str, int] = {}
         for past in ledger.checks(chest.id):
             if not past.quick:
@@ -101,11 +105,15 @@ def _note(chest: Chest, entry: BagEntry, begun: Round, check: BagCheck) -> None:
     # The result is shown; without this only the memory of it is missing.
     if check.remaining:
         facts = {"chest": chest.id, "bag": entry.name, "next": check.next, "wrong": wrong, "files": files}
+        facts["where"] = identity(chest.folder)
         # What was found wrong counts at once, and not only when the round is complete.
         met = (
             [check_event(chest, entry.name, quick=True, files=check.files, wrong=check.wrong)] if check.wrong else []
         )
         events.try_append(("round", facts), *met)
+        if met:
+            keep_in_step(chest)
     else:
         facts = {"chest": chest.id, "bag": entry.name, "next": "", "wrong": 0, "files": 0}
+        facts["where"] = identity(chest.folder)
         events.try_append(("round", facts), check_event(chest, entry.name, quick=False, files=files, wrong=wrong))

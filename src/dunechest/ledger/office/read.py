@@ -9,7 +9,8 @@ from typing import Any
 import msgspec
 import sqlalchemy as sa
 
-from dunechest.ledger.rows import Rows, Told
+from dunechest.ledger.lines import Told
+from dunechest.ledger.rows import Rows
 from dunechest.ledger.schema import TABLES, values_of
 from dunechest.ledger.tables import LATEST
 
@@ -68,7 +69,7 @@ class OfficeNow(msgspec.Struct, frozen=True):
         names = {item.number: item.name for item in self.computers}
         for turn, said in enumerate(self._in_order()):
             if said.what in found:
-                found[said.what].append((_in_office(said), said.moment, turn))
+                found[said.what].append(Told(_in_office(said), said.moment, turn))
             if said.what == "chest" and values_of(TABLES["chest"], said.facts, 0.0) is not None:
                 seen_by[said.facts["id"]] = said.computer
         return Rows(found), {chest: names.get(computer, "") for chest, computer in seen_by.items()}
@@ -78,7 +79,9 @@ class OfficeNow(msgspec.Struct, frozen=True):
         found: dict[int, dict[str, list[Told]]] = {}
         for turn, said in enumerate(sorted(self.said, key=_number)):
             if said.what in _OWN:
-                found.setdefault(said.computer, {}).setdefault(said.what, []).append((said.facts, said.moment, turn))
+                found.setdefault(said.computer, {}).setdefault(said.what, []).append(
+                    Told(said.facts, said.moment, turn)
+                )
         return {item.number: Rows(found.get(item.number, {})) for item in self.computers}
 
     def _in_order(self) -> list[Said]:

@@ -1,0 +1,101 @@
+"""What several computers say of one chest: damage stands until somebody who knew of it found every byte right."""
+
+from __future__ import annotations
+
+import msgspec
+from hypothesis import given, settings
+from hypothesis import strategies as st
+
+from dunechest.ledger.lines import Told, in_one_order, is_bad, log_key, order_of, overtaken
+
+NAMES = ("a", "b", "c")
+CHEST = "c" * 32
+
+
+class Computer:
+    """A computer with its own ledger, in which a later event replaces an earlier one of its sort, and a log that all share."""
+
+    def __init__(self, name: str) -> None:
+        self.name = name
+        self.turn = 0
+        self._own: dict[bool, Told] = {}
+        self._lines: dict[tuple[object, object], dict[str, object]] = {}
+
+    @property
+    def own(self) -> list[Told]:
+        return sorted(self._own.values(), key=lambda told: told.turn)
+
+    @property
+    def lines(self) -> list[dict[str, object]]:
+        return list(self._lines.values())
+
+    def _next(self) -> int:
+        self.turn += 1
+        return self.turn
+
+    def check(self, intact: bool, time: int) -> None:
+        facts = {"chest": CHEST, "bag": "shed", "quick": False, "intact": intact, "time": time}
+        turn = self._next()
+        self._own[intact] = Told(facts, float(time), turn, f"{turn}-{self.name}")
+
+    def look(self, shared: list[dict[str, object]]) -> None:
+        last = {
+            name: max((int(str(i["number"])) for i in self.lines if i["by"] == name), default=0) for name in NAMES
+        }
+        for line in shared:
+            if int(str(line["number"])) > last[str(line["by"])] and line["by"] != self.name:
+                self._lines[line["by"], line["key"]] = line | {"turn": self._next(), "when": 1e9}
+
+    def write(self, shared: list[dict[str, object]]) -> None:
+        self.look(shared)
+        last = max((order_of(str(line["upto"])) for line in self.lines if line["by"] == self.name), default=(-1, ""))
+        fresh = [told for told in self.own if order_of(told.id) > last]
+        left_out = overtaken([("check", told) for told in fresh], self.lines, self.name)
+        upto = max((order_of(told.id) for told in self.own), default=(0, ""))
+        for told in fresh:
+            if told.id in left_out:
+                continue
+            step = max((int(str(line["step"])) for line in [*shared, *self.lines]), default=0) + 1
+            line = {
+                "chest": CHEST, "by": self.name, "number": len(shared) + 1, "step": step, "id": told.id, "what": "check",
+                "key": log_key("check", told.facts), "moment": told.moment, "signed": True, "same": "",
+                "upto": f"{upto[0]}-{upto[1]}", "at": "",
+            }  # fmt: skip
+            shared.append(line | {"text": msgspec.json.encode(told.facts).decode()})
+            self._lines[self.name, line["key"]] = line | {"text": "", "turn": self._next(), "when": 1e9}
+
+    def order(self) -> list[Told]:
+        told = in_one_order({"check": self.own}, self.lines, self.name, NAMES)
+        return told.get("check", [])
+
+
+ACTS = st.lists(
+    st.tuples(st.sampled_from(NAMES), st.sampled_from(("intact", "damaged", "look", "write"))),
+    min_size=3,
+    max_size=14,
+)
+
+
+@settings(max_examples=600)
+@given(ACTS)
+def test_damage_stands_until_every_byte_was_found_right_later(acts: list[tuple[str, str]]) -> None:
+    computers = {name: Computer(name) for name in NAMES}
+    shared: list[dict[str, object]] = []
+    for time, (name, what) in enumerate(acts, 1):
+        computer = computers[name]
+        if what == "look":
+            computer.look(shared)
+        elif what == "write":
+            computer.write(shared)
+        else:
+            computer.check(what == "intact", time)
+        for other in computers.values():
+            order = other.order()
+            bad = [told.facts["time"] for told in (*order, *other.own) if is_bad("check", told.facts)]
+            if order and not is_bad("check", order[-1].facts):
+                assert all(when < order[-1].facts["time"] for when in bad), (acts[:time], other.name)
+            assert {told.facts["time"] for told in order if is_bad("check", told.facts)} == set(bad)
+            if not any(
+                line["text"] for line in other.lines
+            ):  # what one computer alone knows is in the order of its own
+                assert [told.facts["time"] for told in order] == [told.facts["time"] for told in other.own]
