@@ -19,6 +19,7 @@ from dunechest.cli.parts import Command as OwnCommand
 from dunechest.cli.shells import SHELLS, script
 from dunechest.demo.world import World
 from dunechest.machine.schedulers.cron import Cron
+from tests.support.households import meet
 from tests.support.offices import office_if_possible
 from tests.support.runs import Command
 from tests.support.worlds import Move
@@ -128,6 +129,8 @@ def test_the_examples_of_every_command_run(
             if name == "chest forget":
                 dunechest.archive(world.games, "blue")
                 shutil.rmtree(world.blue / "dune-chest" / "bags" / "winter-games")
+            if name.startswith("computers"):
+                meet("laptop", world.blue, tmp_path)
             if name == "places forget":
                 dunechest.remember_place(words[-1], tmp_path)
             if name == "chest rebuild":

@@ -16,6 +16,7 @@ import pytest
 import dunechest
 from dunechest.cli.app import every_command
 from dunechest.documents.schemas import BODIES, schema_of
+from tests.support.households import meet
 from tests.support.runs import Command
 from tests.support.trees import bag_of, flip
 
@@ -50,6 +51,10 @@ def _steps(library: Path, drive: Path, place: Path) -> Iterator[tuple[str, int, 
     yield "restore-list", 0, ["restore", "blue"]
     yield "restore-plan", 0, ["restore", "blue", "shed", "--map", f"{library.parent}={place / 'new'}", "--plan"]
     yield "restore", 0, ["restore", "blue", "shed", "--map", f"{library.parent}={place / 'new'}"]
+    meet("laptop", drive, place)
+    yield "computers-list", 0, ["computers", "list"]
+    yield "computers-mine", 0, ["computers", "mine", "laptop"]
+    yield "computers-not-mine", 0, ["computers", "not-mine", "laptop"]
     yield "places-list", 0, ["places", "list"]
     yield "places-forget", 0, ["places", "forget", library.parent]
     yield "undo", 0, ["undo", "--plan"]

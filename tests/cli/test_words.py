@@ -130,7 +130,7 @@ def test_suggested_commands_exist() -> None:
     """Every `dunechest WORD` that a text suggests is a command."""
     known = {name for name, _ in every_command()}
     for where, text in _said():
-        for first, second in re.findall(r"dunechest ([a-z]+)(?: ([a-z]+))?\b", text):
+        for first, second in re.findall(r"dunechest ([a-z]+)(?: ([a-z]+(?:-[a-z]+)*))?\b", text):
             if first in ("chest", "computers", "kinds", "editions", "places"):
                 assert f"{first} {second}" in known or second in ("", "lists", "names", "shows"), where
     assert dunechest.__version__

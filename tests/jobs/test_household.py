@@ -15,6 +15,7 @@ from hypothesis import strategies as st
 
 import dunechest
 from dunechest import clock
+from tests.support.households import computer
 from tests.support.runs import Command
 from tests.support.trees import flip
 
@@ -36,22 +37,7 @@ def drives(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> dict[str, Path]:
 def at(tmp_path: Path) -> At:
     """Be at one of several computers, each with a home and a ledger of its own."""
 
-    @contextmanager
-    def be(name: str) -> Iterator[Path]:
-        home = tmp_path / name
-        state = home / "state"
-        if not state.exists():
-            state.mkdir(parents=True)
-            machine = {"id": name.encode().hex().ljust(32, "0"), "name": name, "system": "linux"}
-            (state / "machine.json").write_text(json.dumps(machine))
-            (home / "notes").mkdir(exist_ok=True)
-            (home / "notes" / "tide.txt").write_text(f"spring tide at {name}")
-        with pytest.MonkeyPatch.context() as patch:
-            patch.setenv("HOME", str(home))
-            patch.setenv("DUNECHEST_HOME", str(state))
-            yield home
-
-    return be
+    return lambda name: computer(tmp_path, name)
 
 
 def states(*, everyone: bool = True) -> dict[str, dict[str, str]]:

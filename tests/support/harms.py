@@ -326,10 +326,12 @@ def try_harm(ground: Ground, path: Path, harm: Harm, scratch: Path) -> list[str]
 
 
 def tree(folder: Path) -> dict[str, object]:
-    """What is in a folder, by path: the bytes of files, and what everything else is."""
+    """What is in a chest, by path, but for its log: the bytes of files, and what everything else is."""
     found: dict[str, object] = {}
     for place in sorted(folder.rglob("*")):
         info = place.lstat()
+        if place.relative_to(folder).parts[0] == "log":
+            continue
         if not stat.S_ISDIR(info.st_mode) and not place.name.startswith(".in-use"):
             regular = stat.S_ISREG(info.st_mode)
             found[place.relative_to(folder).as_posix()] = place.read_bytes() if regular else stat.S_IFMT(info.st_mode)

@@ -13,7 +13,7 @@ from dunechest.documents.routine import RoutineState
 
 
 class Copy(Document):
-    """A copy of a library in a chest, and whether it counts (`state` is ``safe``)."""
+    """A copy of a library in a chest; it counts if its `state` is ``safe`` and `not_counted_because` is empty."""
 
     label: str
     chest_id: str
@@ -25,6 +25,7 @@ class Copy(Document):
     drilled_at: Moment | None
     kept_at_place: str
     not_seen_count: Count
+    not_counted_because: str
 
     _sources: ClassVar[Mapping[str, str]] = {
         "chest_id": "chest",
@@ -34,6 +35,7 @@ class Copy(Document):
         "drilled_at": "drilled",
         "kept_at_place": "place",
         "not_seen_count": "carried",
+        "not_counted_because": "not_counted",
     }
 
 

@@ -62,7 +62,8 @@ def keep_in_step(chest: Chest, *, write: bool = True) -> None:
     chest : Chest
         The chest.
     write : bool
-        Whether to add to its log.
+        Whether to add to its log: whoever only reads in a chest leaves nothing there, and what they found waits in their ledger.
+        Nothing is added where the chest's own record is damaged.
     """
     if events.unnoted_now():
         return
@@ -79,7 +80,7 @@ def keep_in_step(chest: Chest, *, write: bool = True) -> None:
             if items:
                 events.try_append(*items)
                 known = _known(chest)
-            if write:
+            if write and not chest.faults:
                 _add(chest, known, next((log for log in logs if log.id == own), None), logs)
     except (OSError, sqlite3.Error, Timeout, DuneChestError):
         return

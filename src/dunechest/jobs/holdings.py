@@ -14,8 +14,11 @@ from dunechest.errors import DuneChestError
 from dunechest.jobs.catalogue import note_files
 from dunechest.jobs.chest_log import keep_in_step
 from dunechest.ledger import events
+from dunechest.ledger.folder import state_folder
 from dunechest.ledger.memory import libraries_of
 from dunechest.machine.drives import ENDLESS, drive_identity, filesystem
+from dunechest.machine.identity import this_machine
+from dunechest.machine.physical import Physical, physical
 from dunechest.machine.volumes import identity
 from dunechest.names import from_wire, shown
 from dunechest.progress import Progress, silent
@@ -58,7 +61,8 @@ def note_holdings(
     note_files(chest, entries, missing, files=files, before=before, progress=progress)
     where = identity(chest.folder)
     unseen = carried or {}
-    items = [("hold", _facts(chest, e, where, unseen.get(e.name))) for e in entries if e.library is not None]
+    lies = _physical(chest.folder)
+    items = [("hold", _facts(chest, e, where, unseen.get(e.name), lies)) for e in entries if e.library is not None]
     if at is not None:
         items += [state_note(at, e.library) for e in entries if e.library is not None and e.library.state]
     items += [("hold", {"chest": chest.id, "bag": name, "gone": True}) for name in missing]
@@ -66,7 +70,6 @@ def note_holdings(
     items += _room(chest)
     if items:
         events.try_append(*items)  # what was seen is shown; without this only the memory of it is missing
-    keep_in_step(chest)
 
 
 def _damaged(chest: Chest, entries: Iterable[BagEntry], where: str) -> list[tuple[str, dict[str, Any]]]:
@@ -112,7 +115,7 @@ def note_damage(chest: Chest, bag: str, wrong: int, *, always: bool = False) -> 
             "where": where,
         }
         events.try_append(("check", facts))
-        keep_in_step(chest)
+        keep_in_step(chest, write=False)
 
 
 def is_known_damaged(chest: Chest, bag: str) -> bool:
@@ -164,9 +167,27 @@ def carried_count(record: LibraryRecord) -> int:
 _STATES = 40
 
 
-def _facts(chest: Chest, entry: BagEntry, where: str, carried: int | None = None) -> dict[str, Any]:
+def _physical(folder: Path) -> Physical:
+    try:
+        return physical(folder)
+    except OSError:
+        return Physical(frozenset(), frozenset(), "")
+
+
+def _weakness(record: LibraryRecord, lies: Physical) -> str:
+    """Say why a copy protects against nothing: because of what it lies on, or because the library lies on the same disk."""
+    origin = from_wire(record.origin.path)
+    if lies.weakness or not lies.names or record.origin.machine_id != this_machine(state_folder()).id:
+        return lies.weakness
+    return "library-disk" if lies.names & _physical(Path(origin)).names else ""
+
+
+def _facts(
+    chest: Chest, entry: BagEntry, where: str, carried: int | None = None, lies: Physical | None = None
+) -> dict[str, Any]:
     record = entry.library
     assert record is not None
+    lies = lies or _physical(chest.folder)
     return {
         "chest": chest.id,
         "bag": entry.name,
@@ -188,4 +209,6 @@ def _facts(chest: Chest, entry: BagEntry, where: str, carried: int | None = None
         "state": record.state,
         "follows": " ".join(record.follows[:_STATES]),
         "carried": carried_count(record) if carried is None else carried,
+        "disk": " ".join(sorted(lies.disks)),
+        "weak": _weakness(record, lies),
     }

@@ -16,6 +16,7 @@ from dunechest.errors import DuneChestError
 from dunechest.jobs.chest_log import keep_in_step
 from dunechest.ledger import events
 from dunechest.machine.drives import drive_folders, filesystem
+from dunechest.machine.volumes import identity, is_network
 from dunechest.values import Value, frame
 
 if TYPE_CHECKING:
@@ -80,7 +81,7 @@ class ChestList(Value, msgspec.Struct, frozen=True):
 def note_chest(chest: Chest) -> str | None:
     """Note in the ledger that a chest was met, and what its log knows; a failure comes back as words, since the job is done."""
     why = events.try_append(("chest", facts_of(chest))) or None
-    keep_in_step(chest)
+    keep_in_step(chest, write=False)
     return why
 
 
@@ -100,7 +101,8 @@ def list_chests() -> ChestList:
     places = [*(item.folder for item in known.values() if not item.address), *_on_drives()]
     for folder in places:
         chest = _at(folder)
-        # Two chests of one id, one of them copied by hand, are two chests: each is shown with its place.
+        # Two chests of one id, one of them copied by hand, are two chests: each is shown with its place. One that is seen in two
+        # places is one.
         if chest is not None:
             before = known.get(chest.id)
             status = ChestStatus(
@@ -113,7 +115,7 @@ def list_chests() -> ChestList:
                 before.retired if before is not None else None,
                 before.place if before is not None else "",
             )
-            found[chest.id, os.path.realpath(chest.folder)] = status
+            found.setdefault((chest.id, _folder_mark(chest.folder)), status)
     there = {status.id for status in found.values()}
     for chest_known in known.values():
         if chest_known.id not in there:
@@ -132,6 +134,22 @@ def list_chests() -> ChestList:
         found.values(), key=lambda s: (s.retired is not None, not s.present, s.label.casefold(), s.id, str(s.folder))
     )
     return ChestList(tuple(ordered))
+
+
+def _folder_mark(folder: Path) -> str:
+    """Return what is the same for one folder that is seen in two places: a filesystem that is mounted twice, or bound.
+
+    A filesystem that is the image of another one, on another device, is another one.
+    """
+    try:
+        info = folder.stat()
+        kind = filesystem(folder).type
+    except OSError:
+        return os.path.realpath(folder)
+    if not info.st_ino:
+        return os.path.realpath(folder)
+    # A share that is mounted twice has two numbers here, and one at its server.
+    return f"{identity(folder)} {info.st_ino}" if is_network(kind) else f"{info.st_dev} {info.st_ino}"
 
 
 def _at(folder: Path) -> Chest | None:

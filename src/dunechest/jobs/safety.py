@@ -2,9 +2,11 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterable
 from typing import ClassVar, Literal
 
 import msgspec
+from msgspec.structs import replace
 
 from dunechest import clock
 from dunechest.jobs.homes import Home
@@ -23,7 +25,10 @@ class Copy(Value, msgspec.Struct, frozen=True):
     ``incomplete`` (a part, or files are missing in it); ``damaged`` (the last check or drill failed) or ``missing`` (the
     library was gone when the chest was last seen). `checked` is when every byte was last found intact, by a check or when it
     was archived; `drilled` when it last passed a drill, None if it did not. `carried` counts files that could not be seen when
-    the library was archived last, and that it keeps as they were.
+    the library was archived last, and that it keeps as they were. `disk` are the disks that it lies on, with blanks between;
+    `weak` says why it protects against nothing where it lies: ``memory``, ``this-computer`` or ``library-disk``. `not_counted`
+    says why an intact and current copy does not count: one of these, ``library-drive`` (the library was moved to that drive), or
+    ``same-drive`` (another copy on that drive counts); empty if it counts, or is not safe anyway.
     """
 
     _shown: ClassVar[tuple[str, ...]] = ("label", "state", "edition")
@@ -40,6 +45,14 @@ class Copy(Value, msgspec.Struct, frozen=True):
     place: str
     drive: str
     carried: int = 0
+    disk: str = ""
+    weak: str = ""
+    not_counted: str = ""
+
+    @property
+    def marks(self) -> frozenset[str]:
+        """What it has in common with every copy on the same drive."""
+        return frozenset({self.drive or self.chest, *(f"disk {disk}" for disk in self.disk.split())})
 
 
 class ProtectedLibrary(Value, msgspec.Struct, frozen=True):
@@ -72,13 +85,22 @@ class ProtectedLibrary(Value, msgspec.Struct, frozen=True):
 
         A moved library is the original, and what is on its drive is lost with it: that is no copy.
         """
-        safe = [copy for copy in self.copies if copy.state == "safe" and not self.is_beside(copy)]
-        if self.rule.own_drives < self.rule.copies:
-            return tuple(safe)
-        drives: dict[str, Copy] = {}
-        for copy in safe:
-            drives.setdefault(copy.drive or copy.chest, copy)
-        return tuple(drives.values())
+        safe = [copy for copy in self.copies if copy.state == "safe" and not self._weakness(copy)]
+        return tuple(safe) if self.rule.own_drives < self.rule.copies else _apart(safe)
+
+    def _weakness(self, copy: Copy) -> str:
+        return "library-drive" if self.is_beside(copy) else copy.weak
+
+    def with_reasons(self) -> ProtectedLibrary:
+        """Return it with each copy saying why it does not count."""
+        good = self.good
+        copies = tuple(
+            copy
+            if copy.state != "safe" or copy in good
+            else replace(copy, not_counted=self._weakness(copy) or "same-drive")
+            for copy in self.copies
+        )
+        return replace(self, copies=copies)
 
     def is_beside(self, copy: Copy) -> bool:
         """Whether a copy is on the very drive that the library was moved to."""
@@ -105,7 +127,7 @@ class ProtectedLibrary(Value, msgspec.Struct, frozen=True):
     @property
     def lacks_drives(self) -> bool:
         """Whether its good copies are on too few drives."""
-        return len({copy.drive or copy.chest for copy in self.good}) < self.rule.own_drives
+        return len(_apart(self.good)) < self.rule.own_drives
 
     @property
     def lacks_places(self) -> bool:
@@ -119,6 +141,15 @@ class ProtectedLibrary(Value, msgspec.Struct, frozen=True):
         return days is not None and not any(
             copy.drilled is not None and clock.now() - copy.drilled <= days * _DAY for copy in self.good
         )
+
+
+def _apart(copies: Iterable[Copy]) -> tuple[Copy, ...]:
+    """Return one copy of each drive."""
+    found: list[Copy] = []
+    for copy in copies:
+        if all(copy.marks.isdisjoint(other.marks) for other in found):
+            found.append(copy)
+    return tuple(found)
 
 
 class NextStep(Value, msgspec.Struct, frozen=True):

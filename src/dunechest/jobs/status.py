@@ -285,7 +285,7 @@ def _copies(known: Known, rules: Rules) -> list[tuple[ProtectedLibrary, str]]:
             tuple(sorted(copies, key=lambda copy: copy.label.casefold())), home, _beside(home, known.chests),
             there=not here or os.path.lexists(origin) or (home is not None),
         )  # fmt: skip
-        found.append((library, machine))
+        found.append((library.with_reasons(), machine))
     return found
 
 
@@ -377,5 +377,5 @@ def _copy(item: Holding, newest: Holding, chest: ChestStatus, rule: Protection, 
     last = drilled.when if drilled is not None and drilled.passed else None
     return Copy(
         chest.label, chest.id, item.bag, state, item.edition, item.archived, checked or None, last, chest.place, item.drive,
-        item.carried,
+        item.carried, item.disk, item.weak,
     )  # fmt: skip

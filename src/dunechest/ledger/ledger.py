@@ -45,7 +45,8 @@ class Holding(msgspec.Struct, frozen=True):
     the same for the same state of a library in every chest, and may be empty; `gone` says that it was not there any more.
     `state` is what it holds, by content, and `follows` the states it came after, with blanks between; `carried` counts files
     that were not seen when it was last archived. `turn` says what was noted after what, of whatever sort; no clock does. `by` is
-    the id in logs of the computer that saw it, empty for this one.
+    the id in logs of the computer that saw it, empty for this one. `disk` are the disks that it lies on, with blanks between,
+    and `weak` why a copy there protects against nothing, if so (`dunechest.machine.physical`).
     """
 
     chest: str
@@ -71,6 +72,8 @@ class Holding(msgspec.Struct, frozen=True):
     carried: int = 0
     turn: int = 0
     by: str = ""
+    disk: str = ""
+    weak: str = ""
 
 
 class PastRoom(msgspec.Struct, frozen=True):

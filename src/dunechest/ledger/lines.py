@@ -24,6 +24,8 @@ _FACTS = msgspec.json.Decoder(dict[str, Any])
 #: The step of what no log has yet.
 _LAST = float("inf")
 
+#: What each computer knows best by itself of where a chest is.
+_OWN = ("where", "drive", "disk", "weak")
 #: Begins what is said to be by a computer that nobody said is theirs.
 STRANGER = "?"
 
@@ -46,6 +48,7 @@ class _Item(NamedTuple):
     what: str
     told: Told
     by: str
+    logged: bool = True
 
 
 def log_key(what: str, facts: Mapping[str, Any]) -> str:
@@ -137,7 +140,7 @@ def _own_items(
         if step is None:  # one that a later one replaced in the log
             step = before[chest] if order_of(told.id) <= upto[chest] else _LAST
         before[chest] = max(before[chest], step) if step != _LAST else before[chest]
-        found[chest].append(_Item(step, False, told.turn, what, told, ""))
+        found[chest].append(_Item(step, False, told.turn, what, told, "", told.id in steps))
     return found
 
 
@@ -180,7 +183,7 @@ def _without_fillers(items: list[_Item]) -> list[_Item]:
             if is_stranger(item.by) and bag in known:
                 continue
             if bag in own:
-                facts = {name: value for name, value in item.told.facts.items() if name not in ("where", "drive")}
+                facts = {name: value for name, value in item.told.facts.items() if name not in _OWN}
                 item = item._replace(told=item.told._replace(facts=facts))
         found.append(item)
     return found
@@ -193,7 +196,7 @@ def _without_overtaken(items: list[_Item]) -> list[_Item]:
         if item.by and item.rank:
             bag = item.told.facts.get("bag")
             bad[bag] = max(bad.get(bag, -1), item.turn)
-    return [item for item in items if not (_proves(item) and item.step == _LAST and item.turn < _heard(bad, item))]
+    return [item for item in items if item.logged or not _proves(item) or item.turn > _heard(bad, item)]
 
 
 def _proves(item: _Item) -> bool:
@@ -210,6 +213,6 @@ def _heard(bad: Mapping[Any, int], item: _Item) -> int:
 def overtaken(events: Iterable[tuple[str, Told]], lines: Iterable[Mapping[str, Any]], own: str) -> frozenset[str]:
     """Return the ids of own events that no log shall have: another computer found damage of which they did not know."""
     said = [_said(row, own, ()) for row in lines if row["text"] and row["by"] != own]
-    items = [_Item(_LAST, False, told.turn, what, told, "") for what, told in events]
+    items = [_Item(_LAST, False, told.turn, what, told, "", logged=False) for what, told in events]
     kept = {item.told.id for item in _without_overtaken([*items, *filter(None, said)]) if not item.by}
     return frozenset(item.told.id for item in items) - kept

@@ -43,6 +43,9 @@ _WHERE = Column("where", str, "")
 #: Which computer said so: its id in logs, empty for this one.
 _BY = Column("by", str, "")
 
+#: Whether an archive made the bag; it is told by the number of the edition.
+_FIRST = "first"
+
 #: The tables, by the sort of event that they hold.
 TABLES = {
     "chest": Table(
@@ -57,8 +60,10 @@ TABLES = {
         (
             Column("chest", str), Column("bag", str), Column("origin", str), Column("edition", int),
             Column("files", int), Column("bytes", int), Column("top", str, ""), Column("when", float), _WHERE, _BY,
+            Column(_FIRST, bool, False),
         ),
-        ("chest", "bag", "top", "where"),
+        # The one that made a bag read all of it back; of the others the last one says what is there.
+        ("chest", "bag", _FIRST, "where"),
     ),
     "check": Table(
         (
@@ -100,7 +105,8 @@ TABLES = {
             Column("edition", int, 0), Column("archived", float, 0.0), Column("files", int, 0), Column("bytes", int, 0),
             Column("fingerprint", str, ""), Column("partial", bool, False), Column("incomplete", bool, False),
             Column("where", str, ""), Column("drive", str, ""), Column("gone", bool), Column("when", float),
-            Column("state", str, ""), Column("follows", str, ""), Column("carried", int, 0), _BY,
+            Column("state", str, ""), Column("follows", str, ""), Column("carried", int, 0),
+            Column("disk", str, ""), Column("weak", str, ""), _BY,
         ),
         ("chest", "bag"),
     ),
@@ -199,6 +205,8 @@ def values_of(table: Table, facts: dict[str, Any], when: float) -> dict[str, Any
     told = {}
     for column in table.columns:
         value = when if column.name == table.when else facts.get(column.name, NEEDED)
+        if column.name == _FIRST:
+            value = facts.get("edition") == 1
         if value is NEEDED:
             if column.default is NEEDED:
                 return None  # an event of another version

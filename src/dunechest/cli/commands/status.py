@@ -8,7 +8,7 @@ from dunechest.cli.output import Out, common
 from dunechest.cli.parts import Command, shaped
 
 
-@shaped("dunechest status", "dunechest status --json", "dunechest status --everyone", "dunechest status --office")
+@shaped("dunechest status", "dunechest status --everyone", "dunechest status --office")
 @click.command("status", cls=Command)
 @click.option("--everyone", is_flag=True, help="Answer for all computers whose drives this one has seen.")
 @click.option("--office", is_flag=True, help="Answer for all computers of the office.")

@@ -20,6 +20,7 @@ from dunechest.chest.records import LibraryRecord
 from dunechest.jobs.archive.fingerprint import fingerprint, fingerprint_of_folder
 from dunechest.jobs.archive.options import ArchiveOptions
 from dunechest.jobs.archive.result import ArchiveResult
+from dunechest.jobs.chest_log import keep_in_step
 from dunechest.jobs.holdings import note_holdings
 from dunechest.jobs.study.choice import LeftBehind
 from dunechest.library.library import Library
@@ -103,6 +104,7 @@ def unchanged(
             and _there(chest, bag, record, lying.get(bag))
         ):
             note_holdings(chest, [chest.bag(bag)], at=library.path)
+            keep_in_step(chest)
             return _summary(library, chest, bag, record, time.monotonic() - begun)
     return None
 

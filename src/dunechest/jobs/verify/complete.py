@@ -12,6 +12,7 @@ from msgspec.structs import replace
 from dunechest.chest.chest import Chest
 from dunechest.chest.layout import bag_folder
 from dunechest.errors import CutOffError
+from dunechest.jobs.chest_log import keep_in_step
 from dunechest.jobs.holdings import note_holdings
 from dunechest.jobs.verify.check import check_bag, entry_at
 from dunechest.jobs.verify.result import BagCheck, FileState, VerifyResult
@@ -44,6 +45,7 @@ def verify_chest(chest: Chest, libraries: Sequence[str], *, quick: bool, progres
         raise CutOffError(f"The chest {shown(chest.label)} was disconnected while it was verified.")
     note_results(chest, checks)
     note_holdings(chest, once.values(), [check.bag for check in checks if check.kind == "missing"], progress=progress)
+    keep_in_step(chest)
     return VerifyResult(chest.folder, chest.label, quick, tuple(checks))
 
 

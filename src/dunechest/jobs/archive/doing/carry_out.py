@@ -25,6 +25,7 @@ from dunechest.jobs.archive.doing.supplied import supplied_by
 from dunechest.jobs.archive.plan import ArchivePlan
 from dunechest.jobs.archive.result import ArchiveResult
 from dunechest.jobs.catalogue import top_of
+from dunechest.jobs.chest_log import keep_in_step
 from dunechest.jobs.here import machine_name
 from dunechest.jobs.holdings import note_damage, note_holdings
 from dunechest.ledger import events
@@ -117,6 +118,7 @@ def _note_unchanged(plan: ArchivePlan) -> None:
     except DuneChestError:
         return
     note_holdings(plan.chest, [entry], carried={plan.bag: len(plan.carried)}, at=_had_here(plan))
+    keep_in_step(plan.chest)
 
 
 def _had_here(plan: ArchivePlan) -> Path | None:
@@ -203,3 +205,4 @@ def _note(run: Run, result: ArchiveResult, top: str, progress: Progress) -> None
         at=_had_here(run.plan),
         progress=progress,
     )
+    keep_in_step(chest)

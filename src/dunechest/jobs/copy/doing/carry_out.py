@@ -12,6 +12,7 @@ from dunechest.chest.commit import finish_decided
 from dunechest.chest.layout import DATA, EARLIER
 from dunechest.errors import CutOffError, RefusedError, refuse_blocked
 from dunechest.findings import blocking
+from dunechest.jobs.chest_log import keep_in_step
 from dunechest.jobs.copy.doing.become import become
 from dunechest.jobs.copy.doing.bring import bring, prepare
 from dunechest.jobs.copy.doing.run import Run, cut_off_words
@@ -154,4 +155,5 @@ def _note(run: Run, top: str, progress: Progress) -> None:
         told.append(("check", _all_read_back(run)))
     events.try_append(*told)
     note_holdings(plan.target, [plan.target.bag(plan.bag)], progress=progress)
+    keep_in_step(plan.target)
     note_damage(plan.source, plan.bag, len(run.missing) + len(run.elsewhere))

@@ -16,6 +16,7 @@ from dunechest.chest.commit import commit, finish_decided, flush_pending, tag_st
 from dunechest.chest.journal import Rename
 from dunechest.chest.layout import DATA, DATA_FOLDER, MOVED, PAYLOAD, PENDING, PENDING_TAGS
 from dunechest.errors import CutOffError, DuneChestError, RefusedError
+from dunechest.jobs.chest_log import keep_in_step
 from dunechest.jobs.here import machine_name
 from dunechest.jobs.holdings import note_holdings
 from dunechest.jobs.mend.plan import FileToMend, MendPlan
@@ -206,6 +207,7 @@ def _note(plan: MendPlan, result: MendResult, progress: Progress) -> None:
     events.try_append(("check", facts))
     gone = () if os.path.lexists(chest.bag_folder(plan.bag)) else (plan.bag,)
     note_holdings(chest, [entry for entry in chest.bags() if entry.name == plan.bag], gone, progress=progress)
+    keep_in_step(chest)
 
 
 def _cut_off_words(plan: MendPlan, why: str) -> str:
