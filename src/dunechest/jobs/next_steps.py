@@ -1,14 +1,39 @@
-"""What to do so that every library is safe, most urgent first, each with the command that does it."""
+"""What to do so that every library is safe, most urgent first, each with the command that does it.
+
+A command is proposed only where it succeeds now: what it needs is connected. Where a drive must be connected first, or only
+a person can do it, the message says so, and there is no command.
+"""
 
 from __future__ import annotations
 
 from collections import defaultdict
 from collections.abc import Iterable, Mapping, Sequence
 
+import msgspec
+
 from dunechest.jobs.known_chests import ChestStatus
 from dunechest.jobs.safety import Copy, NextStep, ProtectedLibrary, Unprotected
 from dunechest.names import quoted, shown
 from dunechest.words import number
+
+_NEW = "make a chest on it: dunechest chest new FOLDER --label NAME"
+_WEAK = {
+    "library-drive": "is on the drive that the library itself is on",
+    "library-disk": "is on the disk that the library itself is on",
+    "memory": "is in this computer's memory",
+    "this-computer": "is on a share of this computer itself",
+}
+
+
+class Lies(msgspec.Struct, frozen=True):
+    """Where a chest lies: what it has in common with others on its drive, and why a copy there protects nothing, if so.
+
+    `names` are what this computer calls its disks now.
+    """
+
+    marks: frozenset[str]
+    weak: str = ""
+    names: frozenset[str] = frozenset()
 
 
 def next_steps(
@@ -16,161 +41,280 @@ def next_steps(
     unprotected: Sequence[Unprotected],
     chests: Sequence[ChestStatus],
     called: Mapping[str, str],
+    lies: Mapping[str, Lies],
 ) -> Iterable[NextStep]:
-    """Yield what to do: damage first, then libraries with too few copies, then what is old."""
-    # An office has hundreds of both.
-    by_chest: dict[str, list[tuple[ProtectedLibrary, Copy]]] = defaultdict(list)
-    for library in libraries:
-        for copy in library.copies:
-            if copy.state in ("damaged", "missing", "unchecked"):
-                by_chest[copy.chest].append((library, copy))
-    for chest in chests:
-        yield from _to_mend(by_chest[chest.id], chest)
-    for library in libraries:
-        if library.beside and not library.good:
-            drive = shown(library.moved.drive) if library.moved is not None else ""
-            message = (
-                f"The only copy of {shown(library.name)} is on {drive}, the drive that the library itself is on."
-            )
-            held = {copy.chest for copy in library.copies}
-            other = next((quoted(chest.label) for chest in chests if chest.id not in held), "CHEST")
-            yield NextStep(message, f"dunechest archive {quoted(_word(library, called))} --to {other}")
-    if not chests and (libraries or unprotected):
-        yield NextStep("There is no chest yet.", "dunechest chest new FOLDER --label NAME")
-        return
-    yield from _to_archive(libraries, unprotected, chests, called)
-    if len(chests) < max((library.rule.copies for library in libraries), default=0):
-        words = f"Only {number(len(chests), 'drive')} known: one copy is not a backup. Connect another drive."
-        yield NextStep(words, "dunechest chest new FOLDER --label NAME")
-    for chest in chests:
-        old = [library.name for library, copy in by_chest[chest.id] if copy.state == "unchecked" and not library.safe]
-        if old:
-            message = (
-                f"{shown(chest.label)} was not fully checked lately ({number(len(old), 'library', 'libraries')})."
-            )
-            yield NextStep(message, f"dunechest verify {quoted(chest.label)}")
-    for library in libraries:
-        good, name = library.good, shown(library.name)
-        if library.safe:
-            continue
-        if len(good) < library.rule.copies:
-            alike = [copy for copy in library.copies if copy.state == "safe" and not library.is_beside(copy)]
-            if len(alike) >= library.rule.copies and len(library.copies) >= len(chests):
-                words = f"All copies of {name} are on one drive, and count as one. Connect another drive."
-                yield NextStep(words, "dunechest chest new FOLDER --label NAME")
-            continue
-        if library.lacks_drives:
-            held = {copy.chest for copy in library.copies}
-            other = next((quoted(chest.label) for chest in chests if chest.id not in held), "CHEST")
-            word = quoted(_word(library, called))
-            yield NextStep(f"The copies of {name} are on too few drives.", f"dunechest archive {word} --to {other}")
-        if library.lacks_places:
-            message = f"The drives with {name} are kept in too few places."
-            yield NextStep(message, f"dunechest chest place {quoted(good[-1].label)} PLACE")
-        if library.lacks_drill:
-            message = f"No copy of {name} passed a drill in the last {number(library.rule.drill_days or 0, 'day')}."
-            yield NextStep(message, f"dunechest drill {quoted(good[0].label)} {quoted(good[0].bag)}")
+    """Yield what to do: damage first, then libraries with too few copies, then what is old.
+
+    Parameters
+    ----------
+    libraries, unprotected : sequence
+        What is in chests, and what is in none.
+    chests : sequence of ChestStatus
+        Those that are expected.
+    called : mapping
+        What a command can call a library, by its folder.
+    lies : mapping
+        Where each chest lies, by its id.
+    """
+    yield from _Advice(libraries, chests, called, lies).steps(unprotected)
 
 
-def _was(some: Sequence[str]) -> str:
-    return "was" if len(some) == 1 else "were"
+class _Advice:
+    def __init__(
+        self,
+        libraries: Sequence[ProtectedLibrary],
+        chests: Sequence[ChestStatus],
+        called: Mapping[str, str],
+        lies: Mapping[str, Lies],
+    ) -> None:
+        self._libraries, self._chests, self._called, self._lies = libraries, chests, called, lies
+        self._by_id = {chest.id: chest for chest in chests}
+        # An office has hundreds of both.
+        self._by_chest: dict[str, list[tuple[ProtectedLibrary, Copy]]] = defaultdict(list)
+        for library in libraries:
+            for copy in library.copies:
+                if copy.state in ("damaged", "missing", "unchecked"):
+                    self._by_chest[copy.chest].append((library, copy))
 
+    def steps(self, unprotected: Sequence[Unprotected]) -> Iterable[NextStep]:
+        for chest in self._chests:
+            yield from self._to_mend(chest)
+        if not self._chests and (self._libraries or unprotected):
+            yield NextStep(f"There is no chest yet. Connect a drive, and {_NEW}", "")
+            return
+        yield from self._to_archive(unprotected)
+        if len(self._chests) < max((library.rule.copies for library in self._libraries), default=0):
+            drives = number(len(self._chests), "drive")
+            yield NextStep(f"Only {drives} known: one copy is not a backup. Connect another drive, and {_NEW}", "")
+        for chest in self._chests:
+            yield from self._to_verify(chest)
+        for library in self._libraries:
+            if not library.safe:
+                yield from self._of_rule(library)
 
-def _it(some: Sequence[str]) -> str:
-    return "it" if len(some) == 1 else "them"
+    # What is connected.
 
+    def _reached(self, chest: str) -> bool:
+        known = self._by_id.get(chest)
+        return known is not None and (known.present or bool(known.address))
 
-def _word(library: ProtectedLibrary, called: Mapping[str, str]) -> str:
-    """Return what a command can call a library: its name, or the folder where it is now."""
-    place = shown(str(library.moved.place)) if library.moved is not None else library.origin
-    return called.get(place, place)
+    def _step(self, message: str, command: str, *chests: str) -> NextStep:
+        """Return a step, or one that says what to connect first."""
+        away = [self._by_id[chest] for chest in dict.fromkeys(chests) if not self._reached(chest)]
+        if not away:
+            return NextStep(message, command)
+        names = " and ".join(
+            shown(chest.label) + (f" (kept at: {shown(chest.place)})" if chest.place else "") for chest in away
+        )
+        return NextStep(f"{message} Connect {names}.", "")
 
+    def _word(self, library: ProtectedLibrary) -> str:
+        """Return what a command can call a library: its name, or the folder where it is now."""
+        place = shown(str(library.moved.place)) if library.moved is not None else library.origin
+        return self._called.get(place, place)
 
-def _from_elsewhere(library: ProtectedLibrary, chests: Sequence[ChestStatus]) -> NextStep:
-    """Say how a library of another computer gets another copy: from a good one, if there is one."""
-    good = library.good
-    message = f"{shown(library.name)} has {number(len(good), 'good copy', 'good copies')}"
-    if good and chests:
-        command = f"dunechest copy {quoted(good[0].label)} {quoted(chests[0].label)} {quoted(good[0].bag)}"
-        return NextStep(f"{message}.", command)
-    return NextStep(f"{message}; archive it again on {shown(library.computer)}, where it comes from.", "")
+    # Damage.
 
+    def _to_mend(self, chest: ChestStatus) -> Iterable[NextStep]:
+        """Yield what to do about copies in a chest that are damaged or gone."""
+        together: dict[tuple[str, str, tuple[str, ...]], list[tuple[ProtectedLibrary, Copy]]] = defaultdict(list)
+        for library, copy in self._by_chest[chest.id]:
+            if copy.state != "unchecked":
+                how, froms = self._cure(library, copy)
+                together[copy.state, how, froms].append((library, copy))
+        for (state, how, froms), bad in together.items():
+            names = ", ".join(shown(library.name) for library, _ in bad)
+            are = "is" if len(bad) == 1 else "are"
+            message = f"{names} on {shown(chest.label)} {are} {'damaged' if state == 'damaged' else 'gone'}."
+            yield self._of_cure(chest, message, how, froms, bad)
 
-def _to_mend(copies: Sequence[tuple[ProtectedLibrary, Copy]], chest: ChestStatus) -> Iterable[NextStep]:
-    """Yield what to do about copies in a chest that are damaged or gone: another good copy mends or replaces them."""
-    for state, one, several in (("damaged", "is damaged", "are damaged"), ("missing", "is gone", "are gone")):
-        bad = [(library, copy) for library, copy in copies if copy.state == state]
-        if not bad:
-            continue
-        names = ", ".join(shown(library.name) for library, _ in bad)
-        message = f"{names} on {shown(chest.label)} {one if len(bad) == 1 else several}."
+    def _of_cure(
+        self,
+        chest: ChestStatus,
+        message: str,
+        how: str,
+        froms: tuple[str, ...],
+        bad: list[tuple[ProtectedLibrary, Copy]],
+    ) -> NextStep:
         label, bags = quoted(chest.label), " ".join(quoted(copy.bag) for _, copy in bad)
-        helpers = [good.label for library, copy in bad for good in library.good if good.bag == copy.bag]
-        if state == "damaged":  # even an outdated copy has most of it
-            helpers += [
-                old.label for library, _ in bad for old in library.copies if old.state in ("behind", "unchecked")
-            ]
-        if not helpers:
-            yield NextStep(message, f"dunechest verify {label}")
-        elif state == "damaged":
-            froms = " ".join(f"--from {quoted(helper)}" for helper in dict.fromkeys(helpers))
-            yield NextStep(message, f"dunechest mend {label} {bags} {froms}")
-        else:
-            yield NextStep(message, f"dunechest copy {quoted(helpers[0])} {label} {bags}")
+        labels = [quoted(self._by_id[item].label) if item in self._by_id else quoted(item) for item in froms]
+        needed = [chest.id, *(item for item in froms if item in self._by_id)]
+        if how == "mend":
+            return self._step(message, f"dunechest mend {label} {bags} --from {' --from '.join(labels)}", *needed)
+        if how == "copy":
+            return self._step(message, f"dunechest copy {labels[0]} {label} {bags}", *needed)
+        if how == "archive":
+            words = " ".join(quoted(self._word(library)) for library, _ in bad)
+            return self._step(message, f"dunechest archive {words} --to {label}", chest.id)
+        if how == "verify":
+            return self._step(message, f"dunechest verify {label}", chest.id)
+        if bad[0][1].state == "missing":
+            return NextStep(f"{message} If you removed it yourself: dunechest chest forget {label} {bags}", "")
+        return NextStep(
+            f"{message} No copy that is known here mends it. Keep it, and archive to another drive; what is intact can be "
+            "restored.", "",
+        )  # fmt: skip
 
+    def _cure(self, library: ProtectedLibrary, copy: Copy) -> tuple[str, tuple[str, ...]]:
+        """Return how a copy is mended or replaced, and from which chests or folder."""
+        good = [item.chest for item in library.good if item.bag == copy.bag and item.chest != copy.chest]
+        source = library.here and library.there
+        if copy.state == "missing":
+            found = sorted(good, key=lambda chest: not self._reached(chest))[:1]
+            return ("copy", tuple(found)) if found else ("archive", ()) if source else ("", ())
+        # Even an outdated copy has most of it; one that was proven before a mend that failed has nothing new.
+        older = [
+            item.chest for item in library.copies if item.state in ("behind", "unchecked") and item.bag == copy.bag
+        ]
+        proofs = {item.chest: item.proof for item in library.copies}
+        new = [chest for chest in dict.fromkeys((*good, *older)) if proofs[chest] > copy.tried or not copy.tried]
+        helpers = [chest for chest in new if self._reached(chest)] or new
+        if helpers:
+            return "mend", tuple(helpers)
+        if source and not copy.tried:
+            return "mend", (self._word(library),)
+        return ("", ()) if copy.examined else ("verify", ())
 
-def _to_archive(
-    libraries: Sequence[ProtectedLibrary],
-    unprotected: Sequence[Unprotected],
-    chests: Sequence[ChestStatus],
-    called: Mapping[str, str],
-) -> Iterable[NextStep]:
-    """Yield one command for each chest that some libraries are to be archived to."""
-    wanted: dict[str, list[str]] = defaultdict(list)
-    names: dict[str, list[str]] = defaultdict(list)
-    for library in libraries:
+    # Copies.
+
+    def _to_archive(self, unprotected: Sequence[Unprotected]) -> Iterable[NextStep]:
+        """Yield one command for each chest that some libraries are to be archived to."""
+        wanted: dict[tuple[str, str], list[tuple[str, str]]] = defaultdict(list)
+        for library in self._libraries:
+            # One that only was not checked lately is checked, which is told below, and need not be made again.
+            aged = [copy for copy in library.copies if copy.state == "unchecked" and not copy.weak]
+            aged = [copy for copy in aged if not any(copy.marks & good.marks for good in library.good)]
+            lacking = library.rule.copies - len(library.good) - len({copy.marks for copy in aged})
+            if library.safe or lacking <= 0:
+                continue
+            order = self._targets(library, (*library.good, *aged))
+            if not (library.here and library.there):
+                yield from self._from_elsewhere(library, order, aged)
+            elif not order:
+                yield from self._no_target(library)
+            else:
+                for chest in order[:lacking]:
+                    word = self._word(library)
+                    bag = next((copy.bag for copy in library.copies if copy.chest == chest.id), "")
+                    goes_on = f" --continue {quoted(bag)}" if bag and library.unknown_here else ""
+                    wanted[chest.id, goes_on].append((word, library.name))
+        yield from self._never_archived(unprotected, wanted)
+        for (own, goes_on), pairs in wanted.items():
+            chest = self._by_id[own]
+            words = " ".join(dict.fromkeys(quoted(word) for word, _ in pairs))
+            message = f"Not enough copies of {_some([name for _, name in pairs])}."
+            yield self._step(message, f"dunechest archive {words} --to {quoted(chest.label)}{goes_on}", own)
+
+    def _targets(self, library: ProtectedLibrary, held: Iterable[Copy]) -> list[ChestStatus]:
+        """Return the chests in which a copy would count: those that are connected first, then those with an outdated one."""
+        held = tuple(held)
         states = {copy.chest: copy.state for copy in library.copies}
-        # One that only was not checked lately is checked, which is told below, and need not be made again.
-        aged = {copy.drive or copy.chest for copy in library.copies if copy.state == "unchecked"}
-        aged -= {copy.drive or copy.chest for copy in library.good}
-        lacking = library.rule.copies - len(library.good) - len(aged)
-        if library.safe or lacking <= 0:
-            continue
-        # An outdated copy is brought up to date first; then chests without one, those that are connected first.
-        order = sorted(
-            (chest for chest in chests if states.get(chest.id) in (None, "behind", "incomplete")),
-            key=lambda chest: (states.get(chest.id) is None, not chest.present, chest.label.casefold()),
-        )
-        if not library.here and aged and not library.good:
-            continue  # what there is of it is checked first; then it can be copied
-        if not library.here:
-            yield _from_elsewhere(library, [chest for chest in order if states.get(chest.id) in (None, "behind")])
-            continue
-        if library.beside and not library.good:
-            continue  # that is told by itself
-        for chest in order[:lacking]:
-            wanted[chest.label].append(_word(library, called))
-            names[chest.label].append(library.name)
-    first = min(chests, key=lambda chest: (not chest.present, chest.label.casefold()), default=None)
-    elsewhere: dict[str, list[str]] = defaultdict(list)
-    for found in unprotected:
-        if found.computer:
-            elsewhere[found.computer].append(found.name)
-    for computer, own in elsewhere.items():
-        some = ", ".join(shown(name) for name in own[:4])
-        more = f" and {len(own) - 4} more" if len(own) > 4 else ""
-        yield NextStep(
-            f"On {shown(computer)}, {some}{more} {_was(own)} never archived. Archive {_it(own)} there.", ""
-        )
-    if first is not None:
+        names = self._lies[library.origin].names if library.origin in self._lies else frozenset()
+        found = []
+        for chest in self._chests:
+            lies = self._lies.get(chest.id, Lies(frozenset({chest.id})))
+            beside = chest.id in library.beside_chests or any(
+                library.is_beside(copy) for copy in library.copies if copy.chest == chest.id
+            )
+            taken = library.rule.own_drives >= library.rule.copies and any(copy.marks & lies.marks for copy in held)
+            if states.get(chest.id) in (None, "behind", "incomplete") and not (
+                lies.weak or lies.names & names or beside or taken
+            ):
+                found.append(chest)
+        return sorted(found, key=lambda c: (not self._reached(c.id), states.get(c.id) is None, c.label.casefold()))
+
+    def _no_target(self, library: ProtectedLibrary) -> Iterable[NextStep]:
+        """Yield why no known chest gives a library another copy that counts."""
+        name = shown(library.name)
+        reasons = {copy.not_counted for copy in library.copies if copy.not_counted}
+        if library.beside:
+            reasons.add("library-drive")
+        for copy in library.copies:
+            if copy.not_counted in _WEAK or library.is_beside(copy):
+                why = _WEAK[copy.not_counted or "library-drive"]
+                yield NextStep(
+                    f"The copy of {name} on {shown(copy.label)} {why}. Connect another drive, and {_NEW}", ""
+                )
+        if "same-drive" in reasons:
+            yield NextStep(
+                f"Copies of {name} are on one drive, and count as one. Connect another drive, and {_NEW}", ""
+            )
+        elif not reasons and len(self._chests) >= library.rule.copies:
+            yield NextStep(f"Not enough copies of {name}. Connect another drive, and {_NEW}", "")
+
+    def _from_elsewhere(
+        self, library: ProtectedLibrary, targets: Sequence[ChestStatus], aged: Sequence[Copy]
+    ) -> Iterable[NextStep]:
+        """Yield how a library that is not in its folder here gets another copy: from a good one, if there is one."""
+        good = sorted(library.good, key=lambda copy: not self._reached(copy.chest))
+        if not good and aged:
+            return  # what there is of it is checked first; then it can be copied
+        states = {copy.chest: copy.state for copy in library.copies}
+        to = [chest for chest in targets if states.get(chest.id) in (None, "behind")]
+        message = f"{shown(library.name)} has {number(len(library.good), 'good copy', 'good copies')}"
+        if good and to:
+            command = f"dunechest copy {quoted(good[0].label)} {quoted(to[0].label)} {quoted(good[0].bag)}"
+            yield self._step(f"{message}.", command, good[0].chest, to[0].id)
+        elif good:
+            yield NextStep(f"{message}. Connect another drive, and {_NEW}", "")
+        elif library.here:
+            yield NextStep(f"{message}, and its folder {shown(library.origin)} is not there.", "")
+        else:
+            yield NextStep(f"{message}; archive it again on {shown(library.computer)}, where it comes from.", "")
+
+    def _never_archived(
+        self, unprotected: Sequence[Unprotected], wanted: dict[tuple[str, str], list[tuple[str, str]]]
+    ) -> Iterable[NextStep]:
+        """Yield what other computers are to archive; what this one is to goes with the rest."""
+        elsewhere: dict[str, list[str]] = defaultdict(list)
         for found in unprotected:
             if found.computer:
-                continue
-            wanted[first.label].append(found.path)
-            names[first.label].append(found.name)
-    for label, paths in wanted.items():
-        some = ", ".join(shown(name) for name in names[label][:4])
-        more = f" and {len(paths) - 4} more" if len(paths) > 4 else ""
-        words = [quoted(called.get(shown(path), path)) for path in dict.fromkeys(paths)]
-        command = " ".join(["dunechest archive", *words, "--to", quoted(label)])
-        yield NextStep(f"Not enough copies of {some}{more}.", command)
+                elsewhere[found.computer].append(found.name)
+        for computer, own in elsewhere.items():
+            was, it = ("was", "it") if len(own) == 1 else ("were", "them")
+            yield NextStep(f"On {shown(computer)}, {_some(own)} {was} never archived. Archive {it} there.", "")
+        order = sorted(self._chests, key=lambda chest: (not self._reached(chest.id), chest.label.casefold()))
+        strong = [chest for chest in order if not self._lies.get(chest.id, Lies(frozenset())).weak] or order
+        for found in unprotected:
+            if not found.computer and strong:
+                word = self._called.get(shown(found.path), found.path)
+                wanted[strong[0].id, ""].append((word, found.name))
+
+    # Age, places, drills.
+
+    def _to_verify(self, chest: ChestStatus) -> Iterable[NextStep]:
+        old = [
+            library.name
+            for library, copy in self._by_chest[chest.id]
+            if copy.state == "unchecked" and not library.safe
+        ]
+        if old:
+            words = f"{shown(chest.label)} was not fully checked lately ({number(len(old), 'library', 'libraries')})."
+            yield self._step(words, f"dunechest verify {quoted(chest.label)}", chest.id)
+
+    def _of_rule(self, library: ProtectedLibrary) -> Iterable[NextStep]:
+        """Yield what a library lacks that has copies enough."""
+        good, name = library.good, shown(library.name)
+        if len(good) < library.rule.copies:
+            return
+        if library.lacks_drives:
+            other = next(iter(self._targets(library, good)), None)
+            message = f"The copies of {name} are on too few drives."
+            if other is None or not (library.here and library.there):
+                yield NextStep(f"{message} Connect another drive, and {_NEW}", "")
+            else:
+                word = quoted(self._word(library))
+                yield self._step(message, f"dunechest archive {word} --to {quoted(other.label)}", other.id)
+        if library.lacks_places:
+            how = f"dunechest chest place {quoted(good[-1].label)} PLACE"
+            yield NextStep(f"The drives with {name} are kept in too few places. Say where one is kept: {how}", "")
+        if library.lacks_drill:
+            message = f"No copy of {name} passed a drill in the last {number(library.rule.drill_days or 0, 'day')}."
+            first = min(good, key=lambda copy: not self._reached(copy.chest))
+            yield self._step(message, f"dunechest drill {quoted(first.label)} {quoted(first.bag)}", first.chest)
+
+
+def _some(names: Sequence[str]) -> str:
+    """Return the first of some names, and how many more there are."""
+    more = f" and {len(names) - 4} more" if len(names) > 4 else ""
+    return ", ".join(shown(name) for name in names[:4]) + more

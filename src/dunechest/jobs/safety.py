@@ -28,7 +28,9 @@ class Copy(Value, msgspec.Struct, frozen=True):
     the library was archived last, and that it keeps as they were. `disk` are the disks that it lies on, with blanks between;
     `weak` says why it protects against nothing where it lies: ``memory``, ``this-computer`` or ``library-disk``. `not_counted`
     says why an intact and current copy does not count: one of these, ``library-drive`` (the library was moved to that drive), or
-    ``same-drive`` (another copy on that drive counts); empty if it counts, or is not safe anyway.
+    ``same-drive`` (another copy on that drive counts); empty if it counts, or is not safe anyway. `proof` and `tried` are the
+    turns in which every byte was last found right, and in which a mend last failed; 0 if that never was. `examined` says
+    whether a check of every byte found the damage.
     """
 
     _shown: ClassVar[tuple[str, ...]] = ("label", "state", "edition")
@@ -48,6 +50,9 @@ class Copy(Value, msgspec.Struct, frozen=True):
     disk: str = ""
     weak: str = ""
     not_counted: str = ""
+    proof: int = 0
+    tried: int = 0
+    examined: bool = False
 
     @property
     def marks(self) -> frozenset[str]:
@@ -60,7 +65,8 @@ class ProtectedLibrary(Value, msgspec.Struct, frozen=True):
 
     `origin` is its folder on the computer that it came from; `here` says whether that is this computer. `moved` says where
     it is if it was moved to a drive, `beside_chests` are the ids of chests that are seen to be on that very drive.
-    `there` says whether its folder is there, as far as this computer can see.
+    `there` says whether its folder is there, as far as this computer can see; `unknown_here` whether this computer does not
+    know that it ever had the state that is archived.
     """
 
     _shown: ClassVar[tuple[str, ...]] = ("name", "safe")
@@ -78,6 +84,7 @@ class ProtectedLibrary(Value, msgspec.Struct, frozen=True):
     moved: Home | None = None
     beside_chests: frozenset[str] = frozenset()
     there: bool = True
+    unknown_here: bool = False
 
     @property
     def good(self) -> tuple[Copy, ...]:

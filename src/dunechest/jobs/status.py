@@ -5,6 +5,7 @@ from __future__ import annotations
 import os
 from collections import defaultdict
 from collections.abc import Iterable
+from pathlib import Path
 from typing import TYPE_CHECKING, ClassVar
 
 import msgspec
@@ -13,13 +14,15 @@ from dunechest import clock
 from dunechest.jobs.homes import Home
 from dunechest.jobs.known import Known, OfficeSeen, known_here
 from dunechest.jobs.known_chests import ChestStatus
-from dunechest.jobs.next_steps import next_steps
+from dunechest.jobs.next_steps import Lies, next_steps
 from dunechest.jobs.protection import Protection, Rules, read_rules
 from dunechest.jobs.safety import Copy, NextStep, ProtectedLibrary, State, Unprotected
 from dunechest.jobs.same_library import same_library
 from dunechest.ledger.folder import state_folder
 from dunechest.ledger.ledger import Holding, PastArchive, PastCheck, PastDrill, PutBack
 from dunechest.ledger.settings import settings_file
+from dunechest.machine.drives import drive_identity
+from dunechest.machine.physical import physical
 from dunechest.machine.volumes import is_same_place
 from dunechest.names import quoted, shown
 from dunechest.values import Value
@@ -126,7 +129,7 @@ def status(*, office: bool = False, computer: str | None = None, everyone: bool 
         *_of_routines(routines),
         *_of_office(),
         *_of_put_back(known),
-        *next_steps(protected, unprotected, known.chests, _called(known)),
+        *next_steps(protected, unprotected, known.chests, _called(known), _lies(known, protected)),
         *_of_strangers(protected, known),
     )
     chests = known.shown_chests(protected)
@@ -168,6 +171,33 @@ def _of_office() -> Iterable[NextStep]:
         yield NextStep(
             f"The office has not heard of this computer for more than a week. {why}", "dunechest office send"
         )
+
+
+def _lies(known: Known, libraries: Iterable[ProtectedLibrary]) -> dict[str, Lies]:
+    """Return where chests lie, by id, and libraries of this computer, by folder: as they are now, or as they were last."""
+    found: dict[str, Lies] = {}
+    for library in libraries:
+        for copy in library.copies:
+            weak = "" if copy.weak == "library-disk" else copy.weak
+            found.setdefault(copy.chest, Lies(copy.marks, weak))
+    for chest in known.chests:
+        if chest.present and known.office is None:
+            try:
+                lies = physical(chest.folder)
+            except OSError:
+                continue
+            drive = drive_identity(chest.folder) or chest.id
+            marks = frozenset({drive, *(f"disk {disk}" for disk in lies.disks)})
+            found[chest.id] = Lies(marks, lies.weakness, lies.names)
+    if not any(lies.names for lies in found.values()):
+        return found
+    for library in libraries:
+        if library.here and not library.safe and library.there:
+            try:
+                found[library.origin] = Lies(frozenset(), "", physical(Path(library.origin)).names)
+            except OSError:
+                continue
+    return found
 
 
 def _of_put_back(known: Known) -> Iterable[NextStep]:
@@ -284,6 +314,7 @@ def _copies(known: Known, rules: Rules) -> list[tuple[ProtectedLibrary, str]]:
             newest.name, newest.kind, computer, origin, here, newest.files, newest.bytes, rule,
             tuple(sorted(copies, key=lambda copy: copy.label.casefold())), home, _beside(home, known.chests),
             there=not here or os.path.lexists(origin) or (home is not None),
+            unknown_here=here and newest.machine != known.here and newest.state not in known.ledger.states_now(),
         )  # fmt: skip
         found.append((library.with_reasons(), machine))
     return found
@@ -377,5 +408,7 @@ def _copy(item: Holding, newest: Holding, chest: ChestStatus, rule: Protection, 
     last = drilled.when if drilled is not None and drilled.passed else None
     return Copy(
         chest.label, chest.id, item.bag, state, item.edition, item.archived, checked or None, last, chest.place, item.drive,
-        item.carried, item.disk, item.weak,
+        item.carried, item.disk, item.weak, proof=since,
+        tried=failed.turn if bad and failed is not None and failed.how == "mend" else 0,
+        examined=bad and failed is not None and failed.turn > since and not failed.quick,
     )  # fmt: skip

@@ -98,7 +98,10 @@ class PastArchive(msgspec.Struct, frozen=True):
 
 
 class PastCheck(msgspec.Struct, frozen=True):
-    """The outcome of a verification: counts of files, when (seconds since 1970), and after what (`turn`)."""
+    """The outcome of a verification: counts of files, when (seconds since 1970), and after what (`turn`).
+
+    `by` is the id in logs of the computer that checked, empty for this one; `how` is ``mend`` if it was the end of a mend.
+    """
 
     bag: str
     quick: bool
@@ -109,6 +112,7 @@ class PastCheck(msgspec.Struct, frozen=True):
     where: str = ""
     turn: int = 0
     by: str = ""
+    how: str = ""
 
 
 class PastDrill(msgspec.Struct, frozen=True):
@@ -264,7 +268,16 @@ class Ledger:
         """The checks of one chest, the one that was noted last first; no clock counts."""
         return tuple(
             PastCheck(
-                r["bag"], r["quick"], r["intact"], r["files"], r["wrong"], r["when"], r["where"], r["turn"], r["by"]
+                r["bag"],
+                r["quick"],
+                r["intact"],
+                r["files"],
+                r["wrong"],
+                r["when"],
+                r["where"],
+                r["turn"],
+                r["by"],
+                r["how"],
             )
             for r in self._latest("check", chest)
         )

@@ -68,7 +68,7 @@ TABLES = {
     "check": Table(
         (
             Column("chest", str), Column("bag", str), Column("quick", bool), Column("intact", bool),
-            Column("files", int), Column("wrong", int), Column("when", float), _WHERE, _BY,
+            Column("files", int), Column("wrong", int), Column("when", float), _WHERE, _BY, Column("how", str, ""),
         ),
         ("chest", "bag", "quick", "intact", "where"),
     ),

@@ -202,6 +202,7 @@ def _note(plan: MendPlan, result: MendResult, progress: Progress) -> None:
         "intact": result.well and not plan.left,
         "files": result.files,
         "wrong": len(result.not_mended),
+        "how": "mend",
         "where": identity(chest.folder),
     }
     events.try_append(("check", facts))
