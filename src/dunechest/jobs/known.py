@@ -8,10 +8,12 @@ from typing import ClassVar
 
 import msgspec
 
+from dunechest.chest.layout import BAGS
 from dunechest.jobs.chest_log import look_into_log
 from dunechest.jobs.homes import Home, list_homes
 from dunechest.jobs.known_chests import ChestStatus, list_chests
 from dunechest.jobs.safety import ProtectedLibrary
+from dunechest.ledger import events
 from dunechest.ledger.folder import state_folder
 from dunechest.ledger.ledger import Ledger, open_ledger
 from dunechest.machine.identity import this_machine
@@ -130,11 +132,32 @@ def known_here() -> Known:
         if known.present:
             look_into_log(known.folder)
     homes = list_homes()
+    _note_gone(chests)
     own = this_machine(state_folder())
     here = own.id
     with open_ledger() as ledger:
         moved = {here: first_places(homes)}
         return Known(ledger, chests, here, found_here(ledger, here), homes, moved, name=own.name)
+
+
+def _note_gone(chests: Iterable[ChestStatus]) -> None:
+    """Note what is no longer in chests that are connected: a look at the names of their bags tells."""
+    there: dict[str, set[str]] = {}
+    for chest in chests:
+        if chest.present:
+            try:
+                # Of two chests with one id, one of them copied by hand, either may hold it.
+                there.setdefault(chest.id, set()).update(os.listdir(chest.folder / BAGS))
+            except OSError:
+                continue
+    with open_ledger() as ledger:
+        gone = [
+            ("hold", {"chest": item.chest, "bag": item.bag, "gone": True})
+            for item in ledger.holdings()
+            if item.chest in there and item.bag not in there[item.chest] and item.name and not item.gone
+        ]
+    if gone:
+        events.try_append(*gone)
 
 
 def found_here(ledger: Ledger, here: str) -> tuple[Found, ...]:

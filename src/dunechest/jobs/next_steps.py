@@ -13,6 +13,7 @@ import msgspec
 
 from dunechest.jobs.known_chests import ChestStatus
 from dunechest.jobs.safety import Copy, NextStep, ProtectedLibrary, Unprotected
+from dunechest.ledger.ledger import PastRefusal
 from dunechest.names import quoted, shown
 from dunechest.words import number
 
@@ -42,6 +43,7 @@ def next_steps(
     chests: Sequence[ChestStatus],
     called: Mapping[str, str],
     lies: Mapping[str, Lies],
+    refused: Iterable[PastRefusal] = (),
 ) -> Iterable[NextStep]:
     """Yield what to do: damage first, then libraries with too few copies, then what is old.
 
@@ -55,8 +57,10 @@ def next_steps(
         What a command can call a library, by its folder.
     lies : mapping
         Where each chest lies, by its id.
+    refused : iterable of PastRefusal
+        What was not archived because a person has to decide first.
     """
-    yield from _Advice(libraries, chests, called, lies).steps(unprotected)
+    yield from _Advice(libraries, chests, called, lies, refused).steps(unprotected)
 
 
 class _Advice:
@@ -66,7 +70,9 @@ class _Advice:
         chests: Sequence[ChestStatus],
         called: Mapping[str, str],
         lies: Mapping[str, Lies],
+        refused: Iterable[PastRefusal],
     ) -> None:
+        self._refused = {(item.place, item.chest): item for item in refused}
         self._libraries, self._chests, self._called, self._lies = libraries, chests, called, lies
         self._by_id = {chest.id: chest for chest in chests}
         # An office has hundreds of both.
@@ -119,7 +125,10 @@ class _Advice:
         """Yield what to do about copies in a chest that are damaged or gone."""
         together: dict[tuple[str, str, tuple[str, ...]], list[tuple[ProtectedLibrary, Copy]]] = defaultdict(list)
         for library, copy in self._by_chest[chest.id]:
-            if copy.state != "unchecked":
+            place = shown(str(library.moved.place)) if library.moved is not None else library.origin
+            if copy.state == "missing" and (decision := self._refused.get((place, chest.id))):
+                yield self._decision(library.name, chest, decision)
+            elif copy.state != "unchecked":
                 how, froms = self._cure(library, copy)
                 together[copy.state, how, froms].append((library, copy))
         for (state, how, froms), bad in together.items():
@@ -195,6 +204,10 @@ class _Advice:
             else:
                 for chest in order[:lacking]:
                     word = self._word(library)
+                    place = shown(str(library.moved.place)) if library.moved is not None else library.origin
+                    if decision := self._refused.get((place, chest.id)):
+                        yield self._decision(library.name, chest, decision)
+                        continue
                     bag = next((copy.bag for copy in library.copies if copy.chest == chest.id), "")
                     goes_on = f" --continue {quoted(bag)}" if bag and library.unknown_here else ""
                     wanted[chest.id, goes_on].append((word, library.name))
@@ -204,6 +217,12 @@ class _Advice:
             words = " ".join(dict.fromkeys(quoted(word) for word, _ in pairs))
             message = f"Not enough copies of {_some([name for _, name in pairs])}."
             yield self._step(message, f"dunechest archive {words} --to {quoted(chest.label)}{goes_on}", own)
+
+    def _decision(self, name: str, chest: ChestStatus, refused: PastRefusal) -> NextStep:
+        """Say what a person has to decide before a library can be archived."""
+        return NextStep(
+            f"{shown(name)} was not archived to {shown(chest.label)}: {refused.message} {refused.action}", ""
+        )
 
     def _targets(self, library: ProtectedLibrary, held: Iterable[Copy]) -> list[ChestStatus]:
         """Return the chests in which a copy would count: those that are connected first, then those with an outdated one."""
@@ -278,6 +297,9 @@ class _Advice:
         for found in unprotected:
             if not found.computer and strong:
                 word = self._called.get(shown(found.path), found.path)
+                if decision := self._refused.get((shown(found.path), strong[0].id)):
+                    yield self._decision(found.name, strong[0], decision)
+                    continue
                 wanted[strong[0].id, ""].append((word, found.name))
 
     # Age, places, drills.

@@ -11,6 +11,7 @@ from typing import TYPE_CHECKING, ClassVar
 import msgspec
 
 from dunechest import clock
+from dunechest.jobs.archive.options import LASTING_CODES
 from dunechest.jobs.homes import Home
 from dunechest.jobs.known import Known, OfficeSeen, known_here
 from dunechest.jobs.known_chests import ChestStatus
@@ -19,7 +20,7 @@ from dunechest.jobs.protection import Protection, Rules, read_rules
 from dunechest.jobs.safety import Copy, NextStep, ProtectedLibrary, State, Unprotected
 from dunechest.jobs.same_library import same_library
 from dunechest.ledger.folder import state_folder
-from dunechest.ledger.ledger import Holding, PastArchive, PastCheck, PastDrill, PutBack
+from dunechest.ledger.ledger import Holding, PastArchive, PastCheck, PastDrill, PastRefusal, PutBack
 from dunechest.ledger.settings import settings_file
 from dunechest.machine.drives import drive_identity
 from dunechest.machine.physical import physical
@@ -129,7 +130,7 @@ def status(*, office: bool = False, computer: str | None = None, everyone: bool 
         *_of_routines(routines),
         *_of_office(),
         *_of_put_back(known),
-        *next_steps(protected, unprotected, known.chests, _called(known), _lies(known, protected)),
+        *next_steps(protected, unprotected, known.chests, _called(known), _lies(known, protected), _refusals(known)),
         *_of_strangers(protected, known),
     )
     chests = known.shown_chests(protected)
@@ -198,6 +199,14 @@ def _lies(known: Known, libraries: Iterable[ProtectedLibrary]) -> dict[str, Lies
             except OSError:
                 continue
     return found
+
+
+def _refusals(known: Known) -> Iterable[PastRefusal]:
+    """Yield what was not archived and would be refused again."""
+    if known.office is None:
+        for refused in known.ledger.refusals():
+            if refused.code in LASTING_CODES or clock.now() - refused.when < _DAY:
+                yield refused
 
 
 def _of_put_back(known: Known) -> Iterable[NextStep]:

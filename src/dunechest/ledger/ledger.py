@@ -137,6 +137,17 @@ class Round(msgspec.Struct, frozen=True):
     where: str = ""
 
 
+class PastRefusal(msgspec.Struct, frozen=True):
+    """A library that was not archived to a chest: its folder, the finding's code, what it said, what to do, and when."""
+
+    place: str
+    chest: str
+    code: str
+    message: str
+    action: str
+    when: float
+
+
 class KnownComputer(msgspec.Struct, frozen=True):
     """A computer that wrote into the log of a chest: its id in logs, its name, the chest, and when it was first met there.
 
@@ -330,6 +341,20 @@ class Ledger:
         """Where a chest was found to be an older image of itself, the last time first."""
         return tuple(
             PutBack(r["chest"], r["missing"], r["when"], r["where"], r["turn"]) for r in self._latest("older", chest)
+        )
+
+    def refusals(self) -> tuple[PastRefusal, ...]:
+        """What was not archived because a person has to decide first, as far as nothing was archived or restored there since."""
+        since: dict[tuple[str, str], int] = {}
+        for row in self._rows.of("hold"):
+            since[row["origin"], row["chest"]] = max(since.get((row["origin"], row["chest"]), 0), row["turn"])
+        states: dict[str, int] = {}
+        for row in self._rows.of("state"):
+            states[row["place"]] = row["turn"]
+        return tuple(
+            PastRefusal(r["place"], r["chest"], r["code"], r["message"], r["action"], r["when"])
+            for r in self._rows.of("refused")
+            if r["turn"] > max(since.get((r["place"], r["chest"]), 0), states.get(r["place"], 0))
         )
 
     def states_now(self) -> dict[str, str]:

@@ -166,6 +166,14 @@ TABLES = {
         ),
         ("chest", "where"),
     ),
+    # A library that was not archived to a chest because a person has to decide something first.
+    "refused": Table(
+        (
+            Column("place", str), Column("chest", str), Column("code", str), Column("message", str),
+            Column("action", str), Column("when", float),
+        ),
+        ("place", "chest"),
+    ),
     "room": Table(
         (Column("chest", str), Column("free", int), Column("total", int), Column("when", float)),
         ("chest",),

@@ -31,6 +31,14 @@ BLOCKING_CODES = frozenset(
 )
 
 
+#: Those that stay until a person decides something or changes something: the same command would be refused again.
+LASTING_CODES = frozenset(
+    {"half-library", "placeholders", "mass-change", "name-taken", "perhaps-same", "newer-state", "not-in-chest"}
+)
+#: Those that may be over tomorrow.
+PASSING_CODES = frozenset({"no-room", "file-too-large", "read-only"})
+
+
 class ArchiveOptions(msgspec.Struct, frozen=True):
     """What a person chose for an archive.
 

@@ -13,11 +13,12 @@ import msgspec
 from dunechest.chest.chest import Chest
 from dunechest.errors import CutOffError, UsageError, refuse_blocked
 from dunechest.findings import Finding, blocking
-from dunechest.jobs.archive.options import USUAL, ArchiveOptions
+from dunechest.jobs.archive.options import LASTING_CODES, PASSING_CODES, USUAL, ArchiveOptions
 from dunechest.jobs.archive.result import ArchiveResult
 from dunechest.jobs.archive.unchanged import looked_into, own_bags, unchanged
 from dunechest.jobs.holdings import note_refused
 from dunechest.jobs.named import AnyLibrary, get_chest, get_libraries
+from dunechest.ledger import events
 from dunechest.library.library import Library
 from dunechest.names import AnyPath, shown
 from dunechest.progress import Progress, silent
@@ -165,7 +166,24 @@ def refuse_several(several: Several) -> None:
     for plan in several.plans.values():
         if plan.state == "barred":
             note_refused(plan.chest, plan.bag)
+    _note_decisions(several)
     refuse_blocked("Refused: nothing was archived, because {} cannot be archived now.", blocked)
+
+
+def _note_decisions(several: Several) -> None:
+    """Note what a person has to decide, so that the same command is not proposed again and again."""
+    told = []
+    for plan in several.plans.values():
+        open_ = [
+            item
+            for item in blocking(plan.findings, plan.options.ignore)
+            if item.code in LASTING_CODES | PASSING_CODES
+        ]
+        for item in open_[:1]:
+            facts = {"place": shown(str(plan.library.path)), "chest": plan.chest.id, "code": item.code}
+            told.append(("refused", facts | {"message": shown(item.message), "action": shown(item.action)}))
+    if told:
+        events.try_append(*told)
 
 
 def archive_several(

@@ -44,9 +44,22 @@ def verify_chest(chest: Chest, libraries: Sequence[str], *, quick: bool, progres
     if not chest.folder.is_dir():
         raise CutOffError(f"The chest {shown(chest.label)} was disconnected while it was verified.")
     note_results(chest, checks)
-    note_holdings(chest, once.values(), [check.bag for check in checks if check.kind == "missing"], progress=progress)
+    gone = {check.bag for check in checks if check.kind == "missing"}
+    if not libraries:
+        gone |= _held_before(chest) - once.keys()
+    note_holdings(chest, once.values(), sorted(gone), progress=progress)
     keep_in_step(chest)
     return VerifyResult(chest.folder, chest.label, quick, tuple(checks))
+
+
+def _held_before(chest: Chest) -> set[str]:
+    """Return the bags that the chest held as anybody's log tells, without those that a person removed."""
+    from dunechest.ledger.ledger import open_ledger
+
+    with open_ledger() as ledger:
+        forgotten = ledger.forgotten_in(chest.id)
+        held = [item for item in ledger.holdings() if item.chest == chest.id and item.name and not item.gone]
+    return {item.bag for item in held if forgotten.get(item.bag, 0) < item.turn}
 
 
 def missing_bags(chest: Chest, remembered: Mapping[str, Remembered], there: Container[str]) -> list[BagCheck]:
