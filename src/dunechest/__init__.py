@@ -106,6 +106,7 @@ if TYPE_CHECKING:
     from dunechest.jobs.known import OfficeSeen
     from dunechest.jobs.known_chests import ChestList, ChestStatus, list_chests
     from dunechest.jobs.look import BigThing, DriveFit, Readiness, look
+    from dunechest.jobs.loose import LooseFolder, ignore_place, ignored_places
     from dunechest.jobs.mend import mend
     from dunechest.jobs.mend.plan import FileToMend, MendPlan
     from dunechest.jobs.mend.planning.make import plan_mend
@@ -387,6 +388,7 @@ _MODULES = {
     "jobs.known": ("OfficeSeen",),
     "jobs.known_chests": ("ChestList", "ChestStatus", "list_chests"),
     "jobs.look": ("BigThing", "DriveFit", "Readiness", "look"),
+    "jobs.loose": ("LooseFolder", "ignore_place", "ignored_places"),
     "jobs.mend": ("mend",),
     "jobs.mend.plan": ("FileToMend", "MendPlan"),
     "jobs.mend.planning.make": ("plan_mend",),
@@ -577,6 +579,7 @@ __all__ = [
     "LinkEntry",
     "LinkRecord",
     "Lying",
+    "LooseFolder",
     "Made",
     "MadeFolder",
     "MadeLink",
@@ -724,6 +727,8 @@ __all__ = [
     "forget_place",
     "get_chest",
     "get_library",
+    "ignore_place",
+    "ignored_places",
     "join_office",
     "leave_office",
     "left_behind",

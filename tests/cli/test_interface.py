@@ -178,7 +178,7 @@ def test_the_ledger_takes_in_each_note_once_and_survives_torn_ones(own_machine: 
         events.append("seen", place=f"/{number:03}", name="n", kind="k")
     with open_ledger() as ledger:
         assert len(ledger.seen_libraries()) == 250
-    assert list((state_folder() / "notes").iterdir()) == [], "very many are gathered by themselves"
+    assert list((state_folder() / "notes").glob("*.jsonl")) == [], "very many are gathered by themselves"
 
 
 _EVENTS = st.one_of(
@@ -234,9 +234,8 @@ def test_a_spoilt_ledger_is_said_so_and_archives_go_on(
 ) -> None:
     state_folder().mkdir(exist_ok=True)
     (state_folder() / "ledger.sqlite").write_bytes(b"not a database at all" * 100)
-    ran = command("chest", "list")
-    assert ran.status == 1
-    assert "What is archived does not need it" in ran.err
+    assert command("chest", "list").status == 0
+    assert "own record is damaged" in command("status").out
     assert command("archive", library, "--to", chest.folder).status == 0
     assert command("verify", chest.folder).status == 0
 

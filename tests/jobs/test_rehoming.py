@@ -492,7 +492,7 @@ def test_a_copy_on_the_drive_that_the_library_lives_on_is_none(
     (after,) = dunechest.status().libraries
     assert (after.good_count, [copy.label for copy in after.beside], after.safe) == (0, ["sand"], False)
     said = command("status").out
-    assert "The only copy of shed is on sand, the drive that the library itself is on." in said
+    assert "The copy of shed on sand is on the drive that the library itself is on." in said
     assert "so it does not count" in said
     document = command("status", "--json").json
     assert document["libraries"][0]["moved"]["path"] == str(far / "shed")

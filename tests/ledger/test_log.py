@@ -153,7 +153,7 @@ _FACTS = st.one_of(
 @given(st.lists(_FACTS, max_size=12), st.randoms())
 def test_events_in_any_order_and_more_than_once_make_the_same_ledger(told: list[tuple[str, dict]], shuffle) -> None:  # type: ignore[no-untyped-def, type-arg]
     folder = state_folder()
-    numbered = [Numbered(f"e{n}", n, what, float(n), facts) for n, (what, facts) in enumerate(told, 1)]
+    numbered = [Numbered(f"{n}-e", n, what, float(n), facts) for n, (what, facts) in enumerate(told, 1)]
 
     def ledger_of(items: list[Numbered]) -> dict[str, list[dict[str, object]]]:
         (folder / "ledger.sqlite").unlink(missing_ok=True)

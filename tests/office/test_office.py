@@ -85,7 +85,7 @@ def test_what_is_archived_is_told_by_itself_and_what_was_seen_last_is_right(
         told = dunechest.status(office=True)
         assert [copy.state for copy in told.libraries[0].copies] == ["missing"]
         assert not dunechest.search("new.txt", office=True).files, "a copy that is gone is not offered"
-        assert dunechest.status().libraries[0].copies[0].state == "safe", "by itself it did not see that"
+        assert dunechest.status().libraries[0].copies[0].state == "missing", "the folder is there to be looked into"
 
 
 def test_a_library_that_was_found_and_is_gone_is_not_asked_for(office: OfficeOf, command: Command) -> None:

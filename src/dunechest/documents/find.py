@@ -68,6 +68,17 @@ class UnknownFolder(Document):
     _sources: ClassVar[Mapping[str, str]] = {"file_count": "files", "size_bytes": "bytes"}
 
 
+class LooseFolder(Document):
+    """A folder of the home with files that lie in no library; `standard` is true for the documents, pictures and such."""
+
+    path: str
+    file_count: Count
+    size_bytes: Bytes
+    standard: bool
+
+    _sources: ClassVar[Mapping[str, str]] = {"file_count": "files", "size_bytes": "bytes"}
+
+
 class Find(Document):
     """What was found, and where it was searched."""
 
@@ -78,6 +89,7 @@ class Find(Document):
     searched_paths: list[str]
     unreadable_paths: list[str]
     kind_file_errors: list[str]
+    loose_folders: list[LooseFolder]
 
     _sources: ClassVar[Mapping[str, str]] = {
         "moved_libraries": "moved",
@@ -85,4 +97,5 @@ class Find(Document):
         "searched_paths": "searched",
         "unreadable_paths": "unreadable",
         "kind_file_errors": "broken_kinds",
+        "loose_folders": "loose",
     }

@@ -110,9 +110,11 @@ class Status(Document):
     routines: list[RoutineState]
     office: OfficeSeen | None
     elsewhere_count: Count
+    unreadable_entry_count: Count
 
     _sources: ClassVar[Mapping[str, str]] = {
         "elsewhere_count": "elsewhere",
+        "unreadable_entry_count": "unreadable",
         "unprotected_libraries": "unprotected",
         "moved_libraries": "moved",
     }

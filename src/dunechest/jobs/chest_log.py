@@ -20,9 +20,10 @@ from dunechest.chest.log import Event, LogFile, Writer, add, read_log
 from dunechest.errors import DuneChestError
 from dunechest.ledger import events
 from dunechest.ledger.folder import state_folder
-from dunechest.ledger.lines import LOGGED, Told, is_bad, log_key, order_of, overtaken, same_mark
+from dunechest.ledger.lines import LOGGED, Told, is_bad, log_key, lost_lines, order_of, overtaken, same_mark
 from dunechest.ledger.own import own_events
 from dunechest.ledger.own_key import own_key, own_log_id
+from dunechest.ledger.rows import HARMED
 from dunechest.ledger.schema import TABLES, rows_after, values_of
 from dunechest.machine.identity import this_machine
 from dunechest.machine.volumes import identity
@@ -45,6 +46,8 @@ class _Known(msgspec.Struct, frozen=True):
     last: str
     at: str
     older: dict[str, Any] | None
+    lost: set[str]
+    harmed: bool
 
     def highest(self, by: str, *, here: bool = False) -> dict[str, Any] | None:
         """Return the line of a computer with the highest number; if asked for, of those met on this very medium."""
@@ -109,7 +112,8 @@ def _known(chest: Chest) -> _Known:
     at = identity(chest.folder)
     rows = rows_after(TABLES["older"], found.get("older", ()))
     older = next((row for row in rows if row["chest"] == chest.id and row["where"] == at), None)
-    return _Known(own, lines, f"{last[0]}-{last[1]}", at, older)
+    lost = lost_lines(found, lines, own_log_id(state_folder()))
+    return _Known(own, lines, f"{last[0]}-{last[1]}", at, older, lost, bool(found.get(HARMED)))
 
 
 # Taking in.
@@ -119,10 +123,14 @@ def _taken(chest: Chest, known: _Known, log: LogFile, own: str) -> list[tuple[st
     """Return what is to be noted of the lines of a file that this computer has not read."""
     before = known.highest(log.id, here=True)
     number = before["number"] if before is not None else 0
-    heard = {row["id"] for row in known.lines if row["by"] == log.id}
+    heard = {row["id"] for row in known.lines if row["by"] == log.id} - known.lost
     found: dict[tuple[str, str], tuple[str, dict[str, Any]]] = {}
     for place, event in enumerate(log.events):
-        if (event.number <= number and _same_line(before, log)) or event.id in heard:
+        passed = event.number <= number and _same_line(before, log) and not known.harmed
+        if (passed and event.id not in known.lost) or event.id in heard:
+            found.pop(
+                (event.what, log_key(event.what, event.facts)), None
+            )  # it is known, and what it replaced counts no more
             continue
         line = _line(chest, known.at, event, log, signed=place < log.signed)
         if line is not None:

@@ -11,6 +11,7 @@ import msgspec
 
 from dunechest.errors import DuneChestError, KindFileError, UsageError
 from dunechest.jobs.homes import Home, known_homes, where_moved
+from dunechest.jobs.loose import LooseFolder, ignored_places, is_ignored, loose_folders
 from dunechest.ledger import events
 from dunechest.ledger.folder import state_folder
 from dunechest.ledger.ledger import open_ledger
@@ -80,7 +81,8 @@ class FindResult(Value, msgspec.Struct, frozen=True):
     the one with most of them first.
 
     `unknown` are folders that no kind fits and that look like something to keep, the largest first; `broken_kinds` says
-    what is wrong with kind files of one's own, which were passed over.
+    what is wrong with kind files of one's own, which were passed over. `loose` are folders of the home with files that lie in
+    no library, if the whole home was searched.
     """
 
     _document: ClassVar[str] = "find.Find"
@@ -92,6 +94,7 @@ class FindResult(Value, msgspec.Struct, frozen=True):
     broken_kinds: tuple[str, ...] = ()
     drives: tuple[FoundDrive, ...] = ()
     moved: tuple[Home, ...] = ()
+    loose: tuple[LooseFolder, ...] = ()
 
     def to_frame(self) -> pd.DataFrame:
         """Return one row a library: name, kind, place, drive, files, bytes, rebuildable, changed, where."""
@@ -160,16 +163,27 @@ def find_libraries(
     searched = [search(root, chosen, around=around - {str(root)}, whole=bool(places)) for root in roots]
     found = {place_key(here.path): here for trial in searched for here in reversed(trial.libraries)} | found
     homes = known_homes()
-    libraries, drives = _measured(list(found.values()), whose, homes, progress)
-    _note(libraries)
+    ignored = ignored_places()
+    kept = [here for here in found.values() if places or not is_ignored(str(here.path), ignored)]
+    libraries, drives = _measured(kept, whose, homes, progress)
+    loose: tuple[LooseFolder, ...] = ()
+    if not places and kind is None:
+        loose = loose_folders(whose, (f.library.path for f in libraries), around - {str(whose)})
+    _note(libraries, loose, everywhere=not places and kind is None)
     return FindResult(
         libraries,
         tuple(roots),
         tuple(sorted(path for trial in searched for path in trial.unreadable)),
-        _largest_first(unknown for trial in searched for unknown in trial.unknown) if kind is None else (),
+        _largest_first(
+            unknown
+            for trial in searched
+            for unknown in trial.unknown
+            if kind is None and (places or not is_ignored(str(unknown.path), ignored))
+        ),
         tuple(error.message for error in broken),
         drives,
         homes,
+        loose,
     )
 
 
@@ -294,11 +308,21 @@ def _asides() -> dict[str, str]:
     }
 
 
-def _note(libraries: Iterable[FoundLibrary]) -> None:
+def _note(libraries: Iterable[FoundLibrary], loose: Iterable[LooseFolder], *, everywhere: bool) -> None:
     seen: list[tuple[str, dict[str, Any]]] = [
         ("seen", {"place": str(f.library.path), "name": f.library.name, "kind": f.library.kind.name, "gone": False})
         for f in libraries
         if str(f.library.path).isprintable() and not f.where.startswith("set aside")
     ]
+    if everywhere:
+        with open_ledger() as ledger:
+            before = {folder.place for folder in ledger.loose()}
+        now = {str(folder.path): folder for folder in loose if str(folder.path).isprintable()}
+        seen += [
+            ("loose", {"place": place, "files": item.files, "bytes": item.bytes, "standard": item.standard})
+            for place, item in now.items()
+        ]
+        nothing = {"files": 0, "bytes": 0, "standard": False}
+        seen += [("loose", {"place": place} | nothing) for place in before - now.keys()]
     if seen:
         events.try_append(*seen)  # without it the names only work as paths; nothing else is lost

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import os
 from collections import defaultdict
-from collections.abc import Iterable
+from collections.abc import Collection, Iterable, Sequence
 from pathlib import Path
 from typing import TYPE_CHECKING, ClassVar
 
@@ -15,17 +15,19 @@ from dunechest.jobs.archive.options import LASTING_CODES
 from dunechest.jobs.homes import Home
 from dunechest.jobs.known import Known, OfficeSeen, known_here
 from dunechest.jobs.known_chests import ChestStatus
+from dunechest.jobs.loose import ignored_places, is_ignored
 from dunechest.jobs.next_steps import Lies, next_steps
 from dunechest.jobs.protection import Protection, Rules, read_rules
 from dunechest.jobs.safety import Copy, NextStep, ProtectedLibrary, State, Unprotected
 from dunechest.jobs.same_library import same_library
 from dunechest.ledger.folder import state_folder
-from dunechest.ledger.ledger import Holding, PastArchive, PastCheck, PastDrill, PastRefusal, PutBack
+from dunechest.ledger.ledger import Holding, PastArchive, PastCheck, PastDrill, PastLoose, PastRefusal, PutBack
 from dunechest.ledger.settings import settings_file
 from dunechest.machine.drives import drive_identity
 from dunechest.machine.physical import physical
 from dunechest.machine.volumes import is_same_place
-from dunechest.names import quoted, shown
+from dunechest.names import quoted, shown, slug
+from dunechest.paths import prefix_of
 from dunechest.values import Value
 from dunechest.words import number
 
@@ -39,7 +41,8 @@ class Status(Value, msgspec.Struct, frozen=True):
     """How well each library is protected, what to do next, most urgent first, and the chests that are expected.
 
     `moved` are libraries that were moved to a drive, with where each is now; `routines` say how what runs by itself does.
-    `office` is set if the answer is that of an office. `elsewhere` counts libraries of other computers that are not shown.
+    `office` is set if the answer is that of an office. `elsewhere` counts libraries of other computers that are not shown,
+    and `unreadable` entries of this computer's own record that are harmed.
     """
 
     _shown: ClassVar[tuple[str, ...]] = ("safe",)
@@ -53,20 +56,29 @@ class Status(Value, msgspec.Struct, frozen=True):
     routines: tuple[RoutineState, ...] = ()
     office: OfficeSeen | None = None
     elsewhere: int = 0
+    unreadable: int = 0
 
     @property
     def safe(self) -> bool:
-        """Whether every library that is known is safe."""
+        """Whether every library that is known is safe, and nothing that this computer knew is unreadable."""
+        return self._all_safe and not self.unreadable
+
+    @property
+    def _all_safe(self) -> bool:
         return not self.unprotected and all(library.safe for library in self.libraries)
 
     @property
     def verdict(self) -> str:
         """Whether they are, in a sentence."""
         count = len(self.libraries) + len(self.unprotected)
+        if not count and self.unreadable:
+            return "NOT CERTAIN: this computer's own record is damaged. What drives hold is known again when they are connected."
         if not count and self.elsewhere:
             return "Nothing of this computer is archived, as far as is known. To begin: dunechest find"
         if not count:
             return "Nothing is known yet. To begin: dunechest find"
+        if self._all_safe and self.unreadable:
+            return "NOT CERTAIN: this computer's own record is damaged."
         if self.safe:
             return f"SAFE: {'The only library is' if count == 1 else f'All {count:,} libraries are'} protected{self._of}."
         wrong = len(self.unprotected) + sum(not library.safe for library in self.libraries)
@@ -117,25 +129,49 @@ def status(*, office: bool = False, computer: str | None = None, everyone: bool 
     archived = {(machine, known.first_place(machine, library.origin)) for library, machine in libraries}
     seconds = {(known.here, str(home.second.path)) for home in known.own_homes if home.second is not None}
     never: dict[tuple[str, str], Unprotected] = {}
+    ignored = ignored_places() if known.office is None else frozenset()
+    whole = {place for machine, place in archived if machine == known.here}
     for found in known.found:
+        if not found.computer and (is_ignored(found.place, ignored) or _is_inside(shown(found.place), whole)):
+            continue  # a library inside an archived one is archived
         own = known.first_place(found.machine, shown(found.place))
         moved = shown(found.place) in known.moved.get(found.machine, {})
         if (found.machine, own) in archived or (found.machine, found.place) in seconds or not (found.there or moved):
             continue
         never[found.machine, own] = Unprotected(found.name, found.kind, found.place, found.computer)
-    protected, unprotected = tuple(library for library, _ in libraries), tuple(never.values())
+    loose = _loose(known, whole, ignored)
+    for folder in loose:
+        if folder.standard:
+            name = slug(Path(folder.place).name)
+            never.setdefault((known.here, folder.place), Unprotected(name, "files in no library", folder.place))
+    protected = tuple(
+        library for library, _ in libraries if not (library.here and is_ignored(library.origin, ignored))
+    )
+    unprotected = tuple(never.values())
     routines = _routines() if known.office is None else ()
     steps = (
         *_of_moved(known.own_homes),
         *_of_routines(routines),
         *_of_office(),
         *_of_put_back(known),
+        *_of_harmed(known),
         *next_steps(protected, unprotected, known.chests, _called(known), _lies(known, protected), _refusals(known)),
         *_of_strangers(protected, known),
+        *_of_loose([folder for folder in loose if not folder.standard]),
     )
     chests = known.shown_chests(protected)
     elsewhere = len(every) - len(libraries)
-    return Status(protected, unprotected, steps, chests, known.homes, routines, known.office, elsewhere)
+    return Status(
+        protected,
+        unprotected,
+        steps,
+        chests,
+        known.homes,
+        routines,
+        known.office,
+        elsewhere,
+        len(known.ledger.harmed()),
+    )
 
 
 def _routines() -> tuple[RoutineState, ...]:
@@ -201,6 +237,36 @@ def _lies(known: Known, libraries: Iterable[ProtectedLibrary]) -> dict[str, Lies
     return found
 
 
+def _is_inside(place: str, folders: Iterable[str]) -> bool:
+    return any(place.startswith(prefix_of(folder)) for folder in folders)
+
+
+def _loose(known: Known, whole: Collection[str], ignored: Collection[str]) -> list[PastLoose]:
+    """Return the folders with files in no library that are in no chest either, as far as they are there."""
+    if known.office is not None:
+        return []
+    return [
+        folder
+        for folder in known.ledger.loose()
+        if os.path.isdir(folder.place)
+        and shown(folder.place) not in whole
+        and not _is_inside(shown(folder.place), whole)
+        and not is_ignored(folder.place, ignored)
+    ]
+
+
+def _of_loose(loose: Sequence[PastLoose]) -> Iterable[NextStep]:
+    """Yield how many files of a person's own are in no library and in no chest, if any are."""
+    if loose:
+        count = number(sum(folder.files for folder in loose), "file")
+        names = ", ".join(shown(Path(folder.place).name) for folder in loose[:4])
+        more = f" and {len(loose) - 4} more" if len(loose) > 4 else ""
+        words = (
+            f"{count} under your home are in no library and in no chest: {names}{more}. Archive a folder by its path"
+        )
+        yield NextStep(f"{words}, or say that it is not worth it: dunechest find --ignore FOLDER", "")
+
+
 def _refusals(known: Known) -> Iterable[PastRefusal]:
     """Yield what was not archived and would be refused again."""
     if known.office is None:
@@ -221,6 +287,19 @@ def _of_put_back(known: Known) -> Iterable[NextStep]:
                     f"back. Its log lacks {number(back.missing, 'entry', 'entries')}. Check what it holds."
                 )
                 yield NextStep(words, f"dunechest verify {quoted(chest.label)}")
+
+
+def _of_harmed(known: Known) -> Iterable[NextStep]:
+    """Yield that this computer's own record is damaged, if it is; a check of the drives replaces what is lost."""
+    harmed = known.ledger.harmed()
+    if harmed:
+        entries = number(len(harmed), "entry", "entries")
+        words = (
+            f"This computer's own record is damaged: {entries} cannot be read. What that could have said of copies"
+        )
+        yield NextStep(
+            f"{words} is found out by a full check of each drive; nothing that is archived is touched by it.", ""
+        )
 
 
 def _of_strangers(libraries: Iterable[ProtectedLibrary], known: Known) -> Iterable[NextStep]:
@@ -299,12 +378,14 @@ def _copies(known: Known, rules: Rules) -> list[tuple[ProtectedLibrary, str]]:
         for item in known.ledger.holdings()
         if item.chest in expected and item.name and forgotten[item.chest].get(item.bag, 0) < item.turn
     ]
+    harmed = [item for item in known.ledger.harmed() if item.could_be_damage]
     past = {
         chest: _Past(
             known.ledger.checks(chest),
             known.ledger.drills(chest),
             known.ledger.archives(chest),
             known.ledger.put_back(chest),
+            tuple(item.turn for item in harmed if item.chest == chest or item.chest not in expected),
         )
         for chest in expected
     }
@@ -368,6 +449,7 @@ class _Past(msgspec.Struct, frozen=True):
     drills: tuple[PastDrill, ...]
     archives: tuple[PastArchive, ...]
     put_back: tuple[PutBack, ...]
+    doubts: tuple[int, ...]
 
     def proven(self, item: Holding) -> tuple[int, float]:
         """Return when every byte of a bag was last found right: the turn, and the moment (seconds since 1970).
@@ -375,7 +457,9 @@ class _Past(msgspec.Struct, frozen=True):
         A later edition proves what it wrote, and nothing of what lay there before. Of a bag that came by other means, as a copy
         that was made by hand or an older image of its drive, nothing is proven until it is checked: then the moment is 0.
         """
-        after = max((back.turn for back in self.put_back if back.where == item.where), default=0)
+        # What is harmed may have told of damage.
+        doubts = [*self.doubts, *(back.turn for back in self.put_back if back.where == item.where)]
+        after = max(doubts, default=0)
         proofs = [
             (check.turn, check.when)
             for check in self.checks

@@ -7,9 +7,10 @@ load, and two programs that write at once never meet.
 
 from __future__ import annotations
 
+import hashlib
 import os
 import uuid
-from collections.abc import Iterator
+from collections.abc import Iterator, Mapping
 from contextlib import contextmanager
 from contextvars import ContextVar
 from typing import Any
@@ -25,6 +26,8 @@ from dunechest.transfer.owner import hand_over, make_own
 
 #: The folder of events that are not yet in the ledger's database.
 NOTES = "notes"
+#: The name among the facts under which their digest stands.
+SEAL = "#"
 
 
 _lost: list[str] = []
@@ -63,16 +66,36 @@ def append_many(items: list[tuple[str, dict[str, Any]]]) -> None:
         return
     folder = state_folder() / NOTES
     now = clock.now()
-    lines = b"".join(msgspec.json.encode(Event(what, now, facts)) + b"\n" for what, facts in items)
     try:
         make_own(folder)
         number = max([int(now * 1e9), *(turn_of(name) + 1 for name in os.listdir(folder))])
-        safe.write_file(folder / f"{number}-{uuid.uuid4().hex[:8]}.jsonl", lines, mode=0o600)
+        name = f"{number}-{uuid.uuid4().hex[:8]}"
+        lines = [
+            msgspec.json.encode(Event(what, now, facts | {SEAL: seal_of(id_of(name, place), what, now, facts)}))
+            for place, (what, facts) in enumerate(items)
+        ]
+        safe.write_file(folder / f"{name}.jsonl", b"\n".join([*lines, b""]), mode=0o600)
         hand_over(folder)
     except OSError as error:
         raise DuneChestError(
             f"The ledger in {shown(str(folder))} cannot be written: {error.strerror}. The job itself is done."
         ) from error
+
+
+def id_of(note: str, place: int) -> str:
+    """Return the id of an event: the name of its note, and its place in it."""
+    return f"{note.removesuffix('.jsonl')}-{place:04d}"
+
+
+def seal_of(own: str, what: str, moment: float, facts: Mapping[str, Any]) -> str:
+    """Return the digest that tells whether an event is as it was noted: its id, sort and moment are covered, too."""
+    told = repr((own, what, moment, sorted(item for item in facts.items() if item[0] != SEAL)))
+    return hashlib.blake2b(told.encode("utf-8", "surrogatepass"), digest_size=8).hexdigest()
+
+
+def is_whole(own: str, what: str, moment: float, facts: Mapping[str, Any]) -> bool:
+    """Whether an event is as it was noted; one of an earlier version, which has no digest, is believed."""
+    return SEAL not in facts or facts[SEAL] == seal_of(own, what, moment, facts)
 
 
 def turn_of(name: str) -> int:

@@ -15,7 +15,7 @@ import msgspec
 from dunechest.errors import DuneChestError
 from dunechest.ledger.folder import state_folder
 from dunechest.ledger.own import own_rows
-from dunechest.ledger.rows import Row, Rows, waiting
+from dunechest.ledger.rows import HARMED, Row, Rows, waiting
 from dunechest.names import from_line, shown
 
 #: With so many notes it takes longer to read them than to gather them.
@@ -137,6 +137,15 @@ class Round(msgspec.Struct, frozen=True):
     where: str = ""
 
 
+class PastLoose(msgspec.Struct, frozen=True):
+    """A folder with files that lie in no library: how many, their bytes, and whether it is a standard folder."""
+
+    place: str
+    files: int
+    bytes: int
+    standard: bool
+
+
 class PastRefusal(msgspec.Struct, frozen=True):
     """A library that was not archived to a chest: its folder, the finding's code, what it said, what to do, and when."""
 
@@ -146,6 +155,41 @@ class PastRefusal(msgspec.Struct, frozen=True):
     message: str
     action: str
     when: float
+
+
+#: Sorts of entries that say nothing of how well a copy is.
+_OF_NO_COPY = frozenset(
+    {
+        # The line of a chest's log says whether it was damage.
+        "line known",
+        "seen",
+        "loose",
+        "room",
+        "rehome",
+        "aside",
+        "reclaim",
+        "restore",
+        "state",
+        "chest",
+        "keep",
+        "computer",
+        "refused",
+        "retire",
+    }
+)
+
+
+class HarmedEntry(msgspec.Struct, frozen=True):
+    """An entry of the ledger that is harmed: of which chest, as far as can be read, of what sort, and after what (`turn`)."""
+
+    chest: str
+    what: str
+    turn: int
+
+    @property
+    def could_be_damage(self) -> bool:
+        """Whether it may have told of damage; of an unknown sort it may be anything."""
+        return self.what not in _OF_NO_COPY
 
 
 class KnownComputer(msgspec.Struct, frozen=True):
@@ -333,6 +377,13 @@ class Ledger:
         rows = sorted(self._rows.of("computer"), key=lambda row: (row["name"], row["id"]))
         return tuple(KnownComputer(r["id"], r["name"], r["machine"], r["chest"], r["when"]) for r in rows)
 
+    def harmed(self) -> tuple[HarmedEntry, ...]:
+        """The entries that are not as they were noted: nobody knows what they said."""
+        return tuple(
+            HarmedEntry(row["chest"] if isinstance(row["chest"], str) else "", str(row["what"]), row["turn"])
+            for row in self._rows.of(HARMED)
+        )
+
     def vouched(self) -> set[tuple[str, str, str]]:
         """Return what computers of which no person said whose they are found right: chest, bag, and the computer's id in logs."""
         return self._rows.vouched()
@@ -342,6 +393,11 @@ class Ledger:
         return tuple(
             PutBack(r["chest"], r["missing"], r["when"], r["where"], r["turn"]) for r in self._latest("older", chest)
         )
+
+    def loose(self) -> tuple[PastLoose, ...]:
+        """The folders of the home with files that lie in no library, as `find` saw them last, those with most files first."""
+        rows = sorted(self._rows.of("loose"), key=lambda row: (-row["files"], row["place"]))
+        return tuple(PastLoose(r["place"], r["files"], r["bytes"], r["standard"]) for r in rows if r["files"])
 
     def refusals(self) -> tuple[PastRefusal, ...]:
         """What was not archived because a person has to decide first, as far as nothing was archived or restored there since."""

@@ -107,8 +107,13 @@ def in_one_order(
     found = {what: list(told) for what, told in events.items() if what not in LOGGED}
     chests = _own_items(events, lines, own)
     ids = {item.told.id for items in chests.values() for item in items}
+    lost = lost_lines(events, lines, own)
     for row in lines:
-        if row["text"] and row["id"] not in ids and (item := _said(row, own, mine)) is not None:
+        if (
+            row["id"] not in ids
+            and (row["text"] or row["id"] in lost)
+            and (item := _said(row, own, mine)) is not None
+        ):
             chests[row["chest"]].append(item)
     for items in chests.values():
         kept = _without_overtaken(_without_fillers(items))
@@ -147,8 +152,10 @@ def _own_items(
 def _said(row: Mapping[str, Any], own: str, mine: Collection[str]) -> _Item | None:
     """Return what a line says, if it counts."""
     try:
-        facts = _FACTS.decode(row["text"])
+        facts = _FACTS.decode(row["text"]) if row["text"] else _stand_in(row)
     except msgspec.MsgspecError:
+        return None
+    if facts is None:
         return None
     what, by = row["what"], row["by"]
     bad = is_bad(what, facts)
@@ -158,6 +165,37 @@ def _said(row: Mapping[str, Any], own: str, mine: Collection[str]) -> _Item | No
     by = "" if trusted and by == own else by if trusted else STRANGER + by
     moment = min(row["moment"], row["when"])  # it was not later than when it was heard of
     return _Item(row["step"], bad, row["turn"], what, Told(facts, moment, row["turn"], row["id"]), by)
+
+
+def _stand_in(row: Mapping[str, Any]) -> dict[str, Any] | None:
+    """Return what a line says of an own event that the ledger lost, if that was bad news: its key tells."""
+    names = {"check": ("bag", "quick", "intact", "where"), "drill": ("bag", "passed", "where")}.get(row["what"], ())
+    values = row["key"].split("\n")
+    if not names or len(values) != len(names):
+        return None
+    told: dict[str, Any] = dict(zip(names, values, strict=True))
+    told |= {name: value == "True" for name, value in told.items() if name in ("quick", "intact", "passed")}
+    facts = {"chest": row["chest"], "files": 0, "wrong": 1, "edition": 0, "top": ""} | told
+    return facts if is_bad(row["what"], facts) else None
+
+
+def lost_lines(events: Mapping[str, Iterable[Told]], lines: Iterable[Mapping[str, Any]], own: str) -> set[str]:
+    """Return the ids of own events of which only a line is left: the ledger lost them, and the chest's log has them.
+
+    Parameters are those of `in_one_order`.
+    """
+    kept: dict[tuple[str, str, str], Order] = {}
+    for what in LOGGED:
+        for told in events.get(what, ()):
+            key = str(told.facts.get("chest")), what, log_key(what, told.facts)
+            kept[key] = max(kept.get(key, (-1, "")), order_of(told.id))
+    return {
+        row["id"]
+        for row in lines
+        if row["by"] == own
+        and not row["text"]
+        and kept.get((row["chest"], row["what"], row["key"]), (-1, "")) < order_of(row["id"])
+    }
 
 
 def proven_bag(row: Mapping[str, Any]) -> str:
@@ -212,7 +250,7 @@ def _heard(bad: Mapping[Any, int], item: _Item) -> int:
 
 def overtaken(events: Iterable[tuple[str, Told]], lines: Iterable[Mapping[str, Any]], own: str) -> frozenset[str]:
     """Return the ids of own events that no log shall have: another computer found damage of which they did not know."""
-    said = [_said(row, own, ()) for row in lines if row["text"] and row["by"] != own]
+    said = [_said(row, own, ()) for row in lines if row["by"] != own]
     items = [_Item(_LAST, False, told.turn, what, told, "", logged=False) for what, told in events]
     kept = {item.told.id for item in _without_overtaken([*items, *filter(None, said)]) if not item.by}
     return frozenset(item.told.id for item in items) - kept

@@ -7,6 +7,7 @@ is written here, unless an earlier version made the database.
 from __future__ import annotations
 
 import sqlite3
+import time
 from contextlib import closing
 from itertools import count
 from pathlib import Path
@@ -14,13 +15,16 @@ from typing import Any
 from urllib.parse import quote
 
 import msgspec
+from filelock import FileLock
 
-from dunechest.ledger.events import Event
+from dunechest import clock
+from dunechest.ledger import events
+from dunechest.ledger.events import SEAL, Event, is_whole
 from dunechest.ledger.folder import state_folder
-from dunechest.ledger.lines import Told
+from dunechest.ledger.lines import Told, order_of
 from dunechest.ledger.own_key import own_log_id
 from dunechest.ledger.revisions import LAST, REVISIONS, TABLE
-from dunechest.ledger.rows import NAME, Rows, noted_in, waiting
+from dunechest.ledger.rows import HARMED, NAME, Rows, noted_in, waiting
 from dunechest.ledger.trust import my_computers
 from dunechest.transfer import safe
 
@@ -42,29 +46,59 @@ def own_rows() -> Rows:
 
 
 def own_events() -> dict[str, list[Told]]:
-    """Return the events of this computer's ledger by sort, in the order in which they hold; see `own_rows`."""
+    """Return the events of this computer's ledger by sort, in the order in which they hold; see `own_rows`.
+
+    Those that are not as they were noted stand under `HARMED`, with what can be read of them.
+    """
     folder = state_folder()
+    try:
+        return _events(folder)
+    except sqlite3.DatabaseError as error:
+        if not any(words in str(error) for words in ("not a database", "malformed")):
+            raise
+        _set_aside(folder)
+        return _events(folder)
+
+
+def _set_aside(folder: Path) -> None:
+    """Begin a new database where the old one cannot be read, and note that: chests that are met fill it again."""
+    with FileLock(folder / "ledger.lock", timeout=30):
+        path = folder / NAME
+        safe_name = f"{NAME}.harmed-{time.strftime('%Y-%m-%d', time.gmtime(clock.now()))}"
+        for number in count(1):
+            aside = folder / (safe_name if number == 1 else f"{safe_name}-{number}")
+            if not aside.exists():
+                break
+        path.replace(aside)
+    events.try_append((HARMED, {"what": "ledger", "chest": ""}))
+
+
+def _events(folder: Path) -> dict[str, list[Told]]:
     # The notes first: what is gathered meanwhile is then seen twice, which can be told, and not never.
     notes = _notes(folder)
-    found: dict[str, list[Told]] = {}
+    every: list[tuple[str, str, float, dict[str, Any] | None]] = []
     gathered: set[str] = set()
-    turns = count()
     path = folder / NAME
     if path.is_file():
         _bring_up_to_date(folder)
         with closing(_open(path)) as connection:
             connection.execute("BEGIN")  # all as it is at one moment
-            asked = "SELECT what, facts, moment, id FROM latest WHERE computer = 0 ORDER BY number, id"
-            for what, facts, moment, event in connection.execute(asked):
-                told = _facts(facts)
-                if told is not None and isinstance(moment, float) and isinstance(event, str):
-                    found.setdefault(what, []).append(Told(told, moment, next(turns), event))
+            asked = "SELECT id, what, moment, facts FROM latest WHERE computer = 0"
+            for event, what, moment, facts in connection.execute(asked):
+                moment = moment if isinstance(moment, float) else 0.0
+                every.append((str(event), str(what), moment, _facts(facts)))
             for own, _ in notes:
                 if connection.execute("SELECT 1 FROM events WHERE computer = 0 AND id = ?", (own,)).fetchone():
                     gathered.add(own)
-    for own, event in notes:
-        if own not in gathered:
-            found.setdefault(event.what, []).append(Told(event.facts, event.when, next(turns), own))
+    every += [(own, event.what, event.when, event.facts) for own, event in notes if own not in gathered]
+    found: dict[str, list[Told]] = {}
+    # By the turns of their notes: no number that may be harmed, and no clock.
+    for turn, (own, what, moment, told) in enumerate(sorted(every, key=lambda item: order_of(item[0]))):
+        whole = told is not None and is_whole(own, what, moment, told)
+        if told is not None:
+            told.pop(SEAL, None)
+        facts = told if told is not None and whole else (told or {}) | {"what": what}
+        found.setdefault(what if whole else HARMED, []).append(Told(facts, moment, turn, own))
     return found
 
 

@@ -9,12 +9,14 @@ from typing import Any
 import msgspec
 
 from dunechest import clock
-from dunechest.ledger.events import NOTES, Event, turn_of
+from dunechest.ledger.events import NOTES, Event, id_of, turn_of
 from dunechest.ledger.lines import Told, in_one_order, proven_bag
 from dunechest.ledger.moments import believed
 from dunechest.ledger.schema import TABLES, rows_after
 
 NAME = "ledger.sqlite"
+#: Under this name stand events that are harmed.
+HARMED = "harmed"
 
 Row = dict[str, Any]
 
@@ -40,9 +42,24 @@ class Rows:
         if lines:
             events = in_one_order(events, lines, own, mine)
         self._rows = {what: rows_after(table, events.get(what, ())) for what, table in TABLES.items()}
+        known = {row["id"]: bool(row["text"]) for row in lines}
+        self._rows[HARMED] = [
+            {
+                "turn": told.turn,
+                "when": told.moment,
+                "chest": told.facts.get("chest"),
+                "what": "line known" if told.id in known else told.facts.get("what"),
+            }
+            for told in events.get(HARMED, ())
+            if not known.get(told.id)  # it was taken from the chest's log again
+        ]
         # The turns of those that are left, one after the other: an event that nobody asks for any more takes none.
         every = sorted(
-            ((row, TABLES[what].when) for what, rows in self._rows.items() for row in rows),
+            (
+                (row, TABLES[what].when if what in TABLES else "when")
+                for what, rows in self._rows.items()
+                for row in rows
+            ),
             key=lambda pair: int(pair[0]["turn"]),
         )
         for turn, (row, _) in enumerate(every, start=1):
@@ -72,7 +89,7 @@ def waiting(folder: Path) -> list[Path]:
 
 
 def noted_in(name: str, content: bytes) -> list[tuple[str, Event]]:
-    """Return the events of a note, each with its id; a line that a crash tore is passed over.
+    """Return the events of a note, each with its id; of a line that cannot be read it is known that there was one.
 
     Parameters
     ----------
@@ -84,7 +101,7 @@ def noted_in(name: str, content: bytes) -> list[tuple[str, Event]]:
     found = []
     for place, line in enumerate(content.splitlines()):
         try:
-            found.append((f"{name.removesuffix('.jsonl')}-{place:04d}", msgspec.json.decode(line, type=Event)))
+            found.append((id_of(name, place), msgspec.json.decode(line, type=Event)))
         except (msgspec.MsgspecError, UnicodeDecodeError):
-            continue
+            found.append((id_of(name, place), Event(HARMED, 0.0, {})))
     return found

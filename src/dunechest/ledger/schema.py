@@ -174,6 +174,14 @@ TABLES = {
         ),
         ("place", "chest"),
     ),
+    # Files of the home that lie in no library, by the folder that holds them.
+    "loose": Table(
+        (
+            Column("place", str), Column("files", int), Column("bytes", int), Column("standard", bool, False),
+            Column("when", float),
+        ),
+        ("place",),
+    ),
     "room": Table(
         (Column("chest", str), Column("free", int), Column("total", int), Column("when", float)),
         ("chest",),

@@ -9,7 +9,7 @@ from rich.text import Text
 from dunechest.cli.layout import WARN, homely, listing, say
 from dunechest.cli.output import Out, limited, show_list
 from dunechest.jobs.find import FindResult, FoundDrive, FoundLibrary
-from dunechest.names import shown
+from dunechest.names import quoted, shown
 from dunechest.words import day, number, size
 
 
@@ -31,6 +31,7 @@ def show(out: Out, result: FindResult, *, named: bool) -> None:
         say(console, f"No library of a known kind was found in {where}.")
         say(console, "Any folder or file can still be archived by its path.")
     _show_moved(out, result)
+    _show_loose(out, result)
     _show_unknown(out, result)
     for mistakes in result.broken_kinds:
         say(console, "One of your own kind files has a mistake and was skipped:", WARN)
@@ -96,6 +97,22 @@ def _show_moved(out: Out, result: FindResult) -> None:
         say(out.console, Text(f"{shown(home.name)}: ").append(home.sentence, style=style), indent=2, hang=2)
         if home.command:
             say(out.console, f"-> {home.command}", indent=4, hang=3)
+
+
+def _show_loose(out: Out, result: FindResult) -> None:
+    """Show folders of the home with files that lie in no library."""
+    if not result.loose:
+        return
+    console = out.console
+    console.print()
+    say(console, "Files of yours that lie in no library:", "bold")
+    some, more = limited(result.loose, out.verbose, 8)
+    rows = [(homely(folder.path), f"{folder.files:,}", size(folder.bytes)) for folder in some]
+    listing(console, ("folder", "files", "size"), rows, [[] for _ in rows], right=(1, 2))
+    if more:
+        say(console, f"and {more:,} more (--verbose shows all)", indent=2)
+    say(console, f"To archive one: dunechest archive {quoted(str(some[0].path))} --to CHEST")
+    say(console, f"If one is not worth it: dunechest find --ignore {quoted(str(some[-1].path))}")
 
 
 def _show_unknown(out: Out, result: FindResult) -> None:

@@ -45,7 +45,7 @@ def show(out: Out, result: Status) -> None:
         from dunechest.cli.views.office import show_seen
 
         show_seen(out, result.office)
-    if not known and not result.routines and not result.elsewhere:
+    if not known and not (result.routines or result.elsewhere or result.steps):
         return
     some, more = limited(result.steps, out.verbose, 6)
     for step in some:
