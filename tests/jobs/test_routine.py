@@ -250,6 +250,22 @@ def test_a_drive_that_is_away_is_waited_for_and_told_after_the_patience(
     assert dunechest.list_routines()[0].well
 
 
+def test_it_is_replaced_while_its_drive_is_away(
+    nightly: Routine, library: Path, chests: dict[str, dunechest.Chest]
+) -> None:
+    unplug(chests["blue"])
+    labels = [chest.label for chest in nightly.chests]
+    with pytest.raises(dunechest.NotConnectedError):
+        dunechest.get_chest("blue")
+    changed = dunechest.plan_routine("nightly", library, labels, "every day at 23:00", quiet(scheduler="none"))
+    assert changed.chests == nightly.chests
+    dunechest.add_routine(changed, replace_old=True)
+    (state,) = dunechest.list_routines()
+    assert state.routine.when == ("every day at 23:00",)
+    with pytest.raises(dunechest.UsageError):
+        dunechest.plan_routine("nightly", library, ["never met"], "every day at 23:00", quiet(scheduler="none"))
+
+
 def test_when_plugged_in_it_runs_each_time_the_drive_is_back(
     library: Path, chests: dict[str, dunechest.Chest], monkeypatch: pytest.MonkeyPatch
 ) -> None:

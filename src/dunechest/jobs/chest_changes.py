@@ -119,9 +119,9 @@ def retire_chest(name: str, *, undo: bool = False) -> ChestStatus:
     DuneChestError
         If it cannot be written down.
     """
-    known = _known(name)
+    known = known_chest(name)
     events.append("retire", chest=known.id, retired=not undo)
-    return _known(known.id)
+    return known_chest(known.id)
 
 
 def set_chest_place(name: str, place: str) -> ChestStatus:
@@ -143,9 +143,9 @@ def set_chest_place(name: str, place: str) -> ChestStatus:
     """
     if len(place) > 60 or shown(place) != place:
         raise UsageError('A place is up to 60 printable characters, such as: desk, or "with grandmother".')
-    known = _known(name)
+    known = known_chest(name)
     events.append("keep", chest=known.id, place=place.strip())
-    return _known(known.id)
+    return known_chest(known.id)
 
 
 def _every() -> tuple[ChestStatus, ...]:
@@ -167,7 +167,7 @@ def _every() -> tuple[ChestStatus, ...]:
     return (*own, *(chest for chest in others if chest.id not in known))
 
 
-def _known(name: str) -> ChestStatus:
+def known_chest(name: str) -> ChestStatus:
     """Return a chest that this computer knows, connected or not."""
     every = _every()
     found = [chest for chest in every if name in (chest.label, chest.id, str(chest.folder), str(chest.folder.parent))]

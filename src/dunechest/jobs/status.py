@@ -258,12 +258,11 @@ def _loose(known: Known, whole: Collection[str], ignored: Collection[str]) -> li
 def _of_loose(loose: Sequence[PastLoose]) -> Iterable[NextStep]:
     """Yield how many files of a person's own are in no library and in no chest, if any are."""
     if loose:
-        count = number(sum(folder.files for folder in loose), "file")
+        files = sum(folder.files for folder in loose)
+        count, are = number(files, "file"), "is" if files == 1 else "are"
         names = ", ".join(shown(Path(folder.place).name) for folder in loose[:4])
         more = f" and {len(loose) - 4} more" if len(loose) > 4 else ""
-        words = (
-            f"{count} under your home are in no library and in no chest: {names}{more}. Archive a folder by its path"
-        )
+        words = f"{count} under your home {are} in no library and in no chest: {names}{more}. Archive a folder by its path"
         yield NextStep(f"{words}, or say that it is not worth it: dunechest find --ignore FOLDER", "")
 
 

@@ -12,9 +12,10 @@ import msgspec
 from msgspec.structs import replace
 
 from dunechest import clock
-from dunechest.errors import DuneChestError, RefusedError, UsageError
+from dunechest.errors import DuneChestError, NotConnectedError, RefusedError, UsageError
+from dunechest.jobs.chest_changes import known_chest
 from dunechest.jobs.find import find_libraries
-from dunechest.jobs.homes import list_homes
+from dunechest.jobs.homes import homes_named, list_homes
 from dunechest.jobs.named import AnyLibrary, get_chest, get_library, names_of
 from dunechest.jobs.routine.file import names, read_routine, routine_file, routine_log, text_of, write_routine
 from dunechest.jobs.routine.memory import forget
@@ -143,7 +144,14 @@ def _scheduler(chosen: str | None) -> str:
 
 
 def _library(given: AnyLibrary) -> RoutineLibrary:
-    library = get_library(given)
+    try:
+        library = get_library(given)
+    except NotConnectedError:
+        # It was moved to a drive that is away: the routine waits for it.
+        homes = homes_named(os.path.expanduser(given)) if isinstance(given, str) else ()
+        if len(homes) != 1:
+            raise
+        return RoutineLibrary(homes[0].name, str(homes[0].old))
     old = os.path.abspath(os.path.expanduser(given)) if isinstance(given, str | os.PathLike) else ""
     home = next((home for home in list_homes() if str(home.place) == str(library.path)), None)
     # The place where it was at first is the one that stays, wherever a library is moved.
@@ -153,13 +161,20 @@ def _library(given: AnyLibrary) -> RoutineLibrary:
 
 
 def _chest(given: AnyPath) -> RoutineChest:
-    chest = get_chest(given)
-    if chest.is_on_server:
+    on_server = False
+    try:
+        chest = get_chest(given)
+        own, label, on_server = chest.id, chest.label, chest.is_on_server
+    except NotConnectedError:
+        # A drive that is away is known all the same: the routine waits for it.
+        known = known_chest(os.fspath(given))
+        own, label, on_server = known.id, known.label, bool(known.address)
+    if on_server:
         raise UsageError(
-            f"A routine serves drives, and the chest {shown(chest.label)} is on a server. Have your system's scheduler run: "
-            f"dunechest copy CHEST {quoted(chest.label)}"
+            f"A routine serves drives, and the chest {shown(label)} is on a server. Have your system's scheduler run: "
+            f"dunechest copy CHEST {quoted(label)}"
         )
-    return RoutineChest(chest.label, chest.id)
+    return RoutineChest(label, own)
 
 
 def entry_of(routine: Routine) -> Entry:
