@@ -250,6 +250,24 @@ def test_a_drive_that_is_away_is_waited_for_and_told_after_the_patience(
     assert dunechest.list_routines()[0].well
 
 
+def test_a_record_that_cannot_be_written_is_told(
+    nightly: Routine, at_ten: Callable[[float], None], monkeypatch: pytest.MonkeyPatch
+) -> None:
+    from dunechest.ledger import events
+
+    def full(*_: object) -> None:
+        raise dunechest.DuneChestError(
+            "The ledger cannot be written: No space left on device. The job itself is done."
+        )
+
+    at_ten(0.0)
+    monkeypatch.setattr(events, "append_many", full)
+    (run,) = dunechest.run_due().runs
+    assert run.outcome == "problem" and "No space left on device" in run.message
+    assert any("done" in step.outcome for step in run.steps), "it was archived all the same"
+    events.take_lost()
+
+
 def test_it_is_replaced_while_its_drive_is_away(
     nightly: Routine, library: Path, chests: dict[str, dunechest.Chest]
 ) -> None:
@@ -257,13 +275,13 @@ def test_it_is_replaced_while_its_drive_is_away(
     labels = [chest.label for chest in nightly.chests]
     with pytest.raises(dunechest.NotConnectedError):
         dunechest.get_chest("blue")
-    changed = dunechest.plan_routine("nightly", library, labels, "every day at 23:00", quiet(scheduler="none"))
+    changed = dunechest.plan_routine("nightly", library, labels, "every day at 23:00", quiet())
     assert changed.chests == nightly.chests
     dunechest.add_routine(changed, replace_old=True)
     (state,) = dunechest.list_routines()
     assert state.routine.when == ("every day at 23:00",)
     with pytest.raises(dunechest.UsageError):
-        dunechest.plan_routine("nightly", library, ["never met"], "every day at 23:00", quiet(scheduler="none"))
+        dunechest.plan_routine("nightly", library, ["never met"], "every day at 23:00", quiet())
 
 
 def test_when_plugged_in_it_runs_each_time_the_drive_is_back(

@@ -467,3 +467,43 @@ def test_ages_do_not_believe_a_clock_that_was_wrong_for_a_night(
     assert states(command)["shed"] == {"blue": "unchecked", "sand": "unchecked"}
     assert command("verify", "blue").status == 0
     assert states(command)["shed"] == {"blue": "safe", "sand": "unchecked"}
+
+
+def test_a_clock_that_went_back_is_said_until_something_is_noted(
+    library: Path, drives: dict[str, Path], command: Command, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    real = clock.now()
+    monkeypatch.setattr(clock, "now", lambda: real + 3000 * DAY)
+    command("archive", library, "--to", "blue", "--to", "sand")
+    monkeypatch.setattr(clock, "now", lambda: real)
+    ran = command("status")
+    assert ran.status == 1 and "Set the clock if it is wrong" in ran.out, "of a check that is to come no age is known"
+    assert command("verify", "blue").status == command("verify", "sand").status == 0
+    ran = command("status")
+    assert ran.status == 0 and "clock" not in ran.out
+
+
+def test_an_interrupted_next_edition_leaves_its_copies_behind(
+    library: Path, drives: dict[str, Path], command: Command, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    command("archive", library, "--to", "blue", "--to", "sand")
+    (library / "new.txt").write_text("a knot")
+
+    def cut_off(*_: object, **__: object) -> None:
+        raise dunechest.CutOffError("The drive is gone.")
+
+    with monkeypatch.context() as patch:
+        patch.setattr("dunechest.jobs.archive.doing.carry_out.copy", cut_off)
+        assert command("archive", library, "--to", "blue").status == 4
+    assert states(command) == {"shed": {"blue": "behind", "sand": "behind"}}
+    assert command("chest", "show", "blue").status == 0
+    assert states(command) == {"shed": {"blue": "behind", "sand": "behind"}}, "a look changes nothing"
+    command("archive", library, "--to", "blue")
+    assert states(command) == {"shed": {"blue": "safe", "sand": "behind"}}
+    (library / "newer.txt").write_text("another knot")
+    with monkeypatch.context() as patch:
+        patch.setattr("dunechest.jobs.archive.doing.carry_out.copy", cut_off)
+        assert command("archive", library, "--to", "blue").status == 4
+    (library / "newer.txt").unlink()
+    command("archive", library, "--to", "blue")
+    assert states(command) == {"shed": {"blue": "safe", "sand": "behind"}}, "it is as it was"

@@ -248,13 +248,19 @@ class _Advice:
         reasons = {copy.not_counted for copy in library.copies if copy.not_counted}
         if library.beside:
             reasons.add("library-drive")
+        weak: dict[str, list[str]] = defaultdict(list)
         for copy in library.copies:
             if copy.not_counted in _WEAK or library.is_beside(copy):
-                why = _WEAK[copy.not_counted or "library-drive"]
-                yield NextStep(
-                    f"The copy of {name} on {shown(copy.label)} {why}. Connect another drive, and {_NEW}", ""
-                )
-        if "same-drive" in reasons:
+                weak[_WEAK[copy.not_counted or "library-drive"]].append(shown(copy.label))
+        if weak:
+            told = " ".join(
+                f"The copy of {name} on {labels[0]} {why}."
+                if len(labels) == 1
+                else f"The copies of {name} on {' and '.join(labels)} {why.replace('is ', 'are ', 1)}."
+                for why, labels in weak.items()
+            )
+            yield NextStep(f"{told} Connect another drive, and {_NEW}", "")
+        elif "same-drive" in reasons:
             yield NextStep(
                 f"Copies of {name} are on one drive, and count as one. Connect another drive, and {_NEW}", ""
             )

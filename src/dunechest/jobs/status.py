@@ -3,12 +3,14 @@
 from __future__ import annotations
 
 import os
+import time
 from collections import defaultdict
 from collections.abc import Collection, Iterable, Sequence
 from pathlib import Path
 from typing import TYPE_CHECKING, ClassVar
 
 import msgspec
+from msgspec.structs import replace
 
 from dunechest import clock
 from dunechest.jobs.archive.options import LASTING_CODES
@@ -34,7 +36,7 @@ from dunechest.words import number
 if TYPE_CHECKING:
     from dunechest.jobs.routine import RoutineState
 
-_DAY = 86_400.0
+_DAY, _HOUR = 86_400.0, 3600.0
 
 
 class Status(Value, msgspec.Struct, frozen=True):
@@ -153,6 +155,7 @@ def status(*, office: bool = False, computer: str | None = None, everyone: bool 
         *_of_moved(known.own_homes),
         *_of_routines(routines),
         *_of_office(),
+        *_of_clock(known),
         *_of_put_back(known),
         *_of_harmed(known),
         *next_steps(protected, unprotected, known.chests, _called(known), _lies(known, protected), _refusals(known)),
@@ -288,6 +291,20 @@ def _of_put_back(known: Known) -> Iterable[NextStep]:
                 yield NextStep(words, f"dunechest verify {quoted(chest.label)}")
 
 
+def _of_clock(known: Known) -> Iterable[NextStep]:
+    """Yield that the clock went back, or was ahead before: what came after what is known all the same."""
+    last, now = known.ledger.last_moment, clock.now()
+    if known.office is None and last is not None and last > now + _HOUR:
+        words = f"The clock of this computer says {_day(now)}, and what it noted last is dated {_day(last)}."
+        yield NextStep(
+            f"{words} Set the clock if it is wrong. The order of checks and archives does not rest on it.", ""
+        )
+
+
+def _day(moment: float) -> str:
+    return time.strftime("%Y-%m-%d %H:%M", time.localtime(moment))
+
+
 def _of_harmed(known: Known) -> Iterable[NextStep]:
     """Yield that this computer's own record is damaged, if it is; a check of the drives replaces what is lost."""
     harmed = known.ledger.harmed()
@@ -388,6 +405,7 @@ def _copies(known: Known, rules: Rules) -> list[tuple[ProtectedLibrary, str]]:
         )
         for chest in expected
     }
+    ahead = known.ledger.unfinished() if known.office is None else frozenset()
     found = []
     for (machine, place), group in same_library(held, known):
         newest = _newest(group, known)
@@ -396,6 +414,10 @@ def _copies(known: Known, rules: Rules) -> list[tuple[ProtectedLibrary, str]]:
             continue
         rule = rules.of(newest.name)
         copies = tuple(_copy(item, newest, expected[item.chest], rule, past[item.chest]) for item in group)
+        if here and place in ahead | _not_held(group, place, known):
+            copies = tuple(
+                replace(copy, state="behind") if copy.state in ("safe", "unchecked") else copy for copy in copies
+            )
         home = known.home_of(machine, place)
         origin = place if newest.machine != machine else newest.origin
         computer = known.name if here and known.name else known.names.get(machine, newest.computer)
@@ -407,6 +429,21 @@ def _copies(known: Known, rules: Rules) -> list[tuple[ProtectedLibrary, str]]:
         )  # fmt: skip
         found.append((library.with_reasons(), machine))
     return found
+
+
+def _not_held(group: list[Holding], place: str, known: Known) -> frozenset[str]:
+    """Return the place of a library if its last state here is in no chest: its edition was decided, and never made."""
+    if known.office is not None:
+        return frozenset()
+    home = next((home for home in known.own_homes if shown(str(home.old)) == place), None)
+    states = list(known.ledger.states_at((place, shown(str(home.place))) if home is not None else (place,)))
+    held = {state for item in group for state in (item.state, *item.follows.split())}
+    known_all = all(item.state for item in group)
+    return (
+        frozenset({place})
+        if states and known_all and states[-1] not in held and os.path.lexists(place)
+        else frozenset()
+    )
 
 
 def _newest(group: list[Holding], known: Known) -> Holding:

@@ -143,6 +143,11 @@ def lost(why: str) -> None:
     _lost.append(why)
 
 
+def lost_so_far() -> list[str]:
+    """Return why things could not be written down, each reason once, and go on remembering that."""
+    return list(dict.fromkeys(_lost))
+
+
 def take_lost() -> list[str]:
     """Return why things could not be written down since this was last asked, each reason once."""
     found = list(dict.fromkeys(_lost))

@@ -164,6 +164,7 @@ _OF_NO_COPY = frozenset(
         "line known",
         "seen",
         "loose",
+        "begun",
         "room",
         "rehome",
         "aside",
@@ -377,6 +378,11 @@ class Ledger:
         rows = sorted(self._rows.of("computer"), key=lambda row: (row["name"], row["id"]))
         return tuple(KnownComputer(r["id"], r["name"], r["machine"], r["chest"], r["when"]) for r in rows)
 
+    @property
+    def last_moment(self) -> float | None:
+        """When this computer noted something last, as its clock said then (seconds since 1970); None if it never did."""
+        return self._rows.last_moment
+
     def harmed(self) -> tuple[HarmedEntry, ...]:
         """The entries that are not as they were noted: nobody knows what they said."""
         return tuple(
@@ -392,6 +398,18 @@ class Ledger:
         """Where a chest was found to be an older image of itself, the last time first."""
         return tuple(
             PutBack(r["chest"], r["missing"], r["when"], r["where"], r["turn"]) for r in self._latest("older", chest)
+        )
+
+    def unfinished(self) -> frozenset[str]:
+        """The places of libraries of which a next edition was begun, and neither it nor any other state was noted since."""
+        states = {row["place"]: row["turn"] for row in self._rows.of("state") if not row["gone"]}
+        archived: dict[tuple[str, str], int] = {}
+        for row in self._rows.of("archive"):
+            archived[row["chest"], row["bag"]] = row["turn"]
+        return frozenset(
+            row["place"]
+            for row in self._rows.of("begun")
+            if row["turn"] > max(archived.get((row["chest"], row["bag"]), 0), states.get(row["place"], 0))
         )
 
     def loose(self) -> tuple[PastLoose, ...]:

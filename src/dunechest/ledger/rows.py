@@ -64,6 +64,9 @@ class Rows:
         )
         for turn, (row, _) in enumerate(every, start=1):
             row["turn"] = turn
+        own_moments = [row[when] for row, when in every if not row.get("by")]
+        #: The moment of what this computer noted last (seconds since 1970), as its clock said it; None if nothing was.
+        self.last_moment: float | None = own_moments[-1] if own_moments else None
         # Each computer has a clock of its own.
         for own_clock in {row.get("by", "") for row, _ in every}:
             told = [(row, when) for row, when in every if row.get("by", "") == own_clock]

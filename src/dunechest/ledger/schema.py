@@ -174,6 +174,11 @@ TABLES = {
         ),
         ("place", "chest"),
     ),
+    # A next edition that was begun: until it is archived, the library has something that the chest has not.
+    "begun": Table(
+        (Column("place", str), Column("chest", str), Column("bag", str), Column("when", float)),
+        ("place", "chest"),
+    ),
     # Files of the home that lie in no library, by the folder that holds them.
     "loose": Table(
         (

@@ -12,7 +12,7 @@ from msgspec.structs import replace
 
 from dunechest.machine.identity import system_name
 from dunechest.machine.mounts import mounts
-from dunechest.machine.volumes import own_number, uuid_of
+from dunechest.machine.volumes import lasting_number, uuid_of
 from dunechest.paths import BACKSLASHES
 from dunechest.transfer import elsewhere
 
@@ -204,7 +204,7 @@ def drive_identity(folder: Path) -> str:
         return place.drive
     try:
         real = folder.resolve(strict=True)
-        number = own_number(real)
+        number = lasting_number(real)
     except OSError:
         return ""
     if os.environ.get(DRIVES):

@@ -38,6 +38,9 @@ _NETWORK = frozenset(
 #: Filesystems of real drives that a process serves.
 _LOCAL_FUSE = frozenset({"fuse.exfat", "fuse.ntfs", "fuse.ntfs-3g", "fuse.ext2"})
 
+#: Hexadecimal digits of the number of a device; that of a filesystem has more.
+_DEVICE_DIGITS = 8
+
 _MARK = late(r"\.[\w.-]*(?:sync|cloud)[\w.-]*", re.IGNORECASE)
 # Windows: IO_REPARSE_TAG_CLOUD and its fifteen variants; attributes PINNED and UNPINNED.
 _CLOUD_TAG, _CLOUD_MASK = 0x9000001A, 0xFFFF0FFF
@@ -75,6 +78,24 @@ def own_number(real: Path) -> str:
     return uuid_of(real)
 
 
+def lasting_number(real: Path) -> str:
+    """Return what a filesystem is told by wherever it is plugged in; empty if the system gives nothing.
+
+    Of some filesystems Linux gives only the number of the device that the drive got, which another drive has tomorrow: then the
+    UUID is what counts, if the system lists it.
+
+    Raises
+    ------
+    OSError
+        If the folder cannot be asked about.
+    """
+    number = own_number(real)
+    if sys.platform == "linux" and len(number) <= _DEVICE_DIGITS:
+        uuid = uuid_of(real)
+        return f"uuid-{uuid}" if uuid else number
+    return number
+
+
 def mark_of(folder: str) -> str:
     """Return what tells the filesystem that is mounted in a folder from others, however it is plugged in; empty if nothing."""
     try:
@@ -94,7 +115,7 @@ def identity(folder: Path) -> str:
         return place.identity
     try:
         real = folder.resolve(strict=True)
-        number = own_number(real)
+        number = lasting_number(real)
         top = real
         while top.parent != top and top.parent.stat().st_dev == top.stat().st_dev:
             top = top.parent

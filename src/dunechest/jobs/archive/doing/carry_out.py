@@ -77,6 +77,10 @@ def carry_out(
     begun = time.monotonic()
     run = Run(plan, plan.chest.bag_folder(plan.bag), left=list(plan.left_out))
     lost = plan.previous.lost if plan.previous is not None else ()
+    if plan.previous is not None and plan.state != "unchanged" and not plan.selection.parts:
+        # Whatever becomes of it: the library has something now that the chest has not.
+        place = shown(str(plan.library.path))
+        events.try_append(("begun", {"place": place, "chest": plan.chest.id, "bag": plan.bag}))
     if plan.state == "unchanged":
         _note_unchanged(plan)
         if not lost:

@@ -27,6 +27,7 @@ from dunechest.jobs.routine.running.steps import (
     open_chest,
     verify_step,
 )
+from dunechest.ledger import events
 from dunechest.library.library import Library
 from dunechest.machine.folders import own_home
 from dunechest.names import quoted, shown
@@ -73,6 +74,8 @@ def carry_out(plan: RoutinePlan, *, progress: Progress = silent) -> RoutineRun:
         steps.append(_late(routine, item, plan.wait if item.folder else ""))
         memory.told[late_key(item.chest.id)] = clock.now()
     steps += _still_open(plan, memory)
+    # A state folder that is full: what was done is done, and nobody would know of it.
+    steps += [RoutineStep("routine", "problem", why, command="dunechest status") for why in events.lost_so_far()]
     run = RoutineRun(
         routine.name,
         begun,
