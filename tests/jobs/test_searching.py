@@ -15,7 +15,7 @@ from pathlib import Path
 
 import msgspec
 import pytest
-from hypothesis import given
+from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
 import dunechest
@@ -104,8 +104,7 @@ def test_what_a_lost_or_harmed_catalogue_says(library: Path, chest: dunechest.Ch
     with closing(sqlite3.connect(place)) as connection, connection:
         connection.execute("UPDATE chunks SET names = x'00ff'")
     ran = command("search", "rope")
-    assert (ran.status, "Delete it; it is filled again" in ran.err) == (1, True)
-    place.unlink()
+    assert (ran.status, "was damaged, and was set aside" in ran.err) == (1, True)
     with closing(sqlite3.connect(place)) as connection, connection:
         connection.execute("CREATE TABLE another (x)")
     command("verify", chest.folder)
@@ -113,6 +112,29 @@ def test_what_a_lost_or_harmed_catalogue_says(library: Path, chest: dunechest.Ch
     shutil.rmtree(bag_of(chest, "shed"))
     command("verify", chest.folder)
     assert paths("rope") == [], "a library that is gone from the chest is found there no more"
+
+
+@settings(suppress_health_check=[HealthCheck.function_scoped_fixture], max_examples=60)
+@given(st.data())
+def test_a_bit_that_flips_in_the_catalogue_is_said(
+    library: Path, chest: dunechest.Chest, command: Command, data: st.DataObject
+) -> None:
+    place = state_folder() / "catalogue.sqlite"
+    if not place.exists():
+        command("archive", library, "--to", chest.folder)
+    truth = paths("*")
+    assert truth
+    whole, digest = place.read_bytes(), (state_folder() / "catalogue.blake3").read_bytes()
+    where, bit = data.draw(st.integers(0, len(whole) - 1)), data.draw(st.integers(0, 7))
+    place.write_bytes(whole[:where] + bytes([whole[where] ^ 1 << bit]) + whole[where + 1 :])
+    try:
+        assert paths("*") == truth, "or it says that it is damaged"
+    except dunechest.DuneChestError as error:
+        assert "was damaged, and was set aside" in str(error)
+        assert list(state_folder().glob("catalogue.sqlite.harmed-*"))
+    finally:
+        place.write_bytes(whole)
+        (state_folder() / "catalogue.blake3").write_bytes(digest)
 
 
 def test_odd_names_are_found_and_harmless(tmp_path: Path, chest: dunechest.Chest, command: Command) -> None:

@@ -56,7 +56,7 @@ def note_files(
     known = [(entry, top) for entry in entries if entry.library is not None and (top := top_of(entry.records))]
     gone = tuple(missing)
     try:
-        with open_catalogue() as catalogue:
+        with open_catalogue(prove=False) as catalogue:
             new = [(entry, top) for entry, top in known if catalogue.top_of(chest.id, entry.name) != top]
         if not new and not gone:
             return ""

@@ -21,14 +21,16 @@ import unicodedata
 import zlib
 from bisect import bisect_right
 from collections.abc import Callable, Iterable, Iterator
-from contextlib import closing, contextmanager
+from contextlib import ExitStack, closing, contextmanager
 from itertools import islice
 from pathlib import Path
 from typing import Any, TypeVar
 
+from filelock import FileLock
 from msgspec.structs import astuple, replace
 
 from dunechest.errors import DuneChestError
+from dunechest.ledger import catalogue_proof
 from dunechest.ledger.catalogue_rows import (
     CURRENT,
     BagKey,
@@ -481,34 +483,51 @@ class Catalogue:
 
 
 @contextmanager
-def open_catalogue(*, write: bool = False) -> Iterator[Catalogue]:
-    """Open the catalogue, making it if need be; a damaged one is begun again.
+def open_catalogue(*, write: bool = False, prove: bool = True) -> Iterator[Catalogue]:
+    """Open the catalogue, making it if need be; a damaged one is set aside or begun again.
 
     Parameters
     ----------
     write : bool
         Whether it will be changed; all changes are kept if the block ends well, and none otherwise.
+    prove : bool
+        Whether it is held against its digest first. Who only asks what is to be taken in again need not.
 
     Raises
     ------
     DuneChestError
-        If it cannot be used.
+        If it cannot be used, or is not as it was written: then a new one is begun the next time.
     """
     folder = state_folder()
     place = folder / NAME
+    alone = ExitStack()
     try:
         make_own(folder)
+        if write:
+            alone.enter_context(FileLock(folder / "catalogue.lock", timeout=30))
+        if (write or prove) and catalogue_proof.is_harmed(place):
+            aside = catalogue_proof.set_aside(place)
+            told = f"The catalogue in {shown(str(place))} was damaged, and was set aside as {shown(aside.name)}. Files are found "
+            raise DuneChestError(
+                f"{told}again on each drive that is looked at once more: dunechest chest show CHEST. What is archived is not "
+                "touched by it."
+            )
         with closing(_connect(place)) as connection:
             if write:
                 connection.execute("BEGIN IMMEDIATE")
+                catalogue_proof.begin_change(place)
             yield Catalogue(connection)
             if write:
                 connection.execute("COMMIT")
+        if write:
+            catalogue_proof.end_change(place)
         hand_over(folder)
     except (OSError, sqlite3.Error, zlib.error, UnicodeDecodeError) as error:
         raise DuneChestError(
             f"The catalogue in {shown(str(place))} cannot be used ({error}). Delete it; it is filled again from the drives."
         ) from error
+    finally:
+        alone.close()
 
 
 def _connect(place: Path) -> sqlite3.Connection:
@@ -524,6 +543,7 @@ def _connect(place: Path) -> sqlite3.Connection:
                 connection.execute("SELECT 1 FROM files LIMIT 1").fetchone()
                 return connection
             if form == 0 and not connection.execute("SELECT 1 FROM sqlite_master LIMIT 1").fetchone():
+                catalogue_proof.begin_change(place)
                 connection.execute("PRAGMA page_size = 32768")
                 connection.execute("VACUUM")
                 connection.executescript(f"BEGIN IMMEDIATE; {_TABLES} PRAGMA user_version = {_FORM}; COMMIT;")
