@@ -37,6 +37,8 @@ FORMAT = 1
 #: Bytes from which on a file is shortened, if that helps; and bytes of the largest that is read.
 LARGE = 1 << 18
 _MOST = 1 << 24
+#: Bytes of a whole log that are read; a household's has far fewer.
+_ALL = 1 << 26
 _NAME = late(r"([0-9a-f]{32})\.jsonl")
 #: What a signature is of, so that it can be none of anything else.
 _ABOUT = b"dune-chest log "
@@ -130,14 +132,16 @@ def read_log(chest: Path) -> tuple[LogFile, ...]:
     except OSError:
         return ()
     found = []
+    room = _ALL
     for name in names:
         match = _NAME.fullmatch(name)
-        if match is None:
+        if match is None or room <= 0:
             continue
         try:
             content = safe.read_bounded(folder / name, _MOST)
         except (OSError, ValueError):
             continue
+        room -= len(content)
         log = read_file(match.group(1), content)
         if log is not None:
             found.append(log)

@@ -153,8 +153,8 @@ def find_libraries(
     >>> find_libraries([tempfile.mkdtemp()]).libraries
     ()
     """
-    places = [places] if isinstance(places, str | os.PathLike) else list(places)
     broken: list[KindFileError] = []
+    places = [places] if isinstance(places, str | os.PathLike) else list(places)
     kinds = load_kinds(state_folder(), broken)
     chosen = [kind_named(kinds, kind)] if kind is not None else list(kinds.values())
     whose = home or own_home()
@@ -163,28 +163,20 @@ def find_libraries(
     searched = [search(root, chosen, around=around - {str(root)}, whole=bool(places)) for root in roots]
     found = {place_key(here.path): here for trial in searched for here in reversed(trial.libraries)} | found
     homes = known_homes()
-    ignored = ignored_places()
-    kept = [here for here in found.values() if places or not is_ignored(str(here.path), ignored)]
+    # Whoever names a place asks for all that is in it.
+    ignored = frozenset() if places else ignored_places()
+    kept = [here for here in found.values() if not is_ignored(str(here.path), ignored)]
     libraries, drives = _measured(kept, whose, homes, progress)
-    loose: tuple[LooseFolder, ...] = ()
-    if not places and kind is None:
-        loose = loose_folders(whose, (f.library.path for f in libraries), around - {str(whose)})
-    _note(libraries, loose, everywhere=not places and kind is None)
+    everywhere = not places and kind is None
+    own = (f.library.path for f in libraries)
+    loose = loose_folders(whose, own, around - {str(whose)}) if everywhere else ()
+    unknown = [folder for trial in searched for folder in trial.unknown if not is_ignored(str(folder.path), ignored)]
+    _note(libraries, loose, everywhere=everywhere)
+    unreadable = tuple(sorted(path for trial in searched for path in trial.unreadable))
     return FindResult(
-        libraries,
-        tuple(roots),
-        tuple(sorted(path for trial in searched for path in trial.unreadable)),
-        _largest_first(
-            unknown
-            for trial in searched
-            for unknown in trial.unknown
-            if kind is None and (places or not is_ignored(str(unknown.path), ignored))
-        ),
-        tuple(error.message for error in broken),
-        drives,
-        homes,
-        loose,
-    )
+        libraries, tuple(roots), unreadable, _largest_first(unknown) if kind is None else (),
+        tuple(error.message for error in broken), drives, homes, loose,
+    )  # fmt: skip
 
 
 def _largest_first(unknown: Iterable[UnknownFolder]) -> tuple[UnknownFolder, ...]:
