@@ -163,8 +163,7 @@ def find_libraries(
     searched = [search(root, chosen, around=around - {str(root)}, whole=bool(places)) for root in roots]
     found = {place_key(here.path): here for trial in searched for here in reversed(trial.libraries)} | found
     homes = known_homes()
-    # Whoever names a place asks for all that is in it.
-    ignored = frozenset() if places else ignored_places()
+    ignored = frozenset() if places else ignored_places()  # who names a place asks for all that is in it
     kept = [here for here in found.values() if not is_ignored(str(here.path), ignored)]
     libraries, drives = _measured(kept, whose, homes, progress)
     everywhere = not places and kind is None
