@@ -107,7 +107,8 @@ def _known(chest: Chest) -> _Known:
         if told.facts.get("chest") == chest.id and values_of(TABLES[what], told.facts, 0.0) is not None
     ]
     own.sort(key=lambda pair: pair[1].turn)
-    lines = [row for row in rows_after(TABLES["line"], found.get("line", ())) if row["chest"] == chest.id]
+    own_lines = [told for told in found.get("line", ()) if told.facts.get("chest") == chest.id]
+    lines = rows_after(TABLES["line"], own_lines)
     last = max((order_of(told.id) for _, told in own), default=(0, ""))
     at = identity(chest.folder)
     rows = rows_after(TABLES["older"], found.get("older", ()))

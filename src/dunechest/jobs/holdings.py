@@ -149,7 +149,7 @@ def note_refused(chest: Chest, bag: str) -> None:
 
 def state_note(place: Path, record: LibraryRecord) -> tuple[str, dict[str, Any]]:
     """Return the event that a library has, in its place on this computer, the state that an edition holds."""
-    facts = {"place": shown(str(place)), "state": record.state, "follows": " ".join(record.follows[:_STATES])}
+    facts = {"place": shown(str(place)), "state": record.state, "follows": " ".join(record.follows[:MOST_STATES])}
     return "state", facts | {"gone": False}
 
 
@@ -164,7 +164,7 @@ def carried_count(record: LibraryRecord) -> int:
 
 
 #: So many of the states that one follows are noted.
-_STATES = 40
+MOST_STATES = 40
 
 
 def _physical(folder: Path) -> Physical:
@@ -207,7 +207,7 @@ def _facts(
         "drive": drive_identity(chest.folder),
         "gone": False,
         "state": record.state,
-        "follows": " ".join(record.follows[:_STATES]),
+        "follows": " ".join(record.follows[:MOST_STATES]),
         "carried": carried_count(record) if carried is None else carried,
         "disk": " ".join(sorted(lies.disks)),
         "weak": _weakness(record, lies),

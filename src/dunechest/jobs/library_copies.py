@@ -9,6 +9,7 @@ import msgspec
 from msgspec.structs import replace
 
 from dunechest import clock
+from dunechest.jobs.holdings import MOST_STATES
 from dunechest.jobs.homes import Home
 from dunechest.jobs.known import Known
 from dunechest.jobs.known_chests import ChestStatus
@@ -115,6 +116,16 @@ def _is_same_state(item: Holding, newest: Holding) -> bool:
     return bool(item.fingerprint) and item.fingerprint == newest.fingerprint
 
 
+def _has_diverged(item: Holding, newest: Holding) -> bool:
+    """Whether a state is not the newest one, nor one that it came after, as far as those are noted."""
+    follows = newest.follows.split()
+    return (
+        bool(item.state and newest.state)
+        and item.state not in (newest.state, *follows)
+        and len(follows) < MOST_STATES
+    )
+
+
 class _Past(msgspec.Struct, frozen=True):
     """What was found of a chest, and archived to it, the last of each first."""
 
@@ -176,6 +187,7 @@ def _copy(item: Holding, newest: Holding, chest: ChestStatus, rule: Protection, 
         chest.label, chest.id, item.bag, state, item.edition, item.archived, checked or None, last, chest.place, item.drive,
         item.carried, item.disk, item.weak, proof=since,
         tried=failed.turn if bad and failed is not None and failed.how == "mend" else 0,
+        diverged=_has_diverged(item, newest),
         examined=bad and failed is not None and failed.turn > since and not failed.quick,
     )  # fmt: skip
 

@@ -275,11 +275,21 @@ class _Advice:
         if not good and aged:
             return  # what there is of it is checked first; then it can be copied
         states = {copy.chest: copy.state for copy in library.copies}
-        to = [chest for chest in targets if states.get(chest.id) in (None, "behind")]
+        # What went another way is not brought to this state by a copy: a person decides which of the two goes on.
+        apart = {copy.chest for copy in library.copies if copy.diverged}
+        to = [chest for chest in targets if states.get(chest.id) in (None, "behind") and chest.id not in apart]
         message = f"{shown(library.name)} has {number(len(library.good), 'good copy', 'good copies')}"
         if good and to:
             command = f"dunechest copy {quoted(good[0].label)} {quoted(to[0].label)} {quoted(good[0].bag)}"
             yield self._step(f"{message}.", command, good[0].chest, to[0].id)
+        elif good and (away := [copy.label for copy in library.copies if copy.diverged]):
+            labels = " and ".join(map(shown, away))
+            look = (
+                f"dunechest compare {quoted(good[0].label + '/' + good[0].bag)} {quoted(away[0] + '/' + good[0].bag)}"
+            )
+            yield NextStep(
+                f"{message}. What {labels} has of it is another state that diverged. To see how: {look}", ""
+            )
         elif good:
             yield NextStep(f"{message}. Connect another drive, and {_NEW}", "")
         elif library.here:

@@ -30,7 +30,7 @@ class Copy(Value, msgspec.Struct, frozen=True):
     says why an intact and current copy does not count: one of these, ``library-drive`` (the library was moved to that drive), or
     ``same-drive`` (another copy on that drive counts); empty if it counts, or is not safe anyway. `proof` and `tried` are the
     turns in which every byte was last found right, and in which a mend last failed; 0 if that never was. `examined` says
-    whether a check of every byte found the damage.
+    whether a check of every byte found the damage, `diverged` whether its state is none that the newest one came after.
     """
 
     _shown: ClassVar[tuple[str, ...]] = ("label", "state", "edition")
@@ -53,6 +53,7 @@ class Copy(Value, msgspec.Struct, frozen=True):
     proof: int = 0
     tried: int = 0
     examined: bool = False
+    diverged: bool = False
 
     @property
     def marks(self) -> frozenset[str]:

@@ -420,7 +420,7 @@ class Ledger:
     def refusals(self) -> tuple[PastRefusal, ...]:
         """What was not archived because a person has to decide first, as far as nothing was archived or restored there since."""
         since: dict[tuple[str, str], int] = {}
-        for row in self._rows.of("hold"):
+        for row in self._rows.of("archive"):
             since[row["origin"], row["chest"]] = max(since.get((row["origin"], row["chest"]), 0), row["turn"])
         states: dict[str, int] = {}
         for row in self._rows.of("state"):

@@ -51,6 +51,31 @@ def own_events() -> dict[str, list[Told]]:
     Those that are not as they were noted stand under `HARMED`, with what can be read of them.
     """
     folder = state_folder()
+    before = _stamps(folder)
+    if _read and _read[0][0] == before:
+        return _read[0][1]
+    found = _read_events(folder)
+    _read[:] = [(before, found)] if before == _stamps(folder) else []
+    return found
+
+
+#: What was read last in this process, and the stamps that the files had: one command asks many times.
+_read: list[tuple[tuple[object, ...], dict[str, list[Told]]]] = []
+
+
+def _stamps(folder: Path) -> tuple[object, ...]:
+    """Return what is another one as soon as anything was noted or gathered."""
+    found: list[object] = [folder]
+    for path in (folder / NAME, *waiting(folder)):
+        try:
+            info = path.stat()
+            found.append((path.name, info.st_mtime_ns, info.st_size, info.st_ino))
+        except OSError:
+            found.append(path.name)
+    return tuple(found)
+
+
+def _read_events(folder: Path) -> dict[str, list[Told]]:
     try:
         return _events(folder)
     except sqlite3.DatabaseError as error:
