@@ -21,6 +21,7 @@ from __future__ import annotations
 import hashlib
 import os
 from collections.abc import Callable, Iterable, Sequence
+from contextlib import suppress
 from pathlib import Path
 from typing import Any
 
@@ -32,6 +33,7 @@ from dunechest.ledger.own_key import DIGITS, id_of
 from dunechest.paths import is_link
 from dunechest.regex import late
 from dunechest.transfer import disk, safe
+from dunechest.transfer.owner import give, owner_above
 
 FORMAT = 1
 #: Bytes from which on a file is shortened, if that helps; and bytes of the largest that is read.
@@ -288,8 +290,12 @@ def add(
         first = msgspec.json.encode(head)
         lines, last = _lines(kept, _link(first))
         content = _signed(writer, [first, *lines], last)
+    owner, made = owner_above(folder), not folder.is_dir()
     disk.make_folder(folder)
     safe.write_file(path, content)
+    # Written by the administrator for somebody, who is to be able to add to it.
+    with suppress(OSError):  # some filesystems have no owners
+        give(owner, [folder if made else path])
     return added
 
 
