@@ -181,6 +181,7 @@ def play(stage: Stage) -> None:
     )
     wipe(world, office)
     places = f"--map {world.folder}/office-pc/second-drive={world.folder}/new-laptop/second-drive"
+    stage.run(laptop, "dunechest chest show drives/blue", "dunechest computers mine office-pc")  # it would ask
     stage.shoot(
         "restore-plan", laptop,
         "dunechest restore drives/blue dune-survey --plan",

@@ -34,7 +34,12 @@ def lie(monkeypatch: pytest.MonkeyPatch, told: dict[Path, Physical]) -> None:
         nothing = Physical(frozenset(), frozenset(), "")
         return next((on for place, on in told.items() if folder.is_relative_to(place)), nothing)
 
-    for module in ("dunechest.jobs.holdings", "dunechest.jobs.status"):
+    for module in (
+        "dunechest.jobs.holdings",
+        "dunechest.jobs.status",
+        "dunechest.jobs.reclaim.planning.copies",
+        "dunechest.jobs.reclaim.planning.make",
+    ):
         monkeypatch.setattr(f"{module}.physical", physical)
 
 
@@ -71,6 +76,8 @@ def test_a_copy_that_protects_nothing_does_not_count(
     reasons = {copy["label"]: copy["not_counted_because"] for copy in item["copies"]}
     assert sorted(reasons.values()) == sorted(["", why])
     assert f"-> dunechest archive {library} --to sand" in ran.out, "the one on another disk is proposed"
+    ran = command("reclaim", library, "--yes")
+    assert ran.status == 3 and library.exists(), "and it is deleted only where enough copies count"
     command("archive", library, "--to", "sand")
     assert command("status").status == 0
 

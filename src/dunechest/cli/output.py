@@ -315,6 +315,7 @@ def show_findings(out: Out, findings: Iterable[Finding], console: Console | None
 
 def say_recovered(out: Out, chest: Chest) -> None:
     """Say on standard error which interrupted changes were finished when a chest was opened."""
+    from dunechest.chest.log import read_log
     from dunechest.cli.layout import BAD, WARN, say
 
     console = _console(True)
@@ -326,6 +327,10 @@ def say_recovered(out: Out, chest: Chest) -> None:
             say(console, f"-> dunechest chest rebuild {quoted(str(chest.folder))}", indent=2)
     if out.quiet:
         return
+    for log in read_log(chest.folder):
+        if log.broken or log.signed < len(log.events):
+            words = f"The log of the computer {shown(log.head.name)} in the chest {shown(chest.label)} is damaged after entry"
+            say(console, f"{words} {log.signed}; what follows is not believed.", WARN)
     for name in chest.recovered:
         say(console, f"An interrupted change of {shown(name)} was finished first.", WARN)
     for name, why in chest.unfinished.items():

@@ -24,10 +24,14 @@ from dunechest.jobs.reclaim.held import Held, held_of
 from dunechest.jobs.reclaim.plan import Evidence
 from dunechest.ledger.ledger import PastCheck, open_ledger
 from dunechest.machine.drives import drive_identity
+from dunechest.machine.physical import physical
 from dunechest.machine.volumes import identity
 from dunechest.names import shown
 from dunechest.transfer.walk import FileEntry
 from dunechest.words import number
+
+#: Why a copy protects against nothing.
+_WEAK = {"memory": "it is in this computer's memory", "this-computer": "it is on a share of this computer itself"}
 
 
 def copies_of(place: Path, parts: Collection[str]) -> Iterator[tuple[Evidence, Held | None]]:
@@ -70,8 +74,10 @@ def _evidence(
     archived = when(record.archived)
     found = Evidence(
         chest.label, chest.id, entry.name, chest.folder, record.edition, archived,
-        _checked(chest, entry.name, archived), drilled, "", drive_identity(chest.folder), status.place,
+        _checked(chest, entry.name, archived), drilled, "", _drive(chest), status.place,
     )  # fmt: skip
+    if weak := _WEAK.get(physical(chest.folder).weakness):
+        return replace(found, why_not=weak), None
     faults = (*chest.faults, *entry.records.faults())
     if faults:
         return replace(found, why_not=f"its record {shown(faults[0].path)} is damaged"), None
@@ -86,6 +92,12 @@ def _evidence(
         why = f"{number(len(lost), 'file')} missing or of another size in it, first {shown(lost[0])}"
         return replace(found, why_not=why), None
     return found, held
+
+
+def _drive(chest: Chest) -> str:
+    """Return what tells the drive of a chest from others: its disk, where the system tells that."""
+    disks = physical(chest.folder).disks
+    return f"disk {min(disks)}" if disks else drive_identity(chest.folder)
 
 
 def _checked(chest: Chest, bag: str, archived: float) -> float | None:

@@ -33,8 +33,8 @@ from dunechest.jobs.study.take_out import TakeOut, parts_of, shared_finding, tak
 from dunechest.ledger.ledger import open_ledger
 from dunechest.library.library import Library
 from dunechest.library.parts import Part
-from dunechest.machine import volumes
-from dunechest.machine.drives import DRIVES, drive_identity
+from dunechest.machine.drives import drive_identity
+from dunechest.machine.physical import physical
 from dunechest.names import from_wire, quoted, shown
 from dunechest.transfer.walk import FileEntry, entry_of
 from dunechest.words import number, size
@@ -133,8 +133,11 @@ def _named(options: ReclaimOptions, file: FileEntry, held: set[str]) -> bool:
 
 
 def _same_drive(copy: Evidence, place: Path) -> Evidence:
-    if copy.counts and copy.drive and copy.drive == drive_identity(place):
+    drive = drive_identity(copy.folder)
+    if copy.counts and drive and drive == drive_identity(place):
         return replace(copy, why_not="it is on the same drive as the library")
+    if copy.counts and physical(copy.folder).names & physical(place).names:
+        return replace(copy, why_not="it is on the same disk as the library")
     return copy
 
 
@@ -336,31 +339,12 @@ def _copies(case: _Case) -> Iterator[Finding]:
             f"Its copies are kept in {number(len(places), 'place')}; {rule.places} are asked for.",
             f"Say where a drive is kept: dunechest chest place {quoted(good[0].label)} PLACE",
         )
-    yield from _same_disk(case)
     if absent:
         yield Finding(
             "not-connected",
             "info",
             f"Not connected, so not counted: {shown(', '.join(absent))}.",
             "Nothing has to be done.",
-        )
-
-
-def _same_disk(case: _Case) -> Iterator[Finding]:
-    if os.environ.get(DRIVES):
-        return  # whoever names folders as drives says that each is one
-    try:
-        own = volumes.devices(case.library.path)
-        same = [copy.label for copy in case.good if own & volumes.devices(copy.folder)]
-    except OSError:
-        return
-    if same:
-        yield Finding(
-            "same-device",
-            "warning",
-            f"{shown(', '.join(same))} {'is' if len(same) == 1 else 'are'} on the same physical disk as the library: if that "
-            "fails, all of them are lost.",
-            "This does not protect against disk failure; use another drive.",
         )
 
 
