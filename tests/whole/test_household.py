@@ -149,7 +149,9 @@ class Household:
             assert (name in told) == bool(own)
             if not own:
                 continue
-            newest = max(own.values(), key=lambda held: held.at).state
+            # The library has the state that was archived last, though the only chest that has it may be retired.
+            every = [held for (_, n), held in self.held.items() if n == name]
+            newest = max(every, key=lambda held: held.at).state
             wanted = {}
             for label, held in own.items():
                 wanted[label] = "damaged" if held.known_bad else "safe" if held.state == newest else "behind"

@@ -235,7 +235,9 @@ def _add(chest: Chest, known: _Known, log: LogFile | None, logs: Iterable[LogFil
     upto = max((order_of(row["upto"]) for row in known.lines if own and row["by"] == own), default=(-1, ""))
     fresh = [(what, told) for what, told in known.own if order_of(told.id) > upto]
     left_out = overtaken(fresh, known.lines, own)
-    said = {(row["what"], row["key"]): row["same"] for row in known.lines if own and row["by"] == own}
+    there = {event.id for event in log.events} if log is not None else set()
+    # What the file lost is told again as soon as it is seen again.
+    said = {(r["what"], r["key"]): r["same"] for r in known.lines if own and r["by"] == own and r["id"] in there}
     chosen: dict[tuple[str, str], tuple[str, Told]] = {}
     for what, told in fresh:
         key = what, log_key(what, told.facts)

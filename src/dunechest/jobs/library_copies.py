@@ -43,7 +43,7 @@ def copies_of(known: Known, rules: Rules) -> list[tuple[ProtectedLibrary, str]]:
         )
         for chest in expected
     }
-    ahead = known.ledger.unfinished() if known.office is None else frozenset()
+    ahead = known.ledger.unfinished() if known.office is None else {}
     found = []
     for (machine, place), group in same_library(held, known):
         newest = _newest(group, known)
@@ -52,7 +52,7 @@ def copies_of(known: Known, rules: Rules) -> list[tuple[ProtectedLibrary, str]]:
             continue
         rule = rules.of(newest.name)
         copies = tuple(_copy(item, newest, expected[item.chest], rule, past[item.chest]) for item in group)
-        if here and place in ahead | _not_held(group, place, known):
+        if here and (_is_ahead(group, ahead.get(place)) or place in _not_held(group, place, known)):
             copies = tuple(
                 replace(copy, state="behind") if copy.state in ("safe", "unchecked") else copy for copy in copies
             )
@@ -67,6 +67,11 @@ def copies_of(known: Known, rules: Rules) -> list[tuple[ProtectedLibrary, str]]:
         )  # fmt: skip
         found.append((library.with_reasons(), machine))
     return found
+
+
+def _is_ahead(group: list[Holding], begun: str | None) -> bool:
+    """Whether a library had something, when its next edition was begun, that no chest has."""
+    return begun is not None and not any(begun and item.fingerprint == begun for item in group)
 
 
 def _not_held(group: list[Holding], place: str, known: Known) -> frozenset[str]:

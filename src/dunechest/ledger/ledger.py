@@ -400,17 +400,20 @@ class Ledger:
             PutBack(r["chest"], r["missing"], r["when"], r["where"], r["turn"]) for r in self._latest("older", chest)
         )
 
-    def unfinished(self) -> frozenset[str]:
-        """The places of libraries of which a next edition was begun, and neither it nor any other state was noted since."""
+    def unfinished(self) -> dict[str, str]:
+        """The libraries of which a next edition was begun, and neither it nor any other state was noted since.
+
+        By the place of each, the fingerprint that it had then; empty if it could not be told.
+        """
         states = {row["place"]: row["turn"] for row in self._rows.of("state") if not row["gone"]}
         archived: dict[tuple[str, str], int] = {}
         for row in self._rows.of("archive"):
             archived[row["chest"], row["bag"]] = row["turn"]
-        return frozenset(
-            row["place"]
+        return {
+            row["place"]: row["fingerprint"]
             for row in self._rows.of("begun")
             if row["turn"] > max(archived.get((row["chest"], row["bag"]), 0), states.get(row["place"], 0))
-        )
+        }
 
     def loose(self) -> tuple[PastLoose, ...]:
         """The folders of the home with files that lie in no library, as `find` saw them last, those with most files first."""

@@ -176,7 +176,10 @@ TABLES = {
     ),
     # A next edition that was begun: until it is archived, the library has something that the chest has not.
     "begun": Table(
-        (Column("place", str), Column("chest", str), Column("bag", str), Column("when", float)),
+        (
+            Column("place", str), Column("chest", str), Column("bag", str), Column("fingerprint", str, ""),
+            Column("when", float),
+        ),
         ("place", "chest"),
     ),
     # Files of the home that lie in no library, by the folder that holds them.

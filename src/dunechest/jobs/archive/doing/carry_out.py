@@ -80,7 +80,8 @@ def carry_out(
     if plan.previous is not None and plan.state != "unchanged" and not plan.selection.parts:
         # Whatever becomes of it: the library has something now that the chest has not.
         place = shown(str(plan.library.path))
-        events.try_append(("begun", {"place": place, "chest": plan.chest.id, "bag": plan.bag}))
+        facts = {"place": place, "chest": plan.chest.id, "bag": plan.bag, "fingerprint": run.fingerprint}
+        events.try_append(("begun", facts))
     if plan.state == "unchanged":
         _note_unchanged(plan)
         if not lost:
