@@ -112,7 +112,7 @@ class _Advice:
         names = " and ".join(
             shown(chest.label) + (f" (kept at: {shown(chest.place)})" if chest.place else "") for chest in away
         )
-        return NextStep(f"{message} Connect {names}.", "")
+        return NextStep(f"{message} Connect {names}, then: {command}", "")
 
     def _word(self, library: ProtectedLibrary) -> str:
         """Return what a command can call a library: its name, or the folder where it is now."""
