@@ -7,6 +7,14 @@ import re
 
 from dunechest import clock
 
+#: Why a copy that is intact and current does not count.
+NOT_COUNTED = {
+    "library-drive": "on the drive that the library itself is on",
+    "library-disk": "on the disk that the library itself is on",
+    "memory": "in this computer's memory, which is empty when it is switched off",
+    "this-computer": "on a share of this computer itself",
+    "same-drive": "on the same drive as another copy",
+}
 #: The states of a copy as people read them.
 STATE_WORDS = {
     "safe": "ok",

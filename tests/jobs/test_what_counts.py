@@ -197,3 +197,12 @@ def test_a_renamed_library_stays_one(own_machine: Path, drives: dict[str, Path],
         str(new),
         {"red": "safe", "blue": "behind"},
     )
+
+
+def test_the_report_says_why_a_copy_does_not_count(
+    library: Path, drives: dict[str, Path], tmp_path: Path, command: Command, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    lie(monkeypatch, {drives["blue"]: disk("", "memory")})
+    command("archive", library, "--to", "red", "--to", "blue")
+    assert command("report", "--write", tmp_path / "page.html").status == 1
+    assert "so it does not count" in (tmp_path / "page.html").read_text()

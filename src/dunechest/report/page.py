@@ -11,7 +11,7 @@ from markupsafe import Markup
 from dunechest.documents.report import LibraryHistory, Report
 from dunechest.names import shown
 from dunechest.report import figures
-from dunechest.words import STATE_WORDS, local, number, size
+from dunechest.words import NOT_COUNTED, STATE_WORDS, local, number, size
 
 #: Says of a page that it is a report.
 MARK = '<meta name="generator" content="Dune Chest report">'
@@ -36,7 +36,7 @@ def make_page(report: Report) -> bytes:
         lstrip_blocks=True,
     )
     environment.filters.update(size=size, local=_local, day=_day, count=number)
-    environment.globals.update(mark=Markup(MARK), state_words=STATE_WORDS, latest=_latest)
+    environment.globals.update(mark=Markup(MARK), state_words=STATE_WORDS, not_counted=NOT_COUNTED, latest=_latest)
     known = [item for item in report.histories if item.editions]
     drawn = {
         "roles": figures.roles(known) if known else None,

@@ -10,16 +10,8 @@ from dunechest.cli.views.drives import drive_words
 from dunechest.jobs.safety import Copy, ProtectedLibrary
 from dunechest.jobs.status import Status
 from dunechest.names import shown
-from dunechest.words import STATE_WORDS, ago, number, size
+from dunechest.words import NOT_COUNTED, STATE_WORDS, ago, number, size
 
-#: Why a copy that is intact and current does not count.
-_NOT_COUNTED = {
-    "library-drive": "on the drive that the library itself is on",
-    "library-disk": "on the disk that the library itself is on",
-    "memory": "in this computer's memory, which is empty when it is switched off",
-    "this-computer": "on a share of this computer itself",
-    "same-drive": "on the same drive as another copy",
-}
 _STYLES = {"safe": GOOD, "damaged": BAD, "missing": BAD}
 
 
@@ -92,7 +84,7 @@ def _show_library(out: Out, library: ProtectedLibrary, *, office: bool) -> None:
         say(out.console, library.moved.sentence, indent=4, hang=4)
     for copy in library.copies:
         line = _copy(copy)
-        if why := _NOT_COUNTED.get(copy.not_counted or ("library-drive" if library.is_beside(copy) else "")):
+        if why := NOT_COUNTED.get(copy.not_counted or ("library-drive" if library.is_beside(copy) else "")):
             line.append(f"; {why}, so it does not count", style=WARN)
         say(out.console, line, indent=4, hang=4)
 
