@@ -65,6 +65,7 @@ bench: $(READY)
 	$(BIN)/python benchmarks/looking.py --write
 	$(BIN)/python benchmarks/editions.py --write
 	$(BIN)/python benchmarks/turning.py --write
+	$(BIN)/python benchmarks/knowing.py --write
 	$(BIN)/python benchmarks/scale.py --write
 
 # The tour needs the package and nothing else; the tests and tools come on top of that.

@@ -113,7 +113,10 @@ def _known(chest: Chest) -> _Known:
     at = identity(chest.folder)
     rows = rows_after(TABLES["older"], found.get("older", ()))
     older = next((row for row in rows if row["chest"] == chest.id and row["where"] == at), None)
-    lost = lost_lines(found, lines, own_log_id(state_folder()))
+    of_chest: dict[str, list[Told]] = {}
+    for what, told in own:
+        of_chest.setdefault(what, []).append(told)
+    lost = lost_lines(of_chest, lines, own_log_id(state_folder()))
     return _Known(own, lines, f"{last[0]}-{last[1]}", at, older, lost, bool(found.get(HARMED)))
 
 
