@@ -16,6 +16,7 @@ from dunechest.ledger.ledger import open_ledger
 from tests.support.offices import OfficeOf, archive_one, drives, office_of
 from tests.support.postgres import Server, server
 from tests.support.runs import Command
+from tests.support.trees import flip
 
 LIST = [{"name": "notes", "computer": "office-pc"}]
 
@@ -336,3 +337,23 @@ def test_what_is_found_in_an_office_is_what_is_found_here(
             ]
             assert told[0] == told[1], patterns
             assert len(here.files) == len(there.files), "none twice"
+
+
+def test_the_office_goes_by_the_logs_of_chests_and_by_no_clock(
+    office: OfficeOf, monkeypatch: pytest.MonkeyPatch, command: Command
+) -> None:
+    archive_one(office, "office-pc", "blue", {"tide.txt": "high"})
+    blue, real = office.top / "drives" / "blue", clock.now
+    for name in ("office-pc", "new-laptop"):
+        office.join(name)
+    with office.at("office-pc"), drives(blue), monkeypatch.context() as ahead:
+        ahead.setattr(clock, "now", lambda: real() + 3600)  # an hour ahead, and the last to say so by its clock
+        dunechest.verify(blue)
+        dunechest.send_to_office()
+    with office.at("new-laptop"), drives(blue):
+        flip(blue / "dune-chest" / "bags" / "notes" / "data" / "library" / "tide.txt")
+        assert command("verify", blue).status == 1
+        dunechest.send_to_office()
+        monkeypatch.setattr(clock, "now", lambda: real() + 7200)
+        (library,) = dunechest.status(office=True).libraries
+        assert [copy.state for copy in library.copies] == ["damaged"]

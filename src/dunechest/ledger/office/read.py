@@ -9,7 +9,7 @@ from typing import Any
 import msgspec
 import sqlalchemy as sa
 
-from dunechest.ledger.lines import Told
+from dunechest.ledger.lines import Told, is_bad
 from dunechest.ledger.rows import Rows
 from dunechest.ledger.schema import TABLES, values_of
 from dunechest.ledger.tables import LATEST
@@ -17,6 +17,8 @@ from dunechest.ledger.tables import LATEST
 #: What several computers can say of the same chest; of the rest each speaks of itself.
 _COMMON = ("archive", "check", "chest", "drill", "forget", "hold", "keep", "retire", "room")
 _OWN = ("rehome", "seen")
+#: Which step of a chest's log an event is.
+_LINE = "line"
 #: What a search asks for.
 OF_CHESTS = ("chest", "hold", "keep", "retire")
 #: The number of a device, which is short; that of a filesystem is not.
@@ -39,13 +41,14 @@ class Computer(msgspec.Struct, frozen=True):
 
 
 class Said(msgspec.Struct, frozen=True):
-    """What a computer said last of something: its number there, the sort of event, when, its order, and facts."""
+    """What a computer said last of something: its number there, the sort of event, when, its order, facts, and the event's id."""
 
     computer: int
     what: str
     moment: float
     number: int
     facts: dict[str, Any]
+    id: str = ""
 
 
 class OfficeNow(msgspec.Struct, frozen=True):
@@ -100,6 +103,31 @@ class OfficeNow(msgspec.Struct, frozen=True):
             latest[thing] = said.moment
             found.append(said)
         found.sort(key=_order)
+        return self._by_steps(found)
+
+    def _by_steps(self, found: list[Said]) -> list[Said]:
+        """Put what several computers say of a chest into the order of its log, as far as that has it: no clock counts there."""
+        steps = {
+            (said.computer, said.facts["id"]): said.facts["step"]
+            for said in self.said
+            if said.what == _LINE and not said.facts.get("text") and values_of(TABLES[_LINE], said.facts, 0.0)
+        }
+        places: dict[str, list[int]] = {}
+        for place, said in enumerate(found):
+            if (said.computer, said.id) in steps:
+                places.setdefault(str(said.facts.get("chest")), []).append(place)
+        for own in places.values():
+            ordered = sorted(
+                (found[place] for place in own),
+                key=lambda said: (
+                    steps[said.computer, said.id],
+                    is_bad(said.what, said.facts),
+                    said.computer,
+                    said.number,
+                ),
+            )
+            for place, said in zip(own, ordered, strict=True):
+                found[place] = said
         return found
 
 
@@ -132,7 +160,7 @@ def _order(said: Said) -> tuple[float, int, int]:
     return said.moment, said.computer, said.number
 
 
-def read_office(connection: sa.Connection, when: float, sorts: Sequence[str] = (*_COMMON, *_OWN)) -> OfficeNow:
+def read_office(connection: sa.Connection, when: float, sorts: Sequence[str] = (*_COMMON, *_OWN, _LINE)) -> OfficeNow:
     """Read what an office knows.
 
     Parameters
@@ -150,11 +178,11 @@ def read_office(connection: sa.Connection, when: float, sorts: Sequence[str] = (
     )
     # As text it is read at once; the driver would take apart each row by itself.
     facts = sa.cast(LATEST.c.facts, sa.Text)
-    asked = sa.select(LATEST.c.computer, LATEST.c.what, LATEST.c.moment, LATEST.c.number, facts)
+    asked = sa.select(LATEST.c.computer, LATEST.c.what, LATEST.c.moment, LATEST.c.number, facts, LATEST.c.id)
     said = []
-    for computer, what, moment, number, text in connection.execute(asked.where(LATEST.c.what.in_(sorts))).all():
+    for computer, what, moment, number, text, own in connection.execute(asked.where(LATEST.c.what.in_(sorts))).all():
         try:
-            said.append(Said(computer, what, moment, number, _FACTS.decode(text)))
+            said.append(Said(computer, what, moment, number, _FACTS.decode(text), own))
         except msgspec.MsgspecError:
             continue  # no event of ours
     return OfficeNow(when, computers, tuple(said))

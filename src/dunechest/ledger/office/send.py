@@ -15,7 +15,7 @@ if TYPE_CHECKING:
     from collections.abc import Iterable, Sequence
 
 #: The sorts of events that an office is told; what is half done, and what can be undone, is this computer's own business.
-SHARED = ("archive", "check", "chest", "drill", "forget", "hold", "keep", "rehome", "retire", "room", "seen")
+SHARED = ("archive", "check", "chest", "drill", "forget", "hold", "keep", "line", "rehome", "retire", "room", "seen")
 _MOST = 2000
 
 
