@@ -19,7 +19,7 @@ from dunechest.ledger.rows import HARMED, Row, Rows, waiting
 from dunechest.names import from_line, shown
 
 #: With so many notes it takes longer to read them than to gather them.
-_MANY = 200
+_MANY = 40
 
 
 class KnownChest(msgspec.Struct, frozen=True):
