@@ -286,8 +286,7 @@ def add(
     else:
         every = (*before, *added)
         kept = keep(every) if log is not None and log.size >= LARGE else every
-        head = Head(FORMAT, writer.key.hex(), writer.name, writer.machine, number)
-        first = msgspec.json.encode(head)
+        first = msgspec.json.encode(Head(FORMAT, writer.key.hex(), writer.name, writer.machine, number))
         lines, last = _lines(kept, _link(first))
         content = _signed(writer, [first, *lines], last)
     owner, made = owner_above(folder), not folder.is_dir()

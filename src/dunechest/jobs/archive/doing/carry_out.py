@@ -79,9 +79,7 @@ def carry_out(
     lost = plan.previous.lost if plan.previous is not None else ()
     if plan.previous is not None and plan.state != "unchanged" and not plan.selection.parts:
         # Whatever becomes of it: the library has something now that the chest has not.
-        place = shown(str(plan.library.path))
-        facts = {"place": place, "chest": plan.chest.id, "bag": plan.bag, "fingerprint": run.fingerprint}
-        events.try_append(("begun", facts))
+        _note_begun(run)
     if plan.state == "unchanged":
         _note_unchanged(plan)
         if not lost:
@@ -154,6 +152,12 @@ def _make_edition(run: Run, progress: Progress) -> tuple[SecondLook, str] | None
     looking = look_again(run)  # while the records are written
     top = finish(run)
     return second_look(run, looking), top
+
+
+def _note_begun(run: Run) -> None:
+    plan = run.plan
+    facts = {"place": shown(str(plan.library.path)), "chest": plan.chest.id, "bag": plan.bag}
+    events.try_append(("begun", facts | {"fingerprint": run.fingerprint}))
 
 
 def _still_as_planned(run: Run) -> None:
