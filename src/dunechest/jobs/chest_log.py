@@ -7,7 +7,7 @@ be written to, what this computer did waits in its ledger until it can.
 from __future__ import annotations
 
 import sqlite3
-from collections.abc import Iterable, Mapping, Sequence
+from collections.abc import Mapping, Sequence
 from pathlib import Path
 from typing import Any
 
@@ -84,7 +84,7 @@ def keep_in_step(chest: Chest, *, write: bool = True) -> None:
                 events.try_append(*items)
                 known = _known(chest)
             if write and not chest.faults:
-                _add(chest, known, next((log for log in logs if log.id == own), None), logs)
+                _add(chest, known, next((log for log in logs if log.id == own), None))
     except (OSError, sqlite3.Error, Timeout, DuneChestError):
         return
 
@@ -129,15 +129,17 @@ def _taken(chest: Chest, known: _Known, log: LogFile, own: str) -> list[tuple[st
     number = before["number"] if before is not None else 0
     heard = {row["id"] for row in known.lines if row["by"] == log.id} - known.lost
     found: dict[tuple[str, str], tuple[str, dict[str, Any]]] = {}
+    # A log may lie: with a step that nothing can follow it would have the last word for ever.
+    most = max((row["step"] for row in known.lines), default=0) + max(log.number - number, 0) + _LINES
     for place, event in enumerate(log.events):
         passed = event.number <= number and _same_line(before, log) and not known.harmed
         if (passed and event.id not in known.lost) or event.id in heard:
-            found.pop(
-                (event.what, log_key(event.what, event.facts)), None
-            )  # it is known, and what it replaced counts no more
+            # It is known, and what it replaced counts no more.
+            found.pop((event.what, log_key(event.what, event.facts)), None)
             continue
         line = _line(chest, known.at, event, log, signed=place < log.signed)
         if line is not None:
+            line["step"] = min(line["step"], most)
             found.pop((event.what, line["key"]), None)  # what is replaced is left out
             found[event.what, line["key"]] = ("line", line)
     items = list(found.values())[-_LINES:]
@@ -148,7 +150,7 @@ def _taken(chest: Chest, known: _Known, log: LogFile, own: str) -> list[tuple[st
 
 
 def _same_line(before: Mapping[str, Any] | None, log: LogFile) -> bool:
-    """Whether a file goes on from what this computer read of it, and is none that was begun again."""
+    """Whether a file continues what this computer read of it, and was not begun again."""
     if before is None:
         return False
     same = next((item for item in log.events if item.number == before["number"]), None)
@@ -167,7 +169,7 @@ def _line(chest: Chest, at: str, event: Event, log: LogFile, *, signed: bool) ->
         facts["chest"] = chest.id
     if values_of(TABLES[event.what], facts, 0.0) is None or ("bag" in facts and not is_slug(str(facts["bag"]))):
         return None
-    if not 0 < event.number < 1 << 53 or not 0 < event.step < 1 << 53:
+    if not 0 < event.number < 1 << 31 or not 0 < event.step < 1 << 62:
         return None
     return {
         "chest": chest.id,
@@ -231,7 +233,7 @@ def _accepted(older: Mapping[str, Any] | None) -> dict[str, int]:
 # Adding.
 
 
-def _add(chest: Chest, known: _Known, log: LogFile | None, logs: Iterable[LogFile]) -> None:
+def _add(chest: Chest, known: _Known, log: LogFile | None) -> None:
     """Add to the log what it lacks of this computer, and note which lines that became."""
     state = state_folder()
     own = own_log_id(state)
@@ -250,7 +252,7 @@ def _add(chest: Chest, known: _Known, log: LogFile | None, logs: Iterable[LogFil
         chosen[key] = (what, told)
     if not chosen:
         return
-    step = max((*(row["step"] for row in known.lines), *(e.step for item in logs for e in item.events)), default=0)
+    step = max((row["step"] for row in known.lines), default=0)
     lines = [
         Event(0, step + place, told.id, what, told.moment, told.facts)
         for place, (what, told) in enumerate(chosen.values(), 1)

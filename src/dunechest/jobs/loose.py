@@ -1,7 +1,7 @@
 """Files of a person's own that lie in no library: how many, and in which folders; and what is not worth protecting.
 
 The standard folders (documents, pictures, music, videos, desktop) count as things to protect, whatever lies in them. Of what
-else lies under the home it is said how much it is.
+else lies under the home only the amount is told.
 """
 
 from __future__ import annotations

@@ -58,7 +58,7 @@ def _origin(item: Holding, known: Known, places: dict[str, str]) -> Origin:
 
 
 def _joined(groups: dict[Origin, list[Holding]], known: Known) -> list[tuple[Origin, list[Holding]]]:
-    """Join what goes on under another folder, or on another computer, with what it goes on from and is not there any more."""
+    """Join what goes on under another folder, or on another computer, with the earlier one that is not there any more."""
     by_state: dict[str, Origin] = {}
     for own, group in groups.items():
         for item in group:
