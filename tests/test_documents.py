@@ -6,6 +6,7 @@ import re
 import shlex
 import subprocess
 import sys
+import tomllib
 from pathlib import Path
 
 import click
@@ -96,3 +97,15 @@ def test_references_are_up_to_date(script: str) -> None:
         [sys.executable, ROOT / "scripts" / script, "--check"], capture_output=True, text=True, check=False
     )
     assert ran.returncode == 0, ran.stderr
+
+
+def test_the_windows_python_gets_all_that_is_needed() -> None:
+    project = tomllib.loads((ROOT / "pyproject.toml").read_text(encoding="utf-8"))["project"]
+    needed = {re.split(r"[<>=\[;]", line)[0].lower() for line in project["dependencies"]}
+    wheels = {
+        name.lower()
+        for name in re.findall(
+            r'"([\w-]+)(?:==[\d.]+)?"', (ROOT / "scripts" / "windows.py").read_text(encoding="utf-8")
+        )
+    }
+    assert not needed - wheels
