@@ -99,3 +99,15 @@ def test_damage_stands_until_every_byte_was_found_right_later(acts: list[tuple[s
                 line["text"] for line in other.lines
             ):  # what one computer alone knows is in the order of its own
                 assert [told.facts["time"] for told in order] == [told.facts["time"] for told in other.own]
+
+
+def test_what_came_before_a_line_of_its_own_is_not_the_last_word() -> None:
+    """A log that was read again from the start, as that of a copy of the chest is, no longer says up to where it was written."""
+    gone = Told({"chest": CHEST, "bag": "shed", "gone": True}, 2.0, 2, "2-a")
+    back = Told({"chest": CHEST, "bag": "shed", "gone": False}, 3.0, 3, "3-a")
+    line = {
+        "chest": CHEST, "by": "a", "number": 6, "step": 6, "id": "3-a", "what": "hold", "key": "shed", "moment": 3.0,
+        "signed": True, "same": "", "upto": "", "at": "", "turn": 9, "when": 1e9, "text": "{}",
+    }  # fmt: skip
+    told = in_one_order({"hold": [gone, back]}, [line], "a", NAMES)["hold"]
+    assert [item.facts["gone"] for item in told] == [True, False]

@@ -11,9 +11,13 @@ from typing import Any
 import pytest
 from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
+from msgspec.structs import replace
 
 import dunechest
 from dunechest import clock
+from dunechest.jobs import known_chests
+from dunechest.jobs.study import drive as study_drive
+from dunechest.machine import drives
 from tests.support.households import computer
 from tests.support.runs import Command
 from tests.support.trees import flip
@@ -36,6 +40,11 @@ ACTS = st.lists(
         st.tuples(st.just("image"), st.sampled_from(DRIVES)),
         st.tuples(st.just("put back"), st.sampled_from(DRIVES)),
         st.tuples(st.just("hall"), st.sampled_from(DRIVES)),
+        st.tuples(st.just("encrypt"), st.sampled_from(LIBRARIES)),
+        st.tuples(st.just("touch"), st.sampled_from(LIBRARIES)),
+        st.tuples(st.just("squat"), st.sampled_from(LIBRARIES), st.sampled_from(DRIVES)),
+        st.tuples(st.just("full"), st.sampled_from(DRIVES)),
+        st.tuples(st.just("clone"), st.sampled_from(DRIVES)),
         st.tuples(st.just("days"), st.sampled_from((20, 100))),
         st.tuples(
             st.just("lose state"),
@@ -54,7 +63,19 @@ class World:
         self.top, self.command, self.patch = top, command, patch
         self.now = clock.now()
         patch.setattr(clock, "now", lambda: self.now)
-        patch.setenv("DUNECHEST_DRIVES", os.pathsep.join(str(self.drive(name)) for name in DRIVES))
+        places = [self.drive(name) for name in DRIVES] + [self.copy(name) for name in DRIVES]
+        patch.setenv("DUNECHEST_DRIVES", os.pathsep.join(map(str, places)))
+        #: Drives without room, by name.
+        self.full: set[str] = set()
+        real = drives.filesystem
+
+        def filesystem(path: Path) -> drives.Filesystem:
+            found = real(path)
+            name = next((name for name in self.full if path.is_relative_to(self.drive(name))), None)
+            return found if name is None else replace(found, free=10)
+
+        for module in (drives, known_chests, study_drive):
+            patch.setattr(module, "filesystem", filesystem)
         self.places = {}
         with computer(top, "kitchen") as home:
             (home / "papers").mkdir()
@@ -77,6 +98,9 @@ class World:
     def drive(self, name: str) -> Path:
         return self.top / "drives" / name
 
+    def copy(self, name: str) -> Path:
+        return self.top / "drives" / f"{name} copy"
+
     def away(self, name: str) -> Path:
         return self.top / "drives" / f"{name} away"
 
@@ -95,6 +119,27 @@ class World:
     def _shrink(self, library: str) -> None:
         for path in sorted(self.places[library].glob("*.txt"))[:-1]:
             path.unlink()
+
+    def _encrypt(self, library: str) -> None:
+        for path in self.places[library].glob("*.txt"):
+            path.write_bytes(os.urandom(40))
+
+    def _touch(self, library: str) -> None:
+        for path in self.places[library].glob("*.txt"):
+            path.touch()
+
+    def _squat(self, library: str, drive: str) -> None:
+        with computer(self.top, "hall") as home:
+            (home / "other" / library).mkdir(parents=True, exist_ok=True)
+            (home / "other" / library / f"{library}.txt").write_text("the hall's own")
+            self.command("archive", home / "other" / library, "--to", drive)
+
+    def _full(self, drive: str) -> None:
+        self.full.symmetric_difference_update({drive})
+
+    def _clone(self, drive: str) -> None:
+        if self.drive(drive).exists() and not self.copy(drive).exists():
+            shutil.copytree(self.drive(drive), self.copy(drive))
 
     def _rename(self, library: str) -> None:
         new = self.places[library].with_name(f"{library} renamed")
@@ -157,7 +202,7 @@ class World:
         with computer(self.top, "kitchen"):
             for name in DRIVES:
                 if self.drive(name).exists():
-                    self.command("chest", "show", name if False else self.drive(name))
+                    self.command("chest", "show", self.drive(name))
 
     def _wrong_clock(self, library: str, drive: str) -> None:
         real = self.now

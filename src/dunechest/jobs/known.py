@@ -4,12 +4,14 @@ from __future__ import annotations
 
 import os
 from collections.abc import Iterable
+from contextlib import suppress
 from typing import ClassVar
 
 import msgspec
 
 from dunechest.chest.layout import BAGS
 from dunechest.jobs.chest_log import look_into_log
+from dunechest.jobs.clones import one_of_each
 from dunechest.jobs.homes import Home, list_homes
 from dunechest.jobs.known_chests import ChestStatus, list_chests
 from dunechest.jobs.safety import ProtectedLibrary
@@ -128,7 +130,9 @@ def first_places(homes: Iterable[Home]) -> dict[str, str]:
 def known_here() -> Known:
     """Return what this computer knows by itself."""
     chests = tuple(known for known in list_chests().chests if known.retired is None)
-    for known in chests:
+    with open_ledger() as ledger:
+        each = one_of_each(chests, ledger)
+    for known in each:
         if known.present:
             look_into_log(known.folder)
     homes = list_homes()
@@ -142,15 +146,13 @@ def known_here() -> Known:
 
 def _note_gone(chests: Iterable[ChestStatus]) -> None:
     """Note what is no longer in chests that are connected: a look at the names of their bags tells."""
-    there: dict[str, set[str]] = {}
-    for chest in chests:
-        if chest.present:
-            try:
-                # Of two chests with one id, one of them copied by hand, either may hold it.
-                there.setdefault(chest.id, set()).update(os.listdir(chest.folder / BAGS))
-            except OSError:
-                continue
     with open_ledger() as ledger:
+        there: dict[str, set[str]] = {}
+        # Of two chests with one id, one of them copied by hand, the one that is known counts.
+        for chest in one_of_each(chests, ledger):
+            if chest.present:
+                with suppress(OSError):
+                    there[chest.id] = set(os.listdir(chest.folder / BAGS))
         gone = [
             ("hold", {"chest": item.chest, "bag": item.bag, "gone": True})
             for item in ledger.holdings()

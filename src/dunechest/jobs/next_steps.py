@@ -7,16 +7,19 @@ a person can do it, the message says so, and there is no command.
 from __future__ import annotations
 
 from collections import defaultdict
-from collections.abc import Iterable, Mapping, Sequence
+from collections.abc import Callable, Collection, Iterable, Mapping, Sequence
+from itertools import count
 
 import msgspec
 
 from dunechest.jobs.known_chests import ChestStatus
 from dunechest.jobs.safety import Copy, NextStep, ProtectedLibrary, Unprotected
 from dunechest.ledger.ledger import PastRefusal
-from dunechest.names import quoted, shown
-from dunechest.words import number
+from dunechest.names import quoted, shown, slug
+from dunechest.words import number, size
 
+#: Bytes that an edition takes beside its files, a file's lines in the records, and half of what a block of a drive wastes.
+_ROOM, _RECORD, _BLOCK = 1 << 18, 1000, 2048
 _NEW = "make a chest on it: dunechest chest new FOLDER --label NAME"
 _WEAK = {
     "library-drive": "is on the drive that the library itself is on",
@@ -24,6 +27,10 @@ _WEAK = {
     "memory": "is in this computer's memory",
     "this-computer": "is on a share of this computer itself",
 }
+
+
+#: What an archive of a library, if it is in chests, from its folder to a chest would be refused for; None if for nothing known.
+Refused = Callable[[ProtectedLibrary | None, str, str], PastRefusal | None]
 
 
 class Lies(msgspec.Struct, frozen=True):
@@ -37,13 +44,31 @@ class Lies(msgspec.Struct, frozen=True):
     names: frozenset[str] = frozenset()
 
 
+class Naming(msgspec.Struct, frozen=True):
+    """What a command can call things.
+
+    Parameters
+    ----------
+    libraries : mapping
+        What it can call a library, by its folder.
+    chests : mapping
+        What it can call a chest, by its id.
+    taken : mapping
+        The names of what lies in each chest, by its id.
+    """
+
+    libraries: Mapping[str, str]
+    chests: Mapping[str, str]
+    taken: Mapping[str, Collection[str]]
+
+
 def next_steps(
     libraries: Sequence[ProtectedLibrary],
     unprotected: Sequence[Unprotected],
     chests: Sequence[ChestStatus],
-    called: Mapping[str, str],
+    naming: Naming,
     lies: Mapping[str, Lies],
-    refused: Iterable[PastRefusal] = (),
+    refused: Refused,
 ) -> Iterable[NextStep]:
     """Yield what to do: damage first, then libraries with too few copies, then what is old.
 
@@ -53,14 +78,14 @@ def next_steps(
         What is in chests, and what is in none.
     chests : sequence of ChestStatus
         Those that are expected.
-    called : mapping
-        What a command can call a library, by its folder.
+    naming : Naming
+        What a command can call them.
     lies : mapping
         Where each chest lies, by its id.
-    refused : iterable of PastRefusal
-        What was not archived because a person has to decide first.
+    refused : callable
+        Says what an archive of a library, in a folder, to a chest would be refused for, as far as that is known.
     """
-    yield from _Advice(libraries, chests, called, lies, refused).steps(unprotected)
+    yield from _Advice(libraries, chests, naming, lies, refused).steps(unprotected)
 
 
 class _Advice:
@@ -68,12 +93,17 @@ class _Advice:
         self,
         libraries: Sequence[ProtectedLibrary],
         chests: Sequence[ChestStatus],
-        called: Mapping[str, str],
+        naming: Naming,
         lies: Mapping[str, Lies],
-        refused: Iterable[PastRefusal],
+        refused: Refused,
     ) -> None:
-        self._refused = {(item.place, item.chest): item for item in refused}
-        self._libraries, self._chests, self._called, self._lies = libraries, chests, called, lies
+        self._refused = refused
+        self._decided: set[tuple[str, str, str]] = set()
+        #: The names of what lies in each chest, and of what is proposed to be archived there.
+        self._taken = defaultdict[str, set[str]](set, {chest: set(names) for chest, names in naming.taken.items()})
+        #: Bytes that what was proposed before takes, by the chest's id.
+        self._promised: dict[str, int] = defaultdict(int)
+        self._libraries, self._chests, self._naming, self._lies = libraries, chests, naming, lies
         self._by_id = {chest.id: chest for chest in chests}
         # An office has hundreds of both.
         self._by_chest: dict[str, list[tuple[ProtectedLibrary, Copy]]] = defaultdict(list)
@@ -98,7 +128,15 @@ class _Advice:
             if not library.safe:
                 yield from self._of_rule(library)
 
-    # What is connected.
+    # What is connected, and has room.
+
+    def _has_room(self, library: ProtectedLibrary, chest: ChestStatus, state: str | None) -> bool:
+        """Whether a chest has room for a library, or for what is new in it if it holds one: as far as can be said beforehand."""
+        if chest.free is None:
+            return True
+        records = _ROOM + library.files * _RECORD
+        new = library.bytes + library.files * _BLOCK if state in (None, "missing") else 0
+        return chest.free - self._promised[chest.id] >= records + new
 
     def _reached(self, chest: str) -> bool:
         known = self._by_id.get(chest)
@@ -117,7 +155,7 @@ class _Advice:
     def _word(self, library: ProtectedLibrary) -> str:
         """Return what a command can call a library: its name, or the folder where it is now."""
         place = shown(str(library.moved.place)) if library.moved is not None else library.origin
-        return self._called.get(place, place)
+        return self._naming.libraries.get(place, place)
 
     # Damage.
 
@@ -126,8 +164,8 @@ class _Advice:
         together: dict[tuple[str, str, tuple[str, ...]], list[tuple[ProtectedLibrary, Copy]]] = defaultdict(list)
         for library, copy in self._by_chest[chest.id]:
             place = shown(str(library.moved.place)) if library.moved is not None else library.origin
-            if copy.state == "missing" and (decision := self._refused.get((place, chest.id))):
-                yield self._decision(library.name, chest, decision)
+            if copy.state == "missing" and (decision := self._refused(library, place, chest.id)):
+                yield from self._decision(library.name, chest, decision)
             elif copy.state != "unchecked":
                 how, froms = self._cure(library, copy)
                 together[copy.state, how, froms].append((library, copy))
@@ -145,9 +183,15 @@ class _Advice:
         froms: tuple[str, ...],
         bad: list[tuple[ProtectedLibrary, Copy]],
     ) -> NextStep:
-        label, bags = quoted(chest.label), " ".join(quoted(copy.bag) for _, copy in bad)
-        labels = [quoted(self._by_id[item].label) if item in self._by_id else quoted(item) for item in froms]
+        label, bags = self._naming.chests[chest.id], " ".join(quoted(copy.bag) for _, copy in bad)
+        labels = [self._naming.chests[item] if item in self._by_id else quoted(item) for item in froms]
         needed = [chest.id, *(item for item in froms if item in self._by_id)]
+        if how in ("mend", "copy", "archive"):
+            full = [library.name for library, copy in bad if not self._has_room(library, chest, copy.state)]
+            if full:
+                return NextStep(
+                    f"{message} There is no room on {shown(chest.label)} to make it good: free some first.", ""
+                )
         if how == "mend":
             return self._step(message, f"dunechest mend {label} {bags} --from {' --from '.join(labels)}", *needed)
         if how == "copy":
@@ -169,6 +213,8 @@ class _Advice:
         good = [item.chest for item in library.good if item.bag == copy.bag and item.chest != copy.chest]
         source = library.here and library.there
         if copy.state == "missing":
+            if any(i.chest == copy.chest and i.state not in ("missing", "damaged") for i in library.copies):
+                return "", ()  # the chest has it under another name: a person says what became of this one
             found = sorted(good, key=lambda chest: not self._reached(chest))[:1]
             return ("copy", tuple(found)) if found else ("archive", ()) if source else ("", ())
         # Even an outdated copy has most of it; one that was proven before a mend that failed has nothing new.
@@ -200,31 +246,43 @@ class _Advice:
             if not (library.here and library.there):
                 yield from self._from_elsewhere(library, order, aged)
             elif not order:
-                yield from self._no_target(library)
+                yield from self._no_target(library, (*library.good, *aged))
             else:
                 for chest in order[:lacking]:
                     word = self._word(library)
                     place = shown(str(library.moved.place)) if library.moved is not None else library.origin
-                    if decision := self._refused.get((place, chest.id)):
-                        yield self._decision(library.name, chest, decision)
+                    if decision := self._refused(library, place, chest.id):
+                        yield from self._decision(library.name, chest, decision)
                         continue
                     bag = next((copy.bag for copy in library.copies if copy.chest == chest.id), "")
                     goes_on = f" --continue {quoted(bag)}" if bag and library.unknown_here else ""
+                    goes_on = goes_on or ("" if bag else self._as(library.name, chest.id))
                     wanted[chest.id, goes_on].append((word, library.name))
+                    self._promised[chest.id] += 0 if bag else library.bytes
         yield from self._never_archived(unprotected, wanted)
         for (own, goes_on), pairs in wanted.items():
             chest = self._by_id[own]
             words = " ".join(dict.fromkeys(quoted(word) for word, _ in pairs))
             message = f"Not enough copies of {_some([name for _, name in pairs])}."
-            yield self._step(message, f"dunechest archive {words} --to {quoted(chest.label)}{goes_on}", own)
+            yield self._step(message, f"dunechest archive {words} --to {self._naming.chests[chest.id]}{goes_on}", own)
 
-    def _decision(self, name: str, chest: ChestStatus, refused: PastRefusal) -> NextStep:
-        """Say what a person has to decide before a library can be archived."""
-        return NextStep(
-            f"{shown(name)} was not archived to {shown(chest.label)}: {refused.message} {refused.action}", ""
-        )
+    def _as(self, name: str, chest: str) -> str:
+        """Return what gives a library another name in a chest where one has its own, or is to get it; empty if none has."""
+        usual, taken = slug(name), self._taken[chest]
+        free = usual if usual not in taken else next(f"{usual}-{n}" for n in count(2) if f"{usual}-{n}" not in taken)
+        taken.add(free)
+        return "" if free == usual else f" --as {quoted(free)}"
 
-    def _targets(self, library: ProtectedLibrary, held: Iterable[Copy]) -> list[ChestStatus]:
+    def _decision(self, name: str, chest: ChestStatus, refused: PastRefusal) -> Iterable[NextStep]:
+        """Say, once, what a person has to decide before a library can be archived; what is no matter of the chest names none."""
+        to = f" to {shown(chest.label)}" if refused.chest else ""
+        if (name, to, refused.message) not in self._decided:
+            self._decided.add((name, to, refused.message))
+            yield NextStep(f"{shown(name)} cannot be archived{to} now: {refused.message} {refused.action}", "")
+
+    def _targets(
+        self, library: ProtectedLibrary, held: Iterable[Copy], *, with_room: bool = True
+    ) -> list[ChestStatus]:
         """Return the chests in which a copy would count: those that are connected first, then those with an outdated one."""
         held = tuple(held)
         states = {copy.chest: copy.state for copy in library.copies}
@@ -236,15 +294,21 @@ class _Advice:
                 library.is_beside(copy) for copy in library.copies if copy.chest == chest.id
             )
             taken = library.rule.own_drives >= library.rule.copies and any(copy.marks & lies.marks for copy in held)
-            if states.get(chest.id) in (None, "behind", "incomplete") and not (
-                lies.weak or lies.names & names or beside or taken
-            ):
+            state = states.get(chest.id)
+            protects = not (lies.weak or lies.names & names or beside or taken)
+            fits = not with_room or self._has_room(library, chest, state)
+            if state in (None, "behind", "incomplete") and protects and fits:
                 found.append(chest)
         return sorted(found, key=lambda c: (not self._reached(c.id), states.get(c.id) is None, c.label.casefold()))
 
-    def _no_target(self, library: ProtectedLibrary) -> Iterable[NextStep]:
+    def _no_target(self, library: ProtectedLibrary, held: Iterable[Copy]) -> Iterable[NextStep]:
         """Yield why no known chest gives a library another copy that counts."""
         name = shown(library.name)
+        if full := self._targets(library, held, with_room=False):
+            labels = " or ".join(shown(chest.label) for chest in full)
+            words = f"There is no room for {name} ({size(library.bytes)}) on {labels}."
+            yield NextStep(f"{words} Free some, or connect another drive, and {_NEW}", "")
+            return
         reasons = {copy.not_counted for copy in library.copies if copy.not_counted}
         if library.beside:
             reasons.add("library-drive")
@@ -280,7 +344,7 @@ class _Advice:
         to = [chest for chest in targets if states.get(chest.id) in (None, "behind") and chest.id not in apart]
         message = f"{shown(library.name)} has {number(len(library.good), 'good copy', 'good copies')}"
         if good and to:
-            command = f"dunechest copy {quoted(good[0].label)} {quoted(to[0].label)} {quoted(good[0].bag)}"
+            command = f"dunechest copy {self._naming.chests[good[0].chest]} {self._naming.chests[to[0].id]} {quoted(good[0].bag)}"
             yield self._step(f"{message}.", command, good[0].chest, to[0].id)
         elif good and (away := [copy.label for copy in library.copies if copy.diverged]):
             labels = " and ".join(map(shown, away))
@@ -289,6 +353,11 @@ class _Advice:
             )
             yield NextStep(
                 f"{message}. What {labels} has of it is another state that diverged. To see how: {look}", ""
+            )
+        elif good and (full := self._targets(library, library.good, with_room=False)):
+            labels = " or ".join(shown(chest.label) for chest in full)
+            yield NextStep(
+                f"{message}. There is no room on {labels}. Free some, or connect another drive, and {_NEW}", ""
             )
         elif good:
             yield NextStep(f"{message}. Connect another drive, and {_NEW}", "")
@@ -312,9 +381,9 @@ class _Advice:
         strong = [chest for chest in order if not self._lies.get(chest.id, Lies(frozenset())).weak] or order
         for found in unprotected:
             if not found.computer and strong:
-                word = self._called.get(shown(found.path), found.path)
-                if decision := self._refused.get((shown(found.path), strong[0].id)):
-                    yield self._decision(found.name, strong[0], decision)
+                word = self._naming.libraries.get(shown(found.path), found.path)
+                if decision := self._refused(None, shown(found.path), strong[0].id):
+                    yield from self._decision(found.name, strong[0], decision)
                     continue
                 wanted[strong[0].id, ""].append((word, found.name))
 
@@ -328,7 +397,7 @@ class _Advice:
         ]
         if old:
             words = f"{shown(chest.label)} was not fully checked lately ({number(len(old), 'library', 'libraries')})."
-            yield self._step(words, f"dunechest verify {quoted(chest.label)}", chest.id)
+            yield self._step(words, f"dunechest verify {self._naming.chests[chest.id]}", chest.id)
 
     def _of_rule(self, library: ProtectedLibrary) -> Iterable[NextStep]:
         """Yield what a library lacks that has copies enough."""
@@ -342,14 +411,16 @@ class _Advice:
                 yield NextStep(f"{message} Connect another drive, and {_NEW}", "")
             else:
                 word = quoted(self._word(library))
-                yield self._step(message, f"dunechest archive {word} --to {quoted(other.label)}", other.id)
+                yield self._step(message, f"dunechest archive {word} --to {self._naming.chests[other.id]}", other.id)
         if library.lacks_places:
-            how = f"dunechest chest place {quoted(good[-1].label)} PLACE"
+            how = f"dunechest chest place {self._naming.chests[good[-1].chest]} PLACE"
             yield NextStep(f"The drives with {name} are kept in too few places. Say where one is kept: {how}", "")
         if library.lacks_drill:
             message = f"No copy of {name} passed a drill in the last {number(library.rule.drill_days or 0, 'day')}."
             first = min(good, key=lambda copy: not self._reached(copy.chest))
-            yield self._step(message, f"dunechest drill {quoted(first.label)} {quoted(first.bag)}", first.chest)
+            yield self._step(
+                message, f"dunechest drill {self._naming.chests[first.chest]} {quoted(first.bag)}", first.chest
+            )
 
 
 def _some(names: Sequence[str]) -> str:

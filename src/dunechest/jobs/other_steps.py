@@ -3,12 +3,14 @@
 from __future__ import annotations
 
 import time
-from collections.abc import Iterable, Sequence
+from collections.abc import Callable, Iterable, Sequence
 from pathlib import Path
 from typing import TYPE_CHECKING
 
 from dunechest import clock
+from dunechest.findings import Finding
 from dunechest.jobs.archive.options import LASTING_CODES
+from dunechest.jobs.clones import called
 from dunechest.jobs.homes import Home
 from dunechest.jobs.known import Known
 from dunechest.jobs.safety import NextStep, ProtectedLibrary
@@ -83,7 +85,7 @@ def of_put_back(known: Known) -> Iterable[NextStep]:
                     f"{shown(chest.label)} is older than what is known of it: an older image of its drive may have been put "
                     f"back. Its log lacks {number(back.missing, 'entry', 'entries')}. Check what it holds."
                 )
-                yield NextStep(words, f"dunechest verify {quoted(chest.label)}")
+                yield NextStep(words, f"dunechest verify {called(chest, known.chests)}")
 
 
 def of_harmed(known: Known) -> Iterable[NextStep]:
@@ -137,9 +139,31 @@ def of_loose(loose: Sequence[PastLoose]) -> Iterable[NextStep]:
         yield NextStep(f"{words}, or say that it is not worth it: dunechest find --ignore FOLDER", "")
 
 
-def refused(known: Known) -> Iterable[PastRefusal]:
-    """Yield what was not archived and would be refused again."""
+def refused(known: Known) -> Callable[[ProtectedLibrary | None, str, str], PastRefusal | None]:
+    """Return what says of an archive, of a library in a folder to a chest, what it would be refused for, as far as that is known.
+
+    That much of a library went or changed is seen now, whatever was found when it was archived last.
+    """
+    noted: dict[tuple[str, str], PastRefusal] = {}
     if known.office is None:
-        for refused in known.ledger.refusals():
-            if refused.code in LASTING_CODES or clock.now() - refused.when < _DAY:
-                yield refused
+        for item in known.ledger.refusals():
+            if item.code in LASTING_CODES or clock.now() - item.when < _DAY:
+                noted[item.place, item.chest] = item
+    seen: dict[str, Finding | None] = {}
+
+    def told(library: ProtectedLibrary | None, place: str, chest: str) -> PastRefusal | None:
+        before = noted.get((place, chest))
+        if library is None or known.office is not None:
+            return before
+        # Loaded where something is to be archived: mostly all is well.
+        from dunechest.jobs.archive.planning.foresight import foretold
+        from dunechest.jobs.archive.planning.mass_change import CODE
+
+        if before is not None and before.code != CODE:
+            return before
+        if place not in seen:
+            seen[place] = foretold(library, place)
+        found = seen[place]
+        return PastRefusal(place, "", CODE, found.message, found.action, clock.now()) if found is not None else None
+
+    return told

@@ -10,12 +10,13 @@ from typing import TYPE_CHECKING, ClassVar
 
 import msgspec
 
+from dunechest.jobs.clones import called, of_clones, one_of_each
 from dunechest.jobs.homes import Home
 from dunechest.jobs.known import Known, OfficeSeen, known_here
 from dunechest.jobs.known_chests import ChestStatus
 from dunechest.jobs.library_copies import copies_of
 from dunechest.jobs.loose import ignored_places, is_ignored
-from dunechest.jobs.next_steps import Lies, next_steps
+from dunechest.jobs.next_steps import Lies, Naming, next_steps
 from dunechest.jobs.other_steps import (
     of_clock,
     of_harmed,
@@ -136,6 +137,7 @@ def status(*, office: bool = False, computer: str | None = None, everyone: bool 
         library for library, _ in libraries if not (library.here and is_ignored(library.origin, ignored))
     )
     routines = _routines() if known.office is None else ()
+    chests_of = one_of_each(known.chests, known.ledger)
     steps = (
         *of_moved(known.own_homes),
         *of_routines(routines),
@@ -143,7 +145,10 @@ def status(*, office: bool = False, computer: str | None = None, everyone: bool 
         *of_clock(known),
         *of_put_back(known),
         *of_harmed(known),
-        *next_steps(protected, unprotected, known.chests, _called(known), _lies(known, protected), refused(known)),
+        *of_clones(known.chests, known.ledger),
+        *next_steps(
+            protected, unprotected, chests_of, _naming(known, chests_of), _lies(known, protected), refused(known)
+        ),
         *of_strangers(protected, known),
         *of_loose([folder for folder in loose if not folder.standard]),
     )
@@ -236,6 +241,15 @@ def _loose(known: Known, archived: Iterable[tuple[str, str]], ignored: Collectio
         and not _is_inside(shown(folder.place), whole)
         and not is_ignored(folder.place, ignored)
     ]
+
+
+def _naming(known: Known, chests: Iterable[ChestStatus]) -> Naming:
+    """Return what commands can call libraries and chests, and what lies in each."""
+    taken: dict[str, set[str]] = defaultdict(set)
+    for item in known.ledger.holdings():
+        if not item.gone:
+            taken[item.chest].add(item.bag)
+    return Naming(_called(known), {chest.id: called(chest, known.chests) for chest in chests}, taken)
 
 
 def _called(known: Known) -> dict[str, str]:

@@ -137,6 +137,10 @@ def _own_items(
     found: dict[str, list[_Item]] = defaultdict(list)
     before: dict[str, float] = defaultdict(float)
     every = [(told, what) for what in LOGGED for told in events.get(what, ())]
+    # Its log has its events in their order, so what came before one that is there is not news, whatever became of `upto`.
+    for told, _ in every:
+        if told.id in steps and isinstance(chest := told.facts.get("chest"), str):
+            upto[chest] = max(upto[chest], order_of(told.id))
     for told, what in sorted(every, key=lambda pair: pair[0].turn):
         chest = told.facts.get("chest")
         if not isinstance(chest, str):

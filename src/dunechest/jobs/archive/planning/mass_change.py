@@ -18,7 +18,7 @@ from dunechest.jobs.archive.planning.lineage import place_of
 from dunechest.jobs.archive.planning.newest import Newest
 from dunechest.jobs.study.selection import Selection
 from dunechest.library.library import Library
-from dunechest.names import from_wire, quoted
+from dunechest.names import AnyPath, from_wire, quoted
 from dunechest.transfer.digest_files import digest_files
 from dunechest.transfer.system_files import is_of_system
 from dunechest.transfer.tasks import DigestTask
@@ -127,10 +127,10 @@ def _named(path: str, outside: bool) -> str:
 
 def is_surprising(change: Change, library: Library) -> bool:
     """Whether so much went or changed at once that it looks like a mistake, or like malicious encryption."""
-    if change.same_size and not _surprising(change.total, change.vanished, change.other_size):
+    if change.same_size and not surprises(change.total, change.vanished, change.other_size):
         other = change.other_size + (0 if _as_before(library, change.same_size) else len(change.same_size))
-        return _surprising(change.total, change.vanished, other)
-    return _surprising(change.total, change.vanished, change.other_size)
+        return surprises(change.total, change.vanished, other)
+    return surprises(change.total, change.vanished, change.other_size)
 
 
 def mass_change(change: Change, then: str, back: Sequence[str]) -> Finding:
@@ -145,11 +145,15 @@ def mass_change(change: Change, then: str, back: Sequence[str]) -> Finding:
     back : sequence of str
         The command line that restores the library as it was.
     """
-    changed = change.other_size + len(change.same_size)
+    return told(change.total, change.vanished, change.other_size + len(change.same_size), then, back)
+
+
+def told(total: int, vanished: int, changed: int, then: str, back: Sequence[str]) -> Finding:
+    """Say it of so many files; see `mass_change`."""
     what = " and ".join(
         words
         for words in (
-            f"{number(change.vanished, 'file')} vanished" if change.vanished else "",
+            f"{number(vanished, 'file')} vanished" if vanished else "",
             f"{number(changed, 'file')} changed" if changed else "",
         )
         if words
@@ -157,7 +161,7 @@ def mass_change(change: Change, then: str, back: Sequence[str]) -> Finding:
     return Finding(
         CODE,
         "blocks",
-        f"Of {number(change.total, 'file')} in the newest known state ({then}), {what}.",
+        f"Of {number(total, 'file')} in the newest known state ({then}), {what}.",
         "That is what a mistake or malicious encryption looks like: open a few of them first. To get the library back as it "
         f"was: {' '.join(map(quoted, back))}. If you did this yourself, continue with --ignore {CODE}; the edition before is "
         "kept until you name it.",
@@ -165,7 +169,7 @@ def mass_change(change: Change, then: str, back: Sequence[str]) -> Finding:
     )
 
 
-def _surprising(total: int, vanished: int, changed: int) -> bool:
+def surprises(total: int, vanished: int, changed: int) -> bool:
     """Whether so much of an edition going or changing at once looks like a mistake, or like malicious encryption.
 
     In a small library a few changed files are a large share of it on any day; that all of it is gone is not.
@@ -181,12 +185,21 @@ def _surprising(total: int, vanished: int, changed: int) -> bool:
 
 
 def _as_before(library: Library, files: Sequence[tuple[PlannedFile, str]]) -> bool:
-    """Read a few of many files that only have other times, to see whether they have other bytes too."""
+    return are_as_before([(place_of(library, file), file.entry.size, digest) for file, digest in files])
+
+
+def are_as_before(files: Sequence[tuple[AnyPath, int, str]]) -> bool:
+    """Read a few of many files that only have other times, to see whether they have other bytes too.
+
+    Parameters
+    ----------
+    files : sequence of tuple
+        The place, the number of bytes and the beginning of the BLAKE3 digest that each had.
+    """
     step = max(1, len(files) // _SAMPLE)
     some = files[::step][:_SAMPLE]
-    tasks = [DigestTask(os.fsencode(place_of(library, file)), file.entry.size) for file, _ in some]
-    outcomes = digest_files(tasks, lambda count: None)
+    outcomes = digest_files([DigestTask(os.fsencode(place), size) for place, size, _ in some], lambda count: None)
     return all(
         outcome.state == "ok" and outcome.digests[0].hex().startswith(digest)
-        for (_, digest), outcome in zip(some, outcomes, strict=True)
+        for (_, _, digest), outcome in zip(some, outcomes, strict=True)
     )

@@ -1,0 +1,127 @@
+"""Whether an archive would be refused because much of a library vanished or changed, seen before it is proposed.
+
+What the catalogue remembers of the newest state is held against what lies in the library's folder now; no chest is needed.
+"""
+
+from __future__ import annotations
+
+import os
+import stat
+from collections.abc import Collection, Iterable, Iterator
+from pathlib import Path
+
+from dunechest.errors import DuneChestError
+from dunechest.findings import Finding
+from dunechest.jobs.archive.planning.mass_change import are_as_before, surprises, told
+from dunechest.jobs.named import get_library
+from dunechest.jobs.safety import Copy, ProtectedLibrary
+from dunechest.ledger.catalogue import open_catalogue
+from dunechest.ledger.catalogue_rows import CURRENT, Row
+from dunechest.names import shown
+from dunechest.words import day
+
+#: So many files are looked at, evenly spread: what is asked is whether most of them are there.
+_MOST = 20_000
+#: Some filesystems keep times to two seconds, and others in the time of a place.
+_SAME_TIME = 2
+
+
+def foretold(library: ProtectedLibrary, folder: str) -> Finding | None:
+    """Return what an archive of a library would be refused for, if much of it went or changed; None if not, or if nobody knows.
+
+    Parameters
+    ----------
+    library : ProtectedLibrary
+        The library, with its copies.
+    folder : str
+        Where it is now.
+    """
+    held = _newest(library.copies)
+    if held is None or not os.path.isdir(folder):
+        return None
+    try:
+        files = dict(_remembered(held))
+    except DuneChestError:
+        return None
+    step = max(1, len(files) // _MOST)
+    vanished, changed = _compared(folder, dict(list(files.items())[::step]))
+    if not surprises(len(files) // step, len(vanished), len(changed)):
+        return None
+    # Most of what seems to be gone may only have another name or place.
+    arrived = _arrived(folder, files) if vanished else set()
+    vanished = [path for path in vanished if files[path][:2] not in arrived]
+    touched = [path for path in changed if _size(folder, path) == files[path][0]]
+    if touched and are_as_before([(os.path.join(folder, path), files[path][0], files[path][2]) for path in touched]):
+        changed = sorted(set(changed) - set(touched))
+    databases = _databases(folder, changed)
+    changed = [path for path in changed if path not in databases]
+    if not surprises(len(files) // step, len(vanished), len(changed)):
+        return None
+    then = f"{shown(held.label)}, edition {held.edition}, archived {day(held.archived)}"
+    back = "dunechest", "restore", held.label, held.bag, "--into", folder, "--if-exists", "set-aside"
+    return told(len(files), len(vanished) * step, len(changed) * step, then, back)
+
+
+def _newest(copies: Iterable[Copy]) -> Copy | None:
+    there = [copy for copy in copies if copy.state != "missing"]
+    current = [copy for copy in there if copy.state != "behind"] or there
+    return max(current, key=lambda copy: (not copy.diverged, copy.archived), default=None)
+
+
+def _remembered(held: Copy) -> Iterator[tuple[str, tuple[int, int, str]]]:
+    """Yield the files of a copy as the catalogue remembers them: path, bytes, time in seconds, beginning of the digest."""
+    with open_catalogue() as catalogue:
+        key = next((key for key in catalogue.bags() if (key.chest, key.bag) == (held.chest, held.bag)), None)
+        for row in catalogue.rows_of(key) if key is not None and key.edition == held.edition else ():
+            if row.last == CURRENT:
+                yield _path(row), (row.size, row.mtime, row.digest.to_bytes(8, "big", signed=True).hex())
+
+
+def _path(row: Row) -> str:
+    return f"{row.folder}/{row.name}" if row.folder else row.name
+
+
+def _compared(folder: str, files: dict[str, tuple[int, int, str]]) -> tuple[list[str], list[str]]:
+    """Return the paths that are gone, and those with another size or time."""
+    vanished, changed = [], []
+    for path, (size, moment, _) in files.items():
+        try:
+            facts = os.lstat(os.path.join(folder, path))
+        except OSError:
+            vanished.append(path)
+            continue
+        if not stat.S_ISREG(facts.st_mode):
+            vanished.append(path)
+        elif facts.st_size != size or abs(facts.st_mtime_ns // 1_000_000_000 - moment) > _SAME_TIME:
+            changed.append(path)
+    return vanished, changed
+
+
+def _arrived(folder: str, files: dict[str, tuple[int, int, str]]) -> set[tuple[int, int]]:
+    """Return sizes and times of what has another name than anything had."""
+    found = set()
+    for place, _, names in os.walk(folder):
+        for name in names:
+            path = os.path.join(place, name)
+            if os.path.relpath(path, folder) not in files:
+                try:
+                    facts = os.lstat(path)
+                except OSError:
+                    continue
+                found.add((facts.st_size, facts.st_mtime_ns // 1_000_000_000))
+    return found
+
+
+def _size(folder: str, path: str) -> int:
+    try:
+        return os.lstat(os.path.join(folder, path)).st_size
+    except OSError:
+        return -1
+
+
+def _databases(folder: str, paths: Collection[str]) -> set[str]:
+    """Return which are databases of the library's application: they change as long as it is used."""
+    try:
+        return set(get_library(Path(folder)).kind.database_patterns.among(paths))
+    except (DuneChestError, OSError):
+        return set()
