@@ -15,6 +15,9 @@ from hypothesis import strategies as st
 
 import dunechest
 from dunechest import clock
+from dunechest.chest.log import Event, Writer, add
+from dunechest.ledger.folder import state_folder
+from dunechest.ledger.own_key import own_key
 from tests.support.households import computer
 from tests.support.runs import Command
 from tests.support.trees import flip
@@ -282,3 +285,28 @@ def read_events(drive: Path) -> list[dict[str, object]]:
     for path in (drive / "dune-chest" / "log").iterdir():
         found += [json.loads(line) for line in path.read_text().splitlines()]
     return [item for item in found if item["type"] == "event"]
+
+
+def test_no_step_is_so_high_that_nothing_can_follow_it(at: At, drives: dict[str, Path], command: Command) -> None:
+    with at("kitchen") as home:
+        command("chest", "new", drives["red"], "--label", "red")
+        command("archive", home / "notes", "--to", "red")
+        chest = dunechest.Chest.open(drives["red"])
+    with at("stranger"):
+        signer = own_key(state_folder())
+        writer = Writer(signer.public, signer.sign, "stranger", "5" * 32)
+        facts = {"chest": chest.id, "bag": "notes", "quick": False, "intact": False, "files": 1, "wrong": 1}
+        lie = Event(0, (1 << 62) - 1, "1-aa", "check", clock.now(), facts)
+        add(chest.folder, writer, None, [lie], lambda lines: lines, 0)
+    with at("kitchen"):
+        assert states() == {"kitchen": {"red": "damaged"}}, "bad news counts, whoever says it"
+        assert command("verify", "red").status == 0
+        assert states() == {"kitchen": {"red": "safe"}}
+    with at("hall"):
+        command("chest", "show", "red")
+        command("computers", "mine", "kitchen")
+        assert states() == {"kitchen": {"red": "safe"}}
+        flip(drives["red"] / "dune-chest" / "bags" / "notes" / "data" / "library" / "tide.txt")
+        command("verify", "red")
+    with at("kitchen"):
+        assert states() == {"kitchen": {"red": "damaged"}}

@@ -260,7 +260,8 @@ def follow(world: World) -> list[str]:
         )
         seen.add((command, states))
         ran = world.command(*shlex.split(command)[1:])
-        well = (0, 1) if shlex.split(command)[1] in ("verify", "mend") else (0,)
+        # Damage that nobody looked at yet is met by what reads it.
+        well = (0, 1) if shlex.split(command)[1] in ("verify", "mend", "copy") else (0,)
         assert ran.status in well, (command, done, ran.out, ran.err)
         done.append(command)
         world.now += 60
