@@ -182,6 +182,28 @@ def test_a_wrong_clock_on_another_computer_makes_nothing_young(
         assert states() == {"kitchen": {"red": "damaged"}}
 
 
+def test_a_clock_behind_that_of_another_computer_is_said_once(
+    at: At, drives: dict[str, Path], command: Command, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    real = clock.now()
+    with at("kitchen") as home:
+        for label in ("red", "blue"):
+            command("chest", "new", drives[label], "--label", label)
+        command("archive", home / "notes", "--to", "red", "--to", "blue")
+    with at("hall") as home:
+        monkeypatch.setattr(clock, "now", lambda: real - 40 * DAY)
+        command("chest", "show", "red")
+        command("chest", "show", "blue")
+        told = command("status")
+        assert "The clock" not in told.out, "the clock of a stranger is their own matter"
+        command("computers", "mine", "kitchen")
+        told = command("status")
+        assert told.out.count("The clock of this computer says") == 1 and "what kitchen noted last" in told.out
+        command("archive", home / "notes", "--to", "red", "--as", "hall-notes")
+        monkeypatch.setattr(clock, "now", lambda: real + 60)
+        assert "The clock" not in command("status").out
+
+
 def test_a_copy_with_a_new_id_keeps_what_others_found_wrong(
     at: At, drives: dict[str, Path], command: Command
 ) -> None:

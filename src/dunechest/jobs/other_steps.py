@@ -61,13 +61,24 @@ def of_office() -> Iterable[NextStep]:
 
 
 def of_clock(known: Known) -> Iterable[NextStep]:
-    """Yield that the clock went back, or was ahead before: what came after what is known all the same."""
+    """Yield that the clock went back, or was ahead before, or is behind that of another computer of this person."""
+    if known.office is not None:
+        return
     last, now = known.ledger.last_moment, clock.now()
-    if known.office is None and last is not None and last > now + _HOUR:
-        words = f"The clock of this computer says {_day(now)}, and what it noted last is dated {_day(last)}."
-        yield NextStep(
-            f"{words} Set the clock if it is wrong. The order of checks and archives does not rest on it.", ""
-        )
+    words = f"The clock of this computer says {_day(now)}, and what"
+    rest = "The order of checks and archives does not rest on it."
+    if last is not None and last > now + _HOUR:
+        yield NextStep(f"{words} it noted last is dated {_day(last)}. Set the clock if it is wrong. {rest}", "")
+        return
+    from dunechest.ledger.trust import my_computers
+
+    names = {computer.id: computer.name for computer in known.ledger.computers()}
+    ahead = [(moment, by) for by, moment in known.ledger.moments().items() if moment > now + _HOUR]
+    for moment, by in sorted(ahead, reverse=True):
+        if by in names and by in my_computers():
+            told = f"{words} {shown(names[by])} noted last on a drive is dated {_day(moment)}."
+            yield NextStep(f"{told} Set the clock that is wrong. {rest}", "")
+            return
 
 
 def _day(moment: float) -> str:

@@ -383,6 +383,13 @@ class Ledger:
         """When this computer noted something last, as its clock said then (seconds since 1970); None if it never did."""
         return self._rows.last_moment
 
+    def moments(self) -> dict[str, float]:
+        """Return when each computer noted something last in a chest, as its own clock said, by its id in logs."""
+        found: dict[str, float] = {}
+        for row in self._rows.of("line"):
+            found[row["by"]] = max(found.get(row["by"], 0.0), row["moment"])
+        return found
+
     def harmed(self) -> tuple[HarmedEntry, ...]:
         """The entries that are not as they were noted: nobody knows what they said."""
         return tuple(
