@@ -11,7 +11,8 @@ from hypothesis import strategies as st
 
 import dunechest
 from dunechest.bag import manifest, tags
-from dunechest.bag.bag import DIGITS, list_bag, read_bag
+from dunechest.bag.bag import list_bag, read_bag
+from dunechest.transfer import digests
 from tests.support.bags import make_bag
 from tests.support.runs import Command
 from tests.support.trees import flip
@@ -97,7 +98,7 @@ def test_a_declaration_that_is_none_is_refused(text: str) -> None:
         tags.parse_declaration(text.encode())
 
 
-@pytest.mark.parametrize("algorithm", sorted(DIGITS))
+@pytest.mark.parametrize("algorithm", sorted(digests.of_manifests()))
 def test_a_bag_that_someone_else_made_is_verified(algorithm: str, tmp_path: Path) -> None:
     bag = make_bag(tmp_path / "bag", algorithm)
     result = dunechest.verify(bag)
@@ -106,6 +107,22 @@ def test_a_bag_that_someone_else_made_is_verified(algorithm: str, tmp_path: Path
     flip(bag / "data" / "one.txt")
     (state,) = dunechest.verify(bag).checks[0].states
     assert (state.path, state.state) == ("data/one.txt", "changed")
+
+
+def test_another_algorithm_is_one_entry(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    started = digests.Algorithm(128, lambda data: hashlib.blake2b(data, usedforsecurity=False))
+    monkeypatch.setitem(digests.ALGORITHMS, "blake2b", started)
+    (tmp_path / "drive").mkdir()
+    chest = dunechest.create_chest(tmp_path / "drive", "red")
+    bag = make_bag(chest.folder / "bags" / "theirs", "blake2b")
+    assert dunechest.verify(chest).well
+    into = dunechest.RestoreOptions(into=str(tmp_path / "back"))
+    assert dunechest.restore(chest, "theirs", into).well
+    assert (tmp_path / "back" / "one.txt").read_bytes() == (bag / "data" / "one.txt").read_bytes()
+    flip(bag / "data" / "one.txt")
+    assert not dunechest.verify(chest).well
+    into = dunechest.RestoreOptions(into=str(tmp_path / "again"))
+    assert not dunechest.restore(chest, "theirs", into).well
 
 
 def test_each_state_of_a_foreign_bag(tmp_path: Path, command: Command) -> None:

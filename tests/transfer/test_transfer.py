@@ -15,9 +15,8 @@ from blake3 import blake3
 from hypothesis import given
 from hypothesis import strategies as st
 
-from dunechest.bag.bag import DIGITS
 from dunechest.errors import CutOffError
-from dunechest.transfer import copying, fingerprints, medium, safe, stream
+from dunechest.transfer import copying, digests, fingerprints, medium, safe, stream
 from dunechest.transfer.copying import MovedError
 from dunechest.transfer.crew import BATCH_BYTES, BATCH_FILES, Crew, batches
 from dunechest.transfer.digest_files import digest_files
@@ -199,7 +198,7 @@ def test_what_is_no_plain_file_is_not_read(tmp_path: Path) -> None:
     assert found.state == "vanished"
 
 
-@pytest.mark.parametrize("algorithm", [*DIGITS, "blake3"])
+@pytest.mark.parametrize("algorithm", [*digests.ALGORITHMS])
 def test_digests_are_those_of_the_standard_library(algorithm: str, sized: list[Path]) -> None:
     outcomes = digest_files([DigestTask(os.fsencode(p), p.stat().st_size, (algorithm,)) for p in sized], silent)
     for path, outcome in zip(sized, outcomes, strict=True):

@@ -18,10 +18,7 @@ from dunechest.errors import BagUnusableError
 from dunechest.names import shown, why_unsafe
 from dunechest.paths import leads_elsewhere, respelled
 from dunechest.regex import late
-from dunechest.transfer import safe
-
-#: Hexadecimal digits of each algorithm's digest.
-DIGITS = {"md5": 32, "sha1": 40, "sha224": 56, "sha256": 64, "sha384": 96, "sha512": 128}
+from dunechest.transfer import digests, safe
 
 _MANIFEST = late(r"(tag)?manifest-([a-z0-9-]+)\.txt\Z", re.IGNORECASE)
 #: A tag file larger than this is not read: ten million files would fit.
@@ -149,7 +146,8 @@ def _add_manifest(bag: Bag, name: str, found: re.Match[str], place: Callable[[st
     """Read one manifest of a bag, by its name."""
     strict = bag.declaration.strict
     algorithm = found.group(2).lower().replace("-", "")
-    if algorithm not in DIGITS:
+    digits = digests.of_manifests().get(algorithm)
+    if digits is None:
         bag.problems.append(Problem(name, 0, f"the algorithm {found.group(2)} is unknown"))
         return
     if strict and found.group(2) != algorithm:
@@ -159,9 +157,7 @@ def _add_manifest(bag: Bag, name: str, found: re.Match[str], place: Callable[[st
     if text is None:
         return
     payload = found.group(1) is None
-    manifest = manifests.parse_manifest(
-        name, algorithm, text, payload=payload, digest_length=DIGITS[algorithm], strict=strict
-    )
+    manifest = manifests.parse_manifest(name, algorithm, text, payload=payload, digest_length=digits, strict=strict)
     if not strict:
         _literal_percents(manifest, place)
     (bag.payload if payload else bag.tag).append(manifest)

@@ -160,6 +160,7 @@ def refused(known: Known) -> Callable[[ProtectedLibrary | None, str, str], PastR
         for item in known.ledger.refusals():
             if item.code in LASTING_CODES or clock.now() - item.when < _DAY:
                 noted[item.place, item.chest] = item
+    connected = {chest.id: chest.folder for chest in known.chests if chest.present and not chest.address}
     seen: dict[str, Finding | None] = {}
 
     def told(library: ProtectedLibrary | None, place: str, chest: str) -> PastRefusal | None:
@@ -173,7 +174,7 @@ def refused(known: Known) -> Callable[[ProtectedLibrary | None, str, str], PastR
         if before is not None and before.code != CODE:
             return before
         if place not in seen:
-            seen[place] = foretold(library, place)
+            seen[place] = foretold(library, place, connected)
         found = seen[place]
         return PastRefusal(place, "", CODE, found.message, found.action, clock.now()) if found is not None else None
 

@@ -1,9 +1,13 @@
-"""Digest algorithms by the names that RFC 8493, section 2.4, gives them, and BLAKE3."""
+"""Digest algorithms, each declared once: by the names that RFC 8493, section 2.4, gives them, and BLAKE3.
+
+Another one is another entry of `ALGORITHMS`: manifests of it are then read, verified, and restored from.
+"""
 
 from __future__ import annotations
 
 import hashlib
-from typing import Protocol
+from collections.abc import Callable
+from typing import NamedTuple, Protocol
 
 from blake3 import blake3
 
@@ -18,17 +22,51 @@ class Digest(Protocol):
         """Return the digest of all bytes so far."""
 
 
+class Algorithm(NamedTuple):
+    """A digest algorithm.
+
+    Parameters
+    ----------
+    digits : int
+        Hexadecimal digits of its digest.
+    start : callable
+        Starts a digest, with the bytes it is given.
+    in_manifests : bool
+        Whether a manifest may be of it (RFC 8493, section 2.4).
+    """
+
+    digits: int
+    start: Callable[[bytes | memoryview], Digest]
+    in_manifests: bool = True
+
+
+def _of_system(name: str) -> Callable[[bytes | memoryview], Digest]:
+    return lambda data: hashlib.new(name, data, usedforsecurity=False)
+
+
+#: Every algorithm, the strongest first.
+ALGORITHMS = {
+    "blake3": Algorithm(64, blake3, in_manifests=False),
+    # By its own name OpenSSL need not be asked what it is called.
+    "sha512": Algorithm(128, lambda data: hashlib.sha512(data, usedforsecurity=False)),
+    "sha384": Algorithm(96, _of_system("sha384")),
+    "sha256": Algorithm(64, _of_system("sha256")),
+    "sha224": Algorithm(56, _of_system("sha224")),
+    "sha1": Algorithm(40, _of_system("sha1")),
+    "md5": Algorithm(32, _of_system("md5")),
+}
+
+
+def of_manifests() -> dict[str, int]:
+    """Return how many hexadecimal digits each algorithm's digest has that a manifest may be of, the strongest first."""
+    return {name: algorithm.digits for name, algorithm in ALGORITHMS.items() if algorithm.in_manifests}
+
+
 def new(algorithm: str) -> Digest:
-    """Start a digest; `algorithm` is one that a manifest may use (RFC 8493, section 2.4), or ``blake3``."""
-    if algorithm == "blake3":
-        return blake3()
-    return hashlib.new(algorithm, usedforsecurity=False)
+    """Start a digest by an algorithm's name."""
+    return ALGORITHMS[algorithm].start(b"")
 
 
 def once(algorithm: str, data: bytes | memoryview) -> bytes:
     """Digest bytes that are all there."""
-    if algorithm == "blake3":
-        return blake3(data).digest()
-    if algorithm == "sha512":  # by its own name OpenSSL need not be asked what it is called
-        return hashlib.sha512(data, usedforsecurity=False).digest()
-    return hashlib.new(algorithm, data, usedforsecurity=False).digest()
+    return ALGORITHMS[algorithm].start(data).digest()

@@ -7,17 +7,22 @@ from __future__ import annotations
 
 import os
 import stat
-from collections.abc import Collection, Iterable, Iterator
+from collections import defaultdict
+from collections.abc import Collection, Iterable, Iterator, Mapping
 from pathlib import Path
 
+from dunechest.chest.chest import Chest
 from dunechest.errors import DuneChestError
 from dunechest.findings import Finding
 from dunechest.jobs.archive.planning.mass_change import are_as_before, surprises, told
+from dunechest.jobs.archive.planning.unseen import away_places
 from dunechest.jobs.named import get_library
 from dunechest.jobs.safety import Copy, ProtectedLibrary
 from dunechest.ledger.catalogue import open_catalogue
 from dunechest.ledger.catalogue_rows import CURRENT, Row
+from dunechest.machine.closed import why_closed
 from dunechest.names import shown
+from dunechest.paths import prefix_of
 from dunechest.words import day
 
 #: So many files are looked at, evenly spread: what is asked is whether most of them are there.
@@ -26,7 +31,7 @@ _MOST = 20_000
 _SAME_TIME = 2
 
 
-def foretold(library: ProtectedLibrary, folder: str) -> Finding | None:
+def foretold(library: ProtectedLibrary, folder: str, chests: Mapping[str, Path]) -> Finding | None:
     """Return what an archive of a library would be refused for, if much of it went or changed; None if not, or if nobody knows.
 
     Parameters
@@ -35,6 +40,8 @@ def foretold(library: ProtectedLibrary, folder: str) -> Finding | None:
         The library, with its copies.
     folder : str
         Where it is now.
+    chests : mapping of str to Path
+        The folders of chests that are connected, by id: they say where drives were mounted in the library.
     """
     held = _newest(library.copies)
     if held is None or not os.path.isdir(folder):
@@ -49,7 +56,8 @@ def foretold(library: ProtectedLibrary, folder: str) -> Finding | None:
         return None
     # Most of what seems to be gone may only have another name or place.
     arrived = _arrived(folder, files) if vanished else set()
-    vanished = [path for path in vanished if files[path][:2] not in arrived]
+    unseen = _unseen(folder, vanished, _away(held, chests)) if vanished else set()
+    vanished = [path for path in vanished if files[path][:2] not in arrived and path not in unseen]
     touched = [path for path in changed if _size(folder, path) == files[path][0]]
     if touched and are_as_before([(os.path.join(folder, path), files[path][0], files[path][2]) for path in touched]):
         changed = sorted(set(changed) - set(touched))
@@ -79,6 +87,30 @@ def _remembered(held: Copy) -> Iterator[tuple[str, tuple[int, int, str]]]:
 
 def _path(row: Row) -> str:
     return f"{row.folder}/{row.name}" if row.folder else row.name
+
+
+def _away(held: Copy, chests: Mapping[str, Path]) -> list[str]:
+    """Return where drives were mounted in a library that are not there now, as far as its chest can be asked."""
+    if held.chest not in chests:
+        return []
+    try:
+        record = Chest.open(chests[held.chest], finish=False).bag(held.bag).library
+    except (DuneChestError, OSError):
+        return []
+    return [place for place, _ in away_places(record.places)] if record is not None else []
+
+
+def _unseen(folder: str, paths: Iterable[str], away: Iterable[str]) -> set[str]:
+    """Return which files that are not found may be where they were: on a drive that is away, or in a folder that is closed."""
+    inside: dict[str, list[str]] = defaultdict(list)
+    for path in paths:
+        inside[os.path.dirname(os.path.join(folder, path))].append(path)
+    found: set[str] = set()
+    for above, own in inside.items():
+        outside = os.path.isabs(own[0]) and not os.path.isdir(above)
+        if outside or why_closed(Path(above)) or any(f"{above}/".startswith(prefix_of(place)) for place in away):
+            found.update(own)
+    return found
 
 
 def _compared(folder: str, files: dict[str, tuple[int, int, str]]) -> tuple[list[str], list[str]]:

@@ -80,7 +80,7 @@ class Unseen:
             item.path: "placeholder" for item in selection.left_out if item.why == PLACEHOLDER
         }
         self._single |= dict.fromkeys(too_large, "too-large")
-        self._away = dict(_away(record.places))
+        self._away = dict(away_places(record.places))
         self._inner = {
             Path(place).relative_to(self._top).as_posix(): place
             for place in self._away
@@ -204,7 +204,7 @@ def missing_top(folder: str) -> str:
         folder = above
 
 
-def _away(places: Iterable[PlaceRecord]) -> Iterator[tuple[str, str]]:
+def away_places(places: Iterable[PlaceRecord]) -> Iterator[tuple[str, str]]:
     """Yield the places of a library in which its drive is not mounted now, each with what was."""
     known = {mount.mountpoint for mount in mounts()} if places else set()
     for place in places:
@@ -233,7 +233,7 @@ def places_of(library: Library, outside: Iterable[str], before: LibraryRecord | 
         if place.startswith(prefix_of(top)) or any(path.startswith(prefix) for path in paths):
             found[place] = PlaceRecord(to_wire(place), mark_of(place))
     if before is not None:
-        away = {path for path, _ in _away(before.places)}
+        away = {path for path, _ in away_places(before.places)}
         for place_before in before.places:
             path = from_wire(place_before.path)
             if path in away:

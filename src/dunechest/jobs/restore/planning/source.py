@@ -20,6 +20,7 @@ from dunechest.jobs.restore.plan import NO_MODE, NotDone, RestoreFile
 from dunechest.jobs.restore.planning.files_in_bag import BagFiles, current_files, earlier_files
 from dunechest.library.kinds.schema import PLAIN_KIND
 from dunechest.names import shown
+from dunechest.transfer import digests
 from dunechest.transfer.system_files import is_of_system
 from dunechest.words import number
 
@@ -176,7 +177,8 @@ def _of_others(entry: BagEntry) -> _Plain:
         raise RefusedError(f"{shown(entry.name)} cannot be restored: {error}") from error
     lying = list_bag(entry.folder)
     damage = [RecordFault(problem.file or "the bag", "changed", problem.why) for problem in bag.problems]
-    strongest = sorted((m for m in bag.payload if m.algorithm in _ORDER), key=lambda m: _ORDER.index(m.algorithm))
+    order = [*digests.of_manifests()]
+    strongest = sorted((m for m in bag.payload if m.algorithm in order), key=lambda m: order.index(m.algorithm))
     if not strongest:
         raise RefusedError(
             f"{shown(entry.name)} has no manifest with a known kind of digest, so its files cannot be checked. They "
@@ -192,9 +194,8 @@ def _of_others(entry: BagEntry) -> _Plain:
             why = lying.others.get(path)
             not_done.append(NotDone(below, f"it is {why}" if why else "it is missing", True, True))
             continue
-        digests = {m.algorithm: m.entries[path] for m in strongest if path in m.entries}
-        best = next(name for name in _ORDER if name in digests)
-        files.append(_file(path, below, lying.files[path], best, digests[best], entry.folder))
+        best = next(m for m in strongest if path in m.entries)
+        files.append(_file(path, below, lying.files[path], best.algorithm, best.entries[path], entry.folder))
     listed = {*every}
     not_done += [
         NotDone(path.removeprefix(DATA), "no manifest lists it, so it cannot be checked", True)
@@ -203,10 +204,6 @@ def _of_others(entry: BagEntry) -> _Plain:
     ]
     count = bag.oxum[1] if bag.oxum is not None else len(every)
     return _Plain(BagFiles(tuple(files), tuple(not_done), tuple(damage)), max(count, len(files) + len(not_done)))
-
-
-#: Algorithms by which a file is believed, the strongest first.
-_ORDER = ("sha512", "sha384", "sha256", "sha224", "sha1", "md5")
 
 
 def _file(path: str, below: str, size: int, algorithm: str, digest: str, folder: Path) -> RestoreFile:
