@@ -9,13 +9,17 @@ import sqlite3
 from collections.abc import Callable
 from contextlib import closing
 from pathlib import Path
+from types import SimpleNamespace
 
 import pytest
 from msgspec.structs import replace
 
 import dunechest
+from dunechest import clock
 from dunechest.chest.log import read_log
 from dunechest.jobs import known_chests
+from dunechest.jobs.archive.planning import foresight, unseen
+from dunechest.jobs.study import drive as study_drive
 from dunechest.ledger.folder import state_folder
 from tests.support.runs import Command
 
@@ -128,6 +132,35 @@ def test_databases_change_as_long_as_they_are_used(
     follow(command)
     follow(command)
     assert dunechest.status().safe
+
+
+@pytest.mark.parametrize("how", ["away", "closed"])
+def test_what_cannot_be_seen_did_not_vanish(
+    how: str, notes: Path, drives: dict[str, Path], command: Command, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    card = notes / "card"
+    card.mkdir()
+    for path in sorted(notes.glob("*.txt"))[4:]:
+        path.rename(card / path.name)
+    real = unseen.mounts()
+    mounted = SimpleNamespace(mountpoint=str(card), fstype="exfat", device="/dev/tern", opts="rw")
+    monkeypatch.setattr(unseen, "mounts", lambda: [*real, mounted])
+    command("archive", notes, "--to", "red")
+    if how == "away":
+        monkeypatch.setattr(unseen, "mounts", lambda: real)
+    shutil.rmtree(card)
+    card.mkdir()
+    if how == "closed":
+        assert not first() and "26 files vanished" in messages()
+        monkeypatch.setattr(foresight, "why_closed", lambda place: f"{place} is closed" if place == card else "")
+    assert not first() and "26 files could not be seen, and blue does not have them; red has." in messages()
+    assert "dunechest copy red blue notes" in messages()
+    if how == "away":
+        assert command("copy", "red", "blue", "notes").status == 0
+        (notes / "new.txt").write_text("new")
+        assert command("archive", notes, "--to", "red").status == 0
+        follow(command)
+        assert dunechest.status().safe
 
 
 def test_a_pipe_in_the_place_of_a_file_holds_nothing_up(
@@ -283,3 +316,22 @@ def test_what_a_chest_has_under_another_name_is_not_made_again(
     command("archive", notes, "--to", "blue", "--as", "writings")
     assert not first() and dunechest.status().safe
     assert "dunechest chest forget blue notes" in messages()
+
+
+def test_what_was_refused_is_told_and_proposed_again_when_it_may_be_over(
+    notes: Path, drives: dict[str, Path], command: Command, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    command("archive", notes, "--to", "red")
+    for name in ("sand", "red copy"):
+        shutil.rmtree(drives["red"].with_name(name), ignore_errors=True)
+    with monkeypatch.context() as patch:
+        real = study_drive.filesystem
+        patch.setattr(study_drive, "filesystem", lambda path: replace(real(path), free=10))
+        ran = command(*shlex.split(first())[1:])
+        assert (ran.status, "no-room" in ran.err) == (3, True)
+    assert "--to blue" not in first() and "notes cannot be archived to blue now: Not enough space" in messages()
+    now = clock.now()
+    monkeypatch.setattr(clock, "now", lambda: now + 90_000)
+    assert first().endswith("--to blue"), messages()
+    follow(command)
+    assert dunechest.status().safe

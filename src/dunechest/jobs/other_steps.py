@@ -8,7 +8,6 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 from dunechest import clock
-from dunechest.findings import Finding
 from dunechest.jobs.archive.options import LASTING_CODES
 from dunechest.jobs.clones import called
 from dunechest.jobs.homes import Home
@@ -20,6 +19,7 @@ from dunechest.names import quoted, shown
 from dunechest.words import number
 
 if TYPE_CHECKING:
+    from dunechest.jobs.archive.planning.foresight import Foresight
     from dunechest.jobs.routine import RoutineState
 
 _DAY, _HOUR = 86_400.0, 3600.0
@@ -161,21 +161,27 @@ def refused(known: Known) -> Callable[[ProtectedLibrary | None, str, str], PastR
             if item.code in LASTING_CODES or clock.now() - item.when < _DAY:
                 noted[item.place, item.chest] = item
     connected = {chest.id: chest.folder for chest in known.chests if chest.present and not chest.address}
-    seen: dict[str, Finding | None] = {}
+    labels = {chest.id: chest.label for chest in known.chests}
+    seen: dict[str, Foresight | None] = {}
 
     def told(library: ProtectedLibrary | None, place: str, chest: str) -> PastRefusal | None:
         before = noted.get((place, chest))
         if library is None or known.office is not None:
             return before
         # Loaded where something is to be archived: mostly all is well.
-        from dunechest.jobs.archive.planning.foresight import foretold
-        from dunechest.jobs.archive.planning.mass_change import CODE
+        from dunechest.jobs.archive.planning.foresight import SEEN, foresee
 
-        if before is not None and before.code != CODE:
+        if before is not None and before.code not in SEEN:
             return before
         if place not in seen:
-            seen[place] = foretold(library, place, connected)
-        found = seen[place]
-        return PastRefusal(place, "", CODE, found.message, found.action, clock.now()) if found is not None else None
+            seen[place] = foresee(library, place, connected)
+        ahead = seen[place]
+        if ahead is None:
+            return before
+        found = ahead.refusal(library, chest, labels.get(chest, ""))
+        if found is None:
+            return None
+        own = "" if found is ahead.surprise else chest
+        return PastRefusal(place, own, found.code, found.message, found.action, clock.now())
 
     return told

@@ -11,10 +11,13 @@ from collections import defaultdict
 from collections.abc import Collection, Iterable, Iterator, Mapping
 from pathlib import Path
 
+import msgspec
+
 from dunechest.chest.chest import Chest
 from dunechest.errors import DuneChestError
 from dunechest.findings import Finding
 from dunechest.jobs.archive.planning.mass_change import are_as_before, surprises, told
+from dunechest.jobs.archive.planning.newest import not_in_chest
 from dunechest.jobs.archive.planning.unseen import away_places
 from dunechest.jobs.named import get_library
 from dunechest.jobs.safety import Copy, ProtectedLibrary
@@ -27,12 +30,32 @@ from dunechest.words import day
 
 #: So many files are looked at, evenly spread: what is asked is whether most of them are there.
 _MOST = 20_000
+#: What is seen here, whatever was found when it was archived last.
+SEEN = frozenset({"mass-change", "not-in-chest"})
 #: Some filesystems keep times to two seconds, and others in the time of a place.
 _SAME_TIME = 2
 
 
-def foretold(library: ProtectedLibrary, folder: str, chests: Mapping[str, Path]) -> Finding | None:
-    """Return what an archive of a library would be refused for, if much of it went or changed; None if not, or if nobody knows.
+class Foresight(msgspec.Struct, frozen=True):
+    """What is seen of a library beforehand.
+
+    `surprise` is what an archive to any chest would be refused for; None if much of it is as it was. `unseen` are the files that
+    `held` has and that may be where they were, but cannot be seen now.
+    """
+
+    held: Copy
+    surprise: Finding | None = None
+    unseen: tuple[str, ...] = ()
+
+    def refusal(self, library: ProtectedLibrary, chest: str, label: str) -> Finding | None:
+        """Return what an archive of the library to a chest, given by id and label, would be refused for; None if for nothing."""
+        if self.surprise is not None or not self.unseen or any(copy.chest == chest for copy in library.copies):
+            return self.surprise
+        return not_in_chest(self.held.label, self.held.bag, self.unseen, label)
+
+
+def foresee(library: ProtectedLibrary, folder: str, chests: Mapping[str, Path]) -> Foresight | None:
+    """Return what is seen of a library beforehand; None if nobody knows how it was.
 
     Parameters
     ----------
@@ -52,11 +75,11 @@ def foretold(library: ProtectedLibrary, folder: str, chests: Mapping[str, Path])
         return None
     step = max(1, len(files) // _MOST)
     vanished, changed = _compared(folder, dict(list(files.items())[::step]))
-    if not surprises(len(files) // step, len(vanished), len(changed)):
-        return None
+    unseen = _unseen(folder, vanished, _away(held, chests)) if vanished else set()
+    if not surprises(len(files) // step, len(vanished) - len(unseen), len(changed)):
+        return Foresight(held, None, tuple(sorted(unseen)))
     # Most of what seems to be gone may only have another name or place.
     arrived = _arrived(folder, files) if vanished else set()
-    unseen = _unseen(folder, vanished, _away(held, chests)) if vanished else set()
     vanished = [path for path in vanished if files[path][:2] not in arrived and path not in unseen]
     touched = [path for path in changed if _size(folder, path) == files[path][0]]
     if touched and are_as_before([(os.path.join(folder, path), files[path][0], files[path][2]) for path in touched]):
@@ -64,10 +87,10 @@ def foretold(library: ProtectedLibrary, folder: str, chests: Mapping[str, Path])
     databases = _databases(folder, changed)
     changed = [path for path in changed if path not in databases]
     if not surprises(len(files) // step, len(vanished), len(changed)):
-        return None
+        return Foresight(held, None, tuple(sorted(unseen)))
     then = f"{shown(held.label)}, edition {held.edition}, archived {day(held.archived)}"
     back = "dunechest", "restore", held.label, held.bag, "--into", folder, "--if-exists", "set-aside"
-    return told(len(files), len(vanished) * step, len(changed) * step, then, back)
+    return Foresight(held, told(len(files), len(vanished) * step, len(changed) * step, then, back))
 
 
 def _newest(copies: Iterable[Copy]) -> Copy | None:

@@ -53,7 +53,7 @@ def guard_against(
     found = []
     lacking = newest.lacking(carried)
     if lacking:
-        found.append(not_in_chest(newest, lacking, chest))
+        found.append(not_in_chest(newest.label, newest.bag, lacking, chest.label))
     change = since_state(newest, library, selection, stored.files, stored.databases, carried)
     if is_surprising(change, library):
         found.append(mass_change(change, newest.in_words, _back(newest.label, newest.bag, library)))

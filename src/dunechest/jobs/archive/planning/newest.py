@@ -102,16 +102,26 @@ def newest_elsewhere(
     return there if there is not None else _remembered(held, tuple(closed))
 
 
-def not_in_chest(newest: Newest, lacking: Sequence[str], chest: Chest) -> Finding:
-    """Say that a chest would get an edition without files that another one has and that cannot be seen now."""
+def not_in_chest(holder: str, bag: str, lacking: Sequence[str], chest: str) -> Finding:
+    """Say that a chest would get an edition without files that another one has and that cannot be seen now.
+
+    Parameters
+    ----------
+    holder, bag : str
+        The label of the chest that has them, and the library's name there.
+    lacking : sequence of str
+        The files, by their own paths.
+    chest : str
+        The label of the chest that would lack them.
+    """
     one = len(lacking) == 1
     return Finding(
         "not-in-chest",
         "blocks",
-        f"{number(len(lacking), 'file')} could not be seen, and {shown(chest.label)} does not have {'it' if one else 'them'}; "
-        f"{shown(newest.label)} has. The first is {shown(sorted(lacking)[0])}.",
+        f"{number(len(lacking), 'file')} could not be seen, and {shown(chest)} does not have {'it' if one else 'them'}; "
+        f"{shown(holder)} has. The first is {shown(sorted(lacking)[0])}.",
         f"Connect the drive {'it is' if one else 'they are'} on. Or bring the library over first: dunechest copy "
-        f"{quoted(newest.label)} {quoted(chest.label)} {quoted(newest.bag)}. To archive it without "
+        f"{quoted(holder)} {quoted(chest)} {quoted(bag)}. To archive it without "
         f"{'this file' if one else 'these files'}: --ignore not-in-chest",
         yields=True,
     )
