@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import json
 import os
+import shlex
 import shutil
 from collections.abc import Callable, Iterator
 from contextlib import AbstractContextManager, contextmanager
@@ -307,6 +308,25 @@ def read_events(drive: Path) -> list[dict[str, object]]:
     for path in (drive / "dune-chest" / "log").iterdir():
         found += [json.loads(line) for line in path.read_text().splitlines()]
     return [item for item in found if item["type"] == "event"]
+
+
+def test_a_bag_that_is_another_library_now_is_no_copy_any_more(
+    at: At, drives: dict[str, Path], command: Command
+) -> None:
+    """Somebody removes a library from a drive, and a computer that nobody knows archives another one under its name."""
+    with at("kitchen") as home:
+        for label in ("red", "blue"):
+            command("chest", "new", drives[label], "--label", label)
+        command("archive", home / "notes", "--to", "red", "--to", "blue")
+        assert dunechest.status().safe
+    shutil.rmtree(drives["red"] / "dune-chest" / "bags" / "notes")
+    with at("stranger") as home:
+        assert command("archive", home / "notes", "--to", "red", "--as", "notes").status == 0
+    with at("kitchen") as home:
+        assert not dunechest.status().safe and states(everyone=False)["kitchen"] == {"blue": "safe"}
+        (step,) = [step.command for step in dunechest.status().steps if step.command]
+        assert command(*shlex.split(step)[1:]).status == 0, step
+        assert dunechest.status().safe
 
 
 def test_no_step_is_so_high_that_nothing_can_follow_it(at: At, drives: dict[str, Path], command: Command) -> None:

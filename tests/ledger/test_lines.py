@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import msgspec
+import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
@@ -111,3 +112,30 @@ def test_what_came_before_a_line_of_its_own_is_not_the_last_word() -> None:
     }  # fmt: skip
     told = in_one_order({"hold": [gone, back]}, [line], "a", NAMES)["hold"]
     assert [item.facts["gone"] for item in told] == [True, False]
+
+
+@pytest.mark.parametrize(
+    ("logged", "origin", "step", "turn", "taken"),
+    [
+        (True, "/b", 9, 7, True),
+        (True, "/b", 3, 7, False),
+        (True, "/a", 9, 7, False),
+        (False, "/b", 3, 7, True),
+        (False, "/b", 9, 3, False),
+        (False, "/a", 9, 7, False),
+    ],
+)
+def test_a_stranger_is_believed_that_a_bag_is_another_library_since(
+    logged: bool, origin: str, step: int, turn: int, taken: bool
+) -> None:
+    facts = {"chest": CHEST, "bag": "shed", "gone": False, "machine": "a", "origin": "/a", "edition": 1}
+    own = Told(facts, 2.0, 5, "5-a")
+    common = {
+        "chest": CHEST, "what": "hold", "key": "shed", "moment": 3.0, "signed": True, "same": "", "upto": "", "at": "",
+        "when": 1e9, "number": 1,
+    }  # fmt: skip
+    mine = common | {"by": "a", "step": 5, "id": "5-a", "text": "", "turn": 6}
+    text = msgspec.json.encode(facts | {"origin": origin, "edition": 2}).decode()
+    theirs = common | {"by": "b", "step": step, "id": "7-b", "turn": turn, "text": text}
+    told = in_one_order({"hold": [own]}, [*([mine] if logged else []), theirs], "a", ())["hold"]
+    assert told[-1].facts["edition"] == (2 if taken else 1)

@@ -162,7 +162,8 @@ def read_file(own: str, content: bytes) -> LogFile | None:
     """
     head: Head | None = None
     events: list[Event] = []
-    last, signed, broken = "", 0, False
+    last, broken = "", False
+    signatures: list[tuple[int, str, str]] = []
     for raw in content.split(b"\n")[:-1]:  # what follows the last end of a line was torn
         try:
             line = _DECODER.decode(raw)
@@ -180,9 +181,13 @@ def read_file(own: str, content: bytes) -> LogFile | None:
                 broken = True
                 break
             events.append(line)
-        elif head is not None and _verifies(head.key, line.signature, last):
-            signed = len(events)
+        else:
+            signatures.append((len(events), line.signature, last))
         last = _link(raw)
+    # Each line is linked to all before it: the last signature that is right is one of all that it follows.
+    signed = next(
+        (n for n, signature, link in reversed(signatures) if head and _verifies(head.key, signature, link)), 0
+    )
     return LogFile(own, head, tuple(events), signed, broken, last, len(content)) if head is not None else None
 
 

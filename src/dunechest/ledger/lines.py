@@ -217,18 +217,28 @@ def _without_fillers(items: list[_Item]) -> list[_Item]:
     """
     holds = [item for item in items if item.what == "hold"]
     own = {item.told.facts.get("bag") for item in holds if not item.by}
-    known = {item.told.facts.get("bag") for item in holds if not is_stranger(item.by)}
+    known = {item.told.facts.get("bag"): item for item in sorted(holds) if not is_stranger(item.by)}
     found = []
     for item in items:
         bag = item.told.facts.get("bag")
         if item.what == "hold" and item.by and not item.rank:
             if is_stranger(item.by) and bag in known:
-                continue
+                if not _took_its_place(item, known[bag]):
+                    continue
+                item = item._replace(step=max(item.step, known[bag].step))
             if bag in own:
                 facts = {name: value for name, value in item.told.facts.items() if name not in _OWN}
                 item = item._replace(told=item.told._replace(facts=facts))
         found.append(item)
     return found
+
+
+def _took_its_place(item: _Item, known: _Item) -> bool:
+    """Whether what a stranger says of a bag is that it is another library since: bad news of the one that is known there."""
+    whose = ("machine", "origin")
+    other = any(item.told.facts.get(name) != known.told.facts.get(name) for name in whose)
+    later = item.step > known.step if known.logged else item.turn > known.turn
+    return other and later
 
 
 def _without_overtaken(items: list[_Item]) -> list[_Item]:
