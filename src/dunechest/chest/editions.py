@@ -87,10 +87,14 @@ def record_of(own: BagRecords, current: LibraryRecord, number: int) -> LibraryRe
     RecordDamagedError
         If its record is not proven.
     """
-    if number == current.edition:
-        return current
-    check_number(own, current.edition, number)
-    return own.edition(number)
+    if number != current.edition:
+        check_number(own, current.edition, number)
+    return known_record(own, current, number)
+
+
+def known_record(own: BagRecords, current: LibraryRecord, number: int) -> LibraryRecord:
+    """Return the record of an edition that is one of the bag's `numbers`; raises as `record_of` does for damage."""
+    return current if number == current.edition else own.edition(number)
 
 
 def changes_of(own: BagRecords, number: int) -> Iterator[EarlierFile]:

@@ -91,7 +91,7 @@ def states_of_bag(own: BagRecords, current: LibraryRecord) -> dict[int, str]:
         If a record that it takes is not proven.
     """
     numbers = own.numbers(current.edition)
-    made = {number: editions.record_of(own, current, number) for number in numbers}
+    made = {number: editions.known_record(own, current, number) for number in numbers}
     found = {number: record.state for number, record in made.items()}
     if all(found.values()):
         return found

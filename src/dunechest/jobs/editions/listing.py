@@ -161,7 +161,7 @@ def _list(chest: Chest, entry: BagEntry, current: LibraryRecord, named: int) -> 
     for at in range(len(numbers) - 1, -1, -1):
         number = numbers[at]
         try:
-            record = stored.record_of(own, current, number)
+            record = stored.known_record(own, current, number)
         except RecordDamagedError as error:
             if all(fault.path != error.path for fault in damage):
                 damage.append(RecordFault(error.path, "missing", error.why))

@@ -56,7 +56,7 @@ def plan_drop(
     own = entry.records
     refuse_if_damaged(entry)
     numbers = own.numbers(current.edition)
-    made = {number: editions.record_of(own, current, number) for number in numbers}
+    made = {number: editions.known_record(own, current, number) for number in numbers}
     moments = [(number, datetime.datetime.fromisoformat(record.archived)) for number, record in made.items()]
     wanted = kept_by(clauses, moments, now or datetime.datetime.fromtimestamp(clock.now(), datetime.UTC)) | {
         current.edition

@@ -29,6 +29,9 @@ from dunechest.names import quoted, shown, slug
 #: Gives, for an edition, what tells whether its files cannot be seen now.
 UnseenOf = Callable[[LibraryRecord], Unseen]
 
+#: So many editions show how fast a library grows.
+_LATELY = 12
+
 
 class Stored(msgspec.Struct, frozen=True):
     """What is to be archived, each file with its name on the drive.
@@ -247,12 +250,12 @@ def damaged(entry: BagEntry, unfinished: str, entries: Mapping[str, object]) -> 
 
 
 def _sizes(entry: BagEntry) -> Iterator[tuple[str, int]]:
-    """Yield moment and bytes of each edition of a bag that can be read."""
+    """Yield moment and bytes of the last editions of a bag, as far as they can be read: what it grew by lately."""
     assert entry.library is not None
     own = entry.records
-    for edition in own.numbers(entry.library.edition):
+    for edition in own.numbers(entry.library.edition)[-_LATELY:]:
         try:
-            record = editions.record_of(own, entry.library, edition)
+            record = editions.known_record(own, entry.library, edition)
         except DuneChestError:
             continue
         yield record.archived, record.totals.bytes_stored
