@@ -22,6 +22,7 @@ from dunechest.jobs.archive.planning import foresight, unseen
 from dunechest.jobs.study import drive as study_drive
 from dunechest.ledger.folder import state_folder
 from tests.support.runs import Command
+from tests.support.trees import flip
 
 
 @pytest.fixture
@@ -333,5 +334,18 @@ def test_what_was_refused_is_told_and_proposed_again_when_it_may_be_over(
     now = clock.now()
     monkeypatch.setattr(clock, "now", lambda: now + 90_000)
     assert first().endswith("--to blue"), messages()
+    follow(command)
+    assert dunechest.status().safe
+
+
+def test_where_a_mend_suffices_no_further_drive_is_asked_for(
+    notes: Path, drives: dict[str, Path], command: Command
+) -> None:
+    shutil.rmtree(drives["sand"])
+    assert command("chest", "retire", "sand").status == 0
+    command("archive", notes, "--to", "red", "--to", "blue")
+    flip(drives["red"] / "dune-chest" / "bags" / "notes" / "data" / "library" / "03.txt")
+    assert command("verify", "red").status == 1
+    assert first().startswith("dunechest mend red notes") and "another drive" not in messages()
     follow(command)
     assert dunechest.status().safe

@@ -173,7 +173,7 @@ class World:
             self.away(drive).rename(self.drive(drive))
 
     def _retire(self, drive: str) -> None:
-        self.command("chest", "retire", drive, "--yes")
+        self.command("chest", "retire", drive)
 
     def _image(self, drive: str) -> None:
         if self.drive(drive).exists():

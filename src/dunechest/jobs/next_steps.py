@@ -328,8 +328,13 @@ class _Advice:
             yield NextStep(
                 f"Copies of {name} are on one drive, and count as one. Connect another drive, and {_NEW}", ""
             )
-        elif not reasons and len(self._chests) >= library.rule.copies:
+        elif not reasons and len(self._chests) >= library.rule.copies and not self._mends_suffice(library, held):
             yield NextStep(f"Not enough copies of {name}. Connect another drive, and {_NEW}", "")
+
+    def _mends_suffice(self, library: ProtectedLibrary, held: Iterable[Copy]) -> bool:
+        """Whether a library has copies enough once those are made good that can be."""
+        bad = [copy for copy in library.copies if copy.state in ("damaged", "missing") and not copy.weak]
+        return sum(1 for _ in held) + sum(self._cure(library, copy)[0] != "" for copy in bad) >= library.rule.copies
 
     def _from_elsewhere(
         self, library: ProtectedLibrary, targets: Sequence[ChestStatus], aged: Sequence[Copy]
