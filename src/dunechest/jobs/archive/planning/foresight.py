@@ -16,10 +16,7 @@ import msgspec
 from dunechest.chest.chest import Chest
 from dunechest.errors import DuneChestError
 from dunechest.findings import Finding
-from dunechest.jobs.archive.planning.mass_change import are_as_before, surprises, told
-from dunechest.jobs.archive.planning.newest import not_in_chest
-from dunechest.jobs.archive.planning.unseen import away_places
-from dunechest.jobs.named import get_library
+from dunechest.jobs.archive.planning.surprise import are_as_before, surprises, told
 from dunechest.jobs.safety import Copy, ProtectedLibrary
 from dunechest.ledger.catalogue import open_catalogue
 from dunechest.ledger.catalogue_rows import CURRENT, Row
@@ -51,6 +48,8 @@ class Foresight(msgspec.Struct, frozen=True):
         """Return what an archive of the library to a chest, given by id and label, would be refused for; None if for nothing."""
         if self.surprise is not None or not self.unseen or any(copy.chest == chest for copy in library.copies):
             return self.surprise
+        from dunechest.jobs.archive.planning.newest import not_in_chest
+
         return not_in_chest(self.held.label, self.held.bag, self.unseen, label)
 
 
@@ -116,6 +115,8 @@ def _away(held: Copy, chests: Mapping[str, Path]) -> list[str]:
     """Return where drives were mounted in a library that are not there now, as far as its chest can be asked."""
     if held.chest not in chests:
         return []
+    from dunechest.jobs.archive.planning.unseen import away_places
+
     try:
         record = Chest.open(chests[held.chest], finish=False).bag(held.bag).library
     except (DuneChestError, OSError):
@@ -176,6 +177,10 @@ def _size(folder: str, path: str) -> int:
 
 def _databases(folder: str, paths: Collection[str]) -> set[str]:
     """Return which are databases of the library's application: they change as long as it is used."""
+    if not paths:
+        return set()
+    from dunechest.jobs.named import get_library
+
     try:
         return set(get_library(Path(folder)).kind.database_patterns.among(paths))
     except (DuneChestError, OSError):

@@ -25,9 +25,9 @@ from dunechest.jobs.archive.planning.holes import data_of, hole_findings
 from dunechest.jobs.archive.planning.kinds import kind_changed, kind_findings, with_former_kind
 from dunechest.jobs.archive.planning.lesser import lesser_place
 from dunechest.jobs.archive.planning.lineage import Lineage, lineage
-from dunechest.jobs.archive.planning.mass_change import CODE as MASS_CHANGE
 from dunechest.jobs.archive.planning.naming import as_named_before, names_carried, stored_files
 from dunechest.jobs.archive.planning.room import already_there, need_of
+from dunechest.jobs.archive.planning.surprise import CODE as MASS_CHANGE
 from dunechest.jobs.archive.planning.unseen import Unseen, carried_findings, places_of
 from dunechest.jobs.named import AnyLibrary, get_chest, get_library
 from dunechest.jobs.study.choice import LeftBehind

@@ -16,27 +16,11 @@ from dunechest.findings import Finding
 from dunechest.jobs.archive.plan import CarriedFile, Difference, PlannedDatabase, PlannedFile
 from dunechest.jobs.archive.planning.lineage import place_of
 from dunechest.jobs.archive.planning.newest import Newest
+from dunechest.jobs.archive.planning.surprise import are_as_before, surprises, told
 from dunechest.jobs.study.selection import Selection
 from dunechest.library.library import Library
-from dunechest.names import AnyPath, from_wire, quoted
-from dunechest.transfer.digest_files import digest_files
+from dunechest.names import from_wire
 from dunechest.transfer.system_files import is_of_system
-from dunechest.transfer.tasks import DigestTask
-from dunechest.words import number
-
-CODE = "mass-change"
-
-#: From this share of an edition's files on, their vanishing or changing at once is a surprise,
-_LARGE_SHARE = 0.5
-#: where they are at least so many;
-_ENOUGH = 20
-#: or, of a small library, so many that nearly all of it changed or went,
-_FEW = 8
-_NEARLY_ALL = 0.8
-#: or so many that went.
-_GONE = 5
-#: Of files that only have other times so many are read, to see whether they changed at all.
-_SAMPLE = 16
 
 
 class Change(msgspec.Struct, frozen=True):
@@ -148,58 +132,5 @@ def mass_change(change: Change, then: str, back: Sequence[str]) -> Finding:
     return told(change.total, change.vanished, change.other_size + len(change.same_size), then, back)
 
 
-def told(total: int, vanished: int, changed: int, then: str, back: Sequence[str]) -> Finding:
-    """Say it of so many files; see `mass_change`."""
-    what = " and ".join(
-        words
-        for words in (
-            f"{number(vanished, 'file')} vanished" if vanished else "",
-            f"{number(changed, 'file')} changed" if changed else "",
-        )
-        if words
-    )
-    return Finding(
-        CODE,
-        "blocks",
-        f"Of {number(total, 'file')} in the newest known state ({then}), {what}.",
-        "That is what a mistake or malicious encryption looks like: open a few of them first. To get the library back as it "
-        f"was: {' '.join(map(quoted, back))}. If you did this yourself, continue with --ignore {CODE}; the edition before is "
-        "kept until you name it.",
-        yields=True,
-    )
-
-
-def surprises(total: int, vanished: int, changed: int) -> bool:
-    """Whether so much of an edition going or changing at once looks like a mistake, or like malicious encryption.
-
-    In a small library a few changed files are a large share of it on any day; that all of it is gone is not.
-    """
-    count = vanished + changed
-    if total > 1 and vanished == total:
-        return True
-    if vanished >= _GONE and vanished >= total * _LARGE_SHARE:
-        return True
-    if count >= _FEW and count >= total * _NEARLY_ALL:
-        return True
-    return count >= _ENOUGH and count >= total * _LARGE_SHARE
-
-
 def _as_before(library: Library, files: Sequence[tuple[PlannedFile, str]]) -> bool:
     return are_as_before([(place_of(library, file), file.entry.size, digest) for file, digest in files])
-
-
-def are_as_before(files: Sequence[tuple[AnyPath, int, str]]) -> bool:
-    """Read a few of many files that only have other times, to see whether they have other bytes too.
-
-    Parameters
-    ----------
-    files : sequence of tuple
-        The place, the number of bytes and the beginning of the BLAKE3 digest that each had.
-    """
-    step = max(1, len(files) // _SAMPLE)
-    some = files[::step][:_SAMPLE]
-    outcomes = digest_files([DigestTask(os.fsencode(place), size) for place, size, _ in some], lambda count: None)
-    return all(
-        outcome.state == "ok" and outcome.digests[0].hex().startswith(digest)
-        for (_, _, digest), outcome in zip(some, outcomes, strict=True)
-    )
