@@ -6,13 +6,23 @@ READY := $(VENV)/.ready
 
 DEMO := $(VENV)/.demo
 
-.PHONY: demo test windows macos coverage lint damage faults docs site layers screenshots bench clean
+.PHONY: demo test quick room constraints windows macos coverage lint damage faults docs site layers screenshots bench clean
 
 demo: $(DEMO)
 	$(BIN)/dunechest demo
 
 test: $(READY)
 	$(BIN)/python -m pytest -n 4 --dist worksteal
+
+# Lint, types and the fast tests of the core: under a minute. And the tests of one room: make room R=jobs/restore
+QUICK ?= tests/bag tests/chest tests/transfer tests/ledger tests/machine
+quick: $(READY)
+	$(BIN)/ruff check .
+	$(BIN)/mypy --platform linux
+	$(BIN)/python -m pytest -n 2 --dist worksteal -q -m "not slow and not mounted" $(QUICK)
+
+room: $(READY)
+	$(BIN)/python -m pytest -n 2 --dist worksteal -q $(if $(wildcard tests/$(R)),tests/$(R),$(wildcard tests/$(R)*.py))
 
 # A real Windows Python under wine, and the tour there; and a Python that looks like one of macOS.
 windows: $(READY)
@@ -68,20 +78,27 @@ bench: $(READY)
 	$(BIN)/python benchmarks/knowing.py --write
 	$(BIN)/python benchmarks/scale.py --write
 
-# The tour needs the package and nothing else; the tests and tools come on top of that.
-$(DEMO): pyproject.toml
+# The tour needs the package and nothing else; the tests and tools come on top of that. The versions are those in
+# constraints.txt, so pip has nothing to decide; compiling is left to all processors, and what is never run is not compiled.
+INSTALL := $(BIN)/python -m pip install --quiet --disable-pip-version-check --no-compile --constraint constraints.txt
+COMPILE := $(BIN)/python -m compileall -q -j 0 -x '/(tests?|sympy|networkx|cfnlint|samtranslator|moto|docker|graphql|mypy|pip)/'
+
+$(DEMO): pyproject.toml constraints.txt
 	$(PYTHON) -c 'import sys; sys.exit(sys.version_info < (3, 11) and "Python 3.11 or later is needed")'
 	$(PYTHON) -m venv $(VENV)
-	# A newer pip decides in half the time what goes together; without a way to get it the one that is here will do.
-	-$(BIN)/python -m pip install --quiet --disable-pip-version-check --upgrade pip
-	$(BIN)/python -m pip install --quiet --disable-pip-version-check --editable .
+	$(INSTALL) --editable .
 	# Where Python is told to keep nothing that it compiled, every process would compile it again.
-	$(BIN)/python -m compileall -q -j 0 src
+	$(COMPILE) src $(VENV)/lib
 	touch $@
 
 $(READY): $(DEMO)
-	$(BIN)/python -m pip install --quiet --disable-pip-version-check --editable '.[dev,servers]'
+	$(INSTALL) --editable '.[dev,servers]'
+	$(COMPILE) $(VENV)/lib
 	touch $@
+
+# Newer versions of everything, as pyproject.toml allows them; run the tests with them before they are checked in.
+constraints:
+	$(PYTHON) scripts/constraints.py
 
 clean:
 	rm -rf $(VENV) marram-point site
