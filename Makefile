@@ -81,19 +81,19 @@ bench: $(READY)
 # The tour needs the package and nothing else; the tests and tools come on top of that. The versions are those in
 # constraints.txt, so pip has nothing to decide; compiling is left to all processors, and what is never run is not compiled.
 INSTALL := $(BIN)/python -m pip install --quiet --disable-pip-version-check --no-compile --constraint constraints.txt
-COMPILE := $(BIN)/python -m compileall -q -j 0 -x '/(tests?|sympy|networkx|cfnlint|samtranslator|moto|docker|graphql|mypy|pip)/'
+COMPILE := $(BIN)/python -m compileall -qq -j 0 -x '/(tests?|sympy|networkx|cfnlint|samtranslator|moto|docker|graphql|mypy|pip)/'
 
 $(DEMO): pyproject.toml constraints.txt
 	$(PYTHON) -c 'import sys; sys.exit(sys.version_info < (3, 11) and "Python 3.11 or later is needed")'
 	$(PYTHON) -m venv $(VENV)
 	$(INSTALL) --editable .
 	# Where Python is told to keep nothing that it compiled, every process would compile it again.
-	$(COMPILE) src $(VENV)/lib
+	-$(COMPILE) src $(VENV)/lib
 	touch $@
 
 $(READY): $(DEMO)
 	$(INSTALL) --editable '.[dev,servers]'
-	$(COMPILE) $(VENV)/lib
+	-$(COMPILE) $(VENV)/lib
 	touch $@
 
 # Newer versions of everything, as pyproject.toml allows them; run the tests with them before they are checked in.
