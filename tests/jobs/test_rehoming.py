@@ -12,6 +12,7 @@ from pathlib import Path
 from typing import Any
 
 import pytest
+from msgspec.structs import replace
 
 import dunechest
 from dunechest.demo.applications import APPLICATIONS
@@ -230,14 +231,15 @@ def test_a_drive_that_cannot_hold_names_or_links_in_use_is_refused(
 
     (library / "a:b.txt").write_text("colon")
     (library / "to rope").symlink_to("rope.txt")
-    limits = drives.limits_of("exfat")
+    limits = replace(drives.limits_of("exfat"), largest=20)
+    (library / "film.raw").write_bytes(bytes(21))
     monkeypatch.setattr(drives, "pretend", lambda found: drives.with_limits(found, limits))
     monkeypatch.setattr(
         probe, "pretend", lambda found: probe.Probed(frozenset(":"), 255, False, True, False, False, 10_000_000)
     )
     with pytest.raises(dunechest.RefusedError) as error:
         dunechest.rehome(library, far)
-    assert codes(error) == {"names", "no-links"}
+    assert codes(error) == {"names", "no-links", "file-too-large"}
 
 
 def test_a_library_that_is_written_to_meanwhile_is_not_moved(

@@ -172,7 +172,7 @@ def _holds(where: NewPlace, kind: Kind, listing: Walk) -> Iterator[Finding]:
     large = [file for file in listing.files if limits.largest is not None and file.size > limits.largest]
     if large:
         yield Finding(
-            "too-large",
+            "file-too-large",
             "blocks",
             f"{number(len(large), 'file')} too large for that drive ({kept}); first {shown(large[0].path)}.",
             "Use a drive with another filesystem.",
