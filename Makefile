@@ -6,7 +6,7 @@ READY := $(VENV)/.ready
 
 DEMO := $(VENV)/.demo
 
-.PHONY: demo test quick room constraints windows macos coverage lint damage faults docs site layers screenshots bench clean
+.PHONY: demo test quick room mutants constraints windows macos coverage lint damage faults docs site layers screenshots bench clean
 
 demo: $(DEMO)
 	$(BIN)/dunechest demo
@@ -23,6 +23,10 @@ quick: $(READY)
 
 room: $(READY)
 	$(BIN)/python -m pytest -n 2 --dist worksteal -q $(if $(wildcard tests/$(R)),tests/$(R),$(wildcard tests/$(R)*.py))
+
+# Lines of a room changed one by one, and its tests run: make mutants R=jobs/reclaim/planning
+mutants: $(READY)
+	$(BIN)/python scripts/mutants.py $(if $(R),src/dunechest/$(R),--since HEAD~1)
 
 # A real Windows Python under wine, and the tour there; and a Python that looks like one of macOS.
 windows: $(READY)

@@ -164,6 +164,13 @@ def test_what_cannot_be_seen_did_not_vanish(
         assert dunechest.status().safe
 
 
+def test_a_folder_that_was_deleted_did_vanish(notes: Path, drives: dict[str, Path], command: Command) -> None:
+    _move(notes)
+    command("archive", notes, "--to", "red")
+    shutil.rmtree(notes / "all")
+    assert not first() and "30 files vanished" in messages()
+
+
 def test_a_pipe_in_the_place_of_a_file_holds_nothing_up(
     notes: Path, drives: dict[str, Path], command: Command
 ) -> None:
