@@ -415,6 +415,37 @@ def test_an_original_that_was_set_aside_goes_and_never_the_library(
     assert (moved.target / "rope.txt").is_file()
 
 
+def test_a_link_in_an_original_goes_only_if_it_was_one_when_it_was_set_aside(
+    library: Path, chests: list[dunechest.Chest], tmp_path: Path
+) -> None:
+    (library / "to rope").symlink_to("rope.txt")
+    moved = dunechest.rehome(library, chests[1].folder.parent)
+    assert moved.aside is not None
+    (moved.aside / "since").symlink_to(tmp_path)
+    (moved.aside / "rope.txt").unlink()
+    (moved.aside / "rope.txt").symlink_to("rafters/oar.txt")
+    (plan,) = dunechest.plan_reclaim(library)
+    assert plan.links == ("to rope",)
+    assert {path for path, _ in plan.staying} == {"since", "rope.txt"}
+    dunechest.reclaim(library)
+    assert {path.name for path in moved.aside.iterdir()} == {"since", "rope.txt"}
+
+
+def test_each_original_is_held_against_its_own_library(
+    library: Path, chests: list[dunechest.Chest], tmp_path: Path
+) -> None:
+    far = chests[1].folder.parent
+    other = library.with_name("quay")
+    shutil.copytree(library, other)
+    (other / "rope.txt").write_text("another rope")
+    moved = [dunechest.rehome(place, far) for place in (library, other)]
+    for place, own in zip((library, other), moved, strict=True):
+        (plan,) = dunechest.plan_reclaim(place)
+        assert (plan.live, plan.place, plan.staying) == (own.target, own.aside, ())
+        dunechest.reclaim(place)
+        assert own.aside is not None and not own.aside.exists()
+
+
 def test_a_harmed_list_or_a_harmed_library_keeps_the_original(
     library: Path, chests: list[dunechest.Chest], tmp_path: Path
 ) -> None:
