@@ -10,13 +10,16 @@ import time
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager
 from pathlib import Path
+from typing import Any
 
 import pytest
 
 import dunechest
+from dunechest import clock
 from dunechest.demo.applications import APPLICATIONS
 from dunechest.demo.world import World
 from dunechest.jobs.reclaim import carry_out
+from dunechest.ledger.folder import state_folder
 from tests.support import burrow
 from tests.support.homes import libraries_of, opens, same_files
 from tests.support.runs import Command
@@ -238,6 +241,47 @@ def test_copies_that_disagree_are_no_copies(library: Path, chests: list[duneches
     assert blocks(library) == {"not-identical"}
 
 
+def test_a_file_that_one_copy_lacks_keeps_the_original(proven: Path, chests: list[dunechest.Chest]) -> None:
+    (proven / "new.txt").write_text("a knot")
+    dunechest.archive(proven, chests[0])
+    (plan,) = dunechest.plan_reclaim(proven)
+    told = {copy.label: (copy.counts, copy.why_not) for copy in plan.copies}
+    assert told["blue"][0] and not told["sand"][0] and "new.txt" in told["sand"][1]
+    assert blocks(proven)
+    # Nor does one that no copy has go.
+    dunechest.archive(proven, chests[1])
+    (proven / "only here.txt").write_text("a shell")
+    assert not any(copy.counts for copy in dunechest.plan_reclaim(proven)[0].copies) and blocks(proven)
+
+
+def test_a_drill_of_long_ago_is_made_again(
+    proven: Path, chests: list[dunechest.Chest], monkeypatch: pytest.MonkeyPatch
+) -> None:
+    (state_folder() / "settings.toml").write_text("[protection]\ndrill_days = 10\n")
+    assert dunechest.plan_reclaim(proven)[0].to_drill == ""
+    now = clock.now()
+    monkeypatch.setattr(clock, "now", lambda: now + 11 * 86_400)
+    assert dunechest.plan_reclaim(proven)[0].to_drill == "blue"
+
+
+def test_a_copy_in_which_something_is_unfinished_is_none(
+    proven: Path, chests: list[dunechest.Chest], monkeypatch: pytest.MonkeyPatch
+) -> None:
+    real = dunechest.Chest.open
+
+    def unfinished(*words: Any, **more: Any) -> dunechest.Chest:
+        chest = real(*words, **more)
+        if chest.label == "sand":
+            chest.unfinished["shed"] = "an interrupted change could not be rolled back"
+        return chest
+
+    monkeypatch.setattr(dunechest.Chest, "open", unfinished)
+    (plan,) = dunechest.plan_reclaim(proven)
+    told = {copy.label: (copy.counts, copy.why_not) for copy in plan.copies}
+    assert told["sand"] == (False, "an interrupted change could not be rolled back")
+    assert blocks(proven)
+
+
 @pytest.mark.parametrize("victim", [7, 59])
 def test_an_original_set_aside_is_held_against_all_of_the_library(
     victim: int, tmp_path: Path, chests: list[dunechest.Chest]
@@ -379,7 +423,10 @@ def test_outside_files_go_only_where_that_is_asked_for(world: World, on_machine:
     outside[0].write_bytes(b"changed since")
     beside = outside[0].parent / "mine.txt"
     beside.write_text("not of the library")
-    (gone,) = dunechest.reclaim(world.photos, dunechest.ReclaimOptions(outside_files=True))
+    asked = dunechest.ReclaimOptions(outside_files=True)
+    (plan,) = dunechest.plan_reclaim(world.photos, asked)
+    assert plan.outside and "outside-files-left" not in {f.code for f in plan.findings}
+    (gone,) = dunechest.reclaim(world.photos, asked)
     assert outside[0].read_bytes() == b"changed since" and beside.is_file()
     assert not any(path.exists() for path in outside[1:])
     assert set(gone.outside_paths) == {str(path) for path in outside[1:]}
