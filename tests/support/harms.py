@@ -360,7 +360,7 @@ def try_mending(ground: Ground, other: dunechest.Chest, path: Path, harm: Harm, 
     results = dunechest.mend(here, helpers=[other])
     after = tree(here)
     # What a harm puts beside is nothing of ours.
-    unlike = [p for p in {*after, *truth} if after.get(p) != truth.get(p) and not p.endswith("/kept elsewhere")]
+    unlike = [p for p in {*after, *truth} if after.get(p) != truth.get(p) and Path(p).name != "kept elsewhere"]
     found = [f"{where}: worse: {p}" for p in unlike if harmed.get(p) == truth.get(p)]
     if unlike and all(result.well for result in results):
         found.append(f"{where}: said to be mended: {unlike}")
@@ -403,8 +403,11 @@ def _of_checks(here: Ground, path: Path, harm: Harm) -> Iterator[str]:
     for words in (("verify",), ("verify", "--quick")):
         status, out, err = run(*words, here.chest)
         yield from _sane(" ".join(words), status, out, err)
-        if status == 0 and not ("--quick" in words and bulk and not harm.sizes_tell):
+        # A log is no content: nothing that is archived is less intact without it.
+        if status == 0 and path.parts[0] != "log" and not ("--quick" in words and bulk and not harm.sizes_tell):
             yield f"{' '.join(words)}: status 0"
+    if path.parts[0] == "log":
+        yield from _sane("status", *run("status"))
     status, out, err = run("chest", "show", here.chest, "--json")
     yield from _sane("chest show", status, out, err)
     if status == 0 and _told(out) != here.listings["show"]:
