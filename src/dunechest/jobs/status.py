@@ -147,7 +147,12 @@ def status(*, office: bool = False, computer: str | None = None, everyone: bool 
         *of_harmed(known),
         *of_clones(known.chests, known.ledger),
         *next_steps(
-            protected, unprotected, chests_of, _naming(known, chests_of), _lies(known, protected), refused(known)
+            protected,
+            unprotected,
+            chests_of,
+            _naming(known, chests_of),
+            _lies(known, chests_of, protected),
+            refused(known),
         ),
         *of_strangers(protected, known),
         *of_loose([folder for folder in loose if not folder.standard]),
@@ -197,14 +202,14 @@ def _routines() -> tuple[RoutineState, ...]:
     return list_routines(ask_scheduler=False)
 
 
-def _lies(known: Known, libraries: Iterable[ProtectedLibrary]) -> dict[str, Lies]:
+def _lies(known: Known, chests: Iterable[ChestStatus], libraries: Iterable[ProtectedLibrary]) -> dict[str, Lies]:
     """Return where chests lie, by id, and libraries of this computer, by folder: as they are now, or as they were last."""
     found: dict[str, Lies] = {}
     for library in libraries:
         for copy in library.copies:
             weak = "" if copy.weak == "library-disk" else copy.weak
             found.setdefault(copy.chest, Lies(copy.marks, weak))
-    for chest in known.chests:
+    for chest in chests:
         if chest.present and known.office is None:
             try:
                 lies = physical(chest.folder)
