@@ -137,10 +137,25 @@ def status(*, office: bool = False, computer: str | None = None, everyone: bool 
         library for library, _ in libraries if not (library.here and is_ignored(library.origin, ignored))
     )
     routines = _routines() if known.office is None else ()
-    chests_of = one_of_each(known.chests, known.ledger)
     steps = (
         *of_moved(known.own_homes),
         *of_routines(routines),
+        *_steps(known, protected, unprotected),
+        *of_loose([folder for folder in loose if not folder.standard]),
+    )
+    chests = known.shown_chests(protected)
+    elsewhere = len(every) - len(libraries)
+    return Status(
+        protected, unprotected, steps, chests, known.homes, routines, known.office, elsewhere, len(known.ledger.harmed()),
+    )  # fmt: skip
+
+
+def _steps(
+    known: Known, protected: tuple[ProtectedLibrary, ...], unprotected: tuple[Unprotected, ...]
+) -> tuple[NextStep, ...]:
+    """Return what to do about what is known: of the office, the clock, the records, the chests and the libraries."""
+    chests = one_of_each(known.chests, known.ledger)
+    return (
         *of_office(),
         *of_clock(known),
         *of_put_back(known),
@@ -149,19 +164,13 @@ def status(*, office: bool = False, computer: str | None = None, everyone: bool 
         *next_steps(
             protected,
             unprotected,
-            chests_of,
-            _naming(known, chests_of),
-            _lies(known, chests_of, protected),
+            chests,
+            _naming(known, chests),
+            _lies(known, chests, protected),
             refused(known),
         ),
         *of_strangers(protected, known),
-        *of_loose([folder for folder in loose if not folder.standard]),
     )
-    chests = known.shown_chests(protected)
-    elsewhere = len(every) - len(libraries)
-    return Status(
-        protected, unprotected, steps, chests, known.homes, routines, known.office, elsewhere, len(known.ledger.harmed()),
-    )  # fmt: skip
 
 
 def _known(computer: str | None) -> Known:
