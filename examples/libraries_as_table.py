@@ -16,7 +16,7 @@ def progress(step: dunechest.Step) -> None:
 def main(folder: str) -> None:
     """Find the libraries below `folder`."""
     found = dunechest.find_libraries(folder, progress=progress)
-    print(found.to_frame()[["name", "kind", "files", "bytes"]].to_string(index=False))
+    print(found.to_frame()[["name", "kind", "file_count", "size_bytes"]].to_string(index=False))
     for known in found.libraries:
         readiness = dunechest.look(known.library)
         for finding in readiness.findings:

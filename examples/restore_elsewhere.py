@@ -12,7 +12,7 @@ def main(drive: str, library: str, folder: str) -> None:
     """Restore `library` from the chest on `drive` into `folder`."""
     chest = dunechest.get_chest(drive)
     plan = dunechest.plan_restore(chest, library, dunechest.RestoreOptions(into=folder))
-    print(f"{len(plan.files)} files, {plan.bytes} bytes, to {plan.place}")
+    print(f"{plan.file_count} files, {plan.size_bytes} bytes, to {plan.path}")
     for finding in plan.findings:
         print(f"{finding.severity} {finding.code}: {finding.message}")
     try:
@@ -20,7 +20,7 @@ def main(drive: str, library: str, folder: str) -> None:
     except dunechest.RefusedError as refusal:
         print("refused:", *(finding.code for finding in refusal.findings))
         return
-    print(f"{result.files} files restored; {'all well' if result.well else 'not all well'}")
+    print(f"{result.file_count} files restored; {'all well' if result.ok else 'not all well'}")
 
 
 if __name__ == "__main__":

@@ -29,7 +29,7 @@ import dunechest
 
 chest = dunechest.get_chest("/media/blue")
 for result in dunechest.archive(["/home/tern/Pictures/Dune Survey"], chest):
-    print(result.library, result.files_copied, result.well)
+    print(result.name, result.archived_count, result.ok)
 options = dunechest.ArchiveOptions(name="survey-again", read_all=True)
 try:
     dunechest.archive("/home/tern/Pictures/Dune Survey", chest, options)

@@ -8,7 +8,8 @@ from pathlib import Path
 
 from _pages import keep
 
-from dunechest.documents.schemas import BODIES, schema_of
+from dunechest.model.bodies import BODIES
+from dunechest.model.schemas import schema_of
 
 FOLDER = Path(__file__).resolve().parents[1] / "docs" / "schema"
 

@@ -190,7 +190,7 @@ def test_plans_are_carried_out_one_by_one_or_in_order(library: Path, chest: dune
     (tmp_path / "second").mkdir()
     (tmp_path / "second" / "a.txt").write_text("a")
     results = dunechest.carry_out(dunechest.plan_archive([library, tmp_path / "second"], chest))
-    assert [(result.bag, result.well) for result in results] == [("shed", True), ("second", True)]
+    assert [(result.archived_as, result.ok) for result in results] == [("shed", True), ("second", True)]
     for nonsense in (3, "shed", chest):
         with pytest.raises(TypeError, match="expected a plan"):
             dunechest.carry_out(nonsense)  # type: ignore[call-overload]
@@ -225,9 +225,9 @@ def test_tables_have_times_as_times(library: Path, chest: dunechest.Chest) -> No
 
     dunechest.archive(library, chest)
     editions = dunechest.list_editions(chest, "shed").to_frame()
-    assert isinstance(editions["archived"].dtype, pd.DatetimeTZDtype)
-    assert isinstance(dunechest.list_chests().to_frame()["seen"].dtype, pd.DatetimeTZDtype)
-    assert isinstance(dunechest.find_libraries(library).to_frame()["changed"].dtype, pd.DatetimeTZDtype)
+    assert isinstance(editions["archived_at"].dtype, pd.DatetimeTZDtype)
+    assert isinstance(dunechest.list_chests().to_frame()["last_seen_at"].dtype, pd.DatetimeTZDtype)
+    assert isinstance(dunechest.find_libraries(library).to_frame()["changed_at"].dtype, pd.DatetimeTZDtype)
 
 
 def test_without_pandas_a_table_says_what_to_install(
@@ -244,15 +244,15 @@ def test_arguments_are_taken_as_values_paths_and_names(library: Path, chest: dun
     value = dunechest.library_at(library)
     for given in (library, str(library), value, [library], (str(library),), [value]):
         (result,) = dunechest.archive(given, chest.folder)
-        assert result.library == "shed"
+        assert result.name == "shed"
     assert dunechest.get_library(value) is value
     assert dunechest.get_chest(chest) is chest
     for libraries in ("shed", ["shed"], ("shed",)):
-        assert [check.bag for check in dunechest.verify(chest.folder.parent, libraries).checks] == ["shed"]
+        assert [check.name for check in dunechest.verify(chest.folder.parent, libraries).libraries] == ["shed"]
     assert dunechest.drill(str(chest.folder), "shed")[0].passed
     results = dunechest.restore_several(chest.folder, options=dunechest.RestoreOptions(into=tmp_path / "back"))
-    assert [result.bag for result in results] == ["shed"]
-    assert dunechest.verify(chest, seconds=60).checks[0].well
+    assert [result.name for result in results] == ["shed"]
+    assert dunechest.verify(chest, seconds=60).libraries[0].ok
 
 
 def test_errors_are_the_builtin_ones_too_and_carry_data(chest: dunechest.Chest, tmp_path: Path) -> None:

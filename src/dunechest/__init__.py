@@ -11,9 +11,9 @@ Examples
 >>> _ = (home / "notes.txt").write_text("spring tide at noon")
 >>> chest = dunechest.create_chest(drive, "blue")
 >>> (result,) = dunechest.archive(home, chest)
->>> result.files_copied
+>>> result.archived_count
 1
->>> dunechest.verify(chest).well
+>>> dunechest.verify(chest).ok
 True
 """
 
@@ -174,7 +174,7 @@ if TYPE_CHECKING:
     from dunechest.jobs.search import FoundCopy, FoundFile, SearchOptions, SearchResult, search
     from dunechest.jobs.servers import remember_server
     from dunechest.jobs.status import Status, status
-    from dunechest.jobs.study.choice import Choice, LeftBehind
+    from dunechest.jobs.study.choice import Choice, LeftOutFile
     from dunechest.jobs.study.contents import Contents
     from dunechest.jobs.study.drive import Drive
     from dunechest.jobs.study.room import Room
@@ -419,7 +419,7 @@ _MODULES = {
     "jobs.study.contents": ("Contents",),
     "jobs.study.drive": ("Drive",),
     "jobs.study.room": ("Room",),
-    "jobs.study.choice": ("Choice", "LeftBehind"),
+    "jobs.study.choice": ("Choice", "LeftOutFile"),
     "jobs.study.selection": ("Selection", "OutsideFile"),
     "jobs.undo": ("undo",),
     "jobs.undo.plan": ("UndoAction", "UndoPlan"),
@@ -569,7 +569,7 @@ __all__ = [
     "KindFileError",
     "LeaseLostError",
     "Left",
-    "LeftBehind",
+    "LeftOutFile",
     "LeftOut",
     "Library",
     "LibraryComparison",
@@ -812,8 +812,8 @@ def __getattr__(name: str) -> Any:
 
 def _make_public(value: Any) -> None:
     """Have a class or function say that it is of this package: where it is defined is nobody's concern."""
-    # The types of records find the types of their fields by their module, when they are first read or written.
-    if callable(value) and not hasattr(value, "__struct_fields__"):
+    # The types of values find the types of their fields by their module, when they are first read or written.
+    if callable(value) and not any(hasattr(value, own) for own in ("__struct_fields__", "_fields", "_told")):
         value.__module__ = __name__
 
 

@@ -7,13 +7,22 @@ the command line (``--ignore CODE``) and a program can test for it.
 from __future__ import annotations
 
 from collections.abc import Iterable
-from typing import Literal
+from typing import ClassVar, Literal
 
 import msgspec
 
 Severity = Literal["blocks", "warning", "info"]
 
 _ORDER: dict[str, int] = {"blocks": 0, "warning": 1, "info": 2}
+
+
+class FindingData(msgspec.Struct, frozen=True):
+    """What a finding concerns, and whether ``--ignore`` overrules it."""
+
+    _maybe: ClassVar[tuple[str, ...]] = ("library",)
+
+    can_be_ignored: bool
+    library: str | None = None
 
 
 class Finding(msgspec.Struct, frozen=True):
@@ -33,11 +42,18 @@ class Finding(msgspec.Struct, frozen=True):
         Whether ``--ignore CODE`` may overrule it. A lack of room does not yield.
     """
 
+    _told: ClassVar[tuple[str, ...]] = ("code", "severity", "message", "action", "data")
+
     code: str
     severity: Severity
     message: str
     action: str
     yields: bool = False
+
+    @property
+    def data(self) -> FindingData:
+        """What it concerns."""
+        return FindingData(self.yields)
 
 
 def most_serious_first(findings: Iterable[Finding]) -> tuple[Finding, ...]:

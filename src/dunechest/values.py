@@ -2,14 +2,10 @@
 
 from __future__ import annotations
 
-from collections.abc import Collection, Iterable, Mapping, Sequence
-from importlib import import_module
-from typing import TYPE_CHECKING, Any, ClassVar, NoReturn, TypeVar
+from pathlib import Path
+from typing import TYPE_CHECKING, Any, ClassVar, NamedTuple, NoReturn, TypeVar
 
 from blake3 import blake3
-
-from dunechest.documents.plain import plain
-from dunechest.errors import PackageMissingError
 
 if TYPE_CHECKING:
     import pandas as pd
@@ -22,14 +18,36 @@ class Value:
 
     #: The fields and properties that `repr` shows.
     _shown: ClassVar[tuple[str, ...]] = ()
-    #: The document that it is: module and struct in `dunechest.documents`; its fields as they are if empty.
-    _document: ClassVar[str] = ""
+    #: The fields and properties that its document has, in order; all fields if empty.
+    _told: ClassVar[tuple[str, ...]] = ()
+    #: The list that `to_frame` makes a table of.
+    _rows: ClassVar[str] = ""
 
     def to_dict(self) -> dict[str, Any]:
         """Return the value as JSON values, just as the command line's document has it."""
-        if self._document:
-            return document_of(self)
-        return {name: plain(getattr(self, name)) for name in self.__struct_fields__}  # type: ignore[attr-defined]
+        from dunechest.document import to_json
+
+        return to_json(self)
+
+    def to_frame(self, of: str = "") -> pd.DataFrame:
+        """Return one of the value's lists as a table: a row for each item, with a column for each of its single values.
+
+        Parameters
+        ----------
+        of : str
+            Name of the list, such as ``findings``, or of a list in its items: ``libraries.problems``. The one that matters
+            most, if it is empty.
+
+        Raises
+        ------
+        PackageMissingError
+            If pandas is not installed.
+        UsageError
+            If there is no such list.
+        """
+        from dunechest.table import table_of
+
+        return table_of(self, of or self._rows)
 
     def __repr__(self) -> str:
         shown = " ".join(f"{name}={getattr(self, name)!r}" for name in self._shown)
@@ -40,12 +58,39 @@ _K = TypeVar("_K")
 _V = TypeVar("_V")
 
 
-def document_of(value: Value) -> dict[str, Any]:
-    """Return the JSON document of a value that has one."""
-    from dunechest.documents.base import fill, to_json
+class PathAndWhy(NamedTuple):
+    """A path, and what is the matter with it."""
 
-    module, _, name = value._document.partition(".")
-    return to_json(fill(getattr(import_module(f"dunechest.documents.{module}"), name), value))
+    path: str
+    why: str
+
+
+class RenamedPath(NamedTuple):
+    """A path that has another name here."""
+
+    path: str
+    new_path: str
+
+
+class MovedPath(NamedTuple):
+    """A file that was moved, and where it is now."""
+
+    path: str
+    new_path: Path
+
+
+class SetAside(NamedTuple):
+    """Something that was in the way, and where it is now."""
+
+    path: Path
+    new_path: Path
+
+
+class StoredName(NamedTuple):
+    """A name that the drive or a manifest cannot hold, and the one it is stored under."""
+
+    path: str
+    stored_as: str
 
 
 class FrozenDict(dict[_K, _V]):
@@ -75,35 +120,3 @@ def digest_of_values(value: Any) -> str:
     import json
 
     return blake3(json.dumps(value, sort_keys=True, ensure_ascii=True).encode()).hexdigest()
-
-
-def frame(rows: Iterable[Mapping[str, Any]], columns: Sequence[str], times: Collection[str] = ()) -> pd.DataFrame:
-    """Return a table, a row for each mapping.
-
-    Parameters
-    ----------
-    rows : iterable of mapping
-        Values by column.
-    columns : sequence of str
-        The columns, in order; they are there even without a row.
-    times : collection of str
-        Those that hold times: text as RFC 3339 writes it, or seconds since 1970. They become times in UTC.
-
-    Raises
-    ------
-    PackageMissingError
-        If pandas is not installed.
-    """
-    try:
-        import pandas as pd
-    except ImportError as error:
-        raise PackageMissingError(
-            "A table needs pandas, which is not installed. Install it with: pip install 'dunechest[frames]'"
-        ) from error
-    table = pd.DataFrame(list(rows), columns=list(columns))
-    for column in times:
-        if pd.api.types.is_numeric_dtype(table[column]):
-            table[column] = pd.to_datetime(table[column], utc=True, unit="s")
-        else:
-            table[column] = pd.to_datetime(table[column], utc=True)
-    return table

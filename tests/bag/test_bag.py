@@ -102,10 +102,10 @@ def test_a_declaration_that_is_none_is_refused(text: str) -> None:
 def test_a_bag_that_someone_else_made_is_verified(algorithm: str, tmp_path: Path) -> None:
     bag = make_bag(tmp_path / "bag", algorithm)
     result = dunechest.verify(bag)
-    assert result.well
-    assert result.checks[0].kind == "foreign bag"
+    assert result.ok
+    assert result.libraries[0].kind == "foreign bag"
     flip(bag / "data" / "one.txt")
-    (state,) = dunechest.verify(bag).checks[0].states
+    (state,) = dunechest.verify(bag).libraries[0].problems
     assert (state.path, state.state) == ("data/one.txt", "changed")
 
 
@@ -115,14 +115,14 @@ def test_another_algorithm_is_one_entry(tmp_path: Path, monkeypatch: pytest.Monk
     (tmp_path / "drive").mkdir()
     chest = dunechest.create_chest(tmp_path / "drive", "red")
     bag = make_bag(chest.folder / "bags" / "theirs", "blake2b")
-    assert dunechest.verify(chest).well
+    assert dunechest.verify(chest).ok
     into = dunechest.RestoreOptions(into=str(tmp_path / "back"))
-    assert dunechest.restore(chest, "theirs", into).well
+    assert dunechest.restore(chest, "theirs", into).ok
     assert (tmp_path / "back" / "one.txt").read_bytes() == (bag / "data" / "one.txt").read_bytes()
     flip(bag / "data" / "one.txt")
-    assert not dunechest.verify(chest).well
+    assert not dunechest.verify(chest).ok
     into = dunechest.RestoreOptions(into=str(tmp_path / "again"))
-    assert not dunechest.restore(chest, "theirs", into).well
+    assert not dunechest.restore(chest, "theirs", into).ok
 
 
 def test_each_state_of_a_foreign_bag(tmp_path: Path, command: Command) -> None:
@@ -142,7 +142,7 @@ def test_fetch_is_read_and_never_fetched(tmp_path: Path) -> None:
     bag = make_bag(tmp_path / "bag", "sha256")
     (bag / "data" / "one.txt").unlink()
     (bag / "fetch.txt").write_text("http://127.0.0.1:1/never 18 data/one.txt\nbad line\n")
-    states = {s.path: s for s in dunechest.verify(bag).checks[0].states}
+    states = {s.path: s for s in dunechest.verify(bag).libraries[0].problems}
     assert states["data/one.txt"].state == "missing"
     assert "fetch.txt" in states["data/one.txt"].why
     assert "line 2" in states["fetch.txt"].why
@@ -150,33 +150,33 @@ def test_fetch_is_read_and_never_fetched(tmp_path: Path) -> None:
 
 def test_oxum_is_what_a_quick_check_of_a_foreign_bag_goes_by(tmp_path: Path) -> None:
     bag = make_bag(tmp_path / "bag", "sha256")
-    assert dunechest.verify(bag, quick=True).well
+    assert dunechest.verify(bag, quick=True).ok
     (bag / "data" / "one.txt").write_text("longer than it was before")
-    assert not dunechest.verify(bag, quick=True).well
+    assert not dunechest.verify(bag, quick=True).ok
 
 
 def test_older_versions_and_other_encodings(tmp_path: Path) -> None:
     old = make_bag(tmp_path / "old", "md5", version="0.97")
-    assert dunechest.verify(old).well
+    assert dunechest.verify(old).ok
     odd = make_bag(tmp_path / "odd", "sha1", encoding="UTF-16", names=("gr\u00fcn.txt",))
-    assert dunechest.verify(odd).well
+    assert dunechest.verify(odd).ok
 
 
 def test_several_manifests_must_all_agree(tmp_path: Path) -> None:
     bag = make_bag(tmp_path / "bag", "sha256")
     make_bag(bag, "md5")
-    assert dunechest.verify(bag).well
+    assert dunechest.verify(bag).ok
     flip(bag / "manifest-md5.txt", 3)
-    assert not dunechest.verify(bag).well
+    assert not dunechest.verify(bag).ok
 
 
 def test_tag_manifest_of_a_foreign_bag_is_checked(tmp_path: Path) -> None:
     bag = make_bag(tmp_path / "bag", "sha256")
     content = (bag / "bag-info.txt").read_bytes()
     (bag / "tagmanifest-sha256.txt").write_text(f"{hashlib.sha256(content).hexdigest()}  bag-info.txt\n")
-    assert dunechest.verify(bag).well
+    assert dunechest.verify(bag).ok
     (bag / "bag-info.txt").write_bytes(content + b"Contact: nobody\n")
-    (state,) = dunechest.verify(bag).checks[0].states
+    (state,) = dunechest.verify(bag).libraries[0].problems
     assert (state.path, state.state) == ("bag-info.txt", "changed")
 
 
@@ -191,7 +191,7 @@ def test_a_manifest_that_names_the_world_outside_touches_nothing(tmp_path: Path)
     read = read_bag(bag)
     assert all("secret" not in path for m in read.payload for path in m.entries)
     assert not any(path.startswith("data/door/") for path in list_bag(bag).files)
-    assert not dunechest.verify(bag).well
+    assert not dunechest.verify(bag).ok
 
 
 def test_no_bag_at_all_is_said_so(tmp_path: Path, command: Command) -> None:

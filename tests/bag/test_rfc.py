@@ -257,11 +257,11 @@ RULES = (
 def test_a_bag_that_keeps_it_is_valid_and_one_that_does_not_is_not(rule: Rule, tmp_path: Path) -> None:
     good = make_bag(tmp_path / "good", "sha256", version=rule.version)
     rule.keeps(good)
-    assert [s for s in dunechest.verify(good).checks[0].states if s.state != "noted"] == []
+    assert [s for s in dunechest.verify(good).libraries[0].problems if s.state != "noted"] == []
     bad = make_bag(tmp_path / "bad", "sha256", version=rule.version)
     rule.breaks(bad)
     try:
-        assert not dunechest.verify(bad).well
+        assert not dunechest.verify(bad).ok
     except dunechest.UsageError:
         assert not (bad / "bagit.txt").exists(), "without a declaration it is no bag at all"
 
@@ -271,11 +271,11 @@ def test_drafts_before_it_are_judged_by_what_they_asked_for(tmp_path: Path) -> N
     make_bag(bag, "md5", version="0.97", names=("one.txt", "two.txt"))
     lines = (bag / "manifest-md5.txt").read_text().splitlines(keepends=True)
     (bag / "manifest-md5.txt").write_text(lines[0])
-    assert dunechest.verify(bag).well, "one manifest that lists a file was enough"
+    assert dunechest.verify(bag).ok, "one manifest that lists a file was enough"
     literal = make_bag(tmp_path / "percent", "md5", version="0.97", names=("100%25.txt",))
     manifest = literal / "manifest-md5.txt"
     manifest.write_text(manifest.read_text().replace("%2525", "%25"))
-    assert dunechest.verify(literal).well, "a percent sign was not written in another way"
+    assert dunechest.verify(literal).ok, "a percent sign was not written in another way"
 
 
 def test_the_table_in_the_docs_has_each_of_them() -> None:

@@ -170,7 +170,7 @@ def test_a_link_in_place_of_a_bag_is_not_written_through(
 
 def test_a_chest_on_a_read_only_place_can_be_read(library: Path, chest: dunechest.Chest, tmp_path: Path) -> None:
     dunechest.archive([library], chest)
-    assert dunechest.verify(dunechest.Chest.open(chest.folder)).well
+    assert dunechest.verify(dunechest.Chest.open(chest.folder)).ok
     before = facts(chest.folder)
     dunechest.restore(
         dunechest.Chest.open(chest.folder), "shed", dunechest.RestoreOptions(into=str(tmp_path / "back"))

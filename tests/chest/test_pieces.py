@@ -58,7 +58,7 @@ def test_earlier_states_of_large_files_are_kept_in_pieces(
     size = sum(p.stat().st_size for p in (bag / "dune" / "earlier").rglob("*") if p.is_file())
     assert size < 2 * 800_000, "five earlier states cost less than two whole ones"
     assert sha512sum(bag).returncode == 0
-    assert dunechest.verify(chest).well
+    assert dunechest.verify(chest).ok
     for number, content in truth.items():
         assert back(chest, "lib", number, tmp_path / "back") == content, number
     assert (
@@ -73,7 +73,7 @@ def test_earlier_states_of_large_files_are_kept_in_pieces(
     monkeypatch.setattr(planning, "kept_by", lambda *rest: keep)
     plan = carry_out(dunechest.plan_drop(chest, "lib", "the last 1"))
     assert set(plan.kept) == keep
-    assert dunechest.verify(chest).well
+    assert dunechest.verify(chest).ok
     for number in keep:
         assert back(chest, "lib", number, tmp_path / "back") == truth[number], number
     (catalogue / "catalogue.bin").unlink()
@@ -112,13 +112,13 @@ def test_damaged_pieces_are_told_and_nothing_wrong_comes_back(
     whole = path.read_bytes()
     for place in (60, len(whole) // 2, len(whole) - 30):
         path.write_bytes(whole[:place] + bytes([whole[place] ^ 1]) + whole[place + 1 :])
-        assert not dunechest.verify(chest).well
+        assert not dunechest.verify(chest).ok
         result = dunechest.restore(chest, "lib", dunechest.RestoreOptions(into=str(tmp_path / "back"), edition=1))
         content = (tmp_path / "back" / "catalogue.bin").exists()
-        assert result.well == content
+        assert result.ok == content
         shutil.rmtree(tmp_path / "back")
     path.write_bytes(whole)
-    assert dunechest.restore(chest, "lib", dunechest.RestoreOptions(into=str(tmp_path / "back"), edition=1)).well
+    assert dunechest.restore(chest, "lib", dunechest.RestoreOptions(into=str(tmp_path / "back"), edition=1)).ok
 
 
 def test_a_hostile_archive_of_pieces_is_bounded(tmp_path: Path) -> None:

@@ -15,7 +15,8 @@ import pytest
 
 import dunechest
 from dunechest.cli.app import every_command
-from dunechest.documents.schemas import BODIES, schema_of
+from dunechest.model.bodies import BODIES
+from dunechest.model.schemas import schema_of
 from tests.support.households import meet
 from tests.support.runs import Command
 from tests.support.trees import bag_of, flip
@@ -291,7 +292,7 @@ def test_the_command_and_the_library_tell_the_same(library: Path, chest: duneche
     same(only("look", library), dunechest.look(library))
     found = command("find", library.parent, "--json").json
     assert found["unknown_folders"] == dunechest.find_libraries(library.parent).to_dict()["unknown_folders"]
-    same(only("verify", chest.folder), dunechest.verify(chest).checks[0])
+    same(only("verify", chest.folder), dunechest.verify(chest).libraries[0])
     same(only("editions", "list", chest.folder, "shed"), dunechest.list_editions(chest, "shed"))
     shown = command("chest", "show", chest.folder, "--json").json
     assert shown["libraries"] == dunechest.show_chest(chest).to_dict()["libraries"]

@@ -154,7 +154,7 @@ def test_a_single_file_that_is_in_the_way(
     (shelf / "log.txt").write_text("mine")
     before = facts(shelf, times=False)
     result = dunechest.restore(chest, "log-txt", RestoreOptions(day="2026-01-02", **choice))  # type: ignore[arg-type]
-    assert result.well, result.proof
+    assert result.ok, result.proof
     assert {path.name: path.read_text() for path in shelf.iterdir()} == now
     if choice.get("on_conflict") != "keep-mine":
         dunechest.undo()
@@ -225,7 +225,7 @@ def test_a_move_with_deletion_asks_one_question(
     assert (status, seen.count("[y/N]"), seen.count("only-copy:")) == (0, 1, 1), seen
     assert library.is_symlink() and facts(drive / library.name) == before
     assert not list(library.parent.glob("*set aside*"))
-    assert dunechest.rehome_back(library).aside is not None
+    assert dunechest.rehome_back(library).set_aside_path is not None
     status, seen = talk(["reclaim", str(library)], {b"[y/N]": b"n\n"})
     assert (status, "This is a plan" in seen, len(list(drive.glob("shed (set aside*")))) == (3, False, 1)
     status, seen = talk(["reclaim", str(library)], {b"[y/N]": b"y\n"})

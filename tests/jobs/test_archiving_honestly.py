@@ -132,17 +132,17 @@ def test_very_long_names_of_hard_links_and_large_files_come_and_go(tmp_path: Pat
     truth = {}
     for edition in range(1, 4):
         (account,) = dunechest.archive([library], chest)
-        assert (account.edition, account.well) == (edition, True)
+        assert (account.edition, account.ok) == (edition, True)
         truth[edition] = facts(library)
         content = bytearray(large.read_bytes())
         content[100:200] = os.urandom(100)
         large.write_bytes(content)
-    assert dunechest.verify(chest).well
+    assert dunechest.verify(chest).ok
     for edition, wanted in truth.items():
         result = dunechest.restore(
             chest, "long", dunechest.RestoreOptions(into=str(tmp_path / f"back {edition}"), edition=edition)
         )
-        assert (result.well, facts(tmp_path / f"back {edition}") == wanted) == (True, True)
+        assert (result.ok, facts(tmp_path / f"back {edition}") == wanted) == (True, True)
 
 
 def test_a_file_that_its_owner_may_not_read_is_restored_by_anyone(
@@ -156,7 +156,7 @@ def test_a_file_that_its_owner_may_not_read_is_restored_by_anyone(
     (bag / "dune/files.jsonl").write_text("".join(json.dumps(line, separators=(",", ":")) + "\n" for line in lines))
     reseal(bag)
     result = dunechest.restore(chest, "shed", dunechest.RestoreOptions(into=str(tmp_path / "back")))
-    assert result.well, result.not_done
+    assert result.ok, result.not_restored
     back = tmp_path / "back"
     assert {line["mode"] for line in lines} == {
         (back / line["path"].removeprefix("library/")).stat().st_mode & 0o777 for line in lines
@@ -177,7 +177,7 @@ def test_a_name_that_is_a_file_here_and_a_folder_there_is_no_end(tmp_path: Path,
     (place / "folder there").write_text("mine too")
     before = facts(place, times=False)
     result = dunechest.restore(chest, "both-ways", RestoreOptions(into=str(place), if_exists="merge"))
-    assert result.well, result.not_done
+    assert result.ok, result.not_restored
     assert (place / "folder there").read_text() == "mine too"
     assert (place / "file there" / "mine").read_text() == "mine"
     assert (place / "folder there (from blue)" / "x").read_text() == "x"
@@ -188,7 +188,7 @@ def test_a_name_that_is_a_file_here_and_a_folder_there_is_no_end(tmp_path: Path,
     kept = dunechest.restore(
         chest, "both-ways", RestoreOptions(into=str(place), if_exists="merge", on_conflict="keep-mine")
     )
-    assert len(kept.kept) == 3
+    assert len(kept.kept_paths) == 3
     assert facts(place, times=False) == before
 
 

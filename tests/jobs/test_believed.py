@@ -102,9 +102,9 @@ def test_times_and_modes_are_never_taken_from_a_list_that_is_not_proven(
 ) -> None:
     sub(bag_of(chest, "nets") / "dune/files.jsonl", b'"mode":384', b'"mode":511')
     result = dunechest.restore(chest, "nets", dunechest.RestoreOptions(into=str(tmp_path / "back")))
-    assert not result.well
+    assert not result.ok
     assert (tmp_path / "back" / "secret").stat().st_mode & 0o077 & ~0o044 == 0
-    assert [fault.path for fault in result.damage] == ["dune/files.jsonl"]
+    assert [fault.path for fault in result.damaged_records] == ["dune/files.jsonl"]
 
 
 def test_totals_stand_in_two_places_for_every_edition(three: Path, chest: dunechest.Chest, command: Command) -> None:
@@ -235,7 +235,7 @@ def test_what_the_archive_lost_is_given_back_by_the_library_and_said(
     assert command("verify", chest.folder).status == 0
     shutil.rmtree(data)
     assert command("archive", three, "--to", chest.folder).status == 0
-    assert dunechest.verify(chest).well
+    assert dunechest.verify(chest).ok
     (data / "3").unlink()
     info = (three / "a" / "3").stat()
     (three / "a" / "3").write_bytes(b"x" * info.st_size)
@@ -254,7 +254,7 @@ def test_a_wrong_fast_digest_is_not_the_last_word(three: Path, chest: dunechest.
     sub(bag / "manifest-sha512.txt", b"data/library/a/2", b"data/library/a/x")
     result = dunechest.restore(chest, "nets", dunechest.RestoreOptions(into=str(tmp_path / "back")))
     assert (tmp_path / "back" / item["path"].removeprefix("library/")).exists()
-    assert not result.well
+    assert not result.ok
 
 
 def test_a_failed_check_ends_proven_and_a_quick_one_takes_nothing_back(
@@ -282,7 +282,7 @@ def test_a_failed_check_ends_proven_and_a_quick_one_takes_nothing_back(
 
 def test_a_slow_verification_misses_what_is_gone_too(three: Path, chest: dunechest.Chest) -> None:
     shutil.rmtree(bag_of(chest, "nets"))
-    assert [check.kind for check in verify_for(chest, 5.0).checks] == ["missing"]
+    assert [check.kind for check in verify_for(chest, 5.0).libraries] == ["missing"]
 
 
 def test_two_chests_of_one_id_are_two(

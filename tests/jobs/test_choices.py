@@ -58,7 +58,7 @@ def test_look_lists_parts_with_counts_and_sizes(pristine: World, command: Comman
             assert part["size_bytes"] == sum(p.stat().st_size for p in paths | sidecars)
             assert part["needed_paths"] == ["catalogue.glw"]
     frame = dunechest.look(pristine.photos).to_frame("parts")
-    assert list(frame["name"]) == sorted(albums)
+    assert list(frame["title"]) == sorted(albums)
     assert "album" in command("look", pristine.photos).out
 
 
@@ -74,15 +74,15 @@ def test_a_part_takes_its_files_its_outside_files_what_it_needs_and_nothing_else
     assert account["found_count"] == account["archived_count"] + len(account["left_out"])
     bag = account["archived_as"]
     assert bag == "shore-recordings-for-the-boat"
-    names = {f"library/{path}" for path in (*part.files, *part.needs)}
+    names = {f"library/{path}" for path in (*part.files, *part.needed_paths)}
     assert {n for n in stored(chest, bag) if n.startswith("library/")} == names
-    assert len(stored(chest, bag)) == len(names) + len(part.outside_files)
+    assert len(stored(chest, bag)) == len(names) + len(part.outside_paths)
     record = record_of(chest, bag)
     assert record["partial"] == ["For the boat"]
     how_to = (bag_of(chest, bag) / "HOW-TO-RESTORE.txt").read_text()
     assert "ONLY A PART:     For the boat" in how_to
     assert sha512sum(bag_of(chest, bag)).returncode == 0
-    assert dunechest.verify(chest).well
+    assert dunechest.verify(chest).ok
     ran = command("restore", "blue", bag, "--into", world.folder / "back")
     assert ran.status == 0
     assert "only a part" in ran.out
@@ -104,11 +104,13 @@ def test_a_part_alone_opens_in_its_application(
     place: Path = getattr(world, library)
     chest = dunechest.Chest.create(world.blue, "blue")
     (account,) = dunechest.archive([place], chest, dunechest.ArchiveOptions(choice=Choice(parts=(part,))))
-    assert account.well
+    assert account.ok
     every = {file.path for file in walk(str(place)).files}
-    assert {n.removeprefix("library/") for n in stored(chest, account.bag) if n.startswith("library/")} < every
+    assert {
+        n.removeprefix("library/") for n in stored(chest, account.archived_as) if n.startswith("library/")
+    } < every
     home = tmp_path / "elsewhere"
-    dunechest.restore(chest, account.bag, dunechest.RestoreOptions(into=str(home / "lib")))
+    dunechest.restore(chest, account.archived_as, dunechest.RestoreOptions(into=str(home / "lib")))
     keeper = APPLICATIONS[application](home)
     keeper.point_to(home / "lib")
     (item,) = [p for p in dunechest.look(place).parts if p.title == part]
@@ -139,7 +141,7 @@ def test_links_and_empty_folders_of_a_part_come_along(world: World, chest: dunec
     (account,) = dunechest.archive(
         [world.games], chest, dunechest.ArchiveOptions(choice=Choice(parts=("Lanternfish",)))
     )
-    dunechest.restore(chest, account.bag, dunechest.RestoreOptions(into=str(tmp_path / "back")))
+    dunechest.restore(chest, account.archived_as, dunechest.RestoreOptions(into=str(tmp_path / "back")))
     assert (tmp_path / "back" / "titles" / "lanternfish" / "saves").is_dir()
     assert os.readlink(tmp_path / "back" / "titles" / "lanternfish" / "latest") == "saves"
     assert not (tmp_path / "back" / "titles" / "other empty").exists()
@@ -169,7 +171,7 @@ def test_an_outside_file_is_gathered_once_however_often_it_is_named(
     for path, item in outside_files.items():
         assert (bag_of(chest, "burrow") / "data" / item["stored"]).read_bytes() == Path(path).read_bytes()
     assert len({item["stored"] for item in outside_files.values()}) == 2
-    assert dunechest.verify(chest).well
+    assert dunechest.verify(chest).ok
 
 
 def test_outside_files_that_stay_are_counted_as_not_protected(
@@ -211,7 +213,7 @@ def test_nothing_is_gathered_that_a_file_has_no_business_to_name(tmp_path: Path,
         refer(library, path)
     (library / "walks" / "bad.m3u8").write_text("file:///etc/passwd\n/dev/zero\n../../../../../../../../etc/passwd\n")
     (account,) = dunechest.archive([library], chest)
-    assert (account.well, account.outside_files) == (True, 0)
+    assert (account.ok, account.outside_count) == (True, 0)
     assert all(name.startswith("library/") for name in stored(chest, "burrow"))
 
 

@@ -51,14 +51,14 @@ def test_after_a_restore_on_a_new_computer_the_next_archive_continues(
     dunechest.archive(diary(home / "Documents" / "Diary"), chest)
     new = another_computer(monkeypatch, tmp_path)
     shutil.move(home, tmp_path / "gone")
-    assert dunechest.restore(chest.folder, "diary", dunechest.RestoreOptions(into=str(new / "My Days"))).well
+    assert dunechest.restore(chest.folder, "diary", dunechest.RestoreOptions(into=str(new / "My Days"))).ok
     (plan,) = dunechest.plan_archive(new / "My Days", chest.folder)
-    assert (plan.bag, plan.state) == ("diary", "unchanged")
+    assert (plan.archived_as, plan.state) == ("diary", "unchanged")
     (new / "My Days" / "day 3.txt").write_text("no terns")
     (plan,) = dunechest.plan_archive(new / "My Days", chest.folder)
-    assert (plan.bag, plan.state) == ("diary", "next")
+    assert (plan.archived_as, plan.state) == ("diary", "next")
     assert "continues" in codes(plan)
-    assert dunechest.carry_out(plan).well
+    assert dunechest.carry_out(plan).ok
     assert edition_there(chest, "diary") == 2
     # From now on it comes from here, and nothing needs to be said.
     (new / "My Days" / "day 4.txt").write_text("one tern")
@@ -74,7 +74,7 @@ def test_after_a_new_set_up_of_the_same_computer_it_continues(
     monkeypatch.setenv("DUNECHEST_HOME", str(tmp_path / "fresh"))
     (place / "day 1.txt").write_text("changed")
     (account,) = dunechest.archive(place, chest.folder)
-    assert (account.bag, account.edition, account.well) == ("diary", 2, True)
+    assert (account.archived_as, account.edition, account.ok) == ("diary", 2, True)
 
 
 @pytest.mark.parametrize("new", ["Documents/Journal", "Desktop/Diary"])
@@ -86,10 +86,10 @@ def test_a_moved_or_renamed_folder_continues(
     (home / new).parent.mkdir(exist_ok=True)
     place.rename(home / new)
     (account,) = dunechest.archive(home / new, chest)
-    assert (account.bag, account.state) == ("diary", "unchanged")
+    assert (account.archived_as, account.state) == ("diary", "unchanged")
     (home / new / "more.txt").write_text("more")
     (account,) = dunechest.archive(home / new, chest)
-    assert (account.bag, account.edition) == ("diary", 2)
+    assert (account.archived_as, account.edition) == ("diary", 2)
 
 
 def test_a_copy_beside_the_original_is_another_library(home: Path, chest: dunechest.Chest) -> None:
@@ -97,7 +97,7 @@ def test_a_copy_beside_the_original_is_another_library(home: Path, chest: dunech
     dunechest.archive(place, chest)
     shutil.copytree(place, home / "Copy")
     (account,) = dunechest.archive(home / "Copy", chest)
-    assert (account.bag, account.state) == ("copy", "archived")
+    assert (account.archived_as, account.state) == ("copy", "archived")
     shutil.copytree(place, home / "Desktop" / "Diary")
     with pytest.raises(dunechest.RefusedError, match="already taken"):
         dunechest.archive(home / "Desktop" / "Diary", chest)
@@ -159,4 +159,4 @@ def test_a_single_file_that_was_renamed_continues(home: Path, chest: dunechest.C
     dunechest.archive(home / "list.txt", chest)
     os.rename(home / "list.txt", home / "terns.txt")
     (account,) = dunechest.archive(home / "terns.txt", chest)
-    assert account.well
+    assert account.ok

@@ -66,7 +66,7 @@ def test_a_third_chest_gives_what_the_source_has_lost(
     flip(data(chest, "rope.txt"))
     grey = _another(tmp_path, "grey", chest, monkeypatch)
     (result,) = dunechest.copy_chest(chest, grey)
-    assert result.from_elsewhere == (("data/library/rope.txt", "sand"),)
+    assert result.from_other_chests == (("data/library/rope.txt", "sand"),)
     assert tree(bag_of(grey, "shed")) == tree(bag_of(sand, "shed"))
 
 
@@ -81,16 +81,16 @@ def test_nothing_goes_from_the_target_that_did_not_arrive(
     archive(library, chest)
     shutil.rmtree(bag_of(chest, "shed") / "dune" / "earlier")
     (result,) = dunechest.copy_chest(chest, sand)
-    assert [path for path, _ in result.not_copied] == [], "it was never away from the target"
+    assert [path for path, _ in result.missing_files] == [], "it was never away from the target"
     assert back(sand, "shed", 1, tmp_path / "back") == first
     (library / "rope.txt").write_text("forty metres\n")
     archive(library, chest)
     flip(data(chest, "rope.txt"))
     (result,) = dunechest.copy_chest(chest, sand)
-    assert [path for path, _ in result.not_copied] == ["data/library/rope.txt"]
+    assert [path for path, _ in result.missing_files] == ["data/library/rope.txt"]
     assert back(sand, "shed", 1, tmp_path / "back") == first
     check = dunechest.verify(sand)
-    assert [state.path for item in check.checks for state in item.states] == ["data/library/rope.txt"]
+    assert [state.path for item in check.libraries for state in item.problems] == ["data/library/rope.txt"]
 
 
 def test_cut_off_and_continued(
@@ -115,7 +115,7 @@ def test_cut_off_and_continued(
     assert command("verify", "sand").status == 1
     assert not (bag_of(sand, "shed") / "data").exists()
     (result,) = dunechest.copy_chest(chest, sand)
-    assert result.well
+    assert result.ok
     assert tree(bag_of(chest, "shed")) == tree(bag_of(sand, "shed"))
 
 
@@ -136,7 +136,7 @@ def test_libraries_that_are_not_the_same_stay_apart(
     archive(tmp_path / "papers", chest)
     ran = command("copy", "blue", "sand")
     assert (ran.status, "NOT COPIED  shed" in ran.out, "Copied" in ran.out) == (1, True, False)
-    assert dunechest.verify(sand).well
+    assert dunechest.verify(sand).ok
     assert (bag_of(sand, "papers") / "data").is_dir(), "one library does not keep the others from it"
 
 
@@ -150,7 +150,7 @@ def test_archives_of_the_same_library_are_told_from_copies(
     (library / "rope.txt").write_text("cut")
     archive(library, chest)
     assert command("copy", "blue", "sand").status in (0, 3)
-    assert dunechest.verify(sand).well
+    assert dunechest.verify(sand).ok
 
 
 def test_the_newer_one_is_not_replaced(
@@ -252,7 +252,7 @@ def test_mending_writes_only_what_is_damaged(library: Path, chest: dunechest.Che
     flip(data(chest, "rope.txt"))
     before = {path: path.lstat().st_ino for path in bag_of(chest, "shed").rglob("*") if path.is_file()}
     (result,) = dunechest.mend(chest)
-    assert result.mended == (("data/library/rope.txt", "sand"),)
+    assert result.mended_files == (("data/library/rope.txt", "sand"),)
     after = {path: path.lstat().st_ino for path in bag_of(chest, "shed").rglob("*") if path.is_file()}
     assert {path for path in after if after[path] != before[path]} == {data(chest, "rope.txt")}
     assert not (bag_of(chest, "shed") / PENDING).exists()
@@ -269,7 +269,7 @@ def test_a_lying_helper_mends_nothing(library: Path, chest: dunechest.Chest, san
         (bag_of(chest, "shed") / name).write_bytes(b"")
     data(chest, "rope.txt").write_text("harmed")
     (result,) = dunechest.mend(chest)
-    assert not result.well
+    assert not result.ok
     after = tree(bag_of(chest, "shed"))
     assert after["data/library/rope.txt"] == b"harmed"
     assert all(after[path] in (before[path], b"") for path in after if not path.startswith("data/"))
@@ -308,20 +308,20 @@ def test_files_from_outside_a_library_are_compared_too(
     result = archive(library, chest)
     dunechest.copy_chest(chest, sand)
     (alike,) = dunechest.compare_chests(chest, sand).libraries
-    assert alike.well and alike.files is not None
-    assert alike.files.alike == result.files_copied, "as many as were archived"
-    assert dunechest.compare(library, f"{chest.folder}/burrow").well
+    assert alike.same and alike.files is not None
+    assert alike.files.identical_count == result.archived_count, "as many as were archived"
+    assert dunechest.compare(library, f"{chest.folder}/burrow").same
     outside.write_bytes(b"changed" * 100)
     archive(library, chest)
-    assert [u.path for u in dunechest.compare(library, f"{sand.folder}/burrow").unlike] == [str(outside)]
+    assert [u.path for u in dunechest.compare(library, f"{sand.folder}/burrow").differences] == [str(outside)]
     both = dunechest.compare(f"{chest.folder}/burrow", f"{chest.folder}/burrow", editions=(1, 2))
-    assert [u.path for u in both.unlike] == [str(outside)], "an earlier state of it, too"
-    assert dunechest.compare(f"{chest.folder}/burrow", f"{sand.folder}/burrow", editions=(1, 1)).well
+    assert [u.path for u in both.differences] == [str(outside)], "an earlier state of it, too"
+    assert dunechest.compare(f"{chest.folder}/burrow", f"{sand.folder}/burrow", editions=(1, 1)).same
     (stored,) = (path for path in (bag_of(sand, "burrow") / "data").rglob("dune*.map"))
     flip(stored)
-    assert not dunechest.compare(f"{chest.folder}/burrow", f"{sand.folder}/burrow", editions=(1, 1)).well
+    assert not dunechest.compare(f"{chest.folder}/burrow", f"{sand.folder}/burrow", editions=(1, 1)).same
     outside.unlink()
-    assert [u.path for u in dunechest.compare(library, f"{chest.folder}/burrow").unlike] == [str(outside)]
+    assert [u.path for u in dunechest.compare(library, f"{chest.folder}/burrow").differences] == [str(outside)]
 
 
 def test_what_cannot_be_copied_takes_no_room_from_the_others(

@@ -52,17 +52,17 @@ def test_a_flipped_bit_in_a_tag_file_names_that_file_alone(
 ) -> None:
     path = bag_of(damaged, "shed") / name
     flip(path, int(path.stat().st_size * where), bit)
-    (check,) = dunechest.verify(damaged).checks
-    assert {(s.path, s.state) for s in check.states} == {(name, "changed")}
+    (check,) = dunechest.verify(damaged).libraries
+    assert {(s.path, s.state) for s in check.problems} == {(name, "changed")}
 
 
 @pytest.mark.parametrize("name", [*TAG_FILES, "data/library/rafters/3.txt"])
 def test_a_missing_file_is_missing(name: str, damaged: dunechest.Chest) -> None:
     (bag_of(damaged, "shed") / name).unlink()
-    (check,) = dunechest.verify(damaged).checks
-    assert (name, "missing") in {(s.path, s.state) for s in check.states}
-    assert {s.path for s in check.states} == {name}
-    assert not dunechest.verify(damaged, quick=True).well
+    (check,) = dunechest.verify(damaged).libraries
+    assert (name, "missing") in {(s.path, s.state) for s in check.problems}
+    assert {s.path for s in check.problems} == {name}
+    assert not dunechest.verify(damaged, quick=True).ok
 
 
 def test_payload_states(damaged: dunechest.Chest, command: Command) -> None:
@@ -134,10 +134,10 @@ def test_damaged_records_still_give_the_files_back(damaged: dunechest.Chest, tmp
     bag = bag_of(damaged, "shed")
     (bag / "dune" / "files.jsonl").write_bytes(b"\xff torn\n" * 3)
     result = dunechest.restore(damaged, "shed", dunechest.RestoreOptions(into=str(tmp_path / "one")))
-    assert result.files == 6
+    assert result.file_count == 6
     flip(bag / "data" / "library" / "rafters" / "2.txt")
     result = dunechest.restore(damaged, "shed", dunechest.RestoreOptions(into=str(tmp_path / "two")))
-    assert (result.files, result.well) == (5, False)
+    assert (result.file_count, result.ok) == (5, False)
 
 
 @pytest.mark.parametrize("content", [b"", b"{", b"[]", b"null", b"\xff", b'{"format": "x"}', b"[" * 100_000])

@@ -221,7 +221,7 @@ def test_a_database_that_was_broken_when_it_was_archived_is_told(tmp_path: Path,
         database.commit()
     dunechest.archive([place], chest)
     result = dunechest.restore(chest, "box", dunechest.RestoreOptions(into=str(tmp_path / "back")))
-    assert result.proof.well
+    assert result.proof.ok
     assert (tmp_path / "back" / "a.db").exists()
 
 

@@ -93,8 +93,8 @@ def test_dropping_frees_space_and_the_rest_comes_back(
     assert before - after == pytest.approx(ran.library["freed_bytes"], abs=9000)
     for number in (5, 6):
         assert back(chest, "shed", number, tmp_path / "back") == truth[number]
-    assert [e.number for e in dunechest.list_editions(chest, "shed").editions] == [5, 6]
-    assert dunechest.verify(chest).well
+    assert [e.edition for e in dunechest.list_editions(chest, "shed").editions] == [5, 6]
+    assert dunechest.verify(chest).ok
     (library / "rope.txt").write_text("on it goes")
     assert archive(library, chest).edition == 7
     assert back(chest, "shed", 5, tmp_path / "back") == truth[5]
@@ -116,4 +116,4 @@ def test_the_ledger_still_knows_a_bag_after_dropping_as_its_own(
     carry_out(dunechest.plan_drop(chest, "shed", "the last 1"))
     result = dunechest.restore(chest, "shed", dunechest.RestoreOptions(into=str(tmp_path / "back")))
     assert os.readlink(tmp_path / "back" / "out") == "/somewhere/else"
-    assert result.well
+    assert result.ok

@@ -32,8 +32,8 @@ def test_every_edition_comes_back_exactly(library: Path, chest: dunechest.Chest,
     (library / "link").symlink_to("rope.txt")
     truth[2] = facts(library)
     account = archive(library, chest)
-    assert (account.edition, account.kept) == (2, 2)
-    assert (account.changes.changed, account.changes.moved, account.changes.added) == (1, 1, 0)
+    assert (account.edition, account.unchanged_count) == (2, 2)
+    assert (account.changes.changed_count, account.changes.moved_count, account.changes.added_count) == (1, 1, 0)
     shutil.rmtree(library / "rafters")
     (library / "empty").rmdir()
     (library / "link").unlink()
@@ -41,7 +41,7 @@ def test_every_edition_comes_back_exactly(library: Path, chest: dunechest.Chest,
     os.utime(library / "rope.txt", (1, 1))
     truth[3] = facts(library)
     account = archive(library, chest)
-    assert (account.changes.dropped, account.changes.changed, account.changes.bytes_added) == (1, 0, 0)
+    assert (account.changes.dropped_count, account.changes.changed_count, account.changes.added_bytes) == (1, 0, 0)
     for number, content in truth.items():
         assert back(chest, "shed", number, tmp_path / "back") == content, number
     data = bag_of(chest, "shed") / "data" / "library"
@@ -50,7 +50,7 @@ def test_every_edition_comes_back_exactly(library: Path, chest: dunechest.Chest,
     )
     assert (bag_of(chest, "shed") / "dune/earlier/0001/library/rope.txt").read_text() == "twenty metres\n"
     assert sha512sum(bag_of(chest, "shed")).returncode == 0
-    assert dunechest.verify(chest).well
+    assert dunechest.verify(chest).ok
     with pytest.raises(dunechest.UsageError, match="It has: 1, 2, 3"):
         dunechest.restore(chest, "shed", dunechest.RestoreOptions(into=str(tmp_path / "back"), edition=4))
 
@@ -86,10 +86,10 @@ def test_random_walks(seed: int, tmp_path: Path, chest: dunechest.Chest) -> None
             except (IsADirectoryError, NotADirectoryError, FileExistsError):
                 continue
         account = archive(library, chest, ArchiveOptions(ignore=("mass-change",), read_all=rng.random() < 0.3))
-        assert account.well
+        assert account.ok
         if account.state != "unchanged":
             truth[account.edition] = facts(library)
-        assert dunechest.verify(chest).well
+        assert dunechest.verify(chest).ok
     for number, content in truth.items():
         assert back(chest, "lib", number, tmp_path / "back") == content
 
@@ -116,7 +116,7 @@ def test_only_what_is_new_is_read_and_written(
     # Texts are looked through each time for what they name outside; nothing else is opened.
     assert {path for path in read if not path.endswith(".txt")} == {str(library / "bigger.bin")}
     assert str(library / "new.txt") in read
-    assert account.changes.bytes_added == 3
+    assert account.changes.added_bytes == 3
     moved = bag_of(chest, "shed") / "data" / "library" / "bigger.bin"
     assert moved.stat().st_ino == inode, "renamed in the bag, not copied again"
 
@@ -195,12 +195,12 @@ def test_editions_are_listed(library: Path, chest: dunechest.Chest, command: Com
     }  # fmt: skip
     assert {c["what"] for c in seen["editions"][1]["changed_files"]} == {"added", "changed", "moved", "dropped"}
     listed = dunechest.list_editions(chest, "shed")
-    assert list(listed.to_frame()["number"]) == [1, 2]
+    assert list(listed.to_frame()["edition"]) == [1, 2]
     assert listed.earlier_bytes == 256_000 + len("twenty metres\n")
     for number in range(130):
         (library / f"many {number:03}").write_text("x")
     archive(library, chest)
-    assert len(dunechest.list_editions(chest, "shed").editions[2].named) == 100
+    assert len(dunechest.list_editions(chest, "shed").editions[2].changed_files) == 100
     assert command("editions", "list", chest.folder, "no-such").status == 2
 
 
@@ -220,14 +220,14 @@ def test_what_cannot_be_read_stays_as_it_was(
     monkeypatch.setattr(copying.os, "open", bad_sector)
     account = archive(library, chest)
     monkeypatch.undo()
-    assert not account.well
+    assert not account.ok
     (left,) = account.left_out
     assert (left.path, left.fault) == ("rope.txt", True)
     assert "as in edition 1" in left.why
-    assert dunechest.restore(chest, "shed", dunechest.RestoreOptions(into=str(tmp_path / "b"))).files == 4
+    assert dunechest.restore(chest, "shed", dunechest.RestoreOptions(into=str(tmp_path / "b"))).file_count == 4
     assert (tmp_path / "b" / "rope.txt").read_text() == "twenty metres\n"
     assert (tmp_path / "b" / "other.txt").exists()
-    assert dunechest.verify(chest).well
+    assert dunechest.verify(chest).ok
 
 
 def test_notes_get_editions_too(world: World, on_machine: Move, tmp_path: Path) -> None:
@@ -241,7 +241,7 @@ def test_notes_get_editions_too(world: World, on_machine: Move, tmp_path: Path) 
             notes.write(f"note {number}", "written meanwhile")
             counts[number] += 1
         account = archive(world.notes, chest)
-        assert (account.edition, account.well) == (number, True)
+        assert (account.edition, account.ok) == (number, True)
         assert archive(world.notes, chest).state == "unchanged"
     for number, count in counts.items():
         dunechest.restore(
@@ -280,13 +280,13 @@ def test_a_large_share_that_changes_at_once_stops(
                 path.rename(path.with_suffix(".locked"))
     ran = command("archive", many, "--to", chest.folder, "--json")
     assert (ran.status, ran.json["findings"][0]["code"]) == (3, "mass-change")
-    assert dunechest.list_editions(chest, "many").editions[-1].number == 1
+    assert dunechest.list_editions(chest, "many").editions[-1].edition == 1
     ran = command("archive", many, "--to", chest.folder, "--ignore", "mass-change")
     assert ran.status == 0
     assert back(chest, "many", 1, tmp_path / "back") == truth
     assert "many files changed at once" in command("editions", "list", chest.folder, "many").out
     plan = dunechest.plan_drop(chest, "many", "the last 1")
-    assert (plan.kept, plan.dropped, plan.exempt) == ((1, 2), (), (1,))
+    assert (plan.kept_editions, plan.dropped_editions, plan.exempt_editions) == ((1, 2), (), (1,))
 
 
 @pytest.mark.parametrize("how", ["moved", "touched", "added", "a few"])
@@ -308,4 +308,4 @@ def test_what_is_no_surprise(how: str, many: Path, chest: dunechest.Chest) -> No
             path.unlink()
     account = archive(many, chest)
     assert account.edition == 2
-    assert account.changes.bytes_added == (sum(len(str(n)) for n in range(200)) if how == "added" else 0)
+    assert account.changes.added_bytes == (sum(len(str(n)) for n in range(200)) if how == "added" else 0)

@@ -77,7 +77,17 @@ def test_two_libraries_of_one_kind_are_told_apart(pristine: World, command: Comm
     assert lines[place + 1].strip().startswith(str(pristine.old_photos))
     frame = dunechest.find_libraries([pristine.office_home], kind="glasswort").to_frame()
     assert list(frame["name"]) == ["dune-survey", "old-dune-survey"]
-    columns = ["name", "kind", "place", "drive", "files", "bytes", "rebuildable", "changed", "where"]
+    columns = [
+        "name",
+        "kind",
+        "path",
+        "drive",
+        "whose",
+        "file_count",
+        "size_bytes",
+        "rebuildable_bytes",
+        "changed_at",
+    ]
     assert list(frame.columns) == columns
 
 

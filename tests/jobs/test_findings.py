@@ -208,7 +208,7 @@ def test_a_second_process_that_has_it_open_is_caught(
         assert process.stdout.readline() == "up\n"
         ran = command("archive", library, "--to", chest.folder, "--json")
         assert (ran.status, [f["code"] for f in ran.json["findings"]]) == (3, ["in-use"])
-        assert dunechest.look(library).uses[0].pid == process.pid
+        assert dunechest.look(library).uses[0].process_id == process.pid
         if how == "process":  # it keeps another library
             setting.write_text(json.dumps({"library": str(tmp_path)}))
             assert codes(library) == []

@@ -124,7 +124,7 @@ def test_a_restored_library_is_this_computers_own(at: At, drives: dict[str, Path
         assert command("restore", "red", "notes", "--into", home / "restored").status == 0
         command("computers", "mine", "kitchen")
         (library,) = dunechest.status().libraries
-        assert (library.here, library.origin, library.safe) == (True, str(home / "restored"), True)
+        assert (library.on_this_computer, library.path, library.safe) == (True, str(home / "restored"), True)
         (home / "restored" / "tide.txt").write_text("neap tide")
         assert command("archive", home / "restored", "--to", "red").status == 0
         assert states(everyone=False) == {"hall": {"red": "safe", "blue": "behind"}}
@@ -300,7 +300,7 @@ def test_a_stranger_can_hide_nothing_and_praise_nothing(at: At, drives: dict[str
         assert len(list((drives["red"] / "dune-chest" / "log").iterdir())) == 2
     with at("kitchen"):
         assert states() == before
-        assert {item.label: item.place for item in dunechest.list_chests().chests} == {"red": "", "blue": ""}
+        assert {item.label: item.kept_at_place for item in dunechest.list_chests().chests} == {"red": "", "blue": ""}
 
 
 def read_events(drive: Path) -> list[dict[str, object]]:

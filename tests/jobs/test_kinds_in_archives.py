@@ -63,7 +63,7 @@ def test_a_kind_of_ones_own_is_used_where_nobody_knows_it(
     plan = dunechest.plan_restore(chest.folder, "rings", dunechest.RestoreOptions(into=str(tmp_path / "back")))
     assert (plan.kind.title, len(plan.references.updates)) == ("Ringing records", 1)
     assert "kind-unknown" not in codes(plan)
-    assert dunechest.carry_out(plan).well
+    assert dunechest.carry_out(plan).ok
     named = (tmp_path / "back" / "rings.txt").read_text().splitlines()[1]
     assert Path(named).read_text() == "a list"
 
@@ -82,7 +82,7 @@ def test_a_kind_that_is_made_later_is_taken_over_and_said(rings: Path, state: Pa
     (state / "rings.toml").write_text(RINGS)
     (plan,) = dunechest.plan_archive(rings, chest)
     assert (plan.state, "kind-changed" in codes(plan)) == ("next", True)
-    assert dunechest.carry_out(plan).well
+    assert dunechest.carry_out(plan).ok
     (account,) = dunechest.archive(rings, chest)
     assert (account.state, account.edition) == ("unchanged", 2)
     (state / "rings.toml").write_text(RINGS.replace("previews", "thumbs"))
@@ -102,7 +102,7 @@ def test_a_library_that_lost_its_kind_is_a_warning_and_keeps_its_outside_files(
     assert [outside_file.entry.path for outside_file in plan.selection.outside_files] == [
         str(rings.parent / "outside.txt")
     ]
-    assert dunechest.carry_out(plan).well
+    assert dunechest.carry_out(plan).ok
     (state / "rings.toml").unlink()  # even where the kind file itself is gone: the archive has it
     (rings / "more.txt").write_text("more")
     (plan,) = dunechest.plan_archive(rings, chest)

@@ -40,18 +40,18 @@ def test_they_are_found_and_get_their_names_back(
 ) -> None:
     before = only_files(places)
     respell(places)
-    (checked,) = dunechest.verify(chest).checks
-    assert {state.state for state in checked.states} == {"missing"} and len(checked.states) == 4
-    assert all("the same name written otherwise" in state.why for state in checked.states)
+    (checked,) = dunechest.verify(chest).libraries
+    assert {state.state for state in checked.problems} == {"missing"} and len(checked.problems) == 4
+    assert all("the same name written otherwise" in state.why for state in checked.problems)
     for edition, word in ((2, "second"), (1, "first")):
         place = tmp_path / f"back {edition}"
         done = dunechest.restore(chest, "shed", dunechest.RestoreOptions(into=str(place), edition=edition))
-        assert done.well and (place / "Été" / "Ångström.txt").read_text() == word
+        assert done.ok and (place / "Été" / "Ångström.txt").read_text() == word
     assert facts(tmp_path / "back 2") == facts(library)
     assert "it is called data/library/ROPE.TXT" in command("mend", chest.folder, "--plan").out
     ran = command("mend", chest.folder)
     assert ran.status == 0 and "Mended 4 files" in ran.out, ran.out
-    assert only_files(places) == before and dunechest.verify(chest).well
+    assert only_files(places) == before and dunechest.verify(chest).ok
     assert "Nothing to mend" in command("mend", chest.folder).out
 
 
@@ -61,14 +61,14 @@ def test_another_file_under_such_a_name_is_not_taken_for_it(
     (places / "rope.txt").unlink()
     (places / "Rope.txt").write_text("thirty metre\n")  # of the same length
     done = dunechest.restore(chest, "shed", dunechest.RestoreOptions(into=str(tmp_path / "back")))
-    assert [item.path for item in done.not_done] == ["rope.txt"] and not (tmp_path / "back/rope.txt").exists()
+    assert [item.path for item in done.not_restored] == ["rope.txt"] and not (tmp_path / "back/rope.txt").exists()
     (mended,) = dunechest.mend(chest, helpers=[])
-    assert [path for path, _ in mended.not_mended] == ["data/library/rope.txt"]
+    assert [path for path, _ in mended.unmended_files] == ["data/library/rope.txt"]
     assert (places / "Rope.txt").read_text() == "thirty metre\n"
     # With two that may be meant, none is.
     (places / "ROPE.txt").write_text("twenty metres\n")
-    assert any(state.state == "unlisted" for state in dunechest.verify(chest).checks[0].states)
-    assert [path for path, _ in dunechest.mend(chest, helpers=[])[0].left] == [
+    assert any(state.state == "unlisted" for state in dunechest.verify(chest).libraries[0].problems)
+    assert [path for path, _ in dunechest.mend(chest, helpers=[])[0].other_files] == [
         "data/library/ROPE.txt",
         "data/library/Rope.txt",
     ]

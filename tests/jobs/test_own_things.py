@@ -181,7 +181,7 @@ def test_undo_of_one_library_leaves_the_file_that_another_needs(
     from dunechest.jobs.restore.doing.carry_out import carry_out_once
 
     for plan in plans:
-        assert carry_out_once(plan).well
+        assert carry_out_once(plan).ok
     undo.undo()
     assert outside.exists(), "the first library brought it, and is still here"
     assert (tmp_path / "documents" / "burrow").exists()
@@ -281,14 +281,14 @@ def test_restored_by_the_administrator_it_belongs_to_the_person(
     os.chown(home, 12345, 12345)
     monkeypatch.setenv("HOME", str(home))
     monkeypatch.setenv("DUNECHEST_HOME", str(home / ".local" / "share" / "dunechest"))
-    assert dunechest.restore(shed, "shed", dunechest.RestoreOptions(into=str(home / "Boats" / "shed"))).well
+    assert dunechest.restore(shed, "shed", dunechest.RestoreOptions(into=str(home / "Boats" / "shed"))).ok
     owners = {os.lstat(p).st_uid for p in [home, *home.rglob("*")]}
     assert owners == {12345}
 
 
 def test_files_without_modes_get_what_the_umask_allows(shed: dunechest.Chest, tmp_path: Path) -> None:
     (bag_of(shed, "shed") / "dune/files.jsonl").unlink()
-    assert not dunechest.restore(shed, "shed", dunechest.RestoreOptions(into=str(tmp_path / "by manifest"))).well
+    assert not dunechest.restore(shed, "shed", dunechest.RestoreOptions(into=str(tmp_path / "by manifest"))).ok
     mask = os.umask(0o077)
     os.umask(mask)
     for path in (tmp_path / "by manifest").rglob("*.txt"):
@@ -301,5 +301,5 @@ def test_modes_that_a_mount_gave_are_not_taken_for_a_person_s(shed: dunechest.Ch
     every = [{**json.loads(line), "mode": 0o777} for line in record.read_text().splitlines()]
     record.write_text("".join(json.dumps(line, separators=(",", ":")) + "\n" for line in every))
     edit(bag, lambda item: item.update(modes=False))
-    assert dunechest.restore(shed, "shed", dunechest.RestoreOptions(into=str(tmp_path / "back"))).well
+    assert dunechest.restore(shed, "shed", dunechest.RestoreOptions(into=str(tmp_path / "back"))).ok
     assert {p.stat().st_mode & 0o111 for p in (tmp_path / "back").rglob("*.txt")} == {0}

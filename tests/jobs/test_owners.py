@@ -63,10 +63,10 @@ def test_attributes_and_access_lists_come_back(library: Path, tmp_path: Path) ->
     chest = chest_of(tmp_path)
     dunechest.archive(library, chest)
     result = dunechest.restore(chest, "lib", dunechest.RestoreOptions(into=tmp_path / "back"))
-    assert result.well
+    assert result.ok
     assert result.findings == ()
-    assert {name: attributes_of(os.fsencode(result.place / name)) for name in before} == before
-    assert attributes_of(os.fsencode(result.place / "inner" / "b.txt")) == ()
+    assert {name: attributes_of(os.fsencode(result.path / name)) for name in before} == before
+    assert attributes_of(os.fsencode(result.path / "inner" / "b.txt")) == ()
 
 
 def test_a_place_that_keeps_none_is_named(library: Path, tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
@@ -79,7 +79,7 @@ def test_a_place_that_keeps_none_is_named(library: Path, tmp_path: Path, monkeyp
 
     monkeypatch.setattr(os, "setxattr", refuse)
     result = dunechest.restore(chest, "lib", dunechest.RestoreOptions(into=tmp_path / "back"))
-    assert result.well, "the files are whole"
+    assert result.ok, "the files are whole"
     (missing,) = [f for f in result.findings if f.code == "attributes-missing"]
     assert "1 file or folder came back without the attribute comment" in missing.message
     assert "a.txt" in missing.message
@@ -98,8 +98,8 @@ def test_a_stopped_servers_owners_come_back(library: Path, tmp_path: Path) -> No
     assert "5 files and folders of it belong to others: user daemon and group daemon (4)" in told.message
     dunechest.archive(library, chest)
     result = dunechest.restore(chest, "lib", dunechest.RestoreOptions(into=tmp_path / "back"))
-    assert result.well
-    owners = {path.name: path.stat().st_uid for path in (result.place, *result.place.rglob("*"))}
+    assert result.ok
+    owners = {path.name: path.stat().st_uid for path in (result.path, *result.path.rglob("*"))}
     assert owners == {
         "back": daemon.pw_uid,
         "inner": daemon.pw_uid,
@@ -116,7 +116,7 @@ def test_who_is_not_here_is_named_and_nobody_becomes_the_administrator(library: 
     result = dunechest.restore(chest, "lib", dunechest.RestoreOptions(into=tmp_path / "back"))
     (missing,) = [finding for finding in result.findings if finding.code == "attributes-missing"]
     assert "there is no user #4000123 here" in missing.message
-    assert (result.place / "a.txt").stat().st_uid == 0
+    assert (result.path / "a.txt").stat().st_uid == 0
     mine = tmp_path / "mine"
     mine.write_text("x")
     os.chown(mine, 1234, 1234)
@@ -154,7 +154,7 @@ def test_attributes_alone_make_no_edition_but_are_recorded_when_all_is_read(libr
     assert result.edition == 1
     (result,) = dunechest.archive(library, chest, dunechest.ArchiveOptions(read_all=True))
     assert result.edition == 2
-    back = dunechest.restore(chest, "lib", dunechest.RestoreOptions(into=tmp_path / "back")).place
+    back = dunechest.restore(chest, "lib", dunechest.RestoreOptions(into=tmp_path / "back")).path
     assert attributes_of(os.fsencode(back / "a.txt"))
 
 
@@ -168,7 +168,7 @@ def test_acls_as_the_systems_own_program_says_them(library: Path, tmp_path: Path
         pytest.skip("the filesystem here keeps no access lists")
     chest = chest_of(tmp_path)
     dunechest.archive(library, chest)
-    back = dunechest.restore(chest, "lib", dunechest.RestoreOptions(into=tmp_path / "back")).place
+    back = dunechest.restore(chest, "lib", dunechest.RestoreOptions(into=tmp_path / "back")).path
     said = [
         subprocess.run(["getfacl", "-cp", place / "inner"], capture_output=True, text=True, check=True).stdout
         for place in (library, back)

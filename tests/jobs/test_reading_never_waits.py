@@ -71,15 +71,15 @@ def test_a_change_that_waits_is_seen_as_done_without_a_write(
         again = dunechest.Chest.open(chest.folder)
         assert "Read-only" in again.unfinished["shed"]
         result = dunechest.verify(again)
-        assert [(s.path, s.state) for check in result.checks for s in check.states] == [("", "unfinished")]
+        assert [(s.path, s.state) for check in result.libraries for s in check.problems] == [("", "unfinished")]
     finally:
         disk.gate = None
     waiting = dunechest.Chest.open(chest.folder, finish=False)
     result = dunechest.restore(waiting, "shed", dunechest.RestoreOptions(into=tmp_path / "back"))
-    assert result.well
+    assert result.ok
     assert facts(tmp_path / "back") == facts(changed)
     result = dunechest.restore(waiting, "shed", dunechest.RestoreOptions(into=tmp_path / "first", edition=1))
-    assert result.well
+    assert result.ok
     assert (tmp_path / "first" / "rope.txt").read_text() == "twenty metres\n"
     assert facts(bag_of(chest, "shed")) == before
 
@@ -144,11 +144,11 @@ def test_a_decided_change_that_turns_out_impossible_is_rolled_back(
     assert "rolled back" in again.unfinished["shed"]
     assert (bag / "data" / "library" / "oar.txt" / "mine").read_text() == "mine"
     shutil.rmtree(bag / "data" / "library" / "oar.txt")
-    assert dunechest.verify(chest).well
+    assert dunechest.verify(chest).ok
     files = [{k: v[:2] for k, v in item.items() if v[0] == "file"} for item in (facts(bag), before)]
     assert files[0] == files[1]
     (account,) = dunechest.archive([changed], chest)
-    assert (account.edition, dunechest.verify(chest).well) == (2, True)
+    assert (account.edition, dunechest.verify(chest).ok) == (2, True)
 
 
 def test_a_pending_folder_that_cannot_be_emptied_is_no_obstacle(
@@ -161,7 +161,7 @@ def test_a_pending_folder_that_cannot_be_emptied_is_no_obstacle(
         patched.setattr(disk, "remove_tree", refuse)
         (account,) = dunechest.archive([changed], chest)
         assert account.edition == 2
-    assert dunechest.verify(dunechest.Chest.open(chest.folder)).well
+    assert dunechest.verify(dunechest.Chest.open(chest.folder)).ok
 
 
 COMMITTER = """
@@ -190,13 +190,13 @@ def test_readers_begin_again_when_an_archive_commits_meanwhile(
         busy.stdout.readline()
         for number in range(4):
             opened = dunechest.Chest.open(chest.folder)
-            for check in dunechest.verify(opened, ["shed"]).checks:
-                assert {s.state for s in check.states} <= {"unfinished"}, check.states
+            for check in dunechest.verify(opened, ["shed"]).libraries:
+                assert {s.state for s in check.problems} <= {"unfinished"}, check.problems
             first = f"{chest.folder}/shed"
-            assert dunechest.compare(first, first, editions=(1, 1)).well
+            assert dunechest.compare(first, first, editions=(1, 1)).same
             place = tmp_path / f"back {number}"
             try:
-                assert dunechest.restore(opened, "shed", dunechest.RestoreOptions(into=str(place))).well
+                assert dunechest.restore(opened, "shed", dunechest.RestoreOptions(into=str(place))).ok
             except dunechest.RefusedError as error:
                 assert "was changed while" in str(error)
     finally:
@@ -237,9 +237,9 @@ def test_paths_deeper_than_recursion_goes_come_and_go(tmp_path: Path, chest: dun
     os.close(os.open("x", os.O_WRONLY | os.O_CREAT, dir_fd=folder))
     os.close(folder)
     (account,) = dunechest.archive([library], chest)
-    assert dunechest.verify(chest).well
+    assert dunechest.verify(chest).ok
     result = dunechest.restore(chest, "deep", dunechest.RestoreOptions(into=str(tmp_path / "back")))
-    assert (result.well, account.files_copied) == (True, 1)
+    assert (result.ok, account.archived_count) == (True, 1)
     dunechest.undo()
     assert not (tmp_path / "back").exists()
     for top in (library, bag_of(chest, "deep")):

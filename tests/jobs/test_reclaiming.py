@@ -38,7 +38,7 @@ def proven(library: Path, chests: list[dunechest.Chest]) -> Path:
     """A library that may go."""
     dunechest.archive(library, chests)
     for chest in chests:
-        assert dunechest.verify(chest).well
+        assert dunechest.verify(chest).ok
     assert dunechest.drill(chests[0])[0].passed
     return library
 
@@ -62,34 +62,39 @@ def test_what_is_proven_goes_and_what_came_free_is_measured(proven: Path, chests
     before = facts(proven)
     (plan,) = dunechest.plan_reclaim(proven)
     assert (plan.blocked, plan.proven, plan.file_count) == ((), True, 3)
-    assert [(copy.label, copy.counts, copy.checked is not None) for copy in plan.copies] == [
+    assert [(copy.label, copy.counts, copy.checked_at is not None) for copy in plan.copies] == [
         ("blue", True, True),
         ("sand", True, True),
     ]
     (result,) = dunechest.reclaim(proven)
     assert not proven.exists() and list(proven.parent.glob("shed*")) == []
-    assert (result.files, result.bytes, result.rest, result.staying) == (3, plan.bytes, None, ())
-    assert result.how == "dunechest restore blue shed"
+    assert (result.deleted_count, result.deleted_bytes, result.kept_path, result.kept_files) == (
+        3,
+        plan.size_bytes,
+        None,
+        (),
+    )
+    assert result.restore_command == "dunechest restore blue shed"
     with pytest.raises(dunechest.RefusedError, match="dunechest restore blue shed"):
         dunechest.undo()
-    assert dunechest.restore(chests[0], "shed", dunechest.RestoreOptions(into=proven)).well
+    assert dunechest.restore(chests[0], "shed", dunechest.RestoreOptions(into=proven)).ok
     assert facts(proven) == before
 
 
 def test_missing_checks_and_drills_come_first(library: Path, chests: list[dunechest.Chest]) -> None:
     dunechest.archive(library, chests)
     (plan,) = dunechest.plan_reclaim(library)
-    assert (plan.to_check, plan.to_drill, plan.proven) == (("blue", "sand"), "blue", False)
+    assert (plan.first_checked_labels, plan.first_drilled_label, plan.proven) == (("blue", "sand"), "blue", False)
     with pytest.raises(dunechest.RefusedError, match="have to be checked first"):
         carry_out(plan)
     flip(bag_of(chests[1], "shed") / "data" / "library" / "rafters" / "big.bin")
     with pytest.raises(dunechest.RefusedError, match="sand is damaged"):
         dunechest.reclaim(library)
     assert (library / "rope.txt").is_file()
-    assert "too-few-copies" in blocks(library) or dunechest.mend(chests[1], helpers=[chests[0]])[0].well
-    assert dunechest.verify(chests[1]).well
+    assert "too-few-copies" in blocks(library) or dunechest.mend(chests[1], helpers=[chests[0]])[0].ok
+    assert dunechest.verify(chests[1]).ok
     (result,) = dunechest.reclaim(library)
-    assert (result.checked, result.drilled) == (("blue", "sand"), "blue")
+    assert (result.checked_labels, result.drilled_label) == (("blue", "sand"), "blue")
     assert not library.exists()
 
 
@@ -165,7 +170,7 @@ def test_silent_changes_are_seen_by_reading_everything(
         (proven / f"{number:03}").write_text(f"{number}")
     dunechest.archive(proven, chests)
     for chest in chests:
-        assert dunechest.verify(chest).well
+        assert dunechest.verify(chest).ok
         assert dunechest.drill(chest)[0].passed
     before = facts(proven)
     flip(proven / "117")
@@ -180,7 +185,7 @@ def test_silent_changes_are_seen_by_reading_everything(
     status = {copy.label: copy.state for copy in dunechest.status().libraries[0].copies}
     assert status == {"blue": "safe", "sand": "damaged"}
     (plan,) = dunechest.plan_reclaim(proven)
-    assert plan.to_check == ("sand",)
+    assert plan.first_checked_labels == ("sand",)
     with pytest.raises(dunechest.RefusedError, match="sand is damaged"):
         dunechest.reclaim(proven)
     assert facts(proven) == before
@@ -192,7 +197,7 @@ def test_checks_of_long_ago_are_made_again(
     now = time.time()
     monkeypatch.setattr("dunechest.clock.now", lambda: now + 3 * 366 * 86_400)
     (plan,) = dunechest.plan_reclaim(proven)
-    assert plan.to_check == ("blue", "sand")
+    assert plan.first_checked_labels == ("blue", "sand")
     flip(bag_of(chests[0], "shed") / "data/library/rope.txt")
     with pytest.raises(dunechest.RefusedError, match="blue is damaged"):
         dunechest.reclaim(proven)
@@ -206,12 +211,12 @@ def test_a_clock_that_was_once_ahead_proves_nothing(
     with monkeypatch.context() as ahead:
         ahead.setattr("dunechest.clock.now", lambda: now + 8 * 366 * 86_400)
         for chest in chests:
-            assert dunechest.verify(chest).well
+            assert dunechest.verify(chest).ok
     for chest in chests:
         flip(bag_of(chest, "shed") / "data/library/rope.txt")
-        assert not dunechest.verify(chest).well
+        assert not dunechest.verify(chest).ok
     (plan,) = dunechest.plan_reclaim(proven)
-    assert plan.to_check == ("blue", "sand")
+    assert plan.first_checked_labels == ("blue", "sand")
     with pytest.raises(dunechest.RefusedError, match="is damaged"):
         dunechest.reclaim(proven)
     assert (proven / "rope.txt").is_file()
@@ -258,10 +263,10 @@ def test_a_drill_of_long_ago_is_made_again(
     proven: Path, chests: list[dunechest.Chest], monkeypatch: pytest.MonkeyPatch
 ) -> None:
     (state_folder() / "settings.toml").write_text("[protection]\ndrill_days = 10\n")
-    assert dunechest.plan_reclaim(proven)[0].to_drill == ""
+    assert dunechest.plan_reclaim(proven)[0].first_drilled_label == ""
     now = clock.now()
     monkeypatch.setattr(clock, "now", lambda: now + 11 * 86_400)
-    assert dunechest.plan_reclaim(proven)[0].to_drill == "blue"
+    assert dunechest.plan_reclaim(proven)[0].first_drilled_label == "blue"
 
 
 def test_a_copy_in_which_something_is_unfinished_is_none(
@@ -291,15 +296,15 @@ def test_an_original_set_aside_is_held_against_all_of_the_library(
     for number in range(60):
         (own / f"{number:02}.txt").write_text(f"page {number}")
     moved = dunechest.rehome(own, chests[1].folder.parent)
-    assert moved.aside is not None
-    flip(moved.target / f"{victim:02}.txt")
-    before = facts(moved.aside)
+    assert moved.set_aside_path is not None
+    flip(moved.new_path / f"{victim:02}.txt")
+    before = facts(moved.set_aside_path)
     for _ in range(2):
         with pytest.raises(dunechest.RefusedError, match="not as copied"):
             dunechest.reclaim(own)
-    assert facts(moved.aside) == before
-    flip(moved.target / f"{victim:02}.txt")
-    assert dunechest.reclaim(own)[0].files == 60
+    assert facts(moved.set_aside_path) == before
+    flip(moved.new_path / f"{victim:02}.txt")
+    assert dunechest.reclaim(own)[0].deleted_count == 60
 
 
 def test_a_library_that_changed_as_a_whole_keeps_its_original(tmp_path: Path, chests: list[dunechest.Chest]) -> None:
@@ -308,13 +313,13 @@ def test_a_library_that_changed_as_a_whole_keeps_its_original(tmp_path: Path, ch
     for number in range(60):
         (own / f"{number:02}.txt").write_text(f"page {number}")
     moved = dunechest.rehome(own, chests[1].folder.parent)
-    assert moved.aside is not None
+    assert moved.set_aside_path is not None
     for number in range(40):  # a person's work, or a drive that loses its mind
-        (moved.target / f"{number:02}.txt").write_text("zzzzzzzzzzzzz")
-    assert blocks(moved.aside) == {"mass-change"}
-    (moved.target / "50.txt").write_text("")
+        (moved.new_path / f"{number:02}.txt").write_text("zzzzzzzzzzzzz")
+    assert blocks(moved.set_aside_path) == {"mass-change"}
+    (moved.new_path / "50.txt").write_text("")
     (plan,) = dunechest.plan_reclaim(own, dunechest.ReclaimOptions(ignore=("mass-change",)))
-    assert (plan.would_run, dict(plan.staying)) == (True, {"50.txt": "it is empty in the library now"})
+    assert (plan.would_run, dict(plan.kept_files)) == (True, {"50.txt": "it is empty in the library now"})
 
 
 def test_two_chests_on_one_drive_are_one_copy(library: Path, tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
@@ -355,7 +360,9 @@ def test_licensed_left_out_and_placeholder_files_stay_unless_they_are_named(
     rendered = sorted(p for p in (world.designs / "renders").rglob("*") if p.is_file())
     assert licensed and rendered
     (plan,) = dunechest.plan_reclaim(world.designs)
-    assert {path for path, _ in plan.staying} == {str(p.relative_to(world.designs)) for p in (*licensed, *rendered)}
+    assert {path for path, _ in plan.kept_files} == {
+        str(p.relative_to(world.designs)) for p in (*licensed, *rendered)
+    }
     assert blocks(world.designs, also=("nothing/of/that/name",)) == {"also"}
     ran = command("reclaim", world.designs, "--yes", "--also", "renders")
     assert ran.status == 0 and "bought or licensed" in ran.out
@@ -367,7 +374,7 @@ def test_a_placeholder_is_not_deleted(library: Path, chests: list[dunechest.Ches
     burrow.leave_name(library / "in the cloud.jpg", 100_000)  # a name, and no bytes on this disk
     dunechest.archive(library, chests, dunechest.ArchiveOptions(ignore=("placeholders",)))
     (gone,) = dunechest.reclaim(library)
-    assert [path for path, _ in gone.staying] == ["in the cloud.jpg"]
+    assert [path for path, _ in gone.kept_files] == ["in the cloud.jpg"]
     assert [path.name for path in library.rglob("*") if path.is_file()] == ["in the cloud.jpg"]
 
 
@@ -379,7 +386,7 @@ def test_other_names_of_files_and_mounts_are_noticed(
     os.link(proven / "rafters" / "big.bin", tmp_path / "other name")
     (plan,) = dunechest.plan_reclaim(proven)
     assert {f.code for f in plan.findings if f.severity == "info"} >= {"hard-links"}
-    assert plan.blocks < 50_000, "what has another name gives nothing back"
+    assert plan.disk_bytes < 50_000, "what has another name gives nothing back"
     if os.geteuid() == 0 and _binds(proven / "empty", tmp_path):
         try:
             assert blocks(proven) >= {"mounted"}
@@ -387,7 +394,7 @@ def test_other_names_of_files_and_mounts_are_noticed(
             subprocess.run(["umount", str(proven / "empty")], check=True)
     (result,) = dunechest.reclaim(proven)
     assert (tmp_path / "other name").stat().st_size == 256_000
-    assert result.freed == 0 and "other names" in result.why_less
+    assert result.freed_bytes == 0 and "other names" in result.why_less
 
 
 def _binds(place: Path, tmp_path: Path) -> bool:
@@ -409,7 +416,7 @@ def test_what_other_libraries_use_is_not_deleted(world: World, on_machine: Move)
     dunechest.archive(world.photos, chests)
     assert blocks(world.photos) == {"referred-to"}
     (gone,) = dunechest.reclaim(world.photos, dunechest.ReclaimOptions(ignore=("referred-to",)))
-    assert gone.files and not world.photos.exists()
+    assert gone.deleted_count and not world.photos.exists()
 
 
 def test_outside_files_go_only_where_that_is_asked_for(world: World, on_machine: Move) -> None:
@@ -437,29 +444,29 @@ def test_an_original_that_was_set_aside_goes_and_never_the_library(
 ) -> None:
     far = chests[1].folder.parent
     moved = dunechest.rehome(library, far)
-    assert moved.aside is not None
-    (moved.target / "rope.txt").write_text("worked on since")
-    (moved.target / "rafters" / "oar.txt").unlink()
-    (moved.aside / "put there since.txt").write_text("mine")
-    (moved.aside / "rafters" / "big.bin").write_bytes(b"changed since it was set aside")
+    assert moved.set_aside_path is not None
+    (moved.new_path / "rope.txt").write_text("worked on since")
+    (moved.new_path / "rafters" / "oar.txt").unlink()
+    (moved.set_aside_path / "put there since.txt").write_text("mine")
+    (moved.set_aside_path / "rafters" / "big.bin").write_bytes(b"changed since it was set aside")
     (plan,) = dunechest.plan_reclaim(library)
-    assert (plan.what, plan.place, plan.live) == ("set-aside", moved.aside, moved.target)
-    assert {path for path, _ in plan.staying} == {"put there since.txt", "rafters/big.bin", "rafters/oar.txt"}
+    assert (plan.what, plan.path, plan.in_use_path) == ("set-aside", moved.set_aside_path, moved.new_path)
+    assert {path for path, _ in plan.kept_files} == {"put there since.txt", "rafters/big.bin", "rafters/oar.txt"}
     assert [file.path for file in plan.going] == ["rope.txt"]
     assert "only-copy" in {finding.code for finding in plan.findings}
     assert command("reclaim", library, "--yes").status == 0
-    assert (moved.target / "rope.txt").read_text() == "worked on since"
-    assert sorted(p.name for p in moved.aside.rglob("*") if p.is_file()) == [
+    assert (moved.new_path / "rope.txt").read_text() == "worked on since"
+    assert sorted(p.name for p in moved.set_aside_path.rglob("*") if p.is_file()) == [
         "big.bin",
         "oar.txt",
         "put there since.txt",
     ]
     ran = command("reclaim", library, "--yes", "--also", "*", "--also", "rafters")
     assert ran.status == 0, ran
-    assert not moved.aside.exists() and (moved.target / "rope.txt").is_file()
+    assert not moved.set_aside_path.exists() and (moved.new_path / "rope.txt").is_file()
     ran = command("reclaim", library, "--yes")
     assert (ran.status, "was deleted just now" in ran.out) == (0, True)
-    assert (moved.target / "rope.txt").is_file()
+    assert (moved.new_path / "rope.txt").is_file()
 
 
 def test_a_link_in_an_original_goes_only_if_it_was_one_when_it_was_set_aside(
@@ -467,15 +474,15 @@ def test_a_link_in_an_original_goes_only_if_it_was_one_when_it_was_set_aside(
 ) -> None:
     (library / "to rope").symlink_to("rope.txt")
     moved = dunechest.rehome(library, chests[1].folder.parent)
-    assert moved.aside is not None
-    (moved.aside / "since").symlink_to(tmp_path)
-    (moved.aside / "rope.txt").unlink()
-    (moved.aside / "rope.txt").symlink_to("rafters/oar.txt")
+    assert moved.set_aside_path is not None
+    (moved.set_aside_path / "since").symlink_to(tmp_path)
+    (moved.set_aside_path / "rope.txt").unlink()
+    (moved.set_aside_path / "rope.txt").symlink_to("rafters/oar.txt")
     (plan,) = dunechest.plan_reclaim(library)
     assert plan.links == ("to rope",)
-    assert {path for path, _ in plan.staying} == {"since", "rope.txt"}
+    assert {path for path, _ in plan.kept_files} == {"since", "rope.txt"}
     dunechest.reclaim(library)
-    assert {path.name for path in moved.aside.iterdir()} == {"since", "rope.txt"}
+    assert {path.name for path in moved.set_aside_path.iterdir()} == {"since", "rope.txt"}
 
 
 def test_each_original_is_held_against_its_own_library(
@@ -488,9 +495,9 @@ def test_each_original_is_held_against_its_own_library(
     moved = [dunechest.rehome(place, far) for place in (library, other)]
     for place, own in zip((library, other), moved, strict=True):
         (plan,) = dunechest.plan_reclaim(place)
-        assert (plan.live, plan.place, plan.staying) == (own.target, own.aside, ())
+        assert (plan.in_use_path, plan.path, plan.kept_files) == (own.new_path, own.set_aside_path, ())
         dunechest.reclaim(place)
-        assert own.aside is not None and not own.aside.exists()
+        assert own.set_aside_path is not None and not own.set_aside_path.exists()
 
 
 def test_a_harmed_list_or_a_harmed_library_keeps_the_original(
@@ -498,23 +505,23 @@ def test_a_harmed_list_or_a_harmed_library_keeps_the_original(
 ) -> None:
     far = chests[1].folder.parent
     moved = dunechest.rehome(library, far)
-    assert moved.aside is not None
+    assert moved.set_aside_path is not None
     (listing,) = (tmp_path / "state" / "asides").iterdir()
     good = listing.read_bytes()
     for bad in (b"", good[:-10], good.replace(b"rope", b"cope"), b"[]\n", b"\xff" * 100):
         listing.write_bytes(bad)
-        assert blocks(moved.aside) == {"not-listed"}
+        assert blocks(moved.set_aside_path) == {"not-listed"}
     listing.write_bytes(good)
-    flip(moved.target / "rafters" / "big.bin")
+    flip(moved.new_path / "rafters" / "big.bin")
     with pytest.raises(dunechest.RefusedError, match="not as copied"):
-        dunechest.reclaim(moved.aside)
-    flip(moved.target / "rafters" / "big.bin")
+        dunechest.reclaim(moved.set_aside_path)
+    flip(moved.new_path / "rafters" / "big.bin")
     far.rename(tmp_path / "drawer")
     with pytest.raises(dunechest.NotConnectedError):
         dunechest.reclaim(library)
-    assert moved.aside.is_dir()
+    assert moved.set_aside_path.is_dir()
     (tmp_path / "drawer").rename(far)
-    assert dunechest.reclaim(library)[0].files == 3
+    assert dunechest.reclaim(library)[0].deleted_count == 3
 
 
 def test_one_command_does_the_whole_errand(library: Path, chests: list[dunechest.Chest], command: Command) -> None:
@@ -569,7 +576,7 @@ def test_something_that_appears_while_it_is_deleted_is_put_back(
     (result,) = dunechest.reclaim(proven)
     assert (proven / "rafters" / "written at the last moment.txt").read_text() == "mine"
     assert (proven / "rope.txt").read_text() == "changed at the last moment"
-    assert result.rest == proven and len(result.staying) == 2
+    assert result.kept_path == proven and len(result.kept_files) == 2
     assert not list(proven.parent.glob("*being deleted*"))
 
 
@@ -623,30 +630,32 @@ def test_a_part_goes_and_the_application_opens_the_rest(name: str, part: str, wo
     shutil.copytree(place, place.with_name("kept"), symlinks=True)
     parts = {item.title: item for item in dunechest.look(place).parts}
     moved = dunechest.rehome(place, world.shell, dunechest.RehomeOptions(parts=(part,)))
-    assert moved.parts == (part,) and moved.aside is not None
+    assert moved.parts == (part,) and moved.set_aside_path is not None
     assert opens(name, home)[1] == 0, "nothing is missing in the rest"
     others = {path for title, item in parts.items() if title != part for path in item.files}
     for path in parts[part].files:
-        assert (place / path).exists() is (path in others or path in moved.stayed), path
+        assert (place / path).exists() is (path in others or path in moved.shared_paths), path
     dunechest.undo()
     assert same_files(place, before)
     dunechest.rehome(place, world.shell, dunechest.RehomeOptions(parts=(part,)))
     assert opens(name, home, world.shell / place.name)[1] == 0, "nor in the part elsewhere"
     shutil.rmtree(place)
-    moved.aside.with_name("kept").rename(place)
+    moved.set_aside_path.with_name("kept").rename(place)
     # The same out of what is in chests.
     chests = [dunechest.create_chest(drive, drive.name) for drive in (world.blue, world.sand)]
     dunechest.archive(place, chests)
     (gone,) = dunechest.reclaim(place, dunechest.ReclaimOptions(parts=(part,)))
-    assert gone.parts == (part,) and gone.files == len(parts[part].files) - len(set(parts[part].files) & others)
+    assert gone.parts == (part,) and gone.deleted_count == len(parts[part].files) - len(
+        set(parts[part].files) & others
+    )
     assert opens(name, home)[1] == 0
-    assert dunechest.list_editions(chests[0], dunechest.status().libraries[0].copies[0].bag).editions
+    assert dunechest.list_editions(chests[0], dunechest.status().libraries[0].copies[0].archived_as).editions
     # And back again.
-    words = gone.how.split()
+    words = gone.restore_command.split()
     back = dunechest.restore(
         words[2], words[3], dunechest.RestoreOptions(parts=(part,), if_exists="merge", into=place)
     )
-    assert back.well
+    assert back.ok
     assert {item.title for item in dunechest.look(place).parts} == set(parts)
     assert opens(name, home)[1] == 0
 

@@ -52,11 +52,11 @@ def test_each_library_moves_by_setting_and_by_link_and_comes_back(
     for link in (False, True):
         moved = dunechest.rehome(place, world.sand, dunechest.RehomeOptions(link=link))
         assert moved.way == ("link" if link else "setting")
-        assert (moved.target, moved.source) == (world.sand / place.name, place)
+        assert (moved.new_path, moved.path) == (world.sand / place.name, place)
         assert opens(name, world.office_home) == shows
-        assert opens(name, world.office_home, moved.target) == shows
+        assert opens(name, world.office_home, moved.new_path) == shows
         assert place.is_symlink() is link
-        assert moved.aside is not None and facts(moved.aside) == before
+        assert moved.set_aside_path is not None and facts(moved.set_aside_path) == before
         (home,) = dunechest.list_homes()
         assert (home.connected, home.second, home.strayed) == (True, None, False)
         dunechest.undo()
@@ -65,21 +65,21 @@ def test_each_library_moves_by_setting_and_by_link_and_comes_back(
         assert dunechest.list_homes() == ()
         # Now with work done in between: undo cannot, back can.
         moved = dunechest.rehome(place, world.sand, dunechest.RehomeOptions(link=link))
-        (moved.target / "written meanwhile.txt").write_text("seventeen terns")
+        (moved.new_path / "written meanwhile.txt").write_text("seventeen terns")
         with pytest.raises(dunechest.RefusedError, match="changed since"):
             dunechest.undo()
         back = dunechest.rehome_back(place)
-        assert (back.back, back.target) == (True, place)
+        assert (back.back, back.new_path) == (True, place)
         assert (place / "written meanwhile.txt").read_text() == "seventeen terns"
         assert opens(name, world.office_home) == shows
         assert dunechest.list_homes() == ()
         (place / "written meanwhile.txt").unlink()
         assert same_files(place, before, but=".glw")
         before = facts(place)
-        for aside in (moved.aside, back.aside):
+        for aside in (moved.set_aside_path, back.set_aside_path):
             assert aside is not None
             shutil.rmtree(aside)
-        mark_of(back.aside or place).unlink(missing_ok=True)
+        mark_of(back.set_aside_path or place).unlink(missing_ok=True)
 
 
 @pytest.mark.parametrize("make", [pictures, music, bibliography, notes, maildir])
@@ -136,17 +136,17 @@ def test_it_moves_on_to_another_drive_and_archives_go_on_in_their_bag(
     other = tmp_path / "media" / "sand1"
     other.mkdir()
     first = dunechest.rehome(library, far)
-    (first.target / "new.txt").write_text("a")
-    (result,) = dunechest.archive(first.target, chest)
-    assert (result.bag, result.edition, result.state) == ("shed", 2, "archived")
-    second = dunechest.rehome(first.target, other)
+    (first.new_path / "new.txt").write_text("a")
+    (result,) = dunechest.archive(first.new_path, chest)
+    assert (result.archived_as, result.edition, result.state) == ("shed", 2, "archived")
+    second = dunechest.rehome(first.new_path, other)
     assert os.readlink(library) == str(other / "shed")
-    assert second.aside is not None and second.aside.parent == far
+    assert second.set_aside_path is not None and second.set_aside_path.parent == far
     (result,) = dunechest.archive(library, chest)
-    assert (result.bag, result.state) == ("shed", "unchanged")
+    assert (result.archived_as, result.state) == ("shed", "unchanged")
     back = dunechest.rehome_back(library)
     assert not library.is_symlink() and (library / "new.txt").read_text() == "a"
-    assert dunechest.archive(back.target, chest)[0].state == "unchanged"
+    assert dunechest.archive(back.new_path, chest)[0].state == "unchanged"
     assert [library.name for library in dunechest.status().libraries] == ["shed"]
 
 
@@ -162,14 +162,14 @@ def test_what_was_archived_from_a_drive_is_restored_where_it_was_at_first(
     dunechest.archive(own, chest)
     record = chest.bag("letters").library
     assert record is not None
-    assert (record.origin.path, record.origin.standard) == (str(moved.target), "documents")
+    assert (record.origin.path, record.origin.standard) == (str(moved.new_path), "documents")
     # Another computer, without that drive.
     (tmp_path / "other").mkdir()
     monkeypatch.setenv("HOME", str(tmp_path / "other"))
     monkeypatch.setenv("DUNECHEST_HOME", str(tmp_path / "other state"))
     monkeypatch.setenv("DUNECHEST_DRIVES", str(tmp_path / "media" / "blue"))
     back = dunechest.restore(chest, "letters")
-    assert back.well and back.place == tmp_path / "other" / "Documents" / "letters"
+    assert back.ok and back.path == tmp_path / "other" / "Documents" / "letters"
 
 
 def test_what_forbids_a_move_is_said_and_nothing_is_changed(
@@ -197,7 +197,7 @@ def test_what_forbids_a_move_is_said_and_nothing_is_changed(
     with pytest.raises(dunechest.RefusedError) as error:
         dunechest.rehome(library, far)
     assert codes(error) == {"occupied"}
-    assert dunechest.rehome(library, far, dunechest.RehomeOptions(name="shed 2")).target == far / "shed 2"
+    assert dunechest.rehome(library, far, dunechest.RehomeOptions(name="shed 2")).new_path == far / "shed 2"
     dunechest.undo()
     shutil.rmtree(far / "shed")
     with pytest.raises(dunechest.RefusedError) as error:
@@ -221,7 +221,7 @@ def test_what_forbids_a_move_is_said_and_nothing_is_changed(
     with pytest.raises(dunechest.RefusedError) as error:
         dunechest.rehome(library, far)
     assert codes(error) == {"sync-folder"}
-    assert dunechest.rehome(library, far, dunechest.RehomeOptions(ignore=("sync-folder",))).files == 3
+    assert dunechest.rehome(library, far, dunechest.RehomeOptions(ignore=("sync-folder",))).file_count == 3
 
 
 def test_a_drive_that_cannot_hold_names_or_links_in_use_is_refused(
@@ -280,12 +280,12 @@ def test_outside_files_move_along_where_that_is_asked_for(world: World, on_machi
     outside = [r.target for r in dunechest.look(world.photos).references if r.state == "outside"]
     assert outside
     moved = dunechest.rehome(world.photos, world.sand, dunechest.RehomeOptions(outside_files=True))
-    assert {old for old, _ in moved.outside_moves} == set(outside)
-    for old, new in moved.outside_moves:
+    assert {old for old, _ in moved.outside_files} == set(outside)
+    for old, new in moved.outside_files:
         assert new.is_relative_to(world.sand) and new.read_bytes() == Path(old).read_bytes()
         Path(old).rename(f"{old}.hidden")
     assert opens("glasswort", world.office_home) == shows
-    for old, _ in moved.outside_moves:
+    for old, _ in moved.outside_files:
         Path(f"{old}.hidden").rename(old)
     dunechest.undo()
     assert not (world.sand / "Dune Survey outside files").exists()
@@ -367,15 +367,15 @@ def test_two_libraries_become_one_by_setting(
     (found,) = dunechest.list_homes()
     assert found.second is not None and found.second.path == second
     result = dunechest.rejoin("winter-games" if found.name == "winter-games" else found.name)
-    assert result.place == (again if shadow else drive) / "Winter Games"
+    assert result.path == (again if shadow else drive) / "Winter Games"
     assert opens("cuttlebone", home)[0]["titles"] >= 4
-    assert result.aside is not None and result.aside.is_dir() and not second.exists()
+    assert result.set_aside_path is not None and result.set_aside_path.is_dir() and not second.exists()
     settings = json.loads((home / ".config/cuttlebone/settings.json").read_text())
-    assert settings["library"] == str(result.place)
+    assert settings["library"] == str(result.path)
     (found,) = dunechest.list_homes()
     assert (found.second, found.strayed) == (None, False)
     dunechest.undo()
-    assert second.is_dir() and not result.aside.exists()
+    assert second.is_dir() and not result.set_aside_path.exists()
     (found,) = dunechest.list_homes()
     assert found.second is not None
     dunechest.rejoin(found.name)
@@ -394,13 +394,13 @@ def test_nothing_is_lost_where_both_changed(far: Path, tmp_path: Path) -> None:
     (away / "letters" / "a.txt").write_text("a, written on the drive")
     plug(far)
     kept = dunechest.rejoin(own, dunechest.RehomeOptions(on_conflict="keep-mine"))
-    assert kept.kept == ("a.txt",)
+    assert kept.kept_paths == ("a.txt",)
     dunechest.undo()
     result = dunechest.rejoin(own)
     texts = {path.read_text() for path in (far / "letters").iterdir()}
     assert texts == {"a, written on the drive", "a, written without the drive", "b"}
-    assert [old for old, _ in result.conflicts] == ["a.txt"]
-    assert dunechest.rejoin(own).added == 0
+    assert [old for old, _ in result.renamed_files] == ["a.txt"]
+    assert dunechest.rejoin(own).added_count == 0
 
 
 def test_a_database_that_cannot_be_merged_is_refused_and_kept(world: World, on_machine: Move) -> None:
@@ -416,15 +416,15 @@ def test_a_database_that_cannot_be_merged_is_refused_and_kept(world: World, on_m
         dunechest.rejoin(home.name)
     assert (facts(world.notes), facts(world.sand / ".tidewrack")) == before
     result = dunechest.rejoin(home.name, dunechest.RehomeOptions(on_conflict="keep-mine"))
-    assert result.aside is not None and result.kept == ("notes.tide",)
+    assert result.set_aside_path is not None and result.kept_paths == ("notes.tide",)
     # What is in the second one alone is not deleted.
-    plans = {plan.place: plan for plan in dunechest.plan_reclaim(home.name)}
-    assert "notes.tide" in dict(plans[result.aside].staying)
+    plans = {plan.path: plan for plan in dunechest.plan_reclaim(home.name)}
+    assert "notes.tide" in dict(plans[result.set_aside_path].kept_files)
 
 
 def test_marks_and_records_that_lie_are_not_believed(far: Path, library: Path, tmp_path: Path) -> None:
     moved = dunechest.rehome(library, far)
-    mark = mark_of(moved.target)
+    mark = mark_of(moved.new_path)
     good = mark.read_bytes()
     for bad in (b"", b"{}", b'{"id": 7}', b"\x00" * 50, good.replace(good[8:20], b"000000000000"), b"x" * 100_000):
         mark.write_bytes(bad)
@@ -434,7 +434,7 @@ def test_marks_and_records_that_lie_are_not_believed(far: Path, library: Path, t
             dunechest.rehome_back(library)
         with pytest.raises(dunechest.CutOffError):
             dunechest.reclaim(library)
-        assert moved.aside is not None and moved.aside.is_dir()
+        assert moved.set_aside_path is not None and moved.set_aside_path.is_dir()
     mark.unlink()
     mark.symlink_to("/dev/zero")
     assert not dunechest.list_homes()[0].connected
@@ -453,7 +453,7 @@ def test_marks_and_records_that_lie_are_not_believed(far: Path, library: Path, t
         '{"what":"rehome","when":1.0,"facts":{"old":"/x"}}\n{"wh'
     )
     assert [home.connected for home in dunechest.list_homes()] == [True]
-    assert dunechest.rehome_back(library).files == 3
+    assert dunechest.rehome_back(library).file_count == 3
 
 
 @pytest.mark.skipif(not hasattr(os, "geteuid") or os.geteuid() == 0, reason="root may rename everything")
@@ -474,10 +474,10 @@ def test_names_that_are_odd_move_and_come_back(far: Path, tmp_path: Path) -> Non
     (place / os.fsdecode(b"a\xfe\x1b[31m")).write_text("a")
     before = facts(place)
     moved = dunechest.rehome(place, far)
-    assert place.is_symlink() and facts(moved.target, times=False).keys() == before.keys()
+    assert place.is_symlink() and facts(moved.new_path, times=False).keys() == before.keys()
     (home,) = dunechest.list_homes()
-    assert home.connected and home.old == place
-    assert "\n" not in home.sentence and "\x1b" not in home.sentence
+    assert home.connected and home.old_path == place
+    assert "\n" not in home.message and "\x1b" not in home.message
     dunechest.rehome_back(place)
     assert facts(place) == before
 
@@ -488,11 +488,11 @@ def test_a_copy_on_the_drive_that_the_library_lives_on_is_none(
     chest = dunechest.create_chest(far, "sand")
     dunechest.archive(library, chest)
     (before,) = dunechest.status().libraries
-    assert before.good_count == 1
+    assert before.good_copy_count == 1
     dunechest.rehome(library, far)
     dunechest.archive(far / "shed", chest)
     (after,) = dunechest.status().libraries
-    assert (after.good_count, [copy.label for copy in after.beside], after.safe) == (0, ["sand"], False)
+    assert (after.good_copy_count, [copy.label for copy in after.beside_copies], after.safe) == (0, ["sand"], False)
     said = command("status").out
     assert "The copy of shed on sand is on the drive that the library itself is on." in said
     assert "so it does not count" in said

@@ -44,7 +44,7 @@ def test_a_drive_is_unmounted_when_nobody_uses_it(
     with process_that("f = open(sys.argv[1])", str(drive / "mine.txt")) as reader:
         result = dunechest.release(chest)
         assert (result.outcome, result.may_unplug) == ("in-use", False)
-        assert [(user.pid, user.path) for user in result.users] == [(reader.pid, str(drive / "mine.txt"))]
+        assert [(user.process_id, user.path) for user in result.users] == [(reader.pid, str(drive / "mine.txt"))]
         ran = command("archive", library, "--to", "blue", "--release")
         assert ran.status == 3 and "Do not unplug blue yet" in ran.out and str(reader.pid) in ran.out
         assert unplug.is_mounted(drive)
@@ -58,7 +58,7 @@ def test_a_drive_is_unmounted_when_nobody_uses_it(
     ran = command("release", "blue")
     assert (ran.status, "not connected" in ran.err) == (4, True)
     image.plug()
-    assert dunechest.verify(dunechest.get_chest("blue")).well
+    assert dunechest.verify(dunechest.get_chest("blue")).ok
     ran = command("mend", "blue", "--release", "--json")
     assert [drive_["may_unplug"] for drive_ in ran.json["released_drives"]] == [True]
     image.plug()

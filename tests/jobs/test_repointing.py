@@ -288,7 +288,7 @@ def shoal(tmp_path: Path, chest: dunechest.Chest, suffix: str, key: str) -> Path
     (place / "pictures.json").write_text(json.dumps({"files": names}))
     (account,) = dunechest.archive([place], chest)
     origin = {"path": "C:\\Users\\tern\\Pictures\\Shoal", "system": "windows", "machine_id": "f" * 32}
-    edit(bag_of(chest, account.bag), lambda record: record["origin"].update(origin))
+    edit(bag_of(chest, account.archived_as), lambda record: record["origin"].update(origin))
     shutil.rmtree(place)
     return place
 
@@ -363,7 +363,7 @@ def test_the_plan_names_what_the_restore_will_not_update(
         monkeypatch.setenv(name, value)
     plan = dunechest.plan_restore(chest, "dune-survey", dunechest.RestoreOptions(home=world.laptop_home))
     (left,) = plan.old_place.files
-    assert (left.path, left.count) == ("catalogue.glw", 1)
+    assert (left.path, left.mention_count) == ("catalogue.glw", 1)
     assert "will still name" in next(f.message for f in plan.findings if f.code == "old-place")
     result = dunechest.carry_out(plan)
     assert isinstance(result, dunechest.RestoreResult)

@@ -49,21 +49,21 @@ def test_it_is_true_to_what_was_archived(years: dunechest.Chest) -> None:
     told = dunechest.overview()
     (history,), (drive,) = told.histories, told.drives
     listed = dunechest.list_editions(years, "shed").editions
-    assert [(e.number, e.files, e.bytes, e.first) for e in history.editions] == [
-        (e.number, e.files, e.bytes, e.changes is None) for e in listed
+    assert [(e.edition, e.file_count, e.size_bytes, e.first) for e in history.editions] == [
+        (e.edition, e.file_count, e.size_bytes, e.changes is None) for e in listed
     ]
     for past, edition in zip(history.editions[1:], listed[1:], strict=True):
         assert edition.changes is not None
-        for name in ("added", "changed", "moved", "dropped", "bytes_added"):
+        for name in ("added_count", "changed_count", "moved_count", "dropped_count", "added_bytes"):
             assert getattr(past, name) == getattr(edition.changes, name)
-    assert sum(role.files for role in history.roles) == listed[-1].files
-    assert sum(role.bytes for role in history.roles) == listed[-1].bytes
-    sizes = [size for _, size in drive.grown]
+    assert sum(role.file_count for role in history.roles) == listed[-1].file_count
+    assert sum(role.size_bytes for role in history.roles) == listed[-1].size_bytes
+    sizes = [size for _, size in drive.growths]
     assert sizes == sorted(sizes)
-    assert sizes[-1] == listed[0].bytes + sum(e.changes.bytes_added for e in listed if e.changes is not None)
-    assert drive.daily == pytest.approx((sizes[-1] - sizes[0]) / 200)
-    assert drive.free and drive.total and drive.free < drive.total
-    assert drive.full is None, "there is room for far more than twenty years"
+    assert sizes[-1] == listed[0].size_bytes + sum(e.changes.added_bytes for e in listed if e.changes is not None)
+    assert drive.daily_bytes == pytest.approx((sizes[-1] - sizes[0]) / 200)
+    assert drive.free_bytes and drive.total_bytes and drive.free_bytes < drive.total_bytes
+    assert drive.full_at is None, "there is room for far more than twenty years"
 
 
 def test_the_day_a_drive_is_full(years: dunechest.Chest, monkeypatch: pytest.MonkeyPatch) -> None:
@@ -72,8 +72,8 @@ def test_the_day_a_drive_is_full(years: dunechest.Chest, monkeypatch: pytest.Mon
 
     monkeypatch.setattr(module, "_room", lambda chest: PastRoom(600_000, 10_000_000, clock.now()))
     (drive,) = dunechest.overview().drives
-    assert drive.daily is not None and drive.full is not None
-    assert (drive.full - clock.now()) / DAY == pytest.approx(600_000 / drive.daily)
+    assert drive.daily_bytes is not None and drive.full_at is not None
+    assert (drive.full_at - clock.now()) / DAY == pytest.approx(600_000 / drive.daily_bytes)
     page = dunechest.write_report(Path(os.environ["HOME"]) / "r.html").read_text()
     assert "blue, full 20" in page
 
@@ -82,8 +82,12 @@ def test_a_drive_in_a_drawer_is_as_full_as_it_was(years: dunechest.Chest) -> Non
     before = dunechest.overview().drives[0]
     years.folder.parent.rename(years.folder.parent.with_name("away"))
     after = dunechest.overview().drives[0]
-    assert (after.total, after.seen is not None) == (before.total, True)
-    assert after.seen is not None and before.seen is not None and after.seen <= before.seen
+    assert (after.total_bytes, after.last_seen_at is not None) == (before.total_bytes, True)
+    assert (
+        after.last_seen_at is not None
+        and before.last_seen_at is not None
+        and after.last_seen_at <= before.last_seen_at
+    )
 
 
 def test_the_command(
@@ -147,8 +151,10 @@ def test_it_is_valid_and_nothing_in_it_acts(
     told = dunechest.overview()
     # What a record on a drive says is believed even less than what it may say.
     (own,), (chest,) = told.status.libraries, told.status.chests
-    copies = [msgspec.structs.replace(copy, label=NASTY, place=NASTY) for copy in own.copies]
-    own = msgspec.structs.replace(own, name=NASTY, kind=NASTY, computer=NASTY, here=False, copies=tuple(copies))
+    copies = [msgspec.structs.replace(copy, label=NASTY, kept_at_place=NASTY) for copy in own.copies]
+    own = msgspec.structs.replace(
+        own, name=NASTY, kind=NASTY, computer=NASTY, on_this_computer=False, copies=tuple(copies)
+    )
     steps = (*told.status.steps, dunechest.NextStep(NASTY, f"dunechest verify {NASTY}"))
     chests = (msgspec.structs.replace(chest, label=NASTY),)
     told = msgspec.structs.replace(
@@ -177,7 +183,7 @@ def test_it_is_valid_and_nothing_in_it_acts(
 
 
 def test_hundreds_of_libraries_and_editions_make_a_page(tmp_path: Path) -> None:
-    from dunechest.jobs.overview import DriveRoom, LibraryHistory, Overview
+    from dunechest.jobs.overview import DriveRoom, Growth, LibraryHistory, Overview
     from dunechest.jobs.status import Status
     from dunechest.ledger.catalogue_rows import PastEdition, PastRole
 
@@ -191,8 +197,8 @@ def test_hundreds_of_libraries_and_editions_make_a_page(tmp_path: Path) -> None:
         LibraryHistory("odd", "blue", "odd", (odd,), (PastRole("other", 1, 1 << 62), PastRole("essential", 0, 0)))
     ]
     drives = (
-        DriveRoom("full", "a", "", now, 0, 100, ((now, 5),), 1.0, now),
-        DriveRoom("lies", "b", "", now, 1 << 60, 5, ((1e18, 5), (-1e18, 7)), 0.0, 1e18),
+        DriveRoom("full", "a", "", now, 0, 100, (Growth(now, 5),), 1.0, now),
+        DriveRoom("lies", "b", "", now, 1 << 60, 5, (Growth(1e18, 5), Growth(-1e18, 7)), 0.0, 1e18),
         DriveRoom("empty", "c", "", now, 0, 0, (), None, None),
         DriveRoom("unknown", "d", "", None, None, None, (), None, None),
     )

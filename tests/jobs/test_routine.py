@@ -133,7 +133,7 @@ def test_a_routine_file_gives_back_what_was_written(
         (RoutineChest(name, "1" * 32),),
         (words_of(moment),),
         (RoutineLibrary(name, "/" + place), RoutineLibrary("odd", "/x" + os.fsdecode(odd))),
-        tell=tell,
+        tell_command=tell,
         limit=limit,
         patience=7.5,
     )
@@ -193,7 +193,7 @@ def nightly(library: Path, chests: dict[str, dunechest.Chest]) -> Routine:
 @pytest.fixture
 def at_ten(nightly: Routine, monkeypatch: pytest.MonkeyPatch) -> Callable[[float], None]:
     """Set the clock to 22:00 of the day that the routine was added, and so many days later."""
-    ten = following(moments_of(nightly.when), nightly.added)
+    ten = following(moments_of(nightly.times), nightly.added_at)
     assert ten is not None
 
     def set_clock(days: float) -> None:
@@ -227,7 +227,7 @@ def test_it_runs_once_at_its_time_and_is_silent(
     (run,) = dunechest.run_due().runs
     assert [step.outcome for step in run.steps] == ["unchanged"]
     (state,) = dunechest.list_routines()
-    assert (state.outcome, state.well, state.waiting) == ("ok", True, ())
+    assert (state.last_outcome, state.ok, state.waiting_labels) == ("ok", True, ())
 
 
 def test_a_drive_that_is_away_is_waited_for_and_told_after_the_patience(
@@ -240,14 +240,14 @@ def test_a_drive_that_is_away_is_waited_for_and_told_after_the_patience(
         told += [hour / 24 for run in dunechest.run_due().runs if run.told]
     assert told == [3.0, 6.0]  # at the patience, and once more when it is over again
     (state,) = dunechest.list_routines()
-    assert (state.overdue, state.well) == (("blue",), False)
+    assert (state.overdue_labels, state.ok) == (("blue",), False)
     assert "blue" in command("status").out and "expected for" in command("status").out
     log = dunechest.routine_log().read_text()
     assert log.count("expected for") == 2
     plug(chests["blue"])
     (run,) = dunechest.run_due().runs
     assert (run.outcome, len(run.steps)) == ("ok", 1)  # seven nights are caught up once
-    assert dunechest.list_routines()[0].well
+    assert dunechest.list_routines()[0].ok
 
 
 def test_a_record_that_cannot_be_written_is_told(
@@ -279,7 +279,7 @@ def test_it_is_replaced_while_its_drive_is_away(
     assert changed.chests == nightly.chests
     dunechest.add_routine(changed, replace_old=True)
     (state,) = dunechest.list_routines()
-    assert state.routine.when == ("every day at 23:00",)
+    assert state.routine.times == ("every day at 23:00",)
     with pytest.raises(dunechest.UsageError):
         dunechest.plan_routine("nightly", library, ["never met"], "every day at 23:00", quiet())
 
@@ -319,7 +319,7 @@ def test_what_blocks_is_told_with_the_command_and_nothing_is_forced(
         assert "dunechest archive" in run.worst.command  # type: ignore[union-attr]
         at_ten(night + 0.1)
         assert dunechest.run_due().runs == ()
-    assert dunechest.list_editions(chests["blue"], "shed").editions[-1].number == 1
+    assert dunechest.list_editions(chests["blue"], "shed").editions[-1].edition == 1
     assert command("archive", library, "--to", "blue", "--ignore", "mass-change").status == 0
     at_ten(3.0)
     (run,) = dunechest.run_due().runs
@@ -427,7 +427,7 @@ def test_a_command_that_fails_to_be_told_fails_nothing_else(
     (run,) = dunechest.run_due().runs
     assert time.monotonic() - begun < 20
     assert (run.outcome, run.worst.codes) == ("blocked", ("gone",))  # type: ignore[union-attr]
-    (why,) = run.failed_to_tell
+    (why,) = run.failed_ways
     assert tell in why
     assert "could not tell" in dunechest.routine_log().read_text()
 
@@ -521,7 +521,7 @@ def test_a_rehomed_library_is_found_where_it_is(
 ) -> None:
     dunechest.run_due()
     moved = dunechest.rehome(library, chests["sand"].folder.parent)
-    (moved.target / "rope.txt").write_text("worked on the drive")
+    (moved.new_path / "rope.txt").write_text("worked on the drive")
     at_ten(1.0)
     (run,) = dunechest.run_due().runs
     assert [(step.what, step.outcome) for step in run.steps] == [("archive", "done")]
@@ -562,7 +562,7 @@ def test_the_log_rotates_and_is_private(
     monkeypatch.setattr("dunechest.jobs.routine.running.tell._LOG_BYTES", 400)
     for night in range(20):
         at_ten(float(night))
-        assert dunechest.run_due().runs[0].failed_to_tell == ()
+        assert dunechest.run_due().runs[0].failed_ways == ()
     logs = sorted(dunechest.routine_log().parent.glob("log.txt*"))
     assert 2 <= len(logs) <= 6
     assert all(stat.S_IMODE(log.stat().st_mode) == 0o600 for log in logs)
@@ -601,8 +601,8 @@ def test_it_gives_way_to_all_others(library: Path, chests: dict[str, dunechest.C
     )
     added = dunechest.add_routine(routine)
     os.rename(library, library.with_name("elsewhere"))
-    files.write_routine(replace(files.read_routine("gone"), added=1.0))
-    done = subprocess.run(added.command, capture_output=True, text=True, env={**os.environ, "DUNECHEST_HOME": "/nowhere"}, check=False)  # fmt: skip
+    files.write_routine(replace(files.read_routine("gone"), added_at=1.0))
+    done = subprocess.run(added.command_words, capture_output=True, text=True, env={**os.environ, "DUNECHEST_HOME": "/nowhere"}, check=False)  # fmt: skip
     assert done.returncode == 3, done.stdout + done.stderr
     assert int(told.read_text()) == 19
 
@@ -615,19 +615,19 @@ def test_a_routine_that_nothing_starts_or_that_was_edited_is_noticed(
     assert "nothing started it" in state.message
     assert "nothing started it" in command("status").out.replace("\n", " ").replace("    ", "")
     dunechest.run_due()
-    assert dunechest.list_routines()[0].well
+    assert dunechest.list_routines()[0].ok
     routine = replace(nightly, scheduler="cron", name="by-cron")
-    assert dunechest.add_routine(routine).taken
+    assert dunechest.add_routine(routine).installed
     dunechest.run_due()
-    assert dunechest.list_routines("by-cron")[0].well
+    assert dunechest.list_routines("by-cron")[0].ok
     place = files.routine_file("by-cron")
     place.write_text(place.read_text().replace("22:00", "21:15"))
     (state,) = dunechest.list_routines("by-cron")
-    assert (state.taken, state.command) == (False, "dunechest routine add by-cron --again")
+    assert (state.installed, state.command) == (False, "dunechest routine add by-cron --again")
     assert command("routine", "add", "by-cron", "--again", "--on-mains").status == 2
     assert command("routine", "add", "by-cron", "--again").status == 0
-    assert "15 21 * * *" in table.read_text() and dunechest.list_routines("by-cron")[0].well
-    assert dunechest.list_routines("by-cron")[0].routine.added == nightly.added  # type: ignore[union-attr]
+    assert "15 21 * * *" in table.read_text() and dunechest.list_routines("by-cron")[0].ok
+    assert dunechest.list_routines("by-cron")[0].routine.added_at == nightly.added_at  # type: ignore[union-attr]
 
 
 def test_a_retired_drive_is_not_asked_for(
@@ -657,5 +657,5 @@ def test_a_log_that_is_no_file_fails_nothing(
     target.write_text("mine")
     dunechest.routine_log().symlink_to(target)
     (run,) = dunechest.run_due().runs
-    assert (run.outcome, len(run.failed_to_tell)) == ("ok", 1) and "log" in run.failed_to_tell[0]
+    assert (run.outcome, len(run.failed_ways)) == ("ok", 1) and "log" in run.failed_ways[0]
     assert target.read_text() == "mine"

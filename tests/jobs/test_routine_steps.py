@@ -34,7 +34,7 @@ def hourly(library: Path, chests: dict[str, dunechest.Chest], monkeypatch: pytes
 
 
 def outcomes(run: dunechest.RoutineRun) -> dict[tuple[str, str], str]:
-    return {(step.what, step.chest): step.outcome for step in run.steps}
+    return {(step.what, step.chest_label): step.outcome for step in run.steps}
 
 
 def test_a_damaged_database_is_told_and_the_rest_is_archived(hourly: Run, library: Path) -> None:
@@ -63,7 +63,7 @@ def test_a_chest_that_another_program_changes_is_tried_again_and_told_after_the_
         told = [hour for hour in (1, 2, 24, 25, 26, 48, 49, 50) if hourly(hour).told]
         (state,) = dunechest.list_routines()
     assert told == [25, 49]  # a day after the first time it was due, and each day from then on
-    assert not state.well and "could not finish" in dunechest.routine_log().read_text()
+    assert not state.ok and "could not finish" in dunechest.routine_log().read_text()
     assert hourly(60).outcome == "ok"
 
 
@@ -77,7 +77,7 @@ def test_a_record_that_is_torn_keeps_the_other_chest_from_nothing(
     start = clock.now()
     monkeypatch.setattr(clock, "now", lambda: start + HOUR)
     runs = dunechest.run_due().runs
-    assert [step.chest for run in runs for step in run.steps if step.outcome == "done"] == ["sand"]
+    assert [step.chest_label for run in runs for step in run.steps if step.outcome == "done"] == ["sand"]
     assert len(list(chests["sand"].bags())) == 1
 
 
@@ -99,7 +99,7 @@ def test_what_is_not_copied_is_told(hourly: Run, library: Path, chests: dict[str
     run = hourly(2)
     wrong = [step for step in run.steps if (step.what, step.outcome) == ("copy", "problem")]
     assert [step.command for step in wrong] == ["dunechest copy blue sand"]
-    assert "not copied to sand completely" in wrong[0].sentence
+    assert "not copied to sand completely" in wrong[0].message
 
 
 @pytest.mark.parametrize("gone", ["blue", "sand"])

@@ -52,7 +52,7 @@ def test_the_second_chest_gets_what_the_first_one_has(tmp_path: Path, pair: tupl
     (outside / "dune.map").write_bytes(b"outside" * 100)
     refer(library, outside / "dune.map")
     run = steps(library, pair)
-    assert next(run).well
+    assert next(run).ok
     # Whoever would read the library again would see this: the same size and time, and other bytes.
     for place in (library / "maps" / "north.map", outside / "dune.map"):
         info = place.stat()
@@ -62,9 +62,9 @@ def test_the_second_chest_gets_what_the_first_one_has(tmp_path: Path, pair: tupl
         index.execute("CREATE TABLE later (x)")
         index.commit()
     second = next(run)
-    assert second.well
+    assert second.ok
     assert payload(pair[0], "burrow") == payload(pair[1], "burrow")
-    assert all(dunechest.verify(held).well for held in pair)
+    assert all(dunechest.verify(held).ok for held in pair)
 
 
 def test_editions_that_differ_before_are_alike_afterwards(
@@ -92,10 +92,10 @@ def test_what_the_first_chest_lost_is_read_from_the_library(library: Path, pair:
     next(run)
     flip(bag_of(pair[0], "shed") / "data" / "library" / "rope.txt")
     (bag_of(pair[0], "shed") / "data" / "library" / "rafters" / "oar.txt").unlink()
-    assert next(run).well
+    assert next(run).ok
     assert facts(library) == before
-    assert dunechest.verify(pair[1]).well
-    assert not dunechest.verify(pair[0]).well
+    assert dunechest.verify(pair[1]).ok
+    assert not dunechest.verify(pair[0]).ok
 
 
 def test_a_drive_that_goes_away_does_not_hinder_the_other(
@@ -113,7 +113,7 @@ def test_a_drive_that_goes_away_does_not_hinder_the_other(
     with pytest.raises(CutOffError, match="interrupted"):
         dunechest.archive(library, pair)
     monkeypatch.setattr(disk, "gate", None)
-    assert dunechest.verify(pair[1]).well
+    assert dunechest.verify(pair[1]).ok
     assert (bag_of(pair[1], "shed") / "data").is_dir()
     assert command("archive", library, "--to", "blue", "--to", "sand").status == 0
     assert payload(pair[0], "shed") == payload(pair[1], "shed")
@@ -124,11 +124,11 @@ def test_two_chests_of_one_run_have_the_same_edition(
 ) -> None:
     moments = iter(range(1_800_000_000, 1_900_000_000, 7))
     monkeypatch.setattr(clock, "now", lambda: float(next(moments)))
-    assert all(result.well for result in steps(library, pair))
+    assert all(result.ok for result in steps(library, pair))
     (library / "rope.txt").write_text("thirty metres\n")
     dunechest.archive(library, pair[0])
     (copied,) = dunechest.copy_chest(*pair)
-    assert (copied.well, copied.editions) == (True, (2,)), "what came later to one of them is copied to the other"
+    assert (copied.ok, copied.editions) == (True, (2,)), "what came later to one of them is copied to the other"
 
 
 def test_an_older_edition_does_not_date_a_new_one(
@@ -138,6 +138,6 @@ def test_an_older_edition_does_not_date_a_new_one(
     later = clock.now() + 200 * 86_400
     monkeypatch.setattr(clock, "now", lambda: later)
     first, second = steps(library, pair)
-    assert (first.state, second.well) == ("unchanged", True)
+    assert (first.state, second.ok) == ("unchanged", True)
     record = pair[1].bag("shed").library
     assert record is not None and record.archived[:10] > pair[0].bag("shed").library.archived[:10]  # type: ignore[union-attr]

@@ -265,7 +265,7 @@ def test_it_agrees_with_a_plain_model(
                 and now[0] - told["checked"] <= 90 * DAY  # type: ignore[operator]
                 for told in copies.values()
             )  # fmt: skip
-        told = {item.name: item.good_count for item in dunechest.status(everyone=True).libraries}
+        told = {item.name: item.good_copy_count for item in dunechest.status(everyone=True).libraries}
         assert told == wanted
 
 

@@ -49,14 +49,14 @@ def test_a_nasty_tree_by_way_of_a_pretended_drive(
     pretend(kind)
     before = facts(nasty)
     (account,) = dunechest.archive([nasty], chest)
-    assert account.well
+    assert account.ok
     limits = limits_of(kind)
     there = list((bag_of(chest, "nasty-tree") / "data").rglob("*"))
     assert not [p for p in there if not limits.forbidden.isdisjoint(p.name)]
     assert not [p for p in there if limits.windows and p.name[-1] in ". "]
     folded = [str(p).casefold() for p in there]
     assert len(set(folded)) == len(folded)
-    assert dunechest.verify(chest).well
+    assert dunechest.verify(chest).ok
     pretend("")  # the new place is another drive
     dunechest.restore(chest, "nasty-tree", dunechest.RestoreOptions(into=tmp_path / "back"))
     assert facts(tmp_path / "back") == before
@@ -93,7 +93,7 @@ def test_a_restore_to_a_place_that_tells_no_cases_apart(
     dunechest.archive([place], chest)
     monkeypatch.setattr(drives, "pretend", lambda found: msgspec.structs.replace(found, limits=limits_of("ntfs")))
     result = dunechest.restore(chest, "lib", dunechest.RestoreOptions(into=str(tmp_path / "back")))
-    assert result.files == 5
+    assert result.file_count == 5
     contents = {p.read_text() for p in (tmp_path / "back").rglob("*") if p.is_file()}
     assert contents == {"Sea/Tern", "sea/tern", "sea/TERN", "aux", "what?"}
     names = [str(p.relative_to(tmp_path / "back")).casefold() for p in (tmp_path / "back").rglob("*")]
@@ -123,13 +123,13 @@ def test_found_is_copied_plus_left_out_whatever_happens(fates: list[str]) -> Non
         patch.setattr(copying, "copy_files", troubled)
         (account,) = dunechest.archive([top / "lib"], chest)
         patch.undo()
-        assert account.files_found == 9 == account.files_copied + len(account.left_out)
-        assert account.bytes_found == 36 == account.bytes_copied + account.bytes_left_out
-        assert account.well == (set(fates) == {"ok"})
+        assert account.found_count == 9 == account.archived_count + len(account.left_out)
+        assert account.found_bytes == 36 == account.archived_bytes + account.bytes_left_out
+        assert account.ok == (set(fates) == {"ok"})
         assert {o.path for o in account.left_out if o.fault} == {
             str(n) for n, fate in enumerate(fates) if fate != "ok"
         }
-        assert dunechest.verify(chest).well
+        assert dunechest.verify(chest).ok
         record = json.loads((bag_of(chest, "lib") / "dune" / "library.json").read_bytes())
         assert record["totals"]["files_found"] == 9
         assert len(record["left_out"]) == len(account.left_out)
@@ -155,7 +155,7 @@ def test_two_archives_at_once_one_waits_its_turn(tmp_path: Path, chest: duneches
     assert set(results) <= {0, 3}
     assert 0 in results
     assert len([e for e in chest.bags() if e.state == "whole"]) == results.count(0)
-    assert dunechest.verify(chest).well
+    assert dunechest.verify(chest).ok
 
 
 def test_the_bag_info_says_who_what_and_when(library: Path, chest: dunechest.Chest) -> None:
@@ -237,8 +237,8 @@ def test_names_that_are_not_text_go_through_json_unharmed(
 def test_the_library_may_be_named_through_a_link(library: Path, tmp_path: Path, chest: dunechest.Chest) -> None:
     (tmp_path / "my shed").symlink_to(library)
     (account,) = dunechest.archive([tmp_path / "my shed"], chest)
-    assert account.bag == "my-shed"
-    assert account.files_copied == 3
+    assert account.archived_as == "my-shed"
+    assert account.archived_count == 3
     assert dunechest.archive([library], chest)[0].state == "unchanged", "it is the same library"
 
 
@@ -247,7 +247,7 @@ def test_an_empty_library_and_one_of_folders_only(tmp_path: Path, chest: duneche
     (account,) = dunechest.archive([tmp_path / "hollow log"], chest)
     assert [f.code for f in account.findings] == ["empty", "same-device"]
     assert sha512sum(bag_of(chest, "hollow-log")).returncode != 2
-    assert dunechest.verify(chest).well
+    assert dunechest.verify(chest).ok
     dunechest.restore(chest, "hollow-log", dunechest.RestoreOptions(into=str(tmp_path / "back")))
     assert facts(tmp_path / "back") == facts(tmp_path / "hollow log")
 

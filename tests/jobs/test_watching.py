@@ -33,9 +33,9 @@ def test_it_shows_what_is_still_to_come_and_ends_when_all_is_here(tmp_path: Path
         leave_name(tmp_path / f"{number}.mov", 1_000_000)
     time = Time(*(lambda n=n: (tmp_path / f"{n}.mov").write_bytes(b"m" * 1_000_000) for n in range(4)))
     looks = list(dunechest.watch(tmp_path, every=10, wait=time.wait, now=time.now))
-    assert [look.placeholders for look in looks] == [4, 3, 2, 1, 0, 0, 0]
-    assert [look.whole for look in looks] == [False] * 6 + [True]
-    assert (looks[2].rate, looks[2].left) == (100_000, 20)
+    assert [look.placeholder_count for look in looks] == [4, 3, 2, 1, 0, 0, 0]
+    assert [look.complete for look in looks] == [False] * 6 + [True]
+    assert (looks[2].bytes_per_second, looks[2].seconds_left) == (100_000, 20)
     assert "2 placeholders left, 2.0 MB; +100 kB a second; about 20 s left" in line(looks[2])
 
 
@@ -43,9 +43,9 @@ def test_it_says_when_nothing_has_moved_for_a_while(tmp_path: Path) -> None:
     leave_name(tmp_path / "a.mov", 1_000_000)
     time = Time(*[None] * 20, lambda: (tmp_path / "a.mov").write_bytes(b"m" * 10))
     looks = list(dunechest.watch(tmp_path, every=10, wait=time.wait, now=time.now))
-    assert looks[20].still == 200
+    assert looks[20].seconds_unchanged == 200
     assert "nothing has changed for 3 min 20 s" in line(looks[20])
-    assert looks[-1].whole
+    assert looks[-1].complete
 
 
 def test_an_open_application_keeps_it_from_being_finished(tmp_path: Path) -> None:
@@ -64,8 +64,8 @@ def test_an_open_application_keeps_it_from_being_finished(tmp_path: Path) -> Non
 
         time = Time(*[None] * 5, close)
         looks = list(dunechest.watch(tmp_path, wait=time.wait, now=time.now))
-    assert all(look.open_by and not look.whole for look in looks[:6])
-    assert looks[-1].whole and not looks[-1].open_by
+    assert all(look.processes and not look.complete for look in looks[:6])
+    assert looks[-1].complete and not looks[-1].processes
 
 
 def test_the_command_ends_with_a_sentence(tmp_path: Path, command: Command) -> None:

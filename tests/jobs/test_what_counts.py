@@ -124,7 +124,7 @@ def bound(library: Path, drives: dict[str, Path], tmp_path: Path, monkeypatch: p
 
 
 def test_a_chest_that_is_seen_in_two_places_is_one(bound: Path, library: Path, command: Command) -> None:
-    assert [item.label for item in dunechest.list_chests().chests if item.present] == ["blue", "red", "sand"]
+    assert [item.label for item in dunechest.list_chests().chests if item.connected] == ["blue", "red", "sand"]
     assert command("archive", library, "--to", "red").status == 0
     assert "copied by hand" not in command("chest", "list").out
 
@@ -166,11 +166,11 @@ def test_a_library_inside_an_archived_one_is_archived(
     from dunechest.ledger import events
 
     events.append("seen", place=str(inner), name="papers", kind="k", gone=False)
-    assert [item.path for item in dunechest.status().unprotected] == [str(inner)]
+    assert [item.path for item in dunechest.status().unprotected_libraries] == [str(inner)]
     (inner / "a.txt").write_text("a")
     for label in ("red", "blue"):
         command("archive", own_machine / "Documents", "--to", label)
-    assert dunechest.status().unprotected == () and dunechest.status().safe
+    assert dunechest.status().unprotected_libraries == () and dunechest.status().safe
 
 
 def test_libraries_with_equal_content_are_two(own_machine: Path, drives: dict[str, Path], command: Command) -> None:
@@ -180,7 +180,7 @@ def test_libraries_with_equal_content_are_two(own_machine: Path, drives: dict[st
     command("archive", own_machine / "one", "--to", "red")
     command("archive", own_machine / "two", "--to", "blue")
     told = dunechest.status()
-    assert sorted((item.name, item.good_count) for item in told.libraries) == [("one", 1), ("two", 1)]
+    assert sorted((item.name, item.good_copy_count) for item in told.libraries) == [("one", 1), ("two", 1)]
     shutil.rmtree(own_machine / "one")
 
 
@@ -193,7 +193,7 @@ def test_a_renamed_library_stays_one(own_machine: Path, drives: dict[str, Path],
     (new / "b.txt").write_text("b")
     assert command("archive", new, "--to", "red", "--continue", "one").status == 0
     (item,) = dunechest.status().libraries
-    assert (item.origin, {copy.label: copy.state for copy in item.copies}) == (
+    assert (item.path, {copy.label: copy.state for copy in item.copies}) == (
         str(new),
         {"red": "safe", "blue": "behind"},
     )

@@ -69,7 +69,7 @@ def test_any_two_trees_become_one_and_two_again(
         choice = RestoreOptions(into=str(place), if_exists="merge", on_conflict=on_conflict)
         plan = dunechest.plan_restore(chest, "box", choice)
         result = carry_out_once(plan)
-        assert result.well, result.proof
+        assert result.ok, result.proof
         wanted = {name: content for name, (content, _) in mine.items()}
         for name, (content, age) in theirs.items():
             if name not in mine:
@@ -81,7 +81,9 @@ def test_any_two_trees_become_one_and_two_again(
                     wanted[name] = content
         assert found(place) == wanted
         # What was there and is the same was only checked: nothing of it was written.
-        assert result.same == sum(name in mine and mine[name][0] == content for name, (content, _) in theirs.items())
+        assert result.existing_count == sum(
+            name in mine and mine[name][0] == content for name, (content, _) in theirs.items()
+        )
         if any(not isinstance(step, dunechest_working()) for step in _steps()):
             dunechest.undo()
         assert facts(place, times=False) == before

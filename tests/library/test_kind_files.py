@@ -156,7 +156,7 @@ def test_drafts_of_the_sample_libraries_find_what_matters(pristine: World) -> No
             sizes["true"] += file.size * is_so
             sizes["drafted"] += file.size * called_so
         assert sizes["drafted"] >= 0.9 * sizes["true"], name
-        assert {o.sureness for o in drafted.observations} <= {"sure", "likely", "guess"}
+        assert {o.sureness for o in drafted.lines} <= {"sure", "likely", "guess"}
 
 
 def test_a_draft_changes_nothing_and_describes_the_library(world: World, tmp_path: Path, command: Command) -> None:
@@ -357,7 +357,7 @@ def test_trying_a_kind_file_says_what_each_line_matches(pager: Path, tmp_path: P
     assert said["roles", "rebuildable"].says == "300 files, 154 kB"
     assert said["references", "sqlite"].examples == ("pages/tide.txt",)
     assert said["references", "m3u8"].says == "1 file, 1 reference: 1 inside"
-    assert {end for end, _, _ in tried.unnamed} == {"", ".txt"}
+    assert {end for end, _, _ in tried.unnamed_files} == {"", ".txt"}
     ran = command("kinds", "try", file, pager)
     assert ran.status == 0
     assert f"1 of {len(tried.lines)} line matches nothing here" in ran.out

@@ -106,12 +106,12 @@ def test_what_a_file_of_any_folder_names_comes_along_and_is_found_at_the_new_pla
     found = dunechest.look(library)
     assert {(r.state, r.target) for r in found.references} == {("outside", str(outside))}
     (result,) = dunechest.archive(library, chest)
-    assert result.well
+    assert result.ok
     shutil.rmtree(home)
     other = tmp_path / "new" / "plover"
     (other / "moved" / "deep").mkdir(parents=True)
     back = dunechest.restore(chest, "things", dunechest.RestoreOptions(into=str(other / "moved" / "deep" / "things")))
-    assert back.well, (back.proof.lines, back.to_dict())
+    assert back.ok, (back.proof.lines, back.to_dict())
     after = dunechest.look(other / "moved" / "deep" / "things")
     (reference,) = {(r.state, r.target) for r in after.references}
     assert reference[0] == "outside"
@@ -132,7 +132,7 @@ def test_a_path_inside_the_folder_is_updated_and_the_rest_stays_to_the_byte(
     )
     dunechest.archive(library, chest)
     place = tmp_path / "elsewhere"
-    assert dunechest.restore(chest, "site", dunechest.RestoreOptions(into=str(place))).well
+    assert dunechest.restore(chest, "site", dunechest.RestoreOptions(into=str(place))).ok
     assert (place / "list.m3u8").read_bytes() == (
         f"#EXTM3U\r\n{place}/songs/tern song.ogg\r\nsongs/tern song.ogg\r\n".encode()
     )
@@ -160,7 +160,7 @@ def test_a_notebook_with_line_ends_of_another_system_keeps_them(tmp_path: Path, 
     shutil.rmtree(tmp_path / "old")
     place = tmp_path / "new" / "my things"
     place.parent.mkdir()
-    assert dunechest.restore(chest, "things", dunechest.RestoreOptions(into=str(place))).well
+    assert dunechest.restore(chest, "things", dunechest.RestoreOptions(into=str(place))).ok
     now = (place / "terns.ipynb").read_bytes()
     assert now.count(b"\r\n") == text.count(b"\r\n") == now.count(b"\n")
     assert b"my%20things outside" not in now and b"my%20things%20outside" in now and b"my things outside" in now
@@ -208,7 +208,7 @@ def test_latex_finds_what_is_written_without_ending_and_from_the_main_document(
     home = tmp_path / "new"
     home.mkdir()
     back = dunechest.restore(chest, "thesis", dunechest.RestoreOptions(into=str(home / "thesis")))
-    assert back.well
+    assert back.ok
     text = (home / "thesis" / "chapters" / "one.tex").read_text()
     assert str(tmp_path / "Desktop") not in text
     assert {r.state for r in dunechest.look(home / "thesis").references} == {"inside", "outside"}

@@ -62,7 +62,7 @@ def test_a_home_with_all_of_them_is_searched_and_none_is_invented(tmp_path: Path
         ("bundle", "Shore.draftbook"),
     }
     (unknown,) = found.unknown
-    assert (unknown.path, unknown.files) == (plain, 600)
+    assert (unknown.path, unknown.file_count) == (plain, 600)
     assert "600 of 600 files are .odt" in unknown.evidence
 
 
@@ -90,7 +90,7 @@ def test_caches_and_what_dune_chest_itself_remembers_are_never_found(tmp_path: P
     for name in ("ledger.sqlite", "ledger.lock"):
         (home / ".local/share/dunechest" / name).write_bytes(b"")
     (found,) = dunechest.find_libraries(home).libraries
-    assert (found.library.kind.name, [inner.path.name for inner in found.contains]) == ("repository", ["notes"])
+    assert (found.library.kind.name, [inner.path.name for inner in found.inner]) == ("repository", ["notes"])
 
 
 def test_what_people_take_alone_of_a_library_of_an_open_format(tmp_path: Path) -> None:
@@ -113,7 +113,7 @@ def test_what_people_take_alone_of_a_library_of_an_open_format(tmp_path: Path) -
     chest = dunechest.create_chest(tmp_path / "drive", "parts")
     options = dunechest.ArchiveOptions(choice=dunechest.Choice(parts=("inbox",)))
     (account,) = dunechest.archive(tmp_path / "mailboxes", chest, options)
-    assert account.files_copied == 1
+    assert account.archived_count == 1
 
 
 def test_what_runs_inside_a_library_of_another_kind_stops_it(tmp_path: Path) -> None:
@@ -125,5 +125,5 @@ def test_what_runs_inside_a_library_of_another_kind_stops_it(tmp_path: Path) -> 
         (tmp_path / "Work" / "data" / "postmaster.pid").write_text(f"{other.pid}\n")
         (use,) = dunechest.look(tmp_path / "Work").uses
         other.kill()
-    assert (use.pid, use.how) == (other.pid, "its lock mark is postmaster.pid")
+    assert (use.process_id, use.how) == (other.pid, "its lock mark is postmaster.pid")
     assert dunechest.look(tmp_path / "Work").uses == ()

@@ -185,7 +185,7 @@ def test_what_goes_is_used_by_nothing_that_stays(name: str, pristine: World) -> 
     for group in groups:
         taken = take_out(contents, parts_of(contents, [f"{part.what}:{part.name}" for part in group]))
         going = {file.path for file in taken.files}
-        others = {path for part in contents.parts if part not in group for path in (*part.files, *part.needs)}
+        others = {path for part in contents.parts if part not in group for path in (*part.files, *part.needed_paths)}
         assert not going & others
         assert going | set(taken.shared) == {path for part in group for path in part.files}
         covered = {path for unit in taken.units for path in going if path == unit or path.startswith(f"{unit}/")}

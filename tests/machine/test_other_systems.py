@@ -323,7 +323,7 @@ def test_a_drive_without_links_takes_the_rest_of_a_merged_library(
     options = dunechest.RestoreOptions(into=str(place), if_exists="merge", on_conflict="keep-mine")
     done = dunechest.restore(chest, "shed", options)
     assert (place / "rope.txt").read_text() == "mine" and (place / "rafters" / "oar.txt").exists()
-    assert [left.path for left in done.not_done if "cannot be made here" in left.why] == ["shortcut"]
+    assert [left.path for left in done.not_restored if "cannot be made here" in left.why] == ["shortcut"]
 
 
 def test_what_stands_for_a_file_that_is_kept_elsewhere_is_a_placeholder(

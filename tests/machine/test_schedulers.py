@@ -185,10 +185,10 @@ def test_a_scheduler_that_refuses_leaves_everything_as_it_was(
         dunechest.add_routine(routine)
     assert table.read_text() == OTHERS and dunechest.list_routines() == ()
     Path(f"{table}.refuses").unlink()
-    assert dunechest.add_routine(routine).taken
+    assert dunechest.add_routine(routine).installed
     table.write_text(OTHERS)  # somebody edits the table
     (state,) = dunechest.list_routines()
-    assert (state.taken, state.well) == (False, False) and "no such lines" in state.scheduler
+    assert (state.installed, state.ok) == (False, False) and "no such lines" in state.scheduler_says
     dunechest.remove_routine("nightly")
     assert table.read_text() == OTHERS
 
@@ -215,12 +215,12 @@ def test_a_real_cron_starts_it_in_its_minute(ready: Path, library: Path, chest: 
         when = f"every day at {soon.tm_hour:02d}:{soon.tm_min:02d}"
         options = dunechest.RoutineOptions(scheduler="cron", notify=False)
         added = dunechest.add_routine(dunechest.plan_routine("nightly", library, chest.folder, when, options))
-        assert added.taken and "cron" in added.sentence
+        assert added.installed and "cron" in added.scheduler_says
         deadline = time.monotonic() + 140
         while not ready.exists() and time.monotonic() < deadline:
             time.sleep(0.2)
         assert "archived to" in ready.read_text()
-        assert dunechest.list_routines()[0].outcome == "ok"
+        assert dunechest.list_routines()[0].last_outcome == "ok"
     finally:
         if dunechest.list_routines():
             dunechest.remove_routine("nightly")

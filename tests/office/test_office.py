@@ -33,11 +33,11 @@ def test_each_computer_sees_what_all_know(office: OfficeOf, command: Command) ->
         office.join(name)
     with office.at("new-laptop"), drives(office.top / "drives" / "sand"):
         told = dunechest.status(office=True)
-        assert {(item.name, item.computer, item.here) for item in told.libraries} == {
+        assert {(item.name, item.computer, item.on_this_computer) for item in told.libraries} == {
             ("notes", "office-pc", False),
             ("songs", "new-laptop", True),
         }
-        assert {(chest.label, chest.present, chest.seen_by) for chest in told.chests} == {
+        assert {(chest.label, chest.connected, chest.last_seen_by) for chest in told.chests} == {
             ("blue", False, "office-pc"),
             ("sand", True, "new-laptop"),
         }
@@ -45,16 +45,16 @@ def test_each_computer_sees_what_all_know(office: OfficeOf, command: Command) ->
         assert [item.name for item in only.libraries] == ["notes"] and [c.label for c in only.chests] == ["blue"]
         assert [item.name for item in dunechest.status().libraries] == ["songs"], "by itself it knows what it saw"
         found = dunechest.search("ebb", office=True)
-        assert [(file.library, file.path, file.copies[0].seen_by) for file in found.files] == [
+        assert [(file.library, file.path, file.copies[0].last_seen_by) for file in found.files] == [
             ("notes", "far/Ebb.md", "office-pc")
         ]
         assert not dunechest.search("ebb").files and not dunechest.search("ebb", computer="new-laptop").files
         assert not dunechest.search("ebb", office=True, options=dunechest.SearchOptions(library="songs")).files
         report = dunechest.overview(office=True)
         assert {item.name for item in report.histories} == {"notes", "songs"}
-        assert {drive.label: drive.free is not None for drive in report.drives} == {"blue": True, "sand": True}
+        assert {drive.label: drive.free_bytes is not None for drive in report.drives} == {"blue": True, "sand": True}
         shown = dunechest.show_office()
-        assert {(item.name, item.here, item.chests) for item in shown.computers} == {
+        assert {(item.name, item.this_computer, item.chest_count) for item in shown.computers} == {
             ("office-pc", False, 1),
             ("new-laptop", True, 1),
         }
@@ -100,18 +100,18 @@ def test_a_library_that_was_found_and_is_gone_is_not_asked_for(office: OfficeOf,
         assert send_if_due() == ""
     with office.at("new-laptop"):
         told = dunechest.status(office=True)
-        assert [(item.name, item.computer) for item in told.unprotected] == [("papers", "office-pc")]
+        assert [(item.name, item.computer) for item in told.unprotected_libraries] == [("papers", "office-pc")]
         archive_one(office, "new-laptop", "sand", {"a": "b"})
         assert "On office-pc, papers was never archived. Archive it there." in command("status", "--office").out
     place.rename(place.with_name("elsewhere"))
     with office.at("office-pc"):
         dunechest.send_to_office()
-        assert not dunechest.status(office=True).unprotected
+        assert not dunechest.status(office=True).unprotected_libraries
     place.with_name("elsewhere").rename(place)
     with office.at("office-pc"):
         dunechest.send_to_office()
     with office.at("new-laptop"):
-        assert [item.name for item in dunechest.status(office=True).unprotected] == ["papers"]
+        assert [item.name for item in dunechest.status(office=True).unprotected_libraries] == ["papers"]
 
 
 def test_a_library_on_the_drive_that_it_was_moved_to_has_no_copy_there_for_others_either(office: OfficeOf) -> None:
@@ -130,10 +130,10 @@ def test_a_library_on_the_drive_that_it_was_moved_to_has_no_copy_there_for_other
             incomplete=False, where="", drive="drive-1", gone=False,
         )  # fmt: skip
         dunechest.send_to_office()
-        assert [item.good_count for item in dunechest.status(office=True).libraries] == [0]
+        assert [item.good_copy_count for item in dunechest.status(office=True).libraries] == [0]
     with office.at("new-laptop"):
         (library,) = dunechest.status(office=True).libraries
-        assert (library.good_count, library.moved is not None and library.moved.sentence) == (
+        assert (library.good_copy_count, library.moved is not None and library.moved.message) == (
             0,
             "It is on the drive sand of office-pc.",
         )
@@ -155,7 +155,7 @@ def test_drives_are_told_apart_and_damage_counts_whatever_number_a_drive_has_on_
             dunechest.send_to_office()
     with office.at("office-pc"):
         (library,) = dunechest.status(office=True).libraries
-        assert (library.good_count, library.safe) == (2, True)
+        assert (library.good_copy_count, library.safe) == (2, True)
     with office.at("new-laptop"):
         events.append(
             "check", chest="c1", bag="ropes", quick=False, intact=False, files=1, wrong=1, where="821:dune-chest"
@@ -216,10 +216,10 @@ def test_a_computer_that_lost_its_ledger_gets_it_back(office: OfficeOf, tmp_path
                                   command=office.password("office-pc"))  # fmt: skip
         assert not (home / "state" / "settings.toml").exists(), "it belongs to no office then"
         joined = office.join("office-pc")
-        assert joined.brought_back > 3
+        assert joined.brought_back_count > 3
         told = dunechest.status()
-        assert [item.name for item in told.libraries] == ["notes"] and told.chests[0].place == "barn"
-        assert dunechest.send_to_office().events == 0
+        assert [item.name for item in told.libraries] == ["notes"] and told.chests[0].kept_at_place == "barn"
+        assert dunechest.send_to_office().event_count == 0
         left = dunechest.leave_office()
         assert left.sent and dunechest.status().libraries
 
@@ -236,9 +236,9 @@ def test_a_ledger_put_back_from_an_older_copy_loses_and_doubles_nothing(office: 
         shutil.rmtree(home / "state")
         shutil.copytree(tmp_path / "older", home / "state")
         events.append("keep", chest="c", place="with grandmother")
-        assert dunechest.send_to_office().events == 1
-        assert [chest.place for chest in dunechest.status(office=True).chests] == ["with grandmother"]
-        assert dunechest.send_to_office().events == 0
+        assert dunechest.send_to_office().event_count == 1
+        assert [chest.kept_at_place for chest in dunechest.status(office=True).chests] == ["with grandmother"]
+        assert dunechest.send_to_office().event_count == 0
         with open_ledger() as ledger:
             assert ledger.chests()[0].place == "with grandmother"
     with office.connect() as connection:
@@ -288,8 +288,8 @@ def test_odd_names_and_long_paths_travel(office: OfficeOf) -> None:
         events.append("of-a-later-version", more={"deep": [1, None, "\u0000"]})
         dunechest.send_to_office()
         (chest,) = dunechest.status(office=True).chests
-        assert chest.place == "'; DROP TABLE events; -- \\u0000"
-        assert "\u0000" not in chest.label and str(chest.folder).startswith("/home/d")
+        assert chest.kept_at_place == "'; DROP TABLE events; -- \\u0000"
+        assert "\u0000" not in chest.label and str(chest.path).startswith("/home/d")
     with office.connect() as connection:
         assert connection.execute("SELECT count(*) FROM events").fetchone() == (4,), "one says that the place is gone"
 
@@ -329,7 +329,7 @@ def test_what_is_found_in_an_office_is_what_is_found_here(
             there = dunechest.search(patterns, options, most=1000, office=True)
             told = [
                 {
-                    (file.path, file.size, copy.first_edition, copy.last_edition)
+                    (file.path, file.size_bytes, copy.first_edition, copy.last_edition)
                     for file in found.files
                     for copy in file.copies
                 }

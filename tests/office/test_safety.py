@@ -114,7 +114,7 @@ def test_with_the_password_of_one_computer_nobody_changes_what_another_said(offi
     with office.at("office-pc"):
         assert [file.path for file in dunechest.search("t", office=True).files] == ["tide.txt"]
         assert not dunechest.search("forged", office=True).files
-        assert dunechest.status(office=True).chests[0].place == "desk"
+        assert dunechest.status(office=True).chests[0].kept_at_place == "desk"
 
 
 def test_a_forged_word_of_another_computer_is_told_as_its_own_and_not_of_the_future(office: OfficeOf) -> None:
@@ -126,7 +126,7 @@ def test_a_forged_word_of_another_computer_is_told_as_its_own_and_not_of_the_fut
             "(2, 'o', 11, 'hold', '[]', 'z', 5, '[1, 2]'), (2, 'p', 12, 'hold', 'k', 'z', 5, '{\"chest\": 7}')"
         )
     with office.at("office-pc"):
-        told = {chest.label: chest.seen_by for chest in dunechest.status(office=True).chests}
+        told = {chest.label: chest.last_seen_by for chest in dunechest.status(office=True).chests}
         assert told == {"blue": "office-pc", "forged": "new-laptop"}
     # A row under the key of another computer's row hides nothing of it.
     with office.connect("new-laptop") as connection:
@@ -151,12 +151,12 @@ def test_a_stolen_computer_is_shut_out_at_once(office: OfficeOf, command: Comman
         ran = command("office", "show")
         assert ran.status == 4 and SECRET.format("new-laptop") not in ran.out + ran.err
     with office.at("office-pc"):
-        told = {item.name: item.removed is not None for item in dunechest.show_office().computers}
+        told = {item.name: item.removed_at is not None for item in dunechest.show_office().computers}
         assert told == {"new-laptop": True, "office-pc": False}
     with pytest.raises(dunechest.UsageError, match="no computer 'gull'"):
         dunechest.remove_office_computer(office.owner, "gull")
     with office.at("new-laptop"):
-        assert office.join("new-laptop").brought_back == 0, "it may be let in again"
+        assert office.join("new-laptop").brought_back_count == 0, "it may be let in again"
 
 
 def test_the_server_must_prove_who_it_is(office: OfficeOf, office_server: Server, tmp_path: Path) -> None:
@@ -252,7 +252,7 @@ def test_a_keyring_keeps_the_password_and_gives_it_up_again(
             assert not kept, "a wrong one is not kept"
             dunechest.join_office(address, SECRET.format("new-laptop"))
             assert list(kept) == [("dunechest", address.partition("?")[0])]
-            assert dunechest.send_to_office().events == 0
+            assert dunechest.send_to_office().event_count == 0
             with pytest.raises(dunechest.OfficeUnreachableError):
                 dunechest.join_office(address, "a wrong password")
             assert dunechest.show_office().computers, "the one before is still there"

@@ -24,8 +24,8 @@ def table() -> str:
             check(kind, FILES, BYTES),
         )
         lines.append(
-            f"| {kind} | {size(first.sent)} each way, {first.requests:,} | {size(month.sent)} each way, {month.requests:,} "
-            f"| {size(whole.received)} received, {whole.requests:,} |"
+            f"| {kind} | {size(first.sent_bytes)} each way, {first.request_count:,} | {size(month.sent_bytes)} each way, {month.request_count:,} "
+            f"| {size(whole.received_bytes)} received, {whole.request_count:,} |"
         )
     return "\n".join(lines) + "\n"
 

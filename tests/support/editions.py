@@ -18,7 +18,7 @@ def archive(library: Path, chest: dunechest.Chest, options: ArchiveOptions = USU
 
 def back(chest: dunechest.Chest, name: str, number: int, place: Path) -> dict[bytes, tuple[Any, ...]]:
     result = dunechest.restore(chest, name, dunechest.RestoreOptions(into=str(place), edition=number))
-    assert result.well, result.not_done
+    assert result.ok, result.not_restored
     found = facts(place)
     shutil.rmtree(place)
     return found

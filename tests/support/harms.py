@@ -343,7 +343,7 @@ def copied(ground: Ground) -> dunechest.Chest:
     enter(ground)
     (ground.top / "sand").mkdir()
     sand = dunechest.create_chest(ground.top / "sand", "sand")
-    assert all(result.well for result in dunechest.copy_chest(dunechest.Chest.open(ground.chest), sand))
+    assert all(result.ok for result in dunechest.copy_chest(dunechest.Chest.open(ground.chest), sand))
     return sand
 
 
@@ -362,9 +362,9 @@ def try_mending(ground: Ground, other: dunechest.Chest, path: Path, harm: Harm, 
     # What a harm puts beside is nothing of ours.
     unlike = [p for p in {*after, *truth} if after.get(p) != truth.get(p) and Path(p).name != "kept elsewhere"]
     found = [f"{where}: worse: {p}" for p in unlike if harmed.get(p) == truth.get(p)]
-    if unlike and all(result.well for result in results):
+    if unlike and all(result.ok for result in results):
         found.append(f"{where}: said to be mended: {unlike}")
-    if not unlike and not all(result.well for result in results):
+    if not unlike and not all(result.ok for result in results):
         found.append(f"{where}: mended, and said not to be: {results}")
     return [*found, *(f"{where}: not mended: {p}" for p in unlike if not found)]
 

@@ -216,7 +216,7 @@ def sweep(job: Job, top: Path, *, how: str = "kill", some: int | None = None, of
         if job.goes:
             shutil.rmtree(top / "back", ignore_errors=True)
             chest = dunechest.get_chest("sand")
-            assert dunechest.restore(chest, "letters", dunechest.RestoreOptions(into=top / "back")).well
+            assert dunechest.restore(chest, "letters", dunechest.RestoreOptions(into=top / "back")).ok
             assert same_files(top / "back", stage.wanted, but=".md")
 
     return stop_everywhere(top, words, check, how=how, some=some, offset=offset)

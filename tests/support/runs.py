@@ -10,7 +10,7 @@ from typing import Any
 
 import jsonschema
 
-from dunechest.documents.schemas import schema_of
+from dunechest.model.schemas import schema_of
 
 
 @dataclass(frozen=True)

@@ -52,7 +52,7 @@ class Stage:
 
     def archive(self, chest: dunechest.Chest | None = None) -> None:
         (account,) = dunechest.archive([self.library], chest or self.chest())
-        assert account.well
+        assert account.ok
         self.truth[account.edition] = facts(self.library)
 
 
@@ -344,7 +344,7 @@ def _held(chest: dunechest.Chest, stage: Stage) -> dict[int, Facts]:
     if not whole:
         assert not stage.old, "the bag is gone"
         return {}
-    listed = [edition.number for edition in dunechest.list_editions(chest, "library").editions]
+    listed = [edition.edition for edition in dunechest.list_editions(chest, "library").editions]
     assert listed in (sorted(stage.old), sorted(stage.new)), f"editions {listed}"
     return stage.old if listed == sorted(stage.old) else stage.new
 
@@ -353,8 +353,8 @@ def _bad(chest: dunechest.Chest) -> set[tuple[str, str]]:
     """Return what is damaged in a chest: path and state."""
     return {
         (state.path, state.state)
-        for check in dunechest.verify(chest).checks
-        for state in check.states
+        for check in dunechest.verify(chest).libraries
+        for state in check.problems
         if state.state not in ("noted", "unfinished")
     }
 
@@ -366,7 +366,7 @@ def _all_there(chest: dunechest.Chest, wanted: dict[int, Facts], stage: Stage) -
         place = stage.top / "back"
         result = dunechest.restore(chest, "library", dunechest.RestoreOptions(into=str(place), edition=number))
         try:
-            assert result.well, f"edition {number}: {result.not_done[:3]}"
+            assert result.ok, f"edition {number}: {result.not_restored[:3]}"
             assert facts(place) == content, f"edition {number} came back otherwise"
         finally:
             shutil.rmtree(place, ignore_errors=True)

@@ -50,7 +50,7 @@ def depart(folder: Path, drive: Path, monkeypatch: pytest.MonkeyPatch) -> Depart
     places = {name: place_of(world, name) for name in APPLICATIONS}
     for name, place in places.items():
         (account,) = dunechest.archive([place], chest, dunechest.ArchiveOptions(name=NAMES[name]))
-        assert account.well
+        assert account.ok
     wipe(world, "office-pc")
     return Departed(world, chest, counts, places)
 

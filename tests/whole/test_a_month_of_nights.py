@@ -201,7 +201,7 @@ class Nights:
 
     def change_rule(self) -> None:
         self.rule = self.dice.choice(sorted(RULES))
-        files.write_routine(replace(files.read_routine("nightly"), when=(self.rule,)))
+        files.write_routine(replace(files.read_routine("nightly"), times=(self.rule,)))
 
     def lose_or_decide(self) -> None:
         """Nearly all letters are lost: nothing is archived until somebody has looked. Then they are there again."""
@@ -249,7 +249,7 @@ def month(top: Path, seed: int, hours: int, patch: pytest.MonkeyPatch) -> Nights
     nights.now += 8 * DAY
     nights.wake()
     for drive in nights.drives:
-        assert dunechest.verify(drive.chest).well
+        assert dunechest.verify(drive.chest).ok
         kept = {path.name: path.read_bytes() for path in (drive.chest.folder / "bags").rglob("data/**/*.txt")}
         kept |= {path.name: path.read_bytes() for path in (drive.chest.folder / "bags").rglob("data/**/cut*")}
         assert kept == {path.name: path.read_bytes() for path in nights.library.iterdir()}

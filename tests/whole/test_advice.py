@@ -219,12 +219,12 @@ class World:
         for copy in item.good:
             if not self.drive(copy.label).exists():
                 continue  # what went on there before it was unplugged nobody may have seen
-            content = _content(self.drive(copy.label) / "dune-chest" / "bags" / copy.bag / "data" / "library")
+            content = _content(self.drive(copy.label) / "dune-chest" / "bags" / copy.archived_as / "data" / "library")
             copies.append(
                 {
                     path: told
                     for path, told in content.items()
-                    if path not in self.unseen.get((copy.label, copy.bag), ())
+                    if path not in self.unseen.get((copy.label, copy.archived_as), ())
                 }
             )
         assert len({copy.label for copy in item.good}) >= 2
@@ -251,7 +251,7 @@ def follow(world: World) -> list[str]:
             return done
         states = repr(
             [
-                (item.name, item.origin, [(c.label, c.bag, c.state, c.edition) for c in item.copies])
+                (item.name, item.path, [(c.label, c.archived_as, c.state, c.edition) for c in item.copies])
                 for item in told.libraries
             ]
         )

@@ -66,26 +66,26 @@ def test_a_chest_on_it(tmp_path: Path, mac_drive: Path, command: Command) -> Non
     chest = dunechest.create_chest(mac_drive, "mac")
     assert dunechest.archive(library, chest)[0].state == "archived"
     result = dunechest.verify(chest)
-    assert result.well, [state for check in result.checks for state in check.states]
+    assert result.ok, [state for check in result.libraries for state in check.problems]
     assert dunechest.archive(library, chest)[0].state == "unchanged"
     (library / NAMES[0]).write_text("changed")
     (library / NAMES[1]).unlink()
     assert dunechest.archive(library, chest)[0].edition == 2
     payload = chest.bags()[0].folder / "data" / "library"
     (payload / "plain").rename(payload / "Plain")  # the drive finds it by either name
-    assert dunechest.verify(chest).well and dunechest.mend(chest, helpers=[])[0].mended == ()
+    assert dunechest.verify(chest).ok and dunechest.mend(chest, helpers=[])[0].mended_files == ()
     assert dunechest.drill(chest)[0].passed
     for edition in (1, 2):
         back = tmp_path / f"back {edition}"
         done = dunechest.restore(
             chest, chest.bags()[0].name, dunechest.RestoreOptions(into=str(back), edition=edition)
         )
-        assert done.well and len(contents(back)) == (6 if edition == 1 else 5)
+        assert done.ok and len(contents(back)) == (6 if edition == 1 else 5)
     assert contents(tmp_path / "back 2") == contents(library)
     (tmp_path / "other").mkdir()
     other = dunechest.create_chest(tmp_path / "other", "other")
-    assert all(copied.well for copied in dunechest.copy_chest(chest, other)) and dunechest.verify(other).well
-    assert all(copied.well for copied in dunechest.copy_chest(other, chest)) and dunechest.verify(chest).well
+    assert all(copied.ok for copied in dunechest.copy_chest(chest, other)) and dunechest.verify(other).ok
+    assert all(copied.ok for copied in dunechest.copy_chest(other, chest)) and dunechest.verify(chest).ok
 
 
 def test_a_library_comes_back_to_it(
@@ -98,10 +98,10 @@ def test_a_library_comes_back_to_it(
     name = chest.bags()[0].name
     place = mac_drive / "Bücher"
     done = dunechest.restore(chest, name, dunechest.RestoreOptions(into=str(place)))
-    assert done.well, done
+    assert done.ok, done
     assert contents(place) == contents(library)
     merged = dunechest.restore(chest, name, dunechest.RestoreOptions(into=str(place), if_exists="merge"))
-    assert merged.well and contents(place) == contents(library)
+    assert merged.ok and contents(place) == contents(library)
     ran = command("compare", place, f"{chest.folder.parent}/{name}")
     assert ran.status == 0, ran.out
     dunechest.undo()
@@ -119,7 +119,7 @@ def test_a_library_on_it_and_its_spelling(
     assert len(chest.bags()) == 1
     (library / NAMES[0]).write_text("changed")
     assert dunechest.archive(mac_drive / "PICTURES" / "Dünen", chest)[0].edition == 2
-    assert dunechest.verify(chest).well
+    assert dunechest.verify(chest).ok
     back = tmp_path / "back"
     dunechest.restore(chest, chest.bags()[0].name, dunechest.RestoreOptions(into=str(back)))
     assert contents(back) == contents(library)

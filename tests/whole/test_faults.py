@@ -71,11 +71,11 @@ def test_a_file_that_will_not_hold_still_is_reported(
     finally:
         ended.set()
         writer.join()
-    assert not account.well
+    assert not account.ok
     (left,) = account.left_out
     assert (left.path, left.fault) == ("rope.txt", True)
     assert "changed each of the 3 times" in left.why
-    assert dunechest.verify(chest).well
+    assert dunechest.verify(chest).ok
 
 
 def test_a_file_that_vanishes_and_one_that_appears(library: Path, chest: dunechest.Chest, command: Command) -> None:
@@ -84,8 +84,8 @@ def test_a_file_that_vanishes_and_one_that_appears(library: Path, chest: duneche
     (library / "late.txt").write_text("late")
     account = carry_out(plan)
     assert [(o.path, o.fault) for o in account.left_out] == [("rope.txt", True)]
-    assert account.appeared == ("late.txt",)
-    assert not account.well
+    assert account.appeared_paths == ("late.txt",)
+    assert not account.ok
 
 
 @pytest.mark.parametrize("size", [500, 300_000, 9_000_000])
@@ -115,8 +115,8 @@ def test_a_drive_that_gives_back_other_bytes_is_not_believed(
     assert chest.bags()[0].state == "unfinished"
     monkeypatch.setattr(medium, "forget", real)
     (account,) = dunechest.archive([library], chest)
-    assert account.well
-    assert dunechest.verify(chest).well
+    assert account.ok
+    assert dunechest.verify(chest).ok
 
 
 @pytest.mark.skipif(getattr(os, "geteuid", int)() == 0, reason="root may read everything")
@@ -220,7 +220,7 @@ def test_a_change_decided_while_another_waited_is_finished_and_not_cleared(
     with pytest.raises(dunechest.RefusedError, match="The chest now has"):
         carry_out(waiting)
     assert [e.state for e in chest.bags()] == ["whole"]
-    assert dunechest.verify(chest).well
+    assert dunechest.verify(chest).ok
 
 
 @pytest.mark.parametrize(
@@ -262,10 +262,10 @@ def test_what_was_proven_is_taken_up_by_the_next_run(
     (library / "000").write_bytes(b"changed meanwhile")
     (library / "001").unlink()
     (account,) = dunechest.archive([library], chest)
-    assert account.resumed == 190
-    assert account.well
-    assert account.files_copied == 499
-    assert dunechest.verify(chest).well
+    assert account.resumed_count == 190
+    assert account.ok
+    assert account.archived_count == 499
+    assert dunechest.verify(chest).ok
     assert sha512sum(bag_of(chest, "lib")).returncode == 0
 
 
@@ -314,13 +314,13 @@ def test_killed_at_any_moment_the_chest_is_sound(tmp_path: Path, chest: duneches
         time.sleep(pause)
         process.kill()
         process.wait()
-        checks = {check.bag: check for check in dunechest.verify(dunechest.Chest.open(chest.folder)).checks}
-        assert checks.pop("shed").well
+        checks = {check.name: check for check in dunechest.verify(dunechest.Chest.open(chest.folder)).libraries}
+        assert checks.pop("shed").ok
         # What was cut off is told to be unfinished, and nothing else is said of anything.
-        assert {state.state for check in checks.values() for state in check.states} <= {"unfinished"}
+        assert {state.state for check in checks.values() for state in check.problems} <= {"unfinished"}
         assert checks.keys() <= {"other", "the chest"}
     assert subprocess.run(words, capture_output=True, check=False).returncode == 0
-    assert dunechest.verify(chest).well
+    assert dunechest.verify(chest).ok
     assert {e.name: e.state for e in chest.bags()} == {"shed": "whole", "other": "whole"}
 
 
@@ -338,7 +338,7 @@ def test_a_restore_that_fails_leaves_nothing(
         dunechest.restore(chest, "shed", dunechest.RestoreOptions(into=str(tmp_path / "new" / "back")))
     assert not (tmp_path / "new").exists()
     monkeypatch.undo()
-    assert dunechest.restore(chest, "shed", dunechest.RestoreOptions(into=str(tmp_path / "new" / "back"))).well
+    assert dunechest.restore(chest, "shed", dunechest.RestoreOptions(into=str(tmp_path / "new" / "back"))).ok
 
 
 def test_nothing_existing_is_overwritten(
@@ -373,9 +373,9 @@ def test_an_open_database_is_captured_with_its_log(tmp_path: Path, chest: dunech
     (account,) = dunechest.archive([library], chest)
     assert {p.name: p.read_bytes() for p in library.iterdir() if not p.name.endswith("-shm")} == before
     database.close()
-    assert account.databases == 1
+    assert account.database_count == 1
     assert {o.path for o in account.left_out} == {"d.db-wal", "d.db-shm"}
-    assert account.well
+    assert account.ok
     dunechest.restore(chest, "lib", dunechest.RestoreOptions(into=str(tmp_path / "back")))
     back = sqlite3.connect(tmp_path / "back" / "d.db")
     assert back.execute("SELECT count(*) FROM t").fetchone() == (5000,)
@@ -406,7 +406,7 @@ def test_a_log_left_by_a_crash_is_captured_and_the_source_untouched(
     before = facts(library)
     (account,) = dunechest.archive([library], chest)
     assert facts(library) == before
-    assert account.databases == 1
+    assert account.database_count == 1
     dunechest.restore(chest, "lib", dunechest.RestoreOptions(into=str(tmp_path / "back")))
     back = sqlite3.connect(tmp_path / "back" / "d.db")
     assert back.execute("SELECT DISTINCT x FROM t").fetchall() == [("kept" * 50,)]
@@ -423,7 +423,7 @@ def test_a_broken_database_is_kept_and_reported(tmp_path: Path, chest: dunechest
     (library / "diary").write_text("no database")
     (library / "diary-journal").write_text("nor this")
     (account,) = dunechest.archive([library], chest)
-    assert account.files_copied == 4
-    assert [path for path, _ in account.broken] == ["d.db"]
+    assert account.archived_count == 4
+    assert [path for path, _ in account.damaged_databases] == ["d.db"]
     dunechest.restore(chest, "lib", dunechest.RestoreOptions(into=str(tmp_path / "back")))
     assert facts(tmp_path / "back") == facts(library)

@@ -211,7 +211,7 @@ def test_a_part_alone_and_another_joined_to_it(
         assert opened.missing == ()
     files = {path.relative_to(place).as_posix() for path in place.rglob("*") if path.is_file()}
     assert set(first.files) <= files
-    assert not set(second.files) - set(first.files) - set(second.needs) <= files
+    assert not set(second.files) - set(first.files) - set(second.needed_paths) <= files
     ran = command(*words, "--part", second.name, "--if-exists", "merge")
     assert ran.status == 0, ran.out
     with APPLICATIONS[name](new_home).open() as opened:

@@ -77,7 +77,7 @@ class Household:
         (result,) = dunechest.archive(
             self.libraries[name], self.chest(label), dunechest.ArchiveOptions(ignore="mass-change")
         )
-        assert result.well
+        assert result.ok
         if result.state != "unchanged":
             self.held[label, name] = Held(content(self.libraries[name]), self.now)
 
@@ -94,7 +94,7 @@ class Household:
             assert theirs is not None, "an empty chest takes any library"
             assert self.intact(other, name)
             return
-        assert result.well
+        assert result.ok
         if theirs is None or theirs.at < own.at:
             self.held[other, name] = Held(own.state, own.at)
         assert self.intact(other, name)
@@ -113,7 +113,7 @@ class Household:
         for (own, name), held in self.held.items():
             if own == label:
                 held.known_bad = not self.intact(label, name)
-        assert checked.well == all(not h.known_bad for (own, _), h in self.held.items() if own == label)
+        assert checked.ok == all(not h.known_bad for (own, _), h in self.held.items() if own == label)
 
     def mend(self) -> None:
         label, name = self.pick()
@@ -127,12 +127,12 @@ class Household:
         if not helpers:
             return
         (result,) = dunechest.mend(self.chest(label), name, helpers=helpers)
-        assert result.well == self.intact(label, name)
-        assert result.well or not able, "an intact copy of the same state mends everything"
+        assert result.ok == self.intact(label, name)
+        assert result.ok or not able, "an intact copy of the same state mends everything"
         after = content(self.payload(label, name))
         for path, there in before.items():
             assert after[path] in (there, held.state.get(path)), "a file becomes what it was, or stays as it is"
-        held.known_bad = not result.well
+        held.known_bad = not result.ok
 
     def retire(self) -> None:
         label = self.rng.choice(LABELS)
@@ -156,8 +156,8 @@ class Household:
             for label, held in own.items():
                 wanted[label] = "damaged" if held.known_bad else "safe" if held.state == newest else "behind"
             assert {copy.label: copy.state for copy in told[name].copies} == wanted
-            assert told[name].good_count == sum(state == "safe" for state in wanted.values())
-            assert told[name].safe == (told[name].good_count >= 2)
+            assert told[name].good_copy_count == sum(state == "safe" for state in wanted.values())
+            assert told[name].safe == (told[name].good_copy_count >= 2)
 
 
 @pytest.fixture
@@ -192,6 +192,6 @@ def test_status_agrees_with_what_has_how_many_intact_copies(household: Household
     for library in dunechest.status().libraries:
         for copy in library.good:
             back = tmp_path / "back"
-            dunechest.restore(household.chest(copy.label), copy.bag, dunechest.RestoreOptions(into=str(back)))
-            assert content(back) == household.held[copy.label, copy.bag].state
+            dunechest.restore(household.chest(copy.label), copy.archived_as, dunechest.RestoreOptions(into=str(back)))
+            assert content(back) == household.held[copy.label, copy.archived_as].state
             shutil.rmtree(back)

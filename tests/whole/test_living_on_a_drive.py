@@ -39,7 +39,9 @@ def test_all_eight_live_on_a_mounted_drive_and_come_back(
         moved = dunechest.rehome(place, drive, dunechest.RehomeOptions(name=f"{name} library"))
         assert moved.way == "setting"
         assert opens(name, home) == shows[name], name
-        assert dunechest.reclaim(moved.aside or place)[0].files == moved.files - (3 if name == "saltpan" else 0)
+        assert dunechest.reclaim(moved.set_aside_path or place)[0].deleted_count == moved.file_count - (
+            3 if name == "saltpan" else 0
+        )
     (drive / "glasswort library" / "written meanwhile.txt").write_text("kree-ar")
     own = home / "rope notes"
     own.mkdir()
@@ -58,7 +60,7 @@ def test_all_eight_live_on_a_mounted_drive_and_come_back(
     image.plug(other)
     for item in dunechest.list_homes():
         assert item.connected and item.strayed
-        dunechest.rejoin(item.old)
+        dunechest.rejoin(item.old_path)
     for name, place in libraries_of(world).items():
         assert opens(name, home) == shows[name], name
         dunechest.rehome_back(place)
@@ -219,7 +221,7 @@ class Household:
     def check(self) -> None:
         """Nothing that was written is lost; what is in one library alone is what its application shows."""
         everything = self.written()
-        homes = {str(home.old): home for home in dunechest.list_homes()}
+        homes = {str(home.old_path): home for home in dunechest.list_homes()}
         for owned in self.libraries:
             assert owned.texts <= everything, (owned.texts - everything, self.log)
             home = homes.get(str(owned.old))
@@ -242,7 +244,7 @@ class Household:
         for drive in ("sand", "shell"):
             self.plug(drive)
         for owned in self.libraries:
-            homes = [home for home in dunechest.list_homes() if home.old == owned.old]
+            homes = [home for home in dunechest.list_homes() if home.old_path == owned.old]
             if homes:
                 assert self.command("rehome", "--rejoin", owned.old) == 0, self.log
             shown = self._texts(owned.seen())

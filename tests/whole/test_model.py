@@ -95,8 +95,8 @@ class Chests(RuleBasedStateMachine):
         self.count += 1
         name = f"bag-{self.count}"
         (account,) = dunechest.archive([self.library], self.chest, dunechest.ArchiveOptions(name=name))
-        assert account.well
-        assert account.files_copied == sum(isinstance(v, bytes) for v in self.now.values())
+        assert account.ok
+        assert account.archived_count == sum(isinstance(v, bytes) for v in self.now.values())
         self.kept[name] = {1: dict(self.now)}
         self.damaged[name] = set()
         self.lost.discard(name)
@@ -112,7 +112,7 @@ class Chests(RuleBasedStateMachine):
         (account,) = dunechest.archive(
             [self.library], self.chest, dunechest.ArchiveOptions(name=bag, read_all=reread, ignore=("mass-change",))
         )
-        assert account.well
+        assert account.ok
         if self.kept[bag][current] == self.now and account.state == "unchanged":
             assert account.edition == current
         else:
@@ -124,8 +124,8 @@ class Chests(RuleBasedStateMachine):
         """What was damaged in the bag is where the next edition has put it, or still in its place."""
         if not self.damaged[bag]:
             return
-        found = dunechest.verify(self.chest, [bag]).checks[0]
-        now = {s.path for s in found.states if s.state == "changed"}
+        found = dunechest.verify(self.chest, [bag]).libraries[0]
+        now = {s.path for s in found.problems if s.state == "changed"}
         assert len(now) == len(self.damaged[bag]), "damage neither heals nor spreads"
         self.damaged[bag] = now
 
@@ -162,9 +162,9 @@ class Chests(RuleBasedStateMachine):
         except dunechest.RefusedError:  # an archive was interrupted in it
             assert (self.chest.folder / "bags" / bag / "dune" / "pending").exists()
             return
-        assert set(plan.kept) <= set(self.kept[bag])
-        assert len(plan.kept) >= min(last, len(self.kept[bag]))
-        self.kept[bag] = {number: tree for number, tree in self.kept[bag].items() if number in plan.kept}
+        assert set(plan.kept_editions) <= set(self.kept[bag])
+        assert len(plan.kept_editions) >= min(last, len(self.kept[bag]))
+        self.kept[bag] = {number: tree for number, tree in self.kept[bag].items() if number in plan.kept_editions}
 
     @rule(bag=bags, number=st.integers(0, 1000))
     def damage(self, bag: str, number: int) -> None:
@@ -198,7 +198,7 @@ class Chests(RuleBasedStateMachine):
         found = read(place)
         wanted = self.kept[bag][number]
         missing = {path for path in wanted if path not in found}
-        assert result.well == (not missing)
+        assert result.ok == (not missing)
         if number == max(numbers):
             assert len(missing) == sum(path.startswith("data/") for path in self.damaged[bag])
         assert len(missing) <= 0 or self.damaged[bag]
@@ -209,11 +209,11 @@ class Chests(RuleBasedStateMachine):
     @invariant()
     def verification_tells_the_truth(self) -> None:
         found = {
-            check.bag: {s.path for s in check.states if s.state == "changed"}
-            for check in dunechest.verify(self.chest).checks
+            check.name: {s.path for s in check.problems if s.state == "changed"}
+            for check in dunechest.verify(self.chest).libraries
             if check.kind != "missing"
         }
-        missing = {check.bag for check in dunechest.verify(self.chest).checks if check.kind == "missing"}
+        missing = {check.name for check in dunechest.verify(self.chest).libraries if check.kind == "missing"}
         assert found == self.damaged
         assert missing == self.lost
 

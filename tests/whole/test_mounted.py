@@ -42,22 +42,22 @@ def test_a_nasty_tree_by_way_of_a_real_drive(mounted: Path, nasty: Path, tmp_pat
     before = facts(nasty)
     chest = dunechest.Chest.create(mounted, "real")
     (account,) = dunechest.archive([nasty], chest)
-    assert account.well
-    assert dunechest.verify(chest).well
+    assert account.ok
+    assert dunechest.verify(chest).ok
     bag = bag_of(chest, "nasty-tree")
     if filesystem(mounted).limits.forbidden:
         assert len(account.changed_names) > 10
         # With the line breaks gone only the two names with a percent sign are beyond sha512sum.
         assert sha512sum(bag).stderr.count("No such file") == 2
-    assert dunechest.restore(chest, "nasty-tree", dunechest.RestoreOptions(into=str(tmp_path / "back"))).well
+    assert dunechest.restore(chest, "nasty-tree", dunechest.RestoreOptions(into=str(tmp_path / "back"))).ok
     assert facts(tmp_path / "back") == before
 
 
 def test_a_restore_onto_a_drive_that_holds_less_says_so(mounted: Path, nasty: Path, chest: dunechest.Chest) -> None:
     dunechest.archive([nasty], chest)
     result = dunechest.restore(chest, "nasty-tree", dunechest.RestoreOptions(into=str(mounted / "back")))
-    assert result.files == result.files_listed, "every file comes back, under one name or another"
-    assert all("link" in n.why for n in result.not_done)
+    assert result.file_count == result.listed_count, "every file comes back, under one name or another"
+    assert all("link" in n.why for n in result.not_restored)
     if filesystem(mounted).limits.forbidden:
         assert result.renamed
     assert (mounted / "back" / "plain.txt").read_bytes() == b"content 0"
@@ -119,10 +119,10 @@ def test_all_eight_libraries_by_way_of_a_real_drive(mounted: Path, world: World,
         }
         kept = facts(place)
         (account,) = dunechest.archive([place], chest, dunechest.ArchiveOptions(choice=Choice(rebuildable=True)))
-        assert account.well, name
+        assert account.ok, name
         shutil.rmtree(place)
-        result = dunechest.restore(chest, account.bag, dunechest.RestoreOptions(into=str(place)))
-        assert result.well, name
+        result = dunechest.restore(chest, account.archived_as, dunechest.RestoreOptions(into=str(place)))
+        assert result.ok, name
         now = facts(place)
         for path in set(kept) - set(now):  # a log that is in the database now; what may not leave
             assert path.endswith((b"-wal", b"-shm")) or path.startswith(b"bought"), path
@@ -134,7 +134,7 @@ def test_all_eight_libraries_by_way_of_a_real_drive(mounted: Path, world: World,
     assert len(outside_files) == 9
     for path, content in outside_files.items():
         assert Path(path).read_bytes() == content
-    assert dunechest.verify(chest).well
+    assert dunechest.verify(chest).ok
     if filesystem(mounted).limits.forbidden:
         assert len(dunechest.Chest.open(mounted).bag("sign-shop").library.changed_names) >= 2  # type: ignore[union-attr]
 

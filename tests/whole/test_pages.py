@@ -70,10 +70,10 @@ def test_moving_to_a_bigger_drive(world: World, media: dict[str, Path], command:
     held = [
         dunechest.list_editions(media[f"/media/{name}"], "marram-papers").editions for name in ("blue", "harbour")
     ]
-    assert [[edition.number for edition in own] for own in held] == [[1, 2], [1, 2]]
+    assert [[edition.edition for edition in own] for own in held] == [[1, 2], [1, 2]]
     command("restore", media["/media/harbour"], "marram-papers", "--edition", "1", "--into", tmp_path / "back")
     assert facts(tmp_path / "back").keys() == first.keys()
-    labels = {chest.label: chest.folder.parent for chest in dunechest.list_chests().chests}
+    labels = {chest.label: chest.path.parent for chest in dunechest.list_chests().chests}
     assert labels == {"blue": media["/media/harbour"], "old-blue": media["/media/blue"]}
     (world.papers / "last.txt").write_text("last")
     command("archive", "marram-papers", "--to", "blue")
@@ -97,7 +97,7 @@ def test_a_drive_that_can_be_read_in_part(world: World, media: dict[str, Path], 
     flip(pictures[2])
     pictures[4].unlink()
     follow(command, media, section("dead-drive.md", "The drive can still be read, in part"))
-    assert dunechest.verify("shell").well
+    assert dunechest.verify("shell").ok
     assert command("compare", "sand", "shell").out.count("same") == 1
 
 

@@ -152,7 +152,7 @@ def test_a_damaged_journal_never_costs_what_was_in_the_chest(library: Path, ches
         dunechest.archive([library], dunechest.Chest.open(chest.folder))
     assert facts(bag_of(chest, "shed")) == before
     journal.write_bytes(whole)
-    assert dunechest.verify(dunechest.Chest.open(chest.folder)).well
+    assert dunechest.verify(dunechest.Chest.open(chest.folder)).ok
 
 
 @pytest.mark.slow
@@ -214,14 +214,14 @@ def test_a_drive_is_proven_over_several_evenings(huge: Path, chest: dunechest.Ch
     looked = []
     for _ in range(30):
         result = verify_for(chest, 0.0)
-        (check,) = result.checks
-        looked.append((check.bag, check.files, check.remaining))
-        if check.bag == "b" and not check.remaining:
+        (check,) = result.libraries
+        looked.append((check.name, check.files, check.remaining_count))
+        if check.name == "b" and not check.remaining_count:
             break
     assert [bag for bag, _, remaining in looked if not remaining] == ["a", "b"], "one is finished, then the next"
     for bag in ("a", "b"):
         assert sum(files for name, files, _ in looked if name == bag) == 907
-    assert verify_for(chest, 0.0).checks[0].bag == "a", "the one checked longest ago comes first"
+    assert verify_for(chest, 0.0).libraries[0].name == "a", "the one checked longest ago comes first"
     shown = command("chest", "show", chest.folder).out
     assert "intact" in shown
     assert command("verify", chest.folder, "--time-limit", "2h").status == 0
@@ -232,8 +232,8 @@ def test_damage_counts_whenever_it_is_found(huge: Path, chest: dunechest.Chest, 
     states = []
     for _ in range(12):
         result = verify_for(chest, 0.0, ["a"])
-        states += [s.path for s in result.checks[0].states]
-        if not result.checks[0].remaining:
+        states += [s.path for s in result.libraries[0].problems]
+        if not result.libraries[0].remaining_count:
             break
     assert states == ["data/library/850"]
     assert "problems found, 1 fault" in command("chest", "show", chest.folder).out
@@ -252,14 +252,14 @@ def test_large_files_among_small_ones_are_read_once_a_round(
     flip(bag_of(chest, "mixed") / "data" / "library" / "1 large")
     files = 0
     for evening in range(30):
-        (check,) = verify_for(chest, 0.0).checks
+        (check,) = verify_for(chest, 0.0).libraries
         files += check.files
         if check.wrong:
             (item,) = command("status", "--json").json["libraries"]
-            assert (check.remaining > 0, item["copies"][0]["state"]) == (True, "damaged"), evening
-        if not check.remaining:
+            assert (check.remaining_count > 0, item["copies"][0]["state"]) == (True, "damaged"), evening
+        if not check.remaining_count:
             break
-    assert not check.remaining and files == 12 + 7
+    assert not check.remaining_count and files == 12 + 7
 
 
 @pytest.mark.parametrize(
@@ -411,13 +411,13 @@ def test_a_drive_that_is_yanked_out(when: int, fuse: Callable[[], Path], tmp_pat
         except (dunechest.DuneChestError, OSError):
             pass
     chest = dunechest.Chest.open(fuse())
-    assert dunechest.verify(chest).well
-    assert dunechest.restore(chest, "lib", dunechest.RestoreOptions(into=str(tmp_path / "b"), edition=1)).well
+    assert dunechest.verify(chest).ok
+    assert dunechest.restore(chest, "lib", dunechest.RestoreOptions(into=str(tmp_path / "b"), edition=1)).ok
     assert facts(tmp_path / "b") == first
     (account,) = dunechest.archive([library], chest)
-    assert account.well
+    assert account.ok
     assert account.edition == 2
-    assert dunechest.restore(chest, "lib", dunechest.RestoreOptions(into=str(tmp_path / "b2"))).well
+    assert dunechest.restore(chest, "lib", dunechest.RestoreOptions(into=str(tmp_path / "b2"))).ok
     assert facts(tmp_path / "b2") == facts(library)
 
 
@@ -442,7 +442,7 @@ def test_a_drive_that_is_yanked_out_while_it_is_copied(
         dunechest.archive([library], source)
         states[edition] = facts(library)
         if edition == 1:
-            assert dunechest.copy_chest(source, target)[0].well
+            assert dunechest.copy_chest(source, target)[0].ok
 
     def yank(number: int) -> BaseException | None:
         if number == when:
@@ -458,17 +458,17 @@ def test_a_drive_that_is_yanked_out_while_it_is_copied(
     fuse()
     for place, editions in ((places["source"], (1, 2, 3)), (places["target"], (1,))):
         chest = dunechest.Chest.open(place)
-        assert dunechest.verify(chest).well
-        there = [edition.number for edition in dunechest.list_editions(chest, "lib").editions]
+        assert dunechest.verify(chest).ok
+        there = [edition.edition for edition in dunechest.list_editions(chest, "lib").editions]
         assert there in ([*editions], [1, 2, 3])
     (result,) = dunechest.copy_chest(places["source"], places["target"])
-    assert result.well
+    assert result.ok
     for edition, state in states.items():
         back = tmp_path / f"back {edition}"
         restored = dunechest.restore(
             places["target"], "lib", dunechest.RestoreOptions(into=str(back), edition=edition)
         )
-        assert restored.well
+        assert restored.ok
         assert facts(back) == state
 
 
@@ -498,12 +498,12 @@ def test_a_drive_that_fills_up_while_an_edition_is_made(tmp_path: Path) -> None:
         with pytest.raises(dunechest.CutOffError, match="No space"):
             carry_out(plan)
         chest = dunechest.Chest.open(tiny)
-        assert dunechest.verify(chest).well
-        assert dunechest.restore(chest, "lib", dunechest.RestoreOptions(into=str(tmp_path / "b"))).well
+        assert dunechest.verify(chest).ok
+        assert dunechest.restore(chest, "lib", dunechest.RestoreOptions(into=str(tmp_path / "b"))).ok
         assert facts(tmp_path / "b") == first
         (tiny / "ballast").unlink()
         (account,) = dunechest.archive([library], chest)
-        assert (account.edition, account.well) == (2, True)
-        assert account.resumed > 0
+        assert (account.edition, account.ok) == (2, True)
+        assert account.resumed_count > 0
     finally:
         subprocess.run(["umount", "-l", str(tiny)], check=True)

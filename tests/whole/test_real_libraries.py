@@ -49,12 +49,12 @@ def there_and_back(
 ) -> tuple[Path, dunechest.RestoreResult]:
     """Archive, test, and restore under another home."""
     (account,) = dunechest.archive(what, chest)
-    assert account.well, account.left_out
+    assert account.ok, account.left_out
     assert all(drill.passed for drill in dunechest.drill(chest))
     inner = what.relative_to(home)
     new = elsewhere(tmp_path, home, monkeypatch)
-    result = dunechest.restore(chest.folder, account.bag, dunechest.RestoreOptions(into=str(new / inner)))
-    assert result.well, [line for line in result.proof.lines if not line.well]
+    result = dunechest.restore(chest.folder, account.archived_as, dunechest.RestoreOptions(into=str(new / inner)))
+    assert result.ok, [line for line in result.proof.lines if not line.passed]
     return new / inner, result
 
 
@@ -122,10 +122,10 @@ def test_a_mailbox_that_changes_while_it_is_archived(tmp_path: Path, home: Path,
         reader.join()
     # Whatever moved on meanwhile comes with the next archive, and nothing is lost from then on.
     (account,) = dunechest.archive(box, chest)
-    assert account.well
-    assert dunechest.verify(chest).well
-    back = dunechest.restore(chest, account.bag, dunechest.RestoreOptions(into=str(tmp_path / "back")))
-    assert back.well
+    assert account.ok
+    assert dunechest.verify(chest).ok
+    back = dunechest.restore(chest, account.archived_as, dunechest.RestoreOptions(into=str(tmp_path / "back")))
+    assert back.ok
     assert {p.name[:4] for p in (tmp_path / "back").rglob("*.marram*")} == {f"{n:04}" for n in range(400)}
 
 
@@ -137,8 +137,10 @@ def test_a_python_environment_is_made_again_and_not_copied(
     library = dunechest.library_at(place)
     assert library.kind.title == "Python environment"
     (account,) = dunechest.archive(library, chest)
-    assert account.well
-    stored = {path.name for path in (chest.folder / "bags" / account.bag / "data").rglob("*") if path.is_file()}
+    assert account.ok
+    stored = {
+        path.name for path in (chest.folder / "bags" / account.archived_as / "data").rglob("*") if path.is_file()
+    }
     # What says of which version it is, and what newer ones put there for version control.
     assert stored - {".gitignore"} == {"pyvenv.cfg"}
     assert "python -m venv" in library.kind.about
@@ -156,7 +158,7 @@ def test_notes_with_pictures_outside_and_the_next_edition_there(
             f"# Day {number}\n![a tern](<{desktop}/tern 1.png>) and [[day {number + 1}]]\nI wrote this in {home}.\n"
         )
     place, result = there_and_back(notes, chest, tmp_path, home, monkeypatch)
-    assert {item.path: item.count for item in result.old_place.files} == {f"day {n}.md": 1 for n in range(8)}
+    assert {item.path: item.mention_count for item in result.old_place.files} == {f"day {n}.md": 1 for n in range(8)}
     for path in place.glob("*.md"):
         target = path.read_text().split("<")[1].split(">")[0]
         assert (path.parent / target).read_bytes().startswith(b"\x89PNG")
@@ -183,9 +185,9 @@ def test_a_database_under_a_live_writer_is_captured_whole(tmp_path: Path, home: 
             dunechest.archive(place, chest)
         writer.kill()
     (account,) = dunechest.archive(place, chest)
-    assert account.well
-    back = dunechest.restore(chest, account.bag, dunechest.RestoreOptions(into=str(tmp_path / "back")))
-    assert back.well
+    assert account.ok
+    back = dunechest.restore(chest, account.archived_as, dunechest.RestoreOptions(into=str(tmp_path / "back")))
+    assert back.ok
 
 
 def test_every_kind_there_and_back_and_its_next_edition(
@@ -221,20 +223,20 @@ def _each_there_and_back(
     found = {library.library.path: library.library.kind.name for library in dunechest.find_libraries(home).libraries}
     assert {kind: found.get(place) for kind, place in made.items()} == {kind: kind for kind in made}
     accounts = dunechest.archive(list(made.values()), chest)
-    assert [account.bag for account in accounts if not account.well] == []
-    bags = dict(zip(made, (account.bag for account in accounts), strict=True))
+    assert [account.archived_as for account in accounts if not account.ok] == []
+    bags = dict(zip(made, (account.archived_as for account in accounts), strict=True))
     assert all(drill.passed for drill in dunechest.drill(chest))
     new = elsewhere(tmp_path, home, monkeypatch)
     for kind, bag in bags.items():
         place = new / made[kind].relative_to(home)
         result = dunechest.restore(chest.folder, bag, dunechest.RestoreOptions(into=str(place)))
-        assert result.well, (kind, [line for line in result.proof.lines if not line.well])
+        assert result.ok, (kind, [line for line in result.proof.lines if not line.passed])
         assert kind == "environment" or result.old_place.files == (), kind
         assert dunechest.library_at(place).kind.name == kind
         (place / "later.txt").write_text("written on the new computer")
         (account,) = dunechest.archive(place, chest.folder)
-        assert (account.bag, account.edition, account.well) == (bag, 2, True), kind
-    assert dunechest.verify(chest.folder).well
+        assert (account.archived_as, account.edition, account.ok) == (bag, 2, True), kind
+    assert dunechest.verify(chest.folder).ok
 
 
 def test_a_repository_that_lost_an_object_says_so_itself(
@@ -248,8 +250,8 @@ def test_a_repository_that_lost_an_object_says_so_itself(
     dunechest.archive(shore, chest)
     result = dunechest.restore(chest, "shore", dunechest.RestoreOptions(into=str(tmp_path / "back")))
     (line,) = [line for line in result.proof.lines if line.what == "repositories intact"]
-    assert not line.well
-    assert ".git: " in line.why[0]
+    assert not line.passed
+    assert ".git: " in line.details[0]
 
 
 def test_databases_that_are_attached_to_each_other_are_captured_as_of_one_moment(tmp_path: Path) -> None:

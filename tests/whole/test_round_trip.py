@@ -51,13 +51,13 @@ NASTY = [
 def test_a_nasty_tree_comes_back_exactly(nasty: Path, chest: dunechest.Chest, tmp_path: Path) -> None:
     before = facts(nasty)
     (account,) = dunechest.archive([nasty], chest)
-    assert account.well
-    assert account.files_copied == account.files_found
+    assert account.ok
+    assert account.archived_count == account.found_count
     assert facts(nasty) == before, "archiving changes nothing in the library"
-    assert dunechest.verify(chest).well
+    assert dunechest.verify(chest).ok
     back = tmp_path / "back"
     result = dunechest.restore(chest, "nasty-tree", dunechest.RestoreOptions(into=str(back)))
-    assert result.well
+    assert result.ok
     assert facts(back) == before
     assert (back / "program").stat().st_ino == (back / "deep" / "same program").stat().st_ino
 
@@ -116,8 +116,8 @@ def test_any_tree_comes_back(tree: dict[bytes, bytes | None]) -> None:
         (top / "drive").mkdir()
         chest = dunechest.Chest.create(top / "drive", "blue")
         (account,) = dunechest.archive([top / "lib"], chest)
-        assert account.well
-        assert dunechest.verify(chest).well
+        assert account.ok
+        assert dunechest.verify(chest).ok
         dunechest.restore(chest, "lib", dunechest.RestoreOptions(into=str(top / "back")))
         assert facts(top / "back") == facts(top / "lib")
 
@@ -138,9 +138,9 @@ def test_sockets_and_pipes_are_named_and_left_out(library: Path, chest: duneches
     sock.bind(str(library / "socket"))
     (account,) = dunechest.archive([library], chest)
     sock.close()
-    assert account.well
+    assert account.ok
     assert {(o.path, o.why.split(":")[0]) for o in account.left_out} == {("pipe", "a pipe"), ("socket", "a socket")}
-    assert account.files_found == account.files_copied + 2
+    assert account.found_count == account.archived_count + 2
     frame = account.to_frame()
     assert list(frame["path"]) == ["pipe", "socket"]
 
@@ -156,21 +156,21 @@ def test_many_files_and_a_large_one_by_helper_processes(tmp_path: Path, chest: d
         (place / f"large {size}").write_bytes(os.urandom(size))
     steps: list[dunechest.Step] = []
     (account,) = dunechest.archive([place], chest, progress=steps.append)
-    assert account.well
+    assert account.ok
     copied = [step for step in steps if step.stage == "copying"][-1]
     assert copied.files_done == copied.files_total == 906
-    assert copied.bytes_done == copied.bytes_total == account.bytes_copied
+    assert copied.bytes_done == copied.bytes_total == account.archived_bytes
     done = [step.bytes_done for step in steps if step.stage == "copying"]
     assert done == sorted(done)
     assert sha512sum(bag_of(chest, "many")).returncode == 0
-    assert dunechest.verify(chest).well
+    assert dunechest.verify(chest).ok
     dunechest.restore(chest, "many", dunechest.RestoreOptions(into=str(tmp_path / "back")))
     assert subprocess.run(["diff", "-r", place, tmp_path / "back"], check=False).returncode == 0
     victim = bag_of(chest, "many") / "data" / "library" / "large 70000001"
     with victim.open("r+b") as file:
         file.seek(69_999_999)
         file.write(b"\0\1")
-    (state,) = dunechest.verify(chest).checks[0].states
+    (state,) = dunechest.verify(chest).libraries[0].problems
     assert state.path == "data/library/large 70000001"
 
 
@@ -202,12 +202,12 @@ def test_one_of_several_bags_that_is_just_so_is_enough(library: Path, chest: dun
     (library / "rope.txt").write_text("shorter\n")
     dunechest.archive([library], chest, dunechest.ArchiveOptions(name="shed-2"))
     (account,) = dunechest.archive([library], chest)
-    assert (account.bag, account.state) == ("shed-2", "unchanged")
+    assert (account.archived_as, account.state) == ("shed-2", "unchanged")
     (library / "rope.txt").write_text("shorter still\n")
     (account,) = dunechest.archive([library], chest)
-    assert (account.bag, account.edition) == ("shed-2", 2), "the newest of them goes on"
+    assert (account.archived_as, account.edition) == ("shed-2", 2), "the newest of them goes on"
     (account,) = dunechest.archive([library], chest, dunechest.ArchiveOptions(name="shed"))
-    assert (account.bag, account.edition) == ("shed", 2)
+    assert (account.archived_as, account.edition) == ("shed", 2)
 
 
 def test_another_library_of_the_same_name_is_refused(library: Path, tmp_path: Path, chest: dunechest.Chest) -> None:
@@ -258,11 +258,11 @@ def test_home_is_where_it_goes_without_being_told(own_machine: Path, chest: dune
     (other / ".config").mkdir(parents=True)
     (other / ".config" / "user-dirs.dirs").write_text('XDG_PICTURES_DIR="$HOME/Bilder"\n')
     assert (
-        dunechest.restore(chest, "herons", dunechest.RestoreOptions(home=str(other))).place
+        dunechest.restore(chest, "herons", dunechest.RestoreOptions(home=str(other))).path
         == other / "Bilder" / "Herons"
     )
     assert (
-        dunechest.restore(chest, "odd", dunechest.RestoreOptions(home=str(other))).place == other / ".config" / "odd"
+        dunechest.restore(chest, "odd", dunechest.RestoreOptions(home=str(other))).path == other / ".config" / "odd"
     )
     with pytest.raises(dunechest.UsageError, match="no folder"):
         dunechest.restore(chest, "herons", dunechest.RestoreOptions(home=str(tmp_path / "mistyped")))

@@ -36,9 +36,9 @@ Tree = dict[str, bytes]
 
 def whole(result: dunechest.RestoreResult) -> bool:
     """Whether all was brought back. A reference that stays as it is may lead to a card that is out."""
-    faults = [item for item in result.not_done if item.fault]
-    wrong = [line for line in result.proof.lines if not line.well and not line.what.startswith("references")]
-    return not faults and not wrong and not result.damage
+    faults = [item for item in result.not_restored if item.fault]
+    wrong = [line for line in result.proof.lines if not line.passed and not line.what.startswith("references")]
+    return not faults and not wrong and not result.damaged_records
 
 
 class Household(RuleBasedStateMachine):
@@ -290,11 +290,11 @@ class Household(RuleBasedStateMachine):
         except dunechest.RefusedError:
             return
         listed = dunechest.list_editions(self.top / target, "logbook").editions
-        found = {edition.number: self._held(target, edition.number) for edition in listed}
+        found = {edition.edition: self._held(target, edition.edition) for edition in listed}
         assert all(tree in found.values() for tree in before.values()), "an edition of the target was lost"
         assert all(tree in [*self.editions[source].values(), *before.values()] for tree in found.values())
         self.editions[target] = found
-        self.protected[target] = {edition.number for edition in listed if edition.protected}
+        self.protected[target] = {edition.edition for edition in listed if edition.protected}
 
     @rule(chest=st.sampled_from(CHESTS), last=st.integers(1, 2))
     def drop(self, chest: str, last: int) -> None:
@@ -304,8 +304,8 @@ class Household(RuleBasedStateMachine):
         plan = plan_drop(self.top / chest, "logbook", f"the last {last}")
         carry_out(plan)
         numbers = sorted(self.editions[chest])
-        assert set(plan.kept) == set(numbers[-last:]) | (self.protected[chest] & set(numbers))
-        self.editions[chest] = {number: self.editions[chest][number] for number in plan.kept}
+        assert set(plan.kept_editions) == set(numbers[-last:]) | (self.protected[chest] & set(numbers))
+        self.editions[chest] = {number: self.editions[chest][number] for number in plan.kept_editions}
 
     def _held(self, chest: str, number: int) -> Tree:
         """What an edition gives back."""

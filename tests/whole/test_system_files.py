@@ -37,13 +37,13 @@ def test_a_chest_that_was_looked_into_is_intact(
     ran = command("verify", chest.folder)
     assert (ran.status, "OK: all" in ran.out) == (0, True), ran.out
     result = dunechest.verify(chest)
-    assert result.well and {state.state for check in result.checks for state in check.states} == {"noted"}
+    assert result.ok and {state.state for check in result.libraries for state in check.problems} == {"noted"}
     assert dunechest.archive(library, chest)[0].state == "unchanged"
     (library / "rope.txt").write_text("forty metres\n")
     assert dunechest.archive(library, chest)[0].edition == 3
     assert dunechest.drill(chest)[0].passed
-    assert all(copied.well for copied in dunechest.copy_chest(chest, other))
-    assert dunechest.verify(other).well
+    assert all(copied.ok for copied in dunechest.copy_chest(chest, other))
+    assert dunechest.verify(other).ok
     assert command("mend", chest.folder, "--plan").status == 0
     for edition in (1, 3):
         into = tmp_path / f"edition {edition}"
@@ -53,7 +53,7 @@ def test_a_chest_that_was_looked_into_is_intact(
     ran = command("compare", library, f"{chest.folder.parent}/shed")
     assert ran.status == 0, ran.out + ran.err
     (bag_of(chest, "shed") / "data" / "library" / "stranger.txt").write_text("of a person")
-    assert not dunechest.verify(chest).well
+    assert not dunechest.verify(chest).ok
 
 
 def test_a_library_that_was_looked_into_is_unchanged(library: Path, chest: dunechest.Chest, command: Command) -> None:
@@ -70,7 +70,7 @@ def test_a_library_that_was_looked_into_is_unchanged(library: Path, chest: dunec
     assert littered and len(dunechest.list_editions(chest, "shed").editions) == 1
     (library / "rope.txt").write_text("new")
     (result,) = dunechest.archive(library, chest)
-    assert result.edition == 2 and result.well and not [left for left in result.left_out if left.fault]
+    assert result.edition == 2 and result.ok and not [left for left in result.left_out if left.fault]
     stored = {path.name for path in (bag_of(chest, "shed") / "data").rglob("*")}
     assert "desktop.ini" in stored and "._diary" in stored
     assert not stored & {".DS_Store", "Thumbs.db", "._rope.txt", ".directory"}
@@ -130,10 +130,10 @@ def test_a_move_and_its_way_back_do_not_mind_them(
         litter(folder)
     before = own(library)
     moved = dunechest.rehome(library, tmp_path / "other drive")
-    assert own(moved.target) >= before
-    for folder in _every_folder(moved.target):
+    assert own(moved.new_path) >= before
+    for folder in _every_folder(moved.new_path):
         litter(folder)
-    dunechest.rehome_back(moved.target)
+    dunechest.rehome_back(moved.new_path)
     assert own(library) == before
 
 
@@ -150,15 +150,15 @@ def test_what_was_archived_before_comes_back(
         earlier.setattr("dunechest.transfer.walk.may_be", lambda name: False)
         dunechest.archive(library, chest)
         before = facts(library)
-    assert dunechest.verify(chest).well and dunechest.drill(chest)[0].passed
+    assert dunechest.verify(chest).ok and dunechest.drill(chest)[0].passed
     dunechest.restore(chest, "shed", dunechest.RestoreOptions(into=str(tmp_path / "back")))
     assert facts(tmp_path / "back") == before
     dunechest.undo()
     assert not (tmp_path / "back").exists()
     for _ in range(2):
         (result,) = dunechest.archive(library, chest)
-        assert result.well
-    assert dunechest.verify(chest).well and len(dunechest.list_editions(chest, "shed").editions) <= 2
+        assert result.ok
+    assert dunechest.verify(chest).ok and len(dunechest.list_editions(chest, "shed").editions) <= 2
     options = dunechest.RestoreOptions(into=str(tmp_path / "first"), edition=1)
     dunechest.restore(chest, "shed", options)
     assert facts(tmp_path / "first") == before

@@ -81,8 +81,8 @@ def test_own_outward_links_come_back_on_the_machine_that_made_them(
     assert facts(tmp_path / "here") == facts(library)
     monkeypatch.setenv("DUNECHEST_HOME", str(tmp_path / "another-machine"))
     result = dunechest.restore(chest, "shed", dunechest.RestoreOptions(into=str(tmp_path / "there")))
-    assert [(n.path, n.fault) for n in result.not_done] == [("to the world", False)]
-    assert result.well
+    assert [(n.path, n.fault) for n in result.not_restored] == [("to the world", False)]
+    assert result.ok
 
 
 def test_a_file_through_a_planted_link_is_not_read(library: Path, chest: dunechest.Chest, tmp_path: Path) -> None:
@@ -93,9 +93,9 @@ def test_a_file_through_a_planted_link_is_not_read(library: Path, chest: duneche
     shutil.rmtree(data / "rafters")
     (data / "rafters").symlink_to(outside)
     result = dunechest.restore(chest, "shed", dunechest.RestoreOptions(into=str(tmp_path / "back")))
-    assert not result.well
+    assert not result.ok
     assert not (tmp_path / "back" / "rafters" / "oar.txt").exists()
-    assert not dunechest.verify(chest).well
+    assert not dunechest.verify(chest).ok
 
 
 def test_a_place_in_the_home_that_leads_elsewhere_is_not_believed(

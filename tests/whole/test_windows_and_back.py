@@ -105,7 +105,7 @@ def test_a_chest_goes_there_and_comes_back(drive_c: Path, on_windows: Windows, t
     assert status == 0, json.dumps(told, indent=1)[-3000:]
     # And back again: each edition is exactly what it was where it was made.
     chest = dunechest.Chest.open(chest.folder)
-    assert dunechest.verify(chest).well
+    assert dunechest.verify(chest).ok
     dunechest.restore(chest, "sea-things", dunechest.RestoreOptions(into=str(tmp_path / "first"), edition=1))
     assert facts(tmp_path / "first") == facts(library)
     dunechest.restore(chest, "sea-things", dunechest.RestoreOptions(into=str(tmp_path / "second")))

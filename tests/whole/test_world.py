@@ -18,7 +18,7 @@ from dunechest.demo.applications import APPLICATIONS
 from dunechest.demo.applications.base import RefusalError
 from dunechest.demo.applications.tidewrack import Tidewrack
 from dunechest.demo.world import World, damage, make_world, wipe
-from dunechest.documents.base import moment
+from dunechest.document import moment
 from tests.support.runs import Command
 from tests.support.trees import facts, flip
 from tests.support.worlds import LIBRARIES, NAMES, Move, place_of
@@ -166,7 +166,7 @@ def test_look_counts_roles_and_the_biggest_things(pristine: World, command: Comm
     assert roles["rebuildable"]["size_bytes"] == sum(p.stat().st_size for p in previews)
     assert roles["essential"]["file_count"] + len(previews) == ran.library["file_count"]
     assert ran.library["largest_items"][0]["path"] == "originals/"
-    assert dunechest.look(pristine.photos).to_frame()["files"].sum() == ran.library["file_count"]
+    assert dunechest.look(pristine.photos).to_frame()["file_count"].sum() == ran.library["file_count"]
 
 
 def test_a_lock_mark_counts_while_its_process_lives(
@@ -243,14 +243,14 @@ def test_wiped_and_restored_in_its_place_nothing_is_missing(name: str, world: Wo
     chest = dunechest.Chest.create(world.blue, "blue")
     outside_files = [s.entry.path for s in dunechest.look(place).selection.outside_files]
     (account,) = dunechest.archive([place], chest)
-    assert (account.well, account.outside_files) == (True, len(outside_files))
+    assert (account.ok, account.outside_count) == (True, len(outside_files))
     shutil.rmtree(place)
     for outside_file in outside_files:
         Path(outside_file).unlink()
     result = dunechest.restore(
-        chest, account.bag, dunechest.RestoreOptions(into=str(place) if name == "cuttlebone" else None)
+        chest, account.archived_as, dunechest.RestoreOptions(into=str(place) if name == "cuttlebone" else None)
     )
-    assert result.well
+    assert result.ok
     if name != "cuttlebone":
         assert sorted(str(now) for _, now in result.outside_files) == outside_files
     with APPLICATIONS[name](world.office_home).open() as opened:
@@ -267,7 +267,7 @@ def test_notes_in_the_log_of_an_open_application_come_along(
         with pytest.raises(dunechest.RefusedError):
             dunechest.archive([world.notes], chest)
         (account,) = dunechest.archive([world.notes], chest, dunechest.ArchiveOptions(ignore=("in-use",)))
-    assert account.databases == 1
+    assert account.database_count == 1
     dunechest.restore(chest, "tidewrack", dunechest.RestoreOptions(into=str(tmp_path / "home" / ".tidewrack")))
     with Tidewrack(tmp_path / "home").open() as opened:
         assert opened.counts["notes"] == before + 1
@@ -280,7 +280,7 @@ def test_damage_is_found_whatever_the_library(world: World, chest: dunechest.Che
     before = victim.stat()
     damage(victim)
     assert (victim.stat().st_size, victim.stat().st_mtime_ns) == (before.st_size, before.st_mtime_ns)
-    bad = [(c.bag, s.state) for c in dunechest.verify(chest).checks for s in c.states]
+    bad = [(c.name, s.state) for c in dunechest.verify(chest).libraries for s in c.problems]
     assert bad == [("marram-papers", "changed")]
 
 

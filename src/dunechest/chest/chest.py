@@ -10,7 +10,7 @@ import uuid
 from collections.abc import Iterator
 from contextlib import contextmanager
 from pathlib import Path
-from typing import Any
+from typing import Any, ClassVar
 
 import msgspec
 
@@ -85,6 +85,11 @@ class Chest:
     >>> Chest.open(drive).label
     'blue'
     """
+
+    #: What its document has.
+    _told: ClassVar[tuple[str, ...]] = ("id", "label", "folder")
+
+    folder: Path
 
     def __init__(self, folder: Path, record: ChestRecord, faults: tuple[RecordFault, ...] = ()) -> None:
         self.folder = folder

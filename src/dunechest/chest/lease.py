@@ -1,8 +1,8 @@
 """A hold on a chest on a network share, where several computers write and a lock of the operating system may be none.
 
 Who holds the chest has a small file in it, made in a way that lets only one of two succeed (``O_EXCL``, which NFS from
-version 3 on and SMB keep). The holder writes into it every few seconds, to say that it is at work. If nothing comes for as long
-as the *lease* lasts, another computer may take over.
+version 3 on and SMB keep). The holder writes into it every few seconds, to say that it is at work. If nothing comes for as
+long as the *lease* lasts, another computer may take over.
 
 **Clocks are not believed.** Whether a lease has run out is told by the server's clock alone (the time that it gave the file,
 and one that it gives a new file now), and then by watching the file for a while: one that changes is held. The holder

@@ -8,12 +8,13 @@ proven by digests alone. A file is JSON lines::
     {"type":"signature","before":"...","signature":"..."}
 
 `before` is the start of the SHA-256 of the line before (hexadecimal): what follows a broken link is not believed. `number`
-counts the computer's own events in this chest without a gap, `step` is higher than that of every event that the
-computer knew of this chest, so that events of several computers have an order without any clock. Each time something is added,
-a signature (Ed25519, RFC 8032) closes it; it covers all lines above. The file is named after the key that signed it, so no
-computer can speak for another one. A torn last line is ignored.
+counts the computer's own events in this chest without a gap, `step` is higher than that of every event that the computer knew
+of this chest, so that events of several computers have an order without any clock. Each time something is added, a signature
+(Ed25519, RFC 8032) closes it; it covers all lines above. The file is named after the key that signed it, so no computer can
+speak for another one. A torn last line is ignored.
 
-When a file has grown large, events that nobody asks for any more are left out; `through` is the last number that may be missing.
+When a file has grown large, events that nobody asks for any more are left out; `through` is the last number that may be
+missing.
 """
 
 from __future__ import annotations

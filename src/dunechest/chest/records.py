@@ -225,14 +225,24 @@ class ReferenceCounts(msgspec.Struct, frozen=True):
     open_formats: bool = False
 
 
-class ChangeCounts(msgspec.Struct, frozen=True):
+#: Records on a drive call them otherwise, and always will.
+_COUNTS = {
+    "added_count": "added",
+    "changed_count": "changed",
+    "moved_count": "moved",
+    "dropped_count": "dropped",
+    "added_bytes": "bytes_added",
+}
+
+
+class ChangeCounts(msgspec.Struct, frozen=True, rename=_COUNTS):
     """What an edition changed in the one before it: numbers of files, and the bytes it brought to the drive."""
 
-    added: Size = 0
-    changed: Size = 0
-    moved: Size = 0
-    dropped: Size = 0
-    bytes_added: Size = 0
+    added_count: Size = 0
+    changed_count: Size = 0
+    moved_count: Size = 0
+    dropped_count: Size = 0
+    added_bytes: Size = 0
 
 
 class CarriedRecord(msgspec.Struct, frozen=True):

@@ -4,8 +4,8 @@ Two editions of one state are the same, on every drive. Which of two states is t
 follows, and by no clock: the newest state is the one that no other known state follows. Two of which neither follows the
 other have diverged.
 
-A state is the BLAKE3 digest of a line for each thing in the edition, sorted by its kind and its own path: a file of the library
-or from outside with its bytes and BLAKE3 digest, a symbolic link with its target, an empty folder. Times and modes
+A state is the BLAKE3 digest of a line for each thing in the edition, sorted by its kind and its own path: a file of the
+library or from outside with its bytes and BLAKE3 digest, a symbolic link with its target, an empty folder. Times and modes
 are no part of it.
 """
 

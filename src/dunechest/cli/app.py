@@ -235,7 +235,10 @@ def _run(args: Sequence[str], out: Any) -> int:
 
 
 def _tell_office(out: Any) -> None:
-    """Tell the office, if this computer belongs to one, what is new. What fails is tried again later, and `status` says so."""
+    """Tell the office, if this computer belongs to one, what is new.
+
+    What fails is tried again later, and `status` says so.
+    """
     if "dunechest.ledger.folder" not in sys.modules or out.command.startswith("office"):
         return
     from dunechest.ledger.folder import state_folder
@@ -276,7 +279,7 @@ def _ask_whose(out: Any) -> None:
         if computer.whose != "unknown":
             continue
         click.echo(
-            f"\nThe computer {shown(computer.name)} uses the drive {shown(computer.chest)} too. If it is yours, what it "
+            f"\nThe computer {shown(computer.name)} uses the drive {shown(computer.met_on_chest)} too. If it is yours, what it "
             "archived and checked counts here as well."
         )
         told = click.prompt("Is it yours?", type=click.Choice(["yes", "no", "later"]), default="later")

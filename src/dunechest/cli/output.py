@@ -7,7 +7,7 @@ import os
 import time
 from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from contextlib import contextmanager
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING, Any, TypeVar
 
 import click
 import msgspec
@@ -24,6 +24,8 @@ if TYPE_CHECKING:
     from dunechest.chest.chest import Chest
     from dunechest.cli.bar import Display
     from dunechest.values import Value
+
+_T = TypeVar("_T")
 
 
 class Out(msgspec.Struct):
@@ -63,7 +65,7 @@ class Out(msgspec.Struct):
         Parameters
         ----------
         schema : str
-            Name of the document, one of `dunechest.documents.schemas.BODIES`.
+            Name of the document, one of `dunechest.model.bodies.BODIES`.
         chest : Chest, optional
             The chest it is about.
         told : Value, optional
@@ -73,7 +75,7 @@ class Out(msgspec.Struct):
         """
         if not self.json:
             return
-        from dunechest.documents.plain import plain
+        from dunechest.document import plain
 
         self._schema = schema
         if chest is not None:
@@ -86,21 +88,18 @@ class Out(msgspec.Struct):
         """Note findings for the document, with the library that they are about."""
         if not self.json:
             return
-        import msgspec
-
-        from dunechest.documents import envelope
-        from dunechest.documents.base import fill, to_json
+        from dunechest.document import to_json
 
         for finding in findings:
-            told = fill(envelope.Finding, finding)
+            told = to_json(finding)
             if library is not None:
-                told = msgspec.structs.replace(told, data=msgspec.structs.replace(told.data, library=library))
-            self._findings.append(to_json(told))
+                told["data"]["library"] = library
+            self._findings.append(told)
 
     def print_document(self, status: int, error: tuple[str, str, str] | None = None) -> None:
         """Print the one JSON document. Escapes keep every byte of odd names, and keep terminals safe."""
-        from dunechest.documents.base import moment
-        from dunechest.documents.schemas import name_of
+        from dunechest.document import moment
+        from dunechest.model.schemas import name_of
         from dunechest.version import version_number
 
         body = {**self._body}
@@ -257,7 +256,7 @@ def common(function: Callable[..., int]) -> Callable[..., Any]:
 
 def schema_for(command: str) -> str:
     """Return the document that a command's run ends with, if nothing more is known of it."""
-    from dunechest.documents.schemas import BODIES
+    from dunechest.model.bodies import BODIES
 
     name = command.replace(" ", "-")
     return name if name in BODIES else "error"
@@ -338,7 +337,7 @@ def say_recovered(out: Out, chest: Chest) -> None:
         say(console, words, WARN)
 
 
-def limited(items: Sequence[Any], verbose: bool, most: int = 20) -> tuple[Sequence[Any], int]:
+def limited(items: Sequence[_T], verbose: bool, most: int = 20) -> tuple[Sequence[_T], int]:
     """Return what of a long list to show, and how many are left unshown."""
     if verbose or len(items) <= most:
         return items, 0

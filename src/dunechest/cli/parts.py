@@ -163,7 +163,7 @@ def _codes(context: click.Context) -> Iterable[tuple[str, str]]:
 
 
 def _documents(context: click.Context) -> Iterable[tuple[str, str]]:
-    from dunechest.documents.schemas import BODIES
+    from dunechest.model.bodies import BODIES
 
     return [(name, "") for name in BODIES]
 

@@ -145,11 +145,11 @@ def _edition(record: LibraryRecord) -> PastEdition:
         totals.files_stored,
         totals.bytes_stored,
         record.changes is None,
-        counts.added,
-        counts.changed,
-        counts.moved,
-        counts.dropped,
-        counts.bytes_added if record.changes is not None else totals.bytes_stored,
+        counts.added_count,
+        counts.changed_count,
+        counts.moved_count,
+        counts.dropped_count,
+        counts.added_bytes if record.changes is not None else totals.bytes_stored,
         record.mass_change,
     )
 

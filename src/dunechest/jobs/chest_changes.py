@@ -58,11 +58,11 @@ def refuse_taken_label(label: str, own_id: str = "") -> None:
     for known in list_chests().chests:
         if known.label.casefold() != label.casefold() or known.id == own_id:
             continue
-        if known.present:
-            words = f"A chest labelled {shown(label)!r} already exists in {shown(str(known.folder))}."
-        elif known.retired is None:
+        if known.connected:
+            words = f"A chest labelled {shown(label)!r} already exists in {shown(str(known.path))}."
+        elif known.retired_at is None:
             words = (
-                f"This computer knows a chest labelled {shown(label)!r}, last seen in {shown(str(known.folder))}; its "
+                f"This computer knows a chest labelled {shown(label)!r}, last seen in {shown(str(known.path))}; its "
                 "drive is not connected."
             )
         else:
@@ -170,11 +170,11 @@ def _every() -> tuple[ChestStatus, ...]:
 def known_chest(name: str) -> ChestStatus:
     """Return a chest that this computer knows, connected or not."""
     every = _every()
-    found = [chest for chest in every if name in (chest.label, chest.id, str(chest.folder), str(chest.folder.parent))]
+    found = [chest for chest in every if name in (chest.label, chest.id, str(chest.path), str(chest.path.parent))]
     found = found or [chest for chest in every if chest.label.casefold() == name.casefold()]
     if len(name) >= 6:
         found = found or [chest for chest in every if chest.id.startswith(name)]
-    current = [chest for chest in found if chest.retired is None] or found
+    current = [chest for chest in found if chest.retired_at is None] or found
     if len({chest.id for chest in current}) > 1:
         ids = ", ".join(chest.id[:8] for chest in current)
         raise UsageError(f"Several chests are called {shown(name)!r}. Name one by its id: {ids}.")

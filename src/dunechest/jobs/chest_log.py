@@ -1,7 +1,7 @@
 """Keep the log of a chest and this computer's ledger in step: each takes from the other what it has not got.
 
-Every command that opens a chest does so, also one that finds nothing to do. Reading never needs to write: where the chest cannot
-be written to, what this computer did waits in its ledger until it can.
+Every command that opens a chest does so, also one that finds nothing to do. Reading never needs to write: where the chest
+cannot be written to, what this computer did waits in its ledger until it can.
 """
 
 from __future__ import annotations
@@ -65,8 +65,8 @@ def keep_in_step(chest: Chest, *, write: bool = True) -> None:
     chest : Chest
         The chest.
     write : bool
-        Whether to add to its log: whoever only reads in a chest leaves nothing there, and what they found waits in their ledger.
-        Nothing is added where the chest's own record is damaged.
+        Whether to add to its log: whoever only reads in a chest leaves nothing there, and what they found waits in their
+        ledger. Nothing is added where the chest's own record is damaged.
     """
     if events.unnoted_now():
         return

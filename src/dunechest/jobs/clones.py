@@ -23,7 +23,7 @@ def one_of_each(chests: Iterable[ChestStatus], ledger: Ledger) -> tuple[ChestSta
     found = []
     for own in _by_id(chests):
         known = own if len(own) == 1 else known_media(own, ledger)
-        found.append(known[0] if len(known) == 1 else replace(own[0], present=False, free=None))
+        found.append(known[0] if len(known) == 1 else replace(own[0], connected=False, free_bytes=None))
     return tuple(found)
 
 
@@ -37,7 +37,7 @@ def known_media(own: Iterable[ChestStatus], ledger: Ledger) -> list[ChestStatus]
     written = [(item.turn, item.where) for item in ledger.archives(chest) if item.where]
     seen = {item.where for item in ledger.holdings() if item.chest == chest and not item.by and item.where}
     media = {max(written)[1]} if written else seen
-    return [chest for chest in own if chest.present and identity(chest.folder) in media]
+    return [chest for chest in own if chest.connected and identity(chest.path) in media]
 
 
 def of_clones(chests: Iterable[ChestStatus], ledger: Ledger) -> Iterable[NextStep]:
@@ -48,14 +48,14 @@ def of_clones(chests: Iterable[ChestStatus], ledger: Ledger) -> Iterable[NextSte
         known = known_media(own, ledger)
         copies = [chest for chest in own if chest not in known]
         if len(known) == 1:
-            places = " and ".join(shown(str(chest.folder)) for chest in copies)
-            how = f"dunechest chest new-id {quoted(str(copies[0].folder))}"
+            places = " and ".join(shown(str(chest.path)) for chest in copies)
+            how = f"dunechest chest new-id {quoted(str(copies[0].path))}"
             yield NextStep(
                 f"{shown(own[0].label)} is connected twice: what is in {places} was copied by hand, and counts as no copy. "
                 f"Unplug it, or make it a chest of its own: {how}", "",
             )  # fmt: skip
         else:
-            places = " and ".join(shown(str(chest.folder)) for chest in own)
+            places = " and ".join(shown(str(chest.path)) for chest in own)
             yield NextStep(
                 f"{shown(own[0].label)} is connected twice, in {places}: one of them was copied by hand. Unplug it, or make it a "
                 "chest of its own: dunechest chest new-id FOLDER", "",
@@ -66,7 +66,7 @@ def called(chest: ChestStatus, chests: Iterable[ChestStatus]) -> str:
     """Return what a command can call a chest: its label; where it is, or its id, if another one of these has that label, too."""
     if sum(other.label.casefold() == chest.label.casefold() for other in chests) == 1:
         return quoted(chest.label)
-    return quoted(chest.where if chest.present or chest.address else chest.id)
+    return quoted(chest.folder if chest.connected or chest.address else chest.id)
 
 
 def _by_id(chests: Iterable[ChestStatus]) -> list[list[ChestStatus]]:

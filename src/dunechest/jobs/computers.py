@@ -23,18 +23,17 @@ Whose = Literal["mine", "not-mine", "unknown"]
 class MetComputer(Value, msgspec.Struct, frozen=True):
     """A computer that wrote into the log of a chest.
 
-    `id` is its id in logs, `name` what it called itself, `whose` what a person said of it; `chest` is the label of the chest in
-    which it was first met, at `met` (seconds since 1970).
+    `id` is its id in logs, `name` what it called itself, `whose` what a person said of it; `met_on_chest` is the label of the
+    chest in which it was first met, at `met_at` (seconds since 1970).
     """
 
     _shown: ClassVar[tuple[str, ...]] = ("name", "whose")
-    _document: ClassVar[str] = "computers.MetComputer"
 
     id: str
     name: str
     whose: Whose
-    chest: str
-    met: float
+    met_on_chest: str
+    met_at: float
 
     @property
     def word(self) -> str:
@@ -95,7 +94,7 @@ def say_computer(computer: str, *, mine: bool) -> MetComputer:
     if len(computer) >= _SHORT:
         found = found or [item for item in known if item.id.startswith(computer)]
     if len(found) > 1:
-        ids = ", ".join(f"{item.word} (met on {shown(item.chest)})" for item in found)
+        ids = ", ".join(f"{item.word} (met on {shown(item.met_on_chest)})" for item in found)
         raise UsageError(f"Several computers are called {shown(computer)!r}. Name one by its id: {ids}.")
     if not found:
         names = ", ".join(shown(item.name) for item in known) or "none yet"

@@ -43,10 +43,10 @@ class Drill(Value, msgspec.Struct, frozen=True):
     `closed` says that this user may not read some of it: that is no failed drill.
     """
 
-    _shown: ClassVar[tuple[str, ...]] = ("bag", "passed")
-    _document: ClassVar[str] = "drill.DrilledLibrary"
+    _shown: ClassVar[tuple[str, ...]] = ("name", "passed")
+    _told: ClassVar[tuple[str, ...]] = ("name", "passed", "why_not", "result")
 
-    bag: str
+    name: str
     result: RestoreResult | None
     why_not: str = ""
     closed: bool = False
@@ -54,7 +54,7 @@ class Drill(Value, msgspec.Struct, frozen=True):
     @property
     def passed(self) -> bool:
         """Whether a real restore would have brought everything back, well."""
-        return self.result is not None and self.result.well
+        return self.result is not None and self.result.ok
 
 
 def drill(
@@ -142,17 +142,17 @@ def _one(chest: Chest, name: str, scratch: Path, progress: Progress) -> Drill:
         closed = closed_findings(plan)
         if closed:
             return Drill(
-                plan.bag, None, f"{closed[0].message} A drill needs all of it: run it as administrator.", True
+                plan.name, None, f"{closed[0].message} A drill needs all of it: run it as administrator.", True
             )
         remaining = [f for f in blocking(plan.findings) if f.code not in _BESIDE_THE_POINT]
         if remaining:
-            raise RefusedError(f"{shown(plan.bag)} could not be drilled.", remaining)
+            raise RefusedError(f"{shown(plan.name)} could not be drilled.", remaining)
         result = carry_out_once(plan, progress=progress, drill=True)
-        done = Drill(plan.bag, result)
-        progress(Step("deleting the scratch copy of", 0, 0, 0, 0, plan.bag))
+        done = Drill(plan.name, result)
+        progress(Step("deleting the scratch copy of", 0, 0, 0, 0, plan.name))
     finally:
         remove(scratch)
-    _note(chest, done.bag, passed=done.passed, files=result.files, edition=plan.record.edition)
+    _note(chest, done.name, passed=done.passed, files=result.file_count, edition=plan.record.edition)
     return done
 
 
@@ -179,7 +179,7 @@ def _plan(chest: Chest, name: str, scratch: Path, progress: Progress) -> Restore
     home = scratch / "home"
     home.mkdir(exist_ok=True)
     plan = plan_restore(chest, name, RestoreOptions(home=str(home), apart=True), progress=progress)
-    if plan.place is None or not plan.place.is_relative_to(scratch):
+    if plan.path is None or not plan.path.is_relative_to(scratch):
         plan = plan_restore(
             chest, name, RestoreOptions(into=str(scratch / "library"), settings=False, apart=True), progress=progress
         )

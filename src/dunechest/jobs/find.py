@@ -18,7 +18,7 @@ from dunechest.ledger.ledger import open_ledger
 from dunechest.library.kinds.load import kind_named, load_kinds
 from dunechest.library.kinds.schema import Kind
 from dunechest.library.library import Library
-from dunechest.library.recognise import Recognised, recognise, usual_places
+from dunechest.library.recognise import InnerLibrary, Recognised, recognise, usual_places
 from dunechest.library.roles import role_of
 from dunechest.library.search import UnknownFolder, search
 from dunechest.machine.drives import Filesystem, drive_folders, filesystem, search_roots
@@ -28,92 +28,109 @@ from dunechest.names import AnyPath, quoted, shown, slug
 from dunechest.paths import TOP, place_key
 from dunechest.progress import Progress, Step, silent
 from dunechest.transfer.walk import each_file
-from dunechest.values import Value, frame
+from dunechest.values import Value
 
 if TYPE_CHECKING:
-    import pandas as pd
+    pass
 
 
 class FoundLibrary(Value, msgspec.Struct, frozen=True):
     """A library and its size: number of files, bytes, and its newest file's time (seconds since 1970).
 
-    `where` says in words whose it is or was: an old system's, or another drive's; empty
-    for one in one's own home. `rebuildable` are bytes that can be made again, of those in `bytes`; `drive` is
+    `whose` says in words whose it is or was: an old system's, or another drive's; empty
+    for one in one's own home. `rebuildable_bytes` are bytes that can be made again, of those in `size_bytes`; `drive` is
     the folder where its drive appears; `contains` are libraries of other kinds in it.
     """
 
-    _shown: ClassVar[tuple[str, ...]] = ("files", "bytes", "where")
-    _document: ClassVar[str] = "find.FoundLibrary"
+    _shown: ClassVar[tuple[str, ...]] = ("file_count", "size_bytes", "whose")
+    _told: ClassVar[tuple[str, ...]] = (
+        "name",
+        "kind",
+        "path",
+        "drive",
+        "whose",
+        "file_count",
+        "size_bytes",
+        "rebuildable_bytes",
+        "changed_at",
+        "evidence",
+        "contains",
+    )
 
     library: Library
-    files: int
-    bytes: int
-    changed: float
-    where: str = ""
-    rebuildable: int = 0
+    file_count: int
+    size_bytes: int
+    changed_at: float
+    whose: str = ""
+    rebuildable_bytes: int = 0
     drive: Path = TOP
-    contains: tuple[Recognised, ...] = ()
+    inner: tuple[Recognised, ...] = ()
+
+    @property
+    def contains(self) -> tuple[InnerLibrary, ...]:
+        """Libraries of other kinds inside it."""
+        return tuple(InnerLibrary(inner.path, inner.kind.name) for inner in self.inner)
+
+    @property
+    def name(self) -> str:
+        """What it is called."""
+        return self.library.name
+
+    @property
+    def kind(self) -> str:
+        """Name of its kind."""
+        return self.library.kind.name
+
+    @property
+    def path(self) -> Path:
+        """Where it is."""
+        return self.library.path
+
+    @property
+    def evidence(self) -> tuple[str, ...]:
+        """What it was recognised by."""
+        return self.library.evidence
 
     @property
     def essential(self) -> int:
         """Bytes that cannot be made again."""
-        return self.bytes - self.rebuildable
+        return self.size_bytes - self.rebuildable_bytes
 
 
 class FoundDrive(Value, msgspec.Struct, frozen=True):
     """A drive with libraries on it: where it is mounted, its filesystem, and in bytes its space and what its libraries take."""
 
-    _shown: ClassVar[tuple[str, ...]] = ("free", "total", "essential", "rebuildable")
-    _document: ClassVar[str] = "find.FoundDrive"
+    _shown: ClassVar[tuple[str, ...]] = ("free_bytes", "total_bytes", "essential_bytes", "rebuildable_bytes")
 
-    place: Path
+    path: Path
     filesystem: str
-    free: int
-    total: int
-    essential: int
-    rebuildable: int
+    free_bytes: int
+    total_bytes: int
+    essential_bytes: int
+    rebuildable_bytes: int
 
 
 class FindResult(Value, msgspec.Struct, frozen=True):
     """What `find_libraries` found, where it searched, and folders it could not list.
 
-    `moved` are libraries that were moved to a drive, wherever they are now. `drives` are those that the libraries lie on,
-    the one with most of them first.
+    `moved_libraries` are libraries that were moved to a drive, wherever they are now. `drives` are those that the libraries
+    lie on, the one with most of them first.
 
-    `unknown` are folders that no kind fits and that look like something to keep, the largest first; `broken_kinds` says
-    what is wrong with kind files of one's own, which were passed over. `loose` are folders of the home with files that lie in
-    no library, if the whole home was searched.
+    `unknown_folders` are folders that no kind fits and that look like something to keep, the largest first;
+    `kind_file_errors` says what is wrong with kind files of one's own, which were passed over. `loose_folders` are folders of
+    the home with files that lie in no library, if the whole home was searched.
     """
 
-    _document: ClassVar[str] = "find.Find"
+    _rows: ClassVar[str] = "libraries"
 
     libraries: tuple[FoundLibrary, ...]
-    searched: tuple[Path, ...]
-    unreadable: tuple[str, ...]
-    unknown: tuple[UnknownFolder, ...] = ()
-    broken_kinds: tuple[str, ...] = ()
+    searched_paths: tuple[Path, ...]
+    unreadable_paths: tuple[str, ...]
+    unknown_folders: tuple[UnknownFolder, ...] = ()
+    kind_file_errors: tuple[str, ...] = ()
     drives: tuple[FoundDrive, ...] = ()
-    moved: tuple[Home, ...] = ()
-    loose: tuple[LooseFolder, ...] = ()
-
-    def to_frame(self) -> pd.DataFrame:
-        """Return one row a library: name, kind, place, drive, files, bytes, rebuildable, changed, where."""
-        rows: list[dict[str, Any]] = [
-            {
-                "name": f.library.name,
-                "kind": f.library.kind.name,
-                "place": str(f.library.path),
-                "drive": str(f.drive),
-                "files": f.files,
-                "bytes": f.bytes,
-                "rebuildable": f.rebuildable,
-                "changed": f.changed,
-                "where": f.where,
-            }
-            for f in self.libraries
-        ]
-        columns = ["name", "kind", "place", "drive", "files", "bytes", "rebuildable", "changed", "where"]
-        return frame(rows, columns=columns, times=("changed",))
+    moved_libraries: tuple[Home, ...] = ()
+    loose_folders: tuple[LooseFolder, ...] = ()
 
 
 def find_libraries(
@@ -179,7 +196,7 @@ def find_libraries(
 
 
 def _largest_first(unknown: Iterable[UnknownFolder]) -> tuple[UnknownFolder, ...]:
-    return tuple(sorted(dict.fromkeys(unknown), key=lambda folder: (-folder.bytes, str(folder.path))))
+    return tuple(sorted(dict.fromkeys(unknown), key=lambda folder: (-folder.size_bytes, str(folder.path))))
 
 
 def _at_usual_places(kinds: Sequence[Kind], home: Path) -> dict[str, Recognised]:
@@ -221,9 +238,9 @@ def _measured(
     sums = []
     for place in dict.fromkeys(drives.values()):
         own = [f for f in libraries if f.drive == place.mount and outer.isdisjoint(f.library.path.parents)]
-        essential, again = sum(f.essential for f in own), sum(f.rebuildable for f in own)
+        essential, again = sum(f.essential for f in own), sum(f.rebuildable_bytes for f in own)
         sums.append(FoundDrive(place.mount, place.type, place.free, place.total, essential, again))
-    sums.sort(key=lambda drive: (-drive.essential, str(drive.place)))
+    sums.sort(key=lambda drive: (-drive.essential_bytes, str(drive.path)))
     return tuple(libraries), tuple(sums)
 
 
@@ -303,14 +320,14 @@ def _note(libraries: Iterable[FoundLibrary], loose: Iterable[LooseFolder], *, ev
     seen: list[tuple[str, dict[str, Any]]] = [
         ("seen", {"place": str(f.library.path), "name": f.library.name, "kind": f.library.kind.name, "gone": False})
         for f in libraries
-        if str(f.library.path).isprintable() and not f.where.startswith("set aside")
+        if str(f.library.path).isprintable() and not f.whose.startswith("set aside")
     ]
     if everywhere:
         with open_ledger() as ledger:
             before = {folder.place for folder in ledger.loose()}
         now = {str(folder.path): folder for folder in loose if str(folder.path).isprintable()}
         seen += [
-            ("loose", {"place": place, "files": item.files, "bytes": item.bytes, "standard": item.standard})
+            ("loose", {"place": place, "files": item.file_count, "bytes": item.size_bytes, "standard": item.standard})
             for place, item in now.items()
         ]
         nothing = {"files": 0, "bytes": 0, "standard": False}

@@ -44,12 +44,11 @@ class Mark(msgspec.Struct, frozen=True):
 class NewLibrary(Value, msgspec.Struct, frozen=True):
     """A second library that appeared where the moved one used to be found: its files, and the oldest one's time."""
 
-    _shown: ClassVar[tuple[str, ...]] = ("path", "files")
-    _document: ClassVar[str] = "rehome.NewLibrary"
+    _shown: ClassVar[tuple[str, ...]] = ("path", "file_count")
 
     path: Path
-    files: int
-    since: float
+    file_count: int
+    made_at: float
 
 
 class Home(Value, msgspec.Struct, frozen=True):
@@ -59,9 +58,9 @@ class Home(Value, msgspec.Struct, frozen=True):
     ----------
     name, kind : str
         Its name, and the name of its kind.
-    old : Path
+    old_path : Path
         Where its application used to find it; with the way ``link`` there is a link now.
-    place : Path
+    path : Path
         Where it is; where it was last, if the drive is not connected.
     drive : str
         What the drive is called.
@@ -69,7 +68,7 @@ class Home(Value, msgspec.Struct, frozen=True):
         Whether it is there now.
     way : {"setting", "link"}
         How its application finds it.
-    since : float
+    moved_at : float
         When it was moved (seconds since 1970).
     past : PastHome
         What was written down of the move.
@@ -79,17 +78,29 @@ class Home(Value, msgspec.Struct, frozen=True):
         The computer that moved it, if that is another one of the office: whether it is connected there is not known.
     """
 
-    _shown: ClassVar[tuple[str, ...]] = ("name", "place", "connected")
-    _document: ClassVar[str] = "rehome.RehomedLibrary"
+    _shown: ClassVar[tuple[str, ...]] = ("name", "path", "connected")
+    _told: ClassVar[tuple[str, ...]] = (
+        "name",
+        "kind",
+        "old_path",
+        "path",
+        "drive",
+        "connected",
+        "way",
+        "moved_at",
+        "second",
+        "message",
+        "command",
+    )
 
     name: str
     kind: str
-    old: Path
-    place: Path
+    old_path: Path
+    path: Path
     drive: str
     connected: bool
     way: str
-    since: float
+    moved_at: float
     past: PastHome
     second: NewLibrary | None = None
     computer: str = ""
@@ -97,16 +108,16 @@ class Home(Value, msgspec.Struct, frozen=True):
     @property
     def strayed(self) -> bool:
         """Whether the drive is mounted in another place than before, so that setting or link lead to nothing."""
-        return self.connected and str(self.place) != self.past.place
+        return self.connected and str(self.path) != self.past.place
 
     @property
-    def sentence(self) -> str:
+    def message(self) -> str:
         """Where it is, and what is wrong, in a sentence."""
         if self.computer:
             return f"It is on the drive {shown(self.drive)} of {shown(self.computer)}."
         on = f"the one on {shown(self.drive)}" + ("" if self.connected else " (not connected)")
         if self.second is not None:
-            new = f"a new one with {number(self.second.files, 'file')} since {day(self.second.since)}"
+            new = f"a new one with {number(self.second.file_count, 'file')} since {day(self.second.made_at)}"
             return f"Two libraries: {on}, and {new} in {shown(str(self.second.path))}."
         if not self.connected:
             return f"It is on the drive {shown(self.drive)}, which is not connected."
@@ -203,7 +214,7 @@ def homes_named(text: str, homes: Iterable[Home] | None = None) -> tuple[Home, .
     """Return the moved libraries that a word means: a name, the old place or the place on the drive."""
     every = tuple(homes) if homes is not None else list_homes()
     meant = places_meant(text)
-    by_place = [home for home in every if meant & {str(home.old), str(home.place), home.past.place}]
+    by_place = [home for home in every if meant & {str(home.old_path), str(home.path), home.past.place}]
     return tuple(by_place or [home for home in every if home.name == text])
 
 
@@ -220,7 +231,7 @@ def home_named(text: str) -> Home:
     if len(found) == 1:
         return found[0]
     if found:
-        places = "; ".join(shown(str(home.old)) for home in found)
+        places = "; ".join(shown(str(home.old_path)) for home in found)
         raise UsageError(f"Several moved libraries are called {shown(text)!r}. Name one by its old place: {places}.")
     known = ", ".join(shown(home.name) for home in every) or "none"
     raise UsageError(f"No library {shown(text)!r} was moved to a drive by this computer. Moved libraries: {known}.")
@@ -229,7 +240,7 @@ def home_named(text: str) -> Home:
 def home_at(path: Path, homes: Iterable[Home] | None = None) -> Home | None:
     """Return the moved library that lies in a folder."""
     every = tuple(homes) if homes is not None else list_homes()
-    return next((home for home in every if home.connected and home.place == path), None)
+    return next((home for home in every if home.connected and home.path == path), None)
 
 
 def home_of_second(path: Path, homes: Iterable[Home] | None = None) -> Home | None:
@@ -248,8 +259,8 @@ def where_moved(found: Recognised, homes: Iterable[Home]) -> str:
     if home is None:
         return ""
     if home.second is not None:
-        return home.sentence
-    return f"on the drive {shown(home.drive)}, moved there from {shown(str(home.old))}"
+        return home.message
+    return f"on the drive {shown(home.drive)}, moved there from {shown(str(home.old_path))}"
 
 
 def note_move(facts: dict[str, Any]) -> str:

@@ -30,24 +30,23 @@ class OfficeSeen(Value, msgspec.Struct, frozen=True):
     ----------
     where : str
         The database and its server.
-    seen : float
+    seen_at : float
         When it was asked (seconds since 1970).
     why : str
         Why it cannot be asked now; empty if it was.
     computer : str
         The only computer whose libraries these are; empty for all.
-    computers : int
+    computer_count : int
         How many computers the office has.
     """
 
-    _shown: ClassVar[tuple[str, ...]] = ("where", "seen")
-    _document: ClassVar[str] = "office.OfficeSeen"
+    _shown: ClassVar[tuple[str, ...]] = ("where", "seen_at")
 
     where: str
-    seen: float
+    seen_at: float
     why: str
     computer: str
-    computers: int
+    computer_count: int
 
 
 class Found(msgspec.Struct, frozen=True):
@@ -112,29 +111,31 @@ class Known(msgspec.Struct):
         """Return the moved library that was, or is, in a place of a computer."""
         first = self.first_place(machine, place)
         name = "" if machine == self.here else self.names.get(machine, machine)
-        return next((home for home in self.homes if home.computer == name and shown(str(home.old)) == first), None)
+        return next(
+            (home for home in self.homes if home.computer == name and shown(str(home.old_path)) == first), None
+        )
 
     def shown_chests(self, libraries: Iterable[ProtectedLibrary]) -> tuple[ChestStatus, ...]:
         """Return the chests to show: of one computer of an office only those that hold its libraries."""
         if self.only is None:
             return self.chests
-        held = {copy.chest for library in libraries for copy in library.copies}
+        held = {copy.chest_id for library in libraries for copy in library.copies}
         return tuple(chest for chest in self.chests if chest.id in held)
 
 
 def first_places(homes: Iterable[Home]) -> dict[str, str]:
     """Return where each moved library was at first, by where it is; both made safe to show."""
-    return {shown(place): shown(str(home.old)) for home in homes for place in (str(home.place), home.past.place)}
+    return {shown(place): shown(str(home.old_path)) for home in homes for place in (str(home.path), home.past.place)}
 
 
 def known_here() -> Known:
     """Return what this computer knows by itself."""
-    chests = tuple(known for known in list_chests().chests if known.retired is None)
+    chests = tuple(known for known in list_chests().chests if known.retired_at is None)
     with open_ledger() as ledger:
         each = one_of_each(chests, ledger)
     for known in each:
-        if known.present:
-            look_into_log(known.folder)
+        if known.connected:
+            look_into_log(known.path)
     homes = list_homes()
     _note_gone(chests)
     own = this_machine(state_folder())
@@ -150,9 +151,9 @@ def _note_gone(chests: Iterable[ChestStatus]) -> None:
         there: dict[str, set[str]] = {}
         # Of two chests with one id, one of them copied by hand, the one that is known counts.
         for chest in one_of_each(chests, ledger):
-            if chest.present:
+            if chest.connected:
                 with suppress(OSError):
-                    there[chest.id] = set(os.listdir(chest.folder / BAGS))
+                    there[chest.id] = set(os.listdir(chest.path / BAGS))
         gone = [
             ("hold", {"chest": item.chest, "bag": item.bag, "gone": True})
             for item in ledger.holdings()

@@ -17,65 +17,57 @@ from dunechest.jobs.chest_log import keep_in_step
 from dunechest.ledger import events
 from dunechest.machine.drives import drive_folders, filesystem
 from dunechest.machine.volumes import identity, is_network
-from dunechest.values import Value, frame
+from dunechest.values import Value
 
 if TYPE_CHECKING:
-    import pandas as pd
+    pass
 
 
 class ChestStatus(Value, msgspec.Struct, frozen=True):
     """A chest that this computer knows, or that is connected.
 
-    `seen` is when it was last met (seconds since 1970), None for one never met
-    before; `present` whether it is there now; `free` bytes on its drive, if so. `retired` says since when it is no longer
-    expected, None if it is; `place` where its drive is kept; `seen_by` the computer that met it last, if an office knows;
-    `address` where it is on a server, empty if it is on a drive.
+    `last_seen_at` is when it was last met (seconds since 1970), None for one never met before; `connected` whether it is
+    there now; `free_bytes` bytes on its drive, if so. `retired_at` says since when it is no longer expected, None if it is;
+    `kept_at_place` where its drive is kept; `last_seen_by` the computer that met it last, if an office knows; `address` where
+    it is on a server, empty if it is on a drive.
     """
 
-    _shown: ClassVar[tuple[str, ...]] = ("label", "folder", "present")
-    _document: ClassVar[str] = "chest.KnownChest"
+    _shown: ClassVar[tuple[str, ...]] = ("label", "path", "connected")
+    _told: ClassVar[tuple[str, ...]] = (
+        "id",
+        "label",
+        "folder",
+        "connected",
+        "last_seen_at",
+        "last_seen_by",
+        "free_bytes",
+        "retired_at",
+        "kept_at_place",
+    )
 
     id: str
     label: str
-    folder: Path
-    present: bool
-    seen: float | None
-    free: int | None
-    retired: float | None = None
-    place: str = ""
-    seen_by: str = ""
+    path: Path
+    connected: bool
+    last_seen_at: float | None
+    free_bytes: int | None
+    retired_at: float | None = None
+    kept_at_place: str = ""
+    last_seen_by: str = ""
     address: str = ""
 
     @property
-    def where(self) -> str:
+    def folder(self) -> str:
         """Its address if it is on a server, else its folder."""
-        return self.address or str(self.folder)
+        return self.address or str(self.path)
 
 
 class ChestList(Value, msgspec.Struct, frozen=True):
     """All chests, those that are connected first."""
 
-    _document: ClassVar[str] = "chest.ChestList"
+    _rows: ClassVar[str] = "chests"
 
     chests: tuple[ChestStatus, ...]
-
-    def to_frame(self) -> pd.DataFrame:
-        """Return one row a chest: label, id, place, present, free, and when it was last seen."""
-        return frame(
-            [
-                {
-                    "label": c.label,
-                    "id": c.id,
-                    "place": str(c.folder),
-                    "present": c.present,
-                    "free": c.free,
-                    "seen": c.seen,
-                }
-                for c in self.chests
-            ],
-            columns=["label", "id", "place", "present", "free", "seen"],
-            times=("seen",),
-        )
 
 
 def note_chest(chest: Chest) -> str | None:
@@ -131,7 +123,8 @@ def list_chests() -> ChestList:
                 address=chest_known.address,
             )
     ordered = sorted(
-        found.values(), key=lambda s: (s.retired is not None, not s.present, s.label.casefold(), s.id, str(s.folder))
+        found.values(),
+        key=lambda s: (s.retired_at is not None, not s.connected, s.label.casefold(), s.id, str(s.path)),
     )
     return ChestList(tuple(ordered))
 

@@ -78,8 +78,8 @@ def _not_held(group: list[Holding], place: str, known: Known) -> frozenset[str]:
     """Return the place of a library if its last state here is in no chest: its edition was decided, and never made."""
     if known.office is not None:
         return frozenset()
-    home = next((home for home in known.own_homes if shown(str(home.old)) == place), None)
-    states = list(known.ledger.states_at((place, shown(str(home.place))) if home is not None else (place,)))
+    home = next((home for home in known.own_homes if shown(str(home.old_path)) == place), None)
+    states = list(known.ledger.states_at((place, shown(str(home.path))) if home is not None else (place,)))
     held = {state for item in group for state in (item.state, *item.follows.split())}
     known_all = all(item.state for item in group)
     return (
@@ -94,7 +94,7 @@ def _newest(group: list[Holding], known: Known) -> Holding:
     order: list[str] = []
     if known.office is None:
         places = {item.origin for item in group if item.machine == known.here}
-        places |= {shown(str(home.place)) for home in known.homes if shown(str(home.old)) in places}
+        places |= {shown(str(home.path)) for home in known.homes if shown(str(home.old_path)) in places}
         order = list(known.ledger.states_at(places))
     followed = {state for item in group for state in item.follows.split()}
     return max(
@@ -143,8 +143,9 @@ class _Past(msgspec.Struct, frozen=True):
     def proven(self, item: Holding) -> tuple[int, float]:
         """Return when every byte of a bag was last found right: the turn, and the moment (seconds since 1970).
 
-        A later edition proves what it wrote, and nothing of what lay there before. Of a bag that came by other means, as a copy
-        that was made by hand or an older image of its drive, nothing is proven until it is checked: then the moment is 0.
+        A later edition proves what it wrote, and nothing of what lay there before. Of a bag that came by other means, as a
+        copy that was made by hand or an older image of its drive, nothing is proven until it is checked: then the moment is
+        0.
         """
         # What is harmed may have told of damage.
         doubts = [*self.doubts, *(back.turn for back in self.put_back if back.where == item.where)]
@@ -189,7 +190,8 @@ def _copy(item: Holding, newest: Holding, chest: ChestStatus, rule: Protection, 
         state = "unchecked"
     last = drilled.when if drilled is not None and drilled.passed else None
     return Copy(
-        chest.label, chest.id, item.bag, state, item.edition, item.archived, checked or None, last, chest.place, item.drive,
+        chest.label, chest.id, item.bag, state, item.edition, item.archived, checked or None, last,
+        chest.kept_at_place, item.drive,
         item.carried, item.disk, item.weak, proof=since,
         tried=failed.turn if bad and failed is not None and failed.how == "mend" else 0,
         diverged=_has_diverged(item, newest),
@@ -205,7 +207,7 @@ def _beside(home: Home | None, chests: Iterable[ChestStatus]) -> frozenset[str]:
     for chest in chests:
         try:
             # A folder that DUNECHEST_DRIVES names is a drive by itself, whatever it lies on.
-            if chest.present and not home.past.identity and chest.folder.stat().st_dev == home.place.stat().st_dev:
+            if chest.connected and not home.past.identity and chest.path.stat().st_dev == home.path.stat().st_dev:
                 found.add(chest.id)
         except OSError:
             continue

@@ -3,8 +3,9 @@
 from __future__ import annotations
 
 from collections import Counter
-from collections.abc import Iterable, Mapping
-from typing import TYPE_CHECKING, ClassVar, Literal
+from collections.abc import Mapping
+from pathlib import Path
+from typing import TYPE_CHECKING, ClassVar, NamedTuple
 
 import msgspec
 
@@ -22,15 +23,16 @@ from dunechest.jobs.study.selection import OutsideFile, Selection, select
 from dunechest.library.in_use import Use
 from dunechest.library.library import Library
 from dunechest.library.parts import Part
+from dunechest.library.recognise import InnerLibrary
 from dunechest.library.references.reading import Reference
 from dunechest.library.roles import Role, RoleTotal, totals
 from dunechest.machine.probe import write_speed
-from dunechest.names import AnyPath, shown
+from dunechest.names import AnyPath
 from dunechest.transfer.walk import Walk
-from dunechest.values import Value, frame
+from dunechest.values import Value
 
 if TYPE_CHECKING:
-    import pandas as pd
+    pass
 
 _BIGGEST = 8
 
@@ -38,42 +40,146 @@ _BIGGEST = 8
 class BigThing(Value, msgspec.Struct, frozen=True):
     """A file or folder at the top of the library, and its bytes and files."""
 
-    _shown: ClassVar[tuple[str, ...]] = ("path", "files", "bytes")
-    _document: ClassVar[str] = "look.Item"
+    _shown: ClassVar[tuple[str, ...]] = ("path", "file_count", "size_bytes")
 
     path: str
     role: str
-    files: int
-    bytes: int
+    file_count: int
+    size_bytes: int
 
 
 class DriveFit(Value, msgspec.Struct, frozen=True):
     """How well a drive suits a library: bytes needed and free, and bytes written per second."""
 
-    _shown: ClassVar[tuple[str, ...]] = ("bag", "state")
-    _document: ClassVar[str] = "look.DriveFit"
+    _shown: ClassVar[tuple[str, ...]] = ("archived_as", "state")
+    _told: ClassVar[tuple[str, ...]] = (
+        "chest",
+        "filesystem",
+        "mount",
+        "devices",
+        "archived_as",
+        "state",
+        "needed_bytes",
+        "free_bytes",
+        "bytes_per_second",
+        "longest_name",
+        "largest_file_bytes",
+        "tells_case",
+        "symbolic_links",
+    )
 
     chest: Chest
     drive: Drive
-    bag: str
+    archived_as: str
     state: str
-    need: int
-    free: int
-    speed: float
+    needed_bytes: int
+    free_bytes: int
+    bytes_per_second: float
+
+    @property
+    def filesystem(self) -> str:
+        """Type of its filesystem."""
+        return self.drive.place.type
+
+    @property
+    def mount(self) -> Path:
+        """Where it is mounted."""
+        return self.drive.place.mount
+
+    @property
+    def devices(self) -> frozenset[str]:
+        """Its devices."""
+        return self.drive.devices
+
+    @property
+    def longest_name(self) -> int:
+        """How long a name may be there."""
+        return self.drive.place.limits.longest
+
+    @property
+    def largest_file_bytes(self) -> int | None:
+        """How large a file may be there; None for no limit."""
+        return self.drive.place.limits.largest
+
+    @property
+    def tells_case(self) -> bool:
+        """Whether large and small letters differ there."""
+        return self.drive.place.limits.tells_case
+
+    @property
+    def symbolic_links(self) -> bool | None:
+        """Whether it holds symbolic links; None if that was not tried."""
+        return self.drive.probed.links if self.drive.probed is not None else None
+
+
+class ReferenceTotal(NamedTuple):
+    """How many references of a library lead inside, to other files, to nothing, to the web, and to folders outside."""
+
+    inside_count: int
+    outside_count: int
+    missing_count: int
+    web_count: int
+    folder_count: int
 
 
 class Readiness(Value, msgspec.Struct, frozen=True):
-    """The outcome of inspecting a library; `findings` are most serious first, `fit` is set if a chest was named."""
+    """The outcome of inspecting a library; `findings` are most serious first, `drive` is set if a chest was named."""
 
-    _shown: ClassVar[tuple[str, ...]] = ("files", "bytes")
-    _document: ClassVar[str] = "look.LookedLibrary"
+    _shown: ClassVar[tuple[str, ...]] = ("file_count", "size_bytes")
+    _told: ClassVar[tuple[str, ...]] = (
+        "name",
+        "kind",
+        "path",
+        "evidence",
+        "file_count",
+        "folder_count",
+        "link_count",
+        "size_bytes",
+        "roles",
+        "largest_items",
+        "parts",
+        "reference_total",
+        "other_references",
+        "outside_files",
+        "contains",
+        "placeholder_paths",
+        "uses",
+        "drive",
+        "findings",
+    )
+    _rows: ClassVar[str] = "roles"
 
     contents: Contents
     selection: Selection
     roles: tuple[RoleTotal, ...]
-    biggest: tuple[BigThing, ...]
+    largest_items: tuple[BigThing, ...]
     findings: tuple[Finding, ...]
-    fit: DriveFit | None = None
+    drive: DriveFit | None = None
+
+    @property
+    def name(self) -> str:
+        """What it is called."""
+        return self.library.name
+
+    @property
+    def kind(self) -> str:
+        """Name of its kind."""
+        return self.library.kind.name
+
+    @property
+    def path(self) -> Path:
+        """Where it is."""
+        return self.library.path
+
+    @property
+    def evidence(self) -> tuple[str, ...]:
+        """What it was recognised by."""
+        return self.library.evidence
+
+    @property
+    def contains(self) -> tuple[InnerLibrary, ...]:
+        """Libraries of other kinds inside it."""
+        return tuple(InnerLibrary(inner.path, inner.kind.name) for inner in self.contents.contains)
 
     @property
     def library(self) -> Library:
@@ -81,22 +187,22 @@ class Readiness(Value, msgspec.Struct, frozen=True):
         return self.contents.library
 
     @property
-    def files(self) -> int:
+    def file_count(self) -> int:
         """Number of files in it."""
         return len(self.contents.listing.files)
 
     @property
-    def bytes(self) -> int:
+    def size_bytes(self) -> int:
         """Bytes of the files in it."""
         return self.contents.listing.bytes
 
     @property
-    def links(self) -> int:
+    def link_count(self) -> int:
         """Number of symbolic links in it."""
         return len(self.contents.listing.links)
 
     @property
-    def folders(self) -> int:
+    def folder_count(self) -> int:
         """Number of folders, itself included."""
         return len(self.contents.listing.folders)
 
@@ -116,10 +222,10 @@ class Readiness(Value, msgspec.Struct, frozen=True):
         return self.contents.references.references
 
     @property
-    def reference_total(self) -> tuple[int, int, int, int, int]:
+    def reference_total(self) -> ReferenceTotal:
         """Numbers of references that lead inside, to other files, to nothing, to the web, and to folders outside."""
         states = Counter(reference.state for reference in self.references)
-        return (states["inside"], states["outside"], states["missing"], states["away"], states["folder"])
+        return ReferenceTotal(*(states[state] for state in ("inside", "outside", "missing", "away", "folder")))
 
     @property
     def other_references(self) -> tuple[Reference, ...]:
@@ -135,32 +241,6 @@ class Readiness(Value, msgspec.Struct, frozen=True):
     def placeholder_paths(self) -> tuple[str, ...]:
         """Files of which only the placeholder is here."""
         return tuple(file.path for file in self.contents.listing.files if file.placeholder)
-
-    def to_frame(self, of: Literal["roles", "parts", "references", "findings"] = "roles") -> pd.DataFrame:
-        """Return one row a role, part, reference or finding."""
-        rows: Iterable[dict[str, object]]
-        if of == "roles":
-            columns = ["role", "files", "bytes"]
-            rows = ({"role": r.role, "files": r.files, "bytes": r.bytes} for r in self.roles)
-        elif of == "parts":
-            columns = ["what", "name", "files", "outside_files", "bytes"]
-            rows = (
-                {
-                    "what": p.what,
-                    "name": p.title,
-                    "files": len(p.files),
-                    "outside_files": len(p.outside_files),
-                    "bytes": p.bytes,
-                }
-                for p in self.parts
-            )
-        elif of == "references":
-            columns = ["source", "spot", "text", "state", "target"]
-            rows = ({name: shown(getattr(r, name)) for name in columns} for r in self.references)
-        else:
-            columns = ["code", "severity", "message", "action"]
-            rows = ({name: getattr(f, name) for name in columns} for f in self.findings)
-        return frame(list(rows), columns=columns)
 
 
 def look(library: AnyLibrary, *, chest: Chest | AnyPath | None = None, choice: Choice = EVERYTHING) -> Readiness:
@@ -206,14 +286,14 @@ def look(library: AnyLibrary, *, chest: Chest | AnyPath | None = None, choice: C
                 findings += slow_finding(speed, plan.room.need)
             except OSError:
                 pass  # the drive changed under our hands; the archive itself will say so
-        fit = DriveFit(target, plan.drive, plan.bag, plan.state, plan.room.need, plan.room.free, speed)
+        fit = DriveFit(target, plan.drive, plan.archived_as, plan.state, plan.room.need, plan.room.free, speed)
     return Readiness(
         contents=contents,
         selection=selection,
         roles=totals(contents.roles, contents.listing.files),
-        biggest=_biggest(contents.roles, contents.listing),
+        largest_items=_biggest(contents.roles, contents.listing),
         findings=most_serious_first(findings),
-        fit=fit,
+        drive=fit,
     )
 
 
@@ -226,5 +306,5 @@ def _biggest(roles: Mapping[str, Role], listing: Walk) -> tuple[BigThing, ...]:
         entry[0] += 1
         entry[1] += file.size
     things = [BigThing(path, role, count, size) for (path, role), (count, size) in sums.items()]
-    things.sort(key=lambda t: (-t.bytes, t.path))
+    things.sort(key=lambda t: (-t.size_bytes, t.path))
     return tuple(things[:_BIGGEST])

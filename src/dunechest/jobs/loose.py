@@ -46,12 +46,11 @@ _MARKS = frozenset({"CACHEDIR.TAG", "pyvenv.cfg"})
 class LooseFolder(Value, msgspec.Struct, frozen=True):
     """A folder with files that lie in no library: how many, and their bytes; whether it is a standard folder."""
 
-    _shown: ClassVar[tuple[str, ...]] = ("path", "files", "bytes")
-    _document: ClassVar[str] = "find.LooseFolder"
+    _shown: ClassVar[tuple[str, ...]] = ("path", "file_count", "size_bytes")
 
     path: Path
-    files: int
-    bytes: int
+    file_count: int
+    size_bytes: int
     standard: bool
 
 
@@ -84,7 +83,7 @@ def loose_folders(home: Path, libraries: Iterable[Path], around: Collection[str]
             files, size = _counted(place, stops | (standard - {place}))
             if files:
                 found.append(LooseFolder(Path(place), files, size, place in standard))
-    return tuple(sorted(found, key=lambda folder: (not folder.standard, -folder.files, str(folder.path))))
+    return tuple(sorted(found, key=lambda folder: (not folder.standard, -folder.file_count, str(folder.path))))
 
 
 def _counted(top: str, stops: Collection[str]) -> tuple[int, int]:

@@ -46,25 +46,25 @@ def resolve_chest(text: str | os.PathLike[str]) -> Chest:
         note_chest(chest)
         return chest
     # One that is retired and not connected is not meant, whatever it was called.
-    chests = [known for known in list_chests().chests if known.present or known.retired is None]
+    chests = [known for known in list_chests().chests if known.connected or known.retired_at is None]
     wanted = [c for c in chests if name in (c.label, c.id)]
     wanted = wanted or [c for c in chests if c.label.casefold() == name.casefold()]
     # Of several with one label, those that are retired are not meant: their label is free for another drive.
-    wanted = [c for c in wanted if c.retired is None] or wanted
+    wanted = [c for c in wanted if c.retired_at is None] or wanted
     if not wanted and len(name) >= 6:
         wanted = [c for c in chests if c.id.startswith(name)]
-    present = [c for c in wanted if c.present]
-    away = [c for c in wanted if not c.present]
+    present = [c for c in wanted if c.connected]
+    away = [c for c in wanted if not c.connected]
     if present and away:
         raise NotConnectedError(
             f"The chest {shown(name)!r} that this computer knows is not connected. Another chest with that label is, in "
-            f"{shown(str(present[0].folder))}. Nothing was changed. Connect the right drive; or, if you mean that other "
-            f"one, name its folder: {quoted(str(present[0].folder.parent))}"
+            f"{shown(str(present[0].path))}. Nothing was changed. Connect the right drive; or, if you mean that other "
+            f"one, name its folder: {quoted(str(present[0].path.parent))}"
         )
     if not present and len(wanted) == 1 and wanted[0].address:
         return _on_server(wanted[0].address)
     if len(present) == 1:
-        chest = Chest.open(present[0].folder, machine=machine)
+        chest = Chest.open(present[0].path, machine=machine)
         note_chest(chest)
         return chest
     raise _not_there(name, chests, present, wanted)
@@ -75,20 +75,20 @@ def _not_there(
 ) -> DuneChestError:
     """Say why a word names no chest that can be opened now."""
     if len(present) > 1:
-        places = "; ".join(shown(str(c.folder)) for c in present)
+        places = "; ".join(shown(str(c.path)) for c in present)
         return UsageError(f"Several chests are called {shown(name)!r}. Name one by its folder: {places}.")
-    if wanted and (why := why_closed(wanted[0].folder) or why_closed(wanted[0].folder.parent)):
+    if wanted and (why := why_closed(wanted[0].path) or why_closed(wanted[0].path.parent)):
         return CutOffError(f"The chest {shown(name)!r} is there, but closed: {why} Nothing was changed.")
     if wanted:
         return NotConnectedError(
-            f"The chest {shown(name)!r} is not connected; it was last seen in {shown(str(wanted[0].folder))}. "
+            f"The chest {shown(name)!r} is not connected; it was last seen in {shown(str(wanted[0].path))}. "
             "Connect its drive, or name the folder where it is now."
         )
     if os.path.isdir(name) and (why := why_closed(Path(name)) or why_closed(Path(name) / CHEST)):
         return CutOffError(f"Whether there is a chest in {shown(name)} cannot be told. {why} Nothing was changed.")
     if os.path.isdir(name):
         real = os.path.realpath(name)
-        was = [c for c in chests if not c.present and real in (str(c.folder), str(c.folder.parent))]
+        was = [c for c in chests if not c.connected and real in (str(c.path), str(c.path.parent))]
         if was:
             return NotConnectedError(
                 f"The chest {shown(was[0].label)!r} was in {shown(name)}, and is gone now: its drive is not connected, "
@@ -218,7 +218,7 @@ def resolve_library(text: str, *, kind: str | None = None) -> Library:
         _refuse_missing(text)
         there = [home for home in _moved(text) if home.connected and home.second is None]
         if len(there) == 1:  # it is called by the place where it was
-            library = library_at(there[0].place, kind=kind)
+            library = library_at(there[0].path, kind=kind)
             return Library(there[0].name, library.kind, library.path, library.shape, library.evidence)
         if known:
             raise UsageError(
@@ -231,7 +231,7 @@ def resolve_library(text: str, *, kind: str | None = None) -> Library:
         )
     listed = "; ".join(shown(str(place)) for place in places)
     if len(moved := _moved(text)) == 1 and moved[0].second is not None:
-        raise UsageError(f"{shown(text)}: {moved[0].sentence} To make one library of the two: {moved[0].command}")
+        raise UsageError(f"{shown(text)}: {moved[0].message} To make one library of the two: {moved[0].command}")
     raise UsageError(f"{shown(text)!r} is the name of several libraries. Give the path of one: {listed}.")
 
 
@@ -253,7 +253,7 @@ def _refuse_missing(text: str) -> None:
         if not home.connected and home.second is None:
             raise NotConnectedError(
                 f"{shown(home.name)} was moved to the drive {shown(home.drive)}, which is not connected; it was in "
-                f"{shown(str(home.place))}. Connect the drive."
+                f"{shown(str(home.path))}. Connect the drive."
             )
 
 

@@ -110,7 +110,7 @@ class _Advice:
         for library in libraries:
             for copy in library.copies:
                 if copy.state in ("damaged", "missing", "unchecked"):
-                    self._by_chest[copy.chest].append((library, copy))
+                    self._by_chest[copy.chest_id].append((library, copy))
 
     def steps(self, unprotected: Sequence[Unprotected]) -> Iterable[NextStep]:
         for chest in self._chests:
@@ -132,15 +132,15 @@ class _Advice:
 
     def _has_room(self, library: ProtectedLibrary, chest: ChestStatus, state: str | None) -> bool:
         """Whether a chest has room for a library, or for what is new in it if it holds one: as far as can be said beforehand."""
-        if chest.free is None:
+        if chest.free_bytes is None:
             return True
-        records = _ROOM + library.files * _RECORD
-        new = library.bytes + library.files * _BLOCK if state in (None, "missing") else 0
-        return chest.free - self._promised[chest.id] >= records + new
+        records = _ROOM + library.file_count * _RECORD
+        new = library.size_bytes + library.file_count * _BLOCK if state in (None, "missing") else 0
+        return chest.free_bytes - self._promised[chest.id] >= records + new
 
     def _reached(self, chest: str) -> bool:
         known = self._by_id.get(chest)
-        return known is not None and (known.present or bool(known.address))
+        return known is not None and (known.connected or bool(known.address))
 
     def _step(self, message: str, command: str, *chests: str) -> NextStep:
         """Return a step, or one that says what to connect first."""
@@ -148,13 +148,14 @@ class _Advice:
         if not away:
             return NextStep(message, command)
         names = " and ".join(
-            shown(chest.label) + (f" (kept at: {shown(chest.place)})" if chest.place else "") for chest in away
+            shown(chest.label) + (f" (kept at: {shown(chest.kept_at_place)})" if chest.kept_at_place else "")
+            for chest in away
         )
         return NextStep(f"{message} Connect {names}, then: {command}", "")
 
     def _word(self, library: ProtectedLibrary) -> str:
         """Return what a command can call a library: its name, or the folder where it is now."""
-        place = shown(str(library.moved.place)) if library.moved is not None else library.origin
+        place = shown(str(library.moved.path)) if library.moved is not None else library.path
         return self._naming.libraries.get(place, place)
 
     # Damage.
@@ -163,7 +164,7 @@ class _Advice:
         """Yield what to do about copies in a chest that are damaged or gone."""
         together: dict[tuple[str, str, tuple[str, ...]], list[tuple[ProtectedLibrary, Copy]]] = defaultdict(list)
         for library, copy in self._by_chest[chest.id]:
-            place = shown(str(library.moved.place)) if library.moved is not None else library.origin
+            place = shown(str(library.moved.path)) if library.moved is not None else library.path
             if copy.state == "missing" and (decision := self._refused(library, place, chest.id)):
                 yield from self._decision(library.name, chest, decision)
             elif copy.state != "unchecked":
@@ -183,7 +184,7 @@ class _Advice:
         froms: tuple[str, ...],
         bad: list[tuple[ProtectedLibrary, Copy]],
     ) -> NextStep:
-        label, bags = self._naming.chests[chest.id], " ".join(quoted(copy.bag) for _, copy in bad)
+        label, bags = self._naming.chests[chest.id], " ".join(quoted(copy.archived_as) for _, copy in bad)
         labels = [self._naming.chests[item] if item in self._by_id else quoted(item) for item in froms]
         needed = [chest.id, *(item for item in froms if item in self._by_id)]
         if how in ("mend", "copy", "archive"):
@@ -210,18 +211,24 @@ class _Advice:
 
     def _cure(self, library: ProtectedLibrary, copy: Copy) -> tuple[str, tuple[str, ...]]:
         """Return how a copy is mended or replaced, and from which chests or folder."""
-        good = [item.chest for item in library.good if item.bag == copy.bag and item.chest != copy.chest]
-        source = library.here and library.there
+        good = [
+            item.chest_id
+            for item in library.good
+            if item.archived_as == copy.archived_as and item.chest_id != copy.chest_id
+        ]
+        source = library.on_this_computer and library.there
         if copy.state == "missing":
-            if any(i.chest == copy.chest and i.state not in ("missing", "damaged") for i in library.copies):
+            if any(i.chest_id == copy.chest_id and i.state not in ("missing", "damaged") for i in library.copies):
                 return "", ()  # the chest has it under another name: a person says what became of this one
             found = sorted(good, key=lambda chest: not self._reached(chest))[:1]
             return ("copy", tuple(found)) if found else ("archive", ()) if source else ("", ())
         # Even an outdated copy has most of it; one that was proven before a mend that failed has nothing new.
         older = [
-            item.chest for item in library.copies if item.state in ("behind", "unchecked") and item.bag == copy.bag
+            item.chest_id
+            for item in library.copies
+            if item.state in ("behind", "unchecked") and item.archived_as == copy.archived_as
         ]
-        proofs = {item.chest: item.proof for item in library.copies}
+        proofs = {item.chest_id: item.proof for item in library.copies}
         new = [chest for chest in dict.fromkeys((*good, *older)) if proofs[chest] > copy.tried or not copy.tried]
         helpers = [chest for chest in new if self._reached(chest)] or new
         if helpers:
@@ -243,22 +250,22 @@ class _Advice:
             if library.safe or lacking <= 0:
                 continue
             order = self._targets(library, (*library.good, *aged))
-            if not (library.here and library.there):
+            if not (library.on_this_computer and library.there):
                 yield from self._from_elsewhere(library, order, aged)
             elif not order:
                 yield from self._no_target(library, (*library.good, *aged))
             else:
                 for chest in order[:lacking]:
                     word = self._word(library)
-                    place = shown(str(library.moved.place)) if library.moved is not None else library.origin
+                    place = shown(str(library.moved.path)) if library.moved is not None else library.path
                     if decision := self._refused(library, place, chest.id):
                         yield from self._decision(library.name, chest, decision)
                         continue
-                    bag = next((copy.bag for copy in library.copies if copy.chest == chest.id), "")
+                    bag = next((copy.archived_as for copy in library.copies if copy.chest_id == chest.id), "")
                     goes_on = f" --continue {quoted(bag)}" if bag and library.unknown_here else ""
                     goes_on = goes_on or ("" if bag else self._as(library.name, chest.id))
                     wanted[chest.id, goes_on].append((word, library.name))
-                    self._promised[chest.id] += 0 if bag else library.bytes
+                    self._promised[chest.id] += 0 if bag else library.size_bytes
         yield from self._never_archived(unprotected, wanted)
         for (own, goes_on), pairs in wanted.items():
             chest = self._by_id[own]
@@ -285,13 +292,13 @@ class _Advice:
     ) -> list[ChestStatus]:
         """Return the chests in which a copy would count: those that are connected first, then those with an outdated one."""
         held = tuple(held)
-        states = {copy.chest: copy.state for copy in library.copies}
-        names = self._lies[library.origin].names if library.origin in self._lies else frozenset()
+        states = {copy.chest_id: copy.state for copy in library.copies}
+        names = self._lies[library.path].names if library.path in self._lies else frozenset()
         found = []
         for chest in self._chests:
             lies = self._lies.get(chest.id, Lies(frozenset({chest.id})))
             beside = chest.id in library.beside_chests or any(
-                library.is_beside(copy) for copy in library.copies if copy.chest == chest.id
+                library.is_beside(copy) for copy in library.copies if copy.chest_id == chest.id
             )
             taken = library.rule.own_drives >= library.rule.copies and any(copy.marks & lies.marks for copy in held)
             state = states.get(chest.id)
@@ -306,16 +313,16 @@ class _Advice:
         name = shown(library.name)
         if full := self._targets(library, held, with_room=False):
             labels = " or ".join(shown(chest.label) for chest in full)
-            words = f"There is no room for {name} ({size(library.bytes)}) on {labels}."
+            words = f"There is no room for {name} ({size(library.size_bytes)}) on {labels}."
             yield NextStep(f"{words} Free some, or connect another drive, and {_NEW}", "")
             return
-        reasons = {copy.not_counted for copy in library.copies if copy.not_counted}
-        if library.beside:
+        reasons = {copy.not_counted_because for copy in library.copies if copy.not_counted_because}
+        if library.beside_copies:
             reasons.add("library-drive")
         weak: dict[str, list[str]] = defaultdict(list)
         for copy in library.copies:
-            if copy.not_counted in _WEAK or library.is_beside(copy):
-                weak[_WEAK[copy.not_counted or "library-drive"]].append(shown(copy.label))
+            if copy.not_counted_because in _WEAK or library.is_beside(copy):
+                weak[_WEAK[copy.not_counted_because or "library-drive"]].append(shown(copy.label))
         if weak:
             told = " ".join(
                 f"The copy of {name} on {labels[0]} {why}."
@@ -340,21 +347,25 @@ class _Advice:
         self, library: ProtectedLibrary, targets: Sequence[ChestStatus], aged: Sequence[Copy]
     ) -> Iterable[NextStep]:
         """Yield how a library that is not in its folder here gets another copy: from a good one, if there is one."""
-        good = sorted(library.good, key=lambda copy: not self._reached(copy.chest))
+        good = sorted(library.good, key=lambda copy: not self._reached(copy.chest_id))
         if not good and aged:
             return  # what there is of it is checked first; then it can be copied
-        states = {copy.chest: copy.state for copy in library.copies}
+        states = {copy.chest_id: copy.state for copy in library.copies}
         # What went another way is not brought to this state by a copy: a person decides which of the two goes on.
-        apart = {copy.chest for copy in library.copies if copy.diverged}
+        apart = {copy.chest_id for copy in library.copies if copy.diverged}
         to = [chest for chest in targets if states.get(chest.id) in (None, "behind") and chest.id not in apart]
         message = f"{shown(library.name)} has {number(len(library.good), 'good copy', 'good copies')}"
         if good and to:
-            command = f"dunechest copy {self._naming.chests[good[0].chest]} {self._naming.chests[to[0].id]} {quoted(good[0].bag)}"
-            yield self._step(f"{message}.", command, good[0].chest, to[0].id)
+            command = (
+                f"dunechest copy "
+                f"{self._naming.chests[good[0].chest_id]} {self._naming.chests[to[0].id]} {quoted(good[0].archived_as)}"
+            )
+            yield self._step(f"{message}.", command, good[0].chest_id, to[0].id)
         elif good and (away := [copy.label for copy in library.copies if copy.diverged]):
             labels = " and ".join(map(shown, away))
             look = (
-                f"dunechest compare {quoted(good[0].label + '/' + good[0].bag)} {quoted(away[0] + '/' + good[0].bag)}"
+                f"dunechest compare {quoted(good[0].label + '/' + good[0].archived_as)} "
+                f"{quoted(away[0] + '/' + good[0].archived_as)}"
             )
             yield NextStep(
                 f"{message}. What {labels} has of it is another state that diverged. To see how: {look}", ""
@@ -366,8 +377,8 @@ class _Advice:
             )
         elif good:
             yield NextStep(f"{message}. Connect another drive, and {_NEW}", "")
-        elif library.here:
-            yield NextStep(f"{message}, and its folder {shown(library.origin)} is not there.", "")
+        elif library.on_this_computer:
+            yield NextStep(f"{message}, and its folder {shown(library.path)} is not there.", "")
         else:
             yield NextStep(f"{message}; archive it again on {shown(library.computer)}, where it comes from.", "")
 
@@ -412,19 +423,21 @@ class _Advice:
         if library.lacks_drives:
             other = next(iter(self._targets(library, good)), None)
             message = f"The copies of {name} are on too few drives."
-            if other is None or not (library.here and library.there):
+            if other is None or not (library.on_this_computer and library.there):
                 yield NextStep(f"{message} Connect another drive, and {_NEW}", "")
             else:
                 word = quoted(self._word(library))
                 yield self._step(message, f"dunechest archive {word} --to {self._naming.chests[other.id]}", other.id)
         if library.lacks_places:
-            how = f"dunechest chest place {self._naming.chests[good[-1].chest]} PLACE"
+            how = f"dunechest chest place {self._naming.chests[good[-1].chest_id]} PLACE"
             yield NextStep(f"The drives with {name} are kept in too few places. Say where one is kept: {how}", "")
         if library.lacks_drill:
             message = f"No copy of {name} passed a drill in the last {number(library.rule.drill_days or 0, 'day')}."
-            first = min(good, key=lambda copy: not self._reached(copy.chest))
+            first = min(good, key=lambda copy: not self._reached(copy.chest_id))
             yield self._step(
-                message, f"dunechest drill {self._naming.chests[first.chest]} {quoted(first.bag)}", first.chest
+                message,
+                f"dunechest drill {self._naming.chests[first.chest_id]} {quoted(first.archived_as)}",
+                first.chest_id,
             )
 
 

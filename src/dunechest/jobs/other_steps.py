@@ -30,7 +30,7 @@ def of_moved(homes: Iterable[Home]) -> Iterable[NextStep]:
     for home in homes:
         if home.second is not None or home.strayed:
             wait = "" if home.connected else " Connect its drive, and make one library of the two."
-            yield NextStep(f"{shown(home.name)}: {home.sentence}{wait}", home.command)
+            yield NextStep(f"{shown(home.name)}: {home.message}{wait}", home.command)
 
 
 def of_routines(routines: Iterable[RoutineState]) -> Iterable[NextStep]:
@@ -39,8 +39,8 @@ def of_routines(routines: Iterable[RoutineState]) -> Iterable[NextStep]:
         if state.message:
             command = state.command or f"dunechest routine list {state.name}"
             yield NextStep(f"The routine {shown(state.name)}: {shown(state.message)}", command)
-        elif state.overdue:
-            labels = ", ".join(map(shown, state.overdue))
+        elif state.overdue_labels:
+            labels = ", ".join(map(shown, state.overdue_labels))
             message = (
                 f"The routine {shown(state.name)} is overdue: {labels} not connected for longer than it waits for."
             )
@@ -120,7 +120,7 @@ def of_strangers(libraries: Iterable[ProtectedLibrary], known: Known) -> Iterabl
 
     vouched, others = known.ledger.vouched(), other_computers()
     waiting = {
-        (copy.chest, copy.bag)
+        (copy.chest_id, copy.archived_as)
         for library in libraries
         if not library.safe
         for copy in library.copies
@@ -160,7 +160,7 @@ def refused(known: Known) -> Callable[[ProtectedLibrary | None, str, str], PastR
         for item in known.ledger.refusals():
             if item.code in LASTING_CODES or clock.now() - item.when < _DAY:
                 noted[item.place, item.chest] = item
-    connected = {chest.id: chest.folder for chest in known.chests if chest.present and not chest.address}
+    connected = {chest.id: chest.path for chest in known.chests if chest.connected and not chest.address}
     labels = {chest.id: chest.label for chest in known.chests}
     seen: dict[str, Foresight | None] = {}
 

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Sequence
-from typing import ClassVar
+from typing import ClassVar, NamedTuple
 
 import msgspec
 
@@ -36,47 +36,53 @@ class LibraryHistory(Value, msgspec.Struct, frozen=True):
     """
 
     _shown: ClassVar[tuple[str, ...]] = ("name", "label")
-    _document: ClassVar[str] = "report.LibraryHistory"
 
     name: str
     label: str
-    bag: str
+    archived_as: str
     editions: tuple[PastEdition, ...]
     roles: tuple[PastRole, ...]
+
+
+class Growth(NamedTuple):
+    """How many bytes archives had brought to a drive by a moment (seconds since 1970)."""
+
+    archived_at: float | None
+    size_bytes: int
 
 
 class DriveRoom(Value, msgspec.Struct, frozen=True):
     """How full the drive of a chest was when it was last met, and how it fills.
 
-    `free` and `total` in bytes and `seen` (seconds since 1970) are None if it was never met; `grown` are moments and the
-    bytes that archives had brought to it by then; `daily` is how many bytes later editions brought in a day, None if that
-    is not known yet; `full` is the moment when it will be full at that pace, None if that is far off or not known.
+    `free_bytes` and `total_bytes` in bytes and `last_seen_at` (seconds since 1970) are None if it was never met; `growths`
+    are moments and the bytes that archives had brought to it by then; `daily_bytes` is how many bytes later editions brought
+    in a day, None if that is not known yet; `full_at` is the moment when it will be full at that pace, None if that is far
+    off or not known.
     """
 
-    _shown: ClassVar[tuple[str, ...]] = ("label", "free", "total")
-    _document: ClassVar[str] = "report.DriveRoom"
+    _shown: ClassVar[tuple[str, ...]] = ("label", "free_bytes", "total_bytes")
 
     label: str
-    chest: str
-    place: str
-    seen: float | None
-    free: int | None
-    total: int | None
-    grown: tuple[tuple[float, int], ...]
-    daily: float | None
-    full: float | None
+    chest_id: str
+    kept_at_place: str
+    last_seen_at: float | None
+    free_bytes: int | None
+    total_bytes: int | None
+    growths: tuple[Growth, ...]
+    daily_bytes: float | None
+    full_at: float | None
 
 
 class Overview(Value, msgspec.Struct, frozen=True):
     """What is safe, what is not, and how libraries and drives have grown.
 
-    `made` is a moment (seconds since 1970); `note` says why histories are missing, if they are.
+    `made_at` is a moment (seconds since 1970); `note` says why histories are missing, if they are.
     """
 
     _shown: ClassVar[tuple[str, ...]] = ("computer", "status")
-    _document: ClassVar[str] = "report.Report"
+    _rows: ClassVar[str] = "drives"
 
-    made: float
+    made_at: float
     computer: str
     status: Status
     histories: tuple[LibraryHistory, ...]
@@ -160,19 +166,23 @@ def _histories(libraries: Iterable[ProtectedLibrary], known: Iterable[History]) 
     """Yield the longest history that is known of each library."""
     by_bag = {(item.chest, item.bag): item for item in known}
     for library in libraries:
-        own = [(copy, by_bag[copy.chest, copy.bag]) for copy in library.copies if (copy.chest, copy.bag) in by_bag]
+        own = [
+            (copy, by_bag[copy.chest_id, copy.archived_as])
+            for copy in library.copies
+            if (copy.chest_id, copy.archived_as) in by_bag
+        ]
         if own:
-            copy, longest = max(own, key=lambda pair: (len(pair[1].editions), pair[0].archived))
-            newest = max(own, key=lambda pair: pair[0].archived)[1]
-            yield LibraryHistory(library.name, copy.label, copy.bag, longest.editions, newest.roles)
+            copy, longest = max(own, key=lambda pair: (len(pair[1].editions), pair[0].archived_at))
+            newest = max(own, key=lambda pair: pair[0].archived_at)[1]
+            yield LibraryHistory(library.name, copy.label, copy.archived_as, longest.editions, newest.roles)
 
 
 def _drive(chest: ChestStatus, known: Sequence[History], rooms: dict[str, PastRoom]) -> DriveRoom:
     room = _room(chest) or rooms.get(chest.id)
-    editions = sorted((edition for item in known for edition in item.editions), key=lambda item: item.archived)
-    grown: list[tuple[float, int]] = []
+    editions = sorted((edition for item in known for edition in item.editions), key=lambda item: item.archived_at)
+    grown: list[Growth] = []
     for edition in editions:
-        grown.append((edition.archived, (grown[-1][1] if grown else 0) + edition.bytes_added))
+        grown.append(Growth(edition.archived_at, (grown[-1].size_bytes if grown else 0) + edition.added_bytes))
     daily = _daily(editions)
     full = None
     if room is not None and daily:
@@ -181,7 +191,7 @@ def _drive(chest: ChestStatus, known: Sequence[History], rooms: dict[str, PastRo
     return DriveRoom(
         chest.label,
         chest.id,
-        chest.place,
+        chest.kept_at_place,
         room.when if room is not None else None,
         room.free if room is not None else None,
         room.total if room is not None else None,
@@ -193,10 +203,10 @@ def _drive(chest: ChestStatus, known: Sequence[History], rooms: dict[str, PastRo
 
 def _room(chest: ChestStatus) -> PastRoom | None:
     """Ask a drive that is connected."""
-    if not chest.present:
+    if not chest.connected:
         return None
     try:
-        drive = filesystem(chest.folder)
+        drive = filesystem(chest.path)
     except OSError:
         return None
     return PastRoom(drive.free, drive.total, clock.now())
@@ -205,9 +215,9 @@ def _room(chest: ChestStatus) -> PastRoom | None:
 def _daily(editions: Sequence[PastEdition]) -> float | None:
     """Return the bytes that came in a day: those of first editions, which come once, do not count."""
     now = clock.now()
-    known_for = (now - editions[0].archived) / _DAY if editions else 0.0
+    known_for = (now - editions[0].archived_at) / _DAY if editions else 0.0
     if known_for < _SHORTEST:
         return None
     span = min(known_for, _SPAN)
-    later = [item for item in editions if not item.first and now - item.archived <= span * _DAY]
-    return sum(item.bytes_added for item in later) / span
+    later = [item for item in editions if not item.first and now - item.archived_at <= span * _DAY]
+    return sum(item.added_bytes for item in later) / span

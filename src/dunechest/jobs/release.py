@@ -33,9 +33,8 @@ class DriveUser(Value, msgspec.Struct, frozen=True):
     """A process that uses a drive: its number, its name, and a file or folder that it uses."""
 
     _shown: ClassVar[tuple[str, ...]] = ("name", "path")
-    _document: ClassVar[str] = "release.DriveUser"
 
-    pid: int
+    process_id: int
     name: str
     path: str
 
@@ -45,7 +44,7 @@ class ReleaseResult(Value, msgspec.Struct, frozen=True):
 
     Parameters
     ----------
-    chest, id : str
+    label, chest_id : str
         Label and id of the chest.
     drive : Path
         Where its drive is, or was, mounted.
@@ -53,9 +52,9 @@ class ReleaseResult(Value, msgspec.Struct, frozen=True):
         ``released``, ``in-use``, ``flushed``, ``shared`` or ``fixed``.
     users : tuple of DriveUser
         Who uses it still.
-    others : tuple of Path
+    other_mount_paths : tuple of Path
         Where other parts of the same drive are mounted.
-    finished : tuple of str
+    finished_libraries : tuple of str
         Names of libraries of which an interrupted change was finished first.
     findings : tuple of Finding
         What was begun there and is not finished; it can be at any time.
@@ -67,16 +66,30 @@ class ReleaseResult(Value, msgspec.Struct, frozen=True):
         How long it took.
     """
 
-    _shown: ClassVar[tuple[str, ...]] = ("chest", "outcome")
-    _document: ClassVar[str] = "release.ReleasedDrive"
+    _shown: ClassVar[tuple[str, ...]] = ("label", "outcome")
+    _told: ClassVar[tuple[str, ...]] = (
+        "label",
+        "chest_id",
+        "drive",
+        "outcome",
+        "may_unplug",
+        "message",
+        "users",
+        "other_mount_paths",
+        "finished_libraries",
+        "findings",
+        "command",
+        "why",
+        "seconds",
+    )
 
-    chest: str
-    id: str
+    label: str
+    chest_id: str
     drive: Path
     outcome: Outcome
     users: tuple[DriveUser, ...] = ()
-    others: tuple[Path, ...] = ()
-    finished: tuple[str, ...] = ()
+    other_mount_paths: tuple[Path, ...] = ()
+    finished_libraries: tuple[str, ...] = ()
     findings: tuple[Finding, ...] = ()
     command: str = ""
     why: str = ""
@@ -88,16 +101,16 @@ class ReleaseResult(Value, msgspec.Struct, frozen=True):
         return self.outcome == "released"
 
     @property
-    def sentence(self) -> str:
+    def message(self) -> str:
         """Whether it may be unplugged, and why not if it may not."""
-        label = shown(self.chest)
+        label = shown(self.label)
         if self.outcome == "released":
             return f"You may unplug {label}."
         if self.outcome == "in-use":
             names = ", ".join(dict.fromkeys(shown(user.name) for user in self.users))
             return f"Do not unplug {label} yet: it is used by {names}."
         if self.outcome == "shared":
-            listed = ", ".join(shown(str(place)) for place in self.others)
+            listed = ", ".join(shown(str(place)) for place in self.other_mount_paths)
             return f"Do not unplug {label} yet: another part of the same drive is mounted in {listed}."
         if self.outcome == "flushed":
             return f"Everything is written to {label}, but it is still mounted. Unmount it before you unplug it."
@@ -142,7 +155,7 @@ def release(chest: Chest | AnyPath) -> ReleaseResult:
         )
     drive = drive_of(found.folder)
     told = ReleaseResult(
-        found.label, found.id, drive, "fixed", finished=tuple(found.recovered), findings=tuple(findings)
+        found.label, found.id, drive, "fixed", finished_libraries=tuple(found.recovered), findings=tuple(findings)
     )
     flush(drive, found.label)
     return _released(told, found.folder, begun)
@@ -208,11 +221,11 @@ def _released(told: ReleaseResult, folder: Path, begun: float) -> ReleaseResult:
         late = unplug.users(drive)
         if late:
             return end("in-use", users=tuple(_user(item) for item in late), why=done.why)
-        return end("flushed", command=done.command, why=done.why, others=others)
+        return end("flushed", command=done.command, why=done.why, other_mount_paths=others)
     if os.path.isdir(folder):
         # Something else appeared in the same folder: another mount was beneath it.
-        return end("flushed", why=f"something is still mounted in {shown(str(drive))}", others=others)
-    return end("shared" if others else "released", others=others)
+        return end("flushed", why=f"something is still mounted in {shown(str(drive))}", other_mount_paths=others)
+    return end("shared" if others else "released", other_mount_paths=others)
 
 
 def _is_systems(drive: Path) -> bool:

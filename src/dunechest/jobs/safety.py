@@ -23,33 +23,46 @@ class Copy(Value, msgspec.Struct, frozen=True):
 
     `state` is ``safe``; ``unchecked`` (not fully checked lately); ``behind`` (another chest has a later state);
     ``incomplete`` (a part, or files are missing in it); ``damaged`` (the last check or drill failed) or ``missing`` (the
-    library was gone when the chest was last seen). `checked` is when every byte was last found intact, by a check or when it
-    was archived; `drilled` when it last passed a drill, None if it did not. `carried` counts files that could not be seen when
-    the library was archived last, and that it keeps as they were. `disk` are the disks that it lies on, with blanks between;
-    `weak` says why it protects against nothing where it lies: ``memory``, ``this-computer`` or ``library-disk``. `not_counted`
-    says why an intact and current copy does not count: one of these, ``library-drive`` (the library was moved to that drive), or
-    ``same-drive`` (another copy on that drive counts); empty if it counts, or is not safe anyway. `proof` and `tried` are the
-    turns in which every byte was last found right, and in which a mend last failed; 0 if that never was. `examined` says
-    whether a check of every byte found the damage, `diverged` whether its state is none that the newest one came after.
+    library was gone when the chest was last seen). `checked_at` is when every byte was last found intact, by a check or when
+    it was archived; `drilled_at` when it last passed a drill, None if it did not. `not_seen_count` counts files that could
+    not be seen when the library was archived last, and that it keeps as they were. `disk` are the disks that it lies on, with
+    blanks between; `weak` says why it protects against nothing where it lies: ``memory``, ``this-computer`` or
+    ``library-disk``. `not_counted_because` says why an intact and current copy does not count: one of these,
+    ``library-drive`` (the library was moved to that drive), or ``same-drive`` (another copy on that drive counts); empty if
+    it counts, or is not safe anyway. `proof` and `tried` are the turns in which every byte was last found right, and in which
+    a mend last failed; 0 if that never was. `examined` says whether a check of every byte found the damage, `diverged`
+    whether its state is none that the newest one came after.
     """
 
     _shown: ClassVar[tuple[str, ...]] = ("label", "state", "edition")
-    _document: ClassVar[str] = "status.Copy"
+    _told: ClassVar[tuple[str, ...]] = (
+        "label",
+        "chest_id",
+        "archived_as",
+        "state",
+        "edition",
+        "archived_at",
+        "checked_at",
+        "drilled_at",
+        "kept_at_place",
+        "not_seen_count",
+        "not_counted_because",
+    )
 
     label: str
-    chest: str
-    bag: str
+    chest_id: str
+    archived_as: str
     state: State
     edition: int
-    archived: float
-    checked: float | None
-    drilled: float | None
-    place: str
+    archived_at: float
+    checked_at: float | None
+    drilled_at: float | None
+    kept_at_place: str
     drive: str
-    carried: int = 0
+    not_seen_count: int = 0
     disk: str = ""
     weak: str = ""
-    not_counted: str = ""
+    not_counted_because: str = ""
     proof: int = 0
     tried: int = 0
     examined: bool = False
@@ -58,34 +71,77 @@ class Copy(Value, msgspec.Struct, frozen=True):
     @property
     def marks(self) -> frozenset[str]:
         """What it has in common with every copy on the same drive."""
-        return frozenset({self.drive or self.chest, *(f"disk {disk}" for disk in self.disk.split())})
+        return frozenset({self.drive or self.chest_id, *(f"disk {disk}" for disk in self.disk.split())})
 
 
 class ProtectedLibrary(Value, msgspec.Struct, frozen=True):
     """A library, its copies, and whether they are enough.
 
-    `origin` is its folder on the computer that it came from; `here` says whether that is this computer. `moved` says where
-    it is if it was moved to a drive, `beside_chests` are the ids of chests that are seen to be on that very drive.
+    `path` is its folder on the computer that it came from; `on_this_computer` says whether that is this computer. `moved`
+    says where it is if it was moved to a drive, `beside_chests` are the ids of chests that are seen to be on that very drive.
     `there` says whether its folder is there, as far as this computer can see; `unknown_here` whether this computer does not
     know that it ever had the state that is archived.
     """
 
     _shown: ClassVar[tuple[str, ...]] = ("name", "safe")
-    _document: ClassVar[str] = "status.ProtectedLibrary"
+    _told: ClassVar[tuple[str, ...]] = (
+        "name",
+        "kind",
+        "computer",
+        "path",
+        "on_this_computer",
+        "safe",
+        "file_count",
+        "size_bytes",
+        "good_copy_count",
+        "wanted_copy_count",
+        "wanted_drive_count",
+        "wanted_place_count",
+        "wanted_day_count",
+        "wanted_drill_day_count",
+        "copies",
+        "moved",
+        "beside_copies",
+    )
 
     name: str
     kind: str
     computer: str
-    origin: str
-    here: bool
-    files: int
-    bytes: int
+    path: str
+    on_this_computer: bool
+    file_count: int
+    size_bytes: int
     rule: Protection
     copies: tuple[Copy, ...]
     moved: Home | None = None
     beside_chests: frozenset[str] = frozenset()
     there: bool = True
     unknown_here: bool = False
+
+    @property
+    def wanted_copy_count(self) -> int:
+        """Number of copies that its rule asks for."""
+        return self.rule.copies
+
+    @property
+    def wanted_drive_count(self) -> int:
+        """Number of drives that they are to be on."""
+        return self.rule.own_drives
+
+    @property
+    def wanted_place_count(self) -> int:
+        """Number of places where they are to be kept."""
+        return self.rule.places
+
+    @property
+    def wanted_day_count(self) -> int:
+        """Days after which a copy is too old."""
+        return self.rule.days
+
+    @property
+    def wanted_drill_day_count(self) -> int | None:
+        """Days after which a drill is too old; None if none is asked for."""
+        return self.rule.drill_days
 
     @property
     def good(self) -> tuple[Copy, ...]:
@@ -105,7 +161,7 @@ class ProtectedLibrary(Value, msgspec.Struct, frozen=True):
         copies = tuple(
             copy
             if copy.state != "safe" or copy in good
-            else replace(copy, not_counted=self._weakness(copy) or "same-drive")
+            else replace(copy, not_counted_because=self._weakness(copy) or "same-drive")
             for copy in self.copies
         )
         return replace(self, copies=copies)
@@ -115,15 +171,15 @@ class ProtectedLibrary(Value, msgspec.Struct, frozen=True):
         if self.moved is None:
             return False
         drive = self.moved.past.identity
-        return (bool(drive) and copy.drive == drive) or copy.chest in self.beside_chests
+        return (bool(drive) and copy.drive == drive) or copy.chest_id in self.beside_chests
 
     @property
-    def beside(self) -> tuple[Copy, ...]:
+    def beside_copies(self) -> tuple[Copy, ...]:
         """The copies on the drive that the library was moved to."""
         return tuple(copy for copy in self.copies if self.is_beside(copy))
 
     @property
-    def good_count(self) -> int:
+    def good_copy_count(self) -> int:
         """Number of the copies that count."""
         return len(self.good)
 
@@ -140,14 +196,14 @@ class ProtectedLibrary(Value, msgspec.Struct, frozen=True):
     @property
     def lacks_places(self) -> bool:
         """Whether the drives with its good copies are kept in too few places."""
-        return len({copy.place for copy in self.good}) < self.rule.places
+        return len({copy.kept_at_place for copy in self.good}) < self.rule.places
 
     @property
     def lacks_drill(self) -> bool:
         """Whether a drill is asked for, and no good copy passed one lately."""
         days = self.rule.drill_days
         return days is not None and not any(
-            copy.drilled is not None and clock.now() - copy.drilled <= days * _DAY for copy in self.good
+            copy.drilled_at is not None and clock.now() - copy.drilled_at <= days * _DAY for copy in self.good
         )
 
 
@@ -164,7 +220,6 @@ class NextStep(Value, msgspec.Struct, frozen=True):
     """Something to do: why, and the command that does it; empty where only a person can."""
 
     _shown: ClassVar[tuple[str, ...]] = ("command",)
-    _document: ClassVar[str] = "status.Step"
 
     message: str
     command: str
@@ -174,7 +229,6 @@ class Unprotected(Value, msgspec.Struct, frozen=True):
     """A library that `find` showed and that is in no chest; `computer` is the one that has it, empty for this one."""
 
     _shown: ClassVar[tuple[str, ...]] = ("name",)
-    _document: ClassVar[str] = "status.Unprotected"
 
     name: str
     kind: str

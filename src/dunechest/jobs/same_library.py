@@ -1,7 +1,8 @@
 """Which bags of several chests are copies of one library.
 
-A name alone says nothing, and neither does equal content: two libraries may have the same. What tells is the folder from which a
-bag was archived; and where that is gone, the states that a library had on this computer, or that a later edition follows.
+A name alone says nothing, and neither does equal content: two libraries may have the same. What tells is the folder from
+which a bag was archived; and where that is gone, the states that a library had on this computer, or that a later edition
+follows.
 """
 
 from __future__ import annotations

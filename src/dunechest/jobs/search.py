@@ -20,10 +20,10 @@ from dunechest.ledger.catalogue import folded, open_catalogue, short_digest
 from dunechest.ledger.catalogue_rows import CURRENT, Held, Match, Query
 from dunechest.names import AnyPath, quoted, shown
 from dunechest.remote.address import address_of
-from dunechest.values import Value, frame
+from dunechest.values import Value
 
 if TYPE_CHECKING:
-    import pandas as pd
+    pass
 
 #: So many files are returned if no other number is asked for.
 MOST = 200
@@ -62,66 +62,49 @@ _ANYTHING = SearchOptions()
 class FoundCopy(Value, msgspec.Struct, frozen=True):
     """A copy of a found file: the chest, the library's name there, the editions that have it, and the command for it.
 
-    `seen_by` is the computer that met the chest last, if an office knows.
+    `last_seen_by` is the computer that met the chest last, if an office knows.
     """
 
-    _shown: ClassVar[tuple[str, ...]] = ("label", "bag", "connected")
+    _shown: ClassVar[tuple[str, ...]] = ("label", "archived_as", "connected")
 
     label: str
-    chest: str
-    bag: str
+    chest_id: str
+    archived_as: str
     first_edition: int
     last_edition: int
     current: bool
     connected: bool
-    place: str
-    command: str
-    seen_by: str = ""
+    kept_at_place: str
+    restore_command: str
+    last_seen_by: str = ""
 
 
 class FoundFile(Value, msgspec.Struct, frozen=True):
     """A file that was found: its library, path, bytes, time (seconds since 1970), and its copies, the best one first."""
 
-    _shown: ClassVar[tuple[str, ...]] = ("library", "path", "size")
-    _document: ClassVar[str] = "search.FoundFile"
+    _shown: ClassVar[tuple[str, ...]] = ("library", "path", "size_bytes")
 
     library: str
     kind: str
     path: str
-    size: int
-    mtime: int
+    size_bytes: int
+    modified_at: int
     copies: tuple[FoundCopy, ...]
 
 
 class SearchResult(Value, msgspec.Struct, frozen=True):
-    """The files that were found; `more` says whether there are others. `known_files` and `known_chests` were searched."""
+    """The files that were found; `more` says whether there are others.
+
+    `known_file_count` and `known_chest_count` were searched.
+    """
 
     _shown: ClassVar[tuple[str, ...]] = ("files", "more")
-    _document: ClassVar[str] = "search.Search"
+    _rows: ClassVar[str] = "files.copies"
 
     files: tuple[FoundFile, ...]
     more: bool
-    known_files: int
-    known_chests: int
-
-    def to_frame(self) -> pd.DataFrame:
-        """Return one row a copy: library, path, size, mtime, chest, editions, connected."""
-        rows = [
-            {
-                "library": file.library,
-                "path": shown(file.path),
-                "size": file.size,
-                "mtime": float(file.mtime),
-                "chest": copy.label,
-                "first_edition": copy.first_edition,
-                "last_edition": copy.last_edition,
-                "connected": copy.connected,
-            }
-            for file in self.files
-            for copy in file.copies
-        ]
-        columns = ["library", "path", "size", "mtime", "chest", "first_edition", "last_edition", "connected"]
-        return frame(rows, columns=columns, times=("mtime",))
+    known_file_count: int
+    known_chest_count: int
 
 
 def search(
@@ -213,7 +196,7 @@ def _query(patterns: Iterable[str], options: SearchOptions, chests: dict[str, Ch
 
     def counts(chest: str) -> bool:
         known = chests.get(chest)
-        return known is not None and only in (None, chest) and (known.retired is None or known.present)
+        return known is not None and only in (None, chest) and (known.retired_at is None or known.connected)
 
     wanted = [folded(pattern.strip("/")) for pattern in patterns if pattern.strip("/")]
     globs = [(expression(p), "/" in p) for p in wanted if is_pattern(p)]
@@ -279,7 +262,16 @@ def _copy(match: Match, held: Held, chest: ChestStatus) -> FoundCopy:
     name = chest.label if chest.label else chest.id
     command = f"dunechest restore {quoted(name)} {quoted(held.bag)} --file {quoted(match.path)}{edition}"
     last = held.edition if current else held.last
-    place = chest.place or (f"the server {address_of(chest.address).server}" if chest.address else "")
+    place = chest.kept_at_place or (f"the server {address_of(chest.address).server}" if chest.address else "")
     return FoundCopy(
-        chest.label, chest.id, held.bag, held.first, last, current, chest.present, place, command, chest.seen_by
+        chest.label,
+        chest.id,
+        held.bag,
+        held.first,
+        last,
+        current,
+        chest.connected,
+        place,
+        command,
+        chest.last_seen_by,
     )

@@ -48,48 +48,61 @@ _DAY, _HOUR = 86_400.0, 3600.0
 class Status(Value, msgspec.Struct, frozen=True):
     """How well each library is protected, what to do next, most urgent first, and the chests that are expected.
 
-    `moved` are libraries that were moved to a drive, with where each is now; `routines` say how what runs by itself does.
-    `office` is set if the answer is that of an office. `elsewhere` counts libraries of other computers that are not shown,
-    and `unreadable` entries of this computer's own record that are harmed.
+    `moved_libraries` are libraries that were moved to a drive, with where each is now; `routines` say how what runs by itself
+    does. `office` is set if the answer is that of an office. `elsewhere_count` counts libraries of other computers that are
+    not shown, and `unreadable_entry_count` entries of this computer's own record that are harmed.
     """
 
     _shown: ClassVar[tuple[str, ...]] = ("safe",)
-    _document: ClassVar[str] = "status.Status"
+    _told: ClassVar[tuple[str, ...]] = (
+        "libraries",
+        "safe",
+        "verdict",
+        "unprotected_libraries",
+        "steps",
+        "chests",
+        "moved_libraries",
+        "routines",
+        "office",
+        "elsewhere_count",
+        "unreadable_entry_count",
+    )
+    _rows: ClassVar[str] = "libraries"
 
     libraries: tuple[ProtectedLibrary, ...]
-    unprotected: tuple[Unprotected, ...]
+    unprotected_libraries: tuple[Unprotected, ...]
     steps: tuple[NextStep, ...]
     chests: tuple[ChestStatus, ...]
-    moved: tuple[Home, ...] = ()
+    moved_libraries: tuple[Home, ...] = ()
     routines: tuple[RoutineState, ...] = ()
     office: OfficeSeen | None = None
-    elsewhere: int = 0
-    unreadable: int = 0
+    elsewhere_count: int = 0
+    unreadable_entry_count: int = 0
 
     @property
     def safe(self) -> bool:
         """Whether every library that is known is safe, and nothing that this computer knew is unreadable."""
-        return self._all_safe and not self.unreadable
+        return self._all_safe and not self.unreadable_entry_count
 
     @property
     def _all_safe(self) -> bool:
-        return not self.unprotected and all(library.safe for library in self.libraries)
+        return not self.unprotected_libraries and all(library.safe for library in self.libraries)
 
     @property
     def verdict(self) -> str:
         """Whether they are, in a sentence."""
-        count = len(self.libraries) + len(self.unprotected)
-        if not count and self.unreadable:
+        count = len(self.libraries) + len(self.unprotected_libraries)
+        if not count and self.unreadable_entry_count:
             return "NOT CERTAIN: this computer's own record is damaged. What drives hold is known again when they are connected."
-        if not count and self.elsewhere:
+        if not count and self.elsewhere_count:
             return "Nothing of this computer is archived, as far as is known. To begin: dunechest find"
         if not count:
             return "Nothing is known yet. To begin: dunechest find"
-        if self._all_safe and self.unreadable:
+        if self._all_safe and self.unreadable_entry_count:
             return "NOT CERTAIN: this computer's own record is damaged."
         if self.safe:
             return f"SAFE: {'The only library is' if count == 1 else f'All {count:,} libraries are'} protected{self._of}."
-        wrong = len(self.unprotected) + sum(not library.safe for library in self.libraries)
+        wrong = len(self.unprotected_libraries) + sum(not library.safe for library in self.libraries)
         return f"NOT SAFE: {wrong:,} of {number(count, 'library', 'libraries')} not protected{self._of}."
 
     @property
@@ -128,13 +141,13 @@ def status(*, office: bool = False, computer: str | None = None, everyone: bool 
     rules = read_rules()
     known = _known(computer) if office or computer is not None else known_here()
     every = sorted(copies_of(known, rules), key=lambda pair: (pair[0].safe, pair[0].name))
-    libraries = tuple(pair for pair in every if everyone or known.office is not None or pair[0].here)
-    archived = {(machine, known.first_place(machine, library.origin)) for library, machine in libraries}
+    libraries = tuple(pair for pair in every if everyone or known.office is not None or pair[0].on_this_computer)
+    archived = {(machine, known.first_place(machine, library.path)) for library, machine in libraries}
     ignored = ignored_places() if known.office is None else frozenset()
     loose = _loose(known, archived, ignored)
     unprotected = tuple(_never_archived(known, archived, ignored, loose))
     protected = tuple(
-        library for library, _ in libraries if not (library.here and is_ignored(library.origin, ignored))
+        library for library, _ in libraries if not (library.on_this_computer and is_ignored(library.path, ignored))
     )
     routines = _routines() if known.office is None else ()
     steps = (
@@ -217,22 +230,22 @@ def _lies(known: Known, chests: Iterable[ChestStatus], libraries: Iterable[Prote
     for library in libraries:
         for copy in library.copies:
             weak = "" if copy.weak == "library-disk" else copy.weak
-            found.setdefault(copy.chest, Lies(copy.marks, weak))
+            found.setdefault(copy.chest_id, Lies(copy.marks, weak))
     for chest in chests:
-        if chest.present and known.office is None:
+        if chest.connected and known.office is None:
             try:
-                lies = physical(chest.folder)
+                lies = physical(chest.path)
             except OSError:
                 continue
-            drive = drive_identity(chest.folder) or chest.id
+            drive = drive_identity(chest.path) or chest.id
             marks = frozenset({drive, *(f"disk {disk}" for disk in lies.disks)})
             found[chest.id] = Lies(marks, lies.weakness, lies.names)
     if not any(lies.names for lies in found.values()):
         return found
     for library in libraries:
-        if library.here and not library.safe and library.there:
+        if library.on_this_computer and not library.safe and library.there:
             try:
-                found[library.origin] = Lies(frozenset(), "", physical(Path(library.origin)).names)
+                found[library.path] = Lies(frozenset(), "", physical(Path(library.path)).names)
             except OSError:
                 continue
     return found

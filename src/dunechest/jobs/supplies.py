@@ -184,10 +184,10 @@ def other_chests(bag: str, *, beside: Iterable[Chest]) -> Iterator[tuple[str, Ba
     out = {os.path.realpath(chest.folder) for chest in beside}
     later: list[tuple[str, BagRecords]] = []
     for known in list_chests().chests:
-        if not known.present or os.path.realpath(known.folder) in out:
+        if not known.connected or os.path.realpath(known.path) in out:
             continue
         try:
-            entries = Chest.open(known.folder, finish=False).bags()
+            entries = Chest.open(known.path, finish=False).bags()
         except DuneChestError:
             continue
         for entry in entries:

@@ -33,35 +33,41 @@ class Watched(Value, msgspec.Struct, frozen=True):
     ----------
     name : str
         Its name.
-    files, bytes : int
+    file_count, size_bytes : int
         Files that are here, and their bytes.
-    placeholders, placeholder_bytes : int
+    placeholder_count, placeholder_bytes : int
         Files of which only the placeholder is here, and the bytes that are still to come.
-    open_by : tuple of str
+    processes : tuple of str
         Names of the processes that have it open.
-    rate : float
+    bytes_per_second : float
         Bytes a second that came in the last minute; negative if they went.
-    left : float or None
+    seconds_left : float or None
         Seconds until the last placeholder is brought here, at that rate; None if that cannot be told.
-    still : float
+    seconds_unchanged : float
         Seconds since anything changed.
-    whole : bool
+    complete : bool
         Whether nothing is a placeholder, nobody has it open, and nothing has changed for some looks.
     """
 
-    _shown: ClassVar[tuple[str, ...]] = ("name", "files", "bytes", "placeholders", "still", "whole")
-    _document: ClassVar[str] = "look.WatchedLibrary"
+    _shown: ClassVar[tuple[str, ...]] = (
+        "name",
+        "file_count",
+        "size_bytes",
+        "placeholder_count",
+        "seconds_unchanged",
+        "complete",
+    )
 
     name: str
-    files: int
-    bytes: int
-    placeholders: int
+    file_count: int
+    size_bytes: int
+    placeholder_count: int
     placeholder_bytes: int
-    open_by: tuple[str, ...]
-    rate: float
-    left: float | None
-    still: float
-    whole: bool
+    processes: tuple[str, ...]
+    bytes_per_second: float
+    seconds_left: float | None
+    seconds_unchanged: float
+    complete: bool
 
 
 def watch(
@@ -97,7 +103,7 @@ def watch(
     >>> import pathlib, tempfile
     >>> place = pathlib.Path(tempfile.mkdtemp())
     >>> _ = (place / "notes.txt").write_text("spring tide at noon")
-    >>> [look.whole for look in watch(place, wait=lambda seconds: None)]
+    >>> [look.complete for look in watch(place, wait=lambda seconds: None)]
     [False, False, True]
     """
     known, home = get_library(library), Path(os.path.realpath(own_home()))

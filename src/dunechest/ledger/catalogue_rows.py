@@ -42,31 +42,45 @@ class BagKey(msgspec.Struct, frozen=True):
     edition: int
 
 
-class PastEdition(msgspec.Struct, frozen=True):
+#: What offices have kept of them has other names.
+_KEPT = {
+    "edition": "number",
+    "archived_at": "archived",
+    "file_count": "files",
+    "size_bytes": "bytes",
+    "added_count": "added",
+    "changed_count": "changed",
+    "moved_count": "moved",
+    "dropped_count": "dropped",
+    "added_bytes": "bytes_added",
+}
+
+
+class PastEdition(msgspec.Struct, frozen=True, rename=_KEPT):
     """An edition of a bag: when it was archived (seconds since 1970), its files and bytes, and what it changed.
 
-    `first` says that there was none before it: then its `bytes_added` are all it holds.
+    `first` says that there was none before it: then its `added_bytes` are all it holds.
     """
 
-    number: int
-    archived: float
-    files: int
-    bytes: int
+    edition: int
+    archived_at: float
+    file_count: int
+    size_bytes: int
     first: bool
-    added: int
-    changed: int
-    moved: int
-    dropped: int
-    bytes_added: int
+    added_count: int
+    changed_count: int
+    moved_count: int
+    dropped_count: int
+    added_bytes: int
     mass_change: bool
 
 
-class PastRole(msgspec.Struct, frozen=True):
+class PastRole(msgspec.Struct, frozen=True, rename={"file_count": "files", "size_bytes": "bytes"}):
     """Files and bytes that have a role in the current edition of a bag."""
 
     role: str
-    files: int
-    bytes: int
+    file_count: int
+    size_bytes: int
 
 
 class History(msgspec.Struct, frozen=True):

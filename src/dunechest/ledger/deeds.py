@@ -11,6 +11,7 @@ import os
 import re
 from collections.abc import Iterable, Iterator
 from pathlib import Path
+from typing import ClassVar
 
 import msgspec
 
@@ -174,10 +175,32 @@ class Listed(msgspec.Struct, frozen=True, array_like=True):
 class Deed(msgspec.Struct, frozen=True):
     """A change of this computer, as it was written down."""
 
+    _told: ClassVar[tuple[str, ...]] = ("name", "job", "path", "changed_at")
+
     number: int
     head: Head
     steps: tuple[Step, ...]
     how: str
+
+    @property
+    def name(self) -> str:
+        """What it changed."""
+        return self.head.about
+
+    @property
+    def job(self) -> str:
+        """Which command it was."""
+        return self.head.job
+
+    @property
+    def path(self) -> str:
+        """Where."""
+        return from_wire(self.head.place)
+
+    @property
+    def changed_at(self) -> float:
+        """When."""
+        return self.head.when
 
     @property
     def finished(self) -> bool:

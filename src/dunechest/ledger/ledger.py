@@ -41,10 +41,10 @@ class KnownChest(msgspec.Struct, frozen=True):
 class Holding(msgspec.Struct, frozen=True):
     """A library in a chest, as this computer last saw it: times in seconds since 1970.
 
-    `machine` is the id of the computer that it came from, `origin` its folder there, made safe to show; `fingerprint` is
-    the same for the same state of a library in every chest, and may be empty; `gone` says that it was not there any more.
-    `state` is what it holds, by content, and `follows` the states it came after, with blanks between; `carried` counts files
-    that were not seen when it was last archived. `turn` says what was noted after what, of whatever sort; no clock does. `by` is
+    `machine` is the id of the computer that it came from, `origin` its folder there, made safe to show; `fingerprint` is the
+    same for the same state of a library in every chest, and may be empty; `gone` says that it was not there any more. `state`
+    is what it holds, by content, and `follows` the states it came after, with blanks between; `carried` counts files that
+    were not seen when it was last archived. `turn` says what was noted after what, of whatever sort; no clock does. `by` is
     the id in logs of the computer that saw it, empty for this one. `disk` are the disks that it lies on, with blanks between,
     and `weak` why a copy there protects against nothing, if so (`dunechest.machine.physical`).
     """

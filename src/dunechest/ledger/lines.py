@@ -1,7 +1,7 @@
 """What several computers say of one chest, put into one order.
 
-Lines of chests' logs (`dunechest.chest.log`) have steps, which say what came after what in a chest, whoever did it and whatever
-a clock said. What this computer noted and no log has yet comes last.
+Lines of chests' logs (`dunechest.chest.log`) have steps, which say what came after what in a chest, whoever did it and
+whatever a clock said. What this computer noted and no log has yet comes last.
 
 What another computer says counts as if this one had seen it, if a person said that the computer is theirs. Of any other the
 bad news counts, and what nothing better is known of is shown.

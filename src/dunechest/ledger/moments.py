@@ -1,7 +1,7 @@
 """When things happened, as far as a clock can be believed that was wrong now and then.
 
-What came after what is told by the order in which it was noted. A moment that does not fit into that order, or that is still to
-come, is not believed: then the thing counts as happened with the one before it.
+What came after what is told by the order in which it was noted. A moment that does not fit into that order, or that is still
+to come, is not believed: then the thing counts as happened with the one before it.
 """
 
 from __future__ import annotations

@@ -30,7 +30,7 @@ _LARGEST_MARK = 512
 class Use(msgspec.Struct, frozen=True):
     """A process that has a library open, and how that is known."""
 
-    pid: int
+    process_id: int
     process: str
     how: str
 
@@ -54,7 +54,7 @@ def in_use(place: Path, kind: Kind, paths: Collection[str], home: Path) -> tuple
         for opener in processes.openers(place, paths)
     }
     for use in marked(place, kind, paths, uses.values()):
-        uses[use.pid] = use
+        uses[use.process_id] = use
     if kind.in_use.processes and points_here(kind, place, home) is not False:
         for pid, name in processes.named(kind.in_use.processes, home):
             uses.setdefault(pid, Use(pid, name, "the application runs, and this is the library it keeps"))
@@ -63,7 +63,7 @@ def in_use(place: Path, kind: Kind, paths: Collection[str], home: Path) -> tuple
 
 def marked(place: Path, kind: Kind, paths: Collection[str], known: Collection[Use] = ()) -> tuple[Use, ...]:
     """Return the processes, besides those that are `known`, that lock marks and locks on databases speak of."""
-    uses = {use.pid: use for use in known}
+    uses = {use.process_id: use for use in known}
     before = set(uses)
     for path in kind.lock_patterns.among(paths):
         pid = _pid_in(place / path)

@@ -55,7 +55,8 @@ def check_repository(place: Path, *, patience: float = PATIENCE) -> str | None:
     Returns
     -------
     str or None
-        Empty if it is, else what is wrong; None if that cannot be told: the program is not installed here, or it took too long.
+        Empty if it is, else what is wrong; None if that cannot be told: the program is not installed here, or it took too
+        long.
     """
     import shutil
     import subprocess

@@ -7,6 +7,7 @@ from bisect import bisect_left
 from collections.abc import Iterable, Mapping
 from functools import cached_property
 from pathlib import Path
+from typing import ClassVar
 
 import msgspec
 
@@ -30,11 +31,11 @@ class Part(msgspec.Struct, frozen=True):
         What such a part is called, its own name, and what people know it by.
     files : tuple of str
         Its files, paths in the library: its own, and what they refer to.
-    needs : tuple of str
+    needed_paths : tuple of str
         Files that it is worth nothing without: the database, the index, the descriptor.
-    outside_files : tuple of str
+    outside_paths : tuple of str
         Full paths of files outside the library that it refers to.
-    bytes : int
+    size_bytes : int
         Of its files and outside files, without what it needs.
     folder : str
         The folder in the library that it is, if it is one: links and empty folders in it belong to it.
@@ -42,13 +43,23 @@ class Part(msgspec.Struct, frozen=True):
         What an index says of it that leads to no file that is there, as it is written.
     """
 
+    _told: ClassVar[tuple[str, ...]] = (
+        "what",
+        "name",
+        "title",
+        "file_count",
+        "size_bytes",
+        "outside_paths",
+        "needed_paths",
+    )
+
     what: str
     name: str
     title: str
     files: tuple[str, ...]
-    needs: tuple[str, ...]
-    outside_files: tuple[str, ...]
-    bytes: int
+    needed_paths: tuple[str, ...]
+    outside_paths: tuple[str, ...]
+    size_bytes: int
     folder: str = ""
     elsewhere: tuple[str, ...] = ()
 

@@ -11,6 +11,7 @@ import stat
 from collections.abc import Collection, Iterable, Iterator, Mapping
 from contextlib import closing
 from pathlib import Path
+from typing import NamedTuple
 
 import msgspec
 
@@ -43,6 +44,13 @@ class Recognised(msgspec.Struct, frozen=True):
     evidence: tuple[str, ...]
     former: str = ""
     contains: tuple[Recognised, ...] = ()
+
+
+class InnerLibrary(NamedTuple):
+    """A library of another kind inside a library."""
+
+    path: Path
+    kind: str
 
 
 def recognise(

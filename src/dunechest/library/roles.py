@@ -18,8 +18,8 @@ class RoleTotal(msgspec.Struct, frozen=True):
     """How many files have a role, and their bytes."""
 
     role: Role
-    files: int
-    bytes: int
+    file_count: int
+    size_bytes: int
 
 
 def role_of(kind: Kind, path: str, *, lock_mark: bool = False) -> Role:

@@ -54,12 +54,11 @@ _MANY, _ALIKE = 500, 0.8
 class UnknownFolder(Value, msgspec.Struct, frozen=True):
     """A folder of no known kind that looks worth keeping: its files, bytes, and the evidence."""
 
-    _shown: ClassVar[tuple[str, ...]] = ("path", "files", "bytes")
-    _document: ClassVar[str] = "find.UnknownFolder"
+    _shown: ClassVar[tuple[str, ...]] = ("path", "file_count", "size_bytes")
 
     path: Path
-    files: int
-    bytes: int
+    file_count: int
+    size_bytes: int
     evidence: tuple[str, ...]
 
 
@@ -305,7 +304,7 @@ def _unknown(tree: dict[str, _Folder], libraries: Iterable[Recognised], home: st
         evidence = _looks(folder)
         if evidence:
             found.append(UnknownFolder(Path(place), folder.census.files, folder.bytes, evidence))
-    return sorted(found, key=lambda unknown: (-unknown.bytes, str(unknown.path)))
+    return sorted(found, key=lambda unknown: (-unknown.size_bytes, str(unknown.path)))
 
 
 def _looks(folder: _Folder) -> tuple[str, ...]:

@@ -35,19 +35,18 @@ _PACKED = late(r"(?:^|/)\.git/(?:.*/)?objects/")
 class StillNamed(Value, msgspec.Struct, frozen=True):
     """A file that still names an old place, and how often."""
 
-    _shown: ClassVar[tuple[str, ...]] = ("path", "count")
+    _shown: ClassVar[tuple[str, ...]] = ("path", "mention_count")
 
     path: str
-    count: int
+    mention_count: int
 
 
 class OldPlace(Value, msgspec.Struct, frozen=True):
     """Old places, and the files of a library that still name one."""
 
-    _shown: ClassVar[tuple[str, ...]] = ("names", "files")
-    _document: ClassVar[str] = "restore.OldPlaces"
+    _shown: ClassVar[tuple[str, ...]] = ("paths", "files")
 
-    names: tuple[str, ...] = ()
+    paths: tuple[str, ...] = ()
     files: tuple[StillNamed, ...] = ()
 
 

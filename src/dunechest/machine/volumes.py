@@ -81,8 +81,8 @@ def own_number(real: Path) -> str:
 def lasting_number(real: Path) -> str:
     """Return what a filesystem is told by wherever it is plugged in; empty if the system gives nothing.
 
-    Of some filesystems Linux gives only the number of the device that the drive got, which another drive has tomorrow: then the
-    UUID is what counts, if the system lists it.
+    Of some filesystems Linux gives only the number of the device that the drive got, which another drive has tomorrow: then
+    the UUID is what counts, if the system lists it.
 
     Raises
     ------

@@ -5,8 +5,6 @@ from __future__ import annotations
 import os
 from pathlib import Path
 
-from dunechest.documents.base import fill
-from dunechest.documents.report import Report
 from dunechest.errors import UsageError
 from dunechest.jobs.overview import Overview, overview
 from dunechest.names import AnyPath, shown
@@ -39,7 +37,7 @@ def write_report(path: AnyPath, told: Overview | None = None) -> Path:
     """
     place = Path(os.path.abspath(os.fspath(path) if not isinstance(path, bytes) else os.fsdecode(path)))
     _check(place)
-    content = make_page(fill(Report, told if told is not None else overview()))
+    content = make_page(told if told is not None else overview())
     try:
         safe.write_file(place, content)
     except OSError as error:

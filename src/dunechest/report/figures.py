@@ -20,9 +20,10 @@ import msgspec
 from matplotlib.dates import AutoDateLocator, ConciseDateFormatter, date2num
 from matplotlib.figure import Figure
 
-from dunechest.documents.report import DriveRoom, LibraryHistory
+from dunechest.jobs.overview import DriveRoom, LibraryHistory
 from dunechest.names import shown
-from dunechest.words import local, number, size
+from dunechest.words import day as moment_day
+from dunechest.words import number, size
 
 if TYPE_CHECKING:
     from matplotlib.axes import Axes
@@ -172,7 +173,7 @@ def growth(drives: Sequence[DriveRoom]) -> FigureText:
             axes.plot(*zip(*points, strict=True), linestyle=dash, color=colour, drawstyle="steps-post", linewidth=1.8)
             axes.plot(*points[-1], mark, color=colour, markersize=7)
             days += [point[0] for point in points]
-            full = f", full {local(drive.full_at)[:7]}" if drive.full_at else ""
+            full = f", full {moment_day(drive.full_at)[:7]}" if drive.full_at else ""
             ends.append((points[-1], f"{_short(drive.label, 12)}{full}"))
             words.append(f"{drive.label}: {size(points[-1][1])} archived{full}")
         most = max((point[1] for point, _ in ends), default=1)
@@ -231,12 +232,12 @@ def _dates(axes: Axes, days: Iterable[float | None], right: float = 0.03) -> Non
     )
 
 
-def _day(moment: str | None) -> float | None:
+def _day(moment: float | None) -> float | None:
     """Return a moment as matplotlib counts days, in local time; None for one that no calendar has."""
     if moment is None:
         return None
     try:
-        told = datetime.datetime.fromisoformat(moment).astimezone().replace(tzinfo=None)
+        told = datetime.datetime.fromtimestamp(moment, datetime.UTC).astimezone().replace(tzinfo=None)
     except (ValueError, OverflowError, OSError):
         return None
     return float(date2num(told)) if 1970 <= told.year <= 2200 else None

@@ -8,10 +8,10 @@ from typing import Any
 import jinja2
 from markupsafe import Markup
 
-from dunechest.documents.report import LibraryHistory, Report
+from dunechest.jobs.overview import LibraryHistory, Overview
 from dunechest.names import shown
 from dunechest.report import figures
-from dunechest.words import NOT_COUNTED, STATE_WORDS, local, number, size
+from dunechest.words import NOT_COUNTED, STATE_WORDS, day, number, size
 
 #: Says of a page that it is a report.
 MARK = '<meta name="generator" content="Dune Chest report">'
@@ -19,12 +19,12 @@ MARK = '<meta name="generator" content="Dune Chest report">'
 _MOST = 60
 
 
-def make_page(report: Report) -> bytes:
+def make_page(report: Overview) -> bytes:
     """Return a report as one HTML page.
 
     Parameters
     ----------
-    report : Report
+    report : Overview
         What it shows. Nothing in it is trusted: names are shown with what could act in a page made harmless.
     """
     environment = jinja2.Environment(
@@ -55,11 +55,11 @@ def _harmless(value: Any) -> Any:
     return shown(str(value)) if value is not None else ""
 
 
-def _local(moment: str | None) -> str:
-    return local(moment) if moment else "-"
+def _local(moment: float | None) -> str:
+    return day(moment) if moment else "-"
 
 
-def _day(moment: str | None) -> str:
+def _day(moment: float | None) -> str:
     return _local(moment)[:10]
 
 

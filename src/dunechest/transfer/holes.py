@@ -1,8 +1,8 @@
 """Holes: parts of a file that were never written, read as zeros, and take no room.
 
-A disk image of 300 MB with 4 kB in it takes 4 kB. It must not take 300 MB in a chest, nor where it is restored. Where the data
-of a file lies is asked of the system (lseek(2), SEEK_DATA and SEEK_HOLE), or was recorded. What is said of holes is believed
-only where the bytes are zeros indeed: the digest of a file is that of all its content, holes included.
+A disk image of 300 MB with 4 kB in it takes 4 kB. It must not take 300 MB in a chest, nor where it is restored. Where the
+data of a file lies is asked of the system (lseek(2), SEEK_DATA and SEEK_HOLE), or was recorded. What is said of holes is
+believed only where the bytes are zeros indeed: the digest of a file is that of all its content, holes included.
 """
 
 from __future__ import annotations

@@ -1,7 +1,8 @@
 """Messages between a process and its helpers: a length (four bytes, little-endian) and that much MessagePack.
 
 MessagePack has no numbers beyond 64 bits, and filesystems have times that are, in nanoseconds: a message with such a one is
-JSON. Both begin alike for nobody: a message is an array, which begins with ``[`` (0x5b) in JSON and from 0x90 on in the other.
+JSON. Both begin alike for nobody: a message is an array, which begins with ``[`` (0x5b) in JSON and from 0x90 on in the
+other.
 """
 
 from __future__ import annotations

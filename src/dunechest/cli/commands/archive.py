@@ -164,7 +164,7 @@ def _archive(
         view.show_total(out, results, targets, time.monotonic() - begun)
     if cut_off:
         raise cut_off[0]
-    return 0 if all(result.well for result in results) else 1
+    return 0 if all(result.ok for result in results) else 1
 
 
 def _plan(out: Out, libraries: Sequence[Library], chests: Sequence[Chest], options: ArchiveOptions) -> int:
@@ -187,7 +187,7 @@ def _plan(out: Out, libraries: Sequence[Library], chests: Sequence[Chest], optio
 def _tell(out: Out, results: list[ArchiveResult], result: ArchiveResult, chest: Chest) -> None:
     from dunechest.cli.views import archive as view
 
-    before = results[-1] if results and results[-1].library == result.library else None
+    before = results[-1] if results and results[-1].name == result.name else None
     results.append(result)
     out.document("archive", libraries=results)
     view.tell(out, result, chest, before)

@@ -92,7 +92,7 @@ def connect(out: Out, address: str, password_from: str | None) -> int:
     out.document("chest-show", chest, told=result)
     if out.shows:
         view.show_contents(out, result)
-    return 0 if result.well else 1
+    return 0 if result.ok else 1
 
 
 def _words(text: str | None) -> tuple[str, ...]:
@@ -119,7 +119,7 @@ def _with_password(job: Callable[[str | None], Chest], *, ask: bool) -> Chest:
 def _made(out: Out, made: str) -> str | None:
     if not out.json:
         return None
-    from dunechest.documents.base import moment
+    from dunechest.document import moment
 
     return moment(made)
 
@@ -274,7 +274,7 @@ def show(out: Out, chest: str) -> int:
     out.document("chest-show", result.chest, told=result)
     if out.shows:
         view.show_contents(out, result)
-    return 0 if result.well else 1
+    return 0 if result.ok else 1
 
 
 @shaped("dunechest chest forget blue winter-games")

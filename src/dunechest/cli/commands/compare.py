@@ -47,11 +47,11 @@ def command(out: Out, first: str, second: str, editions: tuple[int, ...]) -> int
         out.document("compare-chests", told=chests)
         if out.shows:
             view.show_chests(out, chests)
-        return 0 if chests.well else 1
+        return 0 if chests.same else 1
     with out.following() as progress:
         result = compare(first, second, editions=editions, progress=progress)
     out.problem(*view.problems(result))
     out.document("compare", told=result)
     if out.shows:
         view.show(out, result)
-    return 0 if result.well else 1
+    return 0 if result.same else 1

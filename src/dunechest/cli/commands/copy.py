@@ -72,7 +72,7 @@ def command(
         return _plan(out, plans, every=not libraries, target=target.to_dict())
     out.document("copy", source, target=target.to_dict())
     refuse_if_stopped(plans, every=not libraries)
-    whole = {plan.bag: plan.bytes for plan in plans}
+    whole = {plan.name: plan.copy_bytes for plan in plans}
     results: list[CopyResult] = []
     for plan in plans:
         if blocking(plan.findings):
@@ -83,10 +83,10 @@ def command(
         results.append(result)
         out.document("copy", libraries=results)
         out.problem(*view.problems(result))
-        out.note_findings(result.findings, result.bag)
+        out.note_findings(result.findings, result.name)
     if out.shows:
         view.show(out, results, source, target, time.monotonic() - begun)
-    return 0 if all(result.well for result in results) else 1
+    return 0 if all(result.ok for result in results) else 1
 
 
 def _plan(out: Out, plans: Sequence[CopyPlan], *, every: bool, target: dict[str, str]) -> int:
@@ -104,7 +104,7 @@ def _plan(out: Out, plans: Sequence[CopyPlan], *, every: bool, target: dict[str,
     costs = costs_of(plans)
     out.document("copy-plan", source, libraries=plans, target=target, would_run=would_run, costs=costs)
     for plan in plans:
-        out.note_findings(plan.findings, plan.bag)
+        out.note_findings(plan.findings, plan.name)
     if out.shows:
         view.show_plans(out, plans, would_run=would_run)
         if costs is not None:

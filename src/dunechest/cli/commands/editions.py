@@ -35,7 +35,7 @@ def list_all(out: Out, chest: str, library: str) -> int:
     target = resolve_chest(chest)
     say_recovered(out, target)
     listed = list_editions(target, library)
-    out.problem(*(f"{listed.bag}: {fault.path}: {fault.why}" for fault in listed.damage))
+    out.problem(*(f"{listed.name}: {fault.path}: {fault.why}" for fault in listed.damaged_records))
     out.document("editions-list", target, libraries=[listed])
     if out.shows:
         view.show(out, listed)
@@ -86,11 +86,11 @@ def drop(
     say_recovered(out, target)
     plan = plan_drop(target, library, retain, protected=protected)
     out.document("editions-drop", target, libraries=[plan], done=False)
-    if not plan_only and plan.dropped and not yes:
-        count = number(len(plan.dropped), "edition")
+    if not plan_only and plan.dropped_editions and not yes:
+        count = number(len(plan.dropped_editions), "edition")
         if not out.shows or not (sys.stdin.isatty() and sys.stdout.isatty()):
             raise RefusedError(
-                f"Refused: {count} of {shown(plan.bag)} would be deleted for good, and there is no terminal to ask on. Nothing "
+                f"Refused: {count} of {shown(plan.name)} would be deleted for good, and there is no terminal to ask on. Nothing "
                 "was changed. To see which: --plan. To do it without being asked: --yes"
             )
         view.show_drop(out, plan, done=False)

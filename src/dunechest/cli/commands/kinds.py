@@ -100,7 +100,7 @@ def draft(out: Out, folder: str, name: str | None, write_to: str | None) -> int:
     if out.json:
         out.document("kinds-draft", told=drafted, file=write_to)
     if out.shows and write_to is not None:
-        counts = {s: sum(o.sureness == s for o in drafted.observations) for s in ("sure", "likely", "guess")}
+        counts = {s: sum(o.sureness == s for o in drafted.lines) for s in ("sure", "likely", "guess")}
         words = ", ".join(f"{count} {sureness}" for sureness, count in counts.items() if count)
         say(out.console, f"Drafted the kind {drafted.kind.name!r} into {shown(write_to)}: {words}.", GOOD)
         say(out.console, f"Read it through, then: dunechest kinds try {quoted(write_to)} {quoted(folder)}")

@@ -70,10 +70,10 @@ def command(out: Out, chest: str, libraries: tuple[str, ...], others: tuple[str,
         out.document("mend-plan", target, libraries=plans)
         out.problem(*(line for plan in plans for line in view.damage(plan)))
         for plan in plans:
-            out.note_findings(plan.findings, plan.bag)
+            out.note_findings(plan.findings, plan.name)
         if out.shows:
             view.show_plans(out, plans, target)
-        return 1 if any(plan.damaged for plan in plans) else 0
+        return 1 if any(plan.damaged_count for plan in plans) else 0
     results: list[MendResult] = []
     out.document("mend", target)
     for plan in plans:
@@ -81,10 +81,10 @@ def command(out: Out, chest: str, libraries: tuple[str, ...], others: tuple[str,
             results.append(carry_out(plan, progress=progress))
         out.document("mend", libraries=results)
         out.problem(*view.problems(results[-1]))
-        out.note_findings(results[-1].findings, plan.bag)
+        out.note_findings(results[-1].findings, plan.name)
     if out.shows:
         view.show(out, results, target, rebuilt, time.monotonic() - begun)
-    return 0 if all(result.well for result in results) else 1
+    return 0 if all(result.ok for result in results) else 1
 
 
 def _helpers(others: tuple[str, ...]) -> tuple[list[Chest], Library | None]:

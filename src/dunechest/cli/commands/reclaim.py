@@ -182,7 +182,7 @@ def _may_delete(out: Out, plans: Sequence[ReclaimPlan], yes: bool) -> bool:
     if yes:
         return True
     count = number(sum(plan.file_count for plan in plans), "file")
-    held = size(sum(plan.bytes for plan in plans))
+    held = size(sum(plan.size_bytes for plan in plans))
     if not out.shows or not (sys.stdin.isatty() and sys.stdout.isatty()):
         raise RefusedError(
             f"Refused: {count} ({held}) of {shown(plans[0].name)} would be deleted, and there is no terminal to ask on. Nothing "

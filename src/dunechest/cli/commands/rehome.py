@@ -179,13 +179,13 @@ def _move(out: Out, plan: RehomePlan, options: dict[str, Any]) -> int:
         if out.shows:
             view.show_plan(out, plan)
         return 0 if plan.would_run else 3
-    if plan.target == plan.source:
+    if plan.new_path == plan.path:
         return _there_already(out, plan, options)
     if options["reclaim"] and not plan.blocked and not _may_delete(out, plan, options["yes"]):
         return 3
     command = new_command()
     out.expect("rehome")
-    with out.following({plan.name: plan.bytes}) as progress:
+    with out.following({plan.name: plan.size_bytes}) as progress:
         result = carry_out(plan, progress=progress, command=command)
     return _finish(out, result, reclaim=options["reclaim"], command=command)
 
@@ -198,7 +198,7 @@ def _there_already(out: Out, plan: RehomePlan, options: dict[str, Any]) -> int:
 
     if out.shows:
         say(out.console, f"Nothing to move: {shown(plan.name)} is there already.", GOOD)
-    asides = [Path(aside.path) for aside in asides_of(str(plan.old))] if options["reclaim"] else []
+    asides = [Path(aside.path) for aside in asides_of(str(plan.old_path))] if options["reclaim"] else []
     return _rest_of_errand(out, asides, options["yes"])
 
 
@@ -272,13 +272,13 @@ def _may_delete(out: Out, plan: RehomePlan | PartMovePlan, yes: bool) -> bool:
             "changed. To see what it would do: --plan. To do it without being asked: --yes"
         )
     if isinstance(plan, RehomePlan):
-        more = tuple(only_copy(plan.name, plan.target, (plan.source, plan.old)))
+        more = tuple(only_copy(plan.name, plan.new_path, (plan.path, plan.old_path)))
         view.show_plan(out, plan, deleting=True, more=more)
     else:
-        more = tuple(only_copy(plan.name, plan.target, (plan.source,)))
+        more = tuple(only_copy(plan.name, plan.new_path, (plan.path,)))
         view.show_part_plan(out, plan, deleting=True, more=more)
     if click.confirm(
-        f"Move it, and delete the original ({size(plan.bytes)}) once the copy is proven?", default=False
+        f"Move it, and delete the original ({size(plan.size_bytes)}) once the copy is proven?", default=False
     ):
         return True
     out.console.print("Nothing was changed.")
@@ -294,10 +294,10 @@ def _finish(out: Out, result: RehomeResult, *, reclaim: bool, command: str) -> i
     out.note_findings(result.findings, result.name)
     if out.shows:
         view.show(out, result, reclaim=reclaim)
-    if not reclaim or result.aside is None:
+    if not reclaim or result.set_aside_path is None:
         return 0
     gone = []
-    for plan in plan_reclaim(result.aside):
+    for plan in plan_reclaim(result.set_aside_path):
         with out.following() as progress:
             gone.append(prove_and_carry_out(plan, progress=progress, command=command))
     out.document("rehome", reclaimed_libraries=gone)

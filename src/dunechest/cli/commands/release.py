@@ -46,7 +46,7 @@ def release_all(out: Out, chests: Iterable[Chest], before: int = 0) -> int:
         results.append(result)
         statuses.append(view.STATUS[result.outcome])
         out.note_findings(result.findings)
-        out.problem(*([result.sentence] if statuses[-1] else []))
+        out.problem(*([result.message] if statuses[-1] else []))
         if out.shows:
             view.show(out, result)
     out.document(out.schema, released_drives=results)

@@ -13,6 +13,7 @@ from msgspec.structs import replace
 
 from dunechest.cli.output import Out, common
 from dunechest.cli.parts import NUMBER, Command, complete_chest, complete_held, shaped
+from dunechest.jobs.restore.planning.several import LeftBehind
 
 if TYPE_CHECKING:
     from dunechest.chest.chest import Chest
@@ -150,20 +151,16 @@ def _restore(out: Out, chest: str, libraries: tuple[str, ...], everything: bool,
         out.console.print("Nothing was changed.")
         return 3
     remember_places(planned.options.places)
-    out.document("restore", source, left_behind=_told(planned.left))
+    out.document("restore", source, left_behind=planned.left)
     # A plan that a person read, or saved, is not made again behind their back.
     results = _carry_out(out, plans, again=not asks and not saved)
     if out.shows:
         show_left_behind(out, planned.left)
         view.show_last(out, results, time.monotonic() - begun)
-    wrong = [result for result in results if not result.well]
+    wrong = [result for result in results if not result.ok]
     if not wrong and not planned.left:
         return 0
     return 4 if wrong and not planned.left and all(result.only_closed for result in wrong) else 1
-
-
-def _told(left: tuple[tuple[str, str], ...]) -> list[dict[str, str]]:
-    return [{"name": name, "why": why} for name, why in left]
 
 
 class _Planned(msgspec.Struct, frozen=True):
@@ -173,7 +170,7 @@ class _Planned(msgspec.Struct, frozen=True):
     names: tuple[str, ...]
     options: RestoreOptions
     plans: tuple[RestorePlan, ...]
-    left: tuple[tuple[str, str], ...] = ()
+    left: tuple[LeftBehind, ...] = ()
     #: Of those, the ones that something here blocks: an answer may help.
     blocked: tuple[RestorePlan, ...] = ()
 
@@ -217,7 +214,7 @@ def _show_offers(out: Out, source: Chest, options: RestoreOptions, asks: bool) -
     found, left = offers(source, options), left_behind(source)
     out.problem(*(f"{name}: {why}" for name, why in left))
     if not asks:
-        out.document("restore-list", source, libraries=found, left_behind=_told(left))
+        out.document("restore-list", source, libraries=found, left_behind=left)
     if out.shows:
         view.show_offers(out, source, found, left)
     return bool(asks and found and click.confirm("Plan to restore all of these?", default=False))
@@ -256,15 +253,15 @@ def _all_of(
     source: Chest,
     names: tuple[str, ...],
     options: RestoreOptions,
-    left: tuple[tuple[str, str], ...],
+    left: tuple[LeftBehind, ...],
     progress: Progress,
 ) -> _Planned:
     """Plan all of a chest's libraries; those that something blocks are left behind, with why."""
     from dunechest.jobs.restore.planning.several import plan_all, why_left
 
     plans, blocked = plan_all(source, names, options, progress=progress)
-    why = ((plan.bag, why_left(plan)) for plan in blocked)
-    return _Planned(source, tuple(plan.bag for plan in plans), options, plans, (*left, *why), blocked)
+    why = (LeftBehind(plan.name, why_left(plan)) for plan in blocked)
+    return _Planned(source, tuple(plan.name for plan in plans), options, plans, (*left, *why), blocked)
 
 
 def _with_places(out: Out, planned: _Planned) -> _Planned:
@@ -278,7 +275,7 @@ def _with_places(out: Out, planned: _Planned) -> _Planned:
     options = replace(planned.options, places=told)
     with out.following() as progress:
         if planned.blocked:
-            names = (*planned.names, *(plan.bag for plan in planned.blocked))
+            names = (*planned.names, *(plan.name for plan in planned.blocked))
             others = planned.left[: len(planned.left) - len(planned.blocked)]
             return _all_of(planned.source, names, options, others, progress)
         plans = plan_restores(planned.source, planned.names, options, progress=progress)
@@ -291,13 +288,13 @@ def _carry_out(out: Out, plans: tuple[RestorePlan, ...], *, again: bool) -> list
 
     results: list[RestoreResult] = []
     command_id = new_command()
-    whole = {plan.bag: plan.bytes for plan in plans}
+    whole = {plan.name: plan.size_bytes for plan in plans}
     for plan in plans:
         with out.following(whole) as progress:
             result = carry_out(plan, command=command_id, progress=progress, again=again)
         results.append(result)
         out.document("restore", libraries=results)
-        out.note_findings(result.findings, result.bag)
+        out.note_findings(result.findings, result.name)
         out.problem(*view.problems(result))
         if out.shows:
             view.show_result(out, result)
@@ -332,7 +329,7 @@ def _ask_places(out: Out, plans: tuple[RestorePlan, ...]) -> tuple[str, ...]:
     told: dict[str, str] = {}
     for plan in plans:
         folder = origin_folder(plan)
-        if plan.place is None and folder and folder not in told:
+        if plan.path is None and folder and folder not in told:
             out.console.print(
                 f"{shown(plan.record.name)} was in {shown(folder)} on {shown(plan.record.origin.machine)}.",
                 soft_wrap=True,

@@ -155,13 +155,13 @@ def list_all(out: Out, name: str | None) -> int:
 
     found = list_routines(name)
     out.document("routine-list", routines=found)
-    out.problem(*(f"{state.name}: {state.message or 'overdue'}" for state in found if not state.well))
+    out.problem(*(f"{state.name}: {state.message or 'overdue'}" for state in found if not state.ok))
     if out.shows:
         if name is not None:
             view.show_one(out, found[0])
         else:
             view.show_all(out, found)
-    return 0 if all(state.well for state in found) else 1
+    return 0 if all(state.ok for state in found) else 1
 
 
 @shaped("dunechest routine run nightly", "dunechest routine run --due")
@@ -198,7 +198,7 @@ def run(out: Out, name: str | None, due: bool, state: str | None, drives: str | 
         "routine-run",
         runs=result.runs,
         busy=result.busy,
-        waiting_routines=[dict(zip(("name", "why"), pair, strict=True)) for pair in result.waiting],
+        waiting_routines=result.waiting,
     )
     out.problem(*(f"{item.name}: {item.message}" for item in result.runs if item.message))
     if out.shows:

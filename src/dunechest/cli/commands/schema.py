@@ -22,8 +22,9 @@ def command(out: Out, name: tuple[str, ...]) -> int:
     of `archive --plan`, of `restore` without a library, of `restore --plan`, and of
     `look --watch`. An error is told in the document of its command, or in `error`.
     """
-    from dunechest.documents.schemas import BODIES, schema_of
     from dunechest.errors import UsageError
+    from dunechest.model.bodies import BODIES
+    from dunechest.model.schemas import schema_of
     from dunechest.names import meant, shown
 
     wanted = "-".join(name)

@@ -39,10 +39,10 @@ def command(out: Out, plan_only: bool, only_references: bool, yes: bool) -> int:
     if waiting and out.shows:
         say(out.console, "A restore had been interrupted. This would undo what it had begun:", WARN)
     plan = plan_undo(waiting[0] if waiting else None, only_references=only_references)
-    out.document("undo", told=plan)
+    out.document("undo", told=plan, done=False)
     if out.shows and not plan_only and not yes and sys.stdin.isatty() and sys.stdout.isatty():
         view.show(out, plan, done=False)
-        if not plan.changed and not click.confirm("Do this?", default=False):
+        if not plan.changed_since and not click.confirm("Do this?", default=False):
             out.console.print("Nothing was changed.")
             return 3
     if not plan_only:
@@ -50,4 +50,4 @@ def command(out: Out, plan_only: bool, only_references: bool, yes: bool) -> int:
         out.document("undo", done=True)
     if out.shows:
         view.show(out, plan, done=not plan_only)
-    return 3 if plan_only and plan.changed else 0
+    return 3 if plan_only and plan.changed_since else 0

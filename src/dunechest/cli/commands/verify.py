@@ -61,12 +61,12 @@ def command(out: Out, chest: str, libraries: tuple[str, ...], quick: bool, span:
     with out.following(whole) as progress:
         result = verify(target, libraries, quick=quick, seconds=seconds, progress=progress)
     out.problem(*view.problems(result))
-    out.document("verify", target if isinstance(target, Chest) else None, told=result)
+    out.document("verify", target if isinstance(target, Chest) else None, told=result, released_drives=[])
     if out.shows:
         view.show(out, result)
     if result.damaged:
         return 1
-    return 0 if result.well else 4
+    return 0 if result.ok else 4
 
 
 def sizes_of(chest: Chest, libraries: tuple[str, ...]) -> dict[str, int]:

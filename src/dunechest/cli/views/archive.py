@@ -19,7 +19,7 @@ if TYPE_CHECKING:
     from dunechest.chest.records import ChangeCounts
     from dunechest.jobs.archive.plan import ArchivePlan
     from dunechest.jobs.archive.result import ArchiveResult
-    from dunechest.jobs.study.choice import LeftBehind
+    from dunechest.jobs.study.choice import LeftOutFile
 
 _STATES = {
     "new": "will be archived",
@@ -40,35 +40,41 @@ def show_plans(out: Out, plans: Sequence[ArchivePlan], ignore: Sequence[str]) ->
     for plan in plans:
         console.print()
         head = Text(plan.library.name, style="bold")
-        head.append(f" -> {shown(plan.chest.label)}/{shown(plan.bag)}: {_STATES[plan.state]}", style="not bold")
+        head.append(
+            f" -> {shown(plan.chest.label)}/{shown(plan.archived_as)}: {_STATES[plan.state]}", style="not bold"
+        )
         say(console, head)
-        _show_parts(out, plan.part_titles)
+        _show_parts(out, plan.parts)
         show_findings(out, plan.findings)
         facts(console, list(_plan_facts(plan)))
-        _show_left(out, plan.all_left_out)
-        _show_names(out, plan.renamed)
+        _show_left(out, plan.left_out)
+        _show_names(out, plan.changed_names)
     if len(plans) > 1:
-        files, count = sum(plan.copy_count for plan in plans), sum(plan.bytes_to_copy for plan in plans)
+        files, count = sum(plan.copy_count for plan in plans), sum(plan.copy_bytes for plan in plans)
         console.print()
         say(console, f"{number(len(plans), 'library', 'libraries')}, {number(files, 'file')} to copy, {size(count)}.")
 
 
 def _plan_facts(plan: ArchivePlan) -> Iterator[tuple[str, str, str]]:
-    yield "found", number(plan.files_found, "file"), size(plan.bytes_found)
+    yield "found", number(plan.found_count, "file"), size(plan.found_bytes)
     if plan.state == "next":
         if plan.unchanged_count:
             read = "will be read again" if plan.options.read_all else "on the drive already"
             yield "unchanged", number(plan.unchanged_count, "file"), read
-        yield "new or changed", number(plan.copy_count, "file"), size(plan.bytes_to_copy)
+        yield "new or changed", number(plan.copy_count, "file"), size(plan.copy_bytes)
         if plan.dropped_count:
             yield "deleted since", number(plan.dropped_count, "file"), "kept in the earlier edition"
     else:
-        yield "to copy", number(plan.copy_count, "file"), size(plan.bytes_to_copy)
-    if plan.carried:
-        yield "not seen", number(len(plan.carried), "file"), "kept as the archive has them"
-    if plan.outside_files:
-        count = sum(outside.entry.size for outside in plan.outside_files)
-        yield "outside", number(len(plan.outside_files), "file"), f"{size(count)}, stored outside the library"
+        yield "to copy", number(plan.copy_count, "file"), size(plan.copy_bytes)
+    if plan.not_seen_files:
+        yield "not seen", number(len(plan.not_seen_files), "file"), "kept as the archive has them"
+    if plan.archived_outside_files:
+        count = sum(outside.entry.size for outside in plan.archived_outside_files)
+        yield (
+            "outside",
+            number(len(plan.archived_outside_files), "file"),
+            f"{size(count)}, stored outside the library",
+        )
     if plan.databases:
         yield "databases", number(len(plan.databases), "database"), "copied through SQLite"
     if plan.link_count:
@@ -83,12 +89,12 @@ def _show_parts(out: Out, parts: Sequence[str]) -> None:
         say(out.console, f"Only {titles}, and what that needs: the copy is partial.", WARN, indent=2)
 
 
-def _show_left(out: Out, left: Sequence[LeftBehind]) -> None:
+def _show_left(out: Out, left: Sequence[LeftOutFile]) -> None:
     lines = []
     for item in sorted(left, key=lambda o: (not o.fault, o.path)):
         line = Text(shown(item.path), style=BAD if item.fault else "")
-        lines.append(line.append(f"  {size(item.size)}: {shown(item.why)}", style="not bold default"))
-    title = f"Left out: {number(len(left), 'file')}, {size(sum(item.size for item in left))}"
+        lines.append(line.append(f"  {size(item.size_bytes)}: {shown(item.why)}", style="not bold default"))
+    title = f"Left out: {number(len(left), 'file')}, {size(sum(item.size_bytes for item in left))}"
     show_list(out, f"{title}:", lines)
 
 
@@ -103,10 +109,10 @@ def _show_names(out: Out, names: Sequence[tuple[str, str]]) -> None:
 def changes_in_words(changes: ChangeCounts) -> str:
     """Say in words what an edition changed."""
     counts = (
-        (changes.added, "added"),
-        (changes.changed, "changed"),
-        (changes.moved, "moved"),
-        (changes.dropped, "deleted"),
+        (changes.added_count, "added"),
+        (changes.changed_count, "changed"),
+        (changes.moved_count, "moved"),
+        (changes.dropped_count, "deleted"),
     )
     words = ", ".join(f"{count:,} {what}" for count, what in counts if count)
     return f"Since the edition before: {words or 'no file was added, changed, moved or deleted'}."
@@ -114,13 +120,15 @@ def changes_in_words(changes: ChangeCounts) -> str:
 
 def problems(result: ArchiveResult) -> list[str]:
     """Return a line for each thing that keeps an archive from being complete."""
-    name = result.library
+    name = result.name
     found = [f"{name}: {file.path}: left out: {file.why}" for file in result.left_out if file.fault]
-    found += [f"{name}: {path}: {why}" for path, why in result.broken]
-    found += [f"{name}: {path}: it appeared after the archive had begun" for path in result.appeared]
-    found += [f"{name}: {path}: it changed after it was copied" for path in result.moved_on]
-    found += [f"{name}: {path}: its content changed without a new size or date" for path in result.silent]
-    return found + [f"{name}: {path}: lost from the chest: {why}" for path, why in result.lost]
+    found += [f"{name}: {path}: {why}" for path, why in result.damaged_databases]
+    found += [f"{name}: {path}: it appeared after the archive had begun" for path in result.appeared_paths]
+    found += [f"{name}: {path}: it changed after it was copied" for path in result.changed_paths]
+    found += [
+        f"{name}: {path}: its content changed without a new size or date" for path in result.silently_changed_paths
+    ]
+    return found + [f"{name}: {path}: lost from the chest: {why}" for path, why in result.lost_files]
 
 
 def tell(out: Out, result: ArchiveResult, chest: Chest, before: ArchiveResult | None = None) -> None:
@@ -129,7 +137,7 @@ def tell(out: Out, result: ArchiveResult, chest: Chest, before: ArchiveResult | 
     `before` is what was told just before of the same library in another chest.
     """
     out.problem(*problems(result))
-    out.note_findings(result.findings, result.library)
+    out.note_findings(result.findings, result.name)
     if out.shows:
         show_result(out, result, chest, before)
 
@@ -137,34 +145,34 @@ def tell(out: Out, result: ArchiveResult, chest: Chest, before: ArchiveResult | 
 def show_result(out: Out, result: ArchiveResult, chest: Chest, before: ArchiveResult | None = None) -> None:
     """Show the summary of one library: the outcome, what is wrong, the numbers, and what was left out."""
     console = out.console
-    name = f"{shown(chest.label)}/{shown(result.bag)}"
+    name = f"{shown(chest.label)}/{shown(result.archived_as)}"
     if result.state == "unchanged":
-        if result.well:
-            say(console, f"Unchanged: {shown(result.library)} is in {name} already.", GOOD)
+        if result.ok:
+            say(console, f"Unchanged: {shown(result.name)} is in {name} already.", GOOD)
         else:
-            say(console, f"PROBLEM: {shown(result.library)} is unchanged, but {name} has lost files.", BAD)
+            say(console, f"PROBLEM: {shown(result.name)} is unchanged, but {name} has lost files.", BAD)
         _show_repaired(out, result, name)
         say(
             console,
-            f"{number(result.files_found, 'file')} compared by name, size and date.",
+            f"{number(result.found_count, 'file')} compared by name, size and date.",
             indent=2,
         )
         show_findings(out, tuple(finding for finding in result.findings if finding.code == "not-seen"))
         console.print()
         return
     edition = f", edition {result.edition}" if result.edition > 1 else ""
-    outcome = "Archived" if result.well else "Archived WITH PROBLEMS:"
-    text = Text(f"{outcome} {shown(result.library)} to {name}{edition}", style=GOOD if result.well else BAD)
-    rate = f", {size(int(result.bytes_copied / result.seconds))}/s" if result.seconds > 1 else ""
-    counted = f": {number(result.files_copied, 'file')}, {size(result.bytes_copied)}"
+    outcome = "Archived" if result.ok else "Archived WITH PROBLEMS:"
+    text = Text(f"{outcome} {shown(result.name)} to {name}{edition}", style=GOOD if result.ok else BAD)
+    rate = f", {size(int(result.archived_bytes / result.seconds))}/s" if result.seconds > 1 else ""
+    counted = f": {number(result.archived_count, 'file')}, {size(result.archived_bytes)}"
     if result.changes is None:
         counted += ", each read back and compared"
     say(console, text.append(f"{counted} ({duration(result.seconds)}{rate})", style="not bold default"))
     for title, lines in (
-        ("SQLite reports damage in these databases:", [f"{a}: {b}" for a, b in result.broken]),
-        ("These appeared after the archive had begun and are not in it:", result.appeared),
-        ("Content changed without a new size or date:", result.silent),
-        ("These changed after they were copied; archive the library again:", result.moved_on),
+        ("SQLite reports damage in these databases:", [f"{a}: {b}" for a, b in result.damaged_databases]),
+        ("These appeared after the archive had begun and are not in it:", result.appeared_paths),
+        ("Content changed without a new size or date:", result.silently_changed_paths),
+        ("These changed after they were copied; archive the library again:", result.changed_paths),
     ):
         show_list(out, title, [shown(line) for line in lines], style=WARN)
     _show_repaired(out, result, name)
@@ -183,10 +191,10 @@ def show_result(out: Out, result: ArchiveResult, chest: Chest, before: ArchiveRe
 
 def _show_repaired(out: Out, result: ArchiveResult, name: str) -> None:
     """Say what the chest had lost, and whether the library could give it back."""
-    unseen = tuple(path for path, why in result.lost if why == NOT_SEEN_NOW)
-    lost = tuple(path for path, why in result.lost if why != NOT_SEEN_NOW)
+    unseen = tuple(path for path, why in result.lost_files if why == NOT_SEEN_NOW)
+    lost = tuple(path for path, why in result.lost_files if why != NOT_SEEN_NOW)
     for paths, words, style in (
-        (result.healed, f"missing from {name} or of another size there; copied again", WARN),
+        (result.repaired_paths, f"missing from {name} or of another size there; copied again", WARN),
         (lost, f"LOST from {name}; in the library they have changed since", BAD),
         (unseen, f"LOST from {name}, and not to be seen on this computer now", BAD),
     ):
@@ -194,7 +202,7 @@ def _show_repaired(out: Out, result: ArchiveResult, name: str) -> None:
     if unseen:
         say(
             out.console,
-            f"-> From another chest that has them: dunechest mend {quoted(result.chest)} {quoted(result.bag)}",
+            f"-> From another chest that has them: dunechest mend {quoted(result.chest_label)} {quoted(result.archived_as)}",
             indent=2,
         )
 
@@ -202,28 +210,32 @@ def _show_repaired(out: Out, result: ArchiveResult, name: str) -> None:
 def _facts(result: ArchiveResult) -> Iterator[tuple[str, str, str]]:
     """Yield what was copied and left out."""
     if result.changes is not None:
-        yield "copied", number(result.files_copied - result.kept, "file"), size(result.changes.bytes_added)
-    if result.kept:
-        yield "unchanged", number(result.kept, "file"), "on the drive already"
-    if result.carried:
-        yield "not seen", number(len(result.carried), "file"), "kept as they were"
-    if result.outside_files:
+        yield (
+            "copied",
+            number(result.archived_count - result.unchanged_count, "file"),
+            size(result.changes.added_bytes),
+        )
+    if result.unchanged_count:
+        yield "unchanged", number(result.unchanged_count, "file"), "on the drive already"
+    if result.not_seen_files:
+        yield "not seen", number(len(result.not_seen_files), "file"), "kept as they were"
+    if result.outside_count:
         words = f"{size(result.outside_bytes)}, stored outside the library"
-        yield "outside", number(result.outside_files, "file"), words
+        yield "outside", number(result.outside_count, "file"), words
 
 
 def _extras(result: ArchiveResult) -> Iterator[str]:
     """Yield what else there is to say, a line each."""
     if result.changes is not None:
         yield changes_in_words(result.changes)
-    if result.databases:
-        yield f"{number(result.databases, 'database')} copied through SQLite, pending changes included."
-    if result.links:
-        yield f"{number(result.links, 'symbolic link')} recorded."
-    if result.resumed:
-        yield f"{number(result.resumed, 'file')} had been copied by a run that was interrupted."
-    if result.again:
-        yield f"{number(len(result.again), 'file')} changed while being read and had to be read again."
+    if result.database_count:
+        yield f"{number(result.database_count, 'database')} copied through SQLite, pending changes included."
+    if result.link_count:
+        yield f"{number(result.link_count, 'symbolic link')} recorded."
+    if result.resumed_count:
+        yield f"{number(result.resumed_count, 'file')} had been copied by a run that was interrupted."
+    if result.reread_paths:
+        yield f"{number(len(result.reread_paths), 'file')} changed while being read and had to be read again."
 
 
 def show_total(out: Out, results: Sequence[ArchiveResult], chests: Sequence[Chest], seconds: float) -> None:
@@ -231,9 +243,9 @@ def show_total(out: Out, results: Sequence[ArchiveResult], chests: Sequence[Ches
     console = out.console
     wrong = len(out.problems)
     if len(results) > 1:
-        libraries = len({result.library for result in results})
-        files = sum(result.files_copied for result in results)
-        count = sum(result.bytes_copied for result in results)
+        libraries = len({result.name for result in results})
+        files = sum(result.archived_count for result in results)
+        count = sum(result.archived_bytes for result in results)
         checked = "archived and checked" if any(r.state != "unchanged" for r in results) else "unchanged"
         where = f" on {number(len(chests), 'chest')}" if len(chests) > 1 else ""
         text = (

@@ -47,22 +47,22 @@ def show_list(out: Out, result: ChestList) -> None:
         return
     rows: list[tuple[str, ...]] = []
     below: list[list[Text | str]] = []
-    ids = [chest.id for chest in result.chests if chest.present]
-    hidden = [chest for chest in result.chests if chest.retired is not None and not chest.present and not out.verbose]
+    ids = [chest.id for chest in result.chests if chest.connected]
+    hidden = [
+        chest for chest in result.chests if chest.retired_at is not None and not chest.connected and not out.verbose
+    ]
     for chest in result.chests:
         if chest in hidden:
             continue
-        free = f"{size(chest.free)} free" if chest.free is not None else ""
+        free = f"{size(chest.free_bytes)} free" if chest.free_bytes is not None else ""
         state = drive_words(chest)
-        rows.append((shown(chest.label), f"retired, {state}" if chest.retired is not None else state, free))
-        seen = f"last seen {ago(chest.seen)}" if chest.seen else "not seen before"
-        kept = f"kept at: {shown(chest.place)}" if chest.place else ""
-        notes: list[Text | str] = [out.place(chest.where), f"{seen}, id {chest.id[:8]}", kept]
-        if chest.present and ids.count(chest.id) > 1:
+        rows.append((shown(chest.label), f"retired, {state}" if chest.retired_at is not None else state, free))
+        seen = f"last seen {ago(chest.last_seen_at)}" if chest.last_seen_at else "not seen before"
+        kept = f"kept at: {shown(chest.kept_at_place)}" if chest.kept_at_place else ""
+        notes: list[Text | str] = [out.place(chest.folder), f"{seen}, id {chest.id[:8]}", kept]
+        if chest.connected and ids.count(chest.id) > 1:
             notes.append("Another connected chest has the same id: one of them was copied by hand.")
-            notes.append(
-                f"-> To make this one a chest of its own: dunechest chest new-id {quoted(str(chest.folder))}"
-            )
+            notes.append(f"-> To make this one a chest of its own: dunechest chest new-id {quoted(str(chest.path))}")
         below.append(notes)
     if rows:
         listing(console, ("label", "drive", "free"), rows, below)
@@ -95,16 +95,16 @@ def show_retired(out: Out, chest: ChestStatus, *, undo: bool) -> None:
 
 def show_place(out: Out, chest: ChestStatus) -> None:
     """Show where the drive of a chest is kept."""
-    words = f"is kept at: {shown(chest.place)}" if chest.place else "is kept nowhere in particular"
+    words = f"is kept at: {shown(chest.kept_at_place)}" if chest.kept_at_place else "is kept nowhere in particular"
     say(out.console, f"The drive of the chest {shown(chest.label)!r} {words}", GOOD)
 
 
 def problems(result: ChestContents) -> list[str]:
     """Return a line for each thing that is wrong with a chest, as far as its records tell."""
     found = [f"{fault.path}: {fault.why}" for fault in result.chest.faults]
-    found += [f"{name}: a change could not be finished: {why}" for name, why in result.unfinished]
+    found += [f"{name}: a change could not be finished: {why}" for name, why in result.unfinished_changes]
     found += [f"{bag.name}: {bag.why}" for bag in result.bags if bag.state in ("damaged", "unusable")]
-    return found + [f"{name}: it is missing" for name in result.missing]
+    return found + [f"{name}: it is missing" for name in result.missing_libraries]
 
 
 #: Days after which a check of every byte should be made again.
@@ -188,7 +188,7 @@ def show_contents(out: Out, result: ChestContents) -> None:
     chest, console = result.chest, out.console
     head = Text(shown(chest.label), style="bold")
     count = number(len(result.bags), "library", "libraries") if result.bags else "no library in it"
-    room = f", {size(result.free)} of {size(result.total)} free" if result.total < ENDLESS else ""
+    room = f", {size(result.free_bytes)} of {size(result.total_bytes)} free" if result.total_bytes < ENDLESS else ""
     head.append(f": {count}{room}", style="not bold")
     say(console, head)
     console.print(out.place(chest.place), style=DIM, soft_wrap=True)
@@ -196,7 +196,7 @@ def show_contents(out: Out, result: ChestContents) -> None:
     _show_faults(out, result)
     if not result.known_before:
         say(console, "This computer sees this chest for the first time, and will remember it.", INFO)
-    if not result.bags and not result.missing:
+    if not result.bags and not result.missing_libraries:
         say(console, f"To archive: dunechest archive NAME --to {quoted(chest.label)}")
     if not result.bags:
         return
@@ -215,11 +215,11 @@ def _show_faults(out: Out, result: ChestContents) -> None:
     for fault in chest.faults:
         say(console, f"The chest's own record {fault.path} is damaged: {shown(fault.why)}", BAD)
         say(console, f"-> dunechest chest rebuild {quoted(str(chest.folder))}", indent=2)
-    for name in result.missing:
+    for name in result.missing_libraries:
         say(console, f"MISSING: {shown(name)}; this computer saw it here, and its folder is gone or renamed.", BAD)
         words = f"-> If you removed it yourself: dunechest chest forget {quoted(chest.label)} {quoted(name)}"
         say(console, words, indent=2, hang=3)
-    for name, why in result.unfinished:
+    for name, why in result.unfinished_changes:
         say(console, f"A change of {shown(name)} could not be finished: {shown(why)}", WARN)
     for name in chest.recovered:
         say(console, f"An interrupted change of {shown(name)} was finished.", WARN)

@@ -23,27 +23,31 @@ _WORDS = {
 
 def problems(result: Comparison) -> list[str]:
     """Return a line for each file that differs."""
-    found = [f"damaged record: {fault.path}: {fault.why}" for fault in result.damage]
+    found = [f"damaged record: {fault.path}: {fault.why}" for fault in result.damaged_records]
     return found + [
-        f"{_WORDS[item.what]}: {item.path}" + (f": {item.why}" if item.why else "") for item in result.unlike
+        f"{_WORDS[item.what]}: {item.path}" + (f": {item.why}" if item.why else "") for item in result.differences
     ]
 
 
 def show(out: Out, result: Comparison) -> None:
     """Show the outcome, then each difference."""
     console = out.console
-    same = f"{number(result.alike, 'file')} identical, {size(result.bytes)}"
-    if result.well:
-        say(console, f"Identical: all {number(result.alike, 'file')}, {size(result.bytes)}, every byte.", GOOD)
-    elif result.unlike:
-        differ = "file differs" if len(result.unlike) == 1 else "files differ"
-        say(console, f"DIFFERENT: {len(result.unlike):,} {differ}; {same}.", BAD)
+    same = f"{number(result.identical_count, 'file')} identical, {size(result.identical_bytes)}"
+    if result.same:
+        say(
+            console,
+            f"Identical: all {number(result.identical_count, 'file')}, {size(result.identical_bytes)}, every byte.",
+            GOOD,
+        )
+    elif result.differences:
+        differ = "file differs" if len(result.differences) == 1 else "files differ"
+        say(console, f"DIFFERENT: {len(result.differences):,} {differ}; {same}.", BAD)
     else:
         say(console, f"No file differs ({same}), but records of the archive are DAMAGED.", BAD)
-    for fault in result.damage:
+    for fault in result.damaged_records:
         say(console, f"Damaged record in the archive: {shown(fault.path)}  {shown(fault.why)}", BAD, indent=2)
     lines = []
-    for item in result.unlike:
+    for item in result.differences:
         line = Text(f"{_WORDS[item.what]}: ", style=_STYLES.get(item.what, WARN))
         line.append(shown(item.path) + (f"  {shown(item.why)}" if item.why else ""), style="not bold default")
         lines.append(line)
@@ -70,11 +74,11 @@ def show_chests(out: Out, result: ChestComparison) -> None:
     """Show the outcome for two chests, then each library."""
     console = out.console
     both = f"{shown(result.first)} and {shown(result.second)}"
-    unlike = [library for library in result.libraries if not library.well]
+    unlike = [library for library in result.libraries if not library.same]
     if not result.libraries:
         say(console, f"There is nothing in {both} yet.")
     elif not unlike:
-        files = sum(library.files.alike for library in result.libraries if library.files is not None)
+        files = sum(library.files.identical_count for library in result.libraries if library.files is not None)
         held = number(len(result.libraries), "library", "libraries")
         same = f"{number(files, 'file')}, every byte, and the same editions"
         say(console, f"Identical: {both} hold the same {held}: {same}.", GOOD)
@@ -87,17 +91,20 @@ def show_chests(out: Out, result: ChestComparison) -> None:
 
 def _show_compared(out: Out, library: LibraryComparison, result: ChestComparison) -> None:
     console = out.console
-    line = Text("same       " if library.well else "DIFFERENT  ", style=GOOD if library.well else BAD)
+    line = Text("same       " if library.same else "DIFFERENT  ", style=GOOD if library.same else BAD)
     line.append(shown(library.name), style="bold")
     if library.files is not None:
-        line.append(f"  {number(library.files.alike, 'file')} identical", style="not bold default")
+        line.append(f"  {number(library.files.identical_count, 'file')} identical", style="not bold default")
     say(console, line, indent=2, hang=11)
     if library.why:
         say(console, library.why, indent=6)
     if library.files is not None and not library.same_editions:
-        for label, editions in ((result.first, library.first_only), (result.second, library.second_only)):
+        for label, editions in (
+            (result.first, library.first_only_editions),
+            (result.second, library.second_only_editions),
+        ):
             if editions:
                 say(console, f"only in {shown(label)}: edition {', '.join(map(str, editions))}", indent=6)
-    if library.files is not None and not library.files.well:
+    if library.files is not None and not library.files.same:
         lines = [shown(text) for text in problems(library.files)]
         show_list(out, f"A is {shown(result.first)}, B is {shown(result.second)}:", lines, most=5)

@@ -20,7 +20,8 @@ def show_list(out: Out, computers: Sequence[MetComputer]) -> None:
         return
     rows = [(shown(item.name), _WORDS[item.whose], item.word) for item in computers]
     below = [
-        [f"first met {ago(item.met)}" + (f" on {shown(item.chest)}" if item.chest else "")] for item in computers
+        [f"first met {ago(item.met_at)}" + (f" on {shown(item.met_on_chest)}" if item.met_on_chest else "")]
+        for item in computers
     ]
     listing(out.console, ("computer", "whose", "id"), rows, below)
     unknown = [item for item in computers if item.whose == "unknown"]

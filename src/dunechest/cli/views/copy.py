@@ -20,10 +20,10 @@ from dunechest.words import duration, number, size
 
 def problems(result: CopyResult) -> list[str]:
     """Return a line for each thing that keeps a copy from being complete."""
-    found = [f"{result.bag}: {path}: not copied: {why}" for path, why in result.not_copied]
+    found = [f"{result.name}: {path}: not copied: {why}" for path, why in result.missing_files]
     if result.state in ("barred", "foreign"):
         told = [finding.message for finding in result.findings if finding.severity != "info"]
-        found.append(f"{result.bag}: not copied: {told[0] if told else result.state}")
+        found.append(f"{result.name}: not copied: {told[0] if told else result.state}")
     return found
 
 
@@ -34,9 +34,9 @@ def show(out: Out, results: Sequence[CopyResult], source: Chest, target: Chest, 
     if not results:
         say(console, f"There is nothing in {shown(source.label)} to copy yet.")
         return
-    done = [result for result in results if result.editions or result.files]
-    files, count = sum(r.files for r in done), sum(r.bytes for r in done)
-    missing = sum(len(result.not_copied) for result in results)
+    done = [result for result in results if result.editions or result.copied_count]
+    files, count = sum(r.copied_count for r in done), sum(r.copied_bytes for r in done)
+    missing = sum(len(result.missing_files) for result in results)
     barred = [result for result in results if result.state in ("barred", "foreign")]
     if missing or barred:
         words = [number(missing, "file")] if missing else []
@@ -64,29 +64,33 @@ def show(out: Out, results: Sequence[CopyResult], source: Chest, target: Chest, 
 
 def _show_library(out: Out, result: CopyResult, source: Chest) -> None:
     console = out.console
-    line = Text(shown(result.bag), style="bold")
+    line = Text(shown(result.name), style="bold")
     if result.state in ("barred", "foreign"):
-        line = Text("NOT COPIED  ", style=BAD).append(shown(result.bag), style="bold")
-    elif result.not_copied:
-        line = Text("INCOMPLETE  ", style=BAD).append(shown(result.bag), style="bold")
-    if result.total_files:
-        line.append(f"  {number(result.total_files, 'file')}, {size(result.total_bytes)}", style="not bold default")
+        line = Text("NOT COPIED  ", style=BAD).append(shown(result.name), style="bold")
+    elif result.missing_files:
+        line = Text("INCOMPLETE  ", style=BAD).append(shown(result.name), style="bold")
+    if result.file_count:
+        line.append(f"  {number(result.file_count, 'file')}, {size(result.size_bytes)}", style="not bold default")
     if result.editions:
         line.append(f"  {_editions(result.editions)}", style="not bold default")
     elif result.state == "unchanged":
         line.append("  unchanged", style="not bold default")
-    elif result.files:
-        line.append(f"  {number(result.files, 'file')} that had gone copied again", style=WARN)
+    elif result.copied_count:
+        line.append(f"  {number(result.copied_count, 'file')} that had gone copied again", style=WARN)
     say(console, line, indent=2)
     show_findings(out, result.findings)
-    lost = [f"{shown(path)}: {shown(why)}" for path, why in result.not_copied]
+    lost = [f"{shown(path)}: {shown(why)}" for path, why in result.missing_files]
     show_list(out, "Not copied:", lost, most=5, style=BAD)
-    taken = [f"{shown(path)}: from {shown(label)}" for path, label in result.from_elsewhere]
+    taken = [f"{shown(path)}: from {shown(label)}" for path, label in result.from_other_chests]
     show_list(out, f"Not intact in {shown(source.label)}, and intact elsewhere:", taken, most=5, style=WARN)
-    if result.not_copied or result.from_elsewhere:
-        say(console, f"-> dunechest mend {quoted(source.label)} {quoted(result.bag)}", indent=4, hang=3)
-    if result.resumed:
-        say(console, f"{number(result.resumed, 'file')} had been copied by a run that was interrupted.", indent=4)
+    if result.missing_files or result.from_other_chests:
+        say(console, f"-> dunechest mend {quoted(source.label)} {quoted(result.name)}", indent=4, hang=3)
+    if result.resumed_count:
+        say(
+            console,
+            f"{number(result.resumed_count, 'file')} had been copied by a run that was interrupted.",
+            indent=4,
+        )
 
 
 def _of_all(findings: Sequence[Sequence[Finding]]) -> list[Finding]:
@@ -117,17 +121,17 @@ def show_plans(out: Out, plans: Sequence[CopyPlan], *, would_run: bool) -> None:
     if would_run:
         say(console, "This is a plan; nothing was written.", GOOD)
     else:
-        names = ", ".join(shown(plan.bag) for plan in plans if blocking(plan.findings))
+        names = ", ".join(shown(plan.name) for plan in plans if blocking(plan.findings))
         say(console, f"This would be refused: {names} cannot be copied now.", BAD)
     show_findings(out, _of_all([plan.findings for plan in plans]))
     for plan in plans:
-        head = Text(shown(plan.bag), style="bold")
+        head = Text(shown(plan.name), style="bold")
         head.append(f" -> {shown(plan.target.label)}: {_STATES[plan.state]}", style="not bold")
         say(console, head, indent=2)
         show_findings(out, plan.findings)
         if plan.state in ("new", "next"):
             editions = f"{_editions(plan.editions)}, " if plan.editions else ""
-            say(console, f"{editions}{number(plan.files, 'file')} to copy, {size(plan.bytes)}", indent=4)
+            say(console, f"{editions}{number(plan.copy_count, 'file')} to copy, {size(plan.copy_bytes)}", indent=4)
     need = sum(plan.room.need for plan in plans)
     if plans and need and plans[0].room.free < ENDLESS:
         say(console, f"Space needed: {size(need)} of {size(plans[0].room.free)} free.")
@@ -141,6 +145,13 @@ def show_costs(out: Out, costs: Costs) -> None:
         ("a month, if 1 % changes", costs.monthly),
         ("to check every byte", costs.check),
     ):
-        rows.append((what, size(told.sent) if told.sent else "", size(told.received), f"{told.requests:,}"))
+        rows.append(
+            (
+                what,
+                size(told.sent_bytes) if told.sent_bytes else "",
+                size(told.received_bytes),
+                f"{told.request_count:,}",
+            )
+        )
     out.console.print()
     listing(out.console, ("reckoned", "sent", "received", "requests"), rows, [[] for _ in rows], right=(1, 2, 3))

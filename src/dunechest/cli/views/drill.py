@@ -19,13 +19,13 @@ from dunechest.words import duration, number, size
 def problems(drill: Drill) -> list[str]:
     """Return a line for each thing that would keep a restore from being complete."""
     if drill.result is None:
-        return [f"{drill.bag}: {drill.why_not}"]
+        return [f"{drill.name}: {drill.why_not}"]
     return restore_view.problems(drill.result)
 
 
 def show(out: Out, drills: Sequence[Drill]) -> None:
     """Show the outcome of all, then each."""
-    failed = [shown(drill.bag) for drill in drills if not drill.passed]
+    failed = [shown(drill.name) for drill in drills if not drill.passed]
     if len(drills) > 1 and failed:
         say(
             out.console,
@@ -39,7 +39,7 @@ def show(out: Out, drills: Sequence[Drill]) -> None:
 
 
 def _show(out: Out, drill: Drill) -> None:
-    console, name, result = out.console, shown(drill.bag), drill.result
+    console, name, result = out.console, shown(drill.name), drill.result
     if result is None and drill.closed:
         say(console, f"{name}: NOT TRIED: {shown(drill.why_not)}", WARN)
         return
@@ -47,8 +47,8 @@ def _show(out: Out, drill: Drill) -> None:
         say(console, f"{name}: DID NOT PASS: {shown(drill.why_not)}", BAD)
         return
     words = "passed the drill: a restore would work" if drill.passed else "DID NOT PASS"
-    told = f" ({number(result.files, 'file')}, {size(result.bytes)}, {duration(result.seconds)})"
+    told = f" ({number(result.file_count, 'file')}, {size(result.size_bytes)}, {duration(result.seconds)})"
     say(console, Text(f"{name} {words}", style=GOOD if drill.passed else BAD).append(told, style="not bold default"))
-    show_damage(out, result.damage)
-    show_not_done(out, result.not_done, only_faults=True)
+    show_damage(out, result.damaged_records)
+    show_not_done(out, result.not_restored, only_faults=True)
     proof.show(out, result.proof)

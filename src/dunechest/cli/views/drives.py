@@ -7,4 +7,4 @@ from dunechest.jobs.known_chests import ChestStatus
 
 def drive_words(chest: ChestStatus) -> str:
     """Say whether the drive of a chest is connected; one on a server is neither."""
-    return "connected" if chest.present else "on a server" if chest.address else "not connected"
+    return "connected" if chest.connected else "on a server" if chest.address else "not connected"

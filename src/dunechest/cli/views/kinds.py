@@ -80,21 +80,21 @@ def _sign(sign: Sign) -> str:
 def show_tried(out: Out, tried: TriedKind, folder: str) -> None:
     """Show what each line of a kind file matches, what matches nothing, and what no line names."""
     console = out.console
-    name, place = shown(tried.kind.name), homely(folder)
+    name, place = shown(tried.definition.name), homely(folder)
     if tried.recognised:
         say(console, f"{place} is recognised as {name!r}.", GOOD)
     else:
         say(console, f"{place} is NOT recognised as {name!r}: a sign is missing there.", BAD)
-    roles = [("essential", tried.essential), ("rebuildable", tried.rebuildable)]
-    roles += [("bought or licensed, not archived", tried.must_not_leave)]
+    roles = [("essential", tried.essential_bytes), ("rebuildable", tried.rebuildable_bytes)]
+    roles += [("bought or licensed, not archived", tried.must_not_leave_bytes)]
     told = ", ".join(f"{size(count)} {role}" for role, count in roles if count)
     if told:
         say(console, f"By role: {told}.")
     if tried.idle:
         verb = "line matches" if len(tried.idle) == 1 else "lines match"
         say(console, f"{len(tried.idle)} of {len(tried.lines)} {verb} nothing here.", WARN)
-    if tried.unnamed:
-        some, more = limited(tried.unnamed, out.verbose, 6)
+    if tried.unnamed_files:
+        some, more = limited(tried.unnamed_files, out.verbose, 6)
         told = "; ".join(
             f"{number(files, f'{end} file')} ({size(count)})"
             if end
@@ -112,18 +112,18 @@ def show_tried(out: Out, tried: TriedKind, folder: str) -> None:
 
 
 def _show_line(out: Out, line: TriedLine) -> None:
-    mark, style = ("ok  ", GOOD) if line.matches else ("none", WARN)
+    mark, style = ("ok  ", GOOD) if line.match_count else ("none", WARN)
     text = Text(mark, style=style).append(f"  {shown(line.key)} = {shown(line.value)}", style="bold default")
     say(out.console, text, indent=2, hang=6)
     say(out.console, shown(line.says), indent=8)
-    if line.examples and line.matches and out.verbose:
+    if line.examples and line.match_count and out.verbose:
         say(out.console, shown(", ".join(line.examples)), DIM, indent=8)
 
 
 def show_added(out: Out, added: AddedKind) -> None:
     """Say that a kind is known now, and what it changes."""
     console = out.console
-    name = shown(added.kind.name)
+    name = shown(added.definition.name)
     if added.instead_of == "same":
         say(console, f"The kind {name!r} is already known on this computer; nothing to do.", GOOD)
     else:

@@ -40,8 +40,8 @@ def show(out: Out, result: Readiness) -> None:
     application = f", {shown(kind.application)}" if kind.application else ""
     evidence = "; ".join(shown(sign) for sign in library.evidence)
     say(console, f"{shown(kind.title)}{application}; recognised by {evidence}", DIM, indent=4)
-    if result.fit is not None:
-        _show_fit(out, result.fit)
+    if result.drive is not None:
+        _show_fit(out, result.drive)
     show_findings(out, result.findings)
     _show_roles(out, result)
     _show_parts(out, result)
@@ -52,9 +52,9 @@ def show(out: Out, result: Readiness) -> None:
 def _show_fit(out: Out, fit: DriveFit) -> None:
     line = Text("on ")
     line.append(shown(fit.chest.label), style="bold")
-    line.append(f" ({shown(fit.drive.place.type)}): {size(fit.need)} needed, {size(fit.free)} free")
-    if fit.speed:
-        line.append(f", writes {size(int(fit.speed))}/s")
+    line.append(f" ({shown(fit.drive.place.type)}): {size(fit.needed_bytes)} needed, {size(fit.free_bytes)} free")
+    if fit.bytes_per_second:
+        line.append(f", writes {size(int(fit.bytes_per_second))}/s")
     say(out.console, line, indent=4)
 
 
@@ -68,13 +68,15 @@ def _table(out: Out, rows: list[tuple[str, ...]], *, right: tuple[int, ...], tot
 
 def _show_roles(out: Out, result: Readiness) -> None:
     rows: list[tuple[str, ...]] = [("what it contains", "files", "size")]
-    rows += [(f"{r.role}: {_ROLES[r.role]}", f"{r.files:,}", size(r.bytes)) for r in result.roles if r.files]
-    rows.append(("total", f"{result.files:,}", size(result.bytes)))
+    rows += [
+        (f"{r.role}: {_ROLES[r.role]}", f"{r.file_count:,}", size(r.size_bytes)) for r in result.roles if r.file_count
+    ]
+    rows.append(("total", f"{result.file_count:,}", size(result.size_bytes)))
     out.console.print()
     _table(out, rows, right=(1, 2), total=True)
     counted = (
-        number(result.folders - 1, "folder") if result.folders > 1 else "",
-        number(result.links, "symbolic link") if result.links else "",
+        number(result.folder_count - 1, "folder") if result.folder_count > 1 else "",
+        number(result.link_count, "symbolic link") if result.link_count else "",
     )
     told = ", ".join(filter(None, counted))
     if told:
@@ -91,8 +93,8 @@ def _show_parts(out: Out, result: Readiness) -> None:
     # What comes from a disk stands last: terminals disagree about how wide some characters are.
     rows: list[tuple[str, ...]] = [("files", "outside", "size", "part")]
     for part in some:
-        outside = f"{len(part.outside_files):,}" if part.outside_files else ""
-        rows.append((f"{len(part.files):,}", outside, size(part.bytes), f"{shown(part.what)} {shown(part.title)}"))
+        outside = f"{len(part.outside_paths):,}" if part.outside_paths else ""
+        rows.append((f"{len(part.files):,}", outside, size(part.size_bytes), f"{shown(part.what)} {shown(part.title)}"))
     if all(not row[1] for row in rows[1:]):
         rows[0] = ("files", "", "size", "part")
     out.console.print()
@@ -104,9 +106,11 @@ def _show_parts(out: Out, result: Readiness) -> None:
 
 
 def _show_largest(out: Out, result: Readiness) -> None:
-    if not result.biggest:
+    if not result.largest_items:
         return
     rows: list[tuple[str, ...]] = [("files", "size", "role", "largest items")]
-    rows += [(f"{item.files:,}", size(item.bytes), item.role, shown(item.path)) for item in result.biggest]
+    rows += [
+        (f"{item.file_count:,}", size(item.size_bytes), item.role, shown(item.path)) for item in result.largest_items
+    ]
     out.console.print()
     _table(out, rows, right=(0, 1))

@@ -64,4 +64,4 @@ def _goes(out: Out, offer: Offer) -> list[Text | str]:
     if place is None:
         return ["to: destination unknown; set it with --map OLD=NEW or --into FOLDER"]
     line = out.place(place, before="to ")
-    return [line, Text("    (already exists)", style=WARN)] if offer.existing else [line]
+    return [line, Text("    (already exists)", style=WARN)] if offer.exists else [line]

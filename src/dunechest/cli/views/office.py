@@ -41,12 +41,16 @@ def show_removed(out: Out, name: str) -> None:
 def show_joined(out: Out, joined: Joined) -> None:
     """Show that an office was joined."""
     say(out.console, f"This computer belongs to the office now: {joined.where}.", GOOD)
-    told = [number(joined.events, "event")] if joined.events else []
-    told += [number(joined.lists, "list of files", "lists of files")] if joined.lists else []
+    told = [number(joined.event_count, "event")] if joined.event_count else []
+    told += [number(joined.list_count, "list of files", "lists of files")] if joined.list_count else []
     if told:
         say(out.console, f"{' and '.join(told)} sent.", indent=2)
-    if joined.brought_back:
-        say(out.console, f"{number(joined.brought_back, 'event')} that this computer had lost came back.", indent=2)
+    if joined.brought_back_count:
+        say(
+            out.console,
+            f"{number(joined.brought_back_count, 'event')} that this computer had lost came back.",
+            indent=2,
+        )
     say(out.console, "What all computers know: dunechest status --office", indent=2)
 
 
@@ -60,8 +64,8 @@ def show_left(out: Out, left: Left) -> None:
 
 def show_sent(out: Out, sent: Sent) -> None:
     """Show what was sent."""
-    told = [number(sent.events, "event")] if sent.events else []
-    told += [number(sent.lists, "list of files", "lists of files")] if sent.lists else []
+    told = [number(sent.event_count, "event")] if sent.event_count else []
+    told += [number(sent.list_count, "list of files", "lists of files")] if sent.list_count else []
     say(
         out.console,
         f"Sent to the office: {' and '.join(told)}." if told else "The office knows all that this computer does.",
@@ -72,27 +76,27 @@ def show_sent(out: Out, sent: Sent) -> None:
 def show_seen(out: Out, seen: OfficeSeen) -> None:
     """Show whose answer it is, if the office's server could not be asked."""
     if seen.why:
-        say(out.console, f"This is what the office knew {ago(seen.seen)}: it cannot be asked now.", WARN)
+        say(out.console, f"This is what the office knew {ago(seen.seen_at)}: it cannot be asked now.", WARN)
         say(out.console, shown(seen.why), indent=2)
 
 
 def show(out: Out, told: Office) -> None:
     """Show the computers of an office."""
     if told.why:
-        say(out.console, f"The office cannot be asked now. This is what it knew {ago(told.seen)}.", BAD)
+        say(out.console, f"The office cannot be asked now. This is what it knew {ago(told.seen_at)}.", BAD)
         say(out.console, shown(told.why), indent=2)
     else:
-        expected = [item for item in told.computers if item.removed is None]
+        expected = [item for item in told.computers if item.removed_at is None]
         say(out.console, f"The office of {number(len(expected), 'computer')}: {told.where}", GOOD)
-    if told.sent is not None:
-        say(out.console, f"This computer told it everything {ago(told.sent)}.", indent=2)
+    if told.sent_at is not None:
+        say(out.console, f"This computer told it everything {ago(told.sent_at)}.", indent=2)
     rows = []
     for item in told.computers:
-        heard = f"last news {ago(item.heard)}" if item.heard else "no news yet"
-        if item.removed is not None:
-            heard = f"shut out {ago(item.removed)}"
-        name = f"{item.name} (this computer)" if item.here else item.name
-        found = number(item.libraries, "library", "libraries") if item.libraries else ""
-        rows.append((shown(name), heard, found, number(item.chests, "chest") if item.chests else ""))
+        heard = f"last news {ago(item.heard_at)}" if item.heard_at else "no news yet"
+        if item.removed_at is not None:
+            heard = f"shut out {ago(item.removed_at)}"
+        name = f"{item.name} (this computer)" if item.this_computer else item.name
+        found = number(item.library_count, "library", "libraries") if item.library_count else ""
+        rows.append((shown(name), heard, found, number(item.chest_count, "chest") if item.chest_count else ""))
     out.console.print()
     listing(out.console, ("computer", "", "found", "last to see"), rows, [[] for _ in rows])

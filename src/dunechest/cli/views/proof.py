@@ -13,17 +13,17 @@ from dunechest.names import shown
 def show(out: Out, proof: Proof) -> None:
     """Show the checks; what did not pass comes first, with details."""
     console = out.console
-    lines = sorted(proof.lines, key=lambda line: line.well)
+    lines = sorted(proof.lines, key=lambda line: line.passed)
     if not lines:
         return
     table = columns(
-        [("check", "before", "after"), *((line.what, line.then, line.now) for line in lines)], right=(1, 2)
+        [("check", "before", "after"), *((line.what, line.before, line.after) for line in lines)], right=(1, 2)
     )
     say(console, table[0], indent=2)
     for row, line in zip(table[1:], lines, strict=True):
-        text = Text(row).append("  ok" if line.well else "  DIFFERENT", style=GOOD if line.well else BAD)
+        text = Text(row).append("  ok" if line.passed else "  DIFFERENT", style=GOOD if line.passed else BAD)
         say(console, text, indent=2)
-        some, more = limited(line.why, out.verbose, 5)
+        some, more = limited(line.details, out.verbose, 5)
         for why in some:
             say(console, shown(why), indent=6)
         if more:

@@ -14,37 +14,39 @@ from dunechest.words import ago, duration, number, size
 def show_plan(out: Out, plan: ReclaimPlan, *, asking: bool = False) -> None:
     """Show what would be deleted, and what this relies on; `asking` if that is asked next."""
     console = out.console
-    what = _what(plan.name, plan.what, plan.part_titles)
+    what = _what(plan.name, plan.what, plan.parts)
     if plan.blocked:
         say(console, f"{what} cannot be deleted now. Nothing was changed.", BAD)
     else:
         verb = "Would move to the trash" if plan.options.trash else "Would delete"
-        text = Text(f"{verb} {_lower(what)}: {number(plan.file_count, 'file')}, {size(plan.bytes)}.", style="bold")
+        text = Text(
+            f"{verb} {_lower(what)}: {number(plan.file_count, 'file')}, {size(plan.size_bytes)}.", style="bold"
+        )
         say(console, text)
-    console.print(out.place(plan.place), soft_wrap=True)
-    if plan.live is not None:
+    console.print(out.place(plan.path), soft_wrap=True)
+    if plan.in_use_path is not None:
         say(console, "The library itself stays, here:", indent=2)
-        console.print(out.place(plan.live), soft_wrap=True)
+        console.print(out.place(plan.in_use_path), soft_wrap=True)
     show_findings(out, plan.findings)
     for copy in plan.copies:
         if copy.counts:
             say(console, _copy(copy), indent=2, hang=2)
     if plan.blocked:
         return
-    if plan.to_check:
-        say(console, f"First checked in full: {shown(', '.join(plan.to_check))}.", indent=2)
-    if plan.to_drill:
-        say(console, f"First drilled: {shown(plan.to_drill)}.", indent=2)
-    if plan.blocks:
+    if plan.first_checked_labels:
+        say(console, f"First checked in full: {shown(', '.join(plan.first_checked_labels))}.", indent=2)
+    if plan.first_drilled_label:
+        say(console, f"First drilled: {shown(plan.first_drilled_label)}.", indent=2)
+    if plan.disk_bytes:
         say(
             console,
-            f"That would free about {size(plan.blocks)}{' when the trash is emptied' if plan.options.trash else ''}.",
+            f"That would free about {size(plan.disk_bytes)}{' when the trash is emptied' if plan.options.trash else ''}.",
             indent=2,
         )
-    stays = [f"{shown(path)}: {shown(why)}" for path, why in plan.staying]
+    stays = [f"{shown(path)}: {shown(why)}" for path, why in plan.kept_files]
     show_list(out, "Stays:", stays, most=5)
-    if plan.how:
-        say(console, f"To get it again: {plan.how}", indent=2, hang=2)
+    if plan.restore_command:
+        say(console, f"To get it again: {plan.restore_command}", indent=2, hang=2)
     if not asking:
         say(console, "This is a plan; nothing was changed.")
 
@@ -60,25 +62,25 @@ def _lower(text: str) -> str:
 
 
 def _copy(copy: Evidence) -> str:
-    line = f"Copy in {shown(copy.label)}: edition {copy.edition}, archived {ago(copy.archived)}"
-    line += f", fully checked {ago(copy.checked)}" if copy.checked is not None else ", not fully checked since"
-    return line + (f", passed a drill {ago(copy.drilled)}" if copy.drilled is not None else "")
+    line = f"Copy in {shown(copy.label)}: edition {copy.edition}, archived {ago(copy.archived_at)}"
+    line += f", fully checked {ago(copy.checked_at)}" if copy.checked_at is not None else ", not fully checked since"
+    return line + (f", passed a drill {ago(copy.drilled_at)}" if copy.drilled_at is not None else "")
 
 
 def show(out: Out, result: ReclaimResult) -> None:
     """Show what was deleted, and how much room that made."""
     console = out.console
     what = _lower(_what(result.name, result.what, result.parts))
-    verb = "Moved to the trash" if result.trash else "Deleted"
+    verb = "Moved to the trash" if result.to_trash else "Deleted"
     text = Text(f"{verb}: {what}", style=GOOD)
     text.append(
-        f", {number(result.files, 'file')}, {size(result.bytes)} ({duration(result.seconds)})",
+        f", {number(result.deleted_count, 'file')}, {size(result.deleted_bytes)} ({duration(result.seconds)})",
         style="not bold default",
     )
     say(console, text)
-    console.print(out.place(result.place), soft_wrap=True)
-    if result.freed:
-        say(console, f"{size(result.freed)} more are free on the disk now (measured).", "bold", indent=2)
+    console.print(out.place(result.path), soft_wrap=True)
+    if result.freed_bytes:
+        say(console, f"{size(result.freed_bytes)} more are free on the disk now (measured).", "bold", indent=2)
     else:
         little = "" if result.why_less else "; it was too little to measure"
         say(
@@ -89,15 +91,15 @@ def show(out: Out, result: ReclaimResult) -> None:
         )
     if result.why_less:
         say(console, f"-> {result.why_less[:1].upper()}{result.why_less[1:]}.", indent=4, hang=3)
-    if result.live is not None:
+    if result.in_use_path is not None:
         say(console, "The library is here:", indent=2)
-        console.print(out.place(result.live), soft_wrap=True)
-    if result.checked:
-        chests = shown(", ".join(result.checked))
+        console.print(out.place(result.in_use_path), soft_wrap=True)
+    if result.checked_labels:
+        chests = shown(", ".join(result.checked_labels))
         say(console, f"Every byte of the original and of the copies in {chests} was read just before.", indent=2)
     show_findings(out, result.findings)
-    stays = [f"{shown(path)}: {shown(why)}" for path, why in result.staying]
+    stays = [f"{shown(path)}: {shown(why)}" for path, why in result.kept_files]
     show_list(out, "Stays:", stays, most=10)
     show_list(out, "Deleted outside the library, too:", [shown(path) for path in result.outside_paths], most=5)
-    if result.how:
-        say(console, f"To get it again: {result.how}", hang=2)
+    if result.restore_command:
+        say(console, f"To get it again: {result.restore_command}", hang=2)

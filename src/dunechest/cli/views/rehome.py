@@ -12,6 +12,7 @@ from dunechest.cli.output import Out, show_findings, show_list
 from dunechest.findings import Finding
 from dunechest.jobs.rehome import PartMovePlan, RehomePlan, RehomeResult, RejoinPlan, RejoinResult
 from dunechest.names import quoted, shown
+from dunechest.values import PathAndWhy
 from dunechest.words import duration, number, size
 
 
@@ -23,16 +24,16 @@ def show_plan(out: Out, plan: RehomePlan, *, deleting: bool = False, more: Seque
         say(console, f"{name} cannot be moved like this. Nothing was changed.", BAD)
     else:
         back = " back" if plan.back else ""
-        say(console, f"Would move {name}{back}: {number(plan.file_count, 'file')}, {size(plan.bytes)}.", "bold")
-    _places(out, plan.source, plan.target)
+        say(console, f"Would move {name}{back}: {number(plan.file_count, 'file')}, {size(plan.size_bytes)}.", "bold")
+    _places(out, plan.path, plan.new_path)
     show_findings(out, (*plan.findings, *more))
     if plan.blocked:
         return
     say(console, f"{size(plan.room.need)} needed there, {size(plan.room.free)} free.", indent=2)
     _way(out, plan)
-    _original(out, plan.aside, "The original", deleting)
-    _references(out, len(plan.references.updates), would=True)
-    _not_moved(out, plan.not_moved)
+    _original(out, plan.set_aside_path, "The original", deleting)
+    _references(out, len(plan.reference_plan.updates), would=True)
+    _not_moved(out, plan.unmoved_files)
     if not deleting:
         say(console, "This is a plan; nothing was changed.")
 
@@ -61,7 +62,7 @@ def _way(out: Out, plan: RehomePlan) -> None:
         say(console, "The application would find it in its old place again.", indent=2)
     else:
         say(console, "A link would stand in the old place, so that the application finds it:", indent=2)
-        console.print(out.place(plan.old), soft_wrap=True)
+        console.print(out.place(plan.old_path), soft_wrap=True)
 
 
 def _references(out: Out, count: int, *, would: bool) -> None:
@@ -70,7 +71,7 @@ def _references(out: Out, count: int, *, would: bool) -> None:
         say(out.console, f"{number(count, 'path')} inside the library {verb}.", indent=2)
 
 
-def _not_moved(out: Out, left: tuple[tuple[str, str], ...]) -> None:
+def _not_moved(out: Out, left: tuple[PathAndWhy, ...]) -> None:
     show_list(out, "Not moved:", [f"{shown(path)}: {shown(why)}" for path, why in left], most=5)
 
 
@@ -81,15 +82,15 @@ def show_part_plan(out: Out, plan: PartMovePlan, *, deleting: bool = False, more
     if plan.blocked:
         say(console, f"{title} cannot be moved like this. Nothing was changed.", BAD)
     else:
-        say(console, f"Would move {title}: {number(plan.file_count, 'file')}, {size(plan.bytes)}.", "bold")
-    _places(out, plan.source, plan.target)
+        say(console, f"Would move {title}: {number(plan.file_count, 'file')}, {size(plan.size_bytes)}.", "bold")
+    _places(out, plan.path, plan.new_path)
     show_findings(out, (*plan.findings, *more))
     if plan.blocked:
         return
     edits = ", ".join(shown(path) for path in plan.taken.edits[:3])
     if edits:
         say(console, f"It would be taken out of {edits}.", indent=2)
-    _original(out, plan.aside, "What goes", deleting)
+    _original(out, plan.set_aside_path, "What goes", deleting)
     if not deleting:
         say(console, "This is a plan; nothing was changed.")
 
@@ -100,10 +101,13 @@ def show(out: Out, result: RehomeResult, *, reclaim: bool) -> None:
     name = shown(result.name)
     what = f"{shown(', '.join(result.parts))} of {name}" if result.parts else name
     text = Text(f"Moved {what}{' back' if result.back else ''}", style=GOOD)
-    told = f": {number(result.files, 'file')}, {size(result.bytes)}, each read back and compared ({duration(result.seconds)})"
+    told = (
+        f": {number(result.file_count, 'file')}, {size(result.size_bytes)}, each read back "
+        f"and compared ({duration(result.seconds)})"
+    )
     text.append(told, style="not bold default")
     say(console, text)
-    _places(out, result.source, result.target)
+    _places(out, result.path, result.new_path)
     show_findings(out, result.findings)
     application = shown(result.application) or "the application"
     for change in result.settings:
@@ -111,20 +115,22 @@ def show(out: Out, result: RehomeResult, *, reclaim: bool) -> None:
         console.print(out.place(change.file), soft_wrap=True)
     if result.way == "link" and not result.back:
         say(console, "A link to it is in the old place:", indent=2)
-        console.print(out.place(result.old), soft_wrap=True)
-    _references(out, len(result.updated), would=False)
-    lost = [f"{shown(item.source)}: {shown(item.text)}: {shown(item.why)}" for item in result.by_hand]
+        console.print(out.place(result.old_path), soft_wrap=True)
+    _references(out, len(result.updated_references), would=False)
+    lost = [f"{shown(item.file)}: {shown(item.text)}: {shown(item.action)}" for item in result.references_by_hand]
     show_list(out, f"{number(len(lost), 'path')} inside the library to look at yourself:", lost, most=5, style=WARN)
-    _not_moved(out, result.not_moved)
-    out.show_pairs("Files from outside the library:", [(old, str(new)) for old, new in result.outside_moves])
-    show_list(out, "Stay in the library, too, because others use them:", [shown(p) for p in result.stayed], most=5)
-    if result.aside is not None and not reclaim:
+    _not_moved(out, result.unmoved_files)
+    out.show_pairs("Files from outside the library:", [(old, str(new)) for old, new in result.outside_files])
+    show_list(
+        out, "Stay in the library, too, because others use them:", [shown(p) for p in result.shared_paths], most=5
+    )
+    if result.set_aside_path is not None and not reclaim:
         say(console, "The original was set aside; nothing was deleted:", indent=2)
-        console.print(out.place(result.aside), soft_wrap=True)
+        console.print(out.place(result.set_aside_path), soft_wrap=True)
         if result.parts:
             say(
                 console,
-                f"-> Look at both in {application}. To free the space: dunechest reclaim {quoted(str(result.aside))}",
+                f"-> Look at both in {application}. To free the space: dunechest reclaim {quoted(str(result.set_aside_path))}",
                 hang=3,
             )
         else:
@@ -142,14 +148,14 @@ def show_rejoin_plan(out: Out, plan: RejoinPlan) -> None:
     """Show what rejoining would do."""
     console = out.console
     if plan.nothing:
-        say(console, f"Nothing to rejoin: {shown(plan.home.sentence)}", GOOD)
+        say(console, f"Nothing to rejoin: {shown(plan.home.message)}", GOOD)
         return
-    say(console, f"{shown(plan.name)}: {plan.home.sentence}", BAD if plan.blocked else "bold")
-    console.print(out.place(plan.home.place), soft_wrap=True)
+    say(console, f"{shown(plan.name)}: {plan.home.message}", BAD if plan.blocked else "bold")
+    console.print(out.place(plan.home.path), soft_wrap=True)
     show_findings(out, plan.findings)
-    if plan.aside is not None:
+    if plan.set_aside_path is not None:
         say(console, "The new one would be merged into it, and then set aside:", indent=2)
-        console.print(out.place(plan.aside), soft_wrap=True)
+        console.print(out.place(plan.set_aside_path), soft_wrap=True)
     _finding_again(out, plan, would=True)
     say(console, "This is a plan; nothing was changed.")
 
@@ -177,26 +183,28 @@ def show_rejoined(out: Out, result: RejoinResult, *, nothing: bool) -> None:
         )
         return
     text = Text(f"Rejoined {shown(result.name)}", style=GOOD)
-    if result.second is not None:
-        text.append(f": {number(result.added, 'file')} came over from the new library", style="not bold default")
-        if result.same:
-            text.append(f", {number(result.same, 'file')} were there already", style="not bold default")
+    if result.second_path is not None:
+        text.append(
+            f": {number(result.added_count, 'file')} came over from the new library", style="not bold default"
+        )
+        if result.same_count:
+            text.append(f", {number(result.same_count, 'file')} were there already", style="not bold default")
     say(console, text)
-    console.print(out.place(result.place), soft_wrap=True)
+    console.print(out.place(result.path), soft_wrap=True)
     show_findings(out, result.findings)
-    show_list(out, "Merged:", [shown(path) for path in result.merged], most=5)
-    out.show_pairs("Both had these; the new ones have another name:", result.conflicts)
+    show_list(out, "Merged:", [shown(path) for path in result.merged_paths], most=5)
+    out.show_pairs("Both had these; the new ones have another name:", result.renamed_files)
     show_list(
         out,
         "Kept as on the drive; the others are only in what was set aside:",
-        [shown(p) for p in result.kept],
+        [shown(p) for p in result.kept_paths],
         most=5,
         style=WARN,
     )
     for change in result.settings:
         say(console, "Updated the library location in:", indent=2)
         console.print(out.place(change.file), soft_wrap=True)
-    if result.aside is not None:
+    if result.set_aside_path is not None:
         say(console, "The new library was set aside; nothing was deleted:", indent=2)
-        console.print(out.place(result.aside), soft_wrap=True)
+        console.print(out.place(result.set_aside_path), soft_wrap=True)
         say(console, "-> To take all of it back: dunechest undo", hang=3)

@@ -11,13 +11,17 @@ from dunechest.chest.tag_lists import RecordFault
 from dunechest.cli.layout import BAD, say
 from dunechest.cli.output import Out, show_list
 from dunechest.jobs.restore.plan import ByHand, NotDone
+from dunechest.jobs.restore.planning.several import LeftBehind
 from dunechest.names import shown
+from dunechest.values import RenamedPath
 from dunechest.words import number
 
 
 def show_by_hand(out: Out, items: Sequence[ByHand]) -> None:
     """Show references that a person has to look at."""
-    lines = [f"{shown(item.text)}  in {shown(item.source)}, {shown(item.spot)}: {shown(item.why)}." for item in items]
+    lines = [
+        f"{shown(item.text)}  in {shown(item.file)}, {shown(item.spot)}: {shown(item.action)}." for item in items
+    ]
     show_list(out, f"{number(len(items), 'reference')} to check by hand:", lines, most=5)
 
 
@@ -38,7 +42,7 @@ def show_not_done(out: Out, items: Sequence[NotDone], *, only_faults: bool = Fal
     show_list(out, "NOT RESTORED:" if only_faults else "Not restored:", lines, style=BAD if only_faults else "")
 
 
-def show_renamed(out: Out, items: Sequence[tuple[str, str]]) -> None:
+def show_renamed(out: Out, items: Sequence[RenamedPath]) -> None:
     """Show what has another name here."""
     title = f"{number(len(items), 'name')} not possible on this drive; restored as:"
     show_list(out, title, [f"{shown(path)} -> {shown(here)}" for path, here in items])
@@ -51,7 +55,7 @@ def show_damage(out: Out, damage: Sequence[RecordFault]) -> None:
         say(out.console, line.append(f"  {shown(fault.why)}", style="not bold default"), indent=2)
 
 
-def show_left_behind(out: Out, items: Sequence[tuple[str, str]]) -> None:
+def show_left_behind(out: Out, items: Sequence[LeftBehind]) -> None:
     """Name the libraries that a restore of all leaves out."""
     for name, why in items:
         say(out.console, f"NOT RESTORED: {shown(name)}: {shown(why)}", BAD)

@@ -22,11 +22,12 @@ from dunechest.cli.views.restore_lists import (
 from dunechest.findings import blocking
 from dunechest.jobs.restore.plan import RestorePlan
 from dunechest.jobs.restore.planning.saved_plan import saved_plan
+from dunechest.jobs.restore.planning.several import LeftBehind
 from dunechest.names import from_wire, shown
 from dunechest.words import local, number, size
 
 
-def note_plans(out: Out, chest: Chest, plans: Sequence[RestorePlan], left: Sequence[tuple[str, str]]) -> None:
+def note_plans(out: Out, chest: Chest, plans: Sequence[RestorePlan], left: Sequence[LeftBehind]) -> None:
     """Note the document of `restore --plan`, which `--apply-plan` takes."""
     if not out.json:
         return
@@ -35,7 +36,7 @@ def note_plans(out: Out, chest: Chest, plans: Sequence[RestorePlan], left: Seque
     behind = [{"name": name, "why": why} for name, why in left]
     out.document("restore-plan", chest, libraries=plans, left_behind=behind, would_run=would_run, saved_plan=saved)
     for plan in plans:
-        out.note_findings(plan.findings, plan.bag)
+        out.note_findings(plan.findings, plan.name)
 
 
 def show_plans(out: Out, plans: Sequence[RestorePlan], *, asking: bool = False) -> None:
@@ -50,7 +51,7 @@ def show_plans(out: Out, plans: Sequence[RestorePlan], *, asking: bool = False) 
         show_plan(out, plan)
     if len(plans) > 1:
         files = sum(len(plan.files) + len(plan.outside_files) for plan in plans)
-        total = size(sum(plan.bytes for plan in plans))
+        total = size(sum(plan.size_bytes for plan in plans))
         say(console, f"{number(len(plans), 'library', 'libraries')}, {number(files, 'file')}, {total}.", "bold")
 
 
@@ -60,16 +61,16 @@ def show_plan(out: Out, plan: RestorePlan) -> None:
     record = plan.record
     console.print()
     say(console, Text(shown(record.name), style="bold"))
-    if plan.place is not None:
-        console.print(out.place(plan.place, before="to "), soft_wrap=True)
+    if plan.path is not None:
+        console.print(out.place(plan.path, before="to "), soft_wrap=True)
     else:
         say(console, "to: destination unknown", BAD, indent=4)
     edition = f", edition {record.edition}" if record.edition > 1 or plan.options.edition else ""
     origin = from_wire(record.origin.path)
     console.print(out.place(origin, before=f"from {shown(record.origin.machine)}, "), soft_wrap=True)
     say(console, f"archived {local(record.archived)}{edition}", indent=4)
-    show_damage(out, plan.damage)
-    show_not_done(out, plan.not_done, only_faults=True)
+    show_damage(out, plan.damaged_records)
+    show_not_done(out, plan.not_restored, only_faults=True)
     # What to do first stands below, with what to do last.
     show_findings(out, [finding for finding in plan.findings if finding.code != "first"])
     facts(console, list(_facts(plan)))
@@ -77,8 +78,8 @@ def show_plan(out: Out, plan: RestorePlan) -> None:
         say(console, f"Library location to be updated in: {homely(change.file)}", indent=2)
     _show_updates(out, plan)
     show_by_hand(out, plan.references.lost)
-    show_outside_files(out, [(s.origin, s.place) for s in plan.outside_files])
-    show_not_done(out, [item for item in plan.not_done if not item.fault])
+    show_outside_files(out, [(s.path, s.new_path) for s in plan.outside_files])
+    show_not_done(out, [item for item in plan.not_restored if not item.fault])
     show_renamed(out, plan.renamed)
     if record.application and not blocking(plan.findings) and not plan.options.files:
         name = shown(record.application)
@@ -88,10 +89,10 @@ def show_plan(out: Out, plan: RestorePlan) -> None:
 def _facts(plan: RestorePlan) -> Iterator[tuple[str, str, str]]:
     existing = plan.existing
     if plan.options.parts:
-        yield "only", ", ".join(shown(part.title) for part in plan.parts), ""
-    yield "to restore", number(len(plan.files) + len(plan.outside_files), "file"), size(plan.bytes)
+        yield "only", ", ".join(shown(part.title) for part in plan.chosen_parts), ""
+    yield "to restore", number(len(plan.files) + len(plan.outside_files), "file"), size(plan.size_bytes)
     for words, count in (
-        ("already exist, only checked", existing.there + sum(s.there for s in plan.outside_files)),
+        ("already exist, only checked", existing.there + sum(s.exists for s in plan.outside_files)),
         ("kept as they are here", len(existing.kept)),
         ("replaced; your files are kept", len(existing.replaced)),
         ("restored under another name", len(existing.beside)),
@@ -106,7 +107,7 @@ def _facts(plan: RestorePlan) -> Iterator[tuple[str, str, str]]:
     yield "space needed", size(plan.room.need), f"of {size(plan.room.free)} free"
     updates = plan.references.updates
     if updates:
-        files = len({update.source for update in updates})
+        files = len({update.file for update in updates})
         yield (
             "references",
             f"{len(updates):,} to update",
@@ -119,7 +120,7 @@ def _facts(plan: RestorePlan) -> Iterator[tuple[str, str, str]]:
 def _look(plan: RestorePlan) -> str:
     if plan.settings or not plan.kind.settings:
         return f"it should show what it showed on {shown(plan.record.origin.machine)}."
-    return f"let it open {homely(str(plan.place))}."
+    return f"let it open {homely(str(plan.path))}."
 
 
 def _show_updates(out: Out, plan: RestorePlan) -> None:
@@ -132,12 +133,12 @@ def problems_of_plans(plans: Iterable[RestorePlan]) -> list[str]:
     """Return a line for each thing that cannot be restored as it was."""
     found = []
     for plan in plans:
-        found += [f"{plan.bag}: {fault.path}: {fault.why}" for fault in plan.damage]
-        found += [f"{plan.bag}: {item.path}: {item.why}" for item in plan.not_done if item.fault]
+        found += [f"{plan.name}: {fault.path}: {fault.why}" for fault in plan.damaged_records]
+        found += [f"{plan.name}: {item.path}: {item.why}" for item in plan.not_restored if item.fault]
     return found
 
 
-def show_planned(out: Out, source: Chest, plans: Sequence[RestorePlan], left: Sequence[tuple[str, str]]) -> None:
+def show_planned(out: Out, source: Chest, plans: Sequence[RestorePlan], left: Sequence[LeftBehind]) -> None:
     """Show plans that are not carried out: as a document, or in words."""
     note_plans(out, source, plans, left)
     if out.shows:

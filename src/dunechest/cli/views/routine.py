@@ -39,7 +39,7 @@ def show_added(out: Out, installation: RoutineInstallation, *, plan: bool) -> No
     for text in _what(routine):
         say(console, text, indent=2)
     if routine.archives:
-        some, more = limited(installation.libraries, out.verbose, 8)
+        some, more = limited(installation.library_paths, out.verbose, 8)
         for place in some:
             console.print(out.place(place), soft_wrap=True)
         if more:
@@ -54,12 +54,12 @@ def show_added(out: Out, installation: RoutineInstallation, *, plan: bool) -> No
             for inner in text.splitlines():
                 console.print(Text("      " + shown(inner)), soft_wrap=True)
     say(console, "Started by it:", indent=2)
-    console.print(Text("    " + " ".join(map(shown, installation.command))), soft_wrap=True)
+    console.print(Text("    " + " ".join(map(shown, installation.command_words))), soft_wrap=True)
     if plan:
         say(console, "This is a plan; nothing was installed.")
         return
-    if installation.taken:
-        say(console, f"Checked: {shown(installation.sentence)}.", GOOD)
+    if installation.installed:
+        say(console, f"Checked: {shown(installation.scheduler_says)}.", GOOD)
     else:
         say(console, "Nothing starts it by itself: see to it that its command runs every hour.", WARN)
     if routine.scheduler == "systemd":
@@ -72,27 +72,27 @@ def _what(routine: Routine) -> list[str]:
     chests = ", ".join(shown(chest.label) for chest in routine.chests)
     told = []
     if routine.archives:
-        parts = [shown(library.name) for library in routine.libraries]
+        parts = [shown(library.name) for library in routine.named_libraries]
         parts += [f"every library of the kind {shown(kind)}" for kind in routine.kinds]
-        parts += ["every library in your home folder, new ones included"] if routine.every else []
+        parts += ["every library in your home folder, new ones included"] if routine.all_libraries_in_home else []
         told.append(f"Archives to {chests}: {', '.join(parts)}.")
-    if routine.copy_to:
-        targets = ", ".join(shown(chest.label) for chest in routine.copy_to)
+    if routine.copy_chests:
+        targets = ", ".join(shown(chest.label) for chest in routine.copy_chests)
         told.append(f"Then copies {chests} to {targets}.")
-    if routine.keep:
-        told.append(f"Then drops editions, but keeps {shown(routine.keep)}.")
+    if routine.retention_rule:
+        told.append(f"Then drops editions, but keeps {shown(routine.retention_rule)}.")
     if routine.verify_minutes:
         told.append(f"Then verifies each chest for {routine.verify_minutes:g} min.")
-    if routine.drill:
+    if routine.drills_monthly:
         told.append("Then drills one library of each chest, once a month.")
     limits = ["gives way to all other programs"]
     if routine.limit is not None:
         limits.append(f"reads at most {routine.limit:g} MB/s")
-    if routine.on_mains:
+    if routine.only_on_mains:
         limits.append("only on mains power")
     told.append(f"Limits: {', '.join(limits)}.")
-    ways = ["a notification on the desktop"] if routine.notify else []
-    ways += [f"the command {shown(routine.tell)}"] if routine.tell else []
+    ways = ["a notification on the desktop"] if routine.notifies else []
+    ways += [f"the command {shown(routine.tell_command)}"] if routine.tell_command else []
     ways += ["the log", "dunechest status"]
     told.append(f"What is wrong is told by {', '.join(ways[:-1])} and {ways[-1]}.")
     told.append(f"A drive that is not there is told after {number(round(routine.patience), 'day')}.")
@@ -112,7 +112,7 @@ def show_all(out: Out, states: Sequence[RoutineState]) -> None:
 def show_state(out: Out, state: RoutineState, *, brief: bool = False) -> None:
     """Show how a routine does; `brief` where what is wrong with it was said before."""
     console = out.console
-    outcome = "late" if state.overdue else state.outcome
+    outcome = "late" if state.overdue_labels else state.last_outcome
     style = _STYLES.get(outcome, BAD if outcome == "unusable" else GOOD if outcome == "ok" else "")
     line = (
         Text()
@@ -127,17 +127,17 @@ def show_state(out: Out, state: RoutineState, *, brief: bool = False) -> None:
         say(console, state.routine.words, indent=4)
         if state.next_at is not None:
             say(console, f"next: {day(state.next_at)}", indent=4)
-    for label in state.waiting:
-        if label in state.overdue and state.message and not brief:
+    for label in state.waiting_labels:
+        if label in state.overdue_labels and state.message and not brief:
             continue  # that is what the message says
-        late = " (overdue)" if label in state.overdue else ""
+        late = " (overdue)" if label in state.overdue_labels else ""
         say(console, f"due for {shown(label)}, which is not connected{late}", WARN if late else "", indent=4)
     if brief:
         return
-    if state.running_since is not None:
-        say(console, f"running, or interrupted, since {day(state.running_since)}", indent=4)
+    if state.running_since_at is not None:
+        say(console, f"running, or interrupted, since {day(state.running_since_at)}", indent=4)
     if state.message and not brief:
-        say(console, shown(state.message), _STYLES.get(state.outcome, BAD), indent=4, hang=2)
+        say(console, shown(state.message), _STYLES.get(state.last_outcome, BAD), indent=4, hang=2)
         if state.command:
             say(console, f"-> {state.command}", indent=4, hang=3)
 
@@ -149,9 +149,9 @@ def show_one(out: Out, state: RoutineState) -> None:
     if state.routine is not None:
         for text in _what(state.routine):
             say(console, text, indent=4, hang=2)
-    if state.scheduler:
-        say(console, f"Scheduler: {shown(state.scheduler)}.", indent=4, hang=2)
-    show_list(out, "The last run:", [shown(line) for line in state.lines])
+    if state.scheduler_says:
+        say(console, f"Scheduler: {shown(state.scheduler_says)}.", indent=4, hang=2)
+    show_list(out, "The last run:", [shown(line) for line in state.last_lines])
     say(console, "Its file, which may be edited:", indent=2)
     console.print(out.place(state.file), soft_wrap=True)
 
@@ -179,7 +179,7 @@ def _show_run(out: Out, run: RoutineRun) -> None:
         .append("  ")
         .append(OUTCOMES.get(run.outcome, run.outcome), style=style)
     )
-    took = run.ended - run.begun
+    took = run.ended_at - run.begun_at
     if took > 0:
         line.append(f" ({duration(took)})")
     say(console, line)
@@ -187,19 +187,19 @@ def _show_run(out: Out, run: RoutineRun) -> None:
     for step in run.steps:
         if step.outcome == "unchanged" and not out.verbose:
             continue
-        say(console, shown(step.sentence), _STYLES.get(step.outcome, ""), indent=4, hang=2)
+        say(console, shown(step.message), _STYLES.get(step.outcome, ""), indent=4, hang=2)
         if step.command:
             say(console, f"-> {step.command}", indent=6, hang=3)
     if unchanged and not out.verbose:
         say(console, f"{number(unchanged, 'library', 'libraries')} unchanged", indent=4)
-    told = {step.chest for step in run.steps if step.what == "wait"}
-    for label in run.absent:
+    told = {step.chest_label for step in run.steps if step.what == "wait"}
+    for label in run.absent_labels:
         if label in told:
             continue
         say(console, f"{shown(label)} is not connected; it is served when it is back", indent=4)
-    if run.wait:
-        say(console, f"Waits: {shown(run.wait)}", indent=4)
-    for why in run.failed_to_tell:
+    if run.waiting_for:
+        say(console, f"Waits: {shown(run.waiting_for)}", indent=4)
+    for why in run.failed_ways:
         say(console, f"Could not tell by {shown(why)}", WARN, indent=4)
 
 

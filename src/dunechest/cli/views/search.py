@@ -18,8 +18,8 @@ _MOST = 10
 def show(out: Out, result: SearchResult) -> None:
     """Show the outcome of a search: each file, where it is, and the command that brings it back."""
     console = out.console
-    known = f"{number(result.known_files, 'known file')} in {number(result.known_chests, 'chest')}"
-    if not result.known_chests:
+    known = f"{number(result.known_file_count, 'known file')} in {number(result.known_chest_count, 'chest')}"
+    if not result.known_chest_count:
         say(console, "No chest is known yet. Connect a drive, then run: dunechest chest show FOLDER")
         return
     if not result.files:
@@ -44,7 +44,7 @@ def show(out: Out, result: SearchResult) -> None:
 def _show_file(out: Out, file: FoundFile) -> None:
     console = out.console
     folder, _, name = file.path.rpartition("/")
-    head = Text(f"{size(file.size)}, {day(file.mtime)}, {shown(file.library)}  ")
+    head = Text(f"{size(file.size_bytes)}, {day(file.modified_at)}, {shown(file.library)}  ")
     head.append(shown(name), style="bold")
     say(console, head, indent=2)
     if folder:
@@ -52,15 +52,21 @@ def _show_file(out: Out, file: FoundFile) -> None:
     for line in _where(file.copies):
         say(console, line, indent=4, hang=2)
     if file.copies:
-        say(console, f"-> {file.copies[0].command}", indent=4, hang=3)
+        say(console, f"-> {file.copies[0].restore_command}", indent=4, hang=3)
 
 
 def _where(copies: Sequence[FoundCopy]) -> Iterator[str]:
     """Yield a line for each state in which some chests have a file: the editions, and the chests."""
     groups: dict[tuple[int, int, bool], list[str]] = {}
     for copy in copies:
-        where = "connected" if copy.connected else f"kept at {shown(copy.place)}" if copy.place else "not connected"
-        where += f", last seen by {shown(copy.seen_by)}" if copy.seen_by and not copy.connected else ""
+        where = (
+            "connected"
+            if copy.connected
+            else f"kept at {shown(copy.kept_at_place)}"
+            if copy.kept_at_place
+            else "not connected"
+        )
+        where += f", last seen by {shown(copy.last_seen_by)}" if copy.last_seen_by and not copy.connected else ""
         key = copy.first_edition, copy.last_edition, copy.current
         groups.setdefault(key, []).append(f"{shown(copy.label)} ({where})")
     for (first, last, current), labels in groups.items():

@@ -16,19 +16,19 @@ _JOBS = {"rehome": "move", "rejoin": "rejoining", "reclaim": "deletion"}
 def show(out: Out, plan: UndoPlan, *, done: bool) -> None:
     """Show what was, or would be, undone."""
     console = out.console
-    head = plan.deeds[-1].head  # what one command did besides began later
-    names = ", ".join(dict.fromkeys(shown(deed.head.about) for deed in reversed(plan.deeds)))
+    head = plan.libraries[-1].head  # what one command did besides began later
+    names = ", ".join(dict.fromkeys(shown(deed.head.about) for deed in reversed(plan.libraries)))
     what = "the updated references and settings of the " if plan.only_references else "the "
     about = f"{what}{_JOBS.get(head.job, head.job)} of {names}"
     when = f" ({ago(head.when)})"
-    if plan.changed:
+    if plan.changed_since:
         say(console, f"This would be refused: {about} cannot be undone, because of changes since then.", BAD)
     elif done:
         say(console, Text(f"Undone: {about}", style=GOOD).append(when, style="not bold default"))
     else:
         say(console, Text(f"To be undone: {about}", style="bold").append(when, style="not bold"))
     say(console, f"in {homely(from_wire(head.place))}", indent=4)
-    show_list(out, "Changed since:", [shown(item) for item in plan.changed])
+    show_list(out, "Changed since:", [shown(item) for item in plan.changed_since])
     for what in dict.fromkeys(action.what for action in plan.actions):
         of_one = [action for action in plan.actions if action.what == what]
         some, more = limited(of_one, out.verbose, 4)

@@ -24,25 +24,25 @@ _STYLES = {
 def problems(result: VerifyResult) -> list[str]:
     """Return a line for each fault."""
     return [
-        f"{check.bag}: {state.path or 'the whole'}: {state.state}: {state.why}"
-        for check in result.checks
-        for state in check.states
+        f"{check.name}: {state.path or 'the whole'}: {state.state}: {state.why}"
+        for check in result.libraries
+        for state in check.problems
         if state.state != "noted"
     ]
 
 
 def show(out: Out, result: VerifyResult) -> None:
     """Show the outcome of the whole, then each library."""
-    if not result.checks:
+    if not result.libraries:
         say(out.console, "There is nothing in this chest to verify yet.")
         return
     _show_outcome(out, result)
-    for check in result.checks:
+    for check in result.libraries:
         _show_bag(out, check)
-    if result.checks and any(check.closed for check in result.checks):
+    if result.libraries and any(check.closed for check in result.libraries):
         say(out.console, "-> Check them as administrator:", hang=3)
-        say(out.console, f"sudo dunechest verify {quoted(str(result.place))}", indent=3)
-    if any(check.wrong and check.kind not in ("missing", "unfinished") for check in result.checks):
+        say(out.console, f"sudo dunechest verify {quoted(str(result.path))}", indent=3)
+    if any(check.wrong and check.kind not in ("missing", "unfinished") for check in result.libraries):
         if result.chest:
             say(
                 out.console,
@@ -61,19 +61,22 @@ def show(out: Out, result: VerifyResult) -> None:
 
 def _show_outcome(out: Out, result: VerifyResult) -> None:
     console = out.console
-    files, records = sum(check.payload for check in result.checks), sum(check.records for check in result.checks)
-    earlier = sum(check.earlier for check in result.checks)
+    files, records = (
+        sum(check.file_count for check in result.libraries),
+        sum(check.record_count for check in result.libraries),
+    )
+    earlier = sum(check.earlier_file_count for check in result.libraries)
     counted = both(files + earlier, records)
     every = f"all {counted} are" if files + earlier + records > 1 else f"{counted} is"
-    seconds = sum(check.seconds for check in result.checks)
-    closed = sum(check.closed for check in result.checks)
+    seconds = sum(check.seconds for check in result.libraries)
+    closed = sum(check.closed for check in result.libraries)
     if closed and not result.damaged:
-        names = ", ".join(shown(check.bag) for check in result.checks if check.closed)
+        names = ", ".join(shown(check.name) for check in result.libraries if check.closed)
         say(console, f"NOT CHECKED: {number(closed, 'file')} of {names} may not be read by this user.", WARN)
         say(console, "This says nothing about damage. Everything else is intact.")
-    elif not result.well:
-        wrong = [check for check in result.checks if not check.well]
-        names = ", ".join(shown(check.bag) for check in wrong[:5])
+    elif not result.ok:
+        wrong = [check for check in result.libraries if not check.ok]
+        names = ", ".join(shown(check.name) for check in wrong[:5])
         more = f" and {len(wrong) - 5} more" if len(wrong) > 5 else ""
         count = sum(check.wrong for check in wrong)
         say(console, f"PROBLEMS FOUND: {number(count, 'problem')} in {names}{more}.", BAD)
@@ -82,7 +85,7 @@ def _show_outcome(out: Out, result: VerifyResult) -> None:
     elif result.quick:
         say(console, f"OK: names and sizes of {counted} are as recorded.", GOOD)
         say(console, "No content was read; to check every byte, run it without --quick.")
-    elif left := sum(check.remaining for check in result.checks):
+    elif left := sum(check.remaining_count for check in result.libraries):
         say(console, f"OK so far: {every} intact ({duration(seconds)}).", GOOD)
         say(
             console,
@@ -90,7 +93,7 @@ def _show_outcome(out: Out, result: VerifyResult) -> None:
             "again to continue.",
         )
     else:
-        of = f" in {number(len(result.checks), 'library', 'libraries')}" if len(result.checks) > 1 else ""
+        of = f" in {number(len(result.libraries), 'library', 'libraries')}" if len(result.libraries) > 1 else ""
         say(console, f"OK: {every} intact{of} ({duration(seconds)}).", GOOD)
 
 
@@ -106,17 +109,21 @@ def _show_bag(out: Out, check: BagCheck) -> None:
         if check.closed and not check.wrong:
             line.append("CLOSED   ", style=WARN)
         else:
-            line.append(well if check.well else "PROBLEM  ", style=GOOD if check.well else BAD)
-    line.append(shown(check.bag), style="bold")
+            line.append(well if check.ok else "PROBLEM  ", style=GOOD if check.ok else BAD)
+    line.append(shown(check.name), style="bold")
     if check.files:
-        counted = both(check.payload, check.records)
-        earlier = f", {number(check.earlier, 'file')} of earlier editions" if check.earlier else ""
-        of = "" if check.intact == check.files else f"; {check.intact:,} of {check.files:,} {_what(check)}"
-        line.append(f"  {counted}{earlier}, {size(check.bytes)}{of}", style="not bold default")
+        counted = both(check.file_count, check.record_count)
+        earlier = (
+            f", {number(check.earlier_file_count, 'file')} of earlier editions" if check.earlier_file_count else ""
+        )
+        of = (
+            "" if check.intact_count == check.files else f"; {check.intact_count:,} of {check.files:,} {_what(check)}"
+        )
+        line.append(f"  {counted}{earlier}, {size(check.size_bytes)}{of}", style="not bold default")
     if check.kind == "foreign bag":
         line.append(", made by another program", style="not bold default")
     say(console, line, indent=2, hang=11)
-    some, more = limited(check.states, out.verbose)
+    some, more = limited(check.problems, out.verbose)
     for state in some:
         if not state.path and check.kind in ("missing", "unfinished"):
             say(console, shown(state.why), indent=6)

@@ -23,17 +23,19 @@ _BETWEEN = 10.0
 
 def line(watched: Watched) -> str:
     """Return one look in words."""
-    pieces = [f"{number(watched.files, 'file')}, {size(watched.bytes)} here"]
-    if watched.placeholders:
-        pieces.append(f"{number(watched.placeholders, 'placeholder')} left, {size(watched.placeholder_bytes)}")
-    if abs(watched.rate) >= 1000:
-        pieces.append(f"{'+' if watched.rate > 0 else '-'}{size(int(abs(watched.rate)))} a second")
-    if watched.left is not None:
-        pieces.append(f"about {duration(watched.left)} left")
-    if watched.open_by:
-        pieces.append(f"open in {', '.join(map(shown, watched.open_by))}")
-    if watched.still >= _STILL:
-        pieces.append(f"nothing has changed for {duration(watched.still)}")
+    pieces = [f"{number(watched.file_count, 'file')}, {size(watched.size_bytes)} here"]
+    if watched.placeholder_count:
+        pieces.append(f"{number(watched.placeholder_count, 'placeholder')} left, {size(watched.placeholder_bytes)}")
+    if abs(watched.bytes_per_second) >= 1000:
+        pieces.append(
+            f"{'+' if watched.bytes_per_second > 0 else '-'}{size(int(abs(watched.bytes_per_second)))} a second"
+        )
+    if watched.seconds_left is not None:
+        pieces.append(f"about {duration(watched.seconds_left)} left")
+    if watched.processes:
+        pieces.append(f"open in {', '.join(map(shown, watched.processes))}")
+    if watched.seconds_unchanged >= _STILL:
+        pieces.append(f"nothing has changed for {duration(watched.seconds_unchanged)}")
     return "; ".join(pieces)
 
 
@@ -57,7 +59,8 @@ def follow(out: Out, name: str, looks: Iterator[Watched]) -> Watched:
                 said, when = text, time.monotonic()
     say(
         console,
-        f"{shown(name)} is complete and closed: {number(last.files, 'file')}, {size(last.bytes)}. It can be archived now.",
+        f"{shown(name)} is complete and closed: {number(last.file_count, 'file')}, {size(last.size_bytes)}. "
+        "It can be archived now.",
         GOOD,
     )
     return last

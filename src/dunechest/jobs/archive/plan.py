@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import os
 from collections.abc import Mapping
+from pathlib import Path
 from typing import Any, ClassVar
 
 import msgspec
@@ -19,11 +20,11 @@ from dunechest.chest.records import (
     OwnerRecord,
     PlaceRecord,
 )
-from dunechest.documents.plain import plain
+from dunechest.document import plain
 from dunechest.findings import Finding
 from dunechest.jobs.archive.lesser import ALL_HELD, NotHeld
 from dunechest.jobs.archive.options import ArchiveOptions
-from dunechest.jobs.study.choice import Choice, LeftBehind
+from dunechest.jobs.study.choice import Choice, LeftOutFile
 from dunechest.jobs.study.contents import Contents
 from dunechest.jobs.study.drive import Drive
 from dunechest.jobs.study.room import Room
@@ -31,7 +32,7 @@ from dunechest.jobs.study.selection import OutsideFile, Selection
 from dunechest.library.library import Library
 from dunechest.library.roles import Role
 from dunechest.transfer.walk import FileEntry, Walk
-from dunechest.values import Value, digest_of_values
+from dunechest.values import StoredName, Value, digest_of_values
 
 
 class PlannedFile(msgspec.Struct, frozen=True, gc=False):
@@ -40,6 +41,8 @@ class PlannedFile(msgspec.Struct, frozen=True, gc=False):
     The path in `entry` is the library's own, or for an outside file the full one.
     """
 
+    _told: ClassVar[tuple[str, ...]] = ("path", "stored_as", "size_bytes", "role")
+
     entry: FileEntry
     role: Role
     other_name: str = ""
@@ -47,12 +50,22 @@ class PlannedFile(msgspec.Struct, frozen=True, gc=False):
     other_place: str = ""
 
     @property
+    def path(self) -> str:
+        """Its path in the library."""
+        return self.entry.path
+
+    @property
+    def size_bytes(self) -> int:
+        """Its size."""
+        return self.entry.size
+
+    @property
     def found_at(self) -> str:
         """Its path in the library as it lies there: a place that cannot hold its name has it under another one."""
         return self.other_place or self.entry.path
 
     @property
-    def stored(self) -> str:
+    def stored_as(self) -> str:
         """Path below ``data/``; of half a million files it is made when it is asked for."""
         return self.other_name or LIBRARY_FILES + self.entry.path
 
@@ -80,11 +93,11 @@ class CarriedFile(Value, msgspec.Struct, frozen=True, gc=False):
         Its path below ``data/``.
     path : str
         Its path in the library; of an outside file the full one.
-    size : int
+    size_bytes : int
         Bytes.
     outside : bool
         Whether it is an outside file.
-    seen : int
+    last_seen_edition : int
         The edition in which it was seen last.
     why : str
         ``away``, ``closed``, ``placeholder``, ``too-large`` or ``unread``.
@@ -93,13 +106,13 @@ class CarriedFile(Value, msgspec.Struct, frozen=True, gc=False):
     """
 
     _shown: ClassVar[tuple[str, ...]] = ("path", "why")
-    _document: ClassVar[str] = "archive.CarriedFile"
+    _told: ClassVar[tuple[str, ...]] = ("path", "size_bytes", "outside", "last_seen_edition", "why", "place")
 
     stored: str
     path: str
-    size: int
+    size_bytes: int
     outside: bool
-    seen: int
+    last_seen_edition: int
     why: str
     place: str = ""
 
@@ -170,7 +183,7 @@ class ArchivePlan(Value, msgspec.Struct, frozen=True, eq=False):
     `state` is ``new`` (a bag will be made), ``unchanged`` (the chest has it just so,
     nothing is to be done), ``next`` (the bag gets its next edition) or ``barred`` (something else
     has the name). `folders` maps each folder's path in the library to its path below ``data/``; `selection`
-    is what was asked for, and `files` are to be read of it, outside files included. `previous` says in
+    is what was asked for, and `files_to_read` are to be read of it, outside files included. `previous` says in
     what the library differs from its latest edition, if there is one.
 
     `places` are the folders of the library in which other filesystems are mounted; `follows` are the states that the edition
@@ -181,20 +194,46 @@ class ArchivePlan(Value, msgspec.Struct, frozen=True, eq=False):
     `drive` as it was found.
     """
 
-    _document: ClassVar[str] = "archive.PlannedArchive"
+    _told: ClassVar[tuple[str, ...]] = (
+        "name",
+        "kind",
+        "path",
+        "archived_as",
+        "state",
+        "edition",
+        "parts",
+        "found_count",
+        "found_bytes",
+        "unchanged_count",
+        "dropped_count",
+        "copy_count",
+        "copy_bytes",
+        "folder_count",
+        "link_count",
+        "needed_bytes",
+        "free_bytes",
+        "database_paths",
+        "outside_files",
+        "left_out",
+        "not_seen_files",
+        "changed_names",
+        "files",
+        "findings",
+    )
+    _rows: ClassVar[str] = "files"
 
     library: Library
     chest: Chest
-    bag: str
+    archived_as: str
     state: str
     options: ArchiveOptions
     contents: Contents
     selection: Selection
-    files: tuple[PlannedFile, ...]
+    files_to_read: tuple[PlannedFile, ...]
     databases: tuple[PlannedDatabase, ...]
-    left_out: tuple[LeftBehind, ...]
+    skipped: tuple[LeftOutFile, ...]
     folders: Mapping[str, str]
-    changed_names: Mapping[str, str]
+    stored_names: Mapping[str, str]
     hard_links: tuple[tuple[str, ...], ...]
     findings: tuple[Finding, ...]
     drive: Drive
@@ -208,28 +247,58 @@ class ArchivePlan(Value, msgspec.Struct, frozen=True, eq=False):
     lacks: int = 0
     lesser: NotHeld = ALL_HELD
 
+    @property
+    def name(self) -> str:
+        """What the library is called."""
+        return self.library.name
+
+    @property
+    def kind(self) -> str:
+        """Name of its kind."""
+        return self.library.kind.name
+
+    @property
+    def path(self) -> Path:
+        """Where it is."""
+        return self.library.path
+
+    @property
+    def needed_bytes(self) -> int:
+        """Bytes that it needs on the drive."""
+        return self.room.need
+
+    @property
+    def free_bytes(self) -> int:
+        """Bytes that are free there."""
+        return self.room.free
+
     def decisions(self) -> dict[str, Any]:
         """Return all that the plan decides, as JSON values: two plans with the same do the same."""
-        databases = [[d.file.stored, d.file.entry.size, d.file.entry.mtime_ns] for d in self.databases]
-        files = [[f.entry.path, f.stored, f.entry.size, f.entry.mtime_ns, f.role, f.outside_file] for f in self.files]
+        databases = [[d.file.stored_as, d.file.entry.size, d.file.entry.mtime_ns] for d in self.databases]
+        files = [
+            [f.entry.path, f.stored_as, f.entry.size, f.entry.mtime_ns, f.role, f.outside_file]
+            for f in self.files_to_read
+        ]
         previous = self.previous
         return {
             "library": str(self.library.path),
             "kind": self.library.kind.name,
             "chest": self.chest.id,
-            "bag": self.bag,
+            "bag": self.archived_as,
             "state": self.state,
             "edition": self.edition,
             "options": plain(self.options),
             "files": len(files),
             "each file": digest_of_values([files, databases]),
-            "kept": digest_of_values([file.stored for file in self.kept]),
+            "kept": digest_of_values([file.stored_as for file in self.kept]),
             "dropped": list(previous.dropped) if previous is not None else [],
-            "carried": digest_of_values([[item.stored, item.seen, item.why] for item in self.carried]),
+            "carried": digest_of_values(
+                [[item.stored, item.last_seen_edition, item.why] for item in self.not_seen_files]
+            ),
             "follows": list(self.follows),
             "protects": self.protects,
-            "left out": [[item.path, item.why, item.fault] for item in self.left_out],
-            "names": digest_of_values([sorted(self.folders.items()), sorted(self.changed_names.items())]),
+            "left out": [[item.path, item.why, item.fault] for item in self.skipped],
+            "names": digest_of_values([sorted(self.folders.items()), sorted(self.stored_names.items())]),
             "links": digest_of_values([list(self.hard_links), [[k.path, k.target] for k in self.listing.links]]),
             "blocked_by": sorted(
                 f"{f.code}: {f.message}" for f in self.findings if f.severity == "blocks" and f.code != "no-room"
@@ -237,7 +306,7 @@ class ArchivePlan(Value, msgspec.Struct, frozen=True, eq=False):
         }
 
     @property
-    def part_titles(self) -> tuple[str, ...]:
+    def parts(self) -> tuple[str, ...]:
         """Titles of the parts asked for; empty for the whole library."""
         return tuple(part.title for part in self.selection.parts)
 
@@ -254,7 +323,7 @@ class ArchivePlan(Value, msgspec.Struct, frozen=True, eq=False):
     @property
     def copy_count(self) -> int:
         """Number of files to copy."""
-        return len(self.files) + len(self.databases)
+        return len(self.files_to_read) + len(self.databases)
 
     @property
     def folder_count(self) -> int:
@@ -272,40 +341,42 @@ class ArchivePlan(Value, msgspec.Struct, frozen=True, eq=False):
         return tuple(database.file.entry.path for database in self.databases)
 
     @property
-    def all_outside_files(self) -> tuple[OutsideFile, ...]:
+    def outside_files(self) -> tuple[OutsideFile, ...]:
         """Files stored elsewhere that the library uses, those that cannot be archived included."""
-        return (*self.outside_files, *self.selection.outside_not_taken)
+        return (*self.archived_outside_files, *self.selection.outside_not_taken)
 
     @property
-    def all_left_out(self) -> tuple[LeftBehind, ...]:
+    def left_out(self) -> tuple[LeftOutFile, ...]:
         """What is not copied as a file, companions of databases included, each with the reason."""
         why = "its content is in the copied database"
         companions = (
-            LeftBehind(companion.entry.path, companion.entry.size, why, False)
+            LeftOutFile(companion.entry.path, companion.entry.size, why, False)
             for database in self.databases
             for companion in database.companions
         )
-        return (*self.left_out, *companions)
+        return (*self.skipped, *companions)
 
     @property
-    def renamed(self) -> tuple[tuple[str, str], ...]:
+    def changed_names(self) -> tuple[StoredName, ...]:
         """Names that cannot be stored as they are, and the ones they are stored under."""
-        return tuple(sorted(self.changed_names.items()))
+        return tuple(StoredName(*pair) for pair in sorted(self.stored_names.items()))
 
     @property
-    def all_to_copy(self) -> tuple[PlannedFile, ...]:
+    def files(self) -> tuple[PlannedFile, ...]:
         """Files and databases to copy, in the order of their stored names."""
-        files = (*self.files, *(database.file for database in self.databases))
-        return tuple(sorted(files, key=lambda file: file.stored))
+        files = (*self.files_to_read, *(database.file for database in self.databases))
+        return tuple(sorted(files, key=lambda file: file.stored_as))
 
     def __eq__(self, other: object) -> bool:
         return isinstance(other, ArchivePlan) and self.decisions() == other.decisions()
 
     def __hash__(self) -> int:
-        return hash((self.chest.id, self.bag, self.state, str(self.library.path)))
+        return hash((self.chest.id, self.archived_as, self.state, str(self.library.path)))
 
     def __repr__(self) -> str:
-        return f"<ArchivePlan {self.library.name} to {self.chest.label}: {self.state}, {len(self.files)} files>"
+        return (
+            f"<ArchivePlan {self.library.name} to {self.chest.label}: {self.state}, {len(self.files_to_read)} files>"
+        )
 
     @property
     def choice(self) -> Choice:
@@ -335,7 +406,7 @@ class ArchivePlan(Value, msgspec.Struct, frozen=True, eq=False):
         return self.previous.kept_databases if self.previous is not None else ()
 
     @property
-    def carried(self) -> tuple[CarriedFile, ...]:
+    def not_seen_files(self) -> tuple[CarriedFile, ...]:
         """Files that cannot be seen now and stay as they are in the chest."""
         return self.previous.carried if self.previous is not None else ()
 
@@ -345,30 +416,30 @@ class ArchivePlan(Value, msgspec.Struct, frozen=True, eq=False):
         return self.selection.listing
 
     @property
-    def outside_files(self) -> tuple[OutsideFile, ...]:
+    def archived_outside_files(self) -> tuple[OutsideFile, ...]:
         """Files outside the library that are gathered."""
         return self.selection.outside_files
 
     @property
-    def _placeholder_outside(self) -> list[LeftBehind]:
+    def _placeholder_outside(self) -> list[LeftOutFile]:
         inside = {file.path for file in self.listing.files}
-        return [item for item in self.left_out if os.path.isabs(item.path) and item.path not in inside]
+        return [item for item in self.skipped if os.path.isabs(item.path) and item.path not in inside]
 
     @property
-    def files_found(self) -> int:
+    def found_count(self) -> int:
         """Every name that is not a folder or a link, and every outside file that was to be gathered."""
         inside = len(self.listing.files) + len(self.listing.others) + len(self.listing.unreadable)
-        return inside + len(self.outside_files) + len(self._placeholder_outside)
+        return inside + len(self.archived_outside_files) + len(self._placeholder_outside)
 
     @property
-    def bytes_found(self) -> int:
+    def found_bytes(self) -> int:
         """Bytes of the files found."""
-        outside_files = sum(outside_file.entry.size for outside_file in self.outside_files) + sum(
-            placeholder_outside_file.size for placeholder_outside_file in self._placeholder_outside
+        outside_files = sum(outside_file.entry.size for outside_file in self.archived_outside_files) + sum(
+            placeholder_outside_file.size_bytes for placeholder_outside_file in self._placeholder_outside
         )
         return self.listing.bytes + outside_files
 
     @property
-    def bytes_to_copy(self) -> int:
+    def copy_bytes(self) -> int:
         """Bytes of the files to copy, as the walk saw them."""
-        return sum(f.entry.size for f in self.files) + sum(d.file.entry.size for d in self.databases)
+        return sum(f.entry.size for f in self.files_to_read) + sum(d.file.entry.size for d in self.databases)

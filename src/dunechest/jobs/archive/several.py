@@ -61,7 +61,7 @@ class Several(msgspec.Struct):
         """Bytes to write of each library, to all chests together."""
         found: dict[str, int] = {}
         for plan in self.plans.values():
-            found[plan.library.name] = found.get(plan.library.name, 0) + plan.bytes_to_copy
+            found[plan.library.name] = found.get(plan.library.name, 0) + plan.copy_bytes
         return found
 
 
@@ -165,7 +165,7 @@ def refuse_several(several: Several) -> None:
                 blocked[f"{library.name} to {label}"] = rest
     for plan in several.plans.values():
         if plan.state == "barred":
-            note_refused(plan.chest, plan.bag)
+            note_refused(plan.chest, plan.archived_as)
     _note_decisions(several)
     refuse_blocked("Refused: nothing was archived, because {} cannot be archived now.", blocked)
 
@@ -250,7 +250,7 @@ def archive(
     Returns
     -------
     tuple of ArchiveResult
-        The summary of each library, in their order, and in that of the chests for each; look at `ArchiveResult.well`.
+        The summary of each library, in their order, and in that of the chests for each; look at `ArchiveResult.ok`.
 
     Raises
     ------
@@ -265,7 +265,7 @@ def archive(
     >>> home, drive = pathlib.Path(tempfile.mkdtemp()), tempfile.mkdtemp()
     >>> _ = (home / "notes.txt").write_text("spring tide at noon")
     >>> (result,) = dunechest.archive(home, dunechest.create_chest(drive, "red"))
-    >>> result.files_copied, result.well
+    >>> result.archived_count, result.ok
     (1, True)
     """
     places = (chest,) if isinstance(chest, Chest | str | os.PathLike) else tuple(chest)

@@ -22,7 +22,7 @@ from dunechest.jobs.archive.options import ArchiveOptions
 from dunechest.jobs.archive.result import ArchiveResult
 from dunechest.jobs.chest_log import keep_in_step
 from dunechest.jobs.holdings import note_holdings
-from dunechest.jobs.study.choice import LeftBehind
+from dunechest.jobs.study.choice import LeftOutFile
 from dunechest.library.library import Library
 from dunechest.names import from_wire
 from dunechest.transfer.helpers import WORTH_ASKING
@@ -131,20 +131,20 @@ def _outside_files_as_before(record: LibraryRecord) -> bool:
 
 def _summary(library: Library, chest: Chest, bag: str, record: LibraryRecord, seconds: float) -> ArchiveResult:
     left = tuple(
-        LeftBehind(from_wire(file.path), file.size, file.why, False, file.mtime_ns) for file in record.left_out
+        LeftOutFile(from_wire(file.path), file.size, file.why, False, file.mtime_ns) for file in record.left_out
     )
     return ArchiveResult(
-        library=library.name,
-        bag=bag,
+        name=library.name,
+        archived_as=bag,
         folder=chest.bag_folder(bag),
         state="unchanged",
-        files_found=record.totals.files_found,
-        bytes_found=record.totals.bytes_found,
+        found_count=record.totals.files_found,
+        found_bytes=record.totals.bytes_found,
         left_out=left,
-        folders=len(record.folders),
-        links=len(record.links),
-        databases=len(record.databases),
+        folder_count=len(record.folders),
+        link_count=len(record.links),
+        database_count=len(record.databases),
         seconds=seconds,
         edition=record.edition,
-        chest=chest.label,
+        chest_label=chest.label,
     )

@@ -64,7 +64,7 @@ def compare(
                 raise
             time.sleep(0.1 * (again + 1))
             continue
-        if result.well or all(
+        if result.same or all(
             place.stamp == stamp(place.folder) for place in (left, right) if place.folder and place.record
         ):
             return result

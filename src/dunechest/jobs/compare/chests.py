@@ -26,46 +26,55 @@ class LibraryComparison(Value, msgspec.Struct, frozen=True):
     """What two chests have of a library.
 
     `first_editions` and `second_editions` are the numbers of what each has, empty if it has none; `files` compares the
-    current ones, None if that cannot be done, `why` says then why not. `first_only` and `second_only` are the numbers of
-    those whose state the other does not have, whatever it is called there.
+    current ones, None if that cannot be done, `why` says then why not. `first_only_editions` and `second_only_editions` are
+    the numbers of those whose state the other does not have, whatever it is called there.
     """
 
-    _shown: ClassVar[tuple[str, ...]] = ("name", "well")
-    _document: ClassVar[str] = "compare.ComparedLibrary"
+    _shown: ClassVar[tuple[str, ...]] = ("name", "same")
+    _told: ClassVar[tuple[str, ...]] = (
+        "name",
+        "same",
+        "first_editions",
+        "second_editions",
+        "first_only_editions",
+        "second_only_editions",
+        "files",
+        "why",
+    )
 
     name: str
     first_editions: tuple[int, ...]
     second_editions: tuple[int, ...]
     files: Comparison | None
     why: str = ""
-    first_only: tuple[int, ...] = ()
-    second_only: tuple[int, ...] = ()
+    first_only_editions: tuple[int, ...] = ()
+    second_only_editions: tuple[int, ...] = ()
 
     @property
     def same_editions(self) -> bool:
         """Whether both have the same states."""
-        return not (self.first_only or self.second_only)
+        return not (self.first_only_editions or self.second_only_editions)
 
     @property
-    def well(self) -> bool:
+    def same(self) -> bool:
         """Whether both have the same editions, and the current ones are the same."""
-        return self.files is not None and self.files.well and self.same_editions
+        return self.files is not None and self.files.same and self.same_editions
 
 
 class ChestComparison(Value, msgspec.Struct, frozen=True):
     """The differences between two chests."""
 
-    _shown: ClassVar[tuple[str, ...]] = ("first", "second", "well")
-    _document: ClassVar[str] = "compare.CompareChests"
+    _shown: ClassVar[tuple[str, ...]] = ("first", "second", "same")
+    _rows: ClassVar[str] = "libraries"
 
     first: str
     second: str
     libraries: tuple[LibraryComparison, ...]
 
     @property
-    def well(self) -> bool:
+    def same(self) -> bool:
         """Whether they hold the same."""
-        return all(library.well for library in self.libraries)
+        return all(library.same for library in self.libraries)
 
 
 def names_a_chest(text: str) -> bool:
@@ -104,7 +113,9 @@ def compare_chests(
         if name in ours and name in theirs:
             found = _compare(name, pair, (one, two), progress)
             first_only, second_only = _only(ours[name], theirs[name], pair)
-            libraries.append(msgspec.structs.replace(found, first_only=first_only, second_only=second_only))
+            libraries.append(
+                msgspec.structs.replace(found, first_only_editions=first_only, second_only_editions=second_only)
+            )
         else:
             libraries.append(
                 LibraryComparison(name, *pair, None, f"only in {shown((one if name in ours else two).label)}")

@@ -7,11 +7,10 @@ from typing import TYPE_CHECKING, ClassVar, Literal
 import msgspec
 
 from dunechest.chest.tag_lists import RecordFault
-from dunechest.names import shown
-from dunechest.values import Value, frame
+from dunechest.values import Value
 
 if TYPE_CHECKING:
-    import pandas as pd
+    pass
 
 
 class Mismatch(Value, msgspec.Struct, frozen=True):
@@ -22,7 +21,6 @@ class Mismatch(Value, msgspec.Struct, frozen=True):
     """
 
     _shown: ClassVar[tuple[str, ...]] = ("path", "what")
-    _document: ClassVar[str] = "compare.Difference"
 
     path: str
     what: Literal["only in the first", "only in the second", "other bytes", "silent", "unreadable"]
@@ -30,30 +28,25 @@ class Mismatch(Value, msgspec.Struct, frozen=True):
 
 
 class Comparison(Value, msgspec.Struct, frozen=True):
-    """The differences between two places; `alike` counts the files that are identical.
+    """The differences between two places; `identical_count` counts the files that are identical.
 
     A database that was captured through SQLite has bytes of its own; it is alike where all its rows are. `left_out` are files
-    of a library that its archive left out on purpose, and names as such. `damage` is what of an archive's
+    of a library that its archive left out on purpose, and names as such. `damaged_records` is what of an archive's
     records is not proven.
     """
 
-    _shown: ClassVar[tuple[str, ...]] = ("first", "second", "alike", "well")
-    _document: ClassVar[str] = "compare.Compare"
+    _shown: ClassVar[tuple[str, ...]] = ("first", "second", "identical_count", "same")
+    _rows: ClassVar[str] = "differences"
 
     first: str
     second: str
-    alike: int
-    bytes: int
-    unlike: tuple[Mismatch, ...]
+    identical_count: int
+    identical_bytes: int
+    differences: tuple[Mismatch, ...]
     left_out: tuple[Mismatch, ...] = ()
-    damage: tuple[RecordFault, ...] = ()
+    damaged_records: tuple[RecordFault, ...] = ()
 
     @property
-    def well(self) -> bool:
+    def same(self) -> bool:
         """Whether they are the same."""
-        return not self.unlike and not self.damage
-
-    def to_frame(self) -> pd.DataFrame:
-        """Return one row a file in which they differ: path, what, why."""
-        rows = [{"path": shown(u.path), "what": u.what, "why": u.why} for u in self.unlike]
-        return frame(rows, columns=["path", "what", "why"])
+        return not self.differences and not self.damaged_records

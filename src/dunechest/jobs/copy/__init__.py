@@ -54,7 +54,7 @@ def copy_chest(
     Returns
     -------
     tuple of CopyResult
-        One a library; look at `CopyResult.well`.
+        One a library; look at `CopyResult.ok`.
 
     Raises
     ------
@@ -71,7 +71,7 @@ def copy_chest(
     >>> red, white = (dunechest.create_chest(tempfile.mkdtemp(), name) for name in ("shelf", "barn"))
     >>> _ = dunechest.archive(home, red)
     >>> (result,) = dunechest.copy_chest(red, white)
-    >>> result.total_files, result.well
+    >>> result.file_count, result.ok
     (1, True)
     """
     names = names_of(libraries)
@@ -109,8 +109,8 @@ def refuse_if_stopped(plans: Sequence[CopyPlan], *, every: bool) -> None:
         found = blocking(plan.findings)
         if every and len(plans) > 1:
             found = tuple(finding for finding in found if finding.code not in _OF_ONE)
-        blocked[plan.bag] = found
+        blocked[plan.name] = found
         if plan.state == "barred":
             for chest in (plan.source, plan.target):
-                note_refused(chest, plan.bag)
+                note_refused(chest, plan.name)
     refuse_blocked("Refused: nothing was copied, because {} cannot be copied now.", blocked)

@@ -61,7 +61,7 @@ class CopyPlan(Value, msgspec.Struct, frozen=True, eq=False):
     ----------
     source, target : Chest
         From where, and where to.
-    bag : str
+    name : str
         Name of the bag, the same in both.
     state : str
         ``new``: the target does not have it. ``next``: it has an older state. ``unchanged``. ``newer``: the
@@ -80,12 +80,21 @@ class CopyPlan(Value, msgspec.Struct, frozen=True, eq=False):
         Whether this computer made the source's bag.
     """
 
-    _document: ClassVar[str] = "copy.LibraryToCopy"
-    _shown: ClassVar[tuple[str, ...]] = ("bag", "state", "editions")
+    _told: ClassVar[tuple[str, ...]] = (
+        "name",
+        "state",
+        "editions",
+        "copy_count",
+        "copy_bytes",
+        "needed_bytes",
+        "free_bytes",
+        "findings",
+    )
+    _shown: ClassVar[tuple[str, ...]] = ("name", "state", "editions")
 
     source: Chest
     target: Chest
-    bag: str
+    name: str
     state: State
     editions: tuple[int, ...]
     findings: tuple[Finding, ...]
@@ -99,17 +108,27 @@ class CopyPlan(Value, msgspec.Struct, frozen=True, eq=False):
     _stamps: tuple[object, object] = (None, None)
 
     @property
+    def needed_bytes(self) -> int:
+        """Bytes that it needs on the drive."""
+        return self.room.need
+
+    @property
+    def free_bytes(self) -> int:
+        """Bytes that are free there."""
+        return self.room.free
+
+    @property
     def whole_sync(self) -> bool:
         """Whether one call may flush all of the target's filesystem."""
         return self.drive.place.whole_sync
 
     @property
-    def files(self) -> int:
+    def copy_count(self) -> int:
         """Number of files to copy."""
         return len(self.sync.bring)
 
     @property
-    def bytes(self) -> int:
+    def copy_bytes(self) -> int:
         """Bytes to copy."""
         return self.sync.bytes
 
@@ -118,7 +137,7 @@ class CopyPlan(Value, msgspec.Struct, frozen=True, eq=False):
         return {
             "source": self.source.id,
             "target": self.target.id,
-            "library": self.bag,
+            "library": self.name,
             "state": self.state,
             "editions": list(self.editions),
             "bring": [[item.path, item.blake3] for item in self.sync.bring],
@@ -130,4 +149,4 @@ class CopyPlan(Value, msgspec.Struct, frozen=True, eq=False):
         return isinstance(other, CopyPlan) and self.decisions() == other.decisions()
 
     def __hash__(self) -> int:
-        return hash((self.source.id, self.target.id, self.bag, self.state))
+        return hash((self.source.id, self.target.id, self.name, self.state))

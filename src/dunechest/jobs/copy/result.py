@@ -2,12 +2,19 @@
 
 from __future__ import annotations
 
-from typing import ClassVar
+from typing import ClassVar, NamedTuple
 
 import msgspec
 
 from dunechest.findings import Finding
-from dunechest.values import Value
+from dunechest.values import PathAndWhy, Value
+
+
+class FromElsewhere(NamedTuple):
+    """A file that was not intact in the source, and the label of the chest that it came from instead."""
+
+    path: str
+    label: str
 
 
 class CopyResult(Value, msgspec.Struct, frozen=True):
@@ -15,43 +22,58 @@ class CopyResult(Value, msgspec.Struct, frozen=True):
 
     Parameters
     ----------
-    bag, state : str
+    name, state : str
         Name of the bag, and ``new``, ``next``, ``unchanged``, ``newer``, ``foreign``, or ``barred``, as planned.
     editions : tuple of int
         Numbers of the editions that were copied.
     edition : int
         The edition that the target has now; 0 if it has none.
-    files, bytes : int
+    copied_count, copied_bytes : int
         Files and bytes that were copied and read back.
-    total_files, total_bytes : int
+    file_count, size_bytes : int
         Files and bytes of the edition that the target has now.
-    resumed : int
+    resumed_count : int
         Of the files, those that an interrupted run had copied already.
-    from_elsewhere : tuple of (str, str)
+    from_other_chests : tuple of (str, str)
         Files that were not intact in the source and came from another chest: path, and its label.
-    not_copied : tuple of (str, str)
+    missing_files : tuple of (str, str)
         Files that are intact nowhere: path, and why.
     findings : tuple of Finding
         What there is to say of it.
     """
 
-    _document: ClassVar[str] = "copy.CopiedLibrary"
-    _shown: ClassVar[tuple[str, ...]] = ("bag", "state", "files", "bytes", "well")
+    _told: ClassVar[tuple[str, ...]] = (
+        "name",
+        "state",
+        "ok",
+        "editions",
+        "edition",
+        "copied_count",
+        "copied_bytes",
+        "resumed_count",
+        "file_count",
+        "size_bytes",
+        "from_other_chests",
+        "missing_files",
+        "findings",
+    )
+    _shown: ClassVar[tuple[str, ...]] = ("name", "state", "copied_count", "copied_bytes", "ok")
+    _rows: ClassVar[str] = "missing_files"
 
-    bag: str
+    name: str
     state: str
     editions: tuple[int, ...] = ()
     edition: int = 0
-    files: int = 0
-    bytes: int = 0
-    total_files: int = 0
-    total_bytes: int = 0
-    resumed: int = 0
-    from_elsewhere: tuple[tuple[str, str], ...] = ()
-    not_copied: tuple[tuple[str, str], ...] = ()
+    copied_count: int = 0
+    copied_bytes: int = 0
+    file_count: int = 0
+    size_bytes: int = 0
+    resumed_count: int = 0
+    from_other_chests: tuple[FromElsewhere, ...] = ()
+    missing_files: tuple[PathAndWhy, ...] = ()
     findings: tuple[Finding, ...] = ()
 
     @property
-    def well(self) -> bool:
+    def ok(self) -> bool:
         """Whether the target has all that the source has of it."""
-        return not self.not_copied and self.state not in ("barred", "foreign")
+        return not self.missing_files and self.state not in ("barred", "foreign")

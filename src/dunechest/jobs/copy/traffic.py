@@ -26,22 +26,24 @@ _CHANGED = 0.01
 class Traffic(Value, msgspec.Struct, frozen=True):
     """Bytes that go to a server and come from it, and requests, as reckoned."""
 
-    _shown: ClassVar[tuple[str, ...]] = ("sent", "received", "requests")
-    _document: ClassVar[str] = "copy.Traffic"
+    _shown: ClassVar[tuple[str, ...]] = ("sent_bytes", "received_bytes", "request_count")
 
-    sent: int
-    received: int
-    requests: int
+    sent_bytes: int
+    received_bytes: int
+    request_count: int
 
     def __add__(self, other: Traffic) -> Traffic:
-        return Traffic(self.sent + other.sent, self.received + other.received, self.requests + other.requests)
+        return Traffic(
+            self.sent_bytes + other.sent_bytes,
+            self.received_bytes + other.received_bytes,
+            self.request_count + other.request_count,
+        )
 
 
 class Costs(Value, msgspec.Struct, frozen=True):
     """What a chest on a server costs: to copy now, each month if 1 % of it changes, and to check every byte once."""
 
     _shown: ClassVar[tuple[str, ...]] = ("now", "monthly", "check")
-    _document: ClassVar[str] = "copy.Costs"
 
     now: Traffic
     monthly: Traffic
@@ -76,7 +78,7 @@ def costs_of(plans: Iterable[CopyPlan]) -> Costs | None:
         if plan.state in ("new", "next"):
             lines = 0 if image.verbatim else image.record.totals.files_stored * _LINES
             parts = sum(item.size // _PART for item in plan.sync.bring)
-            now += reckon(place.kind, plan.files, plan.bytes + lines, parts)
+            now += reckon(place.kind, plan.copy_count, plan.copy_bytes + lines, parts)
     return Costs(now, monthly(place.kind, files, size), check(place.kind, files, size))
 
 

@@ -30,7 +30,7 @@ from dunechest.transfer.below import folders_in
 def _rewrite(own: BagRecords, plan: DropPlan) -> list[str]:
     """Have the archives that stay hold what they need of those that go; return the paths of those rewritten."""
     bag = own.bag
-    archives = archives_of(own, needed_digests(own, plan.record.edition, plan.kept))
+    archives = archives_of(own, needed_digests(own, plan.record.edition, plan.kept_editions))
     where = {digest: item for item in archives.dropped.values() for digest in item.pieces}
     there = {digest for item in archives.kept.values() for digest in item.pieces}
     written = []
@@ -57,23 +57,25 @@ def carry_out(plan: DropPlan) -> DropResult:
     CutOffError
         If the drive is full, gone or failing; nothing is lost, and the next command finishes a decided change.
     """
-    result = DropResult(plan.chest.label, plan.bag, plan.kept, plan.dropped, len(plan.files), plan.bytes)
-    if not plan.dropped:
+    result = DropResult(
+        plan.chest.label, plan.name, plan.kept_editions, plan.dropped_editions, len(plan.paths), plan.freed_bytes
+    )
+    if not plan.dropped_editions:
         return result
-    bag = plan.chest.bag_folder(plan.bag)
+    bag = plan.chest.bag_folder(plan.name)
     with plan.chest.changing(machine_name()):
         finish_decided(bag)
         own = BagRecords(bag)
         now = own.library()
         if (now.edition, now.archived) != (plan.record.edition, plan.record.archived) or (
-            own.numbers(now.edition) != tuple(sorted((*plan.kept, *plan.dropped)))
+            own.numbers(now.edition) != tuple(sorted((*plan.kept_editions, *plan.dropped_editions)))
         ):
             raise RefusedError(
-                f"{shown(plan.bag)} has changed meanwhile. Nothing was deleted; run the command again."
+                f"{shown(plan.name)} has changed meanwhile. Nothing was deleted; run the command again."
             )
         if (bag / FOR).exists():
             raise RefusedError(
-                f"An archive of {shown(plan.bag)} was interrupted. Archive it again first, to finish it. "
+                f"An archive of {shown(plan.name)} was interrupted. Archive it again first, to finish it. "
                 "Nothing was changed."
             )
         try:
@@ -83,7 +85,7 @@ def carry_out(plan: DropPlan) -> DropResult:
             raise
         except OSError as error:
             raise CutOffError(
-                f"Dropping editions of {shown(plan.bag)} was interrupted: {error.strerror}. Nothing is lost."
+                f"Dropping editions of {shown(plan.name)} was interrupted: {error.strerror}. Nothing is lost."
             ) from error
     # Without this only this computer's memory of having made the bag is missing.
     events.try_append(
@@ -91,7 +93,7 @@ def carry_out(plan: DropPlan) -> DropResult:
             "archive",
             {
                 "chest": plan.chest.id,
-                "bag": plan.bag,
+                "bag": plan.name,
                 "origin": shown(str(plan.record.origin.path)),
                 "edition": now.edition,
                 "files": now.totals.files_copied,
@@ -108,21 +110,21 @@ def carry_out(plan: DropPlan) -> DropResult:
 def _write(own: BagRecords, plan: DropPlan) -> str:
     """Write what the editions that stay need, and let go of the rest."""
     bag = own.bag
-    gone = set(plan.files)
+    gone = set(plan.paths)
     tags = editions.current_tags(own)
     changed: dict[str, list[bytes]] = {}
     for number, lines in _new_changes(own, plan).items():
         changed[f"{EDITIONS}/{number:04d}/changes.jsonl"] = lines
     for number in plan.marked:
         changed[edition_path(number)] = [records.encode_line(replace(own.edition(number), protected=True))]
-    totals = {number: item for number, item in own.told_for_certain().items() if number not in plan.dropped}
-    changed[INFO] = [bag_info(plan.record, plan.bag, plan.record.totals.files_stored, totals)]
+    totals = {number: item for number, item in own.told_for_certain().items() if number not in plan.dropped_editions}
+    changed[INFO] = [bag_info(plan.record, plan.name, plan.record.totals.files_stored, totals)]
     rewritten = _rewrite(own, plan)
     fresh = {*changed, *rewritten, TAGS}
     carried = [tag for path, tag in tags.items() if path not in gone and path not in fresh]
     top = write_lists(bag, changed, carried, [flushed_tag(bag, path) for path in rewritten])
-    out = tuple(Rename(path, f"{GONE}/{n}") for n, path in enumerate(plan.files))
-    folders = {os.path.dirname(path) for path in plan.files}
+    out = tuple(Rename(path, f"{GONE}/{n}") for n, path in enumerate(plan.paths))
+    folders = {os.path.dirname(path) for path in plan.paths}
     above = {folder.rpartition("/")[0] for folder in folders}
     while above - folders:
         folders |= above
@@ -145,7 +147,7 @@ def _new_changes(own: BagRecords, plan: DropPlan) -> dict[int, list[bytes]]:
     next_gone = False
     for number in reversed(numbers[:-1]):
         editions.step_back(files, editions.changes_of(own, number))
-        if number in plan.dropped:
+        if number in plan.dropped_editions:
             next_gone = True
             continue
         if next_gone:

@@ -19,11 +19,11 @@ from dunechest.chest.records import ChangeCounts, EarlierFile, FileRecord, Libra
 from dunechest.chest.tag_lists import RecordFault
 from dunechest.errors import RecordDamagedError
 from dunechest.jobs.named import get_chest, own_bag
-from dunechest.names import AnyPath, from_wire, shown
-from dunechest.values import Value, frame
+from dunechest.names import AnyPath, from_wire
+from dunechest.values import Value
 
 if TYPE_CHECKING:
-    import pandas as pd
+    pass
 
 
 #: So many changes of an edition are named.
@@ -31,17 +31,16 @@ NAMED = 100
 
 
 class Change(Value, msgspec.Struct, frozen=True):
-    """One file that changed from an edition to the next; `was` is the former path of one that moved.
+    """One file that changed from an edition to the next; `former_path` is the former path of one that moved.
 
     Paths are below ``data/``.
     """
 
     _shown: ClassVar[tuple[str, ...]] = ("what", "path")
-    _document: ClassVar[str] = "editions.ChangedFile"
 
     what: Literal["added", "changed", "moved", "dropped"]
     path: str
-    was: str = ""
+    former_path: str = ""
 
 
 class Edition(Value, msgspec.Struct, frozen=True):
@@ -49,36 +48,69 @@ class Edition(Value, msgspec.Struct, frozen=True):
 
     Parameters
     ----------
-    number : int
+    edition : int
         Its number.
     record : LibraryRecord
         What was recorded when it was made.
     current : bool
         Whether it is what lies in ``data/``.
-    files, bytes : int
+    file_count, size_bytes : int
         What it holds.
     changes : ChangeCounts or None
         What changed since the edition before that is kept; None for the first.
-    named : tuple of Change
+    changed_files : tuple of Change
         The first hundred of these by name.
     protected : bool
         Whether it is kept whatever a retention rule says.
     """
 
-    _shown: ClassVar[tuple[str, ...]] = ("number", "files", "bytes")
-    _document: ClassVar[str] = "editions.Edition"
+    _shown: ClassVar[tuple[str, ...]] = ("edition", "file_count", "size_bytes")
+    _told: ClassVar[tuple[str, ...]] = (
+        "edition",
+        "archived_at",
+        "computer",
+        "current",
+        "file_count",
+        "size_bytes",
+        "incomplete",
+        "mass_change",
+        "protected",
+        "not_seen_count",
+        "changes",
+        "changed_files",
+    )
 
-    number: int
+    edition: int
     record: LibraryRecord
     current: bool
-    files: int
-    bytes: int
+    file_count: int
+    size_bytes: int
     changes: ChangeCounts | None
-    named: tuple[Change, ...]
+    changed_files: tuple[Change, ...]
     protected: bool = False
 
     @property
-    def not_seen(self) -> int:
+    def archived_at(self) -> str:
+        """When it was archived."""
+        return self.record.archived
+
+    @property
+    def computer(self) -> str:
+        """Which computer archived it."""
+        return self.record.origin.machine
+
+    @property
+    def incomplete(self) -> bool:
+        """Whether files are missing in it."""
+        return self.record.incomplete
+
+    @property
+    def mass_change(self) -> bool:
+        """Whether much changed in it."""
+        return self.record.mass_change
+
+    @property
+    def not_seen_count(self) -> int:
         """Number of files that could not be seen when it was made, and that it has as the edition before had them."""
         return sum(len(item.paths) + len(item.outside) for item in self.record.carried)
 
@@ -86,29 +118,19 @@ class Edition(Value, msgspec.Struct, frozen=True):
 class EditionList(Value, msgspec.Struct, frozen=True):
     """The editions of a library in a chest, the first one first, and the bytes that only earlier ones need.
 
-    `damage` is what of the records is not proven: editions may be missing because of it, and the numbers of files say
-    less.
+    `damaged_records` is what of the records is not proven: editions may be missing because of it, and the numbers of files
+    say less.
     """
 
-    _shown: ClassVar[tuple[str, ...]] = ("bag",)
-    _document: ClassVar[str] = "editions.LibraryEditions"
+    _shown: ClassVar[tuple[str, ...]] = ("name",)
+    _told: ClassVar[tuple[str, ...]] = ("name", "earlier_bytes", "editions", "damaged_records")
+    _rows: ClassVar[str] = "editions"
 
     chest: Chest
-    bag: str
+    name: str
     editions: tuple[Edition, ...]
     earlier_bytes: int
-    damage: tuple[RecordFault, ...] = ()
-
-    def to_frame(self) -> pd.DataFrame:
-        """Return one row an edition: number, archived, machine, files, bytes, and what changed."""
-        columns = ["added", "changed", "moved", "dropped", "bytes_added"]
-        rows = [
-            {"number": e.number, "archived": e.record.archived, "machine": shown(e.record.origin.machine)}
-            | {"files": e.files, "bytes": e.bytes}
-            | {name: getattr(e.changes, name) if e.changes is not None else 0 for name in columns}
-            for e in self.editions
-        ]
-        return frame(rows, columns=["number", "archived", "machine", "files", "bytes", *columns], times=("archived",))
+    damaged_records: tuple[RecordFault, ...] = ()
 
 
 def list_editions(chest: Chest | AnyPath, library: str, *, named: int = NAMED) -> EditionList:
@@ -135,7 +157,7 @@ def list_editions(chest: Chest | AnyPath, library: str, *, named: int = NAMED) -
         entry, current = own_bag(chest, library)
         seen = stamp(entry.folder)
         listed = _list(chest, entry, current, named)
-        if not listed.damage or stamp(entry.folder) == seen:
+        if not listed.damaged_records or stamp(entry.folder) == seen:
             break
         time.sleep(0.1 * again)  # an archive committed meanwhile: what looks damaged is of before and after
     return listed
@@ -186,8 +208,8 @@ def _list(chest: Chest, entry: BagEntry, current: LibraryRecord, named: int) -> 
             )
         )
     earlier = sum(tag.size for path, tag in own.lists.tags.items() if path.startswith(EARLIER + "/") and tag.size > 0)
-    shielded = protected_editions({edition.number: edition.record for edition in found})
-    listed = (replace(edition, protected=edition.number in shielded) for edition in reversed(found))
+    shielded = protected_editions({edition.edition: edition.record for edition in found})
+    listed = (replace(edition, protected=edition.edition in shielded) for edition in reversed(found))
     return EditionList(chest, entry.name, tuple(listed), earlier, tuple(damage))
 
 
@@ -234,7 +256,11 @@ def _changes(
             size += later[path].size
     changes += [Change("dropped", path) for paths in dropped.values() for path in paths]
     if names:
-        changes = [Change(c.what, names.get(c.path, c.path), names.get(c.was, c.was)) for c in changes]
-    totals = {what: sum(c.what == what for c in changes) for what in ("added", "changed", "moved", "dropped")}
+        changes = [
+            Change(c.what, names.get(c.path, c.path), names.get(c.former_path, c.former_path)) for c in changes
+        ]
+    totals = {
+        f"{what}_count": sum(c.what == what for c in changes) for what in ("added", "changed", "moved", "dropped")
+    }
     changes.sort(key=lambda c: c.path)
-    return ChangeCounts(**totals, bytes_added=size), tuple(changes[:named])
+    return ChangeCounts(**totals, added_bytes=size), tuple(changes[:named])

@@ -22,52 +22,63 @@ class DropPlan(Value, msgspec.Struct, frozen=True, eq=False):
         The rule, as it was given.
     record : LibraryRecord
         The current edition.
-    kept, dropped : tuple of int
+    kept_editions, dropped_editions : tuple of int
         Editions that stay and that go.
-    exempt : tuple of int
+    exempt_editions : tuple of int
         Of those that stay, the ones that the rule would drop and that are protected: much changed after them.
-    files : tuple of str
+    paths : tuple of str
         Paths in the bag that go.
-    bytes : int
+    freed_bytes : int
         What becomes free by that.
     marked : tuple of int
         Of those that stay, the ones whose own record is to say that they are protected.
     """
 
-    _document: ClassVar[str] = "editions.DroppedEditions"
+    _told: ClassVar[tuple[str, ...]] = (
+        "name",
+        "rule",
+        "kept_editions",
+        "dropped_editions",
+        "exempt_editions",
+        "paths",
+        "freed_bytes",
+    )
 
     chest: Chest
-    bag: str
+    name: str
     rule: str
     record: LibraryRecord
-    kept: tuple[int, ...]
-    dropped: tuple[int, ...]
-    exempt: tuple[int, ...]
-    files: tuple[str, ...]
-    bytes: int
+    kept_editions: tuple[int, ...]
+    dropped_editions: tuple[int, ...]
+    exempt_editions: tuple[int, ...]
+    paths: tuple[str, ...]
+    freed_bytes: int
     marked: tuple[int, ...] = ()
 
     def decisions(self) -> dict[str, Any]:
         """Return all that the plan decides, as JSON values: two plans with the same do the same."""
         return {
             "chest": self.chest.id,
-            "library": self.bag,
+            "library": self.name,
             "archived": self.record.archived,
             "edition": self.record.edition,
             "rule": self.rule,
-            "kept": list(self.kept),
-            "dropped": list(self.dropped),
-            "exempt": list(self.exempt),
-            "files": list(self.files),
-            "bytes": self.bytes,
+            "kept": list(self.kept_editions),
+            "dropped": list(self.dropped_editions),
+            "exempt": list(self.exempt_editions),
+            "files": list(self.paths),
+            "bytes": self.freed_bytes,
             "marked": list(self.marked),
         }
 
     def __repr__(self) -> str:
-        return f"<DropPlan {self.bag}: {len(self.dropped)} of {len(self.kept) + len(self.dropped)} editions>"
+        return (
+            f"<DropPlan {self.name}: "
+            f"{len(self.dropped_editions)} of {len(self.kept_editions) + len(self.dropped_editions)} editions>"
+        )
 
     def __eq__(self, other: object) -> bool:
         return isinstance(other, DropPlan) and self.decisions() == other.decisions()
 
     def __hash__(self) -> int:
-        return hash((self.chest.id, self.bag, self.dropped))
+        return hash((self.chest.id, self.name, self.dropped_editions))

@@ -36,7 +36,7 @@ def mend(
     Returns
     -------
     tuple of MendResult
-        One a library; look at `MendResult.well`.
+        One a library; look at `MendResult.ok`.
 
     Raises
     ------
@@ -55,7 +55,7 @@ def mend(
     >>> (copy,) = red.folder.glob("bags/*/data/library/notes.txt")
     >>> _ = copy.write_text("spring tide at moon")
     >>> (result,) = dunechest.mend(red, helpers=[white])
-    >>> copy.read_text(), result.well
+    >>> copy.read_text(), result.ok
     ('spring tide at noon', True)
     """
     chest = get_chest(chest)

@@ -10,7 +10,7 @@ import msgspec
 from dunechest.chest.chest import Chest
 from dunechest.findings import Finding
 from dunechest.library.library import Library
-from dunechest.values import Value
+from dunechest.values import PathAndWhy, Value
 
 
 class FileToMend(msgspec.Struct, frozen=True, gc=False):
@@ -31,7 +31,7 @@ class MendPlan(Value, msgspec.Struct, frozen=True, eq=False):
     ----------
     chest : Chest
         The chest with the damage.
-    bag : str
+    name : str
         Name of the bag.
     helpers : tuple of Chest
         Chests that intact files are taken from, in this order.
@@ -41,11 +41,11 @@ class MendPlan(Value, msgspec.Struct, frozen=True, eq=False):
         Damaged records whose content is known, by path in the bag: each has the digest that was recorded.
     wanted : tuple of FileToMend
         Damaged files; whether a helper has them is seen when they are read there.
-    hopeless : tuple of (str, str)
+    unmendable_files : tuple of (str, str)
         What cannot be mended, and why.
-    left : tuple of (str, str)
+    other_files : tuple of (str, str)
         What is no part of the archive and is left alone, and what it is.
-    files : int
+    checked_count : int
         Number of files that were read.
     renamed : tuple of (str, str)
         Files that lie under a name that differs in case or in the form of accents alone: that name, and theirs.
@@ -53,54 +53,64 @@ class MendPlan(Value, msgspec.Struct, frozen=True, eq=False):
         What there is to say of it.
     """
 
-    _document: ClassVar[str] = "mend.LibraryToMend"
-    _shown: ClassVar[tuple[str, ...]] = ("bag", "damaged")
+    _told: ClassVar[tuple[str, ...]] = (
+        "name",
+        "checked_count",
+        "damaged_count",
+        "damaged_bytes",
+        "damaged_files",
+        "unmendable_files",
+        "other_files",
+        "findings",
+    )
+    _shown: ClassVar[tuple[str, ...]] = ("name", "damaged_count")
+    _rows: ClassVar[str] = "damaged_files"
 
     chest: Chest
-    bag: str
+    name: str
     helpers: tuple[Chest, ...]
     library: Library | None
     records: Mapping[str, bytes]
     wanted: tuple[FileToMend, ...]
-    hopeless: tuple[tuple[str, str], ...]
-    left: tuple[tuple[str, str], ...]
-    files: int
+    unmendable_files: tuple[PathAndWhy, ...]
+    other_files: tuple[PathAndWhy, ...]
+    checked_count: int
     renamed: tuple[tuple[str, str], ...] = ()
     findings: tuple[Finding, ...] = ()
     #: What changes whenever a change of the bag is decided.
     _stamp: object = None
 
     @property
-    def damaged(self) -> int:
+    def damaged_count(self) -> int:
         """How many files and records are damaged or missing."""
-        return len(self.records) + len(self.wanted) + len(self.renamed) + len(self.hopeless)
+        return len(self.records) + len(self.wanted) + len(self.renamed) + len(self.unmendable_files)
 
     @property
-    def bytes(self) -> int:
+    def damaged_bytes(self) -> int:
         """Bytes of the damaged files."""
         return sum(item.size for item in self.wanted)
 
     @property
-    def damaged_files(self) -> tuple[tuple[str, str], ...]:
+    def damaged_files(self) -> tuple[PathAndWhy, ...]:
         """What is damaged and may be mended: path, and what is wrong."""
-        told = [(path, "a damaged or missing record") for path in sorted(self.records)]
-        told += [(path, f"it is called {other}") for other, path in self.renamed]
-        return (*told, *((item.path, item.why) for item in self.wanted))
+        told = [PathAndWhy(path, "a damaged or missing record") for path in sorted(self.records)]
+        told += [PathAndWhy(path, f"it is called {other}") for other, path in self.renamed]
+        return (*told, *(PathAndWhy(item.path, item.why) for item in self.wanted))
 
     def decisions(self) -> dict[str, Any]:
         """Return all that the plan decides, as JSON values: two plans with the same do the same."""
         return {
             "chest": self.chest.id,
-            "library": self.bag,
+            "library": self.name,
             "helpers": [chest.id for chest in self.helpers],
             "records": sorted(self.records),
             "renamed": [list(item) for item in self.renamed],
             "wanted": [[item.path, item.blake3] for item in self.wanted],
-            "hopeless": [list(item) for item in self.hopeless],
+            "hopeless": [list(item) for item in self.unmendable_files],
         }
 
     def __eq__(self, other: object) -> bool:
         return isinstance(other, MendPlan) and self.decisions() == other.decisions()
 
     def __hash__(self) -> int:
-        return hash((self.chest.id, self.bag))
+        return hash((self.chest.id, self.name))

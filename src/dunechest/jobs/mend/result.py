@@ -2,12 +2,19 @@
 
 from __future__ import annotations
 
-from typing import ClassVar
+from typing import ClassVar, NamedTuple
 
 import msgspec
 
 from dunechest.findings import Finding
-from dunechest.values import Value
+from dunechest.values import PathAndWhy, Value
+
+
+class MendedFile(NamedTuple):
+    """A file that is what it was again, and where its content came from."""
+
+    path: str
+    came_from: str
 
 
 class MendResult(Value, msgspec.Struct, frozen=True):
@@ -15,34 +22,44 @@ class MendResult(Value, msgspec.Struct, frozen=True):
 
     Parameters
     ----------
-    bag : str
+    name : str
         Its name in the chest.
-    files : int
+    checked_count : int
         Number of files and records that were read to find the damage.
-    mended : tuple of (str, str)
+    mended_files : tuple of (str, str)
         Files and records that are what they were again, and where their content came from.
-    bytes : int
+    mended_bytes : int
         Bytes of these.
-    not_mended : tuple of (str, str)
+    unmended_files : tuple of (str, str)
         What is still damaged or missing, and why.
-    left : tuple of (str, str)
+    other_files : tuple of (str, str)
         What is no part of the archive and was left alone, and what it is.
     findings : tuple of Finding
         What there is to say of it.
     """
 
-    _document: ClassVar[str] = "mend.MendedLibrary"
-    _shown: ClassVar[tuple[str, ...]] = ("bag", "mended", "not_mended")
+    _told: ClassVar[tuple[str, ...]] = (
+        "name",
+        "ok",
+        "checked_count",
+        "mended_files",
+        "mended_bytes",
+        "unmended_files",
+        "other_files",
+        "findings",
+    )
+    _shown: ClassVar[tuple[str, ...]] = ("name", "mended_files", "unmended_files")
+    _rows: ClassVar[str] = "mended_files"
 
-    bag: str
-    files: int = 0
-    mended: tuple[tuple[str, str], ...] = ()
-    bytes: int = 0
-    not_mended: tuple[tuple[str, str], ...] = ()
-    left: tuple[tuple[str, str], ...] = ()
+    name: str
+    checked_count: int = 0
+    mended_files: tuple[MendedFile, ...] = ()
+    mended_bytes: int = 0
+    unmended_files: tuple[PathAndWhy, ...] = ()
+    other_files: tuple[PathAndWhy, ...] = ()
     findings: tuple[Finding, ...] = ()
 
     @property
-    def well(self) -> bool:
+    def ok(self) -> bool:
         """Whether the library is intact now."""
-        return not self.not_mended
+        return not self.unmended_files

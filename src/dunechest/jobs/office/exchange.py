@@ -35,11 +35,10 @@ _LONG = 7 * 86_400.0
 class Sent(Value, msgspec.Struct, frozen=True):
     """What was sent to the office: events, and lists of files."""
 
-    _shown: ClassVar[tuple[str, ...]] = ("events", "lists")
-    _document: ClassVar[str] = "office.Sent"
+    _shown: ClassVar[tuple[str, ...]] = ("event_count", "list_count")
 
-    events: int
-    lists: int
+    event_count: int
+    list_count: int
 
 
 class Exchange(msgspec.Struct):

@@ -20,25 +20,23 @@ from dunechest.values import Value
 class Joined(Value, msgspec.Struct, frozen=True):
     """An office that this computer joined: what was sent to it, and how many events of its own came back from there."""
 
-    _shown: ClassVar[tuple[str, ...]] = ("where", "events", "lists")
-    _document: ClassVar[str] = "office.Joined"
+    _shown: ClassVar[tuple[str, ...]] = ("where", "event_count", "list_count")
 
     where: str
-    events: int
-    lists: int
-    brought_back: int
+    event_count: int
+    list_count: int
+    brought_back_count: int
 
 
 class Left(Value, msgspec.Struct, frozen=True):
     """An office that this computer left: whether all it had noted was sent before, and if not, why."""
 
     _shown: ClassVar[tuple[str, ...]] = ("where", "sent")
-    _document: ClassVar[str] = "office.Left"
 
     where: str
     sent: bool
     why: str
-    brought_back: int
+    brought_back_count: int
 
 
 def join_office(
@@ -83,7 +81,7 @@ def join_office(
         if secret is not None and not office.command:
             _take_back(office.account, before)
         raise
-    return Joined(office.address.where, sent.events, sent.lists, back)
+    return Joined(office.address.where, sent.event_count, sent.list_count, back)
 
 
 def _take_back(account: str, before: str | None) -> None:

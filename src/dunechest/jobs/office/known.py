@@ -84,10 +84,16 @@ def office_chests(ledger: Ledger, seen_by: Mapping[str, str], *, retired: bool =
         if past.retired is not None and not retired:
             continue
         chest = here.get(past.id)
-        if chest is not None and chest.present:
-            seen = max(past.seen, chest.seen or 0.0)
+        if chest is not None and chest.connected:
+            seen = max(past.seen, chest.last_seen_at or 0.0)
             found.append(
-                replace(chest, seen=seen, retired=past.retired, place=past.place, seen_by=seen_by.get(past.id, ""))
+                replace(
+                    chest,
+                    last_seen_at=seen,
+                    retired_at=past.retired,
+                    kept_at_place=past.place,
+                    last_seen_by=seen_by.get(past.id, ""),
+                )
             )
         else:
             found.append(
@@ -96,7 +102,7 @@ def office_chests(ledger: Ledger, seen_by: Mapping[str, str], *, retired: bool =
                     seen_by.get(past.id, ""), past.address,
                 )
             )  # fmt: skip
-    return tuple(sorted(found, key=lambda chest: (not chest.present, chest.label.casefold(), chest.id)))
+    return tuple(sorted(found, key=lambda chest: (not chest.connected, chest.label.casefold(), chest.id)))
 
 
 def _home(past: PastHome, computer: Computer) -> Home:

@@ -14,7 +14,6 @@ class OfficeMade(Value, msgspec.Struct, frozen=True):
     """An office's ledger: where it is, and whether there was anything to make or to bring up to date."""
 
     _shown: ClassVar[tuple[str, ...]] = ("where", "changed")
-    _document: ClassVar[str] = "office.OfficeMade"
 
     where: str
     changed: bool
@@ -24,7 +23,6 @@ class ComputerAdded(Value, msgspec.Struct, frozen=True):
     """A computer that an office lets in: its name, and the address that it joins with. The password is not in it."""
 
     _shown: ClassVar[tuple[str, ...]] = ("name", "address")
-    _document: ClassVar[str] = "office.ComputerAdded"
 
     name: str
     role: str

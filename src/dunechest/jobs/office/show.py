@@ -16,21 +16,20 @@ from dunechest.values import Value
 class OfficeComputer(Value, msgspec.Struct, frozen=True):
     """A computer of an office. Times are seconds since 1970.
 
-    `added` is when it was let in, `heard` when it last told something, None if it never did; `removed` when it was shut out,
-    None if it was not. `here` says whether it is this computer; `libraries` counts those that it has, `chests` those that it
-    was the last to see.
+    `added_at` is when it was let in, `heard_at` when it last told something, None if it never did; `removed_at` when it was
+    shut out, None if it was not. `this_computer` says whether it is this computer; `library_count` counts those that it has,
+    `chest_count` those that it was the last to see.
     """
 
-    _shown: ClassVar[tuple[str, ...]] = ("name", "heard")
-    _document: ClassVar[str] = "office.Computer"
+    _shown: ClassVar[tuple[str, ...]] = ("name", "heard_at")
 
     name: str
-    here: bool
-    added: float
-    heard: float | None
-    removed: float | None
-    libraries: int
-    chests: int
+    this_computer: bool
+    added_at: float
+    heard_at: float | None
+    removed_at: float | None
+    library_count: int
+    chest_count: int
 
 
 class Office(Value, msgspec.Struct, frozen=True):
@@ -40,23 +39,23 @@ class Office(Value, msgspec.Struct, frozen=True):
     ----------
     where : str
         The database and its server.
-    seen : float
+    seen_at : float
         When it was asked (seconds since 1970).
     why : str
         Why it cannot be asked now; empty if it was.
-    sent : float or None
+    sent_at : float or None
         When this computer last told it all that was new.
     computers : tuple of OfficeComputer
         By name.
     """
 
     _shown: ClassVar[tuple[str, ...]] = ("where", "computers")
-    _document: ClassVar[str] = "office.Office"
+    _rows: ClassVar[str] = "computers"
 
     where: str
-    seen: float
+    seen_at: float
     why: str
-    sent: float | None
+    sent_at: float | None
     computers: tuple[OfficeComputer, ...]
 
 

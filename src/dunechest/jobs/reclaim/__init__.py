@@ -1,6 +1,7 @@
 """Free the space of an original whose copies are proven.
 
-`plan_reclaim` decides, `prove` checks what has to be checked first, `carry_out` deletes, and `reclaim` is all of it in one call.
+`plan_reclaim` decides, `prove` checks what has to be checked first, `carry_out` deletes, and `reclaim` is all of it in one
+call.
 """
 
 from __future__ import annotations
@@ -65,10 +66,10 @@ def plan_reclaim(library: AnyLibrary, options: ReclaimOptions = USUAL) -> tuple[
     asides = () if options.parts else asides_of(text)
     if asides:
         return tuple(plan_aside(aside, options) for aside in asides)
-    moved = [home for home in homes_named(text) if os.path.abspath(os.path.expanduser(text)) != str(home.place)]
+    moved = [home for home in homes_named(text) if os.path.abspath(os.path.expanduser(text)) != str(home.path)]
     if moved and moved[0].second is None and not options.parts:
         raise UsageError(
-            f"{shown(moved[0].name)} was moved to {shown(str(moved[0].place))}, and its original is deleted already. To delete "
+            f"{shown(moved[0].name)} was moved to {shown(str(moved[0].path))}, and its original is deleted already. To delete "
             "the library itself from there, name that folder."
         )
     return (plan_original(get_library(library), options),)
@@ -99,9 +100,11 @@ def prove_and_carry_out(plan: ReclaimPlan, *, progress: Progress = silent, comma
     # What was just read while its chest was held is not read once more; all else is looked at again.
     with chests_held(plan):
         prove(plan, progress=progress)
-        checked = plan.to_check
+        checked = plan.first_checked_labels
         again = plan_original(plan.library, plan.options)
-        if {copy.chest for copy in again.copies if copy.counts} - {copy.chest for copy in plan.copies if copy.counts}:
+        if {copy.chest_id for copy in again.copies if copy.counts} - {
+            copy.chest_id for copy in plan.copies if copy.counts
+        }:
             raise RefusedError("A chest was connected meanwhile. Nothing was deleted; run the command again.")
         return carry_out(again, progress=progress, command=command, checked=checked)
 
@@ -138,7 +141,7 @@ def reclaim(
     >>> _ = (home / "logs" / "tide.txt").write_text("spring tide at noon")
     >>> moved = dunechest.rehome(home / "logs", drive)
     >>> (gone,) = dunechest.reclaim(home / "logs")
-    >>> gone.files, moved.aside.exists(), (home / "logs" / "tide.txt").read_text()
+    >>> gone.deleted_count, moved.set_aside_path.exists(), (home / "logs" / "tide.txt").read_text()
     (1, False, 'spring tide at noon')
     """
     recover()

@@ -21,18 +21,18 @@ def prove(plan: ReclaimPlan, *, progress: Progress = silent) -> None:
         If a drive is gone, or there is no room for the drill.
     """
     for copy in plan.copies:
-        if copy.label in plan.to_check and copy.counts:
-            result = verify(copy.folder, copy.bag, progress=progress)
-            if not result.well:
+        if copy.label in plan.first_checked_labels and copy.counts:
+            result = verify(copy.folder, copy.archived_as, progress=progress)
+            if not result.ok:
                 raise RefusedError(
                     f"The copy of {shown(plan.name)} in {shown(copy.label)} is damaged, so nothing was deleted. "
-                    f"Run: dunechest verify {quoted(copy.label)} {quoted(copy.bag)}"
+                    f"Run: dunechest verify {quoted(copy.label)} {quoted(copy.archived_as)}"
                 )
     for copy in plan.copies:
-        if copy.label == plan.to_drill and copy.counts:
-            (done,) = drill(copy.folder, copy.bag, scratch=plan.options.scratch, progress=progress)
+        if copy.label == plan.first_drilled_label and copy.counts:
+            (done,) = drill(copy.folder, copy.archived_as, scratch=plan.options.scratch, progress=progress)
             if not done.passed:
                 raise RefusedError(
                     f"The copy of {shown(plan.name)} in {shown(copy.label)} did not pass its drill, so nothing was deleted. "
-                    f"Run: dunechest drill {quoted(copy.label)} {quoted(copy.bag)}"
+                    f"Run: dunechest drill {quoted(copy.label)} {quoted(copy.archived_as)}"
                 )

@@ -12,7 +12,7 @@ from dunechest.jobs.reclaim.options import ReclaimOptions
 from dunechest.jobs.study.take_out import TakeOut
 from dunechest.library.library import Library
 from dunechest.transfer.walk import FileEntry
-from dunechest.values import Value, digest_of_values
+from dunechest.values import PathAndWhy, Value, digest_of_values
 
 
 class Evidence(Value, msgspec.Struct, frozen=True):
@@ -20,17 +20,17 @@ class Evidence(Value, msgspec.Struct, frozen=True):
 
     Parameters
     ----------
-    label, chest, bag : str
+    label, chest_id, archived_as : str
         The chest's label and id, and the library's name in it.
     folder : Path
         The chest's folder.
     edition : int
         The current edition.
-    archived : float
+    archived_at : float
         When that was archived (seconds since 1970).
-    checked : float or None
+    checked_at : float or None
         When every byte was last found intact since, None if it was not.
-    drilled : float or None
+    drilled_at : float or None
         When it passed a drill just as it is, None if it did not.
     why_not : str
         Why it does not count, or empty.
@@ -41,16 +41,26 @@ class Evidence(Value, msgspec.Struct, frozen=True):
     """
 
     _shown: ClassVar[tuple[str, ...]] = ("label", "edition", "counts")
-    _document: ClassVar[str] = "reclaim.CopyEvidence"
+    _told: ClassVar[tuple[str, ...]] = (
+        "label",
+        "chest_id",
+        "archived_as",
+        "edition",
+        "archived_at",
+        "checked_at",
+        "drilled_at",
+        "counts",
+        "why_not",
+    )
 
     label: str
-    chest: str
-    bag: str
+    chest_id: str
+    archived_as: str
     folder: Path
     edition: int
-    archived: float
-    checked: float | None
-    drilled: float | None
+    archived_at: float
+    checked_at: float | None
+    drilled_at: float | None
     why_not: str
     drive: str
     place: str
@@ -71,56 +81,75 @@ class ReclaimPlan(Value, msgspec.Struct, frozen=True, eq=False):
         The library's name.
     what : {"original", "set-aside", "part"}
         Whether it is the library in its place, an original that a move set aside, or a part.
-    place : Path
+    path : Path
         The folder.
     library : Library
         The library that is in it.
-    live : Path or None
+    in_use_path : Path or None
         Where the library goes on, if it was moved.
     going : tuple of FileEntry
         The files that are deleted, by their paths in the folder.
     links, folders : tuple of str
         Symbolic links, sockets and pipes, and folders that go, too.
-    staying : tuple of (str, str)
+    kept_files : tuple of (str, str)
         What stays in the folder, and why.
     outside : tuple of FileEntry
         Files stored elsewhere that are deleted, too, by their full paths.
     copies : tuple of Evidence
         The copies on connected chests.
-    to_check : tuple of str
+    first_checked_labels : tuple of str
         Labels of the chests that are checked in full first.
-    to_drill : str
+    first_drilled_label : str
         Label of the chest that is drilled first; empty if none is.
     taken : TakeOut or None
         What goes with parts.
     listing : str
         Name of the list of an original that was set aside.
-    how : str
+    restore_command : str
         How to get it again: a command; empty if the library goes on elsewhere.
-    blocks : int
+    disk_bytes : int
         Bytes that its files take on the disk, as far as no other name of theirs is left.
     """
 
-    _document: ClassVar[str] = "reclaim.PlannedReclaim"
+    _told: ClassVar[tuple[str, ...]] = (
+        "name",
+        "what",
+        "path",
+        "in_use_path",
+        "parts",
+        "file_count",
+        "size_bytes",
+        "disk_bytes",
+        "kept_files",
+        "outside_paths",
+        "shared_paths",
+        "copies",
+        "first_checked_labels",
+        "first_drilled_label",
+        "restore_command",
+        "would_run",
+        "findings",
+    )
+    _rows: ClassVar[str] = "kept_files"
 
     name: str
     what: Literal["original", "set-aside", "part"]
-    place: Path
+    path: Path
     library: Library
     options: ReclaimOptions
-    live: Path | None
+    in_use_path: Path | None
     going: tuple[FileEntry, ...]
     links: tuple[str, ...]
     folders: tuple[str, ...]
-    staying: tuple[tuple[str, str], ...]
+    kept_files: tuple[PathAndWhy, ...]
     outside: tuple[FileEntry, ...]
     copies: tuple[Evidence, ...]
-    to_check: tuple[str, ...]
-    to_drill: str
+    first_checked_labels: tuple[str, ...]
+    first_drilled_label: str
     taken: TakeOut | None
     listing: str
-    how: str
-    blocks: int
+    restore_command: str
+    disk_bytes: int
     findings: tuple[Finding, ...] = ()
     read_count: int = 0
 
@@ -128,13 +157,13 @@ class ReclaimPlan(Value, msgspec.Struct, frozen=True, eq=False):
         """Return all that the plan decides, as JSON values: two plans with the same do the same."""
         return {
             "what": self.what,
-            "place": str(self.place),
+            "place": str(self.path),
             "files": digest_of_values([[f.path, f.size, f.mtime_ns] for f in self.going]),
             "links": list(self.links),
-            "stays": [list(item) for item in self.staying],
+            "stays": [list(item) for item in self.kept_files],
             "outside": [[f.path, f.size, f.mtime_ns] for f in self.outside],
-            "copies": [[copy.chest, copy.bag, copy.edition, copy.counts] for copy in self.copies],
-            "first": [list(self.to_check), self.to_drill],
+            "copies": [[copy.chest_id, copy.archived_as, copy.edition, copy.counts] for copy in self.copies],
+            "first": [list(self.first_checked_labels), self.first_drilled_label],
             "trash": self.options.trash,
             "blocked_by": sorted(f"{f.code}: {f.message}" for f in self.blocked),
         }
@@ -143,10 +172,10 @@ class ReclaimPlan(Value, msgspec.Struct, frozen=True, eq=False):
         return isinstance(other, ReclaimPlan) and self.decisions() == other.decisions()
 
     def __hash__(self) -> int:
-        return hash((self.what, str(self.place)))
+        return hash((self.what, str(self.path)))
 
     def __repr__(self) -> str:
-        return f"<ReclaimPlan {self.name} in {self.place}: {len(self.going)} files>"
+        return f"<ReclaimPlan {self.name} in {self.path}: {len(self.going)} files>"
 
     @property
     def blocked(self) -> tuple[Finding, ...]:
@@ -161,7 +190,7 @@ class ReclaimPlan(Value, msgspec.Struct, frozen=True, eq=False):
     @property
     def proven(self) -> bool:
         """Whether nothing has to be checked first."""
-        return not self.to_check and not self.to_drill
+        return not self.first_checked_labels and not self.first_drilled_label
 
     @property
     def file_count(self) -> int:
@@ -169,17 +198,17 @@ class ReclaimPlan(Value, msgspec.Struct, frozen=True, eq=False):
         return len(self.going) + len(self.outside)
 
     @property
-    def bytes(self) -> int:
+    def size_bytes(self) -> int:
         """Bytes of the files that are deleted."""
         return sum(file.size for file in (*self.going, *self.outside))
 
     @property
     def whole(self) -> bool:
         """Whether nothing of the folder stays."""
-        return not self.staying and self.taken is None
+        return not self.kept_files and self.taken is None
 
     @property
-    def part_titles(self) -> tuple[str, ...]:
+    def parts(self) -> tuple[str, ...]:
         """Titles of the parts; empty for the whole library."""
         return tuple(part.title for part in self.taken.parts) if self.taken is not None else ()
 

@@ -98,7 +98,7 @@ def plan_rehome_back(library: AnyLibrary, options: RehomeOptions = USUAL) -> Reh
     """
     home = _home(library)
     make.refuse_away(home)
-    return make.plan_back(home, replace(library_at(home.place), name=home.name), options)
+    return make.plan_back(home, replace(library_at(home.path), name=home.name), options)
 
 
 def plan_rehome_parts(library: AnyLibrary, to: AnyPath, options: RehomeOptions) -> PartMovePlan:

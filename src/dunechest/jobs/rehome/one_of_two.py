@@ -57,7 +57,7 @@ def carry_out_rejoin(plan: RejoinPlan, *, progress: Progress = silent) -> Rejoin
     if plan.nothing:
         return _summary(plan, None, time.monotonic() - begun)
     command, move = new_command(), uuid.uuid4().hex
-    deed = deeds.begin("rejoin", home.name, to_wire(str(home.old)), command, id=move)
+    deed = deeds.begin("rejoin", home.name, to_wire(str(home.old_path)), command, id=move)
     try:
         merged, listing = _merge(plan, deed, command, progress)
         set_right(plan, deed, listing, move)
@@ -77,17 +77,22 @@ def _summary(plan: RejoinPlan, merged: RestoreResult | None, seconds: float) -> 
     home = plan.home
     return RejoinResult(
         name=home.name,
-        place=home.place,
-        old=home.old,
+        path=home.path,
+        old_path=home.old_path,
         drive=home.drive,
         way=home.way,
-        second=plan.second,
-        aside=plan.aside,
-        added=merged.files - merged.same - len(merged.beside) - len(merged.merged) if merged is not None else 0,
-        same=merged.same if merged is not None else 0,
-        merged=tuple(item.path for item in merged.merged) if merged is not None else (),
-        conflicts=merged.beside if merged is not None else (),
-        kept=merged.kept if merged is not None else (),
+        second_path=plan.second_path,
+        set_aside_path=plan.set_aside_path,
+        added_count=merged.file_count
+        - merged.existing_count
+        - len(merged.renamed_conflicts)
+        - len(merged.merged_files)
+        if merged is not None
+        else 0,
+        same_count=merged.existing_count if merged is not None else 0,
+        merged_paths=tuple(item.path for item in merged.merged_files) if merged is not None else (),
+        renamed_files=merged.renamed_conflicts if merged is not None else (),
+        kept_paths=merged.kept_paths if merged is not None else (),
         settings=plan.settings,
         findings=(*plan.findings, *(merged.findings if merged is not None else ())),
         seconds=seconds,
@@ -99,19 +104,19 @@ def _merge(
 ) -> tuple[RestoreResult | None, str]:
     """Bring what the second library holds into the moved one; return what that did, and the name of its list."""
     home, listing = plan.home, uuid.uuid4().hex
-    if home.second is None or not home.second.files:
+    if home.second is None or not home.second.file_count:
         if home.second is not None:
             write_aside(listing, ())
         return None, listing
     second = replace(library_at(home.second.path, kind=_kind(plan)), name=home.name)
-    with scratch_chest(home.place, deed) as chest:
+    with scratch_chest(home.path, deed) as chest:
         archived = archive_to(chest, study(second), Choice(rebuildable=True, outside_files=False), progress)
-        listed = listed_in(chest, archived.bag)
+        listed = listed_in(chest, archived.archived_as)
         options = RestoreOptions(
-            into=home.place, if_exists="merge", on_conflict=plan.options.on_conflict, settings=False,
+            into=home.path, if_exists="merge", on_conflict=plan.options.on_conflict, settings=False,
             day=plan.options.day, outside_links=True,
         )  # fmt: skip
-        restoring = plan_restore(chest, archived.bag, options, progress=progress)
+        restoring = plan_restore(chest, archived.archived_as, options, progress=progress)
         try:
             refuse_if_stopped([restoring])
             result = carry_out(restoring, command=command, progress=progress)
@@ -121,9 +126,9 @@ def _merge(
                 "drive stays as it is where both have the same file, and the second one is kept aside."
             ) from error
     # What stayed as it is on the drive, or differs in what was made one, is in the second library alone.
-    alone = {*result.kept, *(item.path for item in result.merged if item.differ)}
+    alone = {*result.kept_paths, *(item.path for item in result.merged_files if item.differing)}
     write_aside(listing, [file for file in listed if from_wire(file.path) not in alone])
-    lost = [item for item in result.not_done if item.fault]
+    lost = [item for item in result.not_restored if item.fault]
     if lost:
         raise CutOffError(
             f"{shown(lost[0].path)} could not be brought over: {shown(lost[0].why)}. Nothing was changed."

@@ -59,7 +59,7 @@ def carry_out_parts(plan: PartMovePlan, *, progress: Progress = silent, command:
     refuse_blocked("Refused: nothing was moved, because {} cannot be moved like this.", {plan.name: plan.blocked})
     begun = time.monotonic()
     command = command or new_command()
-    deed = deeds.begin("rehome", plan.name, to_wire(str(plan.source)), command)
+    deed = deeds.begin("rehome", plan.name, to_wire(str(plan.path)), command)
     try:
         restored, listed = _to_drive(plan, deed, command, progress)
         _refuse_changed(plan, listed)
@@ -80,25 +80,25 @@ def _summary(plan: PartMovePlan, restored: RestoreResult, seconds: float) -> Reh
     return RehomeResult(
         name=plan.name,
         application=plan.library.kind.application,
-        source=plan.source,
-        target=plan.target,
-        old=plan.source,
+        path=plan.path,
+        new_path=plan.new_path,
+        old_path=plan.path,
         drive=plan.drive,
         way="",
         back=False,
-        aside=plan.aside,
-        files=len(plan.taken.files),
-        bytes=plan.bytes,
-        links=restored.links,
-        updated=restored.updated,
-        by_hand=restored.by_hand,
+        set_aside_path=plan.set_aside_path,
+        file_count=len(plan.taken.files),
+        size_bytes=plan.size_bytes,
+        link_count=restored.link_count,
+        updated_references=restored.updated_references,
+        references_by_hand=restored.references_by_hand,
         settings=(),
-        not_moved=(),
-        outside_moves=(),
+        unmoved_files=(),
+        outside_files=(),
         findings=tuple(f for f in plan.findings if f.severity != "blocks"),
         seconds=seconds,
-        parts=plan.part_titles,
-        stayed=plan.taken.shared,
+        parts=plan.parts,
+        shared_paths=plan.taken.shared,
     )
 
 
@@ -107,17 +107,17 @@ def _to_drive(
 ) -> tuple[RestoreResult, dict[str, AsideFile]]:
     """Make the parts a library of their own on the drive; return what was proven of their files."""
     names = tuple(f"{part.what}:{part.name}" for part in plan.taken.parts)
-    with scratch_chest(plan.target, deed) as chest:
+    with scratch_chest(plan.new_path, deed) as chest:
         archived = archive_to(chest, plan.contents, Choice(names, rebuildable=True, outside_files=False), progress)
-        listed = {from_wire(file.path): file for file in listed_in(chest, archived.bag)}
+        listed = {from_wire(file.path): file for file in listed_in(chest, archived.archived_as)}
         options = RestoreOptions(
-            into=plan.target, if_exists="merge" if plan.merge else "refuse", settings=False, outside_links=True,
+            into=plan.new_path, if_exists="merge" if plan.merge else "refuse", settings=False, outside_links=True,
             day=plan.options.day,
         )  # fmt: skip
-        restoring = plan_restore(chest, archived.bag, options, progress=progress)
+        restoring = plan_restore(chest, archived.archived_as, options, progress=progress)
         refuse_if_stopped([restoring])
         result = carry_out(restoring, command=command, progress=progress)
-    lost = [item for item in result.not_done if item.fault]
+    lost = [item for item in result.not_restored if item.fault]
     if lost:
         raise CutOffError(f"{shown(lost[0].path)} could not be moved: {shown(lost[0].why)}. Nothing was changed.")
     return result, listed
@@ -126,13 +126,13 @@ def _to_drive(
 def _refuse_changed(plan: PartMovePlan, listed: dict[str, AsideFile]) -> None:
     """See that what goes is still just what was proven, and that nobody has the library open."""
     for file in plan.taken.files:
-        now, then = entry_of(str(plan.source / file.path)), listed.get(file.path)
+        now, then = entry_of(str(plan.path / file.path)), listed.get(file.path)
         if now is None or then is None or (now.size, now.mtime_ns) != (then.size, then.mtime_ns):
             raise ChangedMeanwhileError(
                 f"{shown(file.path)} changed meanwhile, so nothing was moved. Close whatever works with it, and run the same "
                 "command again."
             )
-    uses = in_use(plan.source, plan.library.kind, _paths(plan), own_home())
+    uses = in_use(plan.path, plan.library.kind, _paths(plan), own_home())
     if uses:
         raise RefusedError(
             f"{shown(plan.name)} was opened meanwhile, by {shown(uses[0].process)}: {shown(uses[0].how)}. Nothing was moved."
@@ -147,16 +147,18 @@ def _aside(plan: PartMovePlan, deed: OpenDeed, listed: dict[str, AsideFile]) -> 
     """Take the parts out of the library, and write down what was set aside."""
     going = {file.path for file in plan.taken.files}
     write_aside(plan.id, [*(listed[path] for path in sorted(going)), *_folders(going)])
-    along = take_out_parts(plan.library, plan.taken, going, plan.aside, deed)
+    along = take_out_parts(plan.library, plan.taken, going, plan.set_aside_path, deed)
     if along:
         extra = [
-            AsideFile(to_wire(p), os.lstat(plan.aside / p).st_size, os.lstat(plan.aside / p).st_mtime_ns)
+            AsideFile(
+                to_wire(p), os.lstat(plan.set_aside_path / p).st_size, os.lstat(plan.set_aside_path / p).st_mtime_ns
+            )
             for p in along
         ]
         write_aside(plan.id, [*(listed[path] for path in sorted(going)), *_folders(going), *extra])
     # The library that these are an original of is the parts' own.
-    facts = {"id": plan.id, "name": shown(plan.name), "old": to_line(str(plan.target)), "listing": plan.id}
-    must_note_aside(plan.aside, facts)
+    facts = {"id": plan.id, "name": shown(plan.name), "old": to_line(str(plan.new_path)), "listing": plan.id}
+    must_note_aside(plan.set_aside_path, facts)
 
 
 def _folders(paths: Iterable[str]) -> list[AsideFile]:

@@ -10,7 +10,7 @@ import msgspec
 from dunechest.findings import Finding, blocking
 from dunechest.jobs.homes import Home
 from dunechest.jobs.rehome.options import RehomeOptions, Way
-from dunechest.jobs.restore.plan import ReferencePlan, SettingChange, Target
+from dunechest.jobs.restore.plan import ReferencePlan, Repoint, SettingChange, Target
 from dunechest.jobs.study.contents import Contents
 from dunechest.jobs.study.room import Room
 from dunechest.jobs.study.take_out import TakeOut
@@ -18,7 +18,7 @@ from dunechest.library.kinds.schema import Kind
 from dunechest.library.library import Library
 from dunechest.library.still_named import NO_OLD_PLACE, OldPlace
 from dunechest.transfer.walk import FileEntry, FolderEntry, LinkEntry
-from dunechest.values import Value, digest_of_values
+from dunechest.values import MovedPath, PathAndWhy, Value, digest_of_values
 
 
 class OutsideMove(msgspec.Struct, frozen=True):
@@ -37,9 +37,9 @@ class RehomePlan(Value, msgspec.Struct, frozen=True, eq=False):
         The library, where it is now.
     kind : Kind
         Its kind, with references of the open formats that are in it.
-    target : Path
+    new_path : Path
         The folder that it becomes.
-    old : Path
+    old_path : Path
         Where its application found it at first, and where a link is or was.
     back : bool
         Whether it goes back there.
@@ -49,19 +49,19 @@ class RehomePlan(Value, msgspec.Struct, frozen=True, eq=False):
         What the drive is called.
     files, folders, links : tuple
         What moves, as found; links with the targets that they get.
-    not_moved : tuple of (str, str)
+    unmoved_files : tuple of (str, str)
         What stays behind, and why: sockets, lock marks.
     hard_links : tuple
         Names that are one file.
-    outside_files : tuple of OutsideMove
+    outside : tuple of OutsideMove
         Files stored elsewhere that move along.
-    references : ReferencePlan
+    reference_plan : ReferencePlan
         What is updated in it.
     settings : tuple of SettingChange
         What is updated of the application.
     link_before : str
         Where the link in the old place leads now; empty if there is none.
-    aside : Path
+    set_aside_path : Path
         The name that the original gets.
     room : Room
         Bytes needed and free where it goes.
@@ -73,26 +73,46 @@ class RehomePlan(Value, msgspec.Struct, frozen=True, eq=False):
         The new place below the drive's mount point.
     """
 
-    _document: ClassVar[str] = "rehome.PlannedMove"
+    _told: ClassVar[tuple[str, ...]] = (
+        "name",
+        "path",
+        "new_path",
+        "old_path",
+        "drive",
+        "way",
+        "back",
+        "set_aside_path",
+        "file_count",
+        "size_bytes",
+        "need_bytes",
+        "free_bytes",
+        "references",
+        "settings",
+        "unmoved_files",
+        "outside_files",
+        "would_run",
+        "findings",
+    )
+    _rows: ClassVar[str] = "unmoved_files"
 
     library: Library
     kind: Kind
     options: RehomeOptions
-    target: Path
-    old: Path
+    new_path: Path
+    old_path: Path
     back: bool
     way: Way
     drive: str
     files: tuple[FileEntry, ...]
     folders: tuple[FolderEntry, ...]
     links: tuple[LinkEntry, ...]
-    not_moved: tuple[tuple[str, str], ...]
+    unmoved_files: tuple[PathAndWhy, ...]
     hard_links: tuple[tuple[str, ...], ...]
-    outside_files: tuple[OutsideMove, ...]
-    references: ReferencePlan
+    outside: tuple[OutsideMove, ...]
+    reference_plan: ReferencePlan
     settings: tuple[SettingChange, ...]
     link_before: str
-    aside: Path
+    set_aside_path: Path
     room: Room
     place: Target
     id: str
@@ -101,21 +121,36 @@ class RehomePlan(Value, msgspec.Struct, frozen=True, eq=False):
     findings: tuple[Finding, ...] = ()
     old_place: OldPlace = NO_OLD_PLACE
 
+    @property
+    def need_bytes(self) -> int:
+        """Bytes that it needs there."""
+        return self.room.need
+
+    @property
+    def free_bytes(self) -> int:
+        """Bytes that are free there."""
+        return self.room.free
+
+    @property
+    def references(self) -> tuple[Repoint, ...]:
+        """References that are updated."""
+        return self.reference_plan.updates
+
     def decisions(self) -> dict[str, Any]:
         """Return all that the plan decides, as JSON values: two plans with the same do the same."""
         return {
-            "library": str(self.source),
-            "to": str(self.target),
-            "old": str(self.old),
+            "library": str(self.path),
+            "to": str(self.new_path),
+            "old": str(self.old_path),
             "back": self.back,
             "way": self.way,
-            "set aside": str(self.aside),
+            "set aside": str(self.set_aside_path),
             "files": digest_of_values([[f.path, f.size, f.mtime_ns] for f in self.files]),
             "folders": [f.path for f in self.folders],
             "links": [[k.path, k.target] for k in self.links],
-            "outside files": [[o.entry.path, str(o.place)] for o in self.outside_files],
-            "references": digest_of_values([[r.source, r.spot, r.old, r.new] for r in self.references.updates]),
-            "settings": [[str(s.file), s.key, s.old, s.new] for s in self.settings],
+            "outside files": [[o.entry.path, str(o.place)] for o in self.outside],
+            "references": digest_of_values([[r.file, r.spot, r.old, r.new] for r in self.reference_plan.updates]),
+            "settings": [[str(s.file), s.key, s.old_text, s.new] for s in self.settings],
             "blocked_by": sorted(f"{f.code}: {f.message}" for f in self.blocked),
         }
 
@@ -123,13 +158,13 @@ class RehomePlan(Value, msgspec.Struct, frozen=True, eq=False):
         return isinstance(other, RehomePlan) and self.decisions() == other.decisions()
 
     def __hash__(self) -> int:
-        return hash((str(self.source), str(self.target)))
+        return hash((str(self.path), str(self.new_path)))
 
     def __repr__(self) -> str:
-        return f"<RehomePlan {self.library.name} to {self.target}: {len(self.files)} files>"
+        return f"<RehomePlan {self.library.name} to {self.new_path}: {len(self.files)} files>"
 
     @property
-    def source(self) -> Path:
+    def path(self) -> Path:
         """Where the library is now."""
         return self.library.path
 
@@ -151,17 +186,17 @@ class RehomePlan(Value, msgspec.Struct, frozen=True, eq=False):
     @property
     def file_count(self) -> int:
         """Number of files that move, those from outside the library included."""
-        return len(self.files) + len(self.outside_files)
+        return len(self.files) + len(self.outside)
 
     @property
-    def bytes(self) -> int:
+    def size_bytes(self) -> int:
         """Bytes of the files that move."""
-        return sum(file.size for file in self.files) + sum(item.entry.size for item in self.outside_files)
+        return sum(file.size for file in self.files) + sum(item.entry.size for item in self.outside)
 
     @property
-    def outside_moves(self) -> tuple[tuple[str, Path], ...]:
+    def outside_files(self) -> tuple[MovedPath, ...]:
         """Old and new place of each file from outside the library that moves along."""
-        return tuple((item.entry.path, item.place) for item in self.outside_files)
+        return tuple(MovedPath(item.entry.path, item.place) for item in self.outside)
 
 
 class RejoinPlan(Value, msgspec.Struct, frozen=True, eq=False):
@@ -175,39 +210,58 @@ class RejoinPlan(Value, msgspec.Struct, frozen=True, eq=False):
         What is updated of the application.
     link_before, link_after : str
         Where the link in the old place leads, and where it will; empty if there is none.
-    aside : Path or None
+    set_aside_path : Path or None
         The name that the second library gets.
     """
 
-    _document: ClassVar[str] = "rehome.PlannedRejoin"
+    _told: ClassVar[tuple[str, ...]] = (
+        "name",
+        "path",
+        "old_path",
+        "second_path",
+        "second_file_count",
+        "set_aside_path",
+        "settings",
+        "findings",
+    )
 
     home: Home
     options: RehomeOptions
     settings: tuple[SettingChange, ...] = ()
     link_before: str = ""
     link_after: str = ""
-    aside: Path | None = None
+    set_aside_path: Path | None = None
     findings: tuple[Finding, ...] = ()
+
+    @property
+    def path(self) -> Path:
+        """Where the library is."""
+        return self.home.path
+
+    @property
+    def old_path(self) -> Path:
+        """Where it used to be."""
+        return self.home.old_path
 
     def decisions(self) -> dict[str, Any]:
         """Return all that the plan decides, as JSON values: two plans with the same do the same."""
         second = self.home.second
         return {
-            "library": str(self.home.place),
+            "library": str(self.home.path),
             "second": str(second.path) if second is not None else None,
-            "settings": [[str(s.file), s.key, s.old, s.new] for s in self.settings],
+            "settings": [[str(s.file), s.key, s.old_text, s.new] for s in self.settings],
             "link": [self.link_before, self.link_after],
-            "set aside": str(self.aside) if self.aside is not None else None,
+            "set aside": str(self.set_aside_path) if self.set_aside_path is not None else None,
         }
 
     def __eq__(self, other: object) -> bool:
         return isinstance(other, RejoinPlan) and self.decisions() == other.decisions()
 
     def __hash__(self) -> int:
-        return hash(str(self.home.place))
+        return hash(str(self.home.path))
 
     def __repr__(self) -> str:
-        return f"<RejoinPlan {self.home.name} in {self.home.place}>"
+        return f"<RejoinPlan {self.home.name} in {self.home.path}>"
 
     @property
     def name(self) -> str:
@@ -215,14 +269,14 @@ class RejoinPlan(Value, msgspec.Struct, frozen=True, eq=False):
         return self.home.name
 
     @property
-    def second(self) -> Path | None:
+    def second_path(self) -> Path | None:
         """Where the second library is."""
         return self.home.second.path if self.home.second is not None else None
 
     @property
     def second_file_count(self) -> int:
         """Number of files of the second library."""
-        return self.home.second.files if self.home.second is not None else 0
+        return self.home.second.file_count if self.home.second is not None else 0
 
     @property
     def blocked(self) -> tuple[Finding, ...]:
@@ -244,39 +298,70 @@ class PartMovePlan(Value, msgspec.Struct, frozen=True, eq=False):
         The library.
     taken : TakeOut
         What goes with the parts, and what of theirs stays because others use it.
-    target : Path
+    new_path : Path
         The folder of their own library; if there is one of the same kind already, they are merged into it.
     merge : bool
         Whether there is.
-    aside : Path
+    set_aside_path : Path
         The folder that what goes is set aside in.
     drive : str
         What the drive is called.
     """
 
-    _document: ClassVar[str] = "rehome.PlannedPartMove"
+    _told: ClassVar[tuple[str, ...]] = (
+        "name",
+        "path",
+        "new_path",
+        "drive",
+        "parts",
+        "merge",
+        "set_aside_path",
+        "file_count",
+        "size_bytes",
+        "need_bytes",
+        "free_bytes",
+        "edited_paths",
+        "shared_paths",
+        "would_run",
+        "findings",
+    )
 
     contents: Contents
     options: RehomeOptions
     taken: TakeOut
-    target: Path
+    new_path: Path
     merge: bool
-    aside: Path
+    set_aside_path: Path
     drive: str
     room: Room
     id: str
     findings: tuple[Finding, ...] = ()
+
+    @property
+    def need_bytes(self) -> int:
+        """Bytes that it needs there."""
+        return self.room.need
+
+    @property
+    def free_bytes(self) -> int:
+        """Bytes that are free there."""
+        return self.room.free
+
+    @property
+    def edited_paths(self) -> tuple[str, ...]:
+        """Files from which its entries are taken out."""
+        return tuple(self.taken.edits)
 
     def decisions(self) -> dict[str, Any]:
         """Return all that the plan decides, as JSON values: two plans with the same do the same."""
         return {
             "library": str(self.library.path),
             "parts": [part.name for part in self.taken.parts],
-            "to": str(self.target),
+            "to": str(self.new_path),
             "merge": self.merge,
             "files": digest_of_values([[f.path, f.size, f.mtime_ns] for f in self.taken.files]),
             "edits": list(self.taken.edits),
-            "set aside": str(self.aside),
+            "set aside": str(self.set_aside_path),
             "blocked_by": sorted(f"{f.code}: {f.message}" for f in self.blocked),
         }
 
@@ -284,10 +369,10 @@ class PartMovePlan(Value, msgspec.Struct, frozen=True, eq=False):
         return isinstance(other, PartMovePlan) and self.decisions() == other.decisions()
 
     def __hash__(self) -> int:
-        return hash((str(self.library.path), str(self.target)))
+        return hash((str(self.library.path), str(self.new_path)))
 
     def __repr__(self) -> str:
-        return f"<PartMovePlan {self.taken.title} of {self.name} to {self.target}>"
+        return f"<PartMovePlan {self.taken.title} of {self.name} to {self.new_path}>"
 
     @property
     def library(self) -> Library:
@@ -300,7 +385,7 @@ class PartMovePlan(Value, msgspec.Struct, frozen=True, eq=False):
         return self.contents.library.name
 
     @property
-    def source(self) -> Path:
+    def path(self) -> Path:
         """Where the library is."""
         return self.contents.library.path
 
@@ -320,12 +405,12 @@ class PartMovePlan(Value, msgspec.Struct, frozen=True, eq=False):
         return len(self.taken.files)
 
     @property
-    def bytes(self) -> int:
+    def size_bytes(self) -> int:
         """Bytes of the files that go."""
         return sum(file.size for file in self.taken.files)
 
     @property
-    def part_titles(self) -> tuple[str, ...]:
+    def parts(self) -> tuple[str, ...]:
         """Titles of the parts."""
         return tuple(part.title for part in self.taken.parts)
 

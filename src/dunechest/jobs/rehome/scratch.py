@@ -65,7 +65,7 @@ def archive_to(chest: Chest, contents: Contents, choice: Choice, progress: Progr
     blocked = {contents.library.name: blocking(plan.findings, options.ignore)}
     refuse_blocked("Refused: nothing was changed, because {} cannot be copied now.", blocked)
     result = carry_out(plan, progress=progress)
-    if not result.well:
+    if not result.ok:
         lost = next((item for item in result.left_out if item.fault), None)
         why = f": {shown(lost.path)} ({shown(lost.why)})" if lost is not None else ""
         raise RefusedError(

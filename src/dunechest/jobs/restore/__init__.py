@@ -82,7 +82,7 @@ def restore(
     Returns
     -------
     RestoreResult
-        The summary; look at `RestoreResult.well`.
+        The summary; look at `RestoreResult.ok`.
 
     Raises
     ------
@@ -98,8 +98,8 @@ def restore(
     >>> _ = (home / "notes.txt").write_text("spring tide at noon")
     >>> chest = dunechest.create_chest(drive, "dune")
     >>> (archived,) = dunechest.archive(home, chest)
-    >>> back = dunechest.restore(chest, archived.bag, dunechest.RestoreOptions(into=home / "back"))
-    >>> back.files, back.well
+    >>> back = dunechest.restore(chest, archived.archived_as, dunechest.RestoreOptions(into=home / "back"))
+    >>> back.file_count, back.ok
     (1, True)
     """
     source = get_chest(chest)

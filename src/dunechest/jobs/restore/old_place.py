@@ -14,14 +14,16 @@ def old_place_findings(old: OldPlace, *, after: bool = False) -> list[Finding]:
     """Say which files name an old place, those that do it most first; before a restore, or `after` it."""
     if not old.files:
         return []
-    most = sorted(old.files, key=lambda file: (-file.count, file.path))
-    some = ", ".join(f"{shown(file.path)} ({file.count:,})" for file in most[:4]) + (", ..." if len(most) > 4 else "")
+    most = sorted(old.files, key=lambda file: (-file.mention_count, file.path))
+    some = ", ".join(f"{shown(file.path)} ({file.mention_count:,})" for file in most[:4]) + (
+        ", ..." if len(most) > 4 else ""
+    )
     verb = ("still name" if len(most) > 1 else "still names") if after else "will still name"
     return [
         Finding(
             CODE,
             "warning",
-            f"{number(len(most), 'file')} {verb} {' and '.join(map(shown, old.names))}: {some}.",
+            f"{number(len(most), 'file')} {verb} {' and '.join(map(shown, old.paths))}: {some}.",
             "They are not updated. If a program needs these paths, change them by hand.",
         )
     ]

@@ -47,7 +47,8 @@ class RestoreOptions(msgspec.Struct, frozen=True):
     places : tuple of pairs
         Folders of another computer and what stands for them here, beside those that are remembered.
     apart : bool
-        Whether nothing that is on this computer already stands for a file of the archive: a drill has to bring back all of it.
+        Whether nothing that is on this computer already stands for a file of the archive: a drill has to bring back all of
+        it.
 
     Raises
     ------

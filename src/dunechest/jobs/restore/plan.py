@@ -17,7 +17,7 @@ from dunechest.jobs.study.room import Room
 from dunechest.library.kinds.schema import Kind
 from dunechest.library.parts import Part
 from dunechest.library.still_named import NO_OLD_PLACE, OldPlace
-from dunechest.values import Value, digest_of_values
+from dunechest.values import RenamedPath, SetAside, Value, digest_of_values
 
 
 class Target(msgspec.Struct, frozen=True):
@@ -53,7 +53,7 @@ class Existing(msgspec.Struct, frozen=True):
     replaced: tuple[RestoreFile, ...] = ()
     beside: tuple[tuple[RestoreFile, str], ...] = ()
     merged: tuple[RestoreFile, ...] = ()
-    set_aside: tuple[tuple[Path, Path], ...] = ()
+    set_aside: tuple[SetAside, ...] = ()
     findings: tuple[Finding, ...] = ()
     rewritten: tuple[RestoreFile, ...] = ()
     paths: frozenset[str] = frozenset()
@@ -84,9 +84,9 @@ class Existing(msgspec.Struct, frozen=True):
         return tuple(file.path for file in self.merged)
 
     @property
-    def conflicts(self) -> tuple[tuple[str, str], ...]:
+    def conflicts(self) -> tuple[RenamedPath, ...]:
         """Files that get another name here, and that name."""
-        return tuple((file.path, other) for file, other in self.beside)
+        return tuple(RenamedPath(file.path, other) for file, other in self.beside)
 
 
 class AsArchived(msgspec.Struct, frozen=True):
@@ -106,7 +106,9 @@ class AsArchived(msgspec.Struct, frozen=True):
 class Repoint(msgspec.Struct, frozen=True, gc=False):
     """A reference that is updated: its file (a path in the library), how it is written, where, old, new."""
 
-    source: str
+    _told: ClassVar[tuple[str, ...]] = ("file", "spot", "old", "new")
+
+    file: str
     spec: int
     spot: str
     old: str
@@ -116,24 +118,26 @@ class Repoint(msgspec.Struct, frozen=True, gc=False):
 class ByHand(msgspec.Struct, frozen=True):
     """A reference that is not updated though it leads to nothing here: file, spot, text, and what to do."""
 
-    source: str
+    file: str
     spot: str
     text: str
-    why: str
+    action: str
 
 
 class SettingChange(msgspec.Struct, frozen=True):
     """A setting of the application: its file and key, what it says (empty for nothing), and what it is to say."""
 
+    _told: ClassVar[tuple[str, ...]] = ("file", "key", "old", "new")
+
     file: Path
     key: str
-    old: str
+    old_text: str
     new: str
 
     @property
-    def old_or_none(self) -> str | None:
+    def old(self) -> str | None:
         """What it says; None for nothing."""
-        return self.old or None
+        return self.old_text or None
 
 
 class ReferencePlan(msgspec.Struct, frozen=True):
@@ -149,20 +153,53 @@ class RestorePlan(Value, msgspec.Struct, frozen=True, eq=False):
     """What restoring one library means.
 
     `files` are all that belong in the place afterwards, `existing` says what becomes of each and of what is in the way.
-    `folders` are (path, time in ns, mode), deepest last; `links` are (path, target, time in ns).
-    `listed` counts the files that the records list, whether they are there or not;
-    `renamed` maps an archived path to the one it gets here, where these differ. `references` and `settings` are
-    what will be updated; `as_archived` is what the library was, to be compared afterwards. `damage` is what is not proven
-    of the archive's records; `old_place` what will still name where it was.
+    `folders` are (path, time in ns, mode), deepest last; `links` are (path, target, time in ns). `listed` counts the files
+    that the records list, whether they are there or not; `renamed` maps an archived path to the one it gets here, where these
+    differ. `references` and `settings` are what will be updated; `as_archived` is what the library was, to be compared
+    afterwards. `damaged_records` is what is not proven of the archive's records; `old_place` what will still name where it
+    was.
 
     Two plans are equal if they decide the same (`decisions`). What changes by itself stands beside that: `room` and
     `target`, and `stamp`, which changes if the archive is changed meanwhile.
     """
 
-    _document: ClassVar[str] = "restore.PlannedRestore"
+    _told: ClassVar[tuple[str, ...]] = (
+        "name",
+        "edition",
+        "path",
+        "path_known_by",
+        "parts",
+        "partial",
+        "file_count",
+        "size_bytes",
+        "folder_count",
+        "link_count",
+        "if_exists",
+        "set_aside",
+        "existing_count",
+        "kept_paths",
+        "replaced_paths",
+        "renamed_conflicts",
+        "merged_paths",
+        "outside_files",
+        "unchanged_reference_count",
+        "updated_references",
+        "references_by_hand",
+        "settings",
+        "unchanged_settings",
+        "needed_bytes",
+        "free_bytes",
+        "not_restored",
+        "damaged_records",
+        "renamed",
+        "old_place",
+        "findings",
+        "would_run",
+    )
+    _rows: ClassVar[str] = "not_restored"
 
     chest: Chest
-    bag: str
+    name: str
     record: LibraryRecord
     kind: Kind
     options: RestoreOptions
@@ -172,21 +209,96 @@ class RestorePlan(Value, msgspec.Struct, frozen=True, eq=False):
     folders: tuple[tuple[str, int, int], ...]
     links: tuple[tuple[str, str, int], ...]
     hard_links: tuple[tuple[str, ...], ...]
-    not_done: tuple[NotDone, ...]
-    renamed: tuple[tuple[str, str], ...]
+    not_restored: tuple[NotDone, ...]
+    renamed: tuple[RenamedPath, ...]
     listed: int
     existing: Existing
     as_archived: AsArchived
     room: Room
     target: Target
-    parts: tuple[Part, ...] = ()
+    chosen_parts: tuple[Part, ...] = ()
     references: ReferencePlan = msgspec.field(default_factory=ReferencePlan)
     settings: tuple[SettingChange, ...] = ()
-    settings_left: tuple[SettingChange, ...] = ()
+    unchanged_settings: tuple[SettingChange, ...] = ()
     findings: tuple[Finding, ...] = ()
-    damage: tuple[RecordFault, ...] = ()
+    damaged_records: tuple[RecordFault, ...] = ()
     old_place: OldPlace = NO_OLD_PLACE
     stamp: tuple[object, ...] = ()
+
+    @property
+    def edition(self) -> int:
+        """Which state of the library."""
+        return self.record.edition
+
+    @property
+    def path_known_by(self) -> str:
+        """What tells where it goes."""
+        return self.placement.how
+
+    @property
+    def partial(self) -> tuple[str, ...]:
+        """Parts that alone were archived; empty for all."""
+        return self.record.partial
+
+    @property
+    def if_exists(self) -> str:
+        """What is done about what is in the way."""
+        return self.existing.mode
+
+    @property
+    def set_aside(self) -> tuple[SetAside, ...]:
+        """What is moved out of the way, and where to."""
+        return self.existing.set_aside
+
+    @property
+    def existing_count(self) -> int:
+        """Number of files that are there already."""
+        return self.existing.there
+
+    @property
+    def kept_paths(self) -> tuple[str, ...]:
+        """Files that are left as they are here."""
+        return self.existing.kept_paths
+
+    @property
+    def replaced_paths(self) -> tuple[str, ...]:
+        """Files that are replaced."""
+        return self.existing.replaced_paths
+
+    @property
+    def renamed_conflicts(self) -> tuple[RenamedPath, ...]:
+        """Files that get another name beside those that are here."""
+        return self.existing.conflicts
+
+    @property
+    def merged_paths(self) -> tuple[str, ...]:
+        """Files that are merged with those that are here."""
+        return self.existing.merged_paths
+
+    @property
+    def unchanged_reference_count(self) -> int:
+        """Number of references that stay as they are."""
+        return self.references.stay
+
+    @property
+    def updated_references(self) -> tuple[Repoint, ...]:
+        """References that are updated."""
+        return self.references.updates
+
+    @property
+    def references_by_hand(self) -> tuple[ByHand, ...]:
+        """References that a person has to look at."""
+        return self.references.lost
+
+    @property
+    def needed_bytes(self) -> int:
+        """Bytes that it needs there."""
+        return self.room.need
+
+    @property
+    def free_bytes(self) -> int:
+        """Bytes that are free there."""
+        return self.room.free
 
     def decisions(self) -> dict[str, Any]:
         """Return all that the plan decides, as JSON values: two plans with the same do the same."""
@@ -201,29 +313,29 @@ class RestorePlan(Value, msgspec.Struct, frozen=True, eq=False):
         }
         proofs = sorted((file.path, file.source, file.size, file.proof[1].hex()) for file in self.files)
         return {
-            "library": self.bag,
+            "library": self.name,
             "archived": self.record.archived,
             "edition": self.record.edition,
-            "place": str(self.place) if self.place is not None else None,
+            "place": str(self.path) if self.path is not None else None,
             "in the way": existing.mode,
             "set aside": [[str(old), str(new)] for old, new in existing.set_aside],
             "files": {what: len(paths) for what, paths in actions.items()},
             "each file": digest_of_values([proofs, {what: sorted(paths) for what, paths in actions.items()}]),
             "outside files": [
-                [outside_file.origin, str(outside_file.place), outside_file.there]
+                [outside_file.path, str(outside_file.new_path), outside_file.exists]
                 for outside_file in self.outside_files
             ],
             "links": digest_of_values([list(map(list, self.links)), list(map(list, self.folders))]),
-            "references": digest_of_values([[r.source, r.spot, r.old, r.new] for r in self.references.updates]),
+            "references": digest_of_values([[r.file, r.spot, r.old, r.new] for r in self.references.updates]),
             "references to write": len(self.references.updates),
-            "settings": [[str(s.file), s.key, s.old, s.new] for s in self.settings],
+            "settings": [[str(s.file), s.key, s.old_text, s.new] for s in self.settings],
             "blocked_by": sorted(f"{f.code}: {f.message}" for f in self.findings if f.severity == "blocks"),
         }
 
     @property
-    def part_titles(self) -> tuple[str, ...]:
+    def parts(self) -> tuple[str, ...]:
         """Titles of the parts asked for; empty for the whole library."""
-        return tuple(part.title for part in self.parts)
+        return tuple(part.title for part in self.chosen_parts)
 
     @property
     def file_count(self) -> int:
@@ -249,18 +361,18 @@ class RestorePlan(Value, msgspec.Struct, frozen=True, eq=False):
         return isinstance(other, RestorePlan) and self.decisions() == other.decisions()
 
     def __hash__(self) -> int:
-        return hash((self.chest.id, self.bag, self.record.edition, self.place))
+        return hash((self.chest.id, self.name, self.record.edition, self.path))
 
     def __repr__(self) -> str:
-        return f"<RestorePlan {self.bag} edition {self.record.edition} to {self.place}: {len(self.files)} files>"
+        return f"<RestorePlan {self.name} edition {self.record.edition} to {self.path}: {len(self.files)} files>"
 
     @property
-    def place(self) -> Path | None:
+    def path(self) -> Path | None:
         """Where the library goes."""
         return self.placement.place
 
     @property
-    def bytes(self) -> int:
+    def size_bytes(self) -> int:
         """Bytes of the files to restore."""
         return sum(file.size for file in self.files) + sum(
             outside_file.file.size for outside_file in self.outside_files
@@ -269,7 +381,7 @@ class RestorePlan(Value, msgspec.Struct, frozen=True, eq=False):
     @property
     def part_names(self) -> tuple[str, ...]:
         """Names and titles of the parts that are restored; empty for the whole library."""
-        return tuple({name: None for part in self.parts for name in (part.name, part.title)})
+        return tuple({name: None for part in self.chosen_parts for name in (part.name, part.title)})
 
 
 class RestoreFile(msgspec.Struct, frozen=True, gc=False):
@@ -306,12 +418,19 @@ class RestoreFile(msgspec.Struct, frozen=True, gc=False):
 class RestoreOutsideFile(msgspec.Struct, frozen=True):
     """An outside file to restore: where it was, where it goes, and whether it already exists."""
 
+    _told: ClassVar[tuple[str, ...]] = ("path", "new_path", "size_bytes", "exists")
+
     file: RestoreFile
-    origin: str
-    place: Path
-    there: bool = False
+    path: str
+    new_path: Path
+    exists: bool = False
     #: The folder that is trusted: nothing below it may be a link.
     top: Path | None = None
+
+    @property
+    def size_bytes(self) -> int:
+        """Its size."""
+        return self.file.size
 
 
 class NotDone(msgspec.Struct, frozen=True):
@@ -320,6 +439,8 @@ class NotDone(msgspec.Struct, frozen=True):
     `fault` says whether that is a fault; a link out of the library is none. `damage` says that it is one of the chest: the
     file is missing there, or is not what was archived; `closed` that this user may not read it.
     """
+
+    _told: ClassVar[tuple[str, ...]] = ("path", "why", "fault")
 
     path: str
     why: str

@@ -51,6 +51,6 @@ def carry_out(
             if count + 1 == times:
                 raise
             time.sleep(0.2 * (count + 1))
-            plan = plan_restore(plan.chest, plan.bag, plan.options, progress=progress)
+            plan = plan_restore(plan.chest, plan.name, plan.options, progress=progress)
             refuse_if_stopped([plan])
     raise AssertionError("the last round returns or raises")

@@ -26,7 +26,7 @@ from dunechest.jobs.routine.memory import DAY, recall
 from dunechest.jobs.routine.options import RoutineOptions
 from dunechest.jobs.routine.plan import ChestDue, RoutinePlan
 from dunechest.jobs.routine.planning.due import Connected, next_time, plan_due
-from dunechest.jobs.routine.result import DueRuns, RoutineRun, RoutineStep
+from dunechest.jobs.routine.result import DueRuns, RoutineRun, RoutineStep, WaitingRoutine
 from dunechest.jobs.routine.routine import PATIENCE, PATIENCE_PLUGGED, Routine, RoutineChest, RoutineLibrary
 from dunechest.jobs.routine.running.due import (
     connected_chests,
@@ -83,51 +83,67 @@ class RoutineState(Value, msgspec.Struct, frozen=True):
         Its file.
     last_at : float or None
         When it last ran.
-    outcome : str
+    last_outcome : str
         What came of that; ``never run`` if it never did.
     message : str
         What was wrong then, or what is wrong with it now; empty if nothing is wrong.
     command : str
         The command that sets that right.
-    lines : tuple of str
+    last_lines : tuple of str
         What the last run did.
     next_at : float or None
         Its next time; None if it only waits for a drive.
-    waiting : tuple of str
+    waiting_labels : tuple of str
         Labels of the chests that it is due for, and that are not connected.
-    overdue : tuple of str
+    overdue_labels : tuple of str
         Those among them whose patience is over.
-    running_since : float or None
+    running_since_at : float or None
         When the run at hand was begun; of one that was interrupted, too.
-    taken : bool
+    installed : bool
         Whether the scheduler has it.
-    scheduler : str
+    scheduler_says : str
         That in words.
     """
 
-    _shown: ClassVar[tuple[str, ...]] = ("name", "outcome", "overdue")
-    _document: ClassVar[str] = "routine.RoutineState"
+    _shown: ClassVar[tuple[str, ...]] = ("name", "last_outcome", "overdue_labels")
+    _told: ClassVar[tuple[str, ...]] = (
+        "name",
+        "ok",
+        "routine",
+        "file",
+        "last_outcome",
+        "last_at",
+        "last_lines",
+        "message",
+        "command",
+        "next_at",
+        "waiting_labels",
+        "overdue_labels",
+        "running_since_at",
+        "installed",
+        "scheduler_says",
+    )
 
     name: str
     routine: Routine | None
     why: str = ""
     file: str = ""
     last_at: float | None = None
-    outcome: str = "never run"
+    last_outcome: str = "never run"
     message: str = ""
     command: str = ""
-    lines: tuple[str, ...] = ()
+    last_lines: tuple[str, ...] = ()
     next_at: float | None = None
-    waiting: tuple[str, ...] = ()
-    overdue: tuple[str, ...] = ()
-    running_since: float | None = None
-    taken: bool = False
-    scheduler: str = ""
+    waiting_labels: tuple[str, ...] = ()
+    overdue_labels: tuple[str, ...] = ()
+    running_since_at: float | None = None
+    installed: bool = False
+    scheduler_says: str = ""
 
     @property
-    def well(self) -> bool:
+    def ok(self) -> bool:
         """Whether nothing about it needs a person."""
-        return self.routine is not None and self.taken and not self.message and not self.overdue
+        return self.routine is not None and self.installed and not self.message and not self.overdue_labels
 
 
 def list_routines(name: str | None = None, *, ask_scheduler: bool = True) -> tuple[RoutineState, ...]:
@@ -151,7 +167,9 @@ def list_routines(name: str | None = None, *, ask_scheduler: bool = True) -> tup
     now, connected = clock.now(), connected_chests()
     found = [_state(routine, now, connected, ask_scheduler) for routine in routines if name in (None, routine.name)]
     found += [
-        RoutineState(item.name, None, item.why, str(routine_file(item.name)), message=item.why, outcome="unusable")
+        RoutineState(
+            item.name, None, item.why, str(routine_file(item.name)), message=item.why, last_outcome="unusable"
+        )
         for item in unusable
         if name in (None, item.name)
     ]
@@ -250,7 +268,9 @@ def run_due(*, progress: Progress = silent) -> DueRuns:
         while (found := _next_due(done, runs, waiting)) is not None:
             done.add(found.routine.name)
             runs.append(run_plan(found, progress))
-        return DueRuns(tuple(runs), waiting=tuple((name, why) for name, why in waiting.items() if name not in done))
+        return DueRuns(
+            tuple(runs), waiting=tuple(WaitingRoutine(name, why) for name, why in waiting.items() if name not in done)
+        )
 
 
 def _next_due(done: set[str], runs: list[RoutineRun], waiting: dict[str, str]) -> RoutinePlan | None:

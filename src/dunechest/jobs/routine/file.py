@@ -131,23 +131,23 @@ def read_routine(name: str) -> Routine:
         return Routine(
             name=name,
             chests=tuple(RoutineChest(*pair) for pair in what.pairs("chests", ("label", "id"))),
-            when=what_texts(when, "times"),
-            libraries=tuple(
+            times=what_texts(when, "times"),
+            named_libraries=tuple(
                 RoutineLibrary(own, from_line(path)) for own, path in what.pairs("libraries", ("name", "place"))
             ),
             kinds=what_texts(what, "kinds"),
-            every=what.get("all", bool, False),
-            copy_to=tuple(RoutineChest(*pair) for pair in what.pairs("copy_to", ("label", "id"))),
+            all_libraries_in_home=what.get("all", bool, False),
+            copy_chests=tuple(RoutineChest(*pair) for pair in what.pairs("copy_to", ("label", "id"))),
             verify_minutes=then.number("verify_minutes", 0.0),
-            drill=then.get("drill_monthly", bool, False),
-            keep=then.get("keep_editions", str, ""),
-            on_mains=limits.get("on_mains", bool, False),
+            drills_monthly=then.get("drill_monthly", bool, False),
+            retention_rule=then.get("keep_editions", str, ""),
+            only_on_mains=limits.get("on_mains", bool, False),
             limit=limits.number("mb_per_second", 0.0) or None,
             patience=when.number("patience_days", PATIENCE),
-            notify=tell.get("notify", bool, True),
-            tell=tell.get("command", str, ""),
+            notifies=tell.get("notify", bool, True),
+            tell_command=tell.get("command", str, ""),
             scheduler=scheduler.get("name", str, "none"),
-            added=scheduler.number("added", 0.0),
+            added_at=scheduler.number("added", 0.0),
         )
     except UsageError as error:
         if str(error).startswith(table.where):
@@ -239,25 +239,25 @@ def text_of(routine: Routine) -> str:
         (
             "what",
             (
-                ("libraries", [{"name": item.name, "place": to_line(item.place)} for item in routine.libraries]),
+                ("libraries", [{"name": item.name, "place": to_line(item.path)} for item in routine.named_libraries]),
                 ("kinds", list(routine.kinds)),
-                ("all", routine.every),
+                ("all", routine.all_libraries_in_home),
                 ("chests", [{"label": item.label, "id": item.id} for item in routine.chests]),
-                ("copy_to", [{"label": item.label, "id": item.id} for item in routine.copy_to]),
+                ("copy_to", [{"label": item.label, "id": item.id} for item in routine.copy_chests]),
             ),
         ),
-        ("when", (("times", list(routine.when)), ("patience_days", float(routine.patience)))),
+        ("when", (("times", list(routine.times)), ("patience_days", float(routine.patience)))),
         (
             "then",
             (
                 ("verify_minutes", float(routine.verify_minutes)),
-                ("drill_monthly", routine.drill),
-                ("keep_editions", routine.keep),
+                ("drill_monthly", routine.drills_monthly),
+                ("keep_editions", routine.retention_rule),
             ),
         ),
-        ("limits", (("on_mains", routine.on_mains), ("mb_per_second", float(routine.limit or 0)))),
-        ("tell", (("notify", routine.notify), ("command", routine.tell))),
-        ("scheduler", (("name", routine.scheduler), ("added", float(routine.added)))),
+        ("limits", (("on_mains", routine.only_on_mains), ("mb_per_second", float(routine.limit or 0)))),
+        ("tell", (("notify", routine.notifies), ("command", routine.tell_command))),
+        ("scheduler", (("name", routine.scheduler), ("added", float(routine.added_at)))),
     )
     return _HEAD + "".join(
         f"\n[{name}]\n" + "".join(f"{key} = {_toml(value)}\n" for key, value in rows) for name, rows in tables

@@ -6,7 +6,7 @@ import os
 import sys
 from collections.abc import Iterable, Sequence
 from pathlib import Path
-from typing import ClassVar
+from typing import ClassVar, NamedTuple
 
 import msgspec
 from msgspec.structs import replace
@@ -37,6 +37,13 @@ from dunechest.values import Value
 NONE = "none"
 
 
+class InstalledFile(NamedTuple):
+    """What is written for a routine; `path` is empty for what the scheduler is given otherwise."""
+
+    path: str
+    text: str
+
+
 class RoutineInstallation(Value, msgspec.Struct, frozen=True):
     """A routine and what is, or would be, installed for it.
 
@@ -44,27 +51,27 @@ class RoutineInstallation(Value, msgspec.Struct, frozen=True):
     ----------
     routine : Routine
         The routine.
-    command : tuple of str
+    command_words : tuple of str
         What the scheduler starts.
     files : tuple of (str, str)
         The place of each file and its text; an empty place stands for what the scheduler is given otherwise.
-    taken : bool
+    installed : bool
         Whether the scheduler has it, as it says itself.
-    sentence : str
+    scheduler_says : str
         That, in words.
-    libraries : tuple of str
+    library_paths : tuple of str
         Places of the libraries that it would archive now.
     """
 
-    _shown: ClassVar[tuple[str, ...]] = ("routine", "taken")
-    _document: ClassVar[str] = "routine.RoutineInstallation"
+    _shown: ClassVar[tuple[str, ...]] = ("routine", "installed")
+    _rows: ClassVar[str] = "files"
 
     routine: Routine
-    command: tuple[str, ...]
-    files: tuple[tuple[str, str], ...]
-    taken: bool
-    sentence: str
-    libraries: tuple[str, ...] = ()
+    command_words: tuple[str, ...]
+    files: tuple[InstalledFile, ...]
+    installed: bool
+    scheduler_says: str
+    library_paths: tuple[str, ...] = ()
 
 
 def plan_routine(
@@ -111,19 +118,19 @@ def plan_routine(
     return Routine(
         name=name,
         chests=tuple(_chest(chest) for chest in targets),
-        when=tuple(" ".join(text.split()) for text in texts),
-        libraries=tuple(_library(given) for given in several),
+        times=tuple(" ".join(text.split()) for text in texts),
+        named_libraries=tuple(_library(given) for given in several),
         kinds=options.kinds,
-        every=options.every,
-        copy_to=tuple(_chest(chest) for chest in copy_to),
+        all_libraries_in_home=options.every,
+        copy_chests=tuple(_chest(chest) for chest in copy_to),
         verify_minutes=options.verify_minutes,
-        drill=options.drill,
-        keep=options.keep,
-        on_mains=options.on_mains,
+        drills_monthly=options.drill,
+        retention_rule=options.keep,
+        only_on_mains=options.on_mains,
         limit=options.limit,
         patience=patience,
-        notify=options.notify,
-        tell=options.tell,
+        notifies=options.notify,
+        tell_command=options.tell,
         scheduler=_scheduler(options.scheduler),
     )
 
@@ -151,12 +158,12 @@ def _library(given: AnyLibrary) -> RoutineLibrary:
         homes = homes_named(os.path.expanduser(given)) if isinstance(given, str) else ()
         if len(homes) != 1:
             raise
-        return RoutineLibrary(homes[0].name, str(homes[0].old))
+        return RoutineLibrary(homes[0].name, str(homes[0].old_path))
     old = os.path.abspath(os.path.expanduser(given)) if isinstance(given, str | os.PathLike) else ""
-    home = next((home for home in list_homes() if str(home.place) == str(library.path)), None)
+    home = next((home for home in list_homes() if str(home.path) == str(library.path)), None)
     # The place where it was at first is the one that stays, wherever a library is moved.
     if home is not None:
-        return RoutineLibrary(library.name, str(home.old))
+        return RoutineLibrary(library.name, str(home.old_path))
     return RoutineLibrary(library.name, old if old and os.path.lexists(old) else str(library.path))
 
 
@@ -182,7 +189,7 @@ def entry_of(routine: Routine) -> Entry:
     words = [_python(), "-P", "-m", "dunechest", "routine", "run", "--due", "--state", str(state_folder().absolute())]
     if DRIVES in os.environ:
         words += ["--drives", os.environ[DRIVES]]
-    return Entry(routine.name, tuple(words), moments_of(routine.when), _mounts())
+    return Entry(routine.name, tuple(words), moments_of(routine.times), _mounts())
 
 
 def _python() -> str:
@@ -219,17 +226,17 @@ def plan_add(routine: Routine, *, replace_old: bool = False) -> RoutineInstallat
             f"There is a routine {shown(routine.name)} already. Nothing was changed. Choose another name; or replace it: "
             "--replace"
         )
-    libraries = [item.place for item in routine.libraries]
-    if routine.every or routine.kinds:
+    libraries = [item.path for item in routine.named_libraries]
+    if routine.all_libraries_in_home or routine.kinds:
         from dunechest.machine.folders import own_home
 
         found = find_libraries([own_home()]).libraries
         libraries += [
             str(item.library.path)
             for item in found
-            if not item.where and (routine.every or item.library.kind.name in routine.kinds)
+            if not item.whose and (routine.all_libraries_in_home or item.library.kind.name in routine.kinds)
         ]
-    files = [(str(routine_file(routine.name)), text_of(routine))]
+    files = [InstalledFile(str(routine_file(routine.name)), text_of(routine))]
     if routine.scheduler == NONE:
         sentence = "nothing starts it by itself: see to it that its command runs every hour"
         entry = entry_of(routine)
@@ -238,7 +245,9 @@ def plan_add(routine: Routine, *, replace_old: bool = False) -> RoutineInstallat
         )
     entry = entry_of(routine)
     own = schedulers.scheduler(routine.scheduler)
-    files += [(str(file.place) if file.place is not None else "", file.text) for file in own.files(entry)]
+    files += [
+        InstalledFile(str(file.place) if file.place is not None else "", file.text) for file in own.files(entry)
+    ]
     return RoutineInstallation(
         routine, entry.command, tuple(files), False, "not installed yet", tuple(dict.fromkeys(libraries))
     )
@@ -252,7 +261,8 @@ def add_routine(routine: Routine, *, replace_old: bool = False) -> RoutineInstal
     routine : Routine
         From `plan_routine`.
     replace_old : bool
-        Whether one of that name is replaced; what is remembered of it stays. One that was read from its file is as old as it was.
+        Whether one of that name is replaced; what is remembered of it stays. One that was read from its file is as old as it
+        was.
 
     Returns
     -------
@@ -264,7 +274,7 @@ def add_routine(routine: Routine, *, replace_old: bool = False) -> RoutineInstal
     RefusedError
         If there is one already, or the scheduler does not take it. Nothing was changed then.
     """
-    routine = replace(routine, added=routine.added or clock.now())
+    routine = replace(routine, added_at=routine.added_at or clock.now())
     plan = plan_add(routine, replace_old=replace_old)
     before = None
     if routine.name in names():
@@ -292,7 +302,7 @@ def add_routine(routine: Routine, *, replace_old: bool = False) -> RoutineInstal
         else:
             disk.remove(routine_file(routine.name), missing_ok=True)
         raise
-    return replace(plan, taken=True, sentence=taken.sentence)
+    return replace(plan, installed=True, scheduler_says=taken.sentence)
 
 
 def remove_routine(name: str) -> tuple[str, ...]:

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from typing import ClassVar, Literal
+from typing import ClassVar, Literal, NamedTuple
 
 import msgspec
 
@@ -25,13 +25,13 @@ class RoutineStep(Value, msgspec.Struct, frozen=True):
     Parameters
     ----------
     what : str
-        ``archive``, ``copy``, ``verify``, ``drill``, ``drop`` or ``find``; ``wait`` for a drive that is not there, ``routine``
-        for the routine itself.
+        ``archive``, ``copy``, ``verify``, ``drill``, ``drop`` or ``find``; ``wait`` for a drive that is not there,
+        ``routine`` for the routine itself.
     outcome : str
         One of `StepOutcome`.
-    sentence : str
+    message : str
         What happened, as a person reads it.
-    chest, library : str
+    chest_label, library : str
         Label of the chest and name of the library; empty where it is about none.
     command : str
         The command that decides or sets right; empty if there is none.
@@ -39,13 +39,12 @@ class RoutineStep(Value, msgspec.Struct, frozen=True):
         Codes of the findings that block.
     """
 
-    _shown: ClassVar[tuple[str, ...]] = ("what", "outcome", "chest", "library")
-    _document: ClassVar[str] = "routine.RoutineStep"
+    _shown: ClassVar[tuple[str, ...]] = ("what", "outcome", "chest_label", "library")
 
     what: str
     outcome: StepOutcome
-    sentence: str
-    chest: str = ""
+    message: str
+    chest_label: str = ""
     library: str = ""
     command: str = ""
     codes: tuple[str, ...] = ()
@@ -58,31 +57,44 @@ class RoutineRun(Value, msgspec.Struct, frozen=True):
     ----------
     name : str
         The routine.
-    begun, ended : float
+    begun_at, ended_at : float
         From when to when (seconds since 1970).
     steps : tuple of RoutineStep
         In the order in which they were done.
     told : bool
         Whether the person was told of the worst one.
-    absent : tuple of str
+    absent_labels : tuple of str
         Labels of the chests that were due and not connected.
-    wait : str
+    waiting_for : str
         Why nothing was done though something was due; empty if nothing kept it.
-    failed_to_tell : tuple of str
+    failed_ways : tuple of str
         Ways of telling that failed, each with the reason.
     """
 
     _shown: ClassVar[tuple[str, ...]] = ("name", "outcome")
-    _document: ClassVar[str] = "routine.RoutineRun"
+    _told: ClassVar[tuple[str, ...]] = (
+        "name",
+        "outcome",
+        "ok",
+        "begun_at",
+        "ended_at",
+        "message",
+        "told",
+        "steps",
+        "absent_labels",
+        "waiting_for",
+        "failed_ways",
+    )
+    _rows: ClassVar[str] = "steps"
 
     name: str
-    begun: float
-    ended: float
+    begun_at: float
+    ended_at: float
     steps: tuple[RoutineStep, ...] = ()
     told: bool = False
-    absent: tuple[str, ...] = ()
-    wait: str = ""
-    failed_to_tell: tuple[str, ...] = ()
+    absent_labels: tuple[str, ...] = ()
+    waiting_for: str = ""
+    failed_ways: tuple[str, ...] = ()
 
     @property
     def worst(self) -> RoutineStep | None:
@@ -97,12 +109,12 @@ class RoutineRun(Value, msgspec.Struct, frozen=True):
     def outcome(self) -> str:
         """What came of it in a word: that of the worst step; ``waiting`` if nothing could be done, ``ok`` if nothing is wrong."""
         if not self.steps:
-            return "waiting" if self.absent or self.wait else "ok"
+            return "waiting" if self.absent_labels or self.waiting_for else "ok"
         outcome = min((step.outcome for step in self.steps), key=_ORDER.index)
         return "ok" if outcome in ("done", "unchanged") else outcome
 
     @property
-    def well(self) -> bool:
+    def ok(self) -> bool:
         """Whether nothing is wrong and nothing waits for a decision."""
         return self.outcome in ("ok", "waiting")
 
@@ -114,7 +126,14 @@ class RoutineRun(Value, msgspec.Struct, frozen=True):
             return ""
         others = sum(step.outcome in TOLD for step in self.steps) - 1
         more = f" And {others} more: dunechest routine list {self.name}" if others else ""
-        return worst.sentence + more
+        return worst.message + more
+
+
+class WaitingRoutine(NamedTuple):
+    """A routine that is due, and what it waits for."""
+
+    name: str
+    why: str
 
 
 class DueRuns(Value, msgspec.Struct, frozen=True):
@@ -125,12 +144,13 @@ class DueRuns(Value, msgspec.Struct, frozen=True):
     """
 
     _shown: ClassVar[tuple[str, ...]] = ("runs", "busy")
+    _rows: ClassVar[str] = "runs.steps"
 
     runs: tuple[RoutineRun, ...] = ()
     busy: bool = False
-    waiting: tuple[tuple[str, str], ...] = ()
+    waiting: tuple[WaitingRoutine, ...] = ()
 
     @property
-    def well(self) -> bool:
+    def ok(self) -> bool:
         """Whether nothing is wrong."""
-        return all(run.well for run in self.runs)
+        return all(run.ok for run in self.runs)

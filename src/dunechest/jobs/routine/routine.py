@@ -20,18 +20,16 @@ PATIENCE, PATIENCE_PLUGGED = 3.0, 30.0
 class RoutineLibrary(Value, msgspec.Struct, frozen=True):
     """A library of a routine: its name, and the folder or file that is meant; a name alone might come to mean another."""
 
-    _shown: ClassVar[tuple[str, ...]] = ("name", "place")
-    _document: ClassVar[str] = "routine.RoutineLibrary"
+    _shown: ClassVar[tuple[str, ...]] = ("name", "path")
 
     name: str
-    place: str
+    path: str
 
 
 class RoutineChest(Value, msgspec.Struct, frozen=True):
     """A chest of a routine: its label, and the id that is meant."""
 
     _shown: ClassVar[tuple[str, ...]] = ("label",)
-    _document: ClassVar[str] = "routine.RoutineChest"
 
     label: str
     id: str
@@ -44,37 +42,37 @@ class Routine(Value, msgspec.Struct, frozen=True):
     ----------
     name : str
         Small letters, digits and hyphens.
-    libraries : tuple of RoutineLibrary
+    named_libraries : tuple of RoutineLibrary
         Those that were named.
     kinds : tuple of str
         All libraries of these kinds, besides.
-    every : bool
+    all_libraries_in_home : bool
         All libraries in this person's home, and those that were moved from there.
     chests : tuple of RoutineChest
         Where they are archived to.
-    copy_to : tuple of RoutineChest
+    copy_chests : tuple of RoutineChest
         Chests that the first of `chests` that is connected is copied to afterwards.
-    when : tuple of str
+    times : tuple of str
         When it is due, each as `dunechest.jobs.routine.when` reads it.
     verify_minutes : float
         So long each chest is verified afterwards, least recently checked first; 0 for not at all.
-    drill : bool
+    drills_monthly : bool
         Whether one library of each chest is drilled every month.
-    keep : str
+    retention_rule : str
         The rule by which editions of the libraries are dropped; none are if it is empty.
-    on_mains : bool
+    only_on_mains : bool
         Whether it waits for mains power.
     limit : float, optional
         Most megabytes (10^6 bytes) that are read in a second.
     patience : float
         Days that it may be overdue before that is told.
-    notify : bool
+    notifies : bool
         Whether it is told by a notification on the desktop.
-    tell : str
+    tell_command : str
         A command that gets the JSON document of a run that has something to tell on its standard input.
     scheduler : str
         Name of the scheduler that starts it; ``none`` if a person sees to that.
-    added : float
+    added_at : float
         When it was added (seconds since 1970).
 
     Raises
@@ -83,26 +81,44 @@ class Routine(Value, msgspec.Struct, frozen=True):
         If one of these cannot be meant.
     """
 
-    _shown: ClassVar[tuple[str, ...]] = ("name", "when")
-    _document: ClassVar[str] = "routine.Routine"
+    _shown: ClassVar[tuple[str, ...]] = ("name", "times")
+    _told: ClassVar[tuple[str, ...]] = (
+        "name",
+        "named_libraries",
+        "kinds",
+        "all_libraries_in_home",
+        "chests",
+        "copy_chests",
+        "times",
+        "verify_seconds",
+        "drills_monthly",
+        "retention_rule",
+        "only_on_mains",
+        "limit_bytes",
+        "patience_seconds",
+        "notifies",
+        "tell_command",
+        "scheduler",
+        "added_at",
+    )
 
     name: str
     chests: tuple[RoutineChest, ...]
-    when: tuple[str, ...]
-    libraries: tuple[RoutineLibrary, ...] = ()
+    times: tuple[str, ...]
+    named_libraries: tuple[RoutineLibrary, ...] = ()
     kinds: tuple[str, ...] = ()
-    every: bool = False
-    copy_to: tuple[RoutineChest, ...] = ()
+    all_libraries_in_home: bool = False
+    copy_chests: tuple[RoutineChest, ...] = ()
     verify_minutes: float = 0.0
-    drill: bool = False
-    keep: str = ""
-    on_mains: bool = False
+    drills_monthly: bool = False
+    retention_rule: str = ""
+    only_on_mains: bool = False
     limit: float | None = None
     patience: float = PATIENCE
-    notify: bool = True
-    tell: str = ""
+    notifies: bool = True
+    tell_command: str = ""
     scheduler: str = "none"
-    added: float = 0.0
+    added_at: float = 0.0
 
     def __post_init__(self) -> None:
         if not is_slug(self.name):
@@ -111,19 +127,19 @@ class Routine(Value, msgspec.Struct, frozen=True):
             )
         if not self.chests:
             raise UsageError("A routine needs at least one chest.")
-        if not self.when:
+        if not self.times:
             raise UsageError("Say when it is due, such as: every day at 22:00")
-        for text in self.when:
+        for text in self.times:
             parse_when(text)
-        if not self.archives and not (self.copy_to or self.verify_minutes or self.drill):
+        if not self.archives and not (self.copy_chests or self.verify_minutes or self.drills_monthly):
             raise UsageError("A routine needs libraries to archive, or something to do with what is in a chest.")
-        if self.keep:
-            parse_rule(self.keep)
+        if self.retention_rule:
+            parse_rule(self.retention_rule)
             if not self.archives:
                 raise UsageError(
                     "Editions are dropped of the libraries that a routine archives, and it archives none."
                 )
-        ids = [chest.id for chest in (*self.chests, *self.copy_to)]
+        ids = [chest.id for chest in (*self.chests, *self.copy_chests)]
         if len(set(ids)) < len(ids):
             raise UsageError("The same chest is named twice.")
         _number("the minutes of verifying", self.verify_minutes, 0, 24 * 60)
@@ -131,12 +147,12 @@ class Routine(Value, msgspec.Struct, frozen=True):
         if self.limit is not None:
             _number("the limit in MB/s", self.limit, 0.1, 100_000)
         try:
-            words = command_line(self.tell)
+            words = command_line(self.tell_command)
         except ValueError as error:
             raise UsageError(
-                f"The command that is told, {shown(self.tell)!r}, is not understood: {error}."
+                f"The command that is told, {shown(self.tell_command)!r}, is not understood: {error}."
             ) from error
-        if self.tell and not (words.strip() if isinstance(words, str) else words):
+        if self.tell_command and not (words.strip() if isinstance(words, str) else words):
             raise UsageError("The command that is told is empty.")
 
     @property
@@ -157,17 +173,17 @@ class Routine(Value, msgspec.Struct, frozen=True):
     @property
     def archives(self) -> bool:
         """Whether it archives libraries."""
-        return bool(self.libraries or self.kinds or self.every)
+        return bool(self.named_libraries or self.kinds or self.all_libraries_in_home)
 
     @property
     def when_plugged_in(self) -> bool:
         """Whether it is due as soon as a chest's drive is there."""
-        return any(parse_when(text) is None for text in self.when)
+        return any(parse_when(text) is None for text in self.times)
 
     @property
     def words(self) -> str:
         """When it is due, in words."""
-        return "; ".join(words_of(parse_when(text)) for text in self.when)
+        return "; ".join(words_of(parse_when(text)) for text in self.times)
 
 
 def _number(what: str, value: float, least: float, most: float) -> None:

@@ -34,17 +34,17 @@ class Choice(msgspec.Struct, frozen=True):
 EVERYTHING = Choice()
 
 
-class LeftBehind(Value, msgspec.Struct, frozen=True):
+class LeftOutFile(Value, msgspec.Struct, frozen=True):
     """A file that is not copied: path in the library, bytes, why, and whether that is a fault.
 
     A socket is left out as it must be; a file that could not be read is a fault.
     """
 
     _shown: ClassVar[tuple[str, ...]] = ("path", "why")
-    _document: ClassVar[str] = "common.LeftOut"
+    _told: ClassVar[tuple[str, ...]] = ("path", "size_bytes", "why", "fault")
 
     path: str
-    size: int
+    size_bytes: int
     why: str
     fault: bool
     mtime_ns: int = 0

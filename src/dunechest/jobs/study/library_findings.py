@@ -105,7 +105,7 @@ def _moved(library: Library) -> list[Finding]:
             Finding(
                 "two-libraries",
                 "warning",
-                home.sentence,
+                home.message,
                 f"To make one library of the two: {do}" if home.command else do,
             )
         ]
@@ -113,7 +113,7 @@ def _moved(library: Library) -> list[Finding]:
         Finding(
             "moved-here",
             "info",
-            f"It was moved here from {shown(str(home.old))}; its application finds it by "
+            f"It was moved here from {shown(str(home.old_path))}; its application finds it by "
             f"{'its setting' if home.way == 'setting' else 'the link there'}.",
             f"To move it back: dunechest rehome --back {quoted(home.name)}",
         )
@@ -166,7 +166,7 @@ def _use(library: Library, uses: Sequence[Use]) -> list[Finding]:
     application = library.kind.application or "the application"
     first = uses[0]
     others = f" and {len(uses) - 1} more" if len(uses) > 1 else ""
-    number = f" (process {first.pid})" if first.pid > 0 else ""
+    number = f" (process {first.process_id})" if first.process_id > 0 else ""
     return [
         Finding(
             "in-use",
@@ -212,7 +212,7 @@ def _placeholders(selection: Selection, kept: Collection[str]) -> list[Finding]:
             "blocks",
             f"{number(len(placeholders), 'essential file')} {'is' if len(placeholders) == 1 else 'are'} only "
             f"{'a placeholder' if len(placeholders) == 1 else 'placeholders'}; the content "
-            f"({size(sum(o.size for o in placeholders))}) is not on this computer: "
+            f"({size(sum(o.size_bytes for o in placeholders))}) is not on this computer: "
             f"{_some(o.path for o in placeholders)}.",
             "Have the application or service download them first. Or leave them out with --ignore placeholders, or read "
             "them with --read-placeholders, which may download them.",

@@ -9,7 +9,7 @@ from typing import ClassVar
 import msgspec
 
 from dunechest.errors import UsageError
-from dunechest.jobs.study.choice import EVERYTHING, Choice, LeftBehind
+from dunechest.jobs.study.choice import EVERYTHING, Choice, LeftOutFile
 from dunechest.jobs.study.contents import Contents
 from dunechest.library.formats.sqlite import COMPANIONS
 from dunechest.library.parts import Part, parts_named
@@ -33,12 +33,22 @@ class OutsideFile(Value, msgspec.Struct, frozen=True):
     """
 
     _shown: ClassVar[tuple[str, ...]] = ("stored", "why_not")
-    _document: ClassVar[str] = "common.OutsideFile"
+    _told: ClassVar[tuple[str, ...]] = ("path", "size_bytes", "reference_count", "why_not")
 
     entry: FileEntry
     stored: str
     references: tuple[Reference, ...]
     why_not: str = ""
+
+    @property
+    def path(self) -> str:
+        """Its full path."""
+        return self.entry.path
+
+    @property
+    def size_bytes(self) -> int:
+        """Its size."""
+        return self.entry.size
 
     @property
     def reference_count(self) -> int:
@@ -59,7 +69,7 @@ class Selection(Value, msgspec.Struct, frozen=True):
         What is gathered.
     outside_not_taken : tuple of OutsideFile
         Outside files that are not archived, each with the reason.
-    left_out : tuple of LeftBehind
+    left_out : tuple of LeftOutFile
         Files asked for that are not taken.
     parts : tuple of Part
         The parts asked for; empty for the whole library.
@@ -73,7 +83,7 @@ class Selection(Value, msgspec.Struct, frozen=True):
     files: tuple[FileEntry, ...]
     outside_files: tuple[OutsideFile, ...]
     outside_not_taken: tuple[OutsideFile, ...]
-    left_out: tuple[LeftBehind, ...]
+    left_out: tuple[LeftOutFile, ...]
     parts: tuple[Part, ...]
     rebuildable_taken: bool
 
@@ -89,9 +99,9 @@ def select(contents: Contents, choice: Choice = EVERYTHING) -> Selection:
     parts = _parts(contents, choice)
     listing = _of_parts(contents.listing, parts) if choice.parts else contents.listing
     taken_rebuildable = _take_rebuildable(contents, listing, choice)
-    left: list[LeftBehind] = [
-        *(LeftBehind(o.path, o.size, o.why, False) for o in listing.others),
-        *(LeftBehind(o.path, o.size, o.why, True) for o in listing.unreadable),
+    left: list[LeftOutFile] = [
+        *(LeftOutFile(o.path, o.size, o.why, False) for o in listing.others),
+        *(LeftOutFile(o.path, o.size, o.why, True) for o in listing.unreadable),
     ]
     files = []
     for entry in listing.files:
@@ -123,8 +133,8 @@ def select(contents: Contents, choice: Choice = EVERYTHING) -> Selection:
     )
 
 
-def _left(entry: FileEntry, why: str, fault: bool) -> LeftBehind:
-    return LeftBehind(entry.path, entry.size, why, fault, entry.mtime_ns)
+def _left(entry: FileEntry, why: str, fault: bool) -> LeftOutFile:
+    return LeftOutFile(entry.path, entry.size, why, fault, entry.mtime_ns)
 
 
 def _parts(contents: Contents, choice: Choice) -> tuple[Part, ...]:
@@ -148,7 +158,7 @@ def _parts(contents: Contents, choice: Choice) -> tuple[Part, ...]:
 
 def _of_parts(listing: Walk, parts: tuple[Part, ...]) -> Walk:
     """Narrow a listing to the files of parts, the folders these lie in, and what else lies in a part's own folder."""
-    wanted = {path for part in parts for path in (*part.files, *part.needs)}
+    wanted = {path for part in parts for path in (*part.files, *part.needed_paths)}
     wanted |= {path + ending for path in wanted for ending in COMPANIONS}
     own = tuple(part.folder + "/" for part in parts if part.folder)
     files = tuple(file for file in listing.files if file.path in wanted)
@@ -182,7 +192,7 @@ def _outside_files(
     contents: Contents, choice: Choice, parts: tuple[Part, ...]
 ) -> tuple[tuple[OutsideFile, ...], tuple[OutsideFile, ...]]:
     """Gather each outside file once, however many references lead to it."""
-    wanted = {path for part in parts for path in part.outside_files} if choice.parts else None
+    wanted = {path for part in parts for path in part.outside_paths} if choice.parts else None
     by_target: dict[str, list[Reference]] = {}
     for reference in contents.references.references:
         if reference.state == "outside" and (wanted is None or reference.target in wanted):

@@ -106,8 +106,8 @@ def _going(contents: Contents, parts: Sequence[Part]) -> set[str]:
     """Return the paths of the files that only these parts use."""
     kind = contents.library.kind
     chosen = set(parts)
-    others = {path for part in contents.parts if part not in chosen for path in (*part.files, *part.needs)}
-    needs = {path for part in parts for path in part.needs}
+    others = {path for part in contents.parts if part not in chosen for path in (*part.files, *part.needed_paths)}
+    needs = {path for part in parts for path in part.needed_paths}
     going = {path for part in parts for path in part.files} - others - needs
     pairs = [(r.source, r.target) for r in contents.references.references if r.state == "inside"]
     while True:
@@ -198,7 +198,11 @@ def _rest(contents: Contents, taken: TakeOut) -> bool:
         own = [part for part in contents.parts if part.what == spec.what]
         if spec.form == "folders" and own and all(part in chosen for part in own):
             return False
-    gone = {file.path for file in taken.files} | set(taken.edits) | {p for part in taken.parts for p in part.needs}
+    gone = (
+        {file.path for file in taken.files}
+        | set(taken.edits)
+        | {p for part in taken.parts for p in part.needed_paths}
+    )
     return any(
         file.path not in gone
         and file.path not in contents.lock_marks

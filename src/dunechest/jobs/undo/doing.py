@@ -27,15 +27,16 @@ def carry_out(plan: UndoPlan) -> UndoResult:
     CutOffError
         If the system refuses in the middle; run the same command again to continue.
     """
-    if plan.changed:
-        some = "; ".join(shown(what) for what in plan.changed[:5])
-        more = f"; and {len(plan.changed) - 5:,} more" if len(plan.changed) > 5 else ""
+    if plan.changed_since:
+        some = "; ".join(shown(what) for what in plan.changed_since[:5])
+        more = f"; and {len(plan.changed_since) - 5:,} more" if len(plan.changed_since) > 5 else ""
         raise RefusedError(
-            f"Refused: it cannot be undone exactly, because {number(len(plan.changed), 'thing')} changed since: {some}{more}. "
+            f"Refused: it cannot be undone exactly, "
+            f"because {number(len(plan.changed_since), 'thing')} changed since: {some}{more}. "
             "Nothing was changed. Look at them; remove by hand what you do not want."
         )
     try:
-        for deed in plan.deeds:
+        for deed in plan.libraries:
             undo_change(deed, only_references=plan.only_references)
     except CutOffError:
         raise
@@ -43,7 +44,7 @@ def carry_out(plan: UndoPlan) -> UndoResult:
         raise CutOffError(
             f"Undo was interrupted: {error.strerror or error}. Run the same command again to continue."
         ) from error
-    return UndoResult(plan.deeds, plan.actions, plan.only_references)
+    return UndoResult(plan.libraries, plan.actions, plan.only_references)
 
 
 def undo_change(deed: Deed, *, only_references: bool = False) -> None:

@@ -15,44 +15,45 @@ class UndoAction(Value, msgspec.Struct, frozen=True):
     """One action of undoing: the path, and what (``removed``, ``as before``, ``renamed back``)."""
 
     _shown: ClassVar[tuple[str, ...]] = ("path", "what")
-    _document: ClassVar[str] = "undo.UndoAction"
 
     path: Path
     what: str
 
 
 class UndoPlan(Value, msgspec.Struct, frozen=True, eq=False):
-    """What undoing a command would do; `changed` lists changes since then, which forbid it.
+    """What undoing a command would do; `changed_since` lists changes since then, which forbid it.
 
-    `deeds` are all deeds of the command, the latest first; `deed` is the latest.
+    `libraries` are all deeds of the command, the latest first; `deed` is the latest.
     """
 
-    _document: ClassVar[str] = "undo.Undo"
+    _rows: ClassVar[str] = "actions"
 
-    deeds: tuple[Deed, ...]
+    libraries: tuple[Deed, ...]
     actions: tuple[UndoAction, ...]
-    changed: tuple[str, ...]
+    changed_since: tuple[str, ...]
     only_references: bool = False
 
     @property
     def deed(self) -> Deed:
         """The latest deed of the command."""
-        return self.deeds[0]
+        return self.libraries[0]
 
     def decisions(self) -> dict[str, Any]:
         """Return all that the plan decides, as JSON values: two plans with the same do the same."""
         return {
-            "deeds": [deed.number for deed in self.deeds],
+            "deeds": [deed.number for deed in self.libraries],
             "actions": [[str(action.path), action.what] for action in self.actions],
-            "changed": list(self.changed),
+            "changed": list(self.changed_since),
             "only references": self.only_references,
         }
 
     def __repr__(self) -> str:
-        return f"<UndoPlan {self.deed.head.about}: {len(self.actions)} actions, {len(self.changed)} changed since>"
+        return (
+            f"<UndoPlan {self.deed.head.about}: {len(self.actions)} actions, {len(self.changed_since)} changed since>"
+        )
 
     def __eq__(self, other: object) -> bool:
         return isinstance(other, UndoPlan) and self.decisions() == other.decisions()
 
     def __hash__(self) -> int:
-        return hash(tuple(deed.number for deed in self.deeds))
+        return hash(tuple(deed.number for deed in self.libraries))

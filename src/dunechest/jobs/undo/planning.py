@@ -40,8 +40,8 @@ def _away(every: Iterable[Deed]) -> Iterable[str]:
     """Yield what cannot be seen of moved libraries: what was done with them on a drive that is not connected stays."""
     moves = {deed.head.place for deed in every if deed.finished and deed.head.job in ("rehome", "rejoin")}
     for home in list_homes() if moves else ():
-        if to_wire(str(home.old)) in moves and not home.connected:
-            yield f"{home.place} is not there: the drive {home.drive} is not connected"
+        if to_wire(str(home.old_path)) in moves and not home.connected:
+            yield f"{home.path} is not there: the drive {home.drive} is not connected"
 
 
 def plan_undo(deed: Deed | None = None, *, only_references: bool = False) -> UndoPlan:

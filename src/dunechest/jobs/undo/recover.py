@@ -46,8 +46,8 @@ def recover() -> tuple[Deed, ...]:
             found.append(deed)
             continue
         plan = plan_undo(deed)
-        if plan.changed:
-            some = "; ".join(shown(what) for what in plan.changed[:3])
+        if plan.changed_since:
+            some = "; ".join(shown(what) for what in plan.changed_since[:3])
             raise DuneChestError(
                 f"{begun_words(deed)} was interrupted, and what it had begun was changed since: {some}. "
                 f"Nothing was changed now. What was renamed or written is listed in {_file(deed)}; sort that out by "

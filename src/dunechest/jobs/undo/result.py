@@ -14,15 +14,15 @@ from dunechest.values import Value
 class UndoResult(Value, msgspec.Struct, frozen=True):
     """What was undone: the changes of the command, the latest first, and each action."""
 
-    _document: ClassVar[str] = "undo.Undo"
+    _rows: ClassVar[str] = "actions"
 
-    deeds: tuple[Deed, ...]
+    libraries: tuple[Deed, ...]
     actions: tuple[UndoAction, ...]
     only_references: bool = False
     done: bool = True
-    changed: tuple[str, ...] = ()
+    changed_since: tuple[str, ...] = ()
 
     @property
     def deed(self) -> Deed:
         """The latest of the changes."""
-        return self.deeds[0]
+        return self.libraries[0]

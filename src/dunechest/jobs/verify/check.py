@@ -56,7 +56,7 @@ def check_bag(
             before = stamp(entry.folder)
             entry = replace(entry, _records=None)  # what was read of it earlier may be of before
             check = _check(entry, quick, progress, begun, own, first, until)
-            if check.well or stamp(entry.folder) == before or first or until < float("inf"):
+            if check.ok or stamp(entry.folder) == before or first or until < float("inf"):
                 return check
             time.sleep(0.2 * again)
         why = "it keeps changing; verify it when that is done"

@@ -37,14 +37,14 @@ def verify_chest(chest: Chest, libraries: Sequence[str], *, quick: bool, progres
     remembered = memory.libraries_of(chest.id, identity(chest.folder))
     checks = [check_bag(entry, quick, progress) for entry in once.values()]
     if quick:
-        checks = [_not_yet_mended(check, remembered.get(check.bag)) for check in checks]
+        checks = [_not_yet_mended(check, remembered.get(check.name)) for check in checks]
     if not libraries:
         checks += missing_bags(chest, remembered, once)
         checks += _own_records(chest)
     if not chest.folder.is_dir():
         raise CutOffError(f"The chest {shown(chest.label)} was disconnected while it was verified.")
     note_results(chest, checks)
-    gone = {check.bag for check in checks if check.kind == "missing"}
+    gone = {check.name for check in checks if check.kind == "missing"}
     if not libraries:
         gone |= _held_before(chest) - once.keys()
     note_holdings(chest, once.values(), sorted(gone), progress=progress)
@@ -83,7 +83,9 @@ def _own_records(chest: Chest) -> list[BagCheck]:
         return []
     how = f"; to rebuild it: dunechest chest rebuild {quoted(str(chest.folder))}"
     states = tuple(FileState(fault.path, fault.state, fault.why + how) for fault in chest.faults)
-    return [BagCheck("the chest itself", chest.folder, "chest", False, 3, 0, 3 - len(states), states, 0.0, records=3)]
+    return [
+        BagCheck("the chest itself", chest.folder, "chest", False, 3, 0, 3 - len(states), states, 0.0, record_count=3)
+    ]
 
 
 def _not_yet_mended(check: BagCheck, before: Remembered | None) -> BagCheck:
@@ -95,7 +97,7 @@ def _not_yet_mended(check: BagCheck, before: Remembered | None) -> BagCheck:
         f"the last check of every byte ({day}) found {number(before.wrong, 'fault')} here. Names and sizes cannot tell "
         "whether they are repaired: verify it without --quick"
     )
-    return replace(check, states=(*check.states, FileState("", "changed", why)))
+    return replace(check, problems=(*check.problems, FileState("", "changed", why)))
 
 
 def note_results(chest: Chest, checks: Iterable[BagCheck]) -> None:
@@ -103,7 +105,7 @@ def note_results(chest: Chest, checks: Iterable[BagCheck]) -> None:
     items = [
         check_event(
             chest,
-            check.bag,
+            check.name,
             quick=check.quick,
             files=check.files,
             wrong=check.wrong,

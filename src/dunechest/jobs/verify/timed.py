@@ -103,7 +103,7 @@ def _note(chest: Chest, entry: BagEntry, begun: Round, check: BagCheck) -> None:
     wrong = begun.wrong + check.wrong
     files = begun.files + check.files
     # The result is shown; without this only the memory of it is missing.
-    if check.remaining:
+    if check.remaining_count:
         facts = {"chest": chest.id, "bag": entry.name, "next": check.next, "wrong": wrong, "files": files}
         facts["where"] = identity(chest.folder)
         # What was found wrong counts at once, and not only when the round is complete.

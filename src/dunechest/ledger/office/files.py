@@ -126,7 +126,7 @@ def _send(
             "kind": bag.kind,
             "top": bag.top,
             "edition": bag.edition,
-            "files": editions[-1].files if editions else 0,
+            "files": editions[-1].file_count if editions else 0,
             "editions": msgspec.json.encode(editions).decode(),
             "roles": msgspec.json.encode(past.roles if past is not None else ()).decode(),
         },

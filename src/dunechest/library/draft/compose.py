@@ -39,11 +39,11 @@ _NARROW = frozenset({"lock-marks", "rebuildable", "must-not-leave"})
 class Draft(Value, msgspec.Struct, frozen=True):
     """A drafted kind file: its text, the kind it describes, and the observations behind each line."""
 
-    _document: ClassVar[str] = "kinds.KindDraft"
+    _rows: ClassVar[str] = "lines"
 
     text: str
     kind: Kind
-    observations: tuple[Observation, ...]
+    lines: tuple[Observation, ...]
 
 
 def draft_kind(folder: str | os.PathLike[str], *, name: str | None = None, home: Path | None = None) -> Draft:

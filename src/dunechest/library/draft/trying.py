@@ -6,7 +6,7 @@ import os
 from collections import Counter
 from collections.abc import Iterator, Sequence
 from pathlib import Path
-from typing import ClassVar
+from typing import ClassVar, NamedTuple
 
 import msgspec
 
@@ -36,14 +36,20 @@ class TriedLine(Value, msgspec.Struct, frozen=True):
     `examples` are a few of the files, folders or names that it matches.
     """
 
-    _document: ClassVar[str] = "kinds.TriedLine"
-
     table: str
     key: str
     value: str
-    matches: int
+    match_count: int
     says: str
     examples: tuple[str, ...] = ()
+
+
+class UnnamedFiles(NamedTuple):
+    """Files that no line of a kind file names, by the ending of their names."""
+
+    ending: str
+    file_count: int
+    size_bytes: int
 
 
 class TriedKind(Value, msgspec.Struct, frozen=True):
@@ -51,36 +57,51 @@ class TriedKind(Value, msgspec.Struct, frozen=True):
 
     Attributes
     ----------
-    kind : Kind
+    definition : Kind
         As the file says it.
     recognised : bool
         Whether the folder shows all of its signs.
     lines : tuple of TriedLine
         Every line that can match something, in the order of the file's tables.
-    essential, rebuildable, must_not_leave : int
+    essential_bytes, rebuildable_bytes, must_not_leave_bytes : int
         Bytes of the folder's files by role.
-    unnamed : tuple of tuples
+    unnamed_files : tuple of tuples
         Files that no line names, by ending: ending, number of files, bytes. They are essential, and what they name outside is
         found where they are of an open format.
     folder : Path
         The folder.
     """
 
-    _document: ClassVar[str] = "kinds.KindTrial"
+    _told: ClassVar[tuple[str, ...]] = (
+        "kind",
+        "folder",
+        "recognised",
+        "lines",
+        "essential_bytes",
+        "rebuildable_bytes",
+        "must_not_leave_bytes",
+        "unnamed_files",
+    )
+    _rows: ClassVar[str] = "lines"
 
-    kind: Kind
+    definition: Kind
     recognised: bool
     lines: tuple[TriedLine, ...]
-    essential: int
-    rebuildable: int
-    must_not_leave: int
-    unnamed: tuple[tuple[str, int, int], ...]
+    essential_bytes: int
+    rebuildable_bytes: int
+    must_not_leave_bytes: int
+    unnamed_files: tuple[UnnamedFiles, ...]
     folder: Path
+
+    @property
+    def kind(self) -> str:
+        """Its name."""
+        return self.definition.name
 
     @property
     def idle(self) -> tuple[TriedLine, ...]:
         """The lines that match nothing."""
-        return tuple(line for line in self.lines if not line.matches)
+        return tuple(line for line in self.lines if not line.match_count)
 
 
 def try_kind(
@@ -132,7 +153,7 @@ class _Trial:
             sums[role_of(self._kind, path, lock_mark=path in self._marks)] += file.size
         return TriedKind(
             self._kind,
-            bool(signs) and all(line.matches for line in signs),
+            bool(signs) and all(line.match_count for line in signs),
             lines,
             sums["essential"],
             sums["rebuildable"],
@@ -262,10 +283,10 @@ class _Trial:
         self._named.update(matched)
         return matched
 
-    def _unnamed(self) -> tuple[tuple[str, int, int], ...]:
+    def _unnamed(self) -> tuple[UnnamedFiles, ...]:
         by_ending: dict[str, list[FileEntry]] = {}
         for path, file in self._ground.files.items():
             if path not in self._named:
                 by_ending.setdefault(ending(path), []).append(file)
-        sums = [(end, len(files), sum(file.size for file in files)) for end, files in by_ending.items()]
+        sums = [UnnamedFiles(end, len(files), sum(file.size for file in files)) for end, files in by_ending.items()]
         return tuple(sorted(sums, key=lambda row: (-row[2], row[0])))

@@ -1,7 +1,8 @@
 """The kind that a library was archived with, carried along in the archive, for computers that do not know it.
 
 It is data: patterns, and which reader reads what. It comes from a drive, so it is held to what a kind file may say, to a
-measure, and it decides nothing outside the library: where libraries belong and what an application's settings say is left out.
+measure, and it decides nothing outside the library: where libraries belong and what an application's settings say is left
+out.
 """
 
 from __future__ import annotations

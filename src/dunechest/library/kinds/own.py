@@ -20,15 +20,20 @@ from dunechest.values import Value
 class AddedKind(Value, msgspec.Struct, frozen=True):
     """A kind that was added: its file, and what it overrides.
 
-    `instead_of` is "shipped" for a kind that Dune Chest comes with, "own" for a former file of one's own, "same" if that is the
-    same to the byte, or empty.
+    `instead_of` is "shipped" for a kind that Dune Chest comes with, "own" for a former file of one's own, "same" if that is
+    the same to the byte, or empty.
     """
 
-    _document: ClassVar[str] = "kinds.KindAdded"
+    _told: ClassVar[tuple[str, ...]] = ("kind", "file", "instead_of")
 
-    kind: Kind
+    definition: Kind
     file: Path
     instead_of: str = ""
+
+    @property
+    def kind(self) -> str:
+        """Its name."""
+        return self.definition.name
 
 
 def add_kind(file: str | os.PathLike[str], *, replace: bool = False) -> AddedKind:

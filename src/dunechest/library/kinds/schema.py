@@ -7,7 +7,7 @@ from __future__ import annotations
 
 from collections.abc import Collection, Mapping, Set
 from functools import cached_property
-from typing import Literal
+from typing import ClassVar, Literal
 
 import msgspec
 
@@ -269,8 +269,8 @@ class Kind(msgspec.Struct, frozen=True, forbid_unknown_fields=True, dict=True):
     application : str
         The application that keeps such libraries.
     open : bool
-        Whether it is known by an open format and not by an application: such a kind is tried after all others, and a folder of
-        it may hold libraries of other kinds.
+        Whether it is known by an open format and not by an application: such a kind is tried after all others, and a folder
+        of it may hold libraries of other kinds.
     places : dict
         Where they are, by operating system; a place begins with a standard folder
         in braces and may hold patterns.
@@ -285,6 +285,9 @@ class Kind(msgspec.Struct, frozen=True, forbid_unknown_fields=True, dict=True):
     roles, in_use, references, parts, settings, elsewhere, joins, agreements
         See their types.
     """
+
+    #: Its document is what its file says.
+    _told: ClassVar[None] = None
 
     format: int
     name: str

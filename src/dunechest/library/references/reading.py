@@ -6,6 +6,7 @@ import os
 import re
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from pathlib import Path
+from typing import ClassVar
 
 import msgspec
 
@@ -79,6 +80,8 @@ class Reference(msgspec.Struct, frozen=True, gc=False):
     drive : str
         Name of the drive that a missing one was on, if that can be told.
     """
+
+    _told: ClassVar[tuple[str, ...]] = ("source", "spot", "text", "state", "target")
 
     source: str
     spot: str

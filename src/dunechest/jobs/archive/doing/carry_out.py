@@ -75,7 +75,7 @@ def carry_out(
     """
     refuse_if_stopped([plan])
     begun = time.monotonic()
-    run = Run(plan, plan.chest.bag_folder(plan.bag), left=list(plan.left_out))
+    run = Run(plan, plan.chest.bag_folder(plan.archived_as), left=list(plan.skipped))
     lost = plan.previous.lost if plan.previous is not None else ()
     if plan.previous is not None and plan.state != "unchanged" and not plan.selection.parts:
         # Whatever becomes of it: the library has something now that the chest has not.
@@ -85,7 +85,7 @@ def carry_out(
         if not lost:
             return _told(run, summary_of_nothing(run, time.monotonic() - begun))
     if after is not None and other is not None:
-        run.supplied = supplied_by(other, after.bag)
+        run.supplied = supplied_by(other, after.archived_as)
         # One edition on both, if this run made it: an older moment would be untrue of what is written and read back now.
         if run.supplied is not None and after.state != "unchanged":
             run.archived = run.supplied.own.library().archived
@@ -110,17 +110,17 @@ def carry_out(
 
 def _told(run: Run, result: ArchiveResult) -> ArchiveResult:
     """Note what was met lost in the chest, and could not be copied again, before it is told: it is no good copy any more."""
-    note_damage(run.plan.chest, run.plan.bag, len(result.lost), always=True)
+    note_damage(run.plan.chest, run.plan.archived_as, len(result.lost_files), always=True)
     return result
 
 
 def _note_unchanged(plan: ArchivePlan) -> None:
     """Note that a library is as an edition has it, and how much of it could not be seen."""
     try:
-        entry = plan.chest.bag(plan.bag)
+        entry = plan.chest.bag(plan.archived_as)
     except DuneChestError:
         return
-    note_holdings(plan.chest, [entry], carried={plan.bag: len(plan.carried)}, at=_had_here(plan))
+    note_holdings(plan.chest, [entry], carried={plan.archived_as: len(plan.not_seen_files)}, at=_had_here(plan))
     keep_in_step(plan.chest)
 
 
@@ -140,7 +140,9 @@ def _make_edition(run: Run, progress: Progress) -> tuple[SecondLook, str] | None
     plan = run.plan
     progress(Step("reading the records of", 0, 0, 0, 0, plan.library.name))
     prepare(run)
-    to_do = recognise(run, progress) if plan.state == "next" else Recognised(list(plan.files), [*plan.databases])
+    to_do = (
+        recognise(run, progress) if plan.state == "next" else Recognised(list(plan.files_to_read), [*plan.databases])
+    )
     copy(run, to_do, progress)
     dismiss(all_but=1)  # who looks at the library again
     if plan.options.read_all and _nothing(run):
@@ -156,7 +158,7 @@ def _make_edition(run: Run, progress: Progress) -> tuple[SecondLook, str] | None
 
 def _note_begun(run: Run) -> None:
     plan = run.plan
-    facts = {"place": shown(str(plan.library.path)), "chest": plan.chest.id, "bag": plan.bag}
+    facts = {"place": shown(str(plan.library.path)), "chest": plan.chest.id, "bag": plan.archived_as}
     events.try_append(("begun", facts | {"fingerprint": run.fingerprint}))
 
 
@@ -166,7 +168,7 @@ def _still_as_planned(run: Run) -> None:
     if plan.state == "new":
         if (bag / DECLARATION).exists():
             raise RefusedError(
-                f"The chest now has a library {shown(plan.bag)}. Nothing was changed; run the command again."
+                f"The chest now has a library {shown(plan.archived_as)}. Nothing was changed; run the command again."
             )
         return
     now = BagRecords(bag).library()
@@ -174,7 +176,7 @@ def _still_as_planned(run: Run) -> None:
     then = plan.previous.record
     if (now.edition, now.archived, now.totals) != (then.edition, then.archived, then.totals):
         raise RefusedError(
-            f"{shown(plan.bag)} has got another edition meanwhile. Nothing was changed; run the command again."
+            f"{shown(plan.archived_as)} has got another edition meanwhile. Nothing was changed; run the command again."
         )
 
 
@@ -188,7 +190,7 @@ def _nothing(run: Run) -> bool:
 
 def _note(run: Run, result: ArchiveResult, top: str, progress: Progress) -> None:
     chest = run.plan.chest
-    written, before = {result.bag: run.proven}, {result.bag: run.known_as}
+    written, before = {result.archived_as: run.proven}, {result.archived_as: run.known_as}
     # The chest itself holds everything; without this only this computer's memory of it is missing.
     events.try_append(
         ("chest", {"id": chest.id, "label": chest.label, "folder": str(chest.folder)}),
@@ -196,11 +198,11 @@ def _note(run: Run, result: ArchiveResult, top: str, progress: Progress) -> None
             "archive",
             {
                 "chest": chest.id,
-                "bag": result.bag,
+                "bag": result.archived_as,
                 "origin": shown(str(run.plan.library.path)),
                 "edition": run.plan.edition,
                 "files": len(run.proven),
-                "bytes": result.bytes_stored,
+                "bytes": result.stored_bytes,
                 "top": top,
                 "where": identity(chest.folder),
             },
@@ -208,7 +210,7 @@ def _note(run: Run, result: ArchiveResult, top: str, progress: Progress) -> None
     )
     note_holdings(
         chest,
-        [chest.bag(result.bag)],
+        [chest.bag(result.archived_as)],
         files=written,
         before=before,
         at=_had_here(run.plan),

@@ -16,7 +16,7 @@ from dunechest.jobs.archive.doing.databases import capture_all
 from dunechest.jobs.archive.doing.reuse import Recognised
 from dunechest.jobs.archive.doing.run import Run, cut_off_words, payload_of, task_of
 from dunechest.jobs.archive.plan import PlannedFile
-from dunechest.jobs.study.choice import LeftBehind
+from dunechest.jobs.study.choice import LeftOutFile
 from dunechest.progress import Progress, Tally
 from dunechest.transfer import disk, safe
 from dunechest.transfer.crew import Crew
@@ -40,7 +40,7 @@ def copy(run: Run, to_do: Recognised, progress: Progress) -> None:
     )
     tally.files_done = len(run.proven) - there
     tally.tell()
-    missing = [file for file in to_do.files if file.stored not in run.proven]
+    missing = [file for file in to_do.files if file.stored_as not in run.proven]
     total = sum(file.entry.size for file in missing)
     crew_for = Crew.for_job(len(missing), total, (plan.library.path, run.bag), tally)
     flags = os.O_WRONLY | os.O_CREAT | os.O_APPEND | getattr(os, "O_BINARY", 0)
@@ -56,7 +56,7 @@ def copy(run: Run, to_do: Recognised, progress: Progress) -> None:
             if run.supplied is not None:
                 # What the other chest did not give back as it was is read from the library itself.
                 run.supplied = None
-                again = [file for file in missing if file.stored in run.not_supplied]
+                again = [file for file in missing if file.stored_as in run.not_supplied]
                 for _ in _copy_files(run, crew, again, log):
                     tally.files_done = len(run.proven) - there
     finally:
@@ -95,14 +95,14 @@ def _take(run: Run, file: PlannedFile, outcome: CopyOutcome) -> Proven | None:
     entry = file.entry
     supplied = run.supplied is not None and run.supplied.source(file) is not None
     if supplied and outcome.state in _FAULTS:
-        run.not_supplied.add(file.stored)
+        run.not_supplied.add(file.stored_as)
         return None
     if supplied and outcome.state == "ok":  # the times of a copy are those of its drive
         outcome = msgspec.structs.replace(outcome, mtime_ns=entry.mtime_ns, mode=entry.mode)
     if outcome.state in _FAULTS:
         # Of what vanished meanwhile nobody knows whether its drive did; the next run will tell.
         why = outcome.why + run.keep_unread(file)
-        run.left.append(LeftBehind(entry.path, entry.size, why, True, entry.mtime_ns))
+        run.left.append(LeftOutFile(entry.path, entry.size, why, True, entry.mtime_ns))
         return None
     if outcome.state != "ok":
         return None
@@ -116,7 +116,7 @@ def _take(run: Run, file: PlannedFile, outcome: CopyOutcome) -> Proven | None:
     # Where the library's place has no modes, they are those of the edition before.
     given = outcome.mode == entry.mode or "modes" in run.plan.lesser.not_held
     mode = entry.mode if given else outcome.mode
-    record = FileRecord(file.stored, size, mtime_ns, mode, outcome.blake3.hex(), file.role, run.plan.edition)
+    record = FileRecord(file.stored_as, size, mtime_ns, mode, outcome.blake3.hex(), file.role, run.plan.edition)
     proven = Proven(record, outcome.sha512)
     run.proven.put(record.path, proven, "" if file.other_name else entry.path)
     if outcome.data is not None:

@@ -16,7 +16,7 @@ from dunechest.chest.records import CapturedDatabase, FileRecord, LeftOut
 from dunechest.errors import CutOffError
 from dunechest.jobs.archive.doing.run import Run, cut_off_words, source_of, task_from
 from dunechest.jobs.archive.plan import PlannedDatabase, PlannedFile
-from dunechest.jobs.study.choice import LeftBehind
+from dunechest.jobs.study.choice import LeftOutFile
 from dunechest.library.capture import DatabaseInUseError, NotCapturedError, capture, one_moment
 from dunechest.library.formats.sqlite import looks_like_database
 from dunechest.names import from_wire, to_wire
@@ -24,6 +24,7 @@ from dunechest.progress import Progress, Tally
 from dunechest.transfer import disk, patient
 from dunechest.transfer.crew import Crew
 from dunechest.transfer.tasks import CopyJob, CopyOutcome
+from dunechest.values import PathAndWhy
 
 
 def capture_all(
@@ -80,7 +81,7 @@ def _capture_one(
     except NotCapturedError as error:
         declared = run.plan.library.kind.database_patterns.match(file.entry.path)
         if declared or looks_like_database(source):
-            run.broken.append((file.entry.path, f"{error}; its files were copied as they are"))
+            run.broken.append(PathAndWhy(file.entry.path, f"{error}; its files were copied as they are"))
         return [file, *database.companions]
     os.utime(taken, ns=(file.entry.mtime_ns, file.entry.mtime_ns))
     job = CopyJob(
@@ -95,38 +96,38 @@ def _capture_one(
     patient.unlink(taken)
     _enter(run, database, outcome)
     if not result.intact:
-        run.broken.append((file.entry.path, f"SQLite finds damage in it: {result.words}"))
+        run.broken.append(PathAndWhy(file.entry.path, f"SQLite finds damage in it: {result.words}"))
     return []
 
 
 def _leave_in_use(run: Run, database: PlannedDatabase, why: str) -> None:
     """Leave out a database that an application holds for itself."""
     file, previous = database.file, run.plan.previous
-    if previous is not None and file.stored in previous.files:
+    if previous is not None and file.stored_as in previous.files:
         why += run.keep_unread(file)
         run.captured += [known for known in previous.record.databases if from_wire(known.path) == file.entry.path]
-    run.left.append(LeftBehind(file.entry.path, file.entry.size, why, True, file.entry.mtime_ns))
+    run.left.append(LeftOutFile(file.entry.path, file.entry.size, why, True, file.entry.mtime_ns))
     for companion in database.companions:
         entry = companion.entry
-        run.left.append(LeftBehind(entry.path, entry.size, "it belongs to that database", False, entry.mtime_ns))
+        run.left.append(LeftOutFile(entry.path, entry.size, "it belongs to that database", False, entry.mtime_ns))
 
 
 def _enter(run: Run, database: PlannedDatabase, outcome: CopyOutcome) -> None:
     """Enter a captured database into the edition."""
     file, entry, previous = database.file, database.file.entry, run.plan.previous
     digest = outcome.blake3.hex()
-    record = FileRecord(file.stored, outcome.size, entry.mtime_ns, entry.mode, digest, file.role, run.plan.edition)
-    before = previous.files.get(file.stored) if previous is not None else None
-    there = before is not None and is_there(run.bag, file.stored, before.record.size)
+    record = FileRecord(file.stored_as, outcome.size, entry.mtime_ns, entry.mode, digest, file.role, run.plan.edition)
+    before = previous.files.get(file.stored_as) if previous is not None else None
+    there = before is not None and is_there(run.bag, file.stored_as, before.record.size)
     if before is not None and there and before.record.blake3 == digest:  # written to, and no other for it
-        disk.remove(run.bag / PAYLOAD / file.stored)
+        disk.remove(run.bag / PAYLOAD / file.stored_as)
         record = msgspec.structs.replace(record, edition=before.record.edition)
-        run.proven.put_there(file.stored, Proven(record, outcome.sha512))
+        run.proven.put_there(file.stored_as, Proven(record, outcome.sha512))
     else:
-        run.proven[file.stored] = Proven(record, outcome.sha512)
-    run.own_sizes[file.stored] = entry.size
+        run.proven[file.stored_as] = Proven(record, outcome.sha512)
+    run.own_sizes[file.stored_as] = entry.size
     why = "its content is in the copied database"
     companions = [companion.entry for companion in database.companions]
-    run.left += [LeftBehind(c.path, c.size, why, False, c.mtime_ns) for c in companions]
+    run.left += [LeftOutFile(c.path, c.size, why, False, c.mtime_ns) for c in companions]
     left = tuple(LeftOut(to_wire(c.path), c.size, why, c.mtime_ns) for c in companions)
     run.captured.append(CapturedDatabase(to_wire(entry.path), entry.size, entry.mtime_ns, left))

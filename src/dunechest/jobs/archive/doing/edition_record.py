@@ -43,7 +43,7 @@ def record_of_edition(run: Run) -> LibraryRecord:
     """Return the record of the edition that a run makes."""
     plan = run.plan
     kept: set[str] = set()
-    if plan.changed_names:
+    if plan.stored_names:
         kept.update(path.removeprefix(LIBRARY_FILES) for path in run.proven)
         kept.update(stored.removeprefix(LIBRARY_FILES) for stored in plan.folders.values())
     previous = plan.previous
@@ -70,10 +70,10 @@ def record_of_edition(run: Run) -> LibraryRecord:
         ),
         hard_links=(*(tuple(to_wire(path) for path in group) for group in plan.hard_links), *_groups_carried(run)),
         changed_names=tuple(
-            ChangedName(to_wire(path), stored) for path, stored in plan.changed_names.items() if stored in kept
+            ChangedName(to_wire(path), stored) for path, stored in plan.stored_names.items() if stored in kept
         ),
         databases=tuple(run.captured),
-        left_out=tuple(LeftOut(to_wire(o.path), o.size, o.why, o.mtime_ns, o.fault) for o in run.left),
+        left_out=tuple(LeftOut(to_wire(o.path), o.size_bytes, o.why, o.mtime_ns, o.fault) for o in run.left),
         parts=_parts(run),
         partial=tuple(sorted(part.name for part in plan.selection.parts)),
         outside_files=_outside_files(run),
@@ -119,7 +119,7 @@ def _carried(run: Run) -> tuple[CarriedRecord, ...]:
     groups: dict[tuple[int, str, str], tuple[list[str], list[str]]] = {}
     for item in run.carried.values():
         if item.stored in run.proven:
-            inside, outside = groups.setdefault((item.seen, item.why, item.place), ([], []))
+            inside, outside = groups.setdefault((item.last_seen_edition, item.why, item.place), ([], []))
             (outside if item.outside else inside).append(item.path)
     return tuple(
         CarriedRecord(seen, why, to_wire(place), tuple(map(to_wire, inside)), tuple(map(to_wire, outside)))
@@ -141,12 +141,12 @@ def _groups_carried(run: Run) -> Iterator[tuple[Name, ...]]:
 def _totals(run: Run) -> Totals:
     plan = run.plan
     return Totals(
-        plan.files_found,
-        plan.bytes_found + run.grown,
+        plan.found_count,
+        plan.found_bytes + run.grown,
         len(run.proven) - len(run.unread),
         run.bytes_taken,
         len(run.left),
-        sum(file.size for file in run.left),
+        sum(file.size_bytes for file in run.left),
         len(run.proven),
         run.proven.bytes,
     )
@@ -154,26 +154,28 @@ def _totals(run: Run) -> Totals:
 
 def outside_folders(plan: ArchivePlan) -> set[str]:
     """Return the folders below ``data/`` that gathered outside files lie in."""
-    now = {file.stored.rpartition("/")[0] for file in (*plan.files, *plan.kept) if file.outside_file}
-    return now | {item.stored.rpartition("/")[0] for item in plan.carried if item.outside}
+    now = {file.stored_as.rpartition("/")[0] for file in (*plan.files_to_read, *plan.kept) if file.outside_file}
+    return now | {item.stored.rpartition("/")[0] for item in plan.not_seen_files if item.outside}
 
 
 def carried_folders(plan: ArchivePlan) -> set[str]:
     """Return the folders below ``data/`` of what cannot be seen now, those above them too."""
     found: set[str] = set()
-    for item in plan.carried:
+    for item in plan.not_seen_files:
         found.update(folder for folder in parents(item.stored) if folder)
     for folder in plan.previous.carried_folders if plan.previous is not None else ():
         path = from_wire(folder.path)
-        found.add(LIBRARY_FILES + plan.changed_names.get(path, path))
+        found.add(LIBRARY_FILES + plan.stored_names.get(path, path))
     return found
 
 
 def _outside_files(run: Run) -> tuple[OutsideFileRecord, ...]:
-    stored = {file.entry.path: file.stored for file in (*run.plan.files, *run.plan.kept) if file.outside_file}
+    stored = {
+        file.entry.path: file.stored_as for file in (*run.plan.files_to_read, *run.plan.kept) if file.outside_file
+    }
     home = Path(os.path.realpath(own_home()))
     found = []
-    for outside_file in run.plan.outside_files:
+    for outside_file in run.plan.archived_outside_files:
         proven = run.proven.get(stored[outside_file.entry.path])
         if proven is None:
             continue
@@ -199,14 +201,14 @@ def _outside_files(run: Run) -> tuple[OutsideFileRecord, ...]:
 
 def _parts(run: Run) -> tuple[PartRecord, ...]:
     """Return the parts that the library has, each with the number of its files that the edition holds."""
-    changed, true = run.plan.changed_names, run.plan.lesser.true
+    changed, true = run.plan.stored_names, run.plan.lesser.true
     return tuple(
         PartRecord(
             part.what,
             part.name,
             part.title,
             sum(f"{LIBRARY_FILES}{changed.get(path, path)}" in run.proven for path in map(true, part.files)),
-            part.bytes,
+            part.size_bytes,
         )
         for part in run.plan.contents.parts
     )

@@ -21,7 +21,7 @@ def finish(run: Run) -> str:
         # It was read from here, whatever becomes of the edition: a run that is killed once that is decided notes nothing more.
         events.try_append(state_note(plan.library.path, library))
     if previous is None:
-        top = write_tags(bag, plan.bag, library, run.proven)
+        top = write_tags(bag, plan.archived_as, library, run.proven)
         flush_pending(bag, whole=plan.whole_sync)
         commit_new(bag)
         return top

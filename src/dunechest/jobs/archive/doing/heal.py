@@ -18,6 +18,7 @@ from dunechest.progress import Progress, Tally
 from dunechest.transfer import disk
 from dunechest.transfer.crew import Crew
 from dunechest.transfer.tasks import CopyJob, CopyTask
+from dunechest.values import PathAndWhy
 
 
 def heal(run: Run, lost: Iterable[PlannedFile], progress: Progress) -> None:
@@ -33,16 +34,16 @@ def heal(run: Run, lost: Iterable[PlannedFile], progress: Progress) -> None:
     files = list(lost)
     journal.clear(run.bag)
     payload = os.fsencode(run.bag / PAYLOAD) + b"/"
-    for folder in sorted({file.stored.rpartition("/")[0] for file in files}):
+    for folder in sorted({file.stored_as.rpartition("/")[0] for file in files}):
         disk.make_folder(run.bag / PAYLOAD / folder)
     total = sum(file.entry.size for file in files)
     brought: list[PlannedFile] = []
     tally = Tally(progress, "repairing", len(files), total, plan.library.name)
 
     def task(file: PlannedFile) -> CopyTask:
-        record = previous.files[file.stored].record
+        record = previous.files[file.stored_as].record
         mode = mode_of(record.mode, readable=plan.chest.record.readable)
-        target = payload + raw_path(file.stored)
+        target = payload + raw_path(file.stored_as)
         return CopyTask(
             source_of(run, file), target, record.size, record.mtime_ns, mode, bytes.fromhex(record.blake3)
         )
@@ -59,10 +60,10 @@ def heal(run: Run, lost: Iterable[PlannedFile], progress: Progress) -> None:
                 raise CutOffError(cut_off_words(run, outcome.why))
             else:
                 why = "it has changed in the library since" if outcome.state == "not-intact" else outcome.why
-                run.lost.append((file.entry.path, why))
-    for folder in sorted({file.stored.rpartition("/")[0] for file in brought}):
+                run.lost.append(PathAndWhy(file.entry.path, why))
+    for folder in sorted({file.stored_as.rpartition("/")[0] for file in brought}):
         disk.flush_folder(run.bag / PAYLOAD / folder)
-    into = tuple(Rename(f"{PAYLOAD}/{file.stored}", f"{DATA}{file.stored}") for file in brought)
+    into = tuple(Rename(f"{PAYLOAD}/{file.stored_as}", f"{DATA}{file.stored_as}") for file in brought)
     if into:
         commit(run.bag, (into,))
     else:

@@ -39,14 +39,14 @@ def changes_since(run: Run, previous: Difference) -> ChangeCounts:
     moved_from = set(run.moves.values())
     before, now = previous.files, run.proven
     return ChangeCounts(
-        added=sum(path not in before and path not in run.moves for path in now.own()),
-        changed=sum(
+        added_count=sum(path not in before and path not in run.moves for path in now.own()),
+        changed_count=sum(
             path in before and path not in run.moves and now[path].record.blake3 != before[path].record.blake3
             for path in now.own()
         ),
-        moved=len(run.moves),
-        dropped=sum(path not in now and path not in moved_from for path in now.let_go()),
-        bytes_added=sum(now.size(path) for path in now.own() if not now.there(path)),
+        moved_count=len(run.moves),
+        dropped_count=sum(path not in now and path not in moved_from for path in now.let_go()),
+        added_bytes=sum(now.size(path) for path in now.own() if not now.there(path)),
     )
 
 
@@ -73,7 +73,7 @@ def next_edition(run: Run, previous: Difference, library: LibraryRecord) -> str:
     folder = f"{EDITIONS}/{number:04d}"
     top = write_tags(
         bag,
-        plan.bag,
+        plan.archived_as,
         library,
         run.proven,
         earlier={

@@ -46,17 +46,17 @@ def _folders(plan: ArchivePlan) -> set[str]:
     """Return the folders that the pending payload needs: all of them for a new bag, which becomes its ``data/``."""
     if plan.state == "new":
         return {LIBRARY_FOLDER, *plan.folders.values(), *outside_folders(plan)}
-    every = [*plan.files, *(database.file for database in (*plan.databases, *plan.kept_databases))]
+    every = [*plan.files_to_read, *(database.file for database in (*plan.databases, *plan.kept_databases))]
     every += [companion for database in plan.databases for companion in database.companions]
     if plan.options.read_all:
         every += plan.kept
-    return {LIBRARY_FOLDER, *(file.stored.rpartition("/")[0] for file in every)}
+    return {LIBRARY_FOLDER, *(file.stored_as.rpartition("/")[0] for file in every)}
 
 
 def _take_up(run: Run) -> None:
     """Believe what the list of proven files says, where the file is there and its source is as it was."""
     payload = run.bag / PAYLOAD
-    wanted = {file.stored: file for file in run.plan.files}
+    wanted = {file.stored_as: file for file in run.plan.files_to_read}
     there = {file.path: file.size for file in walk(str(payload)).files}
     links = walk(str(payload)).links
     if links:

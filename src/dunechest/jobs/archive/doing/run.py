@@ -14,10 +14,11 @@ from dunechest.chest.records import CapturedDatabase, ChangeCounts
 from dunechest.jobs.archive.doing.supplied import Supplied
 from dunechest.jobs.archive.fingerprint import fingerprint
 from dunechest.jobs.archive.plan import ArchivePlan, CarriedFile, PlannedFile
-from dunechest.jobs.study.choice import LeftBehind
+from dunechest.jobs.study.choice import LeftOutFile
 from dunechest.names import from_wire, shown
 from dunechest.transfer.tasks import CopyTask
 from dunechest.transfer.walk import lines_of
+from dunechest.values import PathAndWhy
 from dunechest.words import number
 
 
@@ -37,10 +38,10 @@ class Run(msgspec.Struct, eq=False):
     proven: FileTable = msgspec.field(default_factory=FileTable)
     own_sizes: dict[str, int] = msgspec.field(default_factory=dict)
     unread: set[str] = msgspec.field(default_factory=set)
-    left: list[LeftBehind] = msgspec.field(default_factory=list)
+    left: list[LeftOutFile] = msgspec.field(default_factory=list)
     captured: list[CapturedDatabase] = msgspec.field(default_factory=list)
     again: list[str] = msgspec.field(default_factory=list)
-    broken: list[tuple[str, str]] = msgspec.field(default_factory=list)
+    broken: list[PathAndWhy] = msgspec.field(default_factory=list)
     grown: int = 0
     #: Whether a file was copied in another state than the one it was planned in.
     restless: bool = False
@@ -54,7 +55,7 @@ class Run(msgspec.Struct, eq=False):
     changes: ChangeCounts | None = None
     #: Files that had gone from the chest and were copied again, and those that could not be, with the reason.
     healed: list[str] = msgspec.field(default_factory=list)
-    lost: list[tuple[str, str]] = msgspec.field(default_factory=list)
+    lost: list[PathAndWhy] = msgspec.field(default_factory=list)
     #: Files that could not be seen or read, and are as the edition before had them: by path below ``data/``, why.
     carried: dict[str, CarriedFile] = msgspec.field(default_factory=dict)
     #: Where the data of files with holes lies, by path below ``data/``.
@@ -94,14 +95,14 @@ class Run(msgspec.Struct, eq=False):
 
         An archive never holds less of it than before.
         """
-        before = self.plan.previous.files.get(file.stored) if self.plan.previous is not None else None
+        before = self.plan.previous.files.get(file.stored_as) if self.plan.previous is not None else None
         if before is None:
             return ""
-        self.proven.keep(file.stored)
-        self.unread.add(file.stored)
+        self.proven.keep(file.stored_as)
+        self.unread.add(file.stored_as)
         seen = self.seen_before.get(file.entry.path, self.plan.edition - 1)
-        self.carried[file.stored] = CarriedFile(
-            file.stored, file.entry.path, before.record.size, file.outside_file, seen, "unread"
+        self.carried[file.stored_as] = CarriedFile(
+            file.stored_as, file.entry.path, before.record.size, file.outside_file, seen, "unread"
         )
         return f"; the archive keeps it as in edition {self.plan.edition - 1}"
 
@@ -136,7 +137,7 @@ def copy_task(file: PlannedFile, source: bytes, payload: bytes, *, readable: boo
     """Return the order to copy one file into the pending payload."""
     entry = file.entry
     mode = mode_of(entry.mode, readable=readable)
-    return CopyTask(source, payload + raw_path(file.stored), entry.size, entry.mtime_ns, mode)
+    return CopyTask(source, payload + raw_path(file.stored_as), entry.size, entry.mtime_ns, mode)
 
 
 def task_from(run: Run, file: PlannedFile, source: bytes) -> CopyTask:

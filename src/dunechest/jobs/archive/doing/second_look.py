@@ -44,7 +44,7 @@ def second_look(run: Run, looking: Asked | None = None) -> SecondLook:
     if plan.library.shape == "file":
         return SecondLook()
     moved_on = []
-    for outside_file in plan.outside_files:
+    for outside_file in plan.archived_outside_files:
         now = entry_of(outside_file.entry.path)
         if now is None or (now.size, now.mtime_ns) != (outside_file.entry.size, outside_file.entry.mtime_ns):
             moved_on.append(outside_file.entry.path)
@@ -53,7 +53,7 @@ def second_look(run: Run, looking: Asked | None = None) -> SecondLook:
     databases = (*plan.databases, *plan.kept_databases)
     captured = {d.file.found_at for d in databases}
     captured.update(c.found_at for d in databases for c in d.companions)
-    copied = {f.found_at: f for f in (*plan.files, *plan.kept)}
+    copied = {f.found_at: f for f in (*plan.files_to_read, *plan.kept)}
     others = {f.path for f in plan.contents.listing.files if f.path not in copied}
     appeared = []
     for entry in each_file(str(plan.library.path)):
@@ -66,7 +66,7 @@ def second_look(run: Run, looking: Asked | None = None) -> SecondLook:
             if new and not is_of_system(plan.library.path, entry.path):
                 appeared.append(entry.path)
             continue
-        proven = run.proven.get(file.stored)
+        proven = run.proven.get(file.stored_as)
         if proven is not None and not (
             proven.record.size == entry.size
             and same_time(proven.record.mtime_ns, entry.mtime_ns, plan.lesser.step_ns)

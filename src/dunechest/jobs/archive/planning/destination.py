@@ -54,7 +54,9 @@ class Stored(msgspec.Struct, frozen=True):
     @property
     def recorded(self) -> Recorded:
         """What the records of the edition are about."""
-        characters = sum(2 * len(f.stored) for f in self.files) + sum(2 * len(d.file.stored) for d in self.databases)
+        characters = sum(2 * len(f.stored_as) for f in self.files) + sum(
+            2 * len(d.file.stored_as) for d in self.databases
+        )
         return Recorded(len(self.files) + len(self.databases), characters)
 
     def folder(self, path: str) -> str:

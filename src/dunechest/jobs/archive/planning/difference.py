@@ -151,20 +151,20 @@ class _Compared(msgspec.Struct):
 
     def file(self, file: PlannedFile) -> None:
         """Take in a file."""
-        self.found.add(file.stored)
+        self.found.add(file.stored_as)
         if not self._unchanged(file):
             self.to_read.append(file)
             return
         self.kept.append(file)
-        if file.stored in self.gone:
+        if file.stored_as in self.gone:
             self.lost.append(file)
-        facts = self.then.facts(file.stored)
+        facts = self.then.facts(file.stored_as)
         if facts is not None and facts[2] != file.entry.mode:
             self.others.append(file.entry.path)
 
     def database(self, database: PlannedDatabase) -> None:
         """Take in a database with its companions."""
-        stored = database.file.stored
+        stored = database.file.stored_as
         captured = self.captured.get(database.file.entry.path)
         self.found.add(stored)
         # One that SQLite could not capture was copied like any other, its companions beside it.
@@ -179,18 +179,18 @@ class _Compared(msgspec.Struct):
             self.kept_databases.append(database)
         elif plain and all(map(self._unchanged, every)):
             self.kept += every
-            self.lost += [file for file in every if file.stored in self.gone]
+            self.lost += [file for file in every if file.stored_as in self.gone]
             for companion in database.companions:
-                self.found.add(companion.stored)
+                self.found.add(companion.stored_as)
         else:
             self.to_capture.append(database)
 
     def _unchanged(self, file: PlannedFile) -> bool:
-        facts = self.then.facts(file.stored)
+        facts = self.then.facts(file.stored_as)
         if facts is None or file.entry.path in self.captured:
             return False
         # The name of an outside file in the chest says little; where it came from counts.
-        if file.outside_file and self.own_names.get(file.entry.path) != file.stored:
+        if file.outside_file and self.own_names.get(file.entry.path) != file.stored_as:
             return False
         if facts[0] != file.entry.size:
             return False

@@ -36,8 +36,8 @@ _SAME_TIME = 2
 class Foresight(msgspec.Struct, frozen=True):
     """What is seen of a library beforehand.
 
-    `surprise` is what an archive to any chest would be refused for; None if much of it is as it was. `unseen` are the files that
-    `held` has and that may be where they were, but cannot be seen now.
+    `surprise` is what an archive to any chest would be refused for; None if much of it is as it was. `unseen` are the files
+    that `held` has and that may be where they were, but cannot be seen now.
     """
 
     held: Copy
@@ -46,11 +46,11 @@ class Foresight(msgspec.Struct, frozen=True):
 
     def refusal(self, library: ProtectedLibrary, chest: str, label: str) -> Finding | None:
         """Return what an archive of the library to a chest, given by id and label, would be refused for; None if for nothing."""
-        if self.surprise is not None or not self.unseen or any(copy.chest == chest for copy in library.copies):
+        if self.surprise is not None or not self.unseen or any(copy.chest_id == chest for copy in library.copies):
             return self.surprise
         from dunechest.jobs.archive.planning.newest import not_in_chest
 
-        return not_in_chest(self.held.label, self.held.bag, self.unseen, label)
+        return not_in_chest(self.held.label, self.held.archived_as, self.unseen, label)
 
 
 def foresee(library: ProtectedLibrary, folder: str, chests: Mapping[str, Path]) -> Foresight | None:
@@ -87,21 +87,23 @@ def foresee(library: ProtectedLibrary, folder: str, chests: Mapping[str, Path]) 
     changed = [path for path in changed if path not in databases]
     if not surprises(len(files) // step, len(vanished), len(changed)):
         return Foresight(held, None, tuple(sorted(unseen)))
-    then = f"{shown(held.label)}, edition {held.edition}, archived {day(held.archived)}"
-    back = "dunechest", "restore", held.label, held.bag, "--into", folder, "--if-exists", "set-aside"
+    then = f"{shown(held.label)}, edition {held.edition}, archived {day(held.archived_at)}"
+    back = "dunechest", "restore", held.label, held.archived_as, "--into", folder, "--if-exists", "set-aside"
     return Foresight(held, told(len(files), len(vanished) * step, len(changed) * step, then, back))
 
 
 def _newest(copies: Iterable[Copy]) -> Copy | None:
     there = [copy for copy in copies if copy.state != "missing"]
     current = [copy for copy in there if copy.state != "behind"] or there
-    return max(current, key=lambda copy: (not copy.diverged, copy.archived), default=None)
+    return max(current, key=lambda copy: (not copy.diverged, copy.archived_at), default=None)
 
 
 def _remembered(held: Copy) -> Iterator[tuple[str, tuple[int, int, str]]]:
     """Yield the files of a copy as the catalogue remembers them: path, bytes, time in seconds, beginning of the digest."""
     with open_catalogue() as catalogue:
-        key = next((key for key in catalogue.bags() if (key.chest, key.bag) == (held.chest, held.bag)), None)
+        key = next(
+            (key for key in catalogue.bags() if (key.chest, key.bag) == (held.chest_id, held.archived_as)), None
+        )
         for row in catalogue.rows_of(key) if key is not None and key.edition == held.edition else ():
             if row.last == CURRENT:
                 yield _path(row), (row.size, row.mtime, row.digest.to_bytes(8, "big", signed=True).hex())
@@ -113,12 +115,12 @@ def _path(row: Row) -> str:
 
 def _away(held: Copy, chests: Mapping[str, Path]) -> list[str]:
     """Return where drives were mounted in a library that are not there now, as far as its chest can be asked."""
-    if held.chest not in chests:
+    if held.chest_id not in chests:
         return []
     from dunechest.jobs.archive.planning.unseen import away_places
 
     try:
-        record = Chest.open(chests[held.chest], finish=False).bag(held.bag).library
+        record = Chest.open(chests[held.chest_id], finish=False).bag(held.archived_as).library
     except (DuneChestError, OSError):
         return []
     return [place for place, _ in away_places(record.places)] if record is not None else []

@@ -21,7 +21,7 @@ def data_of(library: Library, files: Sequence[PlannedFile], drive: Drive) -> dic
         return {}
     block = max(512, drive.place.block)
     return {
-        file.stored: data_bytes(os.fsencode(place_of(library, file)), file.entry.size, block)
+        file.stored_as: data_bytes(os.fsencode(place_of(library, file)), file.entry.size, block)
         for file in files
         if file.entry.sparse
     }

@@ -113,10 +113,10 @@ def _made_here(library: Library, record: LibraryRecord) -> bool:
 
 def _lacking(library: Library, found: Difference) -> tuple[int, int]:
     """Count the files of the edition that the library does not have, and those of which it has other bytes."""
-    changed = [file for file in found.to_read if file.stored in found.files]
-    same_size = [file for file in changed if found.files.size(file.stored) == file.entry.size]
+    changed = [file for file in found.to_read if file.stored_as in found.files]
+    same_size = [file for file in changed if found.files.size(file.stored_as) == file.entry.size]
     other = len(changed) - len(same_size) + _differing(library, found, same_size)
-    other += sum(database.file.stored in found.files for database in found.to_capture)
+    other += sum(database.file.stored_as in found.files for database in found.to_capture)
     return len(found.dropped), other
 
 
@@ -125,7 +125,7 @@ def _differing(library: Library, found: Difference, files: list[PlannedFile]) ->
     tasks = [DigestTask(os.fsencode(place_of(library, file)), file.entry.size) for file in files]
     outcomes = digest_files(tasks, lambda count: None)
     return sum(
-        outcome.state != "ok" or outcome.digests[0].hex() != found.files[file.stored].record.blake3
+        outcome.state != "ok" or outcome.digests[0].hex() != found.files[file.stored_as].record.blake3
         for file, outcome in zip(files, outcomes, strict=True)
     )
 

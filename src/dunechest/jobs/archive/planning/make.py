@@ -30,7 +30,7 @@ from dunechest.jobs.archive.planning.room import already_there, need_of
 from dunechest.jobs.archive.planning.surprise import CODE as MASS_CHANGE
 from dunechest.jobs.archive.planning.unseen import Unseen, carried_findings, places_of
 from dunechest.jobs.named import AnyLibrary, get_chest, get_library
-from dunechest.jobs.study.choice import LeftBehind
+from dunechest.jobs.study.choice import LeftOutFile
 from dunechest.jobs.study.contents import Contents, study
 from dunechest.jobs.study.drive import Drive, examine
 from dunechest.jobs.study.drive_findings import drive_findings, holds_findings
@@ -102,7 +102,7 @@ def plan_having_looked(
     promised = 0
     for contents in studied:
         plan = _plan_one(contents, chest, drive, options, taken, promised, lying)
-        taken[plan.bag] = contents.library
+        taken[plan.archived_as] = contents.library
         if plan.state in ("new", "next"):
             promised += plan.room.need
         plans.append(plan)
@@ -144,16 +144,16 @@ def _plan_one(
     return ArchivePlan(
         library=job.library,
         chest=chest,
-        bag=found.bag,
+        archived_as=found.bag,
         state=found.state,
         options=options,
         contents=contents,
         selection=selection,
-        files=tuple(sorted(found.files(stored), key=lambda f: f.stored)),
+        files_to_read=tuple(sorted(found.files(stored), key=lambda f: f.stored_as)),
         databases=found.databases(stored),
-        left_out=_left_out(job, previous),
+        skipped=_left_out(job, previous),
         folders=FrozenDict({f.path: stored.folder(f.path) for f in selection.listing.folders}),
-        changed_names=FrozenDict(names_carried(previous) | stored.names.changed),
+        stored_names=FrozenDict(names_carried(previous) | stored.names.changed),
         hard_links=_hard_links(fitting) or _groups_before(lesser),
         findings=most_serious_first(findings),
         drive=drive,
@@ -177,7 +177,7 @@ class _Job(msgspec.Struct, frozen=True):
     drive: Drive
     options: ArchiveOptions
     selection: Selection
-    too_large: tuple[LeftBehind, ...]
+    too_large: tuple[LeftOutFile, ...]
 
     @property
     def library(self) -> Library:
@@ -214,7 +214,7 @@ def _need(job: _Job, found: Destination, stored: Stored) -> int:
     return max(0, need - already_there(job.chest, found.bag))
 
 
-def _left_out(job: _Job, previous: Difference | None) -> tuple[LeftBehind, ...]:
+def _left_out(job: _Job, previous: Difference | None) -> tuple[LeftOutFile, ...]:
     return tuple(_as_kept((*job.selection.left_out, *job.too_large), previous))
 
 
@@ -253,20 +253,20 @@ def _of_the_drive(
     """Yield what there is to say of what a drive cannot hold as it is."""
     folders = len(selection.listing.folders)
     yield from names_findings(len(files) + len(databases) + folders + 16, drive)
-    paths = [*(file.stored for file in files), *(planned.file.stored for planned in databases)]
+    paths = [*(file.stored_as for file in files), *(planned.file.stored_as for planned in databases)]
     advice = "Make the chest at the top of its drive, or give the library a shorter name with --as."
     yield from length_findings(bag / PAYLOAD, paths, advice)
     yield from hole_findings(files, drive)
     yield from holds_findings(drive, stored.names.changed, len(selection.listing.links), _too_fine(files, drive))
 
 
-def _as_kept(left: Iterable[LeftBehind], previous: Difference | None) -> Iterator[LeftBehind]:
+def _as_kept(left: Iterable[LeftOutFile], previous: Difference | None) -> Iterator[LeftOutFile]:
     """Yield what is left out; a placeholder is no fault if the archive has its content just so."""
     carried = {item.path: item for item in previous.carried} if previous is not None else {}
     for item in left:
         file = carried.get(item.path) if item.fault and item.why == PLACEHOLDER else None
         facts = previous.files.facts(file.stored) if file is not None and previous is not None else None
-        if facts is not None and facts[:2] == (item.size, item.mtime_ns):
+        if facts is not None and facts[:2] == (item.size_bytes, item.mtime_ns):
             yield replace(item, why=f"{PLACEHOLDER}; the archive keeps it", fault=False)
         else:
             yield item
@@ -282,13 +282,13 @@ def _recorded_otherwise(library: Library, attributes: Attributes, before: Librar
     return tuple(changed)
 
 
-def _fitting(selection: Selection, place: Filesystem) -> tuple[list[FileEntry], list[LeftBehind]]:
+def _fitting(selection: Selection, place: Filesystem) -> tuple[list[FileEntry], list[LeftOutFile]]:
     """Tell the files that the drive's filesystem can hold from those that are too large for it."""
     fitting, too_large = [], []
     for entry in selection.files:
         if place.limits.largest is not None and entry.size > place.limits.largest:
             why = f"larger than the {place.type} filesystem can hold"
-            too_large.append(LeftBehind(entry.path, entry.size, why, True, entry.mtime_ns))
+            too_large.append(LeftOutFile(entry.path, entry.size, why, True, entry.mtime_ns))
         else:
             fitting.append(entry)
     return fitting, too_large
@@ -324,7 +324,7 @@ def _places(library: Library, chest: Chest) -> list[Finding]:
     return []
 
 
-def _too_large(large: Sequence[LeftBehind], place: Filesystem) -> list[Finding]:
+def _too_large(large: Sequence[LeftOutFile], place: Filesystem) -> list[Finding]:
     if not large:
         return []
     return [

@@ -47,18 +47,18 @@ def since_edition(found: Difference, library: Library, selection: Selection) -> 
     present = {path for file in listed if gone and (path := f"{LIBRARY_FILES}{file.path}") in gone}
     present |= {path for path in gone if is_of_system(library.path, path.removeprefix(LIBRARY_FILES))}
     present |= _outside_there(found, gone)
-    arrived = {(file.entry.size, file.entry.mtime_ns) for file in found.to_read if file.stored not in before}
+    arrived = {(file.entry.size, file.entry.mtime_ns) for file in found.to_read if file.stored_as not in before}
     vanished = sum(
         path not in present and (before[path].record.size, before[path].record.mtime_ns) not in arrived
         for path in found.dropped
     )
-    changed = [file for file in found.to_read if file.stored in before]
-    same = [file for file in changed if before.size(file.stored) == file.entry.size]
+    changed = [file for file in found.to_read if file.stored_as in before]
+    same = [file for file in changed if before.size(file.stored_as) == file.entry.size]
     return Change(
         len(before),
         vanished,
         len(changed) - len(same),
-        tuple((file, before[file.stored].record.blake3) for file in same),
+        tuple((file, before[file.stored_as].record.blake3) for file in same),
     )
 
 

@@ -68,16 +68,16 @@ def as_named_before(stored: Stored, record: LibraryRecord) -> Stored | None:
     taken = {name.casefold() for name in before.values()}
     found: list[PlannedFile] = []
     for file in stored.files:
-        if not file.outside_file or file.stored == before.get(file.entry.path):
+        if not file.outside_file or file.stored_as == before.get(file.entry.path):
             found.append(file)
             continue
         wanted = before.get(file.entry.path)
-        if wanted is None and file.stored.casefold() not in taken:
-            taken.add(file.stored.casefold())
+        if wanted is None and file.stored_as.casefold() not in taken:
+            taken.add(file.stored_as.casefold())
             found.append(file)
             continue
         if wanted is None:
-            folder, _, name = file.stored.rpartition("/")
+            folder, _, name = file.stored_as.rpartition("/")
             number_ = 2
             while f"{folder} {number_}/{name}".casefold() in taken:
                 number_ += 1

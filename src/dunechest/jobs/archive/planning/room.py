@@ -50,9 +50,9 @@ def need_of(
         passing = max(passing, 2 * (-(-with_log // block)) * block)
         every += database.companions
     for file in every:
-        total += -(-data.get(file.stored, file.entry.size) // block) * block
+        total += -(-data.get(file.stored_as, file.entry.size) // block) * block
         # An entry in a folder, and the filesystem's own note of the file.
-        lines += len(file.stored) + 512
+        lines += len(file.stored_as) + 512
     for link in listing.links:
         lines += len(link.path) + len(link.target) + 100
     # A line in each of the two lists (with a digest of 64 and of 128 digits), one in the record of the edition for each
@@ -60,7 +60,7 @@ def need_of(
     lines += recorded.characters + 360 * recorded.files + sum(len(f.path) + 80 for f in listing.folders)
     if previous is not None:
         # What changed is told once more: in the list of changes, in the lists of tag files, and twice in the journal.
-        lines += sum(4 * len(file.stored) + 700 for file in every)
+        lines += sum(4 * len(file.stored_as) + 700 for file in every)
         lines += sum(4 * len(path) + 700 for path in previous.dropped)
     total += len(listing.folders) * block + 16 * block + lines + passing
     return total + total // 200

@@ -1,7 +1,7 @@
 """Whether a library is one that the chest has from another place: another computer, a new set-up, a moved folder.
 
-Two different libraries never share a bag, so a name proves nothing here. What does: this computer restored it there itself; or
-most of its files are the archived ones, name by name, and some of them that are read have the same bytes. While the
+Two different libraries never share a bag, so a name proves nothing here. What does: this computer restored it there itself;
+or most of its files are the archived ones, name by name, and some of them that are read have the same bytes. While the
 original still lies where it was, its like is a copy and not the same.
 """
 
@@ -134,7 +134,9 @@ def _same_files(entry: BagEntry, record: LibraryRecord, files: Sequence[PlannedF
         then = current_files(entry.records).frozen()
     except DuneChestError:
         return None
-    alike = [f for f in files if f.stored in then and then[f.stored].record.size == f.entry.size and f.entry.size]
+    alike = [
+        f for f in files if f.stored_as in then and then[f.stored_as].record.size == f.entry.size and f.entry.size
+    ]
     total = max(len(files), sum(path.startswith(LIBRARY_FILES) for path in then))
     if not alike or len(alike) < _MOST * total:
         return None
@@ -145,7 +147,7 @@ def _same_files(entry: BagEntry, record: LibraryRecord, files: Sequence[PlannedF
     ]
     outcomes = digest_files(tasks, lambda count: None)
     good = sum(
-        outcome.state == "ok" and outcome.digests[0].hex() == then[f.stored].record.blake3
+        outcome.state == "ok" and outcome.digests[0].hex() == then[f.stored_as].record.blake3
         for f, outcome in zip(some, outcomes, strict=True)
     )
     return len(alike) if good >= _SAME * len(some) else None

@@ -262,7 +262,7 @@ def carried_findings(carried: Iterable[CarriedFile], missed: Iterable[str]) -> I
     for item in carried:
         groups.setdefault((item.why, item.place), []).append(item)
     for (why, place), items in sorted(groups.items()):
-        since = sorted({item.seen for item in items})
+        since = sorted({item.last_seen_edition for item in items})
         edition = f"edition {since[0]}" if len(since) == 1 else f"editions {since[0]} to {since[-1]}"
         one = len(items) == 1
         forget = quoted(place if place else items[0].path)

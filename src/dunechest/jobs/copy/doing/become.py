@@ -58,7 +58,7 @@ def _write_records(run: Run, image: Image, source: Held, target: Held | None, ke
     editions = image.records_of_editions() | {changes_path(n): told for n, told in lines.items()}
     return write_tags(
         bag,
-        run.plan.bag,
+        run.plan.name,
         image.record,
         image.files,
         earlier=editions,

@@ -93,10 +93,10 @@ def bring(run: Run, progress: Progress) -> None:
         If a drive is full, gone or failing.
     """
     plan = run.plan
-    own = BagRecords(plan.source.bag_folder(plan.bag))
+    own = BagRecords(plan.source.bag_folder(plan.name))
     todo = [item for item in plan.sync.bring if item.path not in run.brought]
     done = sum(item.size for item in plan.sync.bring) - sum(item.size for item in todo)
-    tally = Tally(progress, "copying", len(plan.sync.bring), plan.sync.bytes, plan.bag, bytes_done=done)
+    tally = Tally(progress, "copying", len(plan.sync.bring), plan.sync.bytes, plan.name, bytes_done=done)
     tally.files_done = len(run.brought)
     tally.tell()
     flags = os.O_WRONLY | os.O_CREAT | os.O_APPEND | getattr(os, "O_BINARY", 0)
@@ -152,7 +152,7 @@ def _note(
 
 def _refuse_if_gone(run: Run, failed: Sequence[tuple[FileToCopy, CopyOutcome]]) -> None:
     """Tell a source whose drive is gone from one with damaged files."""
-    if failed and not os.path.isdir(run.plan.source.bag_folder(run.plan.bag)):
+    if failed and not os.path.isdir(run.plan.source.bag_folder(run.plan.name)):
         raise CutOffError(cut_off_words(run, f"the drive of {shown(run.plan.source.label)} is gone"))
 
 
@@ -163,7 +163,7 @@ def _from_elsewhere(run: Run, failed: Sequence[tuple[FileToCopy, CopyOutcome]], 
     plan = run.plan
     label = shown(plan.source.label)
 
-    others = other_chests(plan.bag, beside=(plan.source, plan.target))
+    others = other_chests(plan.name, beside=(plan.source, plan.target))
     supplies = Supplies(bag_suppliers(chain([(label, own)], others)))
     for item, outcome in failed:
         target = run.bag / pending(item.path)

@@ -18,7 +18,7 @@ from dunechest.jobs.copy.doing.bring import bring, prepare
 from dunechest.jobs.copy.doing.run import Run, cut_off_words
 from dunechest.jobs.copy.image import held
 from dunechest.jobs.copy.plan import CopyPlan
-from dunechest.jobs.copy.result import CopyResult
+from dunechest.jobs.copy.result import CopyResult, FromElsewhere
 from dunechest.jobs.here import machine_name
 from dunechest.jobs.holdings import note_damage, note_holdings
 from dunechest.jobs.known_chests import facts_of
@@ -26,6 +26,7 @@ from dunechest.ledger import events
 from dunechest.machine.volumes import identity
 from dunechest.names import from_wire, shown
 from dunechest.progress import Progress, Step, silent
+from dunechest.values import PathAndWhy
 
 
 def carry_out(plan: CopyPlan, *, progress: Progress = silent) -> CopyResult:
@@ -49,11 +50,11 @@ def carry_out(plan: CopyPlan, *, progress: Progress = silent) -> CopyResult:
     CutOffError
         If a drive is full, gone or failing. What was copied is taken up by the next run.
     """
-    blocked = {plan.bag: blocking(plan.findings)}
+    blocked = {plan.name: blocking(plan.findings)}
     refuse_blocked("Refused: nothing was copied, because {} cannot be copied now.", blocked)
     if plan.state not in ("new", "next") or plan._image is None:
         return result_of_nothing(plan)
-    run = Run(plan, plan.target.bag_folder(plan.bag))
+    run = Run(plan, plan.target.bag_folder(plan.name))
     with _reading(plan.source), plan.target.changing(machine_name()):
         finish_decided(run.bag)
         _still_as_planned(run)
@@ -71,12 +72,12 @@ def _copy(run: Run, progress: Progress) -> str:
     """Bring what is to be brought, and decide the change; return the digest of the tag manifest."""
     plan = run.plan
     assert plan._image is not None
-    progress(Step("reading the records of", 0, 0, 0, 0, plan.bag))
-    source = held(BagRecords(plan.source.bag_folder(plan.bag)))
+    progress(Step("reading the records of", 0, 0, 0, 0, plan.name))
+    source = held(BagRecords(plan.source.bag_folder(plan.name)))
     target = held(BagRecords(run.bag)) if plan.state == "next" else None
     prepare(run, plan._image.folders if target is None else set())
     bring(run, progress)
-    progress(Step("finishing", 0, 0, 0, 0, plan.bag))
+    progress(Step("finishing", 0, 0, 0, 0, plan.name))
     return become(run, source, target)
 
 
@@ -94,14 +95,14 @@ def _reading(chest: Chest) -> Iterator[None]:
 def _still_as_planned(run: Run) -> None:
     """Refuse if another process changed one of the bags since the plan was made."""
     plan = run.plan
-    source = plan.source.bag_folder(plan.bag)
+    source = plan.source.bag_folder(plan.name)
     if (stamp(source), stamp(run.bag)) != plan._stamps:
-        raise RefusedError(f"{shown(plan.bag)} has changed meanwhile. Nothing was copied; run the command again.")
+        raise RefusedError(f"{shown(plan.name)} has changed meanwhile. Nothing was copied; run the command again.")
 
 
 def result_of_nothing(plan: CopyPlan) -> CopyResult:
     """Return the account of a library that nothing is done with."""
-    return CopyResult(plan.bag, "barred" if blocking(plan.findings) else plan.state, findings=plan.findings)
+    return CopyResult(plan.name, "barred" if blocking(plan.findings) else plan.state, findings=plan.findings)
 
 
 def _result(run: Run) -> CopyResult:
@@ -111,17 +112,17 @@ def _result(run: Run) -> CopyResult:
         item for item in plan.sync.bring if item.path in run.brought and item.path.startswith((DATA, EARLIER + "/"))
     ]
     return CopyResult(
-        bag=plan.bag,
+        name=plan.name,
         state=plan.state,
         editions=plan.editions,
         edition=plan._image.record.edition,
-        files=len(payload),
-        bytes=sum(item.size for item in payload),
-        total_files=plan._image.record.totals.files_stored,
-        total_bytes=plan._image.record.totals.bytes_stored,
-        resumed=run.resumed,
-        from_elsewhere=tuple(run.elsewhere),
-        not_copied=tuple(sorted(run.missing.items())),
+        copied_count=len(payload),
+        copied_bytes=sum(item.size for item in payload),
+        file_count=plan._image.record.totals.files_stored,
+        size_bytes=plan._image.record.totals.bytes_stored,
+        resumed_count=run.resumed,
+        from_other_chests=tuple(FromElsewhere(*item) for item in run.elsewhere),
+        missing_files=tuple(PathAndWhy(*item) for item in sorted(run.missing.items())),
         findings=plan.findings,
     )
 
@@ -129,7 +130,7 @@ def _result(run: Run) -> CopyResult:
 def _all_read_back(run: Run) -> dict[str, Any]:
     """Return the facts of a check: of a new bag every byte was written, and read back from the medium."""
     plan = run.plan
-    facts = {"chest": plan.target.id, "bag": plan.bag, "quick": False, "intact": True, "wrong": 0}
+    facts = {"chest": plan.target.id, "bag": plan.name, "quick": False, "intact": True, "wrong": 0}
     return facts | {"files": len(run.brought), "where": identity(plan.target.folder)}
 
 
@@ -140,7 +141,7 @@ def _note(run: Run, top: str, progress: Progress) -> None:
     record = plan._image.record
     facts = {
         "chest": plan.target.id,
-        "bag": plan.bag,
+        "bag": plan.name,
         "origin": shown(from_wire(record.origin.path)),
         "edition": record.edition,
         "files": record.totals.files_copied,
@@ -154,6 +155,6 @@ def _note(run: Run, top: str, progress: Progress) -> None:
     if plan.state == "new" and not (run.missing or run.resumed):
         told.append(("check", _all_read_back(run)))
     events.try_append(*told)
-    note_holdings(plan.target, [plan.target.bag(plan.bag)], progress=progress)
+    note_holdings(plan.target, [plan.target.bag(plan.name)], progress=progress)
     keep_in_step(plan.target)
-    note_damage(plan.source, plan.bag, len(run.missing) + len(run.elsewhere))
+    note_damage(plan.source, plan.name, len(run.missing) + len(run.elsewhere))

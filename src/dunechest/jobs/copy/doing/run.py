@@ -40,7 +40,7 @@ def cut_off_words(run: Run, why: str) -> str:
     """Say that a copy was interrupted, and what is safe."""
     plan = run.plan
     return (
-        f"Copying {shown(plan.bag)} from {shown(plan.source.label)} to {shown(plan.target.label)} was interrupted: {why}. "
+        f"Copying {shown(plan.name)} from {shown(plan.source.label)} to {shown(plan.target.label)} was interrupted: {why}. "
         f"What was in {shown(plan.target.label)} before is untouched; copied already: {number(len(run.brought), 'file')}. "
         "Run the same command again to continue."
     )

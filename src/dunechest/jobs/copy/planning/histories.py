@@ -1,7 +1,7 @@
 """Two bags of one name in two chests, by their states: the same, one behind the other, diverged, or of two libraries.
 
-Where both have the same editions under the same numbers, these are compared one by one (`why_not_same`). Where an archive to two
-chests was interrupted on one of them, or each was archived to by itself, the numbers say nothing, and the states do.
+Where both have the same editions under the same numbers, these are compared one by one (`why_not_same`). Where an archive to
+two chests was interrupted on one of them, or each was archived to by itself, the numbers say nothing, and the states do.
 """
 
 from __future__ import annotations

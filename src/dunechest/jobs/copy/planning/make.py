@@ -132,7 +132,7 @@ def _plan_one(
     return CopyPlan(
         source=source,
         target=target,
-        bag=entry.name,
+        name=entry.name,
         state=found.state,
         editions=found.editions,
         findings=most_serious_first(findings),

@@ -20,7 +20,7 @@ from dunechest.jobs.chest_log import keep_in_step
 from dunechest.jobs.here import machine_name
 from dunechest.jobs.holdings import note_holdings
 from dunechest.jobs.mend.plan import FileToMend, MendPlan
-from dunechest.jobs.mend.result import MendResult
+from dunechest.jobs.mend.result import MendedFile, MendResult
 from dunechest.jobs.supplies import LibrarySupplier, Supplier, Supplies, bag_suppliers
 from dunechest.ledger import events
 from dunechest.library.library import Library
@@ -30,6 +30,7 @@ from dunechest.paths import is_link
 from dunechest.progress import Progress, Tally, silent
 from dunechest.transfer import disk, safe
 from dunechest.transfer.digest_files import digest_of
+from dunechest.values import PathAndWhy
 
 
 class _Run(msgspec.Struct):
@@ -37,9 +38,9 @@ class _Run(msgspec.Struct):
 
     plan: MendPlan
     bag: Path
-    mended: list[tuple[str, str]] = msgspec.field(default_factory=list)
+    mended: list[MendedFile] = msgspec.field(default_factory=list)
     bytes: int = 0
-    failed: list[tuple[str, str]] = msgspec.field(default_factory=list)
+    failed: list[PathAndWhy] = msgspec.field(default_factory=list)
 
 
 def carry_out(plan: MendPlan, *, progress: Progress = silent) -> MendResult:
@@ -63,25 +64,25 @@ def carry_out(plan: MendPlan, *, progress: Progress = silent) -> MendResult:
     CutOffError
         If a drive is full, gone or failing. Nothing that was there is lost; the same command continues.
     """
-    run = _Run(plan, plan.chest.bag_folder(plan.bag))
+    run = _Run(plan, plan.chest.bag_folder(plan.name))
     if plan.records or plan.wanted or plan.renamed:
         with plan.chest.changing(machine_name()):
             finish_decided(run.bag)
             if stamp(run.bag) != plan._stamp:
                 raise RefusedError(
-                    f"{shown(plan.bag)} has changed meanwhile. Nothing was mended; run the command again."
+                    f"{shown(plan.name)} has changed meanwhile. Nothing was mended; run the command again."
                 )
             try:
                 _mend(run, progress)
             except OSError as error:
                 raise CutOffError(_cut_off_words(plan, error.strerror or str(error))) from error
     result = MendResult(
-        plan.bag,
-        plan.files,
+        plan.name,
+        plan.checked_count,
         tuple(sorted(run.mended)),
         run.bytes,
-        tuple(sorted((*plan.hopeless, *run.failed))),
-        plan.left,
+        tuple(sorted((*plan.unmendable_files, *run.failed))),
+        plan.other_files,
         plan.findings,
     )
     _note(plan, result, progress)
@@ -95,7 +96,7 @@ def _mend(run: _Run, progress: Progress) -> None:
         _write_record(run, path, content)
     into = []
     supplies = Supplies(_suppliers(plan))
-    tally = Tally(progress, "mending", len(plan.wanted), plan.bytes, plan.bag)
+    tally = Tally(progress, "mending", len(plan.wanted), plan.damaged_bytes, plan.name)
     for done, item in enumerate(plan.wanted):
         pending = (
             f"{PAYLOAD}/{item.path[len(DATA) :]}" if item.path.startswith(DATA) else f"{PENDING_TAGS}/{item.path}"
@@ -104,17 +105,17 @@ def _mend(run: _Run, progress: Progress) -> None:
         tally.files_done = done + 1
         tally(item.size)
         if whose is None:
-            run.failed.append((item.path, f"{item.why}, and intact in none of the other copies"))
+            run.failed.append(PathAndWhy(item.path, f"{item.why}, and intact in none of the other copies"))
             continue
         if item.path.startswith(DATA):
             _dress(bag / pending, item)
             into.append(Rename(pending, item.path))
-        run.mended.append((item.path, whose))
+        run.mended.append(MendedFile(item.path, whose))
         run.bytes += item.size
     steps = tag_steps(bag) if (bag / PENDING_TAGS).is_dir() else ()
     aside = tuple(Rename(other, f"{MOVED}/{number}") for number, (other, _) in enumerate(plan.renamed))
     into += [Rename(step.new, path) for step, (_, path) in zip(aside, plan.renamed, strict=True)]
-    run.mended += [(path, f"{other}, renamed") for other, path in plan.renamed]
+    run.mended += [MendedFile(path, f"{other}, renamed") for other, path in plan.renamed]
     if not into and not steps:
         journal.clear(bag)
         return
@@ -147,7 +148,7 @@ def _write_record(run: _Run, path: str, content: bytes) -> None:
         os.close(fd)
     if digest_of(place) != blake3(content).hexdigest():
         raise CutOffError(_cut_off_words(run.plan, "the drive returns other data than was written to it"))
-    run.mended.append((path, "other records"))
+    run.mended.append(MendedFile(path, "other records"))
     run.bytes += len(content)
 
 
@@ -162,7 +163,7 @@ def _dress(place: Path, item: FileToMend) -> None:
 
 def _suppliers(plan: MendPlan) -> Iterator[Supplier]:
     """Yield who may have intact bytes: the bag itself in another place, other chests, the library."""
-    bag = plan.chest.bag_folder(plan.bag)
+    bag = plan.chest.bag_folder(plan.name)
     own = [(f"another place in {shown(plan.chest.label)}", BagRecords(bag))]
     library = [] if plan.library is None else [_of_library(plan.library, bag)]
     return chain(bag_suppliers(own), library, bag_suppliers(_bags(plan)))
@@ -184,7 +185,7 @@ def _bags(plan: MendPlan) -> Iterator[tuple[str, BagRecords]]:
         for entry in helper.bags():
             if entry.library is None:
                 continue
-            if entry.name == plan.bag:
+            if entry.name == plan.name:
                 yield shown(helper.label), entry.records
             else:
                 later.append((helper, entry.name, entry.records))
@@ -197,22 +198,22 @@ def _note(plan: MendPlan, result: MendResult, progress: Progress) -> None:
     chest = plan.chest
     facts = {
         "chest": chest.id,
-        "bag": plan.bag,
+        "bag": plan.name,
         "quick": False,
-        "intact": result.well and not plan.left,
-        "files": result.files,
-        "wrong": len(result.not_mended),
+        "intact": result.ok and not plan.other_files,
+        "files": result.checked_count,
+        "wrong": len(result.unmended_files),
         "how": "mend",
         "where": identity(chest.folder),
     }
     events.try_append(("check", facts))
-    gone = () if os.path.lexists(chest.bag_folder(plan.bag)) else (plan.bag,)
-    note_holdings(chest, [entry for entry in chest.bags() if entry.name == plan.bag], gone, progress=progress)
+    gone = () if os.path.lexists(chest.bag_folder(plan.name)) else (plan.name,)
+    note_holdings(chest, [entry for entry in chest.bags() if entry.name == plan.name], gone, progress=progress)
     keep_in_step(chest)
 
 
 def _cut_off_words(plan: MendPlan, why: str) -> str:
     return (
-        f"Mending {shown(plan.bag)} in {shown(plan.chest.label)} was interrupted: {why}. Nothing that was there is lost. Run "
+        f"Mending {shown(plan.name)} in {shown(plan.chest.label)} was interrupted: {why}. Nothing that was there is lost. Run "
         "the same command again to continue."
     )

@@ -30,6 +30,7 @@ from dunechest.progress import Progress, Step, Tally, silent
 from dunechest.transfer.crew import Crew
 from dunechest.transfer.system_files import is_of_system
 from dunechest.transfer.tasks import DigestOutcome, DigestTask
+from dunechest.values import PathAndWhy
 
 AnyHelper = Chest | Library | AnyPath
 
@@ -99,9 +100,9 @@ def _others(chest: Chest, helpers: Iterable[Chest | AnyPath] | None) -> Iterator
             yield other
         return
     for known in list_chests().chests:
-        if known.present and not os.path.samefile(known.folder, chest.folder):
+        if known.connected and not os.path.samefile(known.path, chest.folder):
             try:
-                yield Chest.open(known.folder, finish=False)
+                yield Chest.open(known.path, finish=False)
             except DuneChestError:
                 continue
 
@@ -123,7 +124,7 @@ def _missing(chest: Chest, name: str, others: tuple[Chest, ...], in_the_way: boo
             "it is not a folder",
         )
     finding = Finding("library-gone", "warning", words, what)
-    return MendPlan(chest, name, others, None, {}, (), ((".", why),), (), 0, findings=(finding,))
+    return MendPlan(chest, name, others, None, {}, (), (PathAndWhy(".", why),), (), 0, findings=(finding,))
 
 
 class _File(msgspec.Struct, frozen=True):
@@ -168,14 +169,14 @@ def _plan_one(
             hopeless[file.path] = f"{why}; its digest is known only in part"
     return MendPlan(
         chest=chest,
-        bag=entry.name,
+        name=entry.name,
         helpers=others,
         library=library,
         records={path: content for path, content in truth.mended.items() if path not in in_the_way},
         wanted=tuple(wanted),
-        hopeless=tuple(sorted(hopeless.items())),
-        left=tuple(_left(own, truth, files, other.values())),
-        files=len(files) + len(truth.tags),
+        unmendable_files=tuple(PathAndWhy(*item) for item in sorted(hopeless.items())),
+        other_files=tuple(PathAndWhy(*item) for item in _left(own, truth, files, other.values())),
+        checked_count=len(files) + len(truth.tags),
         renamed=tuple(sorted((name, path) for path, name in other.items() if not own.finds(path))),
         _stamp=before,
     )

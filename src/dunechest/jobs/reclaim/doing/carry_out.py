@@ -30,6 +30,7 @@ from dunechest.names import shown, to_wire
 from dunechest.progress import Progress, Tally, silent
 from dunechest.transfer import disk
 from dunechest.transfer.walk import FileEntry
+from dunechest.values import PathAndWhy
 
 #: Filesystems that can keep earlier states of themselves.
 _WITH_SNAPSHOTS = frozenset({"btrfs", "zfs", "apfs", "bcachefs", "nilfs2"})
@@ -64,7 +65,7 @@ def carry_out(
     """
     refuse_blocked("Refused: nothing was deleted, because {} cannot be deleted now.", {plan.name: plan.blocked})
     if not plan.proven:
-        labels = ", ".join(dict.fromkeys((*plan.to_check, *filter(None, (plan.to_drill,)))))
+        labels = ", ".join(dict.fromkeys((*plan.first_checked_labels, *filter(None, (plan.first_drilled_label,)))))
         raise RefusedError(f"Refused: the copies in {shown(labels)} have to be checked first. Nothing was deleted.")
     begun = time.monotonic()
     with chests_held(plan) if checked is None else nullcontext():
@@ -75,15 +76,20 @@ def _carry_out(
     plan: ReclaimPlan, progress: Progress, command: str, checked: Sequence[str], begun: float
 ) -> ReclaimResult:
     _refuse_in_use(plan)
-    before = _free(plan.place.parent)
-    deed = deeds.begin("reclaim", plan.name, to_wire(str(plan.place)), command)
+    before = _free(plan.path.parent)
+    deed = deeds.begin("reclaim", plan.name, to_wire(str(plan.path)), command)
     aside = _aside_name(plan)
     try:
         along = _out_of_the_way(plan, aside, deed)
         read_all(plan, aside, progress, checked)
         lines = list(_lines(plan, aside, along))
         step = Removing(
-            to_wire(str(aside)), deed.listing(lines), to_wire(str(plan.place)), plan.options.trash, False, plan.how
+            to_wire(str(aside)),
+            deed.listing(lines),
+            to_wire(str(plan.path)),
+            plan.options.trash,
+            False,
+            plan.restore_command,
         )
         deed.will(step)
     except BaseException as error:
@@ -100,7 +106,7 @@ def _carry_out(
 
 def _refuse_in_use(plan: ReclaimPlan) -> None:
     paths = [file.path for file in plan.going if not file.placeholder]
-    uses = in_use(plan.place, plan.library.kind, paths, Path(os.path.realpath(own_home())))
+    uses = in_use(plan.path, plan.library.kind, paths, Path(os.path.realpath(own_home())))
     if uses:
         raise RefusedError(
             f"{shown(plan.name)} was opened meanwhile, by {shown(uses[0].process)}: {shown(uses[0].how)}. Nothing was deleted."
@@ -110,9 +116,9 @@ def _refuse_in_use(plan: ReclaimPlan) -> None:
 def _aside_name(plan: ReclaimPlan) -> Path:
     """Return the name that what goes gets; a folder of that name was left by somebody and is not touched."""
     mark = f" (deleted {today()})" if plan.options.trash else MARK
-    stem = plan.place.name[:180]
+    stem = plan.path.name[:180]
     for count in range(1, 1000):
-        name = plan.place.with_name(f"{stem}{f' {count}' if count > 1 else ''}{mark}")
+        name = plan.path.with_name(f"{stem}{f' {count}' if count > 1 else ''}{mark}")
         if not os.path.lexists(name):
             return name
     raise AssertionError("a thousand folders of that name")
@@ -123,12 +129,12 @@ def _out_of_the_way(plan: ReclaimPlan, aside: Path, deed: OpenDeed) -> list[str]
     if plan.taken is not None:
         going = {file.path for file in plan.going}
         return take_out_parts(plan.library, plan.taken, going, aside, deed)
-    deed.will(Aside(to_wire(str(plan.place)), to_wire(str(aside))))
-    disk.rename(plan.place, aside)
+    deed.will(Aside(to_wire(str(plan.path)), to_wire(str(aside))))
+    disk.rename(plan.path, aside)
     disk.flush_folder(aside.parent)
-    staying = [path for path, _ in plan.staying]
+    staying = [path for path, _ in plan.kept_files]
     tops = tuple(path + "/" for path in staying)
-    move([path for path in staying if not path.startswith(tops or ("\0",))], aside, plan.place, deed)
+    move([path for path in staying if not path.startswith(tops or ("\0",))], aside, plan.path, deed)
     return []
 
 
@@ -196,41 +202,41 @@ def _free(folder: Path) -> int:
 
 
 def _summary(plan: ReclaimPlan, left: Sequence[str], before: int, begun: float) -> ReclaimResult:
-    freed = max(0, _free(plan.place.parent) - before)
-    stays = tuple((path, "it was changed or put there meanwhile") for path in left)
-    gone = [file for file in plan.going if str(plan.place / file.path) not in left]
-    rest = plan.place if plan.taken is None and os.path.lexists(plan.place) else None
+    freed = max(0, _free(plan.path.parent) - before)
+    stays = tuple(PathAndWhy(path, "it was changed or put there meanwhile") for path in left)
+    gone = [file for file in plan.going if str(plan.path / file.path) not in left]
+    rest = plan.path if plan.taken is None and os.path.lexists(plan.path) else None
     if plan.what == "set-aside":
         if rest is not None:
-            note_aside(plan.place, gone=False, facts=_facts(plan))
+            note_aside(plan.path, gone=False, facts=_facts(plan))
         else:
-            note_aside_gone(plan.place)
+            note_aside_gone(plan.path)
             if plan.listing and all(home.past.id != plan.listing for home in known_homes()):
                 forget_aside(plan.listing)  # a library that is still there may want its modes
     count, size = len(gone) + len(plan.outside), sum(file.size for file in (*gone, *plan.outside))
     facts = {
-        "name": shown(plan.name), "place": shown(str(plan.place)), "part": shown(", ".join(plan.part_titles)),
+        "name": shown(plan.name), "place": shown(str(plan.path)), "part": shown(", ".join(plan.parts)),
         "files": count, "bytes": size, "freed": freed,
     }  # fmt: skip
     events.try_append(("reclaim", facts))
     return ReclaimResult(
         name=plan.name,
         what=plan.what,
-        place=plan.place,
-        live=plan.live,
-        parts=plan.part_titles,
-        files=count,
-        bytes=size,
-        freed=freed,
-        expected=plan.blocks,
+        path=plan.path,
+        in_use_path=plan.in_use_path,
+        parts=plan.parts,
+        deleted_count=count,
+        deleted_bytes=size,
+        freed_bytes=freed,
+        disk_bytes=plan.disk_bytes,
         why_less=_why_less(plan, freed),
-        trash=plan.options.trash,
-        staying=(*plan.staying, *stays),
-        rest=rest,
+        to_trash=plan.options.trash,
+        kept_files=(*plan.kept_files, *stays),
+        kept_path=rest,
         outside_paths=plan.outside_paths,
-        checked=tuple(copy.label for copy in plan.copies if copy.counts),
-        drilled=next((copy.label for copy in plan.copies if copy.drilled is not None), ""),
-        how=plan.how,
+        checked_labels=tuple(copy.label for copy in plan.copies if copy.counts),
+        drilled_label=next((copy.label for copy in plan.copies if copy.drilled_at is not None), ""),
+        restore_command=plan.restore_command,
         findings=tuple(f for f in plan.findings if f.severity == "warning"),
         seconds=time.monotonic() - begun,
     )
@@ -240,7 +246,7 @@ def _facts(plan: ReclaimPlan) -> dict[str, str]:
     from dunechest.ledger.ledger import open_ledger
 
     with open_ledger() as ledger:
-        known = next((aside for aside in ledger.asides() if aside.path == str(plan.place)), None)
+        known = next((aside for aside in ledger.asides() if aside.path == str(plan.path)), None)
     if known is None:
         return {}
     from dunechest.names import to_line
@@ -250,15 +256,15 @@ def _facts(plan: ReclaimPlan) -> dict[str, str]:
 
 def _why_less(plan: ReclaimPlan, freed: int) -> str:
     """Say why the disk has not just as much more room as the files took, as far as that can be told; empty if none did."""
-    if freed > plan.blocks * 1.1 + (1 << 20):
+    if freed > plan.disk_bytes * 1.1 + (1 << 20):
         return "that is more than these files took: something else on the disk was deleted at the same time"
-    if plan.options.trash and freed < plan.blocks * 0.9:
+    if plan.options.trash and freed < plan.disk_bytes * 0.9:
         return "it is in the trash: empty the trash to free the space"
-    if freed >= plan.blocks * 0.9 - (1 << 20):
+    if freed >= plan.disk_bytes * 0.9 - (1 << 20):
         named = any(finding.code == "hard-links" for finding in plan.findings)
         return "some of the files have other names on the disk, which keep their content" if named else ""
     try:
-        kind = filesystem(plan.place.parent).type
+        kind = filesystem(plan.path.parent).type
     except OSError:
         kind = ""
     if kind in _WITH_SNAPSHOTS:

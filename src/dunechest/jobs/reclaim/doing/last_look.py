@@ -94,10 +94,11 @@ def _read_archived(plan: ReclaimPlan, aside: Path, progress: Progress, read: fro
         if wrong:
             if not copy.folder.is_dir():
                 raise CutOffError(f"The drive of {shown(copy.label)} is gone. Nothing was deleted.")
-            note_damage(held.chest, copy.bag, len(wrong), always=True)
+            note_damage(held.chest, copy.archived_as, len(wrong), always=True)
             raise RefusedError(
                 f"The copy of {shown(plan.name)} in {shown(copy.label)} is damaged ({number(len(wrong), 'file')}, first "
-                f"{shown(wrong[0])}), so nothing was deleted. Run: dunechest verify {quoted(copy.label)} {quoted(copy.bag)}"
+                f"{shown(wrong[0])}), so nothing was deleted. "
+                f"Run: dunechest verify {quoted(copy.label)} {quoted(copy.archived_as)}"
             )
     # What no copy has goes only because a person named it.
     files = [Wanted(f.path, str(aside / f.path), f.size, wanted.get(f.path)) for f in plan.going if f.path in kept]
@@ -108,7 +109,7 @@ def _read_archived(plan: ReclaimPlan, aside: Path, progress: Progress, read: fro
         raise RefusedError(
             f"{number(len(wrong), 'file')} of {shown(plan.name)} {'is' if len(wrong) == 1 else 'are'} not as archived, "
             f"though size and date are the same, or cannot be read; first {shown(wrong[0])}. Nothing was deleted. "
-            f"Archive it again: dunechest archive {quoted(str(plan.place))} --to CHEST --read-all"
+            f"Archive it again: dunechest archive {quoted(str(plan.path))} --to CHEST --read-all"
         )
 
 
@@ -122,14 +123,14 @@ def _open(plan: ReclaimPlan, copy: Evidence) -> Held:
     """
     try:
         chest = Chest.open(copy.folder, finish=False)
-        entry = chest.bag(copy.bag)
+        entry = chest.bag(copy.archived_as)
         held = held_of(chest, entry)
         faults = entry.records.faults()
     except DuneChestError as error:
         raise RefusedError(
             f"The copy in {shown(copy.label)} changed meanwhile ({error}). Nothing was deleted."
         ) from error
-    if chest.id != copy.chest or held.record.edition != copy.edition or faults:
+    if chest.id != copy.chest_id or held.record.edition != copy.edition or faults:
         raise RefusedError(
             f"The copy of {shown(plan.name)} in {shown(copy.label)} changed meanwhile. Nothing was deleted; run the command "
             "again."
@@ -163,7 +164,7 @@ def _outside_digests(plan: ReclaimPlan) -> dict[str, bytes]:
 def _read_moved(plan: ReclaimPlan, aside: Path, progress: Progress) -> None:
     """Read an original that a move set aside, and the library that goes on elsewhere."""
     known: Mapping[str, AsideFile] = (read_aside(plan.listing) if plan.listing else None) or {}
-    assert plan.live is not None
+    assert plan.in_use_path is not None
     first, second = [], []
     for file in plan.going:
         if file.placeholder:
@@ -174,11 +175,11 @@ def _read_moved(plan: ReclaimPlan, aside: Path, progress: Progress) -> None:
         digest = bytes.fromhex(then.blake3) if then.blake3 else None
         first.append(Wanted(file.path, str(aside / file.path), file.size, digest))
         # What a person changed since, or was updated when it was moved, has bytes of its own; it must be readable.
-        place = plan.live / file.path
+        place = plan.in_use_path / file.path
         if os.path.lexists(place):
-            same = not then.updated and as_copied(plan.live, file)
+            same = not then.updated and as_copied(plan.in_use_path, file)
             second.append(Wanted(file.path, str(place), file.size, digest if same else None))
-    for files, whose in ((second, plan.live), (first, plan.place)):
+    for files, whose in ((second, plan.in_use_path), (first, plan.path)):
         wrong = _read(files, "reading", plan.name, progress)
         if wrong and not whose.parent.is_dir():
             raise CutOffError(f"The drive of {shown(str(whose))} is gone. Nothing was deleted.")

@@ -44,7 +44,7 @@ def around_findings(
     """
     place = library.path
     for use in list(uses)[:1]:
-        pid = f" (process {use.pid})" if use.pid > 0 else ""
+        pid = f" (process {use.process_id})" if use.process_id > 0 else ""
         yield Finding(
             "in-use",
             "blocks",

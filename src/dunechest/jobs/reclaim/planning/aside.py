@@ -36,7 +36,7 @@ from dunechest.machine.folders import own_home
 from dunechest.names import quoted, shown
 from dunechest.paths import is_link
 from dunechest.transfer.walk import FileEntry, entry_of
-from dunechest.values import FrozenDict
+from dunechest.values import FrozenDict, PathAndWhy
 from dunechest.words import number
 
 #: A library is asked about if more of its files than this changed since it was moved, and more than this share of them.
@@ -65,7 +65,7 @@ def every_aside_of(text: str) -> tuple[PastAside, ...]:
     if exact:
         return tuple(exact)
     old = {before for before, now, _ in moved if meant & {before, now}} | meant
-    homes = {str(home.old) for home in list_homes() if str(home.place) in meant}
+    homes = {str(home.old_path) for home in list_homes() if str(home.path) in meant}
     by_place = [aside for aside in every if aside.old in old | homes]
     return tuple(by_place or [aside for aside in every if aside.name == text])
 
@@ -78,7 +78,7 @@ def live_of(aside: PastAside) -> Live:
     NotConnectedError
         If that is not there now.
     """
-    home = next((home for home in list_homes() if str(home.old) == aside.old), None)
+    home = next((home for home in list_homes() if str(home.old_path) == aside.old), None)
     if home is None:
         place = Path(aside.old)
         if not place.is_dir() or is_link(place):
@@ -92,7 +92,7 @@ def live_of(aside: PastAside) -> Live:
             f"{shown(home.name)} is on the drive {shown(home.drive)}, which is not connected, so its original was not deleted. "
             "Nothing was changed. Connect the drive first."
         )
-    return Live(home.place, home)
+    return Live(home.path, home)
 
 
 def plan_aside(aside: PastAside, options: ReclaimOptions = USUAL) -> ReclaimPlan:
@@ -122,44 +122,46 @@ def plan_aside(aside: PastAside, options: ReclaimOptions = USUAL) -> ReclaimPlan
     going, staying = _divide(contents, known or {}, live, options)
     links = tuple(link.path for link in listing.links if known and link.path in known and known[link.path].size == -2)
     staying += [
-        (link.path, "it was not there when it was set aside") for link in listing.links if link.path not in links
+        PathAndWhy(link.path, "it was not there when it was set aside")
+        for link in listing.links
+        if link.path not in links
     ]
     staying += others_staying(listing)
     links += tuple(empty_ones(listing))
     plan = ReclaimPlan(
         name=aside.name,
         what="set-aside",
-        place=place,
+        path=place,
         library=library,
         options=options,
-        live=live.place,
+        in_use_path=live.place,
         going=tuple(going),
         links=links,
         folders=tuple(folder.path for folder in listing.folders),
-        staying=tuple(sorted(staying)),
+        kept_files=tuple(sorted(staying)),
         outside=(),
         copies=(),
-        to_check=(),
-        to_drill="",
+        first_checked_labels=(),
+        first_drilled_label="",
         taken=None,
         listing=aside.listing,
-        how="",
-        blocks=blocks_of(place, going),
+        restore_command="",
+        disk_bytes=blocks_of(place, going),
     )
     return replace(plan, findings=most_serious_first(_findings(plan, contents, live, known)))
 
 
 def _divide(
     contents: Contents, known: Mapping[str, AsideFile], live: Live, options: ReclaimOptions
-) -> tuple[list[FileEntry], list[tuple[str, str]]]:
+) -> tuple[list[FileEntry], list[PathAndWhy]]:
     """Divide an original's files into those that go and those that stay, each of these with the reason."""
     named = Named(options.also)
     going: list[FileEntry] = []
-    staying: list[tuple[str, str]] = []
+    staying: list[PathAndWhy] = []
     for file in contents.listing.files:
         why = _why_stays(contents, file, known.get(file.path), live)
         if why and not named.match(file.path):
-            staying.append((file.path, why))
+            staying.append(PathAndWhy(file.path, why))
         else:
             going.append(file)
     return going, staying
@@ -213,19 +215,19 @@ def _findings(
             "Look through it, and delete it yourself if you do not need it.",
         )
         return
-    if os.path.realpath(live.place) == os.path.realpath(plan.place):
+    if os.path.realpath(live.place) == os.path.realpath(plan.path):
         yield Finding("is-live", "blocks", "It is the library itself.", "Nothing has to be done.")
         return
     if live.home is not None and live.home.second is not None:
         yield Finding(
             "two-libraries",
             "blocks",
-            live.home.sentence,
+            live.home.message,
             f"Make one library of the two first: dunechest rehome --rejoin {quoted(live.home.name)}",
         )
-    yield from around_findings(plan.library, contents.uses, plan.going, whole=not any(mounts_in(plan.place)))
+    yield from around_findings(plan.library, contents.uses, plan.going, whole=not any(mounts_in(plan.path)))
     try:
-        if filesystem(live.place).type in ("tmpfs", "ramfs") and filesystem(plan.place).type not in (
+        if filesystem(live.place).type in ("tmpfs", "ramfs") and filesystem(plan.path).type not in (
             "tmpfs",
             "ramfs",
         ):
@@ -239,15 +241,15 @@ def _findings(
     except OSError:
         pass
     yield from _mass_change(plan, contents, live, known)
-    old = (live.home.old,) if live.home is not None else ()
+    old = (live.home.old_path,) if live.home is not None else ()
     yield from only_copy(plan.name, live.place, (live.place, *old))
-    if plan.staying:
-        some = "; ".join(f"{shown(path)} ({shown(why)})" for path, why in plan.staying[:3])
+    if plan.kept_files:
+        some = "; ".join(f"{shown(path)} ({shown(why)})" for path, why in plan.kept_files[:3])
         yield Finding(
             "staying",
             "info",
-            f"{number(len(plan.staying), 'file or link', 'files and links')} stay there: {some}"
-            f"{', ...' if len(plan.staying) > 3 else ''}.",
+            f"{number(len(plan.kept_files), 'file or link', 'files and links')} stay there: {some}"
+            f"{', ...' if len(plan.kept_files) > 3 else ''}.",
             "To delete some of them, too, name them: --also PATTERN.",
         )
     if not plan.going:

@@ -45,10 +45,10 @@ def copies_of(place: Path, parts: Collection[str]) -> Iterator[tuple[Evidence, H
         Names of the parts that have to be in it; the whole library if empty.
     """
     for status in list_chests().chests:
-        if not status.present or status.retired is not None:
+        if not status.connected or status.retired_at is not None:
             continue
         try:
-            chest = Chest.open(status.folder)
+            chest = Chest.open(status.path)
             entries = [entry for entry in chest.bags() if _is_copy(entry, place, parts)]
             shown_ = show_chest(chest) if entries else None
         except (DuneChestError, OSError):
@@ -74,7 +74,7 @@ def _evidence(
     archived = when(record.archived)
     found = Evidence(
         chest.label, chest.id, entry.name, chest.folder, record.edition, archived,
-        _checked(chest, entry.name, archived), drilled, "", _drive(chest), status.place,
+        _checked(chest, entry.name, archived), drilled, "", _drive(chest), status.kept_at_place,
     )  # fmt: skip
     if weak := _WEAK.get(physical(chest.folder).weakness):
         return replace(found, why_not=weak), None

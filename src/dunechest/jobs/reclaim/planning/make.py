@@ -37,6 +37,7 @@ from dunechest.machine.drives import drive_identity
 from dunechest.machine.physical import physical
 from dunechest.names import from_wire, quoted, shown
 from dunechest.transfer.walk import FileEntry, entry_of
+from dunechest.values import PathAndWhy
 from dunechest.words import number, size
 
 #: Seconds by which the clocks of a computer and of its drives may differ.
@@ -68,7 +69,7 @@ class _Case(msgspec.Struct, frozen=True):
             return tuple(safe)
         drives: dict[str, Evidence] = {}
         for copy in safe:
-            drives.setdefault(copy.drive or copy.chest, copy)
+            drives.setdefault(copy.drive or copy.chest_id, copy)
         return tuple(drives.values())
 
     @property
@@ -152,37 +153,39 @@ def _plan(case: _Case) -> ReclaimPlan:
         staying += others_staying(listing)
         known = {(from_wire(k.path), from_wire(k.target)) for h in case.relied_on[:1] for k in h.record.links}
         links = tuple(link.path for link in listing.links if (link.path, link.target) in known)
-        staying += [(link.path, LEFT_OUT) for link in listing.links if link.path not in links]
+        staying += [PathAndWhy(link.path, LEFT_OUT) for link in listing.links if link.path not in links]
         links += tuple(empty_ones(listing))
         folders = tuple(folder.path for folder in listing.folders)
     first = good[0] if good else None
-    checked = tuple(copy.label for copy in good if not _is_recent(copy.checked, case.rule.days))
+    checked = tuple(copy.label for copy in good if not _is_recent(copy.checked_at, case.rule.days))
     days = case.rule.drill_days
-    drilled = [copy for copy in good if copy.drilled is not None and (days is None or _is_recent(copy.drilled, days))]
+    drilled = [
+        copy for copy in good if copy.drilled_at is not None and (days is None or _is_recent(copy.drilled_at, days))
+    ]
     to_drill = first.label if first is not None and not drilled else ""
-    how = f"dunechest restore {quoted(first.label)} {quoted(first.bag)}" if first is not None else ""
+    how = f"dunechest restore {quoted(first.label)} {quoted(first.archived_as)}" if first is not None else ""
     if first is not None and case.parts:
         how += "".join(f" --part {quoted(part.title)}" for part in case.parts) + " --if-exists merge"
     outside = tuple(_outside(case)) if options.outside_files else ()
     return ReclaimPlan(
         name=library.name,
         what="part" if case.taken is not None else "original",
-        place=library.path,
+        path=library.path,
         library=library,
         options=options,
-        live=None,
+        in_use_path=None,
         going=case.divided.going,
         links=links,
         folders=folders,
-        staying=tuple(sorted(staying)),
+        kept_files=tuple(sorted(staying)),
         outside=outside,
         copies=case.copies,
-        to_check=checked,
-        to_drill=to_drill,
+        first_checked_labels=checked,
+        first_drilled_label=to_drill,
         taken=case.taken,
         listing="",
-        how=how,
-        blocks=blocks_of(library.path, case.divided.going) + blocks_of(Path("/"), outside),
+        restore_command=how,
+        disk_bytes=blocks_of(library.path, case.divided.going) + blocks_of(Path("/"), outside),
     )
 
 
@@ -196,7 +199,7 @@ def _outside(case: _Case) -> Iterator[FileEntry]:
     held = case.relied_on
     if not held:
         return
-    own = {path for part in case.parts for path in part.outside_files} if case.parts else None
+    own = {path for part in case.parts for path in part.outside_paths} if case.parts else None
     for item in held[0].record.outside_files:
         path = from_wire(item.path)
         entry = entry_of(path)
@@ -226,13 +229,13 @@ def _findings(case: _Case, plan: ReclaimPlan) -> Iterator[Finding]:
     yield from around_findings(case.library, case.contents.uses, plan.going, whole=case.taken is None)
     if not any(finding.severity == "blocks" for finding in _copies(case)):
         yield from _told_differently(case, plan)
-    if plan.staying:
-        some = "; ".join(f"{shown(path)} ({shown(why)})" for path, why in plan.staying[:3])
-        more = ", ..." if len(plan.staying) > 3 else ""
+    if plan.kept_files:
+        some = "; ".join(f"{shown(path)} ({shown(why)})" for path, why in plan.kept_files[:3])
+        more = ", ..." if len(plan.kept_files) > 3 else ""
         yield Finding(
             "staying",
             "info",
-            f"{number(len(plan.staying), 'file or link', 'files and links')} stay in their place: {some}{more}.",
+            f"{number(len(plan.kept_files), 'file or link', 'files and links')} stay in their place: {some}{more}.",
             "To delete some of them, too, name them: --also PATTERN.",
         )
     outside = [item for h in case.relied_on[:1] for item in h.record.outside_files] if case.taken is None else []
@@ -255,7 +258,7 @@ def _of_moved(case: _Case) -> Iterator[Finding]:
         yield Finding(
             "two-libraries",
             "blocks",
-            second.sentence,
+            second.message,
             f"Make one library of the two first: dunechest rehome --rejoin {quoted(second.name)}",
         )
     home = home_at(case.library.path, homes)
@@ -305,7 +308,7 @@ def _copies(case: _Case) -> Iterator[Finding]:
                 "copy-not-counted",
                 "warning",
                 f"The copy in {shown(copy.label)} does not count: {shown(copy.why_not)}.",
-                f"Run: dunechest verify {quoted(copy.label)} {quoted(copy.bag)}"
+                f"Run: dunechest verify {quoted(copy.label)} {quoted(copy.archived_as)}"
                 if not copy.missing
                 else f"Bring it up to date: dunechest archive {quoted(case.library.name)} --to {quoted(copy.label)}",
             )
@@ -326,7 +329,7 @@ def _copies(case: _Case) -> Iterator[Finding]:
             do,
         )
         return
-    drives = {copy.drive or copy.chest for copy in good}
+    drives = {copy.drive or copy.chest_id for copy in good}
     places = {copy.place for copy in good}
     if len(drives) < rule.own_drives:
         yield Finding(
@@ -350,7 +353,7 @@ def _copies(case: _Case) -> Iterator[Finding]:
 
 def _absent(case: _Case) -> list[str]:
     """Return the labels of the chests that are not connected and were seen to hold the library."""
-    here = {copy.chest for copy in case.copies}
+    here = {copy.chest_id for copy in case.copies}
     places = {shown(str(case.library.path))} | {
         shown(from_wire(h.record.origin.path)) for h in case.held if h is not None
     }

@@ -11,13 +11,14 @@ import msgspec
 from dunechest.jobs.study.contents import Contents
 from dunechest.library.kinds.patterns import Patterns
 from dunechest.transfer.walk import FileEntry, Walk
+from dunechest.values import PathAndWhy
 
 
 class Split(msgspec.Struct, frozen=True):
     """Files that go and files that stay, each of those with the reason; and files about which nothing is known."""
 
     going: tuple[FileEntry, ...]
-    staying: tuple[tuple[str, str], ...]
+    staying: tuple[PathAndWhy, ...]
     unknown: tuple[FileEntry, ...]
 
 
@@ -46,7 +47,7 @@ def split(
     """
     named = Named(also)
     going: list[FileEntry] = []
-    staying: list[tuple[str, str]] = []
+    staying: list[PathAndWhy] = []
     unknown: list[FileEntry] = []
     for file in files:
         why = ""
@@ -64,7 +65,7 @@ def split(
             unknown.append(file)
             continue
         if why:
-            staying.append((file.path, why))
+            staying.append(PathAndWhy(file.path, why))
         else:
             going.append(file)
     return Split(tuple(going), tuple(staying), tuple(unknown))
@@ -105,10 +106,10 @@ def blocks_of(place: Path, files: Iterable[FileEntry]) -> int:
     return total + sum(taken for count, ours, taken in names.values() if ours >= count)
 
 
-def others_staying(listing: Walk) -> list[tuple[str, str]]:
+def others_staying(listing: Walk) -> list[PathAndWhy]:
     """Return what is neither a file nor a folder nor empty by its nature, and what cannot be read: it stays."""
     odd = [item for item in listing.others if not _is_empty(item.why)]
-    return [(item.path, item.why) for item in (*odd, *listing.unreadable)]
+    return [PathAndWhy(item.path, item.why) for item in (*odd, *listing.unreadable)]
 
 
 def empty_ones(listing: Walk) -> list[str]:

@@ -80,9 +80,9 @@ def carry_out(plan: RehomePlan, *, progress: Progress = silent, command: str = "
     """
     refuse_blocked("Refused: nothing was moved, because {} cannot be moved like this.", {plan.name: plan.blocked})
     begun = time.monotonic()
-    staging = plan.target.parent / f".dune-restore-move-{plan.target.name[:100]}"
+    staging = plan.new_path.parent / f".dune-restore-move-{plan.new_path.name[:100]}"
     _take(staging, plan)
-    deed = deeds.begin("rehome", plan.name, to_wire(str(plan.old)), command, id=plan.id)
+    deed = deeds.begin("rehome", plan.name, to_wire(str(plan.old_path)), command, id=plan.id)
     try:
         result = _move(Run(plan, staging, deed, progress), begun)
     except OSError as error:
@@ -108,7 +108,7 @@ def _take(staging: Path, plan: RehomePlan) -> None:
         mark = msgspec.json.decode(safe.read_bounded(staging / _MARK, 1 << 16), type=_Mark)
     except (OSError, ValueError, msgspec.MsgspecError):
         mark = _Mark("")
-    if is_link(staging) or mark.library != to_line(str(plan.source)):
+    if is_link(staging) or mark.library != to_line(str(plan.path)):
         raise RefusedError(
             f"{shown(str(staging))} is in the way and was not left by a move of this library. Inspect it and move it away."
         )
@@ -131,15 +131,17 @@ def _give_up(staging: Path, deed: deeds.OpenDeed) -> None:
 
 def _move(run: Run, begun: float) -> RehomeResult:
     plan, deed = run.plan, run.deed
-    make_above(plan.target.parent, deed)
+    make_above(plan.new_path.parent, deed)
     deed.will(Working(to_wire(str(run.staging))))
     disk.make_folder(run.staging)
     os.chmod(run.staging, 0o700)
-    mark = _Mark(to_line(str(plan.source)), os.getpid())
+    mark = _Mark(to_line(str(plan.path)), os.getpid())
     safe.write_file(run.staging / _MARK, msgspec.json.encode(mark))
     copy(run)
     run.tell("updating references of")
-    rewritten = write_references(plan.kind, plan.references.updates, run.tree.joinpath, plan.target.joinpath, deed)
+    rewritten = write_references(
+        plan.kind, plan.reference_plan.updates, run.tree.joinpath, plan.new_path.joinpath, deed
+    )
     give_attributes(run)
     dress_folders(run)
     flush(run.staging, whole=plan.place.whole_sync)
@@ -149,14 +151,14 @@ def _move(run: Run, begun: float) -> RehomeResult:
     _switch(run, rewritten)
     remove(run.staging)
     for place in deed.places:  # run by the administrator, what is made in somebody's home is theirs
-        if place != plan.target and not place.is_relative_to(plan.target):
+        if place != plan.new_path and not place.is_relative_to(plan.new_path):
             give(owner_above(place), [place])
     return _summary(run, rewritten, begun)
 
 
 def _place_outside(run: Run) -> None:
     plan, deed = run.plan, run.deed
-    for count, item in enumerate(plan.outside_files):
+    for count, item in enumerate(plan.outside):
         make_above(item.place.parent, deed)
         source = run.outside / str(count)
         info = source.stat()
@@ -171,16 +173,16 @@ def _place_outside(run: Run) -> None:
 def _switch(run: Run, rewritten: RewrittenFiles) -> None:
     """Put the copy in its place, have the application find it there, and give the original another name."""
     plan = run.plan
-    write_aside(plan.id, _listed(run, {update.source for update in rewritten.done}))
+    write_aside(plan.id, _listed(run, {update.file for update in rewritten.done}))
     if plan.back:
         _link_goes(run)
     _tree_into_place(run, rewritten)
     if not plan.back:
-        content = mark_content(plan.id, plan.name, plan.old)
+        content = mark_content(plan.id, plan.name, plan.old_path)
         digest = blake3(content).hexdigest()
-        run.deed.will(Made(to_wire(str(mark_of(plan.target))), len(content), -1, digest))
-        safe.write_file(mark_of(plan.target), content)
-    if not plan.back and not is_marked(plan.target, plan.id):
+        run.deed.will(Made(to_wire(str(mark_of(plan.new_path))), len(content), -1, digest))
+        safe.write_file(mark_of(plan.new_path), content)
+    if not plan.back and not is_marked(plan.new_path, plan.id):
         raise CutOffError("The mark beside the library cannot be read back from that drive. Nothing was moved.")
     for change in plan.settings:
         why = write_setting(change, run.deed)
@@ -193,12 +195,12 @@ def _switch(run: Run, rewritten: RewrittenFiles) -> None:
 def _link_goes(run: Run) -> None:
     """Remove the link in the old place, so that the library itself can take it."""
     plan = run.plan
-    if plan.link_before and folder_links.is_link_to(plan.old, plan.link_before):
-        run.deed.will(ChangedLink(to_wire(str(plan.old)), to_wire(plan.link_before), ""))
+    if plan.link_before and folder_links.is_link_to(plan.old_path, plan.link_before):
+        run.deed.will(ChangedLink(to_wire(str(plan.old_path)), to_wire(plan.link_before), ""))
 
 
 def _tree_into_place(run: Run, rewritten: RewrittenFiles) -> None:
-    plan, deed, tree, target = run.plan, run.deed, run.tree, run.plan.target
+    plan, deed, tree, target = run.plan, run.deed, run.tree, run.plan.new_path
     listing = walk(str(tree))
     lines = [Listed(to_wire(f.path), f.size, f.mtime_ns) for f in listing.files]
     lines += [Listed(to_wire(f.path), -1, 0) for f in listing.folders if f.path]
@@ -227,7 +229,7 @@ def _tree_into_place(run: Run, rewritten: RewrittenFiles) -> None:
 def _original_aside(run: Run) -> None:
     """Give the original its other name; with a link, the link takes its place in the same moment."""
     plan, deed = run.plan, run.deed
-    source, aside, old, target = plan.source, plan.aside, plan.old, plan.target
+    source, aside, old, target = plan.path, plan.set_aside_path, plan.old_path, plan.new_path
     if os.path.lexists(aside):
         raise RefusedError(f"{shown(str(aside))} appeared meanwhile. Nothing was moved.")
     link = plan.way == "link" and not plan.back
@@ -250,7 +252,7 @@ def _original_aside(run: Run) -> None:
 def _link_elsewhere(run: Run) -> None:
     """Have the link in the old place lead to the new one, in one step."""
     plan = run.plan
-    old, after = plan.old, str(plan.target) if plan.way == "link" else ""
+    old, after = plan.old_path, str(plan.new_path) if plan.way == "link" else ""
     if not plan.link_before and os.path.lexists(old):
         raise RefusedError(f"Something that is no link is in {shown(str(old))}. Nothing was moved.")
     run.deed.will(ChangedLink(to_wire(str(old)), to_wire(plan.link_before), to_wire(after)))
@@ -270,9 +272,9 @@ def _link_elsewhere(run: Run) -> None:
 
 def _old_mark_goes(run: Run) -> None:
     """Set the mark beside the former place on a drive aside with the original: the library is not there any more."""
-    mark = mark_of(run.plan.source)
+    mark = mark_of(run.plan.path)
     if mark.is_file() and not is_link(mark):
-        other = mark_of(run.plan.aside)
+        other = mark_of(run.plan.set_aside_path)
         run.deed.will(Aside(to_wire(str(mark)), to_wire(str(other))))
         disk.rename(mark, other)
 
@@ -291,15 +293,15 @@ def _listed(run: Run, updated: Collection[str]) -> list[AsideFile]:
 def _note(run: Run) -> None:
     """Write down where the library is from now on."""
     plan = run.plan
-    old = to_line(str(plan.old))
+    old = to_line(str(plan.old_path))
     facts = {
         "old": old, "id": plan.id, "name": shown(plan.name), "kind": plan.library.kind.name,
-        "place": to_line(str(plan.target)), "below": to_line(plan.below), "drive": shown(plan.drive), "way": plan.way,
+        "place": to_line(str(plan.new_path)), "below": to_line(plan.below), "drive": shown(plan.drive), "way": plan.way,
         "identity": plan.identity, "back": plan.back, "move": plan.id,
     }  # fmt: skip
     of_aside = {"id": plan.id, "name": shown(plan.name), "old": old, "listing": plan.id}
-    must_note_move(facts, plan.aside, of_aside)
-    note_place(plan.target, shown(plan.name), plan.library.kind.name)
+    must_note_move(facts, plan.set_aside_path, of_aside)
+    note_place(plan.new_path, shown(plan.name), plan.library.kind.name)
 
 
 def _summary(run: Run, rewritten: RewrittenFiles, begun: float) -> RehomeResult:
@@ -319,21 +321,21 @@ def _summary(run: Run, rewritten: RewrittenFiles, begun: float) -> RehomeResult:
     return RehomeResult(
         name=plan.name,
         application=plan.library.kind.application,
-        source=plan.source,
-        target=plan.target,
-        old=plan.old,
+        path=plan.path,
+        new_path=plan.new_path,
+        old_path=plan.old_path,
         drive=plan.drive,
         way=plan.way,
         back=plan.back,
-        aside=plan.aside,
-        files=len(run.proven),
-        bytes=sum(size for size, _, _ in run.proven.values()),
-        links=len(plan.links),
-        updated=rewritten.done,
-        by_hand=(*plan.references.lost, *rewritten.by_hand),
+        set_aside_path=plan.set_aside_path,
+        file_count=len(run.proven),
+        size_bytes=sum(size for size, _, _ in run.proven.values()),
+        link_count=len(plan.links),
+        updated_references=rewritten.done,
+        references_by_hand=(*plan.reference_plan.lost, *rewritten.by_hand),
         settings=plan.settings,
-        not_moved=plan.not_moved,
-        outside_moves=plan.outside_moves,
+        unmoved_files=plan.unmoved_files,
+        outside_files=plan.outside_files,
         findings=tuple(findings),
         seconds=time.monotonic() - begun,
     )

@@ -36,8 +36,8 @@ def copy(run: Run) -> None:
     for folder in sorted(plan.folders, key=lambda folder: folder.path.count("/")):
         if folder.path:
             disk.make_folder(tree / folder.path)
-    pairs = [(file, plan.source / file.path, tree / file.path) for file in plan.files]
-    for number, item in enumerate(plan.outside_files):
+    pairs = [(file, plan.path / file.path, tree / file.path) for file in plan.files]
+    for number, item in enumerate(plan.outside):
         disk.make_folder(run.outside)
         pairs.append((item.entry, Path(item.entry.path), run.outside / str(number)))
     _copy_files(run, pairs)
@@ -66,7 +66,7 @@ def _copy_files(run: Run, pairs: Sequence[tuple[FileEntry, Path, Path]]) -> None
         ]
         return CopyJob(tasks, False, plan.place.whole_sync)
 
-    with Crew.for_job(len(pairs), total, (plan.source, run.staging), tally) as crew:
+    with Crew.for_job(len(pairs), total, (plan.path, run.staging), tally) as crew:
         for batch in crew.copy_each(pairs, lambda pair: pair[0].size, job):
             for (entry, _, _), outcome in batch:
                 if outcome.state == "cut-off":
@@ -86,12 +86,12 @@ def _copy_files(run: Run, pairs: Sequence[tuple[FileEntry, Path, Path]]) -> None
 def _refuse_changed(run: Run) -> None:
     """See that the library is still just what was copied."""
     plan = run.plan
-    now = walk_own(str(plan.source))
+    now = walk_own(str(plan.path))
     found = {file.path: (file.size, file.mtime_ns) for file in now.files if not _is_mark(plan, file.path)}
     copied = {file.path: run.proven[file.path][:2] for file in plan.files}
     changed = sorted(path for path in found.keys() | copied.keys() if found.get(path) != copied.get(path))
     links = {link.path for link in now.links} ^ {link.path for link in plan.links}
-    for item in plan.outside_files:
+    for item in plan.outside:
         entry = entry_of(item.entry.path)
         if entry is None or (entry.size, entry.mtime_ns) != run.proven[item.entry.path][:2]:
             changed.append(item.entry.path)
@@ -125,7 +125,7 @@ def give_attributes(run: Run) -> None:
     as_administrator = sys.platform != "win32" and os.geteuid() == 0
     paths = [*(file.path for file in plan.files), *(folder.path for folder in plan.folders)]
     for path in paths:
-        source, target = os.fsencode(plan.source / path), os.fsencode(run.tree / path)
+        source, target = os.fsencode(plan.path / path), os.fsencode(run.tree / path)
         try:
             info = os.lstat(source)
             if sys.platform != "win32" and as_administrator:
@@ -173,7 +173,7 @@ def refuse_in_use(run: Run) -> None:
     from dunechest.machine.folders import own_home
 
     plan = run.plan
-    uses = in_use(plan.source, plan.kind, [file.path for file in plan.files] + run.marks, own_home())
+    uses = in_use(plan.path, plan.kind, [file.path for file in plan.files] + run.marks, own_home())
     if uses:
         raise RefusedError(
             f"{shown(plan.name)} was opened while it was copied, by {shown(uses[0].process)}: {shown(uses[0].how)}. It was not "

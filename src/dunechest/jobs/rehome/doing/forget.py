@@ -25,12 +25,12 @@ def give_up_home(home: Home) -> None:
     """
     if home.connected:
         raise RefusedError(
-            f"Refused: {shown(home.name)} is connected, in {shown(str(home.place))}. Nothing was changed. To move it back: "
+            f"Refused: {shown(home.name)} is connected, in {shown(str(home.path))}. Nothing was changed. To move it back: "
             f"dunechest rehome --back {quoted(home.name)}"
         )
     move = uuid.uuid4().hex
-    deed = deeds.begin("forget", home.name, to_wire(str(home.old)), id=move)
-    make_above(home.old.parent, deed)
+    deed = deeds.begin("forget", home.name, to_wire(str(home.old_path)), id=move)
+    make_above(home.old_path.parent, deed)
     past = home.past
     why = note_move(
         {
@@ -41,7 +41,7 @@ def give_up_home(home: Home) -> None:
     )  # fmt: skip
     if why:
         raise CutOffError(f"That cannot be written down. {why}")
-    if folder_links.is_link_to(home.old, past.place):
-        deed.will(ChangedLink(to_wire(str(home.old)), to_wire(past.place), ""))
-        folder_links.remove_link(home.old)
+    if folder_links.is_link_to(home.old_path, past.place):
+        deed.will(ChangedLink(to_wire(str(home.old_path)), to_wire(past.place), ""))
+        folder_links.remove_link(home.old_path)
     deed.close()

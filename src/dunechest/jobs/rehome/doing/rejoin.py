@@ -43,8 +43,8 @@ def set_right(plan: RejoinPlan, deed: OpenDeed, listing: str, move: str) -> None
         why = write_setting(change, deed)
         if why:
             raise RefusedError(f"Refused: {why}.")
-    aside = plan.aside if home.second is not None else None
-    of_aside = {"id": home.past.id, "name": home.name, "old": to_line(str(home.old)), "listing": listing}
+    aside = plan.set_aside_path if home.second is not None else None
+    of_aside = {"id": home.past.id, "name": home.name, "old": to_line(str(home.old_path)), "listing": listing}
     must_note_move(_facts(plan, move), aside, of_aside)
     if aside is not None:
         _aside(plan, deed)
@@ -56,11 +56,11 @@ def set_right(plan: RejoinPlan, deed: OpenDeed, listing: str, move: str) -> None
 
 
 def _aside(plan: RejoinPlan, deed: OpenDeed) -> None:
-    home, aside, second = plan.home, plan.aside, plan.second
+    home, aside, second = plan.home, plan.set_aside_path, plan.second_path
     assert aside is not None and second is not None
     if os.path.lexists(aside):
         raise RefusedError(f"{shown(str(aside))} appeared meanwhile. Run the same command again.")
-    if plan.link_after and second == home.old:
+    if plan.link_after and second == home.old_path:
         target = plan.link_after
         deed.will(Swapped(to_wire(str(second)), to_wire(str(aside)), to_wire(target)))
         folder_links.make_link(aside, target)
@@ -78,7 +78,7 @@ def _aside(plan: RejoinPlan, deed: OpenDeed) -> None:
 
 def change_link(plan: RejoinPlan, deed: OpenDeed) -> None:
     """Have the link in the old place lead to where the library is now."""
-    old, before, after = plan.home.old, plan.link_before, plan.link_after
+    old, before, after = plan.home.old_path, plan.link_before, plan.link_after
     deed.will(ChangedLink(to_wire(str(old)), to_wire(before), to_wire(after)))
     if after:
         beside = old.with_name(f"{deeds.WORKING[0]}link-{old.name[:100]}")
@@ -99,12 +99,12 @@ def _facts(plan: RejoinPlan, move: str) -> dict[str, Any]:
     """Return what is noted of where the library is from now on."""
     home = plan.home
     try:
-        mount = drive_of(home.place.parent)
-        below = os.path.relpath(home.place, mount) if home.place.is_relative_to(mount) else ""
+        mount = drive_of(home.path.parent)
+        below = os.path.relpath(home.path, mount) if home.path.is_relative_to(mount) else ""
     except OSError:
         below = home.past.below
     return {
-        "old": to_line(str(home.old)), "id": home.past.id, "name": home.name, "kind": home.kind,
-        "place": to_line(str(home.place)), "below": to_line(below), "drive": home.drive, "way": home.way,
-        "identity": drive_identity(home.place.parent), "back": False, "move": move,
+        "old": to_line(str(home.old_path)), "id": home.past.id, "name": home.name, "kind": home.kind,
+        "place": to_line(str(home.path)), "below": to_line(below), "drive": home.drive, "way": home.way,
+        "identity": drive_identity(home.path.parent), "back": False, "move": move,
     }  # fmt: skip

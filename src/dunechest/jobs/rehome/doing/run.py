@@ -48,7 +48,7 @@ class Run(msgspec.Struct):
     @property
     def marks(self) -> list[str]:
         """Paths of lock marks that are not moved."""
-        return [path for path, _ in self.plan.not_moved]
+        return [path for path, _ in self.plan.unmoved_files]
 
     def tell(self, stage: str) -> None:
         """Tell that a stage has begun in which nothing is counted."""

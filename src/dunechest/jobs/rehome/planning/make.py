@@ -33,6 +33,7 @@ from dunechest.machine.folders import own_home
 from dunechest.names import quoted, shown
 from dunechest.paths import divides, is_link
 from dunechest.transfer.walk import entry_of
+from dunechest.values import PathAndWhy
 from dunechest.words import number, size
 
 
@@ -86,11 +87,11 @@ def plan_rehome(library: Library, to: Path, options: RehomeOptions = USUAL) -> R
     second = home_of_second(library.path, homes)
     if second is not None:
         raise RefusedError(
-            f"Refused: nothing was moved. {second.sentence} First make one library of the two: "
+            f"Refused: nothing was moved. {second.message} First make one library of the two: "
             f"dunechest rehome --rejoin {quoted(second.name)}"
         )
     target = Path(os.path.realpath(to)) / name
-    return _plan(_Errand(study(library), options, target, home.old if home else library.path, home, False))
+    return _plan(_Errand(study(library), options, target, home.old_path if home else library.path, home, False))
 
 
 def plan_back(home: Home, library: Library, options: RehomeOptions = USUAL) -> RehomePlan:
@@ -115,10 +116,10 @@ def plan_back(home: Home, library: Library, options: RehomeOptions = USUAL) -> R
     refuse_away(home)
     if home.second is not None:
         raise RefusedError(
-            f"Refused: nothing was moved. {home.sentence} First make one library of the two: "
+            f"Refused: nothing was moved. {home.message} First make one library of the two: "
             f"dunechest rehome --rejoin {quoted(home.name)}"
         )
-    return _plan(_Errand(study(library), options, home.old, home.old, home, True))
+    return _plan(_Errand(study(library), options, home.old_path, home.old_path, home, True))
 
 
 def refuse_away(home: Home) -> None:
@@ -149,24 +150,24 @@ def _plan(errand: _Errand) -> RehomePlan:
         library=errand.library,
         kind=kind,
         options=options,
-        target=target,
-        old=errand.old,
+        new_path=target,
+        old_path=errand.old,
         back=errand.back,
         way=way,
         drive=_called(target, mount),
         files=files,
         folders=folders,
         links=links_of(listing, source, target, way),
-        not_moved=tuple(
-            [(other.path, other.why) for other in listing.others]
-            + [(path, "it says who has the library open") for path in sorted(contents.lock_marks)]
+        unmoved_files=tuple(
+            [PathAndWhy(other.path, other.why) for other in listing.others]
+            + [PathAndWhy(path, "it says who has the library open") for path in sorted(contents.lock_marks)]
         ),
         hard_links=hard_links_of(files),
-        outside_files=outside,
-        references=references,
+        outside=outside,
+        reference_plan=references,
         settings=settings,
         link_before=link_before,
-        aside=aside_name(source, options.day),
+        set_aside_path=aside_name(source, options.day),
         room=Room(need_of(moved, listing.folders, where.filesystem), where.filesystem.free),
         place=Target(os.stat(where.folder).st_dev, where.filesystem.whole_sync),
         id=uuid.uuid4().hex,
@@ -223,7 +224,7 @@ def _of_the_library(contents: Contents) -> Iterator[Finding]:
     library, listing = contents.library, contents.listing
     application = shown(library.kind.application) or "the application"
     for use in contents.uses[:1]:
-        number_ = f" (process {use.pid})" if use.pid > 0 else ""
+        number_ = f" (process {use.process_id})" if use.process_id > 0 else ""
         yield Finding(
             "in-use",
             "blocks",
@@ -316,20 +317,20 @@ def _of_the_places(errand: _Errand, plan: RehomePlan) -> Iterator[Finding]:
 
 
 def _known_places(home: Home | None) -> Sequence[str]:
-    return (home.past.place, str(home.place)) if home is not None else ()
+    return (home.past.place, str(home.path)) if home is not None else ()
 
 
 def _of_the_references(plan: RehomePlan, contents: Contents) -> Iterator[Finding]:
-    lost = plan.references.lost
+    lost = plan.reference_plan.lost
     if lost:
         yield Finding(
             "references-lost",
             "warning",
-            f"{number(len(lost), 'reference')} lead to nothing; the first: {shown(lost[0].text)} in {shown(lost[0].source)}.",
+            f"{number(len(lost), 'reference')} lead to nothing; the first: {shown(lost[0].text)} in {shown(lost[0].file)}.",
             "They did before, too; the application shows them as missing.",
         )
     outside = {r.target for r in contents.references.references if r.state == "outside"}
-    left = sorted(outside - {item.entry.path for item in plan.outside_files})
+    left = sorted(outside - {item.entry.path for item in plan.outside})
     if left:
         some = ", ".join(shown(path) for path in left[:3]) + (", ..." if len(left) > 3 else "")
         yield Finding(

@@ -56,7 +56,7 @@ def plan_parts(library: Library, to: Path, options: RehomeOptions) -> PartMovePl
     where = examine(target.parent)
     there = target.is_dir() and not is_link(target) and not nothing_in(target)
     # The parts pass through a folder to work in on the same drive.
-    wanted = {path for part in parts for path in (*part.files, *part.needs)}
+    wanted = {path for part in parts for path in (*part.files, *part.needed_paths)}
     files = [file for file in contents.listing.files if file.path in wanted]
     need = 2 * need_of(files, contents.listing.folders, where.filesystem)
     title = f"{library.path.name}, {taken.title}"[:150]
@@ -65,9 +65,9 @@ def plan_parts(library: Library, to: Path, options: RehomeOptions) -> PartMovePl
         contents=contents,
         options=options,
         taken=taken,
-        target=target,
+        new_path=target,
         merge=there,
-        aside=aside_name(library.path.with_name(title.replace("/", " ").replace("\0", " ")), options.day),
+        set_aside_path=aside_name(library.path.with_name(title.replace("/", " ").replace("\0", " ")), options.day),
         drive=mount.name or target.parent.name,
         room=Room(need, where.filesystem.free),
         id=uuid.uuid4().hex,
@@ -104,31 +104,34 @@ def _findings(contents: Contents, plan: PartMovePlan, where: NewPlace) -> Iterat
             f"{shown(licensed[0].path)}.",
             "Move the whole library instead.",
         )
-    if plan.target == library.path or plan.target.is_relative_to(library.path):
+    if plan.new_path == library.path or plan.new_path.is_relative_to(library.path):
         yield Finding(
-            "there-already", "blocks", f"{shown(str(plan.target))} is in the library itself.", "Name another folder."
+            "there-already",
+            "blocks",
+            f"{shown(str(plan.new_path))} is in the library itself.",
+            "Name another folder.",
         )
     elif plan.merge:
-        found = library_at(plan.target)
+        found = library_at(plan.new_path)
         if found.kind.name != library.kind.name:
             yield Finding(
                 "occupied",
                 "blocks",
-                f"Something is already in {shown(str(plan.target))}, and it is no library of the same kind.",
+                f"Something is already in {shown(str(plan.new_path))}, and it is no library of the same kind.",
                 "Choose another folder, or another name with --as NAME.",
             )
         else:
             yield Finding(
                 "merge",
                 "info",
-                f"There is a library of the same kind in {shown(str(plan.target))}: the parts are merged into it.",
+                f"There is a library of the same kind in {shown(str(plan.new_path))}: the parts are merged into it.",
                 "To make another library, choose another name with --as NAME.",
             )
-    elif os.path.lexists(plan.target) and not (plan.target.is_dir() and nothing_in(plan.target)):
+    elif os.path.lexists(plan.new_path) and not (plan.new_path.is_dir() and nothing_in(plan.new_path)):
         yield Finding(
             "occupied",
             "blocks",
-            f"Something is already in {shown(str(plan.target))}.",
+            f"Something is already in {shown(str(plan.new_path))}.",
             "Choose another folder, or another name with --as NAME.",
         )
     files = tuple(file for file in contents.listing.files if any(file.path in part.files for part in taken.parts))

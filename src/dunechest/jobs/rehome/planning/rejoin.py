@@ -39,12 +39,12 @@ def plan_rejoin(home: Home, options: RehomeOptions = USUAL) -> RejoinPlan:
         If its drive is not connected.
     """
     refuse_away(home)
-    library = library_at(home.place)
+    library = library_at(home.path)
     kind_differs = library.kind.name != home.kind
-    before, after = target_of(home.old), ""
-    if home.way == "link" and (before or not os.path.lexists(home.old) or _is_second(home)):
-        after = str(home.place)
-    elif before and before not in (home.past.place, str(home.place)):
+    before, after = target_of(home.old_path), ""
+    if home.way == "link" and (before or not os.path.lexists(home.old_path) or _is_second(home)):
+        after = str(home.path)
+    elif before and before not in (home.past.place, str(home.path)):
         after = before  # a link that is not ours stays
     findings = list(_findings(home, library, kind_differs=kind_differs))
     settings = tuple(_settings(home, library)) if home.way == "setting" else ()
@@ -55,24 +55,24 @@ def plan_rejoin(home: Home, options: RehomeOptions = USUAL) -> RejoinPlan:
         settings=settings,
         link_before=before,
         link_after=after,
-        aside=aside_name(second.path, options.day) if second is not None else None,
+        set_aside_path=aside_name(second.path, options.day) if second is not None else None,
         findings=tuple(findings),
     )
 
 
 def _is_second(home: Home) -> bool:
-    return home.second is not None and home.second.path == home.old
+    return home.second is not None and home.second.path == home.old_path
 
 
 def _settings(home: Home, library: Library) -> Iterator[SettingChange]:
     """Yield the settings that are to name the library again: those that name a place where it was, or nothing there is."""
-    places = {str(home.old), home.past.place} | ({str(home.second.path)} if home.second is not None else set())
+    places = {str(home.old_path), home.past.place} | ({str(home.second.path)} if home.second is not None else set())
     for file, key, told in every_setting_of(library.kind):
         full = os.path.abspath(os.path.expanduser(told)) if told else ""
-        if full == str(home.place):
+        if full == str(home.path):
             continue
         if not told or full in places or not os.path.exists(full):
-            yield SettingChange(file, key, told, str(home.place))
+            yield SettingChange(file, key, told, str(home.path))
 
 
 def _findings(home: Home, library: Library, *, kind_differs: bool) -> Iterator[Finding]:
@@ -80,10 +80,10 @@ def _findings(home: Home, library: Library, *, kind_differs: bool) -> Iterator[F
         yield Finding(
             "kind-differs",
             "warning",
-            f"The library in {shown(str(home.place))} no longer looks like what was moved ({shown(home.kind)}).",
+            f"The library in {shown(str(home.path))} no longer looks like what was moved ({shown(home.kind)}).",
             "Look at it with its application before you go on.",
         )
-    places = [home.place] + ([home.second.path] if home.second is not None else [])
+    places = [home.path] + ([home.second.path] if home.second is not None else [])
     for place in places:
         paths = [file.path for file in each_file(str(place))]
         uses = in_use(place, library.kind, paths, own_home())
@@ -98,7 +98,7 @@ def _findings(home: Home, library: Library, *, kind_differs: bool) -> Iterator[F
     others = [
         told
         for _, _, told in every_setting_of(library.kind)
-        if told and Path(told) not in (home.place, home.old) and os.path.exists(os.path.expanduser(told))
+        if told and Path(told) not in (home.path, home.old_path) and os.path.exists(os.path.expanduser(told))
     ]
     if home.way == "setting" and others and not _known(home, others[0]):
         yield Finding(
@@ -111,4 +111,4 @@ def _findings(home: Home, library: Library, *, kind_differs: bool) -> Iterator[F
 
 def _known(home: Home, told: str) -> bool:
     full = os.path.abspath(os.path.expanduser(told))
-    return full in (home.past.place, str(home.place), str(home.second.path) if home.second is not None else "")
+    return full in (home.past.place, str(home.path), str(home.second.path) if home.second is not None else "")

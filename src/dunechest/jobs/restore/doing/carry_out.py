@@ -34,7 +34,7 @@ from dunechest.jobs.restore.doing.settings import write_setting
 from dunechest.jobs.restore.doing.staging import fill_staging, finish, remove, take_staging, write
 from dunechest.jobs.restore.old_place import CODE, old_place_findings
 from dunechest.jobs.restore.plan import NotDone, RestoreOutsideFile, RestorePlan, SettingChange
-from dunechest.jobs.restore.result import MergeResult, RestoreResult
+from dunechest.jobs.restore.result import MergeResult, RestoreResult, UpdatedSetting
 from dunechest.jobs.undo.doing import undo_change
 from dunechest.ledger import deeds, events
 from dunechest.ledger.ledger import open_ledger
@@ -48,11 +48,12 @@ from dunechest.transfer.digest_files import digest_files
 from dunechest.transfer.helpers import dismiss, start_ahead
 from dunechest.transfer.owner import give, owner_above
 from dunechest.transfer.tasks import DigestTask
+from dunechest.values import MovedPath
 
 
 def refuse_if_stopped(plans: Iterable[RestorePlan]) -> None:
     """Raise `RefusedError` if any plan has a blocking finding; none of a restore yields."""
-    blocked = {plan.bag: blocking(plan.findings) for plan in plans}
+    blocked = {plan.name: blocking(plan.findings) for plan in plans}
     refuse_blocked("Refused: nothing was restored, because {} cannot be restored like this.", blocked)
 
 
@@ -88,44 +89,44 @@ def carry_out_once(
     """
     if not drill:
         refuse_if_stopped([plan])
-    assert plan.place is not None
+    assert plan.path is not None
     if stamp(_bag(plan)) != plan.stamp:
         raise _changed(plan)
     begun = time.monotonic()
-    staging = _staging_of(plan, plan.place)
+    staging = _staging_of(plan, plan.path)
     take_staging(staging, plan)  # only what this run has made, or taken over by its mark, is ever removed again
     state = "" if drill else _state_to_come(plan)
-    new = state if state and not _had(plan.place, state) else ""
-    deed = deeds.begin("restore", plan.bag, to_wire(str(plan.place)), command, state=new)
+    new = state if state and not _had(plan.path, state) else ""
+    deed = deeds.begin("restore", plan.name, to_wire(str(plan.path)), command, state=new)
     try:
-        result = _restore(Run(plan, plan.place, staging, deed, progress), begun)
+        result = _restore(Run(plan, plan.path, staging, deed, progress), begun)
     except BaseException as error:
         _give_up(staging, deed)
         if isinstance(error, CutOffError) or not isinstance(error, OSError):
             raise
         raise CutOffError(
-            f"The restore of {shown(plan.bag)} was interrupted: {error.strerror or error}. What it had done was undone, "
-            f"and {shown(str(plan.place))} is unchanged; the same command starts again."
+            f"The restore of {shown(plan.name)} was interrupted: {error.strerror or error}. What it had done was undone, "
+            f"and {shown(str(plan.path))} is unchanged; the same command starts again."
         ) from error
     deed.close("undone" if drill else "done")
-    note_damage(plan.chest, plan.bag, sum(item.damage for item in result.not_done))
+    note_damage(plan.chest, plan.name, sum(item.damage for item in result.not_restored))
     if drill:
         deeds.forget(deed.number)
         return result
-    _note(plan, plan.place, result.files, state)
+    _note(plan, plan.path, result.file_count, state)
     return result
 
 
 def _note(plan: RestorePlan, place: Path, files: int, state: str) -> None:
     """Note a restore. The files are in place; without the note only this computer forgets that."""
-    facts = {"chest": plan.chest.id, "bag": plan.bag, "place": shown(str(place)), "files": files}
+    facts = {"chest": plan.chest.id, "bag": plan.name, "place": shown(str(place)), "files": files}
     record = msgspec.structs.replace(plan.record, state=state)
     events.try_append(("restore", facts), *([state_note(place, record)] if state else []))
 
 
 def _state_to_come(plan: RestorePlan) -> str:
     """Return the state that a restore brings, empty if it is none of the whole library or cannot be told."""
-    if plan.parts or plan.options.parts or plan.options.files:
+    if plan.chosen_parts or plan.options.parts or plan.options.files:
         return ""
     if plan.record.state:
         return plan.record.state
@@ -148,16 +149,16 @@ def _had(place: Path, state: str) -> bool:
 def _staging_of(plan: RestorePlan, place: Path) -> Path:
     """Return the folder to work in: beside the place, or in it where that is the top of a drive."""
     above = place if os.path.ismount(place) else place.parent
-    return above / f".dune-restore-{plan.chest.id[:8]}-{plan.bag}"
+    return above / f".dune-restore-{plan.chest.id[:8]}-{plan.name}"
 
 
 def _bag(plan: RestorePlan) -> Path:
-    return bag_folder(plan.chest.folder, plan.bag)
+    return bag_folder(plan.chest.folder, plan.name)
 
 
 def _changed(plan: RestorePlan) -> ChangedMeanwhileError:
     return ChangedMeanwhileError(
-        f"The archive of {shown(plan.bag)} was changed while it was read. Nothing was changed here; run the command again."
+        f"The archive of {shown(plan.name)} was changed while it was read. Nothing was changed here; run the command again."
     )
 
 
@@ -213,7 +214,7 @@ def _restore(run: Run, begun: float) -> RestoreResult:
     _refuse_half(plan, run.not_done)
     staged = _staged(run)
     merged: tuple[MergeResult, ...] = ()
-    if plan.parts and plan.existing.mode != "merge":
+    if plan.chosen_parts and plan.existing.mode != "merge":
         merged = tuple(only_those(plan, staged))
     rewritten = write_references(plan.kind, plan.references.updates, staged.get, _final_places(run), deed)
     if plan.existing.mode == "merge":
@@ -257,7 +258,7 @@ def _merge(
     dress_unreadable(plain, run.place.joinpath)
     run.deed.will(*(step for step in rewritten.steps if step.path not in kept))
     untouched = {result.path for result in merged if result.staged is None}
-    done = tuple(update for update in rewritten.done if names[update.source] not in untouched)
+    done = tuple(update for update in rewritten.done if names[update.file] not in untouched)
     here = _in_place(run)
     return merged, RewrittenFiles(
         (*done, *here.done), (*rewritten.by_hand, *here.by_hand), (*rewritten.steps, *here.steps)
@@ -273,16 +274,16 @@ def _old_place(run: Run) -> OldPlace:
     What the plan found no name in, and what is here byte for byte as it was then, holds none now.
     """
     plan = run.plan
-    if not plan.old_place.names:
+    if not plan.old_place.paths:
         return OldPlace()
-    wanted = pattern_of(plan.old_place.names, (str(run.place), str(plan.options.home_folder)))
+    wanted = pattern_of(plan.old_place.paths, (str(run.place), str(plan.options.home_folder)))
     # What is not ours may name whatever it wants.
     files = run.restored
     if plan.existing.mode != "merge":
-        other = {file.path for file in plan.old_place.files} | {update.source for update in plan.references.updates}
+        other = {file.path for file in plan.old_place.files} | {update.file for update in plan.references.updates}
         files = [file for file in files if file.own in other]
     ours = [(file.path, file.size) for file in files if not os.path.islink(run.place / file.path)]
-    return OldPlace(plan.old_place.names, still_named(ours, run.place.joinpath, wanted))
+    return OldPlace(plan.old_place.paths, still_named(ours, run.place.joinpath, wanted))
 
 
 def _summary(
@@ -299,19 +300,21 @@ def _summary(
     in_place = len(run.restored) + len(here) + len(existing.kept)
     old = _old_place(run)
     return RestoreResult(
-        bag=plan.bag,
-        place=run.place,
+        name=plan.name,
+        path=run.place,
         edition=plan.record.edition,
-        files_listed=plan.listed,
-        files=len(run.restored) + len(here) + len(outside),
-        bytes=sum(file.size for file in (*run.restored, *here, *(outside_file.file for outside_file in outside))),
-        same=len(here) + sum(outside_file.there for outside_file in outside),
-        kept=tuple(file.path for file in existing.kept),
-        beside=tuple((file.path, other) for file, other in existing.beside),
-        replaced=tuple(file.path for file in existing.replaced if file in replaced),
-        folders=len(plan.folders),
-        links=run.links,
-        not_done=tuple(run.not_done),
+        listed_count=plan.listed,
+        file_count=len(run.restored) + len(here) + len(outside),
+        size_bytes=sum(
+            file.size for file in (*run.restored, *here, *(outside_file.file for outside_file in outside))
+        ),
+        existing_count=len(here) + sum(outside_file.exists for outside_file in outside),
+        kept_paths=tuple(file.path for file in existing.kept),
+        renamed_conflicts=existing.conflicts,
+        replaced_paths=tuple(file.path for file in existing.replaced if file in replaced),
+        folder_count=len(plan.folders),
+        link_count=run.links,
+        not_restored=tuple(run.not_done),
         renamed=plan.renamed,
         application="" if plan.options.files else plan.record.application,
         # What was to be done or decided before is no news afterwards.
@@ -322,25 +325,29 @@ def _summary(
         ),
         old_place=old,
         proof=prove(plan, run.place, files=in_place, outside_files=len(outside)),
-        parts=tuple(part.title for part in plan.parts),
-        outside_files=tuple((outside_file.origin, outside_file.place) for outside_file in outside),
+        parts=tuple(part.title for part in plan.chosen_parts),
+        outside_files=tuple(MovedPath(outside_file.path, outside_file.new_path) for outside_file in outside),
         set_aside=existing.set_aside,
-        updated=rewritten.done,
-        by_hand=(*plan.references.lost, *rewritten.by_hand),
-        settings=settings,
-        merged=merged,
-        damage=plan.damage,
+        updated_references=rewritten.done,
+        references_by_hand=(*plan.references.lost, *rewritten.by_hand),
+        settings=tuple(
+            UpdatedSetting(change.file, change.key, change.old, change.new, why) for change, why in settings
+        ),
+        merged_files=merged,
+        damaged_records=plan.damaged_records,
         undoable=run.deed.changes,
         seconds=time.monotonic() - begun,
-        single_files=tuple(file.path for file in plan.files) if plan.options.files else (),
+        single_file_paths=tuple(file.path for file in plan.files) if plan.options.files else (),
     )
 
 
 def _staged(run: Run) -> dict[str, Path]:
     """Return where the files are that something is done to: with references to write, or to be joined."""
     plan, tree = run.plan, run.tree
-    wanted = {update.source for update in plan.references.updates} | {file.own for file in plan.existing.merged}
-    joins = Patterns(tuple(pattern for spec in plan.kind.joins for pattern in spec.files) if plan.parts else ())
+    wanted = {update.file for update in plan.references.updates} | {file.own for file in plan.existing.merged}
+    joins = Patterns(
+        tuple(pattern for spec in plan.kind.joins for pattern in spec.files) if plan.chosen_parts else ()
+    )
     return {file.own: tree / file.path for file in run.restored if file.own in wanted or joins.match(file.own)}
 
 
@@ -348,8 +355,8 @@ def _in_place(run: Run) -> RewrittenFiles:
     """Update references in files that were here already, as they came from the other computer."""
     plan, deed = run.plan, run.deed
     same = {file.own: run.place / file.path for file in plan.existing.same}
-    wanted = [update for update in plan.references.updates if update.source in same]
-    by_source = {update.source for update in wanted}
+    wanted = [update for update in plan.references.updates if update.file in same]
+    by_source = {update.file for update in wanted}
     before: dict[str, Path] = {}
     for source in by_source:
         copy = run.staging / f"rewritten-{len(before)}"

@@ -34,7 +34,7 @@ def merge_files(run: Run, staged: Mapping[str, Path]) -> tuple[MergeResult, ...]
     plan, place, staging = run.plan, run.place, run.staging
     found = []
     parts = plan.part_names
-    ours = {path for part in plan.parts for path in part.files}
+    ours = {path for part in plan.chosen_parts for path in part.files}
     for number, file in enumerate(plan.existing.merged):
         if file.own not in staged:  # it was not intact in the chest, and is in the summary
             continue
@@ -64,7 +64,7 @@ def merge_files(run: Run, staged: Mapping[str, Path]) -> tuple[MergeResult, ...]
 
 def only_those(plan: RestorePlan, staged: Mapping[str, Path]) -> Iterator[MergeResult]:
     """Take from catalogues and the like what belongs to other parts than those that are restored."""
-    ours = {path for part in plan.parts for path in part.files}
+    ours = {path for part in plan.chosen_parts for path in part.files}
     for spec in plan.kind.joins:
         for own in Patterns(spec.files).among(staged):
             try:
@@ -72,4 +72,4 @@ def only_those(plan: RestorePlan, staged: Mapping[str, Path]) -> Iterator[MergeR
             except NotMergedError:
                 continue  # then the application sees the others, too, and misses their files
             if taken:
-                yield MergeResult(own, 0, (), taken=taken)
+                yield MergeResult(own, 0, (), taken_out_count=taken)

@@ -20,7 +20,7 @@ from dunechest.transfer.whole_files import UMASK
 
 def bag_of(plan: RestorePlan) -> bytes:
     """Return the bag's folder, with a slash at the end."""
-    return os.fsencode(bag_folder(plan.chest.folder, plan.bag)) + b"/"
+    return os.fsencode(bag_folder(plan.chest.folder, plan.name)) + b"/"
 
 
 def copy_task(file: RestoreFile, bag: bytes, target: bytes) -> CopyTask:
@@ -65,7 +65,7 @@ def why_not(file: RestoreFile, outcome: CopyOutcome, target: str | Path) -> str 
 
 def put_together(plan: RestorePlan, file: RestoreFile, target: Path, tell: Callable[[int], None]) -> str | None:
     """Write an earlier state that is kept in pieces; say why not, or None if it was and is intact."""
-    bag = bag_folder(plan.chest.folder, plan.bag)
+    bag = bag_folder(plan.chest.folder, plan.name)
     assert file.blake3 is not None
     try:
         own = BagRecords(bag)

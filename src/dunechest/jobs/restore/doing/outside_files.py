@@ -33,11 +33,11 @@ def restore_outside_files(run: Run) -> list[RestoreOutsideFile]:
     with Crew.for_job(len(plan.outside_files), 0, (plan.chest.folder,), lambda count: None) as crew:
         for number, outside_file in enumerate(plan.outside_files):
             try:
-                if outside_file.there or _one(run, outside_file, number, crew):
+                if outside_file.exists or _one(run, outside_file, number, crew):
                     done.append(outside_file)
             except CutOffError as error:
                 raise CutOffError(
-                    f"Restoring the outside files of {shown(plan.bag)} was interrupted: {error} What the restore had done "
+                    f"Restoring the outside files of {shown(plan.name)} was interrupted: {error} What the restore had done "
                     "was undone; the same command starts again."
                 ) from error
             except OSError as error:
@@ -46,7 +46,7 @@ def restore_outside_files(run: Run) -> list[RestoreOutsideFile]:
 
 
 def _one(run: Run, outside_file: RestoreOutsideFile, number: int, crew: Crew) -> bool:
-    place, deed = outside_file.place, run.deed
+    place, deed = outside_file.new_path, run.deed
     if goes_astray(place, outside_file.top or place.parent, run.place):  # the library's own links are there by now
         run.leave(outside_file.file.stored, f"{place} would be behind a link; it is not made")
         return False

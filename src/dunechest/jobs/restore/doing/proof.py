@@ -72,7 +72,7 @@ def prove(plan: RestorePlan, place: Path, *, files: int, outside_files: int) -> 
 
 def _without_originals(plan: RestorePlan, report: ReferenceReport) -> ReferenceReport:
     """Count what leads to an original, and not to the copy that was restored of it, as leading nowhere: it proves nothing."""
-    elsewhere = {os.path.realpath(item.origin) for item in plan.outside_files if Path(item.origin) != item.place}
+    elsewhere = {os.path.realpath(item.path) for item in plan.outside_files if Path(item.path) != item.new_path}
     if not elsewhere or not plan.options.repoint:
         return report
     return msgspec.structs.replace(
@@ -112,7 +112,7 @@ def _sound(plan: RestorePlan, place: Path, listing: Walk, names: Mapping[str, st
 def _databases(plan: RestorePlan, places: Mapping[str, Path]) -> Compared:
     """Ask SQLite about databases; of one that came back byte for byte, what is wrong was wrong before."""
     captured = set(plan.as_archived.databases)
-    updated = {update.source for update in plan.references.updates}
+    updated = {update.file for update in plan.references.updates}
     wrong, before = [], 0
     for path, place in places.items():
         try:

@@ -54,7 +54,7 @@ def write_references(
     """
     by_file: dict[tuple[str, int], list[Repoint]] = {}
     for update in wanted:
-        by_file.setdefault((update.source, update.spec), []).append(update)
+        by_file.setdefault((update.file, update.spec), []).append(update)
     done: list[Repoint] = []
     by_hand: list[ByHand] = []
     before: dict[str, tuple[str, int, int]] = {}

@@ -44,7 +44,7 @@ class Run(msgspec.Struct, eq=False):
     missed: list[Finding] = msgspec.field(default_factory=list)
 
     def __post_init__(self) -> None:
-        self.not_done = list(self.plan.not_done)
+        self.not_done = list(self.plan.not_restored)
 
     @property
     def tree(self) -> Path:
@@ -53,7 +53,7 @@ class Run(msgspec.Struct, eq=False):
 
     def tell(self, stage: str) -> None:
         """Tell that a stage has begun in which nothing is counted."""
-        self.progress(Step(stage, 0, 0, 0, 0, self.plan.bag))
+        self.progress(Step(stage, 0, 0, 0, 0, self.plan.name))
 
     def leave(self, path: str, why: str, *, fault: bool = True, damage: bool = False, closed: bool = False) -> None:
         """Note that something is not brought back, and why; `fault`, `damage` and `closed` as in `NotDone`."""

@@ -27,7 +27,7 @@ def write_setting(change: SettingChange, deed: OpenDeed) -> str:
     """
     file = Path(os.path.realpath(change.file))  # a link to where somebody keeps all settings stays one
     try:
-        if setting_in(file, change.key) != change.old:
+        if setting_in(file, change.key) != change.old_text:
             return f"{shown(str(file))} has changed meanwhile; it is left alone"
         if not os.path.lexists(file):
             make_above(file.parent, deed)
@@ -56,10 +56,10 @@ def write_setting(change: SettingChange, deed: OpenDeed) -> str:
 
 
 def _set(file: Path, form: str, change: SettingChange) -> None:
-    if change.old:
+    if change.old_text:
         # One value among others a person may have written: only that one is changed.
         spec = References(form=form, files=(file.name,), keys=(change.key,))  # type: ignore[arg-type]
-        left = rewrite(file, spec, {(change.key, change.old): change.new})
+        left = rewrite(file, spec, {(change.key, change.old_text): change.new})
         if left:
             raise NotRewrittenError(left[0][2])
         return

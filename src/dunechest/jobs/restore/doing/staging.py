@@ -42,7 +42,7 @@ def take_staging(staging: Path, plan: RestorePlan) -> None:
         mark = msgspec.json.decode(safe.read_bounded(staging / _MARK, 4096), type=_Mark)
     except (OSError, ValueError, msgspec.MsgspecError):
         mark = _Mark("", "")
-    if is_link(staging) or (mark.chest, mark.bag) != (plan.chest.id, plan.bag):
+    if is_link(staging) or (mark.chest, mark.bag) != (plan.chest.id, plan.name):
         raise RefusedError(
             f"{shown(str(staging))} is in the way and was not left by a restore of this library. "
             "Inspect it and move it away."
@@ -60,7 +60,7 @@ def fill_staging(run: Run) -> None:
     plan, staging, tree = run.plan, run.staging, run.tree
     make_folders(staging.parent)
     staging.mkdir(mode=0o700)
-    safe.write_file(staging / _MARK, msgspec.json.encode(_Mark(plan.chest.id, plan.bag, os.getpid())))
+    safe.write_file(staging / _MARK, msgspec.json.encode(_Mark(plan.chest.id, plan.name, os.getpid())))
     tree.mkdir()
     for path, _, _ in plan.folders:
         if path:
@@ -92,7 +92,7 @@ def write(run: Run) -> None:
     plan, tree = run.plan, run.tree
     every = plan.existing.to_write
     total = sum(file.size for file in every)
-    tally = Tally(run.progress, "restoring", len(every), total, plan.bag)
+    tally = Tally(run.progress, "restoring", len(every), total, plan.name)
     tally.tell()
     bag = bag_of(plan)
     root = os.fsencode(tree) + b"/"
@@ -156,7 +156,7 @@ def _prove(run: Run, crew: Crew) -> None:
         finally:
             os.close(fd)
     root = os.fsencode(tree) + b"/"
-    tally = Tally(run.progress, "checking", len(small), 0, run.plan.bag)
+    tally = Tally(run.progress, "checking", len(small), 0, run.plan.name)
     proofs = crew.digest_each(
         small, lambda file: file.size, lambda f: DigestTask(root + os.fsencode(f.path), f.size, (f.proof[0],))
     )

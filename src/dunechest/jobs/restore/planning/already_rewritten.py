@@ -33,7 +33,7 @@ def without_rewritten(
     by_source: dict[str, list[Repoint]] = {}
     for reference in references.updates:
         if kind.references[reference.spec].form != "sqlite":
-            by_source.setdefault(reference.source, []).append(reference)
+            by_source.setdefault(reference.file, []).append(reference)
     candidates = [*(file for file, _ in existing.beside), *existing.replaced, *existing.kept, *existing.merged]
     rewritten = [
         file
@@ -54,7 +54,7 @@ def without_rewritten(
         merged=tuple(file for file in existing.merged if file.own not in known),
         rewritten=tuple(rewritten),
     )
-    rest = tuple(reference for reference in references.updates if reference.source not in known)
+    rest = tuple(reference for reference in references.updates if reference.file not in known)
     stay = references.stay + len(references.updates) - len(rest)
     return existing, replace(references, updates=rest, stay=stay)
 

@@ -17,6 +17,7 @@ from dunechest.jobs.restore.planning.merge import Merge
 from dunechest.library.kinds.schema import Kind
 from dunechest.names import from_wire, quoted, shown
 from dunechest.transfer.walk import each_file
+from dunechest.values import SetAside
 from dunechest.words import number
 
 
@@ -38,7 +39,7 @@ def look_at_place(
     if options.mode == "set-aside":
         if why := why_protected(place, options.home_folder):
             return Existing("refuse", tuple(files), findings=(_protected(place, why, record),))
-        return Existing("set-aside", tuple(files), set_aside=((place, aside_name(place, options.day)),))
+        return Existing("set-aside", tuple(files), set_aside=(SetAside(place, aside_name(place, options.day)),))
     if options.mode == "refuse":
         return Existing("refuse", tuple(files), findings=(_occupied(place, record, files),))
     fits = _is_folder(place) if record.shape == "folder" else stat.S_ISREG(place.lstat().st_mode)

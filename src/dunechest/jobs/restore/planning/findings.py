@@ -25,11 +25,11 @@ if TYPE_CHECKING:
 def findings_of(plan: RestorePlan) -> list[Finding]:
     """Return the findings of a plan, but for its place not being known."""
     found = list(plan.existing.findings)
-    place = plan.place
+    place = plan.path
     if place is not None:
         found += room_findings(plan, place)
         # The folder to work in lies beside the place, and its name is longer.
-        working = place.parent / f".dune-restore-{plan.chest.id[:8]}-{plan.bag}" / "tree"
+        working = place.parent / f".dune-restore-{plan.chest.id[:8]}-{plan.name}" / "tree"
         advice = "Restore to a folder nearer to the top of the drive, with --into."
         found += length_findings(working, (file.path for file in plan.files), advice)
         found += _open(plan, place)
@@ -71,8 +71,8 @@ def closed_findings(plan: RestorePlan) -> list[Finding]:
     """Say which files of the chest this user may not read, whose they are, and who can restore them."""
     if is_administrator():
         return []
-    bag = bag_folder(plan.chest.folder, plan.bag)
-    wanted = (*plan.existing.to_write, *(item.file for item in plan.outside_files if not item.there))
+    bag = bag_folder(plan.chest.folder, plan.name)
+    wanted = (*plan.existing.to_write, *(item.file for item in plan.outside_files if not item.exists))
     closed = [file for file in wanted if not file.pieces and not may_read(bag / file.source)]
     if not closed:
         return []
@@ -80,8 +80,8 @@ def closed_findings(plan: RestorePlan) -> list[Finding]:
     whose = (
         f"; {'it belongs' if len(closed) == 1 else 'they belong'} to {shown(', '.join(owners[:3]))}" if owners else ""
     )
-    into = f" --into {quoted(str(plan.place))}" if plan.place is not None else ""
-    command = f"sudo dunechest restore {quoted(str(plan.chest.folder))} {quoted(plan.bag)}{into}"
+    into = f" --into {quoted(str(plan.path))}" if plan.path is not None else ""
+    command = f"sudo dunechest restore {quoted(str(plan.chest.folder))} {quoted(plan.name)}{into}"
     return [
         Finding(
             CLOSED,
@@ -125,7 +125,7 @@ def _open(plan: RestorePlan, place: Path) -> list[Finding]:
         return []  # one picture more does no harm; a database does
     if os.path.lexists(place) and plan.existing.mode in ("merge", "set-aside"):
         paths = [file.path for file in each_file(str(place))]
-        users = {use.pid: use.process for use in in_use(place, plan.kind, paths, plan.options.home_folder)}
+        users = {use.process_id: use.process for use in in_use(place, plan.kind, paths, plan.options.home_folder)}
     if plan.kind.in_use.processes:
         users |= dict(processes.named(plan.kind.in_use.processes, plan.options.home_folder))
     if not users:
@@ -188,18 +188,18 @@ def _references(plan: RestorePlan) -> list[Finding]:
                 "references-lost",
                 "warning",
                 f"{number(len(lost), 'reference')} will lead to nothing here; the first: "
-                f"{shown(lost[0].text)} in {shown(lost[0].source)}.",
+                f"{shown(lost[0].text)} in {shown(lost[0].file)}.",
                 "The plan lists them, each with what to do.",
             )
         )
-    for change in plan.settings_left:
+    for change in plan.unchanged_settings:
         found.append(
             Finding(
                 "another-library",
                 "warning",
-                f"{shown(plan.record.application or plan.kind.title)} uses another library now: {shown(change.old)}. "
+                f"{shown(plan.record.application or plan.kind.title)} uses another library now: {shown(change.old_text)}. "
                 "Its setting is not changed."
-                if change.old
+                if change.old_text
                 else f"{shown(plan.record.application or plan.kind.title)} used another library on the old computer, so "
                 "its setting is not updated to this one.",
                 "To use the restored one, choose it in the application's settings, or restore with --update-settings.",

@@ -60,7 +60,7 @@ from dunechest.library.still_named import NO_OLD_PLACE, OldPlace
 from dunechest.machine.drives import Filesystem, filesystem
 from dunechest.names import AnyPath, from_wire, parents, shown
 from dunechest.progress import Progress, Step, Tally, silent
-from dunechest.values import FrozenDict
+from dunechest.values import FrozenDict, RenamedPath
 
 
 def plan_restore(
@@ -100,7 +100,7 @@ def plan_restore(
         try:
             progress(Step("reading the records of", 0, 0, 0, 0, library))
             plan = _plan(chest, chest.bag(library), options, progress, seen)
-            if not (plan.damage or any(item.fault for item in plan.not_done)) or stamp(folder) == seen:
+            if not (plan.damaged_records or any(item.fault for item in plan.not_restored)) or stamp(folder) == seen:
                 break
         except RecordDamagedError:
             if stamp(folder) == seen or again + 1 == _TIMES:
@@ -180,10 +180,10 @@ def _plan(
         missing = [item.path.removeprefix(LIBRARY_FILES) for item in not_done]
         archived = as_archived(record, kind, tree, [file.own for file in coming.files], parts, missing)
     decided = decided or _AtPlace(Existing("free", coming.files))
-    to_write = (*decided.existing.to_write, *(item.file for item in decided.outside_files if not item.there))
+    to_write = (*decided.existing.to_write, *(item.file for item in decided.outside_files if not item.exists))
     plan = RestorePlan(
         chest=chest,
-        bag=entry.name,
+        name=entry.name,
         record=record,
         kind=kind,
         options=options,
@@ -193,19 +193,19 @@ def _plan(
         folders=coming.folders,
         links=coming.links,
         hard_links=paths.hard_links(),
-        not_done=not_done,
-        renamed=tuple(sorted(paths.renamed.items())),
+        not_restored=not_done,
+        renamed=tuple(RenamedPath(*pair) for pair in sorted(paths.renamed.items())),
         listed=source.listed if not options.parts else len(coming.files) + len(coming.outside),
         existing=decided.existing,
         as_archived=archived,
         room=Room(need_of(to_write, coming.folders, here), here.free if here is not None else 0),
         target=_target(placement.place, here),
-        parts=parts if options.parts or record.partial else (),
+        chosen_parts=parts if options.parts or record.partial else (),
         references=decided.references,
         settings=decided.settings,
-        settings_left=decided.settings_left,
+        unchanged_settings=decided.settings_left,
         old_place=decided.old_place,
-        damage=source.damage,
+        damaged_records=source.damage,
         stamp=seen,
     )
     return replace(plan, findings=most_serious_first(_findings(question, plan)))
@@ -251,12 +251,12 @@ def _plan_files(
         existing = look_at_place(
             placement.place, record, PLAIN_KIND, coming.files, options, question.chest.label, tally
         )
-    to_write = (*existing.to_write, *(item.file for item in outside_files if not item.there))
+    to_write = (*existing.to_write, *(item.file for item in outside_files if not item.exists))
     wanted = {file.path for file in coming.files}
     here = question.here
     plan = RestorePlan(
         chest=question.chest,
-        bag=question.entry.name,
+        name=question.entry.name,
         record=record,
         kind=question.kind,
         options=options,
@@ -266,14 +266,14 @@ def _plan_files(
         folders=coming.folders,
         links=coming.links,
         hard_links=(),
-        not_done=not_done,
-        renamed=tuple((own, name) for own, name in sorted(paths.renamed.items()) if name in wanted),
+        not_restored=not_done,
+        renamed=tuple(RenamedPath(own, name) for own, name in sorted(paths.renamed.items()) if name in wanted),
         listed=len(coming.files) + len(coming.outside) + sum(item.fault for item in not_done),
         existing=existing,
         as_archived=AsArchived(None, FrozenDict(), (), None),
         room=Room(need_of(to_write, coming.folders, here), here.free if here is not None else 0),
         target=_target(placement.place, here),
-        damage=source.damage,
+        damaged_records=source.damage,
         stamp=seen,
     )
     return replace(plan, findings=most_serious_first(_findings(question, plan)))
@@ -294,7 +294,7 @@ def _target(place: Path | None, here: Filesystem | None) -> Target:
 def _findings(question: _Question, plan: RestorePlan) -> Iterator[Finding]:
     """Yield what there is to say of a plan: of its source, its place and itself."""
     yield from question.source.findings
-    if plan.place is None:
+    if plan.path is None:
         yield no_place(plan.record)
     else:
         yield from place_findings(plan.record, plan.kind, plan.placement, question.made_here)
@@ -362,7 +362,7 @@ def _parts(tree: BagTree, record: LibraryRecord, options: RestoreOptions, entry:
 
 def _only(parts: Sequence[Part], record: LibraryRecord, coming: _Coming) -> _Coming:
     """Leave only what belongs to some parts: their files, what they need, their folders, and what they refer to."""
-    wanted = {path for part in parts for path in (*part.files, *part.needs)}
+    wanted = {path for part in parts for path in (*part.files, *part.needed_paths)}
     tops = tuple(part.folder + "/" for part in parts if part.folder)
     files = tuple(file for file in coming.files if file.own in wanted)
     above = {""}
@@ -380,7 +380,7 @@ def _only(parts: Sequence[Part], record: LibraryRecord, coming: _Coming) -> _Com
 def _of_part(outside_file: OutsideFileRecord, parts: Sequence[Part]) -> bool:
     """Whether an outside file is referred to by a part's own file, or by what an index that all share says of the part."""
     # On the computer it was archived on it may lie there still, and be known by its place.
-    if any(from_wire(outside_file.path) in part.outside_files for part in parts):
+    if any(from_wire(outside_file.path) in part.outside_paths for part in parts):
         return True
     own = {path for part in parts for path in part.files}
     said = {text for part in parts for text in part.elsewhere}

@@ -21,6 +21,7 @@ from dunechest.names import from_wire, shown, slug
 from dunechest.transfer.crew import Crew
 from dunechest.transfer.tasks import DigestTask
 from dunechest.transfer.walk import as_expected, walk
+from dunechest.values import SetAside
 
 
 class Found(msgspec.Struct):
@@ -32,7 +33,7 @@ class Found(msgspec.Struct):
     replaced: list[RestoreFile] = msgspec.field(default_factory=list)
     beside: list[tuple[RestoreFile, str]] = msgspec.field(default_factory=list)
     merged: list[RestoreFile] = msgspec.field(default_factory=list)
-    set_aside: list[tuple[Path, Path]] = msgspec.field(default_factory=list)
+    set_aside: list[SetAside] = msgspec.field(default_factory=list)
     findings: list[Finding] = msgspec.field(default_factory=list)
     paths: set[str] = msgspec.field(default_factory=set)
 
@@ -200,7 +201,7 @@ class Merge:
         coming = {file.own for file in self._files}
         for path in sorted(self._kind.half_made.among(self._sizes)):
             if path not in coming:
-                self._found.set_aside.append((self._place / path, self._beside / path))
+                self._found.set_aside.append(SetAside(self._place / path, self._beside / path))
                 self._gone.add(path)
         self._sizes = {path: size for path, size in self._sizes.items() if path not in self._gone}
 
@@ -220,7 +221,7 @@ class Merge:
                     continue
                 # What has something of its own is a person's; what is intact is only added to.
                 if set(there) <= {file.path for file in inside} and not set(there) <= same:
-                    self._found.set_aside.append((self._place / folder, self._beside / folder))
+                    self._found.set_aside.append(SetAside(self._place / folder, self._beside / folder))
                     gone.update(there)
         self._found.paths -= gone
         return gone

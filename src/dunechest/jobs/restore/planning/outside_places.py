@@ -67,7 +67,7 @@ def place_outside_files(
             if not os.path.lexists(item):
                 found.append(RestoreOutsideFile(file, origin, item, top=top))
             elif same_bytes(file, item):
-                found.append(RestoreOutsideFile(file, origin, item, there=True, top=top))
+                found.append(RestoreOutsideFile(file, origin, item, exists=True, top=top))
             else:
                 continue
             taken.add(item)
@@ -89,7 +89,7 @@ def links_moved(record: LibraryRecord, files: Sequence[RestoreOutsideFile]) -> d
         below = target.rstrip("/") + "/"
         if target == library or target.startswith(library.rstrip("/") + "/"):
             continue
-        inside = {item.origin[len(below) :]: item.place for item in files if item.origin.startswith(below)}
+        inside = {item.path[len(below) :]: item.new_path for item in files if item.path.startswith(below)}
         tops = {
             str(place)[: -len(rest)].rstrip("/") for rest, place in inside.items() if str(place).endswith("/" + rest)
         }
@@ -107,7 +107,7 @@ def without_linked(references: ReferencePlan, moved: Mapping[str, str]) -> Refer
 
     def goes_through(lost: ByHand) -> bool:
         text = lost.text.replace("\\", "/")
-        ways = (posixpath.normpath(posixpath.join(base, text)) for base in ("", posixpath.dirname(lost.source)))
+        ways = (posixpath.normpath(posixpath.join(base, text)) for base in ("", posixpath.dirname(lost.file)))
         return any(above in moved for way in ways for above in parents(way))
 
     lost = tuple(item for item in references.lost if not goes_through(item))

@@ -73,9 +73,9 @@ def moves_of(
         renamed=renamed,
         inside=(lambda path: path.casefold() in folded) if windows else paths.__contains__,
         outside_files={
-            written_paths.normal(outside_file.origin): str(outside_file.place)
+            written_paths.normal(outside_file.path): str(outside_file.new_path)
             for outside_file in outside_files
-            if outside_file.origin
+            if outside_file.path
         },
         folders=folders,
         home=str(options.home_folder),
@@ -182,11 +182,11 @@ def name_old_place(
     wanted = pattern_of(names, (moves.new, moves.home))
     shared = {index for index, spec in enumerate(kind.references) if spec.folder}
     folders = {
-        (update.source, update.spec, folder_of(update.old)) for update in references.updates if update.spec in shared
+        (update.file, update.spec, folder_of(update.old)) for update in references.updates if update.spec in shared
     }
     values = [*((source, text) for source, _, text in folders)]
-    values += [(update.source, update.old) for update in references.updates if update.spec not in shared]
+    values += [(update.file, update.old) for update in references.updates if update.spec not in shared]
     updated = Counter(source for source, text in values if wanted.search(text.encode("utf-8", "surrogateescape")))
     found = still_named(((file.own, file.size) for file in files), at, wanted)
-    left = (StillNamed(file.path, file.count - updated[file.path]) for file in found)
-    return OldPlace(names, tuple(file for file in left if file.count > 0))
+    left = (StillNamed(file.path, file.mention_count - updated[file.path]) for file in found)
+    return OldPlace(names, tuple(file for file in left if file.mention_count > 0))

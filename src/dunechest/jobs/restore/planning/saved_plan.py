@@ -81,7 +81,7 @@ def plan_as_saved(chest: Chest | AnyPath, path: AnyPath, *, progress: Progress =
         other = [key for key in now if now[key] != then.get(key)]
         if other:
             raise RefusedError(
-                f"Things have changed since the plan was made, so nothing was done. In {shown(plan.bag)} these differ now: "
+                f"Things have changed since the plan was made, so nothing was done. In {shown(plan.name)} these differ now: "
                 f"{', '.join(other)}. Make a new plan."
             )
     return plans

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterable
 from pathlib import Path
+from typing import NamedTuple
 
 from msgspec.structs import replace
 
@@ -50,11 +51,11 @@ def plan_restores(
         plan = plan_restore(chest, name, options, progress=progress)
         extra = _beside(plan, taken, promised)
         # One that cannot be restored anyway takes neither room nor place from another.
-        if plan.place is not None and not blocking((*plan.findings, *extra)):
-            taken[plan.place] = plan.bag
+        if plan.path is not None and not blocking((*plan.findings, *extra)):
+            taken[plan.path] = plan.name
             promised[plan.target.device] = promised.get(plan.target.device, 0) + plan.room.need
         # Of two libraries of one kind only one can be what the application's setting names.
-        kept = [s for s in plan.settings if settings.setdefault((s.file, s.key), plan.bag) == plan.bag]
+        kept = [s for s in plan.settings if settings.setdefault((s.file, s.key), plan.name) == plan.name]
         plans.append(replace(plan, settings=tuple(kept), findings=most_serious_first((*plan.findings, *extra))))
     return tuple(plans)
 
@@ -62,14 +63,14 @@ def plan_restores(
 def _beside(plan: RestorePlan, taken: dict[Path, str], promised: dict[int, int]) -> list[Finding]:
     """Say where the libraries before one are in its way: by their places, and by the bytes that they need on a drive."""
     found: list[Finding] = []
-    if plan.place is None:
+    if plan.path is None:
         return found
-    if plan.place in taken:
+    if plan.path in taken:
         found.append(
             Finding(
                 "same-place",
                 "blocks",
-                f"{shown(plan.bag)} and {shown(taken[plan.place])} would both go to {shown(str(plan.place))}.",
+                f"{shown(plan.name)} and {shown(taken[plan.path])} would both go to {shown(str(plan.path))}.",
                 "Restore one of them separately with --into FOLDER.",
             )
         )
@@ -108,14 +109,14 @@ def plan_all(
     while bad := [
         plan for plan in plans if any(finding.code not in _TOGETHER for finding in blocking(plan.findings))
     ]:
-        left |= {plan.bag: plan for plan in bad}
+        left |= {plan.name: plan for plan in bad}
         rest = [name for name in names if name not in left]
         if not rest:
             return plan_restores(chest, names, options, progress=progress), ()
         plans = plan_restores(chest, rest, options, progress=progress)
     # What has no room, or only the others are in the way of: those before it are restored.
-    left |= {plan.bag: plan for plan in plans if blocking(plan.findings)}
-    good = tuple(plan for plan in plans if plan.bag not in left)
+    left |= {plan.name: plan for plan in plans if blocking(plan.findings)}
+    good = tuple(plan for plan in plans if plan.name not in left)
     return (good, tuple(left.values())) if good else (plans, ())
 
 
@@ -150,7 +151,14 @@ def restorable(chest: Chest | AnyPath) -> tuple[str, ...]:
     return found
 
 
-def left_behind(chest: Chest | AnyPath) -> tuple[tuple[str, str], ...]:
+class LeftBehind(NamedTuple):
+    """A library of a chest that a restore of all leaves out."""
+
+    name: str
+    why: str
+
+
+def left_behind(chest: Chest | AnyPath) -> tuple[LeftBehind, ...]:
     """Return the libraries of a chest that `restorable` leaves out, and why."""
     chest = get_chest(chest)
     found = []
@@ -160,9 +168,9 @@ def left_behind(chest: Chest | AnyPath) -> tuple[tuple[str, str], ...]:
         if entry.library is None and entry.state != "foreign":
             why = (entry.why or entry.state).rstrip(".")
             intact = "Its intact files can be restored with --into FOLDER; dunechest verify lists the others."
-            found.append((entry.name, f"{why}. {intact}"))
+            found.append(LeftBehind(entry.name, f"{why}. {intact}"))
     gone = memory.libraries_of(chest.id, identity(chest.folder)).keys() - there
-    found += [(name, "it was archived in this chest, and its folder is gone") for name in sorted(gone)]
+    found += [LeftBehind(name, "it was archived in this chest, and its folder is gone") for name in sorted(gone)]
     return tuple(found)
 
 

@@ -41,7 +41,7 @@ def plan_due(
     """
     due = [
         item
-        for chest in (*routine.chests, *routine.copy_to)
+        for chest in (*routine.chests, *routine.copy_chests)
         if (item := _chest(routine, memory, now, chest, connected, forced=forced)) is not None
     ]
     absent = tuple(item for item in due if not item.folder)
@@ -50,7 +50,7 @@ def plan_due(
     source = next((connected[chest.id][0] for chest in routine.chests if len(connected.get(chest.id, ())) == 1), "")
     copy_to = tuple(item for item in due if item.folder and item.chest.id not in own) if source else ()
     wait, waiting = "", absent
-    if routine.on_mains and not mains and not forced and (serve or copy_to):
+    if routine.only_on_mains and not mains and not forced and (serve or copy_to):
         wait = "the computer runs on its battery"
         waiting = (*absent, *serve, *copy_to)
         serve = copy_to = ()
@@ -72,9 +72,9 @@ def _chest(
     """Return what is due for a chest, or None."""
     folders = connected.get(chest.id, ())
     folder = folders[0] if folders else ""
-    moments = moments_of(routine.when)
+    moments = moments_of(routine.times)
     moment = latest(moments, now) if moments else None
-    settled = believed(memory.settled.get(chest.id, routine.added or None), now)
+    settled = believed(memory.settled.get(chest.id, routine.added_at or None), now)
     if forced:
         return ChestDue(chest, moment if moment is not None else now, now, folder)
     if moment is not None and (settled is None or moment > settled):
@@ -85,7 +85,7 @@ def _chest(
     served = believed(memory.served.get(chest.id), now)
     if served is None or chest.id in memory.away or now - served >= DAY:
         settle = moment if moment is not None else now
-        return ChestDue(chest, settle, served if served is not None else (routine.added or now), folder)
+        return ChestDue(chest, settle, served if served is not None else (routine.added_at or now), folder)
     return None
 
 
@@ -100,4 +100,4 @@ def overdue(routine: Routine, memory: Memory, now: float, waiting: Iterable[Ches
 
 def next_time(routine: Routine, now: float) -> float | None:
     """Return the next time of a routine; None if it only waits for a drive."""
-    return following(moments_of(routine.when), now)
+    return following(moments_of(routine.times), now)

@@ -59,8 +59,8 @@ def connected_chests() -> Mapping[str, tuple[str, ...]]:
     """Return the folders of the chests that are connected, by their ids."""
     found: dict[str, tuple[str, ...]] = {}
     for chest in list_chests().chests:
-        if chest.present:
-            found[chest.id] = (*found.get(chest.id, ()), str(chest.folder))
+        if chest.connected:
+            found[chest.id] = (*found.get(chest.id, ()), str(chest.path))
     return found
 
 
@@ -68,7 +68,7 @@ def note_away(routine: Routine, memory: Memory, connected: Mapping[str, tuple[st
     """Remember which chests are not connected: one that is back is due, where a routine waits for that."""
     if not routine.when_plugged_in:
         return
-    away = [chest.id for chest in (*routine.chests, *routine.copy_to) if not connected.get(chest.id)]
+    away = [chest.id for chest in (*routine.chests, *routine.copy_chests) if not connected.get(chest.id)]
     if more := [chest for chest in away if chest not in memory.away]:
         memory.away += more
         remember(routine.name, memory)
@@ -86,11 +86,11 @@ def run_plan(plan: RoutinePlan, progress: Progress = silent, *, telling: bool = 
     except Exception as error:  # a fault of this program: said, and the others run all the same
         run = _failed(plan, f"a fault in Dune Chest itself: {type(error).__name__}: {error}")
     if run.told and telling:
-        run = replace(run, failed_to_tell=tell(plan.routine, run))
-    if run.steps or run.failed_to_tell:
+        run = replace(run, failed_ways=tell(plan.routine, run))
+    if run.steps or run.failed_ways:
         why = write_log(run)
         if why:
-            run = replace(run, failed_to_tell=(*run.failed_to_tell, why))
+            run = replace(run, failed_ways=(*run.failed_ways, why))
     return run
 
 
@@ -132,7 +132,7 @@ def refuse_clones(routine: Routine, connected: Mapping[str, tuple[str, ...]]) ->
     RefusedError
         If that is so.
     """
-    for chest in (*routine.chests, *routine.copy_to):
+    for chest in (*routine.chests, *routine.copy_chests):
         places = connected.get(chest.id, ())
         if len({os.path.realpath(place) for place in places}) > 1:
             listed = "; ".join(shown(place) for place in places)

@@ -81,8 +81,8 @@ def carry_out(plan: RoutinePlan, *, progress: Progress = silent) -> RoutineRun:
         begun,
         clock.now(),
         tuple(steps),
-        absent=tuple(item.chest.label for item in plan.absent),
-        wait=plan.wait,
+        absent_labels=tuple(item.chest.label for item in plan.absent),
+        waiting_for=plan.wait,
     )
     run = replace(run, told=_to_tell(run, plan, memory))
     _note(plan, memory, run)
@@ -171,7 +171,7 @@ def _steps(plan: RoutinePlan, chests: dict[str, Chest], memory: Memory, progress
     if serve and routine.archives:
         for step in _archive_all(routine, serve, progress):
             if step.what == "archive" and step.outcome in ("done", "unchanged"):
-                bags.setdefault(step.chest, set()).add(step.library)
+                bags.setdefault(step.chest_label, set()).add(step.library)
             yield step
     if plan.copy_to:
         yield from _copies(plan, chests, machine, progress)
@@ -191,36 +191,36 @@ def _archive_all(routine: Routine, chests: list[Chest], progress: Progress) -> I
 
 def _wanted(routine: Routine) -> Iterator[Library | RoutineStep]:
     """Yield the libraries of a routine; of what is not there, a step that says so."""
-    for named in routine.libraries:
+    for named in routine.named_libraries:
         yield _named(routine, named)
-    if not (routine.every or routine.kinds):
+    if not (routine.all_libraries_in_home or routine.kinds):
         return
     try:
         found = find_libraries([own_home()]).libraries
-        moved = [library_at(home.place) for home in list_homes() if home.connected and home.second is None]
+        moved = [library_at(home.path) for home in list_homes() if home.connected and home.second is None]
     except DuneChestError as error:
         yield RoutineStep("find", "problem", str(error), command="dunechest find")
         return
-    for library in [*(item.library for item in found if not item.where), *moved]:
-        if routine.every or library.kind.name in routine.kinds:
+    for library in [*(item.library for item in found if not item.whose), *moved]:
+        if routine.all_libraries_in_home or library.kind.name in routine.kinds:
             yield library
 
 
 def _named(routine: Routine, named: RoutineLibrary) -> Library | RoutineStep:
-    place = named.place
-    home = next((home for home in list_homes() if str(home.old) == place or str(home.place) == place), None)
+    place = named.path
+    home = next((home for home in list_homes() if str(home.old_path) == place or str(home.path) == place), None)
     if home is not None and home.second is not None:
-        text = f"{shown(named.name)}: {home.sentence}"
+        text = f"{shown(named.name)}: {home.message}"
         return RoutineStep("archive", "blocked", text, library=named.name, command=home.command, codes=("two",))
     if home is not None and not home.connected:
         # Its own drive is away, and so nothing can have changed in it.
-        text = f"{shown(named.name)}: {home.sentence}"
+        text = f"{shown(named.name)}: {home.message}"
         return RoutineStep("archive", "unchanged", text, library=named.name)
     if home is not None:
-        place = str(home.place)
+        place = str(home.path)
     if not os.path.exists(place):
         text = (
-            f"{shown(named.name)} is no longer in {shown(named.place)}. Nothing was changed in the chests. Connect its drive; or "
+            f"{shown(named.name)} is no longer in {shown(named.path)}. Nothing was changed in the chests. Connect its drive; or "
             "change its place in the routine's file."
         )
         command = f"dunechest routine list {routine.name}"
@@ -254,14 +254,14 @@ def _afterwards(
     routine: Routine, chests: Sequence[Chest], bags: dict[str, set[str]], memory: Memory, progress: Progress
 ) -> Iterator[RoutineStep]:
     """Drop editions by the rule, verify for the time that is given, and drill once a month."""
-    if routine.keep:
+    if routine.retention_rule:
         for chest in chests:
             for bag in sorted(bags.get(chest.label, ())):
-                yield from drop_step(chest, bag, routine.keep)
+                yield from drop_step(chest, bag, routine.retention_rule)
     if routine.verify_minutes:
         for chest in chests:
             yield from verify_step(chest, routine.verify_minutes, progress)
-    if routine.drill:
+    if routine.drills_monthly:
         import datetime
 
         month = datetime.datetime.fromtimestamp(clock.now()).strftime("%Y-%m")
@@ -280,7 +280,7 @@ def _to_tell(run: RoutineRun, plan: RoutinePlan, memory: Memory) -> bool:
     if worst is None:
         return False
     if worst.outcome == "blocked" and set(worst.codes) <= PASSING and worst.codes:
-        moment = max((item.moment for item in plan.serve), default=run.begun)
+        moment = max((item.moment for item in plan.serve), default=run.begun_at)
         if memory.told.get("passing") == moment:
             return False
         memory.told["passing"] = moment
@@ -291,8 +291,8 @@ def _settle(
     plan: RoutinePlan, memory: Memory, begun: float, steps: Sequence[RoutineStep], chests: dict[str, Chest]
 ) -> None:
     """Write down for which chests the time that was due is settled: what was interrupted or passes by itself is tried again."""
-    again = {step.chest for step in steps if step.outcome in ("interrupted", "busy")}
-    again |= {step.chest for step in steps if step.codes and set(step.codes) <= PASSING}
+    again = {step.chest_label for step in steps if step.outcome in ("interrupted", "busy")}
+    again |= {step.chest_label for step in steps if step.codes and set(step.codes) <= PASSING}
     for item in (*plan.serve, *plan.copy_to):
         # It may have another label by now than the routine knows.
         labels = {item.chest.label} | ({chests[item.chest.id].label} if item.chest.id in chests else set())
@@ -306,7 +306,7 @@ def _settle(
 
 def _note(plan: RoutinePlan, memory: Memory, run: RoutineRun) -> None:
     """Note that the run ended, and what came of it."""
-    memory.told = {what: when for what, when in memory.told.items() if run.ended - when < _FORGET}
+    memory.told = {what: when for what, when in memory.told.items() if run.ended_at - when < _FORGET}
     if plan.serve or plan.copy_to:
         memory.running_since = None
         memory.attempts = 0
@@ -314,12 +314,12 @@ def _note(plan: RoutinePlan, memory: Memory, run: RoutineRun) -> None:
         worst = run.worst
         memory.runs.append(
             Run(
-                run.begun,
-                run.ended,
+                run.begun_at,
+                run.ended_at,
                 run.outcome,
                 run.message if run.told else "",
                 worst.command if worst is not None else "",
-                tuple(line for step in _some(run.steps) for line in [f"{step.outcome}: {step.sentence}"]),
+                tuple(line for step in _some(run.steps) for line in [f"{step.outcome}: {step.message}"]),
             )
         )
 

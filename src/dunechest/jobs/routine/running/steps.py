@@ -96,40 +96,40 @@ def archive_step(library: Library, chests: list[Chest], progress: Progress) -> I
 
 
 def _archived(result: ArchiveResult) -> RoutineStep:
-    name, chest = shown(result.library), shown(result.chest)
-    if not result.well:
+    name, chest = shown(result.name), shown(result.chest_label)
+    if not result.ok:
         why = _why_not_well(result)
         text = f"{name} was archived to {chest}, but not completely: {why}."
-        command = f"dunechest archive {quoted(result.bag)} --to {quoted(result.chest)}"
-        return RoutineStep("archive", "problem", text, result.chest, result.bag, command)
+        command = f"dunechest archive {quoted(result.archived_as)} --to {quoted(result.chest_label)}"
+        return RoutineStep("archive", "problem", text, result.chest_label, result.archived_as, command)
     if result.state == "unchanged":
         text = f"{name} is in {chest} as it is{_not_seen(result)}."
-        return RoutineStep("archive", "unchanged", text, result.chest, result.bag)
-    new = result.files_copied - result.kept
+        return RoutineStep("archive", "unchanged", text, result.chest_label, result.archived_as)
+    new = result.archived_count - result.unchanged_count
     text = f"{name} archived to {chest}: edition {result.edition}, {number(new, 'file')} copied{_not_seen(result)}."
-    return RoutineStep("archive", "done", text, result.chest, result.bag)
+    return RoutineStep("archive", "done", text, result.chest_label, result.archived_as)
 
 
 def _not_seen(result: ArchiveResult) -> str:
     """Say how many files could not be seen, and why the first one could not."""
-    if not result.carried:
+    if not result.not_seen_files:
         return ""
-    first = result.carried[0]
+    first = result.not_seen_files[0]
     where = f" ({shown(first.place)} is not there)" if first.why == "away" else ""
-    kept = "is kept" if len(result.carried) == 1 else "are kept"
-    return f"; {number(len(result.carried), 'file')} could not be seen{where} and {kept}"
+    kept = "is kept" if len(result.not_seen_files) == 1 else "are kept"
+    return f"; {number(len(result.not_seen_files), 'file')} could not be seen{where} and {kept}"
 
 
 def _why_not_well(result: ArchiveResult) -> str:
     faults = [left for left in result.left_out if left.fault]
     if faults:
         return f"{number(len(faults), 'file')} could not be read, first {shown(faults[0].path)}"
-    if result.broken:
-        return f"the database {shown(result.broken[0][0])} is damaged"
-    if result.silent:
-        return f"{shown(result.silent[0])} has a different content than before, though its date is the same"
-    if result.lost:
-        return f"{shown(result.lost[0][0])} is gone from the chest and differs in the library"
+    if result.damaged_databases:
+        return f"the database {shown(result.damaged_databases[0][0])} is damaged"
+    if result.silently_changed_paths:
+        return f"{shown(result.silently_changed_paths[0])} has a different content than before, though its date is the same"
+    if result.lost_files:
+        return f"{shown(result.lost_files[0][0])} is gone from the chest and differs in the library"
     return "it changed while it was archived"
 
 
@@ -139,20 +139,21 @@ def copy_step(source: Chest, target: Chest, progress: Progress) -> Iterator[Rout
 
     def work() -> Iterator[RoutineStep]:
         for result in copy_chest(source, target, progress=progress):
-            name = shown(result.bag)
-            if not result.well:
-                why = result.not_copied[0][1] if result.not_copied else ""
+            name = shown(result.name)
+            if not result.ok:
+                why = result.missing_files[0][1] if result.missing_files else ""
                 why = why or (result.findings[0].message if result.findings else "it cannot be copied now")
                 text = f"{name} was not copied to {shown(target.label)} completely: {shown(why)}"
-                yield RoutineStep("copy", "problem", text, target.label, result.bag, command)
-            elif result.files or result.editions:
+                yield RoutineStep("copy", "problem", text, target.label, result.name, command)
+            elif result.copied_count or result.editions:
                 text = (
-                    f"{name} copied to {shown(target.label)}: {number(result.files, 'file')}, {size(result.bytes)}."
+                    f"{name} copied to {shown(target.label)}: "
+                    f"{number(result.copied_count, 'file')}, {size(result.copied_bytes)}."
                 )
-                yield RoutineStep("copy", "done", text, target.label, result.bag)
+                yield RoutineStep("copy", "done", text, target.label, result.name)
             else:
                 yield RoutineStep(
-                    "copy", "unchanged", f"{name} is in {shown(target.label)} as it is.", target.label, result.bag
+                    "copy", "unchanged", f"{name} is in {shown(target.label)} as it is.", target.label, result.name
                 )
 
     yield from guarded("copy", target, "", command, work, source=source)
@@ -164,16 +165,16 @@ def verify_step(chest: Chest, minutes: float, progress: Progress) -> Iterator[Ro
 
     def work() -> Iterator[RoutineStep]:
         result = verify(chest, seconds=minutes * 60, progress=progress)
-        for check in result.checks:
-            wrong = [state for state in check.states if state.state not in ("noted", "no-access")]
+        for check in result.libraries:
+            wrong = [state for state in check.problems if state.state not in ("noted", "no-access")]
             if not wrong:
                 continue
             first = f"{shown(wrong[0].path)}: {shown(wrong[0].why)}"
-            text = f"{shown(check.bag)} in {shown(chest.label)} is damaged: {number(len(wrong), 'file')} not intact; {first}."
-            yield RoutineStep("verify", "problem", text, chest.label, check.bag, command)
-        files = sum(check.payload for check in result.checks)
-        records = sum(check.records for check in result.checks)
-        if result.well:
+            text = f"{shown(check.name)} in {shown(chest.label)} is damaged: {number(len(wrong), 'file')} not intact; {first}."
+            yield RoutineStep("verify", "problem", text, chest.label, check.name, command)
+        files = sum(check.file_count for check in result.libraries)
+        records = sum(check.record_count for check in result.libraries)
+        if result.ok:
             text = f"{shown(chest.label)}: {both(files, records)} checked, all intact."
             yield RoutineStep("verify", "done", text, chest.label)
 
@@ -217,7 +218,7 @@ def drop_step(chest: Chest, bag: str, rule: str) -> Iterator[RoutineStep]:
 
     def work() -> Iterator[RoutineStep]:
         plan = plan_drop(chest, bag, rule)
-        if plan.dropped and is_known_damaged(chest, bag):
+        if plan.dropped_editions and is_known_damaged(chest, bag):
             text = (
                 f"{shown(bag)} in {shown(chest.label)} is damaged, so no edition of it was dropped: only an earlier one may "
                 "have a file intact."

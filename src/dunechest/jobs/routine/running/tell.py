@@ -59,15 +59,15 @@ def write_log(run: RoutineRun) -> str:
 
 def lines_of(run: RoutineRun) -> Iterator[str]:
     """Yield the lines of a run as the log has them."""
-    when = day(run.begun)
+    when = day(run.begun_at)
     for step in run.steps:
         end = f" -> {step.command}" if step.command else ""
-        yield shown(f"{when} {run.name}: {step.outcome}: {step.sentence}{end}")
-    for label in run.absent:
+        yield shown(f"{when} {run.name}: {step.outcome}: {step.message}{end}")
+    for label in run.absent_labels:
         yield shown(f"{when} {run.name}: waiting: {label} is not connected")
-    if run.wait:
-        yield shown(f"{when} {run.name}: waiting: {run.wait}")
-    for why in run.failed_to_tell:
+    if run.waiting_for:
+        yield shown(f"{when} {run.name}: waiting: {run.waiting_for}")
+    for why in run.failed_ways:
         yield shown(f"{when} {run.name}: could not tell by {why}")
 
 
@@ -77,16 +77,16 @@ def tell(routine: Routine, run: RoutineRun) -> tuple[str, ...]:
     if worst is None:
         return ()
     failed = []
-    if routine.notify:
+    if routine.notifies:
         more = f"\n{worst.command}" if worst.command else ""
         why = _safely(lambda: notify(f"Dune Chest: {routine.name}", run.message + more))
         if why:
             failed.append(f"a notification: {why}")
-    if routine.tell:
+    if routine.tell_command:
         document = json.dumps(run.to_dict(), ensure_ascii=True, indent=2) + "\n"
-        why = _safely(lambda: _command(routine.tell, document))
+        why = _safely(lambda: _command(routine.tell_command, document))
         if why:
-            failed.append(f"the command {routine.tell}: {why}")
+            failed.append(f"the command {routine.tell_command}: {why}")
     return tuple(failed)
 
 

@@ -1,1 +1,0 @@
-"""The JSON documents of every command, as plain structs: what is in them, under which name, and their schemas."""
