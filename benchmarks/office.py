@@ -229,7 +229,7 @@ def main() -> None:
             for number, name in enumerate(names):
                 with office.at(name):
                     note(number, each)
-                    dunechest.send_to_office()
+                    dunechest.offices.send_to_office()
                     with connected(membership()) as (connection, computer):
                         own_id = this_machine(state_folder()).id
                         send_lists(connection, computer, own_id, Bags(own_bags(number), own_id, each))  # type: ignore[arg-type]

@@ -8,7 +8,7 @@ import sys
 import dunechest
 
 
-def progress(step: dunechest.Step) -> None:
+def progress(step: dunechest.model.Step) -> None:
     """Show how far the search is."""
     print(f"{step.stage} {step.files_done} of {step.files_total}: {step.subject}", file=sys.stderr)
 

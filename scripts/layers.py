@@ -19,12 +19,14 @@ LAYERS = (
     ("cli",),
     ("report", "demo"),
     ("jobs",),
+    ("model",),
     ("remote",),
     ("chest", "library"),
     ("bag", "machine", "ledger"),
     ("transfer",),
     ("values",),
-    ("documents",),
+    ("table",),
+    ("document",),
     ("errors, names, words ...",),
 )
 BASE = LAYERS[-1][0]
@@ -37,9 +39,14 @@ def imports() -> Counter[tuple[str, str]]:
     for path in SOURCE.rglob("*.py"):
         top = path.relative_to(SOURCE).parts[0].removesuffix(".py")
         source = top if top in known else BASE
-        if top in ("__init__", "__main__"):
+        if top in ("__init__", "__main__") or path.with_suffix(".pyi").exists():
             continue
-        for node in ast.walk(ast.parse(path.read_text(encoding="utf-8"))):
+        tree = ast.parse(path.read_text(encoding="utf-8"))
+        # What is imported for type checkers alone is no import.
+        tree.body = [
+            node for node in tree.body if not (isinstance(node, ast.If) and "TYPE_CHECKING" in ast.unparse(node.test))
+        ]
+        for node in ast.walk(tree):
             if isinstance(node, ast.ImportFrom) and (node.module or "").startswith("dunechest"):
                 names = (
                     [node.module or ""] if node.module != "dunechest" else [f"dunechest.{a.name}" for a in node.names]

@@ -94,7 +94,7 @@ def test_info_folds_and_unfolds() -> None:
      "BagIt-Version: 1.0\nTag-File-Character-Encoding: hex\n"],
 )  # fmt: skip
 def test_a_declaration_that_is_none_is_refused(text: str) -> None:
-    with pytest.raises(dunechest.BagUnusableError):
+    with pytest.raises(dunechest.errors.BagUnusableError):
         tags.parse_declaration(text.encode())
 
 

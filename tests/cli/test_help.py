@@ -132,7 +132,7 @@ def test_the_examples_of_every_command_run(
             if name.startswith("computers"):
                 meet("laptop", world.blue, tmp_path)
             if name == "places forget":
-                dunechest.remember_place(words[-1], tmp_path)
+                dunechest.places.remember_place(words[-1], tmp_path)
             if name == "chest rebuild":
                 (world.blue / "dune-chest" / "chest.json").unlink(missing_ok=True)
             if name == "restore" and "dune-survey" in words:

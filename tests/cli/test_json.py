@@ -125,9 +125,9 @@ def test_a_lost_drive_is_forgotten(library: Path, tmp_path: Path, command: Comma
     assert command("look", library).status == 4
     ran = command("rehome", "--forget", library, "--json")
     assert (ran.status, ran.json["libraries"][0]["connected"]) == (0, False)
-    assert not os.path.lexists(library) and dunechest.list_homes() == ()
+    assert not os.path.lexists(library) and dunechest.places.list_homes() == ()
     assert command("undo", "--yes").status == 0
-    assert library.is_symlink() and len(dunechest.list_homes()) == 1
+    assert library.is_symlink() and len(dunechest.places.list_homes()) == 1
 
 
 def test_problems_are_in_the_document(

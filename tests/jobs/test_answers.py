@@ -17,8 +17,8 @@ import pytest
 import dunechest
 from dunechest.demo.applications import APPLICATIONS
 from dunechest.demo.world import World
-from dunechest.jobs.restore.options import RestoreOptions
 from dunechest.machine import drives
+from dunechest.model.restore import RestoreOptions
 from tests.support.runs import Command
 from tests.support.trees import facts
 from tests.support.worlds import Departed, Move, opens, second_drive

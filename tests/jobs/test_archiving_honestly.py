@@ -17,8 +17,8 @@ import pytest
 
 import dunechest
 from dunechest.cli.bar import Display, bar
-from dunechest.jobs.restore.options import RestoreOptions
 from dunechest.library import capture as capturing
+from dunechest.model.restore import RestoreOptions
 from dunechest.progress import Step
 from tests.support.burrow import make, refer
 from tests.support.runs import Command

@@ -15,7 +15,7 @@ import pytest
 import dunechest
 from dunechest.demo.applications import APPLICATIONS
 from dunechest.demo.world import World
-from dunechest.jobs.study.choice import Choice
+from dunechest.model.study import Choice
 from dunechest.transfer import _placeholder_linux, _placeholder_macos, _placeholder_windows
 from dunechest.transfer.walk import walk
 from dunechest.words import size as in_words

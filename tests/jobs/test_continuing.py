@@ -41,7 +41,7 @@ def edition_there(chest: dunechest.Chest, bag: str) -> int:
     return record.edition
 
 
-def codes(plan: dunechest.ArchivePlan) -> set[str]:
+def codes(plan: dunechest.model.ArchivePlan) -> set[str]:
     return {finding.code for finding in plan.findings}
 
 

@@ -192,7 +192,7 @@ def test_a_hostile_record_leads_nowhere(
     record = chest.bag("shed").library
     assert record is not None
     hostile = msgspec.structs.replace(record, changed_names=(ChangedName("../../../out.txt", "rope.txt"),))
-    with pytest.raises(dunechest.ChestUnusableError, match="must not be used"):
+    with pytest.raises(dunechest.errors.ChestUnusableError, match="must not be used"):
         fit_edition(hostile, ["library/rope.txt"], Limits())
 
 

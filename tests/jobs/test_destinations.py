@@ -15,13 +15,13 @@ from msgspec.structs import replace
 import dunechest
 from dunechest.chest.origin import old_path
 from dunechest.chest.records import LibraryRecord, Origin, Totals
-from dunechest.jobs.restore.options import RestoreOptions
 from dunechest.jobs.restore.places_map import mapped_places, remember_place
 from dunechest.jobs.restore.planning.place import place_for, standard_moves
 from dunechest.ledger import deeds
 from dunechest.library.kinds.load import load_kinds
 from dunechest.library.kinds.schema import PLAIN_KIND
 from dunechest.machine import drives
+from dunechest.model.restore import RestoreOptions
 from tests.support.runs import Command
 from tests.support.sealing import reseal
 from tests.support.trees import bag_of

@@ -12,7 +12,7 @@ from hypothesis import strategies as st
 
 import dunechest
 from dunechest.jobs.editions.doing import carry_out
-from dunechest.jobs.editions.retention_rule import kept_by, parse_rule
+from dunechest.model.retention_rule import kept_by, parse_rule
 from tests.support.editions import archive, back
 from tests.support.runs import Command
 from tests.support.trees import bag_of, facts

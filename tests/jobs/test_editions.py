@@ -14,7 +14,7 @@ import pytest
 import dunechest
 from dunechest.demo.applications.tidewrack import Tidewrack
 from dunechest.demo.world import World
-from dunechest.jobs.archive.options import ArchiveOptions
+from dunechest.model.archive import ArchiveOptions
 from dunechest.transfer import copying
 from tests.support.editions import archive, back
 from tests.support.runs import Command

@@ -15,11 +15,11 @@ import pytest
 from msgspec.structs import replace
 
 import dunechest
-from dunechest.jobs.study.choice import Choice
-from dunechest.jobs.study.drive import Drive, examine
+from dunechest.jobs.study.drive import examine
 from dunechest.jobs.study.drive_findings import holds_findings, slow_finding
 from dunechest.jobs.study.room import headroom, room_findings
 from dunechest.machine import drives, probe, volumes
+from dunechest.model.study import Choice, Drive
 from dunechest.transfer import walk as walking
 from tests.support.burrow import KIND, make, make_placeholder, refer
 from tests.support.runs import Command

@@ -48,7 +48,7 @@ def rings(tmp_path: Path) -> Path:
     return library
 
 
-def codes(plan: dunechest.ArchivePlan | dunechest.RestorePlan) -> set[str]:
+def codes(plan: dunechest.model.ArchivePlan | dunechest.model.RestorePlan) -> set[str]:
     return {finding.code for finding in plan.findings}
 
 

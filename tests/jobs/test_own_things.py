@@ -13,9 +13,9 @@ import pytest
 
 import dunechest
 from dunechest.jobs import undo
-from dunechest.jobs.restore.options import RestoreOptions
 from dunechest.jobs.restore.planning.several import plan_restores
 from dunechest.ledger import deeds
+from dunechest.model.restore import RestoreOptions
 from tests.support.burrow import make, refer
 from tests.support.runs import Command
 from tests.support.sealing import edit

@@ -105,8 +105,8 @@ def test_a_failed_drill_forbids_it(
     for chest in chests:
         dunechest.verify(chest)
 
-    def fails(*args: object, **more: object) -> tuple[dunechest.Drill, ...]:
-        return (dunechest.Drill("shed", None, "it did not come back"),)
+    def fails(*args: object, **more: object) -> tuple[dunechest.model.Drill, ...]:
+        return (dunechest.model.Drill("shed", None, "it did not come back"),)
 
     monkeypatch.setattr("dunechest.jobs.reclaim.first_checks.drill", fails)
     with pytest.raises(dunechest.RefusedError, match="did not pass its drill"):
@@ -226,12 +226,12 @@ def test_a_copy_is_held_while_its_original_is_deleted(
     proven: Path, chests: list[dunechest.Chest], monkeypatch: pytest.MonkeyPatch
 ) -> None:
     """Nobody changes a chest between the last look at it and the deletion; who does so now is waited for by a refusal."""
-    with chests[0].changing("another"), pytest.raises(dunechest.ChestBusyError):
+    with chests[0].changing("another"), pytest.raises(dunechest.errors.ChestBusyError):
         dunechest.reclaim(proven)
     assert (proven / "rope.txt").is_file()
 
     def meanwhile(*args: object) -> None:
-        with pytest.raises(dunechest.ChestBusyError), chests[1].changing("another"):
+        with pytest.raises(dunechest.errors.ChestBusyError), chests[1].changing("another"):
             pass
 
     monkeypatch.setattr("dunechest.jobs.reclaim.doing.carry_out._refuse_in_use", meanwhile)
@@ -517,7 +517,7 @@ def test_a_harmed_list_or_a_harmed_library_keeps_the_original(
         dunechest.reclaim(moved.set_aside_path)
     flip(moved.new_path / "rafters" / "big.bin")
     far.rename(tmp_path / "drawer")
-    with pytest.raises(dunechest.NotConnectedError):
+    with pytest.raises(dunechest.errors.NotConnectedError):
         dunechest.reclaim(library)
     assert moved.set_aside_path.is_dir()
     (tmp_path / "drawer").rename(far)
@@ -567,7 +567,7 @@ def test_something_that_appears_while_it_is_deleted_is_put_back(
 
     real = carry_out._lines
 
-    def meddle(plan: dunechest.ReclaimPlan, aside: Path, along: list[str]) -> Iterator[object]:
+    def meddle(plan: dunechest.model.ReclaimPlan, aside: Path, along: list[str]) -> Iterator[object]:
         (aside / "rafters" / "written at the last moment.txt").write_text("mine")
         (aside / "rope.txt").write_text("changed at the last moment")
         return real(plan, aside, along)
@@ -603,7 +603,7 @@ def test_a_change_record_that_lies_deletes_nothing_else(tmp_path: Path, library:
     step = deeds.Removing(str(library), "000001.tree-0")
     (state / "000001.jsonl").write_bytes(b"".join(msgspec.json.encode(item) + b"\n" for item in (head, step)))
     with pytest.raises(dunechest.CutOffError, match="does not have the name"):
-        dunechest.recover()
+        dunechest.plans.recover()
     assert facts(library) == before
 
 

@@ -57,12 +57,12 @@ def test_each_library_moves_by_setting_and_by_link_and_comes_back(
         assert opens(name, world.office_home, moved.new_path) == shows
         assert place.is_symlink() is link
         assert moved.set_aside_path is not None and facts(moved.set_aside_path) == before
-        (home,) = dunechest.list_homes()
+        (home,) = dunechest.places.list_homes()
         assert (home.connected, home.second, home.strayed) == (True, None, False)
         dunechest.undo()
         assert facts(place) == before
         assert not (world.sand / place.name).exists() and not mark_of(world.sand / place.name).exists()
-        assert dunechest.list_homes() == ()
+        assert dunechest.places.list_homes() == ()
         # Now with work done in between: undo cannot, back can.
         moved = dunechest.rehome(place, world.sand, dunechest.RehomeOptions(link=link))
         (moved.new_path / "written meanwhile.txt").write_text("seventeen terns")
@@ -72,7 +72,7 @@ def test_each_library_moves_by_setting_and_by_link_and_comes_back(
         assert (back.back, back.new_path) == (True, place)
         assert (place / "written meanwhile.txt").read_text() == "seventeen terns"
         assert opens(name, world.office_home) == shows
-        assert dunechest.list_homes() == ()
+        assert dunechest.places.list_homes() == ()
         (place / "written meanwhile.txt").unlink()
         assert same_files(place, before, but=".glw")
         before = facts(place)
@@ -211,8 +211,10 @@ def test_what_forbids_a_move_is_said_and_nothing_is_changed(
     with pytest.raises(dunechest.UsageError):
         dunechest.rehome(library / "rope.txt", far)
 
-    def small(found: dunechest.Filesystem) -> dunechest.Filesystem:
-        return dunechest.Filesystem(found.type, found.mount, 1000, found.total, found.block, None, True, found.limits)
+    def small(found: dunechest.model.Filesystem) -> dunechest.model.Filesystem:
+        return dunechest.model.Filesystem(
+            found.type, found.mount, 1000, found.total, found.block, None, True, found.limits
+        )
 
     with monkeypatch.context() as patch:
         patch.setattr(drives, "pretend", small)
@@ -254,10 +256,10 @@ def test_a_library_that_is_written_to_meanwhile_is_not_moved(
         real(run)  # type: ignore[arg-type]
 
     monkeypatch.setattr(copy, "_refuse_changed", written)
-    with pytest.raises(dunechest.ChangedMeanwhileError, match="changed while it was copied"):
+    with pytest.raises(dunechest.errors.ChangedMeanwhileError, match="changed while it was copied"):
         dunechest.rehome(library, far)
     assert list(far.iterdir()) == [] and not library.is_symlink()
-    assert dunechest.list_homes() == ()
+    assert dunechest.places.list_homes() == ()
 
 
 def test_without_an_exchange_of_names_it_works_in_two_steps(
@@ -364,7 +366,7 @@ def test_two_libraries_become_one_by_setting(
         brought.parent.mkdir(parents=True, exist_ok=True)
         shutil.copy2(away / "Winter Games" / path, brought)
     away.rename(again if shadow else drive)
-    (found,) = dunechest.list_homes()
+    (found,) = dunechest.places.list_homes()
     assert found.second is not None and found.second.path == second
     result = dunechest.rejoin("winter-games" if found.name == "winter-games" else found.name)
     assert result.path == (again if shadow else drive) / "Winter Games"
@@ -372,11 +374,11 @@ def test_two_libraries_become_one_by_setting(
     assert result.set_aside_path is not None and result.set_aside_path.is_dir() and not second.exists()
     settings = json.loads((home / ".config/cuttlebone/settings.json").read_text())
     assert settings["library"] == str(result.path)
-    (found,) = dunechest.list_homes()
+    (found,) = dunechest.places.list_homes()
     assert (found.second, found.strayed) == (None, False)
     dunechest.undo()
     assert second.is_dir() and not result.set_aside_path.exists()
-    (found,) = dunechest.list_homes()
+    (found,) = dunechest.places.list_homes()
     assert found.second is not None
     dunechest.rejoin(found.name)
 
@@ -410,7 +412,7 @@ def test_a_database_that_cannot_be_merged_is_refused_and_kept(world: World, on_m
     APPLICATIONS["tidewrack"](world.office_home).point_to(world.notes)
     shutil.copy2(world.sand / ".tidewrack" / "notes.tide", world.notes / "notes.tide")
     APPLICATIONS["tidewrack"](world.office_home).write("made without the drive", "kree-ar")
-    (home,) = dunechest.list_homes()
+    (home,) = dunechest.places.list_homes()
     before = facts(world.notes), facts(world.sand / ".tidewrack")
     with pytest.raises(dunechest.RefusedError, match="keep-mine"):
         dunechest.rejoin(home.name)
@@ -428,7 +430,7 @@ def test_marks_and_records_that_lie_are_not_believed(far: Path, library: Path, t
     good = mark.read_bytes()
     for bad in (b"", b"{}", b'{"id": 7}', b"\x00" * 50, good.replace(good[8:20], b"000000000000"), b"x" * 100_000):
         mark.write_bytes(bad)
-        (home,) = dunechest.list_homes()
+        (home,) = dunechest.places.list_homes()
         assert not home.connected
         with pytest.raises(dunechest.CutOffError):
             dunechest.rehome_back(library)
@@ -437,14 +439,14 @@ def test_marks_and_records_that_lie_are_not_believed(far: Path, library: Path, t
         assert moved.set_aside_path is not None and moved.set_aside_path.is_dir()
     mark.unlink()
     mark.symlink_to("/dev/zero")
-    assert not dunechest.list_homes()[0].connected
+    assert not dunechest.places.list_homes()[0].connected
     mark.unlink()
     mark.write_bytes(good)
     # Somebody else's library under the drive's mount point is not the one that was moved.
     drawer = unplug(far)
     (far / "shed").mkdir(parents=True)
     (far / "shed" / "other.txt").write_text("somebody else's")
-    (home,) = dunechest.list_homes()
+    (home,) = dunechest.places.list_homes()
     assert (home.connected, home.second is not None) == (False, True)
     shutil.rmtree(far)
     drawer.rename(far)
@@ -452,7 +454,7 @@ def test_marks_and_records_that_lie_are_not_believed(far: Path, library: Path, t
     (tmp_path / "state" / "notes" / "0-torn.jsonl").write_text(
         '{"what":"rehome","when":1.0,"facts":{"old":"/x"}}\n{"wh'
     )
-    assert [home.connected for home in dunechest.list_homes()] == [True]
+    assert [home.connected for home in dunechest.places.list_homes()] == [True]
     assert dunechest.rehome_back(library).file_count == 3
 
 
@@ -475,7 +477,7 @@ def test_names_that_are_odd_move_and_come_back(far: Path, tmp_path: Path) -> Non
     before = facts(place)
     moved = dunechest.rehome(place, far)
     assert place.is_symlink() and facts(moved.new_path, times=False).keys() == before.keys()
-    (home,) = dunechest.list_homes()
+    (home,) = dunechest.places.list_homes()
     assert home.connected and home.old_path == place
     assert "\n" not in home.message and "\x1b" not in home.message
     dunechest.rehome_back(place)

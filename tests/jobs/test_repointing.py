@@ -366,5 +366,5 @@ def test_the_plan_names_what_the_restore_will_not_update(
     assert (left.path, left.mention_count) == ("catalogue.glw", 1)
     assert "will still name" in next(f.message for f in plan.findings if f.code == "old-place")
     result = dunechest.carry_out(plan)
-    assert isinstance(result, dunechest.RestoreResult)
+    assert isinstance(result, dunechest.model.RestoreResult)
     assert result.old_place.files == plan.old_place.files

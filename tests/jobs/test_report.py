@@ -155,7 +155,7 @@ def test_it_is_valid_and_nothing_in_it_acts(
     own = msgspec.structs.replace(
         own, name=NASTY, kind=NASTY, computer=NASTY, on_this_computer=False, copies=tuple(copies)
     )
-    steps = (*told.status.steps, dunechest.NextStep(NASTY, f"dunechest verify {NASTY}"))
+    steps = (*told.status.steps, dunechest.model.NextStep(NASTY, f"dunechest verify {NASTY}"))
     chests = (msgspec.structs.replace(chest, label=NASTY),)
     told = msgspec.structs.replace(
         told,
@@ -183,9 +183,8 @@ def test_it_is_valid_and_nothing_in_it_acts(
 
 
 def test_hundreds_of_libraries_and_editions_make_a_page(tmp_path: Path) -> None:
-    from dunechest.jobs.overview import DriveRoom, Growth, LibraryHistory, Overview
-    from dunechest.jobs.status import Status
     from dunechest.ledger.catalogue_rows import PastEdition, PastRole
+    from dunechest.model.overview import DriveRoom, Growth, LibraryHistory, Overview, Status
 
     now = clock.now()
     editions = tuple(

@@ -23,9 +23,9 @@ from dunechest import clock
 from dunechest.demo.world import World
 from dunechest.jobs.routine import file as files
 from dunechest.jobs.routine import memory as memories
-from dunechest.jobs.routine.routine import Routine, RoutineChest, RoutineLibrary
-from dunechest.jobs.routine.when import following, latest, moments_of, parse_when, words_of
 from dunechest.machine.schedulers import Moment
+from dunechest.model.routine import Routine, RoutineChest, RoutineLibrary
+from dunechest.model.when import following, latest, moments_of, parse_when, words_of
 from tests.support.runs import Command
 from tests.support.trees import bag_of, flip
 
@@ -168,9 +168,9 @@ def test_a_file_that_is_not_understood_names_the_key_and_harms_no_other(
     assert said in str(error.value) and str(place) in str(error.value)
     ran = command("routine", "list")
     assert (ran.status, "NOT UNDERSTOOD" in ran.out, said in ran.out.replace("\n      ", " ")) == (1, True, True)
-    runs = dunechest.run_due().runs
+    runs = dunechest.routines.run_due().runs
     assert [(run.name, run.outcome) for run in runs] == [("nightly", "problem")]
-    assert dunechest.run_due().runs == ()  # told once a day
+    assert dunechest.routines.run_due().runs == ()  # told once a day
     assert "nightly" in command("status").out
     assert command("routine", "remove", "nightly").status == 0 and not place.exists()
 
@@ -185,8 +185,8 @@ def quiet(**more: object) -> dunechest.RoutineOptions:
 @pytest.fixture
 def nightly(library: Path, chests: dict[str, dunechest.Chest]) -> Routine:
     """A routine that is added, and due every day at 22:00."""
-    return dunechest.add_routine(
-        dunechest.plan_routine("nightly", library, "blue", "every day at 22:00", QUIET)
+    return dunechest.routines.add_routine(
+        dunechest.routines.plan_routine("nightly", library, "blue", "every day at 22:00", QUIET)
     ).routine
 
 
@@ -215,18 +215,18 @@ def test_it_runs_once_at_its_time_and_is_silent(
     nightly: Routine, at_ten: Callable[[float], None], library: Path, chests: dict[str, dunechest.Chest]
 ) -> None:
     at_ten(-0.01)
-    assert dunechest.run_due().runs == ()
+    assert dunechest.routines.run_due().runs == ()
     at_ten(0.0)
-    (run,) = dunechest.run_due().runs
+    (run,) = dunechest.routines.run_due().runs
     assert (run.outcome, run.message, run.told) == ("ok", "", False)
     assert [(step.what, step.outcome) for step in run.steps] == [("archive", "done")]
-    assert dunechest.run_due().runs == ()
+    assert dunechest.routines.run_due().runs == ()
     at_ten(0.5)
-    assert dunechest.run_due().runs == ()
+    assert dunechest.routines.run_due().runs == ()
     at_ten(1.2)
-    (run,) = dunechest.run_due().runs
+    (run,) = dunechest.routines.run_due().runs
     assert [step.outcome for step in run.steps] == ["unchanged"]
-    (state,) = dunechest.list_routines()
+    (state,) = dunechest.routines.list_routines()
     assert (state.last_outcome, state.ok, state.waiting_labels) == ("ok", True, ())
 
 
@@ -237,17 +237,17 @@ def test_a_drive_that_is_away_is_waited_for_and_told_after_the_patience(
     told = []
     for hour in range(24 * 8):
         at_ten(hour / 24)
-        told += [hour / 24 for run in dunechest.run_due().runs if run.told]
+        told += [hour / 24 for run in dunechest.routines.run_due().runs if run.told]
     assert told == [3.0, 6.0]  # at the patience, and once more when it is over again
-    (state,) = dunechest.list_routines()
+    (state,) = dunechest.routines.list_routines()
     assert (state.overdue_labels, state.ok) == (("blue",), False)
     assert "blue" in command("status").out and "expected for" in command("status").out
-    log = dunechest.routine_log().read_text()
+    log = dunechest.routines.routine_log().read_text()
     assert log.count("expected for") == 2
     plug(chests["blue"])
-    (run,) = dunechest.run_due().runs
+    (run,) = dunechest.routines.run_due().runs
     assert (run.outcome, len(run.steps)) == ("ok", 1)  # seven nights are caught up once
-    assert dunechest.list_routines()[0].ok
+    assert dunechest.routines.list_routines()[0].ok
 
 
 def test_a_record_that_cannot_be_written_is_told(
@@ -262,7 +262,7 @@ def test_a_record_that_cannot_be_written_is_told(
 
     at_ten(0.0)
     monkeypatch.setattr(events, "append_many", full)
-    (run,) = dunechest.run_due().runs
+    (run,) = dunechest.routines.run_due().runs
     assert run.outcome == "problem" and "No space left on device" in run.message
     assert any("done" in step.outcome for step in run.steps), "it was archived all the same"
     events.take_lost()
@@ -273,21 +273,23 @@ def test_it_is_replaced_while_its_drive_is_away(
 ) -> None:
     unplug(chests["blue"])
     labels = [chest.label for chest in nightly.chests]
-    with pytest.raises(dunechest.NotConnectedError):
+    with pytest.raises(dunechest.errors.NotConnectedError):
         dunechest.get_chest("blue")
-    changed = dunechest.plan_routine("nightly", library, labels, "every day at 23:00", quiet())
+    changed = dunechest.routines.plan_routine("nightly", library, labels, "every day at 23:00", quiet())
     assert changed.chests == nightly.chests
-    dunechest.add_routine(changed, replace_old=True)
-    (state,) = dunechest.list_routines()
+    dunechest.routines.add_routine(changed, replace_old=True)
+    (state,) = dunechest.routines.list_routines()
     assert state.routine.times == ("every day at 23:00",)
     with pytest.raises(dunechest.UsageError):
-        dunechest.plan_routine("nightly", library, ["never met"], "every day at 23:00", quiet())
+        dunechest.routines.plan_routine("nightly", library, ["never met"], "every day at 23:00", quiet())
 
 
 def test_when_plugged_in_it_runs_each_time_the_drive_is_back(
     library: Path, chests: dict[str, dunechest.Chest], monkeypatch: pytest.MonkeyPatch
 ) -> None:
-    dunechest.add_routine(dunechest.plan_routine("plugged", library, "sand", "when plugged in", QUIET))
+    dunechest.routines.add_routine(
+        dunechest.routines.plan_routine("plugged", library, "sand", "when plugged in", QUIET)
+    )
     start = clock.now()
     ran = []
     for hour in range(80):
@@ -296,7 +298,7 @@ def test_when_plugged_in_it_runs_each_time_the_drive_is_back(
             unplug(chests["sand"])
         if hour in (12, 70):
             plug(chests["sand"])
-        ran += [hour for run in dunechest.run_due().runs if run.steps]
+        ran += [hour for run in dunechest.routines.run_due().runs if run.steps]
     assert ran == [0, 12, 36, 70]
 
 
@@ -309,20 +311,20 @@ def test_what_blocks_is_told_with_the_command_and_nothing_is_forced(
 ) -> None:
     for number in range(60):
         (library / f"picture {number}.jpg").write_text(f"picture {number}")
-    dunechest.run_due()
+    dunechest.routines.run_due()
     for number in range(50):
         (library / f"picture {number}.jpg").unlink()
     for night in (1.0, 2.0):
         at_ten(night)
-        (run,) = dunechest.run_due().runs
+        (run,) = dunechest.routines.run_due().runs
         assert (run.outcome, run.told, run.worst.codes) == ("blocked", True, ("mass-change",))  # type: ignore[union-attr]
         assert "dunechest archive" in run.worst.command  # type: ignore[union-attr]
         at_ten(night + 0.1)
-        assert dunechest.run_due().runs == ()
+        assert dunechest.routines.run_due().runs == ()
     assert dunechest.list_editions(chests["blue"], "shed").editions[-1].edition == 1
     assert command("archive", library, "--to", "blue", "--ignore", "mass-change").status == 0
     at_ten(3.0)
-    (run,) = dunechest.run_due().runs
+    (run,) = dunechest.routines.run_due().runs
     assert (run.outcome, run.told) == ("ok", False)
 
 
@@ -339,12 +341,12 @@ def test_an_open_library_is_told_once_and_tried_every_hour(
         outcomes = []
         for hour in range(3):
             at_ten(hour / 24)
-            outcomes += [(run.outcome, run.told) for run in dunechest.run_due().runs]
+            outcomes += [(run.outcome, run.told) for run in dunechest.routines.run_due().runs]
         assert outcomes == [("blocked", True), ("blocked", False), ("blocked", False)]
     finally:
         holder.communicate("\n")
     at_ten(4 / 24)
-    (run,) = dunechest.run_due().runs
+    (run,) = dunechest.routines.run_due().runs
     assert run.outcome == "ok"
 
 
@@ -353,16 +355,16 @@ def test_no_edition_is_dropped_where_damage_was_found(
 ) -> None:
     """Only an earlier edition may have a file intact."""
     (library / "hoist.txt").write_text("hoist")
-    routine = dunechest.plan_routine(
+    routine = dunechest.routines.plan_routine(
         "all", library, ["blue"], "every hour", quiet(verify_minutes=5.0, keep="the last 2")
     )
-    dunechest.add_routine(routine)
+    dunechest.routines.add_routine(routine)
     start = clock.now()
 
-    def night(hour: int) -> dunechest.RoutineRun:
+    def night(hour: int) -> dunechest.model.RoutineRun:
         (library / "rope.txt").write_text(f"hour {hour}")
         monkeypatch.setattr(clock, "now", lambda: start + hour * 3600.0)
-        (run,) = dunechest.run_due().runs
+        (run,) = dunechest.routines.run_due().runs
         return run
 
     assert [night(hour).outcome for hour in range(1, 4)] == ["ok"] * 3
@@ -389,13 +391,13 @@ def test_damage_is_told_first_and_each_step_is_done_all_the_same(
     script = tmp_path / "tell me.py"
     script.write_text("import sys, pathlib; pathlib.Path(sys.argv[1]).write_text(sys.stdin.read())")
     options = quiet(verify_minutes=5.0, drill=True, keep="the last 2", tell=f"{sys.executable} '{script}' '{told}'")
-    routine = dunechest.plan_routine("all", library, ["blue"], "every hour", options, copy_to=["sand"])
-    dunechest.add_routine(routine)
+    routine = dunechest.routines.plan_routine("all", library, ["blue"], "every hour", options, copy_to=["sand"])
+    dunechest.routines.add_routine(routine)
     start = clock.now()
     for edition in range(4):
         (library / "rope.txt").write_text(f"edition {edition}")
         monkeypatch.setattr(clock, "now", lambda edition=edition: start + (edition + 1) * 3600.0)
-        (run,) = dunechest.run_due().runs
+        (run,) = dunechest.routines.run_due().runs
         assert run.outcome == "ok", run.steps
         whats = [step.what for step in run.steps]
         assert whats[:2] == ["archive", "copy"] and whats.count("verify") == 2
@@ -404,7 +406,7 @@ def test_damage_is_told_first_and_each_step_is_done_all_the_same(
     assert not told.exists()
     flip(bag_of(chests["sand"], "shed") / "data" / "library" / "rope.txt")
     monkeypatch.setattr(clock, "now", lambda: start + 9 * 3600.0)
-    (run,) = dunechest.run_due().runs
+    (run,) = dunechest.routines.run_due().runs
     assert run.outcome == "problem" and "sand" in run.message and "damaged" in run.message
     document = json.loads(told.read_text())
     assert (document["name"], document["outcome"], document["told"]) == ("all", "problem", True)
@@ -417,19 +419,19 @@ def test_a_command_that_fails_to_be_told_fails_nothing_else(
     tell: str, library: Path, chests: dict[str, dunechest.Chest], monkeypatch: pytest.MonkeyPatch
 ) -> None:
     monkeypatch.setattr("dunechest.jobs.routine.running.tell._PATIENCE", 0.5)
-    routine = dunechest.plan_routine("gone", library, "blue", "every hour", quiet(tell=tell))
-    dunechest.add_routine(routine)
+    routine = dunechest.routines.plan_routine("gone", library, "blue", "every hour", quiet(tell=tell))
+    dunechest.routines.add_routine(routine)
     (library / "x").write_text("x")
     os.rename(library, library.with_name("elsewhere"))
     start = clock.now()
     monkeypatch.setattr(clock, "now", lambda: start + 3600.0)
     begun = time.monotonic()
-    (run,) = dunechest.run_due().runs
+    (run,) = dunechest.routines.run_due().runs
     assert time.monotonic() - begun < 20
     assert (run.outcome, run.worst.codes) == ("blocked", ("gone",))  # type: ignore[union-attr]
     (why,) = run.failed_ways
     assert tell in why
-    assert "could not tell" in dunechest.routine_log().read_text()
+    assert "could not tell" in dunechest.routines.routine_log().read_text()
 
 
 def test_the_library_and_the_chest_that_were_meant_and_no_namesake(
@@ -444,11 +446,11 @@ def test_the_library_and_the_chest_that_were_meant_and_no_namesake(
         elsewhere.setenv("DUNECHEST_HOME", str(tmp_path / "another computer"))
         stranger = dunechest.create_chest(other, "blue")
     monkeypatch.setenv("DUNECHEST_DRIVES", os.pathsep.join([os.environ["DUNECHEST_DRIVES"], str(other)]))
-    assert dunechest.run_due().runs == ()
+    assert dunechest.routines.run_due().runs == ()
     assert not list(stranger.bags())
     plug(chests["blue"])
     dunechest.rename_chest(chests["blue"].folder, "harbour")
-    assert [run.outcome for run in dunechest.run_due().runs] == ["ok"]
+    assert [run.outcome for run in dunechest.routines.run_due().runs] == ["ok"]
     assert not list(stranger.bags()) and len(list(dunechest.Chest.open(chests["blue"].folder).bags())) == 1
 
 
@@ -460,7 +462,7 @@ def test_two_chests_of_one_id_are_told_apart_by_a_person(
     monkeypatch.setenv(
         "DUNECHEST_DRIVES", os.pathsep.join([os.environ["DUNECHEST_DRIVES"], str(tmp_path / "media" / "twin")])
     )
-    assert dunechest.run_due().runs == ()
+    assert dunechest.routines.run_due().runs == ()
     ran = command("routine", "run", "nightly")
     assert (ran.status, "new-id" in ran.err) == (3, True)
 
@@ -471,17 +473,17 @@ def test_two_chests_of_one_id_are_told_apart_by_a_person(
 def test_a_memory_that_lies_costs_one_run_and_nothing_else(
     harm: str, nightly: Routine, at_ten: Callable[[float], None], chests: dict[str, dunechest.Chest]
 ) -> None:
-    dunechest.run_due()
+    dunechest.routines.run_due()
     place = files.routines_folder() / "nightly.memory.json"
     assert stat.S_IMODE(place.stat().st_mode) == 0o600
     place.write_text(harm.replace("x", chests["blue"].id))
-    assert len(dunechest.run_due().runs) == 1
-    assert dunechest.run_due().runs == ()
+    assert len(dunechest.routines.run_due().runs) == 1
+    assert dunechest.routines.run_due().runs == ()
     far = memories.recall("nightly")
     far.settled[chests["blue"].id] = clock.now() + 400 * DAY  # written while the clock was a year ahead
     memories.remember("nightly", far)
-    assert len(dunechest.run_due().runs) == 1
-    assert dunechest.run_due().runs == ()
+    assert len(dunechest.routines.run_due().runs) == 1
+    assert dunechest.routines.run_due().runs == ()
 
 
 def test_one_process_at_a_time_and_a_killed_one_holds_nobody_up(
@@ -494,8 +496,8 @@ def test_one_process_at_a_time_and_a_killed_one_holds_nobody_up(
     monkeypatch.setattr("dunechest.machine.effort.give_way", lambda: None)
     for number in range(30):
         (library / f"large {number}").write_bytes(os.urandom(200_000))
-    slow = dunechest.plan_routine("slow", library, "blue", "every day at 22:00", quiet(limit=1.0))
-    dunechest.add_routine(slow)
+    slow = dunechest.routines.plan_routine("slow", library, "blue", "every day at 22:00", quiet(limit=1.0))
+    dunechest.routines.add_routine(slow)
     process = subprocess.Popen(
         [sys.executable, "-m", "dunechest", "routine", "run", "slow"],
         stdout=subprocess.PIPE,
@@ -504,14 +506,14 @@ def test_one_process_at_a_time_and_a_killed_one_holds_nobody_up(
     deadline = time.monotonic() + 20
     while memories.recall("slow").running_since is None and time.monotonic() < deadline:
         time.sleep(0.02)
-    assert dunechest.run_due().busy
+    assert dunechest.routines.run_due().busy
     assert command("routine", "run", "nightly").status == 3
     assert "another process" in command("routine", "run", "--due").out
     process.kill()
     process.communicate()
     assert memories.recall("slow").running_since is not None
-    files.write_routine(dunechest.plan_routine("slow", library, "blue", "every hour", QUIET))
-    runs = dunechest.run_due().runs
+    files.write_routine(dunechest.routines.plan_routine("slow", library, "blue", "every hour", QUIET))
+    runs = dunechest.routines.run_due().runs
     assert {run.name: run.outcome for run in runs} == {"nightly": "ok", "slow": "ok"}
     assert memories.recall("slow").running_since is None
 
@@ -519,15 +521,15 @@ def test_one_process_at_a_time_and_a_killed_one_holds_nobody_up(
 def test_a_rehomed_library_is_found_where_it_is(
     nightly: Routine, at_ten: Callable[[float], None], library: Path, chests: dict[str, dunechest.Chest]
 ) -> None:
-    dunechest.run_due()
+    dunechest.routines.run_due()
     moved = dunechest.rehome(library, chests["sand"].folder.parent)
     (moved.new_path / "rope.txt").write_text("worked on the drive")
     at_ten(1.0)
-    (run,) = dunechest.run_due().runs
+    (run,) = dunechest.routines.run_due().runs
     assert [(step.what, step.outcome) for step in run.steps] == [("archive", "done")]
     unplug(chests["sand"])
     at_ten(2.0)
-    (run,) = dunechest.run_due().runs
+    (run,) = dunechest.routines.run_due().runs
     assert (run.outcome, [step.outcome for step in run.steps]) == ("ok", ["unchanged"])
 
 
@@ -537,22 +539,24 @@ def test_all_libraries_at_home_new_ones_included(
     home = tmp_path / "home"
     (home / "Papers").mkdir()
     shutil.copytree(world.papers, home / "Papers" / "Marram Papers")
-    dunechest.add_routine(dunechest.plan_routine("all", [], "blue", "every hour", quiet(every=True)))
+    dunechest.routines.add_routine(
+        dunechest.routines.plan_routine("all", [], "blue", "every hour", quiet(every=True))
+    )
     start = clock.now()
     monkeypatch.setattr(clock, "now", lambda: start + 3600.0)
-    (run,) = dunechest.run_due().runs
+    (run,) = dunechest.routines.run_due().runs
     assert [(step.outcome, step.library) for step in run.steps] == [("done", "marram-papers")], run.steps
     shutil.copytree(world.designs, home / "Designs")
     monkeypatch.setattr(clock, "now", lambda: start + 7200.0)
-    (run,) = dunechest.run_due().runs
+    (run,) = dunechest.routines.run_due().runs
     assert sorted((step.outcome, step.library) for step in run.steps) == [
         ("done", "designs"),
         ("unchanged", "marram-papers"),
     ]
     kinds = quiet(kinds=("seaholly",))
-    dunechest.add_routine(dunechest.plan_routine("papers", [], "sand", "every hour", kinds))
+    dunechest.routines.add_routine(dunechest.routines.plan_routine("papers", [], "sand", "every hour", kinds))
     monkeypatch.setattr(clock, "now", lambda: start + 3 * 3600.0)
-    runs = {run.name: run for run in dunechest.run_due().runs}
+    runs = {run.name: run for run in dunechest.routines.run_due().runs}
     assert [(step.outcome, step.library) for step in runs["papers"].steps] == [("done", "marram-papers")]
 
 
@@ -562,8 +566,8 @@ def test_the_log_rotates_and_is_private(
     monkeypatch.setattr("dunechest.jobs.routine.running.tell._LOG_BYTES", 400)
     for night in range(20):
         at_ten(float(night))
-        assert dunechest.run_due().runs[0].failed_ways == ()
-    logs = sorted(dunechest.routine_log().parent.glob("log.txt*"))
+        assert dunechest.routines.run_due().runs[0].failed_ways == ()
+    logs = sorted(dunechest.routines.routine_log().parent.glob("log.txt*"))
     assert 2 <= len(logs) <= 6
     assert all(stat.S_IMODE(log.stat().st_mode) == 0o600 for log in logs)
     assert "nightly: unchanged" in logs[0].read_text()
@@ -596,10 +600,10 @@ def test_it_gives_way_to_all_others(library: Path, chests: dict[str, dunechest.C
     told = tmp_path / "priority"
     script = tmp_path / "priority.py"
     script.write_text(f"import os, pathlib; pathlib.Path({str(told)!r}).write_text(str(os.nice(0)))")
-    routine = dunechest.plan_routine(
+    routine = dunechest.routines.plan_routine(
         "gone", library, "blue", "every hour", quiet(tell=f"{sys.executable} '{script}'")
     )
-    added = dunechest.add_routine(routine)
+    added = dunechest.routines.add_routine(routine)
     os.rename(library, library.with_name("elsewhere"))
     files.write_routine(replace(files.read_routine("gone"), added_at=1.0))
     done = subprocess.run(added.command_words, capture_output=True, text=True, env={**os.environ, "DUNECHEST_HOME": "/nowhere"}, check=False)  # fmt: skip
@@ -611,23 +615,23 @@ def test_a_routine_that_nothing_starts_or_that_was_edited_is_noticed(
     nightly: Routine, at_ten: Callable[[float], None], table: Path, library: Path, command: Command
 ) -> None:
     at_ten(5.0)
-    (state,) = dunechest.list_routines()
+    (state,) = dunechest.routines.list_routines()
     assert "nothing started it" in state.message
     assert "nothing started it" in command("status").out.replace("\n", " ").replace("    ", "")
-    dunechest.run_due()
-    assert dunechest.list_routines()[0].ok
+    dunechest.routines.run_due()
+    assert dunechest.routines.list_routines()[0].ok
     routine = replace(nightly, scheduler="cron", name="by-cron")
-    assert dunechest.add_routine(routine).installed
-    dunechest.run_due()
-    assert dunechest.list_routines("by-cron")[0].ok
+    assert dunechest.routines.add_routine(routine).installed
+    dunechest.routines.run_due()
+    assert dunechest.routines.list_routines("by-cron")[0].ok
     place = files.routine_file("by-cron")
     place.write_text(place.read_text().replace("22:00", "21:15"))
-    (state,) = dunechest.list_routines("by-cron")
+    (state,) = dunechest.routines.list_routines("by-cron")
     assert (state.installed, state.command) == (False, "dunechest routine add by-cron --again")
     assert command("routine", "add", "by-cron", "--again", "--on-mains").status == 2
     assert command("routine", "add", "by-cron", "--again").status == 0
-    assert "15 21 * * *" in table.read_text() and dunechest.list_routines("by-cron")[0].ok
-    assert dunechest.list_routines("by-cron")[0].routine.added_at == nightly.added_at  # type: ignore[union-attr]
+    assert "15 21 * * *" in table.read_text() and dunechest.routines.list_routines("by-cron")[0].ok
+    assert dunechest.routines.list_routines("by-cron")[0].routine.added_at == nightly.added_at  # type: ignore[union-attr]
 
 
 def test_a_retired_drive_is_not_asked_for(
@@ -636,7 +640,7 @@ def test_a_retired_drive_is_not_asked_for(
     unplug(chests["blue"])
     dunechest.retire_chest("blue")
     at_ten(4.0)
-    (run,) = dunechest.run_due().runs
+    (run,) = dunechest.routines.run_due().runs
     assert "retired" in run.message and "Connect it" not in run.message
 
 
@@ -645,7 +649,7 @@ def test_a_folder_that_cannot_be_written_to_is_said(nightly: Routine, at_ten: Ca
     files.routines_folder().chmod(0o500)
     try:
         with pytest.raises(dunechest.CutOffError):
-            dunechest.run_due()
+            dunechest.routines.run_due()
     finally:
         files.routines_folder().chmod(0o700)
 
@@ -655,7 +659,7 @@ def test_a_log_that_is_no_file_fails_nothing(
 ) -> None:
     target = tmp_path / "somebody's file"
     target.write_text("mine")
-    dunechest.routine_log().symlink_to(target)
-    (run,) = dunechest.run_due().runs
+    dunechest.routines.routine_log().symlink_to(target)
+    (run,) = dunechest.routines.run_due().runs
     assert (run.outcome, len(run.failed_ways)) == ("ok", 1) and "log" in run.failed_ways[0]
     assert target.read_text() == "mine"

@@ -11,29 +11,31 @@ import pytest
 import dunechest
 from dunechest import clock
 from dunechest.chest.lock import locked
-from dunechest.jobs.routine.routine import Routine
+from dunechest.model.routine import Routine
 from tests.support.trees import bag_of, flip
 
 HOUR = 3600.0
-Run = Callable[[float], dunechest.RoutineRun]
+Run = Callable[[float], dunechest.model.RoutineRun]
 
 
 @pytest.fixture
 def hourly(library: Path, chests: dict[str, dunechest.Chest], monkeypatch: pytest.MonkeyPatch) -> Run:
     """A routine with every kind of step is added; the function runs what is due so many hours later."""
     options = dunechest.RoutineOptions(scheduler="none", notify=False, verify_minutes=5.0, drill=True, patience=1.0)
-    dunechest.add_routine(dunechest.plan_routine("all", library, ["blue"], "every hour", options, copy_to=["sand"]))
+    dunechest.routines.add_routine(
+        dunechest.routines.plan_routine("all", library, ["blue"], "every hour", options, copy_to=["sand"])
+    )
     start = clock.now()
 
-    def run(hours: float) -> dunechest.RoutineRun:
+    def run(hours: float) -> dunechest.model.RoutineRun:
         monkeypatch.setattr(clock, "now", lambda: start + hours * HOUR)
-        (done,) = dunechest.run_due().runs
+        (done,) = dunechest.routines.run_due().runs
         return done
 
     return run
 
 
-def outcomes(run: dunechest.RoutineRun) -> dict[tuple[str, str], str]:
+def outcomes(run: dunechest.model.RoutineRun) -> dict[tuple[str, str], str]:
     return {(step.what, step.chest_label): step.outcome for step in run.steps}
 
 
@@ -61,9 +63,9 @@ def test_a_chest_that_another_program_changes_is_tried_again_and_told_after_the_
 ) -> None:
     with locked(chests["blue"].folder, "desk"):
         told = [hour for hour in (1, 2, 24, 25, 26, 48, 49, 50) if hourly(hour).told]
-        (state,) = dunechest.list_routines()
+        (state,) = dunechest.routines.list_routines()
     assert told == [25, 49]  # a day after the first time it was due, and each day from then on
-    assert not state.ok and "could not finish" in dunechest.routine_log().read_text()
+    assert not state.ok and "could not finish" in dunechest.routines.routine_log().read_text()
     assert hourly(60).outcome == "ok"
 
 
@@ -71,12 +73,14 @@ def test_a_record_that_is_torn_keeps_the_other_chest_from_nothing(
     library: Path, chests: dict[str, dunechest.Chest], monkeypatch: pytest.MonkeyPatch
 ) -> None:
     options = dunechest.RoutineOptions(scheduler="none", notify=False)
-    dunechest.add_routine(dunechest.plan_routine("both", library, ["blue", "sand"], "every hour", options))
+    dunechest.routines.add_routine(
+        dunechest.routines.plan_routine("both", library, ["blue", "sand"], "every hour", options)
+    )
     record = next(path for path in chests["blue"].folder.iterdir() if path.suffix == ".json")
     record.write_bytes(record.read_bytes()[:40])
     start = clock.now()
     monkeypatch.setattr(clock, "now", lambda: start + HOUR)
-    runs = dunechest.run_due().runs
+    runs = dunechest.routines.run_due().runs
     assert [step.chest_label for run in runs for step in run.steps if step.outcome == "done"] == ["sand"]
     assert len(list(chests["sand"].bags())) == 1
 
@@ -134,10 +138,10 @@ def test_a_fault_of_the_program_itself_stops_no_other_routine(
     from dunechest.jobs.routine.running import run as running
 
     options = dunechest.RoutineOptions(scheduler="none", notify=False)
-    dunechest.add_routine(dunechest.plan_routine("other", library, "sand", "every hour", options))
+    dunechest.routines.add_routine(dunechest.routines.plan_routine("other", library, "sand", "every hour", options))
     carry = running._steps
 
-    def broken(plan: dunechest.RoutinePlan, *rest: object) -> object:
+    def broken(plan: dunechest.model.RoutinePlan, *rest: object) -> object:
         if plan.routine.name == "all":
             raise ValueError("a thing\x1b[31m nobody thought of")
         return carry(plan, *rest)  # type: ignore[arg-type]
@@ -145,10 +149,10 @@ def test_a_fault_of_the_program_itself_stops_no_other_routine(
     monkeypatch.setattr(running, "_steps", broken)
     start = clock.now()
     monkeypatch.setattr(clock, "now", lambda: start + HOUR)
-    runs = {run.name: run for run in dunechest.run_due().runs}
+    runs = {run.name: run for run in dunechest.routines.run_due().runs}
     assert (runs["all"].outcome, runs["all"].told, runs["other"].outcome) == ("problem", True, "ok")
     assert "a fault in Dune Chest itself: ValueError" in runs["all"].message and "\x1b" not in runs["all"].message
-    assert dunechest.run_due().runs == ()
+    assert dunechest.routines.run_due().runs == ()
     monkeypatch.setattr(running, "_steps", carry)
     monkeypatch.setattr(clock, "now", lambda: start + 2 * HOUR)
-    assert {run.outcome for run in dunechest.run_due().runs} == {"ok"}
+    assert {run.outcome for run in dunechest.routines.run_due().runs} == {"ok"}

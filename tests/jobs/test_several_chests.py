@@ -14,9 +14,9 @@ import pytest
 import dunechest
 from dunechest import clock
 from dunechest.errors import CutOffError
-from dunechest.jobs.archive.options import ArchiveOptions
 from dunechest.jobs.archive.several import archive_several, plan_several
 from dunechest.jobs.named import library_at
+from dunechest.model.archive import ArchiveOptions
 from dunechest.progress import silent
 from dunechest.transfer import disk
 from tests.support import burrow
@@ -39,7 +39,7 @@ def payload(chest: dunechest.Chest, name: str) -> dict[str, object]:
     return tree(bag_of(chest, name) / "data")
 
 
-def steps(library: Path, pair: tuple[dunechest.Chest, ...]) -> Iterator[dunechest.ArchiveResult]:
+def steps(library: Path, pair: tuple[dunechest.Chest, ...]) -> Iterator[dunechest.model.ArchiveResult]:
     several = plan_several([library_at(library)], pair, ArchiveOptions())
     for _, result in archive_several(several, lambda: nullcontext(silent), []):
         yield result

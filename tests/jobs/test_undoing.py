@@ -19,15 +19,15 @@ import dunechest
 from dunechest.jobs import undo
 from dunechest.jobs.restore.doing import carry_out as restoring
 from dunechest.jobs.restore.doing.carry_out import carry_out_once
-from dunechest.jobs.restore.options import RestoreOptions
 from dunechest.ledger import deeds
+from dunechest.model.restore import RestoreOptions
 from dunechest.transfer import disk
 from tests.support.runs import Command
 from tests.support.trees import facts
 from tests.support.worlds import Departed, opens
 
 
-def restore(departed: Departed, name: str, **choice: str) -> dunechest.RestorePlan:
+def restore(departed: Departed, name: str, **choice: str) -> dunechest.model.RestorePlan:
     return dunechest.plan_restore(departed.chest, name, RestoreOptions(**choice))  # type: ignore[arg-type]
 
 

@@ -100,7 +100,7 @@ def test_a_ledger_of_a_later_version_is_left_alone() -> None:
     connection.close()
     with pytest.raises(dunechest.DuneChestError, match="later version"), open_ledger():
         pass
-    with pytest.raises(dunechest.ChestUnusableError, match="later version"):
+    with pytest.raises(dunechest.errors.ChestUnusableError, match="later version"):
         gather(state_folder())
 
 

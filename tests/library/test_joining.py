@@ -16,10 +16,10 @@ from hypothesis import given, settings
 
 import dunechest
 from dunechest.jobs.restore.doing.carry_out import carry_out_once
-from dunechest.jobs.restore.options import RestoreOptions
 from dunechest.library.join.files import NotMergedError, join, joins_of, only_parts
 from dunechest.library.kinds.load import load_kinds
 from dunechest.library.kinds.schema import Kind
+from dunechest.model.restore import RestoreOptions
 from tests.support.trees import facts
 
 NAMES = st.sampled_from(["a", "b.txt", "c/d", "c/e.tar.gz", "f", "c/g/h"])

@@ -140,7 +140,7 @@ def test_drafts_of_the_sample_libraries_find_what_matters(pristine: World) -> No
     for name in [*LIBRARIES, "old"]:
         place = pristine.old_photos if name == "old" else place_of(pristine, name)
         true = dunechest.library_at(place).kind
-        drafted = dunechest.draft_kind(place, home=pristine.office_home)
+        drafted = dunechest.kinds.draft_kind(place, home=pristine.office_home)
         listing = walk(str(place))
 
         def leads(kind: Kind, place: Path = place) -> set[tuple[str, str]]:
@@ -219,12 +219,12 @@ def test_a_doubt_never_costs_a_file(tmp_path: Path) -> None:
         Image.frombytes("RGB", (30, 20), rng.randbytes(30 * 20 * 3)).save(library / "smaller" / f"{number}.png")
         os.utime(library / "originals" / f"{number}.png", (2_000_000_000 - number, 2_000_000_000 - number))
         os.utime(library / "smaller" / f"{number}.png", (1_000_000_000, 1_000_000_000))
-    kind = dunechest.draft_kind(library).kind
+    kind = dunechest.kinds.draft_kind(library).kind
     assert [role_of(kind, p) for p in ("cache/everything.db", "indexes/list.m3u8")] == ["essential"] * 2
     assert role_of(kind, "smaller/1.png") == "essential", "older than the others: no copies of them"
     for path in (library / "smaller").iterdir():
         os.utime(path, (2_100_000_000, 2_100_000_000))
-    kind = dunechest.draft_kind(library).kind
+    kind = dunechest.kinds.draft_kind(library).kind
     assert role_of(kind, "smaller/1.png") == "rebuildable"
     assert role_of(kind, "originals/1.png") == "essential"
 
@@ -242,7 +242,7 @@ def test_odd_names_and_placeholders_do_not_spoil_a_draft(tmp_path: Path) -> None
     )
     with (library / "big.xmp").open("wb") as file:
         file.truncate(9000)
-    draft = dunechest.draft_kind(library, name="odd")
+    draft = dunechest.kinds.draft_kind(library, name="odd")
     assert draft.kind.database_patterns.match(os.fsdecode(b"b\xff.db"))
     assert "\x1b" not in draft.text
     found = read_references(draft.kind, library, walk(str(library)), tmp_path).references
@@ -275,7 +275,7 @@ def test_a_library_that_was_shown_to_hold_ris_and_csl_is_drafted_with_them(tmp_p
     (library / "all.ris").write_text("TY  - JOUR\nL1  - pdf/a.pdf\nER  - \n")
     (library / "all.json").write_text('[{"id": "b", "type": "book", "file": "pdf/b.pdf"}]')
     (library / "readme.md").write_text("[c](pdf/c.pdf) [web](https://marram.example)\n")
-    kind = dunechest.draft_kind(library).kind
+    kind = dunechest.kinds.draft_kind(library).kind
     found = read_references(kind, library, walk(str(library)), tmp_path).references
     assert sorted(r.target for r in found if r.state == "inside") == ["pdf/a.pdf", "pdf/b.pdf", "pdf/c.pdf"]
     shutil.rmtree(library / "pdf")
@@ -311,7 +311,7 @@ def pager(tmp_path: Path) -> Path:
 def test_a_draft_names_nobody_and_speaks_for_what_comes_later(pager: Path, tmp_path: Path) -> None:
     home = tmp_path / "wren"
     home.mkdir()
-    draft = dunechest.draft_kind(pager, name="pager", home=home)
+    draft = dunechest.kinds.draft_kind(pager, name="pager", home=home)
     assert "wren" not in draft.text
     assert "x8f3k2ab" not in draft.text
     assert draft.kind.databases == ("profiles/*.usual/pages.db",), "seen behind all the caches"
@@ -328,11 +328,11 @@ def test_the_number_of_a_process_that_has_the_library_open_is_a_lock_mark(pager:
         (pager / "counter").write_text(f"{other.pid}\n")
         while not processes.openers(pager):
             time.sleep(0.01)
-        assert "counter" in dunechest.draft_kind(pager).kind.in_use.lock_marks
+        assert "counter" in dunechest.kinds.draft_kind(pager).kind.in_use.lock_marks
     finally:
         other.kill()
         other.wait()
-    assert "counter" not in dunechest.draft_kind(pager).kind.in_use.lock_marks, "it is a number like others"
+    assert "counter" not in dunechest.kinds.draft_kind(pager).kind.in_use.lock_marks, "it is a number like others"
 
 
 def test_no_role_is_drafted_wider_than_what_was_seen(tmp_path: Path) -> None:
@@ -342,7 +342,7 @@ def test_no_role_is_drafted_wider_than_what_was_seen(tmp_path: Path) -> None:
         (library / folder).mkdir(parents=True)
         (library / folder / "a.txt").write_text("x")
     (library / "cache of letters" / "lists.m3u").write_text("a.txt\n")
-    kind = dunechest.draft_kind(library).kind
+    kind = dunechest.kinds.draft_kind(library).kind
     assert role_of(kind, "cache of letters/a.txt") == "essential"
 
 
@@ -350,7 +350,7 @@ def test_trying_a_kind_file_says_what_each_line_matches(pager: Path, tmp_path: P
     file = tmp_path / "pager.toml"
     assert command("kinds", "draft", pager, "--name", "pager", "--write", file).status == 0
     file.write_text(file.read_text().replace('"app.lock",', '"app.lock", "*.pid",'))
-    tried = dunechest.try_kind(file, pager)
+    tried = dunechest.kinds.try_kind(file, pager)
     assert tried.recognised
     assert [(line.table, line.key, line.value) for line in tried.idle] == [("in-use", "lock-marks", "*.pid")]
     said = {(line.table, line.key): line for line in tried.lines}
@@ -382,10 +382,10 @@ def test_adding_a_kind_file_makes_it_known(pager: Path, tmp_path: Path, command:
     file.write_text(changed)
     refused = command("kinds", "add", file)
     assert (refused.status, "--replace" in refused.err) == (3, True)
-    added = dunechest.add_kind(file, replace=True)
+    added = dunechest.kinds.add_kind(file, replace=True)
     assert (added.instead_of, added.file.read_text()) == ("own", changed)
     file.write_text(changed.replace('name = "pager"', 'name = "pictures"'))
-    assert dunechest.add_kind(file).instead_of == "shipped"
+    assert dunechest.kinds.add_kind(file).instead_of == "shipped"
     for wrong in ("format = 1", changed.replace('name = "pager"', 'name = "../../escape"')):
         file.write_text(wrong)
         assert command("kinds", "add", file).err

@@ -178,18 +178,18 @@ def test_a_scheduler_that_refuses_leaves_everything_as_it_was(
 ) -> None:
     table.write_text(OTHERS)
     Path(f"{table}.refuses").touch()
-    routine = dunechest.plan_routine(
+    routine = dunechest.routines.plan_routine(
         "nightly", library, chest.folder, "every hour", dunechest.RoutineOptions(scheduler="cron")
     )
     with pytest.raises(dunechest.RefusedError, match="you may not"):
-        dunechest.add_routine(routine)
-    assert table.read_text() == OTHERS and dunechest.list_routines() == ()
+        dunechest.routines.add_routine(routine)
+    assert table.read_text() == OTHERS and dunechest.routines.list_routines() == ()
     Path(f"{table}.refuses").unlink()
-    assert dunechest.add_routine(routine).installed
+    assert dunechest.routines.add_routine(routine).installed
     table.write_text(OTHERS)  # somebody edits the table
-    (state,) = dunechest.list_routines()
+    (state,) = dunechest.routines.list_routines()
     assert (state.installed, state.ok) == (False, False) and "no such lines" in state.scheduler_says
-    dunechest.remove_routine("nightly")
+    dunechest.routines.remove_routine("nightly")
     assert table.read_text() == OTHERS
 
 
@@ -214,16 +214,18 @@ def test_a_real_cron_starts_it_in_its_minute(ready: Path, library: Path, chest: 
         soon = time.localtime(time.time() + (60 if time.localtime().tm_sec < 57 else 120))
         when = f"every day at {soon.tm_hour:02d}:{soon.tm_min:02d}"
         options = dunechest.RoutineOptions(scheduler="cron", notify=False)
-        added = dunechest.add_routine(dunechest.plan_routine("nightly", library, chest.folder, when, options))
+        added = dunechest.routines.add_routine(
+            dunechest.routines.plan_routine("nightly", library, chest.folder, when, options)
+        )
         assert added.installed and "cron" in added.scheduler_says
         deadline = time.monotonic() + 140
         while not ready.exists() and time.monotonic() < deadline:
             time.sleep(0.2)
         assert "archived to" in ready.read_text()
-        assert dunechest.list_routines()[0].last_outcome == "ok"
+        assert dunechest.routines.list_routines()[0].last_outcome == "ok"
     finally:
-        if dunechest.list_routines():
-            dunechest.remove_routine("nightly")
+        if dunechest.routines.list_routines():
+            dunechest.routines.remove_routine("nightly")
         daemon.kill()
         daemon.wait()
     assert subprocess.run(["crontab", "-l"], capture_output=True, text=True, check=False).returncode == 1

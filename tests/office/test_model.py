@@ -80,7 +80,7 @@ def test_an_office_knows_what_was_said_last_whoever_came_and_went(office: Office
             patch.setattr(clock, "now", lambda number=number: BEGIN + number)
             with office.at(name) as home:
                 if step[0] == "send":
-                    assert dunechest.send_to_office().event_count == len(known[name].keys() - told.keys())
+                    assert dunechest.offices.send_to_office().event_count == len(known[name].keys() - told.keys())
                     told |= known[name]
                 elif step[0] == "gather":
                     gather(state_folder())

@@ -53,7 +53,7 @@ def test_each_computer_sees_what_all_know(office: OfficeOf, command: Command) ->
         report = dunechest.overview(office=True)
         assert {item.name for item in report.histories} == {"notes", "songs"}
         assert {drive.label: drive.free_bytes is not None for drive in report.drives} == {"blue": True, "sand": True}
-        shown = dunechest.show_office()
+        shown = dunechest.offices.show_office()
         assert {(item.name, item.this_computer, item.chest_count) for item in shown.computers} == {
             ("office-pc", False, 1),
             ("new-laptop", True, 1),
@@ -105,11 +105,11 @@ def test_a_library_that_was_found_and_is_gone_is_not_asked_for(office: OfficeOf,
         assert "On office-pc, papers was never archived. Archive it there." in command("status", "--office").out
     place.rename(place.with_name("elsewhere"))
     with office.at("office-pc"):
-        dunechest.send_to_office()
+        dunechest.offices.send_to_office()
         assert not dunechest.status(office=True).unprotected_libraries
     place.with_name("elsewhere").rename(place)
     with office.at("office-pc"):
-        dunechest.send_to_office()
+        dunechest.offices.send_to_office()
     with office.at("new-laptop"):
         assert [item.name for item in dunechest.status(office=True).unprotected_libraries] == ["papers"]
 
@@ -129,7 +129,7 @@ def test_a_library_on_the_drive_that_it_was_moved_to_has_no_copy_there_for_other
             origin="/media/sand/ropes", edition=1, archived=clock.now(), files=1, bytes=1, fingerprint="f", partial=False,
             incomplete=False, where="", drive="drive-1", gone=False,
         )  # fmt: skip
-        dunechest.send_to_office()
+        dunechest.offices.send_to_office()
         assert [item.good_copy_count for item in dunechest.status(office=True).libraries] == [0]
     with office.at("new-laptop"):
         (library,) = dunechest.status(office=True).libraries
@@ -152,7 +152,7 @@ def test_drives_are_told_apart_and_damage_counts_whatever_number_a_drive_has_on_
             events.append("chest", id=chest, label=chest, folder=f"/media/{chest}")
             events.append("archive", chest=chest, bag="ropes", origin="/ropes", edition=1, files=1, bytes=1)
             events.append("hold", chest=chest, archived=clock.now(), where="811:dune-chest", drive="811", **facts)
-            dunechest.send_to_office()
+            dunechest.offices.send_to_office()
     with office.at("office-pc"):
         (library,) = dunechest.status(office=True).libraries
         assert (library.good_copy_count, library.safe) == (2, True)
@@ -160,7 +160,7 @@ def test_drives_are_told_apart_and_damage_counts_whatever_number_a_drive_has_on_
         events.append(
             "check", chest="c1", bag="ropes", quick=False, intact=False, files=1, wrong=1, where="821:dune-chest"
         )
-        dunechest.send_to_office()
+        dunechest.offices.send_to_office()
     with office.at("office-pc"):
         (library,) = dunechest.status(office=True).libraries
         assert {copy.label: copy.state for copy in library.copies} == {"c1": "damaged", "c2": "safe"}
@@ -198,7 +198,7 @@ def test_without_the_server_every_computer_works_and_tells_it_later(tmp_path: Pa
     with office.at("new-laptop"):
         ran = command("status", "--office")
         assert (ran.status, "cannot be reached" in ran.err) == (4, True), "it never saw what the office knows"
-        left = dunechest.leave_office()
+        left = dunechest.offices.leave_office()
         assert not left.sent and "cannot be reached" in left.why
         assert command("status").status in (0, 1) and command("status", "--office").status == 2
 
@@ -211,16 +211,16 @@ def test_a_computer_that_lost_its_ledger_gets_it_back(office: OfficeOf, tmp_path
         shutil.rmtree(home / "state")
         events.append("keep", chest=before.chests[0].id, place="barn")
         assert not dunechest.status().safe, "the drive tells what it holds; nothing of it is proven here"
-        with pytest.raises(dunechest.OfficeError, match="does not know this computer"):
-            dunechest.join_office(office.server.address(office.role("office-pc"), office.database),
+        with pytest.raises(dunechest.errors.OfficeError, match="does not know this computer"):
+            dunechest.offices.join_office(office.server.address(office.role("office-pc"), office.database),
                                   command=office.password("office-pc"))  # fmt: skip
         assert not (home / "state" / "settings.toml").exists(), "it belongs to no office then"
         joined = office.join("office-pc")
         assert joined.brought_back_count > 3
         told = dunechest.status()
         assert [item.name for item in told.libraries] == ["notes"] and told.chests[0].kept_at_place == "barn"
-        assert dunechest.send_to_office().event_count == 0
-        left = dunechest.leave_office()
+        assert dunechest.offices.send_to_office().event_count == 0
+        left = dunechest.offices.leave_office()
         assert left.sent and dunechest.status().libraries
 
 
@@ -229,16 +229,16 @@ def test_a_ledger_put_back_from_an_older_copy_loses_and_doubles_nothing(office: 
     with office.at("office-pc") as home:
         events.append("keep", chest="c", place="desk")
         events.append("chest", id="c", label="blue", folder="/x")
-        dunechest.send_to_office()
+        dunechest.offices.send_to_office()
         shutil.copytree(home / "state", tmp_path / "older")
         events.append("keep", chest="c", place="barn")
-        dunechest.send_to_office()
+        dunechest.offices.send_to_office()
         shutil.rmtree(home / "state")
         shutil.copytree(tmp_path / "older", home / "state")
         events.append("keep", chest="c", place="with grandmother")
-        assert dunechest.send_to_office().event_count == 1
+        assert dunechest.offices.send_to_office().event_count == 1
         assert [chest.kept_at_place for chest in dunechest.status(office=True).chests] == ["with grandmother"]
-        assert dunechest.send_to_office().event_count == 0
+        assert dunechest.offices.send_to_office().event_count == 0
         with open_ledger() as ledger:
             assert ledger.chests()[0].place == "with grandmother"
     with office.connect() as connection:
@@ -286,7 +286,7 @@ def test_odd_names_and_long_paths_travel(office: OfficeOf) -> None:
         events.append("keep", chest="c\u0000x", place="'; DROP TABLE events; -- \\u0000")
         events.append("seen", place=long, name="x" * 3000, kind="folder", gone=False)
         events.append("of-a-later-version", more={"deep": [1, None, "\u0000"]})
-        dunechest.send_to_office()
+        dunechest.offices.send_to_office()
         (chest,) = dunechest.status(office=True).chests
         assert chest.kept_at_place == "'; DROP TABLE events; -- \\u0000"
         assert "\u0000" not in chest.label and str(chest.path).startswith("/home/d")
@@ -348,14 +348,14 @@ def test_the_office_goes_by_the_logs_of_chests_and_by_no_clock(
         office.join(name)
     with office.at("office-pc"), drives(blue):
         dunechest.verify(blue)
-        dunechest.send_to_office()
+        dunechest.offices.send_to_office()
     with office.at("new-laptop"), drives(blue), monkeypatch.context() as behind:
         behind.setattr(
             clock, "now", lambda: real() - 3600
         )  # an hour behind: it seems to have looked before the other one
         flip(blue / "dune-chest" / "bags" / "notes" / "data" / "library" / "tide.txt")
         assert command("verify", blue).status == 1
-        dunechest.send_to_office()
+        dunechest.offices.send_to_office()
     with office.at("office-pc"):
         (library,) = dunechest.status(office=True).libraries
         assert [copy.state for copy in library.copies] == ["damaged"]

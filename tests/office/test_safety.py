@@ -79,7 +79,7 @@ def office(office_server: Server, tmp_path: Path) -> OfficeOf:
     with office.at("office-pc"):
         chest = dunechest.list_chests().chests[0].id
         events.append("keep", chest=chest, place="desk")
-        dunechest.send_to_office()
+        dunechest.offices.send_to_office()
     office.join("new-laptop")
     return office
 
@@ -142,19 +142,19 @@ def test_a_forged_word_of_another_computer_is_told_as_its_own_and_not_of_the_fut
 
 def test_a_stolen_computer_is_shut_out_at_once(office: OfficeOf, command: Command) -> None:
     with office.connect("new-laptop") as connection:
-        dunechest.remove_office_computer(office.owner, "new-laptop")
+        dunechest.offices.remove_office_computer(office.owner, "new-laptop")
         with pytest.raises(psycopg.Error):
             connection.execute("SELECT 1")
     with office.at("new-laptop"):
-        with pytest.raises(dunechest.OfficeUnreachableError, match="does not let this computer in"):
-            dunechest.send_to_office()
+        with pytest.raises(dunechest.errors.OfficeUnreachableError, match="does not let this computer in"):
+            dunechest.offices.send_to_office()
         ran = command("office", "show")
         assert ran.status == 4 and SECRET.format("new-laptop") not in ran.out + ran.err
     with office.at("office-pc"):
-        told = {item.name: item.removed_at is not None for item in dunechest.show_office().computers}
+        told = {item.name: item.removed_at is not None for item in dunechest.offices.show_office().computers}
         assert told == {"new-laptop": True, "office-pc": False}
     with pytest.raises(dunechest.UsageError, match="no computer 'gull'"):
-        dunechest.remove_office_computer(office.owner, "gull")
+        dunechest.offices.remove_office_computer(office.owner, "gull")
     with office.at("new-laptop"):
         assert office.join("new-laptop").brought_back_count == 0, "it may be let in again"
 
@@ -171,10 +171,10 @@ def test_the_server_must_prove_who_it_is(office: OfficeOf, office_server: Server
             office_server.remote(role, office.database, root=other),
             office_server.remote(role, office.database, root=tmp_path / "nothing"),
         ):
-            with pytest.raises(dunechest.OfficeUnreachableError):
-                dunechest.join_office(address, command=command)
+            with pytest.raises(dunechest.errors.OfficeUnreachableError):
+                dunechest.offices.join_office(address, command=command)
     with office.at("new-laptop"):
-        assert dunechest.join_office(office_server.remote(role, office.database), command=command).where
+        assert dunechest.offices.join_office(office_server.remote(role, office.database), command=command).where
 
 
 @pytest.mark.parametrize(
@@ -247,20 +247,20 @@ def test_a_keyring_keeps_the_password_and_gives_it_up_again(
     try:
         address = office.server.address(office.role("new-laptop"), office.database)
         with office.at("new-laptop"):
-            with pytest.raises(dunechest.OfficeUnreachableError):
-                dunechest.join_office(address, "a wrong password")
+            with pytest.raises(dunechest.errors.OfficeUnreachableError):
+                dunechest.offices.join_office(address, "a wrong password")
             assert not kept, "a wrong one is not kept"
-            dunechest.join_office(address, SECRET.format("new-laptop"))
+            dunechest.offices.join_office(address, SECRET.format("new-laptop"))
             assert list(kept) == [("dunechest", address.partition("?")[0])]
-            assert dunechest.send_to_office().event_count == 0
-            with pytest.raises(dunechest.OfficeUnreachableError):
-                dunechest.join_office(address, "a wrong password")
-            assert dunechest.show_office().computers, "the one before is still there"
-            dunechest.leave_office()
+            assert dunechest.offices.send_to_office().event_count == 0
+            with pytest.raises(dunechest.errors.OfficeUnreachableError):
+                dunechest.offices.join_office(address, "a wrong password")
+            assert dunechest.offices.show_office().computers, "the one before is still there"
+            dunechest.offices.leave_office()
             assert not kept
         Own.__module__ = "keyrings.alt.file"
         with office.at("new-laptop"), pytest.raises(dunechest.UsageError, match="plain file"):
-            dunechest.join_office(address, SECRET.format("new-laptop"))
+            dunechest.offices.join_office(address, SECRET.format("new-laptop"))
         assert not kept
     finally:
         keyring.set_keyring(before)

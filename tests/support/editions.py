@@ -7,7 +7,7 @@ from pathlib import Path
 from typing import Any
 
 import dunechest
-from dunechest.jobs.archive.options import USUAL, ArchiveOptions
+from dunechest.model.archive import USUAL, ArchiveOptions
 from tests.support.trees import facts
 
 

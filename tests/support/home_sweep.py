@@ -199,11 +199,11 @@ def sweep(job: Job, top: Path, *, how: str = "kill", some: int | None = None, of
             assert opens("cuttlebone", stage.home)[1] == 0, "something is missing for the application"
         elif stage.library.is_dir():
             assert same_files(stage.library, stage.wanted, but=".md"), "half a library is in its place"
-        begun = any(not item.finished for item in dunechest.cut_off())
+        begun = any(not item.finished for item in dunechest.plans.cut_off())
         if outer["turn"] % 2 and begun and not _goes_forward():
             status = run(["undo", "--yes", "--quiet"])
             assert status == 0, f"undo ends with {status}"
-            assert not dunechest.cut_off()
+            assert not dunechest.plans.cut_off()
             if "--reclaim" not in words:  # of an errand the deletion alone may have been begun
                 _all_as_before(stage, job)
         # What the system refused may be a note that nothing depends on: then the command has ended well.
@@ -225,7 +225,7 @@ def sweep(job: Job, top: Path, *, how: str = "kill", some: int | None = None, of
 def _goes_forward() -> bool:
     from dunechest.jobs.undo.forward import begun_removal
 
-    return any(begun_removal(deed) for deed in dunechest.cut_off())
+    return any(begun_removal(deed) for deed in dunechest.plans.cut_off())
 
 
 def _all_as_before(stage: Stage, job: Job) -> None:

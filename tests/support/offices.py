@@ -33,7 +33,7 @@ class OfficeOf(NamedTuple):
 
     def add(self, name: str) -> str:
         """Let a computer in, and return the address that it joins with."""
-        return dunechest.add_office_computer(self.owner, name, SECRET.format(name)).address
+        return dunechest.offices.add_office_computer(self.owner, name, SECRET.format(name)).address
 
     def password(self, name: str) -> str:
         """Return the command that prints a computer's password."""
@@ -43,10 +43,10 @@ class OfficeOf(NamedTuple):
         """Return the role of a computer."""
         return f"{self.database}-{name}"
 
-    def join(self, name: str) -> dunechest.Joined:
+    def join(self, name: str) -> dunechest.model.Joined:
         """Let a computer in, and have it join."""
         with self.at(name):
-            return dunechest.join_office(self.add(name), command=self.password(name))
+            return dunechest.offices.join_office(self.add(name), command=self.password(name))
 
     def meant(self, words: list[str]) -> list[str]:
         """Return an example of a command with this office's own addresses and passwords."""
@@ -81,7 +81,7 @@ class OfficeOf(NamedTuple):
 def office_of(server: Server, top: Path, names: tuple[str, ...] = ()) -> OfficeOf:
     """Make an office, and have computers join it."""
     office = OfficeOf(server, server.new_database(), top)
-    dunechest.set_up_office(office.owner)
+    dunechest.offices.set_up_office(office.owner)
     for name in names:
         office.join(name)
     return office

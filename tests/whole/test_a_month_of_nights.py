@@ -79,10 +79,10 @@ class Nights:
         options = dunechest.RoutineOptions(
             scheduler="none", notify=False, patience=2.0, tell=f"'{sys.executable}' '{script}' '{self.messages}'"
         )
-        routine = dunechest.plan_routine(
+        routine = dunechest.routines.plan_routine(
             "nightly", self.library, [d.chest.label for d in self.drives], self.rule, options
         )
-        dunechest.add_routine(routine)
+        dunechest.routines.add_routine(routine)
         for drive in self.drives:
             drive.settled = self.now
         self.wanted: list[tuple[str, str]] = []
@@ -122,7 +122,7 @@ class Nights:
                 if told is None or self.now - told >= 2 * DAY:
                     late.append(drive)
                     drive.told = self.now
-        result = dunechest.run_due(progress=self.meanwhile if twice else lambda step: None)
+        result = dunechest.routines.run_due(progress=self.meanwhile if twice else lambda step: None)
         assert not result.busy
         for drive in serve:
             drive.settled, drive.told = due[drive.chest.label][-1], None
@@ -137,7 +137,7 @@ class Nights:
             datetime.datetime.fromtimestamp(self.now),
             due,
         )
-        again = dunechest.run_due()
+        again = dunechest.routines.run_due()
         assert again.runs == (), "nothing is done twice"
 
     def meanwhile(self, step: Step, /) -> None:
@@ -159,7 +159,7 @@ class Nights:
 
         (self.library / f"cut {self.now}").write_text("a letter that is brought in two attempts")
         with pytest.raises(CutOffHere):
-            dunechest.run_due(progress=fail)
+            dunechest.routines.run_due(progress=fail)
 
     def runs_of(self, drive: Drive) -> int:
         """How often a drive was served, by what is remembered of it."""

@@ -213,7 +213,7 @@ class World:
             self._verify(drive)
         self.now = real
 
-    def holds(self, item: dunechest.ProtectedLibrary) -> None:
+    def holds(self, item: dunechest.model.ProtectedLibrary) -> None:
         """Check that each copy that counts has every byte, but for damage that nobody could know of."""
         copies = []
         for copy in item.good:

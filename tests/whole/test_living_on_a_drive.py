@@ -49,16 +49,16 @@ def test_all_eight_live_on_a_mounted_drive_and_come_back(
     before["notes"] = facts(own)
     assert dunechest.rehome(own, drive).way == "link"
     image.unplug()
-    assert [home.connected for home in dunechest.list_homes()] == [False] * 9
+    assert [home.connected for home in dunechest.places.list_homes()] == [False] * 9
     own.unlink()
     own.mkdir()
     (own / "0.md").write_text("# another one, made without the drive\n")
     assert opens("cuttlebone", home) == ({"titles": 0}, 0), "it makes a new one where the drive used to be"
-    found = [item.second.path for item in dunechest.list_homes() if item.second is not None]
+    found = [item.second.path for item in dunechest.places.list_homes() if item.second is not None]
     assert sorted(found) == sorted([own, drive / "cuttlebone library"])
     (drive / "cuttlebone library" / "titles" / "made meanwhile").write_text("kree-ar")
     image.plug(other)
-    for item in dunechest.list_homes():
+    for item in dunechest.places.list_homes():
         assert item.connected and item.strayed
         dunechest.rejoin(item.old_path)
     for name, place in libraries_of(world).items():
@@ -221,7 +221,7 @@ class Household:
     def check(self) -> None:
         """Nothing that was written is lost; what is in one library alone is what its application shows."""
         everything = self.written()
-        homes = {str(home.old_path): home for home in dunechest.list_homes()}
+        homes = {str(home.old_path): home for home in dunechest.places.list_homes()}
         for owned in self.libraries:
             assert owned.texts <= everything, (owned.texts - everything, self.log)
             home = homes.get(str(owned.old))
@@ -244,7 +244,7 @@ class Household:
         for drive in ("sand", "shell"):
             self.plug(drive)
         for owned in self.libraries:
-            homes = [home for home in dunechest.list_homes() if home.old_path == owned.old]
+            homes = [home for home in dunechest.places.list_homes() if home.old_path == owned.old]
             if homes:
                 assert self.command("rehome", "--rejoin", owned.old) == 0, self.log
             shown = self._texts(owned.seen())

@@ -13,10 +13,10 @@ import pytest
 import dunechest
 from dunechest.demo.applications import APPLICATIONS
 from dunechest.demo.world import World
-from dunechest.jobs.study.choice import Choice
 from dunechest.machine import volumes
 from dunechest.machine.drives import filesystem
 from dunechest.machine.probe import probe
+from dunechest.model.study import Choice
 from tests.support.runs import Command
 from tests.support.trees import bag_of, facts, sha512sum
 from tests.support.worlds import LIBRARIES, Move, place_of

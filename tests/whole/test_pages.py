@@ -151,7 +151,7 @@ def test_when_the_disk_is_full(world: World, media: dict[str, Path], command: Co
     assert (sand / "Winter Games" / "titles" / "new.txt").is_file() and not own.exists()
     sand.rename(sand.with_name("lost"))
     follow(command, media, iter([forget]))
-    assert dunechest.list_homes() == ()
+    assert dunechest.places.list_homes() == ()
 
 
 def test_every_night_by_itself(
@@ -164,7 +164,7 @@ def test_every_night_by_itself(
     assert {entry.name for entry in dunechest.get_chest("blue").bags()} == {"marram-papers", "tidewrack"}
     for title in ("What it does besides", "When something is wrong", "Change or remove it"):
         follow(command, media, section(page, title))
-    assert [state.name for state in dunechest.list_routines()] == ["calm", "sundays", "tidy", "told"]
+    assert [state.name for state in dunechest.routines.list_routines()] == ["calm", "sundays", "tidy", "told"]
     assert table.read_text().count(": begin") == 4
     for name in ("calm", "sundays", "tidy", "told"):
         assert command("routine", "remove", name).status == 0

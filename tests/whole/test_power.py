@@ -148,7 +148,7 @@ def test_a_damaged_journal_never_costs_what_was_in_the_chest(library: Path, ches
     whole = journal.read_bytes()
     journal.write_bytes(whole[:-9])
     before = facts(bag_of(chest, "shed"))
-    with pytest.raises(dunechest.ChestUnusableError, match="journal is damaged"):
+    with pytest.raises(dunechest.errors.ChestUnusableError, match="journal is damaged"):
         dunechest.archive([library], dunechest.Chest.open(chest.folder))
     assert facts(bag_of(chest, "shed")) == before
     journal.write_bytes(whole)

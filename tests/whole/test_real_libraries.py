@@ -46,7 +46,7 @@ def elsewhere(tmp_path: Path, home: Path, monkeypatch: pytest.MonkeyPatch) -> Pa
 
 def there_and_back(
     what: Path, chest: dunechest.Chest, tmp_path: Path, home: Path, monkeypatch: pytest.MonkeyPatch
-) -> tuple[Path, dunechest.RestoreResult]:
+) -> tuple[Path, dunechest.model.RestoreResult]:
     """Archive, test, and restore under another home."""
     (account,) = dunechest.archive(what, chest)
     assert account.ok, account.left_out

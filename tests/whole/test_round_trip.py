@@ -154,7 +154,7 @@ def test_many_files_and_a_large_one_by_helper_processes(tmp_path: Path, chest: d
         (folder / f"{number}").write_bytes(os.urandom(number))
     for size in (65_536, 65_537, 500_000, 4 << 20, (4 << 20) + 1, 70_000_001):
         (place / f"large {size}").write_bytes(os.urandom(size))
-    steps: list[dunechest.Step] = []
+    steps: list[dunechest.model.Step] = []
     (account,) = dunechest.archive([place], chest, progress=steps.append)
     assert account.ok
     copied = [step for step in steps if step.stage == "copying"][-1]

@@ -34,7 +34,7 @@ COMPUTERS, CHESTS = ("tern", "plover"), ("blue", "sand")
 Tree = dict[str, bytes]
 
 
-def whole(result: dunechest.RestoreResult) -> bool:
+def whole(result: dunechest.model.RestoreResult) -> bool:
     """Whether all was brought back. A reference that stays as it is may lead to a card that is out."""
     faults = [item for item in result.not_restored if item.fault]
     wrong = [line for line in result.proof.lines if not line.passed and not line.what.startswith("references")]

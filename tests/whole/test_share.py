@@ -119,7 +119,7 @@ def _stopped(process: subprocess.Popen[str]) -> bool:
 def test_the_share_is_told_to_be_one_and_knows_no_locks_of_others(mounts: tuple[Path, Path]) -> None:
     assert all(is_network(filesystem(place).type) for place in mounts)
     chest = dunechest.Chest.create(mounts[0], "office")
-    with chest.changing("one"), pytest.raises(dunechest.ChestBusyError, match=r"process \d+ on one"):
+    with chest.changing("one"), pytest.raises(dunechest.errors.ChestBusyError, match=r"process \d+ on one"):
         locked(mounts[1] / "dune-chest", "two").__enter__()
     with locked(mounts[1] / "dune-chest", "two"):
         pass
@@ -193,7 +193,7 @@ def test_a_holder_that_is_gone_is_replaced_at_once_on_its_own_computer_and_later
         begun = time.monotonic()
         own = Lease(mounts[1] / "dune-chest", "two", _run())
         if slow:
-            with pytest.raises(dunechest.ChestBusyError):
+            with pytest.raises(dunechest.errors.ChestBusyError):
                 own.take()
             time.sleep(float(SHORT))
         assert own.take(), "it is told that there was somebody"

@@ -35,7 +35,7 @@ def pictures(folder: Path, count: int = 24) -> list[Path]:
     return made
 
 
-def held(chest: dunechest.Chest, bag: str) -> dunechest.LibraryRecord:
+def held(chest: dunechest.Chest, bag: str) -> dunechest.model.LibraryRecord:
     record = dunechest.Chest.open(chest.folder).bag(bag).library
     assert record is not None
     return record

@@ -157,7 +157,7 @@ def _kinds(context: click.Context) -> Iterable[tuple[str, str]]:
 
 
 def _codes(context: click.Context) -> Iterable[tuple[str, str]]:
-    from dunechest.jobs.archive.options import BLOCKING_CODES
+    from dunechest.model.archive import BLOCKING_CODES
 
     return [(code, "") for code in sorted(BLOCKING_CODES)]
 

@@ -7,8 +7,6 @@ from typing import overload
 
 from dunechest.jobs import copy, editions, mend, reclaim, rehome, restore, undo
 from dunechest.jobs.archive.doing import carry_out as archive
-from dunechest.jobs.archive.plan import ArchivePlan
-from dunechest.jobs.archive.result import ArchiveResult
 from dunechest.jobs.copy import CopyPlan, CopyResult
 from dunechest.jobs.editions import DropPlan, DropResult
 from dunechest.jobs.mend import MendPlan, MendResult
@@ -16,6 +14,7 @@ from dunechest.jobs.reclaim import ReclaimPlan, ReclaimResult
 from dunechest.jobs.rehome import PartMovePlan, RehomePlan, RehomeResult, RejoinPlan, RejoinResult
 from dunechest.jobs.restore import RestorePlan, RestoreResult
 from dunechest.jobs.undo import UndoPlan, UndoResult
+from dunechest.model.archive import ArchivePlan, ArchiveResult
 from dunechest.progress import Progress, silent
 
 AnyPlan = (

@@ -7,12 +7,13 @@ import os
 from dunechest.chest.chest import Chest
 from dunechest.errors import DuneChestError, UsageError
 from dunechest.jobs.holdings import is_known_damaged, note_damage
-from dunechest.jobs.known_chests import ChestStatus, list_chests, note_chest
+from dunechest.jobs.known_chests import list_chests, note_chest
 from dunechest.jobs.named import get_chest
 from dunechest.jobs.office.membership import has_office
 from dunechest.ledger import events
 from dunechest.ledger.folder import state_folder
 from dunechest.machine.identity import this_machine
+from dunechest.model.chests import ChestStatus
 from dunechest.names import AnyPath, meant, shown
 
 

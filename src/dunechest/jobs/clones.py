@@ -7,10 +7,10 @@ from collections.abc import Iterable
 
 from msgspec.structs import replace
 
-from dunechest.jobs.known_chests import ChestStatus
-from dunechest.jobs.safety import NextStep
 from dunechest.ledger.ledger import Ledger
 from dunechest.machine.volumes import identity
+from dunechest.model.chests import ChestStatus
+from dunechest.model.overview import NextStep
 from dunechest.names import quoted, shown
 
 

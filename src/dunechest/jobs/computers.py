@@ -5,40 +5,13 @@ What a computer found on a drive counts here once a person said that it is their
 
 from __future__ import annotations
 
-from typing import ClassVar, Literal
-
 import msgspec
 
 from dunechest.errors import UsageError
 from dunechest.ledger.ledger import KnownComputer, open_ledger
 from dunechest.ledger.trust import my_computers, other_computers, say_whose
+from dunechest.model.chests import _SHORT, MetComputer, Whose
 from dunechest.names import meant, shown
-from dunechest.values import Value
-
-#: Characters of an id that are shown.
-_SHORT = 8
-Whose = Literal["mine", "not-mine", "unknown"]
-
-
-class MetComputer(Value, msgspec.Struct, frozen=True):
-    """A computer that wrote into the log of a chest.
-
-    `id` is its id in logs, `name` what it called itself, `whose` what a person said of it; `met_on_chest` is the label of the
-    chest in which it was first met, at `met_at` (seconds since 1970).
-    """
-
-    _shown: ClassVar[tuple[str, ...]] = ("name", "whose")
-
-    id: str
-    name: str
-    whose: Whose
-    met_on_chest: str
-    met_at: float
-
-    @property
-    def word(self) -> str:
-        """What a command can call it, whatever else is called the same."""
-        return self.id[:_SHORT]
 
 
 def list_computers() -> tuple[MetComputer, ...]:

@@ -9,9 +9,6 @@ import os
 import tempfile
 from collections.abc import Iterable
 from pathlib import Path
-from typing import ClassVar
-
-import msgspec
 
 from dunechest.chest.chest import Chest
 from dunechest.errors import CutOffError, DuneChestError, RefusedError, UsageError
@@ -21,40 +18,18 @@ from dunechest.jobs.chests import top_of
 from dunechest.jobs.named import get_chest, names_of
 from dunechest.jobs.restore.doing.carry_out import carry_out_once
 from dunechest.jobs.restore.doing.staging import remove
-from dunechest.jobs.restore.options import RestoreOptions
-from dunechest.jobs.restore.plan import RestorePlan
 from dunechest.jobs.restore.planning.findings import closed_findings
 from dunechest.jobs.restore.planning.make import plan_restore
-from dunechest.jobs.restore.result import RestoreResult
 from dunechest.ledger import events, memory
 from dunechest.machine.volumes import identity
+from dunechest.model.drill import Drill
+from dunechest.model.restore import RestoreOptions, RestorePlan
 from dunechest.names import AnyPath, shown
 from dunechest.progress import Progress, Step, silent
 from dunechest.transfer.helpers import standing
-from dunechest.values import Value
 
 #: What a drill does not ask: nobody starts an application in the scratch folder.
 _BESIDE_THE_POINT = ("in-use",)
-
-
-class Drill(Value, msgspec.Struct, frozen=True):
-    """The outcome of a drill of one library; `why_not` says why it could not be tried, without a result then.
-
-    `closed` says that this user may not read some of it: that is no failed drill.
-    """
-
-    _shown: ClassVar[tuple[str, ...]] = ("name", "passed")
-    _told: ClassVar[tuple[str, ...]] = ("name", "passed", "why_not", "result")
-
-    name: str
-    result: RestoreResult | None
-    why_not: str = ""
-    closed: bool = False
-
-    @property
-    def passed(self) -> bool:
-        """Whether a real restore would have brought everything back, well."""
-        return self.result is not None and self.result.ok
 
 
 def drill(

@@ -5,132 +5,32 @@ from __future__ import annotations
 import os
 from collections.abc import Iterable, Sequence
 from pathlib import Path
-from typing import TYPE_CHECKING, Any, ClassVar
-
-import msgspec
+from typing import TYPE_CHECKING, Any
 
 from dunechest.errors import DuneChestError, KindFileError, UsageError
-from dunechest.jobs.homes import Home, known_homes, where_moved
-from dunechest.jobs.loose import LooseFolder, ignored_places, is_ignored, loose_folders
+from dunechest.jobs.homes import known_homes, where_moved
+from dunechest.jobs.loose import ignored_places, is_ignored, loose_folders
 from dunechest.ledger import events
 from dunechest.ledger.folder import state_folder
 from dunechest.ledger.ledger import open_ledger
 from dunechest.library.kinds.load import kind_named, load_kinds
 from dunechest.library.kinds.schema import Kind
 from dunechest.library.library import Library
-from dunechest.library.recognise import InnerLibrary, Recognised, recognise, usual_places
+from dunechest.library.recognise import Recognised, recognise, usual_places
 from dunechest.library.roles import role_of
 from dunechest.library.search import UnknownFolder, search
 from dunechest.machine.drives import Filesystem, drive_folders, filesystem, search_roots
 from dunechest.machine.folders import own_home
 from dunechest.machine.identity import system_name
+from dunechest.model.homes import Home
+from dunechest.model.look import FindResult, FoundDrive, FoundLibrary, LooseFolder
 from dunechest.names import AnyPath, quoted, shown, slug
-from dunechest.paths import TOP, place_key
+from dunechest.paths import place_key
 from dunechest.progress import Progress, Step, silent
 from dunechest.transfer.walk import each_file
-from dunechest.values import Value
 
 if TYPE_CHECKING:
     pass
-
-
-class FoundLibrary(Value, msgspec.Struct, frozen=True):
-    """A library and its size: number of files, bytes, and its newest file's time (seconds since 1970).
-
-    `whose` says in words whose it is or was: an old system's, or another drive's; empty
-    for one in one's own home. `rebuildable_bytes` are bytes that can be made again, of those in `size_bytes`; `drive` is
-    the folder where its drive appears; `contains` are libraries of other kinds in it.
-    """
-
-    _shown: ClassVar[tuple[str, ...]] = ("file_count", "size_bytes", "whose")
-    _told: ClassVar[tuple[str, ...]] = (
-        "name",
-        "kind",
-        "path",
-        "drive",
-        "whose",
-        "file_count",
-        "size_bytes",
-        "rebuildable_bytes",
-        "changed_at",
-        "evidence",
-        "contains",
-    )
-
-    library: Library
-    file_count: int
-    size_bytes: int
-    changed_at: float
-    whose: str = ""
-    rebuildable_bytes: int = 0
-    drive: Path = TOP
-    inner: tuple[Recognised, ...] = ()
-
-    @property
-    def contains(self) -> tuple[InnerLibrary, ...]:
-        """Libraries of other kinds inside it."""
-        return tuple(InnerLibrary(inner.path, inner.kind.name) for inner in self.inner)
-
-    @property
-    def name(self) -> str:
-        """What it is called."""
-        return self.library.name
-
-    @property
-    def kind(self) -> str:
-        """Name of its kind."""
-        return self.library.kind.name
-
-    @property
-    def path(self) -> Path:
-        """Where it is."""
-        return self.library.path
-
-    @property
-    def evidence(self) -> tuple[str, ...]:
-        """What it was recognised by."""
-        return self.library.evidence
-
-    @property
-    def essential(self) -> int:
-        """Bytes that cannot be made again."""
-        return self.size_bytes - self.rebuildable_bytes
-
-
-class FoundDrive(Value, msgspec.Struct, frozen=True):
-    """A drive with libraries on it: where it is mounted, its filesystem, and in bytes its space and what its libraries take."""
-
-    _shown: ClassVar[tuple[str, ...]] = ("free_bytes", "total_bytes", "essential_bytes", "rebuildable_bytes")
-
-    path: Path
-    filesystem: str
-    free_bytes: int
-    total_bytes: int
-    essential_bytes: int
-    rebuildable_bytes: int
-
-
-class FindResult(Value, msgspec.Struct, frozen=True):
-    """What `find_libraries` found, where it searched, and folders it could not list.
-
-    `moved_libraries` are libraries that were moved to a drive, wherever they are now. `drives` are those that the libraries
-    lie on, the one with most of them first.
-
-    `unknown_folders` are folders that no kind fits and that look like something to keep, the largest first;
-    `kind_file_errors` says what is wrong with kind files of one's own, which were passed over. `loose_folders` are folders of
-    the home with files that lie in no library, if the whole home was searched.
-    """
-
-    _rows: ClassVar[str] = "libraries"
-
-    libraries: tuple[FoundLibrary, ...]
-    searched_paths: tuple[Path, ...]
-    unreadable_paths: tuple[str, ...]
-    unknown_folders: tuple[UnknownFolder, ...] = ()
-    kind_file_errors: tuple[str, ...] = ()
-    drives: tuple[FoundDrive, ...] = ()
-    moved_libraries: tuple[Home, ...] = ()
-    loose_folders: tuple[LooseFolder, ...] = ()
 
 
 def find_libraries(

@@ -5,48 +5,22 @@ from __future__ import annotations
 import os
 from collections.abc import Iterable
 from contextlib import suppress
-from typing import ClassVar
 
 import msgspec
 
 from dunechest.chest.layout import BAGS
 from dunechest.jobs.chest_log import look_into_log
 from dunechest.jobs.clones import one_of_each
-from dunechest.jobs.homes import Home, list_homes
-from dunechest.jobs.known_chests import ChestStatus, list_chests
-from dunechest.jobs.safety import ProtectedLibrary
+from dunechest.jobs.homes import list_homes
+from dunechest.jobs.known_chests import list_chests
 from dunechest.ledger import events
 from dunechest.ledger.folder import state_folder
 from dunechest.ledger.ledger import Ledger, open_ledger
 from dunechest.machine.identity import this_machine
+from dunechest.model.chests import ChestStatus
+from dunechest.model.homes import Home
+from dunechest.model.overview import OfficeSeen, ProtectedLibrary
 from dunechest.names import shown
-from dunechest.values import Value
-
-
-class OfficeSeen(Value, msgspec.Struct, frozen=True):
-    """The office whose answer this is.
-
-    Parameters
-    ----------
-    where : str
-        The database and its server.
-    seen_at : float
-        When it was asked (seconds since 1970).
-    why : str
-        Why it cannot be asked now; empty if it was.
-    computer : str
-        The only computer whose libraries these are; empty for all.
-    computer_count : int
-        How many computers the office has.
-    """
-
-    _shown: ClassVar[tuple[str, ...]] = ("where", "seen_at")
-
-    where: str
-    seen_at: float
-    why: str
-    computer: str
-    computer_count: int
 
 
 class Found(msgspec.Struct, frozen=True):

@@ -5,9 +5,7 @@ from __future__ import annotations
 import os
 from collections.abc import Iterable
 from pathlib import Path
-from typing import TYPE_CHECKING, ClassVar
-
-import msgspec
+from typing import TYPE_CHECKING
 
 from dunechest.chest.chest import Chest
 from dunechest.chest.chest_record import read_chest
@@ -17,57 +15,10 @@ from dunechest.jobs.chest_log import keep_in_step
 from dunechest.ledger import events
 from dunechest.machine.drives import drive_folders, filesystem
 from dunechest.machine.volumes import identity, is_network
-from dunechest.values import Value
+from dunechest.model.chests import ChestList, ChestStatus
 
 if TYPE_CHECKING:
     pass
-
-
-class ChestStatus(Value, msgspec.Struct, frozen=True):
-    """A chest that this computer knows, or that is connected.
-
-    `last_seen_at` is when it was last met (seconds since 1970), None for one never met before; `connected` whether it is
-    there now; `free_bytes` bytes on its drive, if so. `retired_at` says since when it is no longer expected, None if it is;
-    `kept_at_place` where its drive is kept; `last_seen_by` the computer that met it last, if an office knows; `address` where
-    it is on a server, empty if it is on a drive.
-    """
-
-    _shown: ClassVar[tuple[str, ...]] = ("label", "path", "connected")
-    _told: ClassVar[tuple[str, ...]] = (
-        "id",
-        "label",
-        "folder",
-        "connected",
-        "last_seen_at",
-        "last_seen_by",
-        "free_bytes",
-        "retired_at",
-        "kept_at_place",
-    )
-
-    id: str
-    label: str
-    path: Path
-    connected: bool
-    last_seen_at: float | None
-    free_bytes: int | None
-    retired_at: float | None = None
-    kept_at_place: str = ""
-    last_seen_by: str = ""
-    address: str = ""
-
-    @property
-    def folder(self) -> str:
-        """Its address if it is on a server, else its folder."""
-        return self.address or str(self.path)
-
-
-class ChestList(Value, msgspec.Struct, frozen=True):
-    """All chests, those that are connected first."""
-
-    _rows: ClassVar[str] = "chests"
-
-    chests: tuple[ChestStatus, ...]
 
 
 def note_chest(chest: Chest) -> str | None:

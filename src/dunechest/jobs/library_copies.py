@@ -10,14 +10,14 @@ from msgspec.structs import replace
 
 from dunechest import clock
 from dunechest.jobs.holdings import MOST_STATES
-from dunechest.jobs.homes import Home
 from dunechest.jobs.known import Known
-from dunechest.jobs.known_chests import ChestStatus
-from dunechest.jobs.protection import Protection, Rules
-from dunechest.jobs.safety import Copy, ProtectedLibrary, State
+from dunechest.jobs.protection import Rules
 from dunechest.jobs.same_library import same_library
 from dunechest.ledger.ledger import Holding, PastArchive, PastCheck, PastDrill, PutBack
 from dunechest.machine.volumes import is_same_place
+from dunechest.model.chests import ChestStatus
+from dunechest.model.homes import Home
+from dunechest.model.overview import Copy, ProtectedLibrary, Protection, State
 from dunechest.names import shown
 
 _DAY, _HOUR = 86_400.0, 3600.0

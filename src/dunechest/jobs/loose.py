@@ -9,17 +9,14 @@ from __future__ import annotations
 import os
 from collections.abc import Collection, Iterable
 from pathlib import Path
-from typing import ClassVar
-
-import msgspec
 
 from dunechest.errors import UsageError
 from dunechest.ledger.settings import put_table, read_settings, table_of
 from dunechest.machine.folders import standard_folders
+from dunechest.model.look import LooseFolder
 from dunechest.names import AnyPath, shown
 from dunechest.paths import is_folder, prefix_of
 from dunechest.transfer.system_files import is_system_file, is_system_folder
-from dunechest.values import Value
 
 #: The table of the settings: folders that a person says need no protection.
 IGNORED = "ignored-places"
@@ -41,17 +38,6 @@ _MADE_AGAIN = frozenset(
     }
 )
 _MARKS = frozenset({"CACHEDIR.TAG", "pyvenv.cfg"})
-
-
-class LooseFolder(Value, msgspec.Struct, frozen=True):
-    """A folder with files that lie in no library: how many, and their bytes; whether it is a standard folder."""
-
-    _shown: ClassVar[tuple[str, ...]] = ("path", "file_count", "size_bytes")
-
-    path: Path
-    file_count: int
-    size_bytes: int
-    standard: bool
 
 
 def loose_folders(home: Path, libraries: Iterable[Path], around: Collection[str] = ()) -> tuple[LooseFolder, ...]:

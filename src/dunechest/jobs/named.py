@@ -14,17 +14,18 @@ from dunechest.chest.layout import CHEST
 from dunechest.chest.records import LibraryRecord
 from dunechest.errors import CutOffError, DuneChestError, NotConnectedError, RefusedError, UsageError
 from dunechest.jobs.here import machine_name
-from dunechest.jobs.known_chests import ChestStatus, list_chests, note_chest
+from dunechest.jobs.known_chests import list_chests, note_chest
 from dunechest.ledger.folder import state_folder
 from dunechest.library.library import SAID, Library
 from dunechest.machine.closed import why_closed
+from dunechest.model.chests import ChestStatus
 from dunechest.names import AnyPath, meant, quoted, shown, slug
 from dunechest.paths import true_path
 from dunechest.remote.address import is_address
 
 if TYPE_CHECKING:
-    from dunechest.jobs.homes import Home
     from dunechest.library.kinds.schema import Kind
+    from dunechest.model.homes import Home
 
 AnyLibrary = Library | str | os.PathLike[str]
 

@@ -12,9 +12,9 @@ from itertools import count
 
 import msgspec
 
-from dunechest.jobs.known_chests import ChestStatus
-from dunechest.jobs.safety import Copy, NextStep, ProtectedLibrary, Unprotected
 from dunechest.ledger.ledger import PastRefusal
+from dunechest.model.chests import ChestStatus
+from dunechest.model.overview import Copy, NextStep, ProtectedLibrary, Unprotected
 from dunechest.names import quoted, shown, slug
 from dunechest.words import number, size
 

@@ -8,19 +8,19 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 from dunechest import clock
-from dunechest.jobs.archive.options import LASTING_CODES
 from dunechest.jobs.clones import called
-from dunechest.jobs.homes import Home
 from dunechest.jobs.known import Known
-from dunechest.jobs.safety import NextStep, ProtectedLibrary
 from dunechest.ledger.ledger import PastLoose, PastRefusal
 from dunechest.ledger.settings import settings_file
+from dunechest.model.archive import LASTING_CODES
+from dunechest.model.homes import Home
+from dunechest.model.overview import NextStep, ProtectedLibrary
 from dunechest.names import quoted, shown
 from dunechest.words import number
 
 if TYPE_CHECKING:
     from dunechest.jobs.archive.planning.foresight import Foresight
-    from dunechest.jobs.routine import RoutineState
+    from dunechest.model.routine import RoutineState
 
 _DAY, _HOUR = 86_400.0, 3600.0
 

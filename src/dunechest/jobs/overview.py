@@ -3,22 +3,18 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Sequence
-from typing import ClassVar, NamedTuple
-
-import msgspec
 
 from dunechest import clock
 from dunechest.errors import DuneChestError, OfficeUnreachableError
-from dunechest.jobs.known_chests import ChestStatus
-from dunechest.jobs.safety import ProtectedLibrary
-from dunechest.jobs.status import Status, status
+from dunechest.jobs.status import status
 from dunechest.ledger.catalogue import open_catalogue
-from dunechest.ledger.catalogue_rows import History, PastEdition, PastRole
+from dunechest.ledger.catalogue_rows import History, PastEdition
 from dunechest.ledger.folder import state_folder
 from dunechest.ledger.ledger import PastRoom, open_ledger
 from dunechest.machine.drives import filesystem
 from dunechest.machine.identity import this_machine
-from dunechest.values import Value
+from dunechest.model.chests import ChestStatus
+from dunechest.model.overview import DriveRoom, Growth, LibraryHistory, Overview, ProtectedLibrary, Status
 
 _DAY = 86_400.0
 #: How a drive fills is told from what came to it in so many days,
@@ -27,67 +23,6 @@ _SPAN = 365
 _SHORTEST = 14
 #: A drive that has room for so many days is called roomy, and no day is named.
 _FAR = 20 * 365
-
-
-class LibraryHistory(Value, msgspec.Struct, frozen=True):
-    """The editions of a library in the chest that has the most of them, and its files by role.
-
-    `roles` are those of the current edition.
-    """
-
-    _shown: ClassVar[tuple[str, ...]] = ("name", "label")
-
-    name: str
-    label: str
-    archived_as: str
-    editions: tuple[PastEdition, ...]
-    roles: tuple[PastRole, ...]
-
-
-class Growth(NamedTuple):
-    """How many bytes archives had brought to a drive by a moment (seconds since 1970)."""
-
-    archived_at: float | None
-    size_bytes: int
-
-
-class DriveRoom(Value, msgspec.Struct, frozen=True):
-    """How full the drive of a chest was when it was last met, and how it fills.
-
-    `free_bytes` and `total_bytes` in bytes and `last_seen_at` (seconds since 1970) are None if it was never met; `growths`
-    are moments and the bytes that archives had brought to it by then; `daily_bytes` is how many bytes later editions brought
-    in a day, None if that is not known yet; `full_at` is the moment when it will be full at that pace, None if that is far
-    off or not known.
-    """
-
-    _shown: ClassVar[tuple[str, ...]] = ("label", "free_bytes", "total_bytes")
-
-    label: str
-    chest_id: str
-    kept_at_place: str
-    last_seen_at: float | None
-    free_bytes: int | None
-    total_bytes: int | None
-    growths: tuple[Growth, ...]
-    daily_bytes: float | None
-    full_at: float | None
-
-
-class Overview(Value, msgspec.Struct, frozen=True):
-    """What is safe, what is not, and how libraries and drives have grown.
-
-    `made_at` is a moment (seconds since 1970); `note` says why histories are missing, if they are.
-    """
-
-    _shown: ClassVar[tuple[str, ...]] = ("computer", "status")
-    _rows: ClassVar[str] = "drives"
-
-    made_at: float
-    computer: str
-    status: Status
-    histories: tuple[LibraryHistory, ...]
-    drives: tuple[DriveRoom, ...]
-    note: str
 
 
 def overview(*, office: bool = False, computer: str | None = None, everyone: bool = False) -> Overview:

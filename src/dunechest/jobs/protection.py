@@ -20,36 +20,8 @@ import msgspec
 
 from dunechest.errors import UsageError
 from dunechest.ledger.settings import read_settings, settings_file
+from dunechest.model.overview import Protection
 from dunechest.names import shown
-
-
-class Protection(msgspec.Struct, frozen=True):
-    """What makes a library safe.
-
-    Parameters
-    ----------
-    copies : int
-        Current, intact copies.
-    days : int
-        Since every byte of a copy was checked, or written and read back.
-    places : int
-        Different places in which the drives are kept. All drives without a place count as being in one.
-    drives : int, optional
-        Different drives that the copies are on: as many as there are to be copies, if it is not given.
-    drill_days : int, optional
-        Since one of the copies passed a drill; none is asked for if it is not given.
-    """
-
-    copies: int = 2
-    days: int = 90
-    places: int = 1
-    drives: int | None = None
-    drill_days: int | None = None
-
-    @property
-    def own_drives(self) -> int:
-        """Number of drives that the copies must be on."""
-        return self.copies if self.drives is None else min(self.drives, self.copies)
 
 
 class Rules(msgspec.Struct, frozen=True):

@@ -9,18 +9,17 @@ from __future__ import annotations
 import os
 import re
 from collections.abc import Iterable, Iterator
-from typing import TYPE_CHECKING, ClassVar
-
-import msgspec
+from typing import TYPE_CHECKING
 
 from dunechest.errors import CutOffError, UsageError
-from dunechest.jobs.known_chests import ChestStatus, list_chests
+from dunechest.jobs.known_chests import list_chests
 from dunechest.jobs.path_patterns import expression, is_pattern
 from dunechest.ledger.catalogue import folded, open_catalogue, short_digest
 from dunechest.ledger.catalogue_rows import CURRENT, Held, Match, Query
+from dunechest.model.chests import ChestStatus
+from dunechest.model.overview import FoundCopy, FoundFile, SearchOptions, SearchResult
 from dunechest.names import AnyPath, quoted, shown
 from dunechest.remote.address import address_of
-from dunechest.values import Value
 
 if TYPE_CHECKING:
     pass
@@ -29,82 +28,7 @@ if TYPE_CHECKING:
 MOST = 200
 
 
-class SearchOptions(msgspec.Struct, frozen=True):
-    """What else a file must be.
-
-    Parameters
-    ----------
-    library, kind : str, optional
-        Name of its library, and name of that library's kind.
-    chest : str, optional
-        Label or id of a chest that has it.
-    smallest, largest : int, optional
-        Bytes.
-    since, before : float, optional
-        Moments (seconds since 1970): changed at or after the first, and before the second.
-    same_as : path, optional
-        A file on this computer with the same content.
-    """
-
-    library: str | None = None
-    kind: str | None = None
-    chest: str | None = None
-    smallest: int | None = None
-    largest: int | None = None
-    since: float | None = None
-    before: float | None = None
-    same_as: AnyPath | None = None
-
-
 _ANYTHING = SearchOptions()
-
-
-class FoundCopy(Value, msgspec.Struct, frozen=True):
-    """A copy of a found file: the chest, the library's name there, the editions that have it, and the command for it.
-
-    `last_seen_by` is the computer that met the chest last, if an office knows.
-    """
-
-    _shown: ClassVar[tuple[str, ...]] = ("label", "archived_as", "connected")
-
-    label: str
-    chest_id: str
-    archived_as: str
-    first_edition: int
-    last_edition: int
-    current: bool
-    connected: bool
-    kept_at_place: str
-    restore_command: str
-    last_seen_by: str = ""
-
-
-class FoundFile(Value, msgspec.Struct, frozen=True):
-    """A file that was found: its library, path, bytes, time (seconds since 1970), and its copies, the best one first."""
-
-    _shown: ClassVar[tuple[str, ...]] = ("library", "path", "size_bytes")
-
-    library: str
-    kind: str
-    path: str
-    size_bytes: int
-    modified_at: int
-    copies: tuple[FoundCopy, ...]
-
-
-class SearchResult(Value, msgspec.Struct, frozen=True):
-    """The files that were found; `more` says whether there are others.
-
-    `known_file_count` and `known_chest_count` were searched.
-    """
-
-    _shown: ClassVar[tuple[str, ...]] = ("files", "more")
-    _rows: ClassVar[str] = "files.copies"
-
-    files: tuple[FoundFile, ...]
-    more: bool
-    known_file_count: int
-    known_chest_count: int
 
 
 def search(

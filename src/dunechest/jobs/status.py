@@ -6,14 +6,10 @@ import os
 from collections import defaultdict
 from collections.abc import Collection, Iterable
 from pathlib import Path
-from typing import TYPE_CHECKING, ClassVar
-
-import msgspec
+from typing import TYPE_CHECKING
 
 from dunechest.jobs.clones import called, of_clones, one_of_each
-from dunechest.jobs.homes import Home
-from dunechest.jobs.known import Known, OfficeSeen, known_here
-from dunechest.jobs.known_chests import ChestStatus
+from dunechest.jobs.known import Known, known_here
 from dunechest.jobs.library_copies import copies_of
 from dunechest.jobs.loose import ignored_places, is_ignored
 from dunechest.jobs.next_steps import Lies, Naming, next_steps
@@ -29,88 +25,19 @@ from dunechest.jobs.other_steps import (
     refused,
 )
 from dunechest.jobs.protection import read_rules
-from dunechest.jobs.safety import NextStep, ProtectedLibrary, Unprotected
 from dunechest.ledger.folder import state_folder
 from dunechest.ledger.ledger import PastLoose
 from dunechest.machine.drives import drive_identity
 from dunechest.machine.physical import physical
+from dunechest.model.chests import ChestStatus
+from dunechest.model.overview import NextStep, ProtectedLibrary, Status, Unprotected
 from dunechest.names import shown, slug
 from dunechest.paths import prefix_of
-from dunechest.values import Value
-from dunechest.words import number
 
 if TYPE_CHECKING:
-    from dunechest.jobs.routine import RoutineState
+    from dunechest.model.routine import RoutineState
 
 _DAY, _HOUR = 86_400.0, 3600.0
-
-
-class Status(Value, msgspec.Struct, frozen=True):
-    """How well each library is protected, what to do next, most urgent first, and the chests that are expected.
-
-    `moved_libraries` are libraries that were moved to a drive, with where each is now; `routines` say how what runs by itself
-    does. `office` is set if the answer is that of an office. `elsewhere_count` counts libraries of other computers that are
-    not shown, and `unreadable_entry_count` entries of this computer's own record that are harmed.
-    """
-
-    _shown: ClassVar[tuple[str, ...]] = ("safe",)
-    _told: ClassVar[tuple[str, ...]] = (
-        "libraries",
-        "safe",
-        "verdict",
-        "unprotected_libraries",
-        "steps",
-        "chests",
-        "moved_libraries",
-        "routines",
-        "office",
-        "elsewhere_count",
-        "unreadable_entry_count",
-    )
-    _rows: ClassVar[str] = "libraries"
-
-    libraries: tuple[ProtectedLibrary, ...]
-    unprotected_libraries: tuple[Unprotected, ...]
-    steps: tuple[NextStep, ...]
-    chests: tuple[ChestStatus, ...]
-    moved_libraries: tuple[Home, ...] = ()
-    routines: tuple[RoutineState, ...] = ()
-    office: OfficeSeen | None = None
-    elsewhere_count: int = 0
-    unreadable_entry_count: int = 0
-
-    @property
-    def safe(self) -> bool:
-        """Whether every library that is known is safe, and nothing that this computer knew is unreadable."""
-        return self._all_safe and not self.unreadable_entry_count
-
-    @property
-    def _all_safe(self) -> bool:
-        return not self.unprotected_libraries and all(library.safe for library in self.libraries)
-
-    @property
-    def verdict(self) -> str:
-        """Whether they are, in a sentence."""
-        count = len(self.libraries) + len(self.unprotected_libraries)
-        if not count and self.unreadable_entry_count:
-            return "NOT CERTAIN: this computer's own record is damaged. What drives hold is known again when they are connected."
-        if not count and self.elsewhere_count:
-            return "Nothing of this computer is archived, as far as is known. To begin: dunechest find"
-        if not count:
-            return "Nothing is known yet. To begin: dunechest find"
-        if self._all_safe and self.unreadable_entry_count:
-            return "NOT CERTAIN: this computer's own record is damaged."
-        if self.safe:
-            return f"SAFE: {'The only library is' if count == 1 else f'All {count:,} libraries are'} protected{self._of}."
-        wrong = len(self.unprotected_libraries) + sum(not library.safe for library in self.libraries)
-        return f"NOT SAFE: {wrong:,} of {number(count, 'library', 'libraries')} not protected{self._of}."
-
-    @property
-    def _of(self) -> str:
-        """Whose libraries these are, if not this computer's."""
-        if self.office is None:
-            return ""
-        return f" on {shown(self.office.computer)}" if self.office.computer else " in the office"
 
 
 def status(*, office: bool = False, computer: str | None = None, everyone: bool = False) -> Status:

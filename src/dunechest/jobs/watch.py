@@ -7,16 +7,13 @@ import time
 from collections import deque
 from collections.abc import Callable, Iterator
 from pathlib import Path
-from typing import ClassVar
-
-import msgspec
 
 from dunechest.jobs.named import AnyLibrary, get_library
 from dunechest.jobs.study.contents import list_library
 from dunechest.library.in_use import in_use
 from dunechest.library.library import Library
 from dunechest.machine.folders import own_home
-from dunechest.values import Value
+from dunechest.model.look import Watched
 
 #: Seconds of which the rate is the average.
 _AVERAGE = 60.0
@@ -24,50 +21,6 @@ _AVERAGE = 60.0
 _SETTLED = 3
 #: Of the time no more than this share goes into looking: a large library is walked less often.
 _SHARE = 0.2
-
-
-class Watched(Value, msgspec.Struct, frozen=True):
-    """A library at one moment.
-
-    Attributes
-    ----------
-    name : str
-        Its name.
-    file_count, size_bytes : int
-        Files that are here, and their bytes.
-    placeholder_count, placeholder_bytes : int
-        Files of which only the placeholder is here, and the bytes that are still to come.
-    processes : tuple of str
-        Names of the processes that have it open.
-    bytes_per_second : float
-        Bytes a second that came in the last minute; negative if they went.
-    seconds_left : float or None
-        Seconds until the last placeholder is brought here, at that rate; None if that cannot be told.
-    seconds_unchanged : float
-        Seconds since anything changed.
-    complete : bool
-        Whether nothing is a placeholder, nobody has it open, and nothing has changed for some looks.
-    """
-
-    _shown: ClassVar[tuple[str, ...]] = (
-        "name",
-        "file_count",
-        "size_bytes",
-        "placeholder_count",
-        "seconds_unchanged",
-        "complete",
-    )
-
-    name: str
-    file_count: int
-    size_bytes: int
-    placeholder_count: int
-    placeholder_bytes: int
-    processes: tuple[str, ...]
-    bytes_per_second: float
-    seconds_left: float | None
-    seconds_unchanged: float
-    complete: bool
 
 
 def watch(

@@ -7,50 +7,27 @@ from typing import Any, NamedTuple
 import msgspec
 
 from dunechest.chest.chest import Chest
-from dunechest.jobs.archive.plan import ArchivePlan
-from dunechest.jobs.archive.result import ArchiveResult
-from dunechest.jobs.chests import ChestContents
-from dunechest.jobs.compare.chests import ChestComparison
-from dunechest.jobs.compare.result import Comparison
-from dunechest.jobs.computers import MetComputer
-from dunechest.jobs.copy.plan import CopyPlan
-from dunechest.jobs.copy.result import CopyResult
-from dunechest.jobs.copy.traffic import Costs
-from dunechest.jobs.drill import Drill
-from dunechest.jobs.editions.listing import EditionList
-from dunechest.jobs.editions.plan import DropPlan
-from dunechest.jobs.find import FindResult
-from dunechest.jobs.homes import Home
-from dunechest.jobs.known_chests import ChestList, ChestStatus
-from dunechest.jobs.look import Readiness
-from dunechest.jobs.mend.plan import MendPlan
-from dunechest.jobs.mend.result import MendResult
-from dunechest.jobs.office.exchange import Sent
-from dunechest.jobs.office.join import Joined, Left
-from dunechest.jobs.office.look_after import ComputerAdded, OfficeMade
-from dunechest.jobs.office.show import Office
-from dunechest.jobs.overview import Overview
-from dunechest.jobs.reclaim.plan import ReclaimPlan
-from dunechest.jobs.reclaim.result import ReclaimResult
-from dunechest.jobs.rehome.plan import PartMovePlan, RehomePlan, RejoinPlan
-from dunechest.jobs.rehome.result import RehomeResult, RejoinResult
-from dunechest.jobs.release import ReleaseResult
-from dunechest.jobs.restore.places_map import MappedPlace
-from dunechest.jobs.restore.plan import RestorePlan
-from dunechest.jobs.restore.planning.offers import Offer
-from dunechest.jobs.restore.planning.several import LeftBehind
-from dunechest.jobs.restore.result import RestoreResult
-from dunechest.jobs.routine import RoutineState
-from dunechest.jobs.routine.install import RoutineInstallation
-from dunechest.jobs.routine.result import RoutineRun, WaitingRoutine
-from dunechest.jobs.search import SearchResult
-from dunechest.jobs.status import Status
-from dunechest.jobs.undo.result import UndoResult
-from dunechest.jobs.verify.result import VerifyResult
-from dunechest.jobs.watch import Watched
 from dunechest.library.draft.compose import Draft
 from dunechest.library.draft.trying import TriedKind
 from dunechest.library.kinds.own import AddedKind
+from dunechest.model.archive import ArchivePlan, ArchiveResult
+from dunechest.model.chests import ChestContents, ChestList, ChestStatus, MetComputer
+from dunechest.model.compare import ChestComparison, Comparison
+from dunechest.model.copy import CopyPlan, CopyResult, Costs
+from dunechest.model.drill import Drill
+from dunechest.model.editions import DropPlan, EditionList
+from dunechest.model.homes import Home
+from dunechest.model.look import FindResult, Readiness, Watched
+from dunechest.model.mend import MendPlan, MendResult
+from dunechest.model.office import ComputerAdded, Joined, Left, Office, OfficeMade, Sent
+from dunechest.model.overview import Overview, SearchResult, Status
+from dunechest.model.reclaim import ReclaimPlan, ReclaimResult
+from dunechest.model.rehome import PartMovePlan, RehomePlan, RehomeResult, RejoinPlan, RejoinResult
+from dunechest.model.release import ReleaseResult
+from dunechest.model.restore import LeftBehind, MappedPlace, Offer, RestorePlan, RestoreResult
+from dunechest.model.routine import RoutineInstallation, RoutineRun, RoutineState, WaitingRoutine
+from dunechest.model.undo import UndoResult
+from dunechest.model.verify import VerifyResult
 
 
 class Body(msgspec.Struct, frozen=True):

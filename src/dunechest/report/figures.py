@@ -20,7 +20,7 @@ import msgspec
 from matplotlib.dates import AutoDateLocator, ConciseDateFormatter, date2num
 from matplotlib.figure import Figure
 
-from dunechest.jobs.overview import DriveRoom, LibraryHistory
+from dunechest.model.overview import DriveRoom, LibraryHistory
 from dunechest.names import shown
 from dunechest.words import day as moment_day
 from dunechest.words import number, size

@@ -8,7 +8,7 @@ from typing import Any
 import jinja2
 from markupsafe import Markup
 
-from dunechest.jobs.overview import LibraryHistory, Overview
+from dunechest.model.overview import LibraryHistory, Overview
 from dunechest.names import shown
 from dunechest.report import figures
 from dunechest.words import NOT_COUNTED, STATE_WORDS, day, number, size

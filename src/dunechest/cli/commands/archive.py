@@ -22,9 +22,8 @@ from dunechest.cli.parts import (
 if TYPE_CHECKING:
     from dunechest.chest.chest import Chest
     from dunechest.errors import CutOffError
-    from dunechest.jobs.archive.options import ArchiveOptions
-    from dunechest.jobs.archive.result import ArchiveResult
     from dunechest.library.library import Library
+    from dunechest.model.archive import ArchiveOptions, ArchiveResult
     from dunechest.progress import Progress
 
 
@@ -194,8 +193,8 @@ def _tell(out: Out, results: list[ArchiveResult], result: ArchiveResult, chest: 
 
 
 def _options(asked: dict[str, Any]) -> ArchiveOptions:
-    from dunechest.jobs.archive.options import ArchiveOptions
-    from dunechest.jobs.study.choice import Choice
+    from dunechest.model.archive import ArchiveOptions
+    from dunechest.model.study import Choice
 
     leave = asked["without_rebuildable"]
     choice = Choice(

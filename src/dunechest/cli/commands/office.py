@@ -13,7 +13,7 @@ from dunechest.cli.output import Out, common
 from dunechest.cli.parts import Command, shaped
 
 if TYPE_CHECKING:
-    from dunechest.jobs.office.look_after import ComputerAdded
+    from dunechest.model.office import ComputerAdded
 
 _R = TypeVar("_R")
 #: Where the password of whoever looks after the server comes from, and that of a computer.

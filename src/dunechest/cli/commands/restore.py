@@ -13,7 +13,7 @@ from msgspec.structs import replace
 
 from dunechest.cli.output import Out, common
 from dunechest.cli.parts import NUMBER, Command, complete_chest, complete_held, shaped
-from dunechest.jobs.restore.planning.several import LeftBehind
+from dunechest.model.restore import LeftBehind
 
 if TYPE_CHECKING:
     from dunechest.chest.chest import Chest

@@ -10,16 +10,15 @@ from rich.text import Text
 from dunechest.cli.layout import BAD, GOOD, WARN, facts, say
 from dunechest.cli.output import Out, show_findings, show_list
 from dunechest.findings import blocking
-from dunechest.jobs.archive.result import NOT_SEEN_NOW
+from dunechest.model.archive import NOT_SEEN_NOW
 from dunechest.names import quoted, shown
 from dunechest.words import duration, number, size
 
 if TYPE_CHECKING:
     from dunechest.chest.chest import Chest
     from dunechest.chest.records import ChangeCounts
-    from dunechest.jobs.archive.plan import ArchivePlan
-    from dunechest.jobs.archive.result import ArchiveResult
-    from dunechest.jobs.study.choice import LeftOutFile
+    from dunechest.model.archive import ArchivePlan, ArchiveResult
+    from dunechest.model.study import LeftOutFile
 
 _STATES = {
     "new": "will be archived",

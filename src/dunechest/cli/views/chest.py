@@ -13,9 +13,8 @@ from dunechest.chest.records import when
 from dunechest.cli.layout import BAD, DIM, GOOD, INFO, WARN, listing, say
 from dunechest.cli.output import Out
 from dunechest.cli.views.drives import drive_words
-from dunechest.jobs.chests import ChestContents
-from dunechest.jobs.known_chests import ChestList, ChestStatus
 from dunechest.machine.drives import ENDLESS, holds_modes
+from dunechest.model.chests import ChestContents, ChestList, ChestStatus
 from dunechest.names import from_wire, quoted, shown
 from dunechest.words import ago, local, number, size
 

@@ -6,8 +6,7 @@ from rich.text import Text
 
 from dunechest.cli.layout import BAD, GOOD, WARN, say
 from dunechest.cli.output import Out, show_list
-from dunechest.jobs.compare.chests import ChestComparison, LibraryComparison
-from dunechest.jobs.compare.result import Comparison
+from dunechest.model.compare import ChestComparison, Comparison, LibraryComparison
 from dunechest.names import shown
 from dunechest.words import number, size
 

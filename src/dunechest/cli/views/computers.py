@@ -6,7 +6,7 @@ from collections.abc import Sequence
 
 from dunechest.cli.layout import GOOD, listing, say
 from dunechest.cli.output import Out
-from dunechest.jobs.computers import MetComputer
+from dunechest.model.chests import MetComputer
 from dunechest.names import quoted, shown
 from dunechest.words import ago
 

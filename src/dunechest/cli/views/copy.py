@@ -10,10 +10,8 @@ from dunechest.chest.chest import Chest
 from dunechest.cli.layout import BAD, GOOD, WARN, listing, say
 from dunechest.cli.output import Out, show_findings, show_list
 from dunechest.findings import Finding, blocking
-from dunechest.jobs.copy.plan import CopyPlan
-from dunechest.jobs.copy.result import CopyResult
-from dunechest.jobs.copy.traffic import Costs
 from dunechest.machine.drives import ENDLESS
+from dunechest.model.copy import CopyPlan, CopyResult, Costs
 from dunechest.names import quoted, shown
 from dunechest.words import duration, number, size
 

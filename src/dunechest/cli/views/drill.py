@@ -11,7 +11,7 @@ from dunechest.cli.output import Out
 from dunechest.cli.views import proof
 from dunechest.cli.views import restore as restore_view
 from dunechest.cli.views.restore_lists import show_damage, show_not_done
-from dunechest.jobs.drill import Drill
+from dunechest.model.drill import Drill
 from dunechest.names import shown
 from dunechest.words import duration, number, size
 

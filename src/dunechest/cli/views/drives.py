@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dunechest.jobs.known_chests import ChestStatus
+from dunechest.model.chests import ChestStatus
 
 
 def drive_words(chest: ChestStatus) -> str:

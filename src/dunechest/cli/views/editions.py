@@ -7,8 +7,7 @@ from rich.text import Text
 from dunechest.cli.layout import BAD, DIM, GOOD, WARN, say
 from dunechest.cli.output import Out, limited
 from dunechest.cli.views.archive import changes_in_words
-from dunechest.jobs.editions.listing import Edition, EditionList
-from dunechest.jobs.editions.plan import DropPlan
+from dunechest.model.editions import DropPlan, Edition, EditionList
 from dunechest.names import quoted, shown
 from dunechest.words import local, number, size
 

@@ -8,7 +8,7 @@ from rich.text import Text
 
 from dunechest.cli.layout import WARN, homely, listing, say
 from dunechest.cli.output import Out, limited, show_list
-from dunechest.jobs.find import FindResult, FoundDrive, FoundLibrary
+from dunechest.model.look import FindResult, FoundDrive, FoundLibrary
 from dunechest.names import quoted, shown
 from dunechest.words import day, number, size
 
@@ -123,7 +123,10 @@ def _show_unknown(out: Out, result: FindResult) -> None:
     some, more = limited(result.unknown_folders, out.verbose, 12)
     console.print()
     say(console, "Not recognised. Any of these can be archived by its path:", "bold")
-    rows = [(shown(folder.path.name or str(folder.path)), size(folder.size_bytes), f"{folder.file_count:,}") for folder in some]
+    rows = [
+        (shown(folder.path.name or str(folder.path)), size(folder.size_bytes), f"{folder.file_count:,}")
+        for folder in some
+    ]
     below: list[list[Text | str]] = [[out.place(folder.path), shown("; ".join(folder.evidence))] for folder in some]
     listing(console, ("folder", "size", "files"), rows, below, right=(1, 2))
     if more:

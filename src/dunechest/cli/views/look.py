@@ -7,7 +7,7 @@ from rich.text import Text
 from dunechest.cli.layout import BAD, DIM, GOOD, columns, say
 from dunechest.cli.output import Out, limited, show_findings
 from dunechest.findings import blocking
-from dunechest.jobs.look import DriveFit, Readiness
+from dunechest.model.look import DriveFit, Readiness
 from dunechest.names import quoted, shown
 from dunechest.words import number, size
 
@@ -94,7 +94,9 @@ def _show_parts(out: Out, result: Readiness) -> None:
     rows: list[tuple[str, ...]] = [("files", "outside", "size", "part")]
     for part in some:
         outside = f"{len(part.outside_paths):,}" if part.outside_paths else ""
-        rows.append((f"{len(part.files):,}", outside, size(part.size_bytes), f"{shown(part.what)} {shown(part.title)}"))
+        rows.append(
+            (f"{len(part.files):,}", outside, size(part.size_bytes), f"{shown(part.what)} {shown(part.title)}")
+        )
     if all(not row[1] for row in rows[1:]):
         rows[0] = ("files", "", "size", "part")
     out.console.print()

@@ -9,8 +9,7 @@ from rich.text import Text
 from dunechest.chest.chest import Chest
 from dunechest.cli.layout import BAD, GOOD, WARN, say
 from dunechest.cli.output import Out, show_findings, show_list
-from dunechest.jobs.mend.plan import MendPlan
-from dunechest.jobs.mend.result import MendResult
+from dunechest.model.mend import MendPlan, MendResult
 from dunechest.names import quoted, shown
 from dunechest.words import duration, number, size
 

@@ -9,7 +9,7 @@ from rich.text import Text
 from dunechest.chest.chest import Chest
 from dunechest.cli.layout import BAD, WARN, listing, say
 from dunechest.cli.output import Out
-from dunechest.jobs.restore.planning.offers import Offer
+from dunechest.model.restore import Offer
 from dunechest.names import from_wire, quoted, shown
 from dunechest.words import local, size
 

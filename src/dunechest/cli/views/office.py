@@ -6,11 +6,8 @@ from rich.text import Text
 
 from dunechest.cli.layout import BAD, GOOD, WARN, listing, say
 from dunechest.cli.output import Out
-from dunechest.jobs.known import OfficeSeen
-from dunechest.jobs.office.exchange import Sent
-from dunechest.jobs.office.join import Joined, Left
-from dunechest.jobs.office.look_after import ComputerAdded, OfficeMade
-from dunechest.jobs.office.show import Office
+from dunechest.model.office import ComputerAdded, Joined, Left, Office, OfficeMade, Sent
+from dunechest.model.overview import OfficeSeen
 from dunechest.names import quoted, shown
 from dunechest.words import ago, number
 

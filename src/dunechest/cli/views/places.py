@@ -6,7 +6,7 @@ from collections.abc import Sequence
 
 from dunechest.cli.layout import GOOD, homely, say
 from dunechest.cli.output import Out
-from dunechest.jobs.restore.places_map import MappedPlace
+from dunechest.model.restore import MappedPlace
 from dunechest.names import quoted, shown
 
 

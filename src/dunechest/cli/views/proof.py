@@ -6,7 +6,7 @@ from rich.text import Text
 
 from dunechest.cli.layout import BAD, GOOD, columns, say
 from dunechest.cli.output import Out, limited
-from dunechest.jobs.restore.result import Proof
+from dunechest.model.restore import Proof
 from dunechest.names import shown
 
 

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from dunechest.cli.layout import BAD, GOOD, WARN, say
 from dunechest.cli.output import Out, show_findings, show_list
-from dunechest.jobs.release import ReleaseResult
+from dunechest.model.release import ReleaseResult
 from dunechest.names import quoted, shown
 
 _STYLES = {"released": GOOD, "fixed": GOOD, "in-use": BAD, "shared": BAD, "flushed": WARN}

@@ -6,7 +6,7 @@ from pathlib import Path
 
 from dunechest.cli.layout import BAD, GOOD, say
 from dunechest.cli.output import Out
-from dunechest.jobs.overview import Overview
+from dunechest.model.overview import Overview
 
 
 def show(out: Out, told: Overview, place: Path) -> None:

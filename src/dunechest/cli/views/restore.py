@@ -16,10 +16,10 @@ from dunechest.cli.views.restore_lists import (
     show_outside_files,
     show_renamed,
 )
-from dunechest.jobs.restore.result import RestoreResult
 from dunechest.jobs.undo.forward import begun_removal
-from dunechest.jobs.undo.recover import begun_words
+from dunechest.jobs.undo.interrupted import begun_words
 from dunechest.ledger.deeds import Deed
+from dunechest.model.restore import RestoreResult
 from dunechest.names import shown
 from dunechest.words import duration, number, size
 

@@ -10,8 +10,7 @@ from rich.text import Text
 from dunechest.chest.tag_lists import RecordFault
 from dunechest.cli.layout import BAD, say
 from dunechest.cli.output import Out, show_list
-from dunechest.jobs.restore.plan import ByHand, NotDone
-from dunechest.jobs.restore.planning.several import LeftBehind
+from dunechest.model.restore import ByHand, LeftBehind, NotDone
 from dunechest.names import shown
 from dunechest.values import RenamedPath
 from dunechest.words import number

@@ -20,9 +20,8 @@ from dunechest.cli.views.restore_lists import (
     show_renamed,
 )
 from dunechest.findings import blocking
-from dunechest.jobs.restore.plan import RestorePlan
 from dunechest.jobs.restore.planning.saved_plan import saved_plan
-from dunechest.jobs.restore.planning.several import LeftBehind
+from dunechest.model.restore import LeftBehind, RestorePlan
 from dunechest.names import from_wire, shown
 from dunechest.words import local, number, size
 

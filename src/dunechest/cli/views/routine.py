@@ -8,7 +8,8 @@ from rich.text import Text
 
 from dunechest.cli.layout import BAD, GOOD, WARN, say
 from dunechest.cli.output import Out, limited, show_list
-from dunechest.jobs.routine import DueRuns, Routine, RoutineInstallation, RoutineRun, RoutineState
+from dunechest.jobs.routine import DueRuns, Routine, RoutineInstallation, RoutineRun
+from dunechest.model.routine import RoutineState
 from dunechest.names import shown
 from dunechest.words import ago, day, duration, number
 

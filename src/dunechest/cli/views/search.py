@@ -8,7 +8,7 @@ from rich.text import Text
 
 from dunechest.cli.layout import BAD, say
 from dunechest.cli.output import Out, limited
-from dunechest.jobs.search import FoundCopy, FoundFile, SearchResult
+from dunechest.model.overview import FoundCopy, FoundFile, SearchResult
 from dunechest.names import shown
 from dunechest.words import day, number, size
 

@@ -7,8 +7,7 @@ from rich.text import Text
 from dunechest.cli.layout import BAD, GOOD, WARN, listing, say
 from dunechest.cli.output import Out, limited
 from dunechest.cli.views.drives import drive_words
-from dunechest.jobs.safety import Copy, ProtectedLibrary
-from dunechest.jobs.status import Status
+from dunechest.model.overview import Copy, ProtectedLibrary, Status
 from dunechest.names import shown
 from dunechest.words import NOT_COUNTED, STATE_WORDS, ago, number, size
 

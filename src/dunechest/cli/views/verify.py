@@ -6,7 +6,7 @@ from rich.text import Text
 
 from dunechest.cli.layout import BAD, GOOD, INFO, WARN, say
 from dunechest.cli.output import Out, limited
-from dunechest.jobs.verify.result import BagCheck, VerifyResult
+from dunechest.model.verify import BagCheck, VerifyResult
 from dunechest.names import quoted, shown
 from dunechest.words import both, duration, number, size
 

@@ -11,7 +11,7 @@ from rich.text import Text
 
 from dunechest.cli.layout import GOOD, say
 from dunechest.cli.output import Out
-from dunechest.jobs.watch import Watched
+from dunechest.model.look import Watched
 from dunechest.names import shown
 from dunechest.words import duration, number, size
 

@@ -10,8 +10,8 @@ from collections.abc import Iterable
 import msgspec
 from blake3 import blake3
 
-from dunechest.jobs.study.choice import Choice
 from dunechest.library.kinds.schema import Kind
+from dunechest.model.study import Choice
 from dunechest.transfer.fingerprints import total_of_folder
 from dunechest.transfer.totals import total_of
 

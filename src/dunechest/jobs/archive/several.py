@@ -13,13 +13,12 @@ import msgspec
 from dunechest.chest.chest import Chest
 from dunechest.errors import CutOffError, UsageError, refuse_blocked
 from dunechest.findings import Finding, blocking
-from dunechest.jobs.archive.options import LASTING_CODES, PASSING_CODES, USUAL, ArchiveOptions
-from dunechest.jobs.archive.result import ArchiveResult
 from dunechest.jobs.archive.unchanged import looked_into, own_bags, unchanged
 from dunechest.jobs.holdings import note_refused
 from dunechest.jobs.named import AnyLibrary, get_chest, get_libraries
 from dunechest.ledger import events
 from dunechest.library.library import Library
+from dunechest.model.archive import LASTING_CODES, PASSING_CODES, USUAL, ArchiveOptions, ArchiveResult
 from dunechest.names import AnyPath, shown
 from dunechest.progress import Progress, silent
 from dunechest.transfer.fingerprints import MANY
@@ -28,8 +27,8 @@ from dunechest.transfer.helpers import WORTH_ASKING, standing, start_ahead
 if TYPE_CHECKING:
     from dunechest.chest.bag_entry import BagEntry
     from dunechest.chest.payload import PayloadSizes
-    from dunechest.jobs.archive.plan import ArchivePlan
-    from dunechest.jobs.study.contents import Contents
+    from dunechest.model.archive import ArchivePlan
+    from dunechest.model.study import Contents
     from dunechest.transfer.walk import Walk
 
 #: Gives the progress to tell, for as long as one library is archived to one chest.

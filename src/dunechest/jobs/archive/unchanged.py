@@ -18,12 +18,11 @@ from dunechest.chest.origin import came_from
 from dunechest.chest.payload import PayloadSizes
 from dunechest.chest.records import LibraryRecord
 from dunechest.jobs.archive.fingerprint import fingerprint, fingerprint_of_folder
-from dunechest.jobs.archive.options import ArchiveOptions
-from dunechest.jobs.archive.result import ArchiveResult
 from dunechest.jobs.chest_log import keep_in_step
 from dunechest.jobs.holdings import note_holdings
-from dunechest.jobs.study.choice import LeftOutFile
 from dunechest.library.library import Library
+from dunechest.model.archive import ArchiveOptions, ArchiveResult
+from dunechest.model.study import LeftOutFile
 from dunechest.names import from_wire
 from dunechest.transfer.helpers import WORTH_ASKING
 from dunechest.transfer.walk import Walk, count, entry_of, lines_of, walk_own

@@ -3,8 +3,8 @@
 from __future__ import annotations
 
 from dunechest.jobs.compare.by_bytes import compare
-from dunechest.jobs.compare.chests import ChestComparison, LibraryComparison, compare_chests, names_a_chest
-from dunechest.jobs.compare.result import Comparison, Mismatch
+from dunechest.jobs.compare.chests import compare_chests, names_a_chest
+from dunechest.model.compare import ChestComparison, Comparison, LibraryComparison, Mismatch
 
 __all__ = [
     "ChestComparison",

@@ -14,13 +14,13 @@ from dunechest.chest.bag_records import stamp
 from dunechest.chest.true_names import true_names
 from dunechest.errors import ChestBusyError, RecordDamagedError, UsageError
 from dunechest.jobs.compare.places import Place, is_archived, place_named
-from dunechest.jobs.compare.result import Comparison, Mismatch
 from dunechest.jobs.named import AnyLibrary
 from dunechest.ledger.folder import state_folder
 from dunechest.library.formats.sqlite import COMPANIONS, databases_differ
 from dunechest.library.library import Library
 from dunechest.machine.drives import filesystem
 from dunechest.machine.identity import this_machine
+from dunechest.model.compare import Comparison, Mismatch
 from dunechest.names import from_wire, shown
 from dunechest.progress import Progress, Step, Tally, silent
 from dunechest.transfer.crew import Crew

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import os
 from pathlib import Path
-from typing import ClassVar
 
 import msgspec
 
@@ -14,67 +13,11 @@ from dunechest.chest.find_chest import find_chest
 from dunechest.chest.states import only_in, states_of_bag
 from dunechest.errors import CutOffError, DuneChestError, UsageError
 from dunechest.jobs.compare.by_bytes import compare
-from dunechest.jobs.compare.result import Comparison
 from dunechest.jobs.known_chests import list_chests
 from dunechest.jobs.named import get_chest
+from dunechest.model.compare import ChestComparison, LibraryComparison
 from dunechest.names import AnyPath, shown
 from dunechest.progress import Progress, silent
-from dunechest.values import Value
-
-
-class LibraryComparison(Value, msgspec.Struct, frozen=True):
-    """What two chests have of a library.
-
-    `first_editions` and `second_editions` are the numbers of what each has, empty if it has none; `files` compares the
-    current ones, None if that cannot be done, `why` says then why not. `first_only_editions` and `second_only_editions` are
-    the numbers of those whose state the other does not have, whatever it is called there.
-    """
-
-    _shown: ClassVar[tuple[str, ...]] = ("name", "same")
-    _told: ClassVar[tuple[str, ...]] = (
-        "name",
-        "same",
-        "first_editions",
-        "second_editions",
-        "first_only_editions",
-        "second_only_editions",
-        "files",
-        "why",
-    )
-
-    name: str
-    first_editions: tuple[int, ...]
-    second_editions: tuple[int, ...]
-    files: Comparison | None
-    why: str = ""
-    first_only_editions: tuple[int, ...] = ()
-    second_only_editions: tuple[int, ...] = ()
-
-    @property
-    def same_editions(self) -> bool:
-        """Whether both have the same states."""
-        return not (self.first_only_editions or self.second_only_editions)
-
-    @property
-    def same(self) -> bool:
-        """Whether both have the same editions, and the current ones are the same."""
-        return self.files is not None and self.files.same and self.same_editions
-
-
-class ChestComparison(Value, msgspec.Struct, frozen=True):
-    """The differences between two chests."""
-
-    _shown: ClassVar[tuple[str, ...]] = ("first", "second", "same")
-    _rows: ClassVar[str] = "libraries"
-
-    first: str
-    second: str
-    libraries: tuple[LibraryComparison, ...]
-
-    @property
-    def same(self) -> bool:
-        """Whether they hold the same."""
-        return all(library.same for library in self.libraries)
 
 
 def names_a_chest(text: str) -> bool:

@@ -3,13 +3,9 @@
 from __future__ import annotations
 
 from collections.abc import Iterable
-from typing import ClassVar
 
-import msgspec
-
-from dunechest.jobs.copy.plan import CopyPlan
+from dunechest.model.copy import CopyPlan, Costs, Traffic
 from dunechest.transfer import elsewhere
-from dunechest.values import Value
 
 #: Requests for a file of one part: sent, looked at, read back, put in place when the change is decided.
 _REQUESTS = {"sftp": 12, "webdav": 5, "s3": 8}
@@ -21,33 +17,6 @@ _RECORDS, _LISTED = 60, 1000
 #: Bytes of the lists of a library for each of its files.
 _LINES = 400
 _CHANGED = 0.01
-
-
-class Traffic(Value, msgspec.Struct, frozen=True):
-    """Bytes that go to a server and come from it, and requests, as reckoned."""
-
-    _shown: ClassVar[tuple[str, ...]] = ("sent_bytes", "received_bytes", "request_count")
-
-    sent_bytes: int
-    received_bytes: int
-    request_count: int
-
-    def __add__(self, other: Traffic) -> Traffic:
-        return Traffic(
-            self.sent_bytes + other.sent_bytes,
-            self.received_bytes + other.received_bytes,
-            self.request_count + other.request_count,
-        )
-
-
-class Costs(Value, msgspec.Struct, frozen=True):
-    """What a chest on a server costs: to copy now, each month if 1 % of it changes, and to check every byte once."""
-
-    _shown: ClassVar[tuple[str, ...]] = ("now", "monthly", "check")
-
-    now: Traffic
-    monthly: Traffic
-    check: Traffic
 
 
 def costs_of(plans: Iterable[CopyPlan]) -> Costs | None:

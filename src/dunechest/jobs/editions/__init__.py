@@ -9,11 +9,10 @@ from collections.abc import Iterable
 
 from dunechest.chest.chest import Chest
 from dunechest.jobs.editions.doing import carry_out
-from dunechest.jobs.editions.listing import Change, Edition, EditionList, list_editions
-from dunechest.jobs.editions.plan import DropPlan
+from dunechest.jobs.editions.listing import list_editions
 from dunechest.jobs.editions.planning import plan_drop
-from dunechest.jobs.editions.result import DropResult
 from dunechest.jobs.named import get_chest
+from dunechest.model.editions import Change, DropPlan, DropResult, Edition, EditionList
 from dunechest.names import AnyPath
 
 __all__ = [

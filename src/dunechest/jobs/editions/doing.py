@@ -17,11 +17,10 @@ from dunechest.chest.write_tags import bag_info, flushed_tag, write_lists
 from dunechest.errors import CutOffError, RefusedError
 from dunechest.jobs.chest_log import keep_in_step
 from dunechest.jobs.editions.needed import archives_of, needed_digests
-from dunechest.jobs.editions.plan import DropPlan
-from dunechest.jobs.editions.result import DropResult
 from dunechest.jobs.here import machine_name
 from dunechest.ledger import events
 from dunechest.machine.volumes import identity
+from dunechest.model.editions import DropPlan, DropResult
 from dunechest.names import shown
 from dunechest.transfer import disk
 from dunechest.transfer.below import folders_in

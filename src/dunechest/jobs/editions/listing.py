@@ -5,9 +5,8 @@ from __future__ import annotations
 import time
 from collections.abc import Iterable, Mapping
 from itertools import pairwise
-from typing import TYPE_CHECKING, ClassVar, Literal
+from typing import TYPE_CHECKING
 
-import msgspec
 from msgspec.structs import replace
 
 from dunechest.chest import editions as stored
@@ -19,8 +18,8 @@ from dunechest.chest.records import ChangeCounts, EarlierFile, FileRecord, Libra
 from dunechest.chest.tag_lists import RecordFault
 from dunechest.errors import RecordDamagedError
 from dunechest.jobs.named import get_chest, own_bag
+from dunechest.model.editions import Change, Edition, EditionList
 from dunechest.names import AnyPath, from_wire
-from dunechest.values import Value
 
 if TYPE_CHECKING:
     pass
@@ -28,109 +27,6 @@ if TYPE_CHECKING:
 
 #: So many changes of an edition are named.
 NAMED = 100
-
-
-class Change(Value, msgspec.Struct, frozen=True):
-    """One file that changed from an edition to the next; `former_path` is the former path of one that moved.
-
-    Paths are below ``data/``.
-    """
-
-    _shown: ClassVar[tuple[str, ...]] = ("what", "path")
-
-    what: Literal["added", "changed", "moved", "dropped"]
-    path: str
-    former_path: str = ""
-
-
-class Edition(Value, msgspec.Struct, frozen=True):
-    """One state of an archived library.
-
-    Parameters
-    ----------
-    edition : int
-        Its number.
-    record : LibraryRecord
-        What was recorded when it was made.
-    current : bool
-        Whether it is what lies in ``data/``.
-    file_count, size_bytes : int
-        What it holds.
-    changes : ChangeCounts or None
-        What changed since the edition before that is kept; None for the first.
-    changed_files : tuple of Change
-        The first hundred of these by name.
-    protected : bool
-        Whether it is kept whatever a retention rule says.
-    """
-
-    _shown: ClassVar[tuple[str, ...]] = ("edition", "file_count", "size_bytes")
-    _told: ClassVar[tuple[str, ...]] = (
-        "edition",
-        "archived_at",
-        "computer",
-        "current",
-        "file_count",
-        "size_bytes",
-        "incomplete",
-        "mass_change",
-        "protected",
-        "not_seen_count",
-        "changes",
-        "changed_files",
-    )
-
-    edition: int
-    record: LibraryRecord
-    current: bool
-    file_count: int
-    size_bytes: int
-    changes: ChangeCounts | None
-    changed_files: tuple[Change, ...]
-    protected: bool = False
-
-    @property
-    def archived_at(self) -> str:
-        """When it was archived."""
-        return self.record.archived
-
-    @property
-    def computer(self) -> str:
-        """Which computer archived it."""
-        return self.record.origin.machine
-
-    @property
-    def incomplete(self) -> bool:
-        """Whether files are missing in it."""
-        return self.record.incomplete
-
-    @property
-    def mass_change(self) -> bool:
-        """Whether much changed in it."""
-        return self.record.mass_change
-
-    @property
-    def not_seen_count(self) -> int:
-        """Number of files that could not be seen when it was made, and that it has as the edition before had them."""
-        return sum(len(item.paths) + len(item.outside) for item in self.record.carried)
-
-
-class EditionList(Value, msgspec.Struct, frozen=True):
-    """The editions of a library in a chest, the first one first, and the bytes that only earlier ones need.
-
-    `damaged_records` is what of the records is not proven: editions may be missing because of it, and the numbers of files
-    say less.
-    """
-
-    _shown: ClassVar[tuple[str, ...]] = ("name",)
-    _told: ClassVar[tuple[str, ...]] = ("name", "earlier_bytes", "editions", "damaged_records")
-    _rows: ClassVar[str] = "editions"
-
-    chest: Chest
-    name: str
-    editions: tuple[Edition, ...]
-    earlier_bytes: int
-    damaged_records: tuple[RecordFault, ...] = ()
 
 
 def list_editions(chest: Chest | AnyPath, library: str, *, named: int = NAMED) -> EditionList:

@@ -14,9 +14,9 @@ from dunechest.chest.tag_lists import Tag
 from dunechest.errors import UsageError
 from dunechest.jobs.editions.listing import protected_editions
 from dunechest.jobs.editions.needed import archives_of, needed_digests
-from dunechest.jobs.editions.plan import DropPlan
-from dunechest.jobs.editions.retention_rule import kept_by, parse_rule
 from dunechest.jobs.named import get_chest, own_bag, refuse_if_damaged
+from dunechest.model.editions import DropPlan
+from dunechest.model.retention_rule import kept_by, parse_rule
 from dunechest.names import AnyPath, shown
 
 
@@ -37,7 +37,7 @@ def plan_drop(
     library : str
         Its name in the chest.
     rule : str
-        In plain words; see `dunechest.jobs.editions.retention_rule`.
+        In plain words; see `dunechest.model.retention_rule`.
     protected : iterable of int
         Numbers of protected editions that the rule holds for, too: others of these are kept whatever it says.
     now : datetime, optional

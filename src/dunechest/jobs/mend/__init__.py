@@ -6,10 +6,9 @@ from collections.abc import Iterable
 
 from dunechest.chest.chest import Chest
 from dunechest.jobs.mend.doing.carry_out import carry_out
-from dunechest.jobs.mend.plan import MendPlan
 from dunechest.jobs.mend.planning.make import plan_mend
-from dunechest.jobs.mend.result import MendResult
 from dunechest.jobs.named import AnyLibrary, get_chest
+from dunechest.model.mend import MendPlan, MendResult
 from dunechest.names import AnyPath
 from dunechest.progress import Progress, silent
 

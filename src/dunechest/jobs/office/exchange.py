@@ -5,7 +5,7 @@ from __future__ import annotations
 import os
 from collections.abc import Iterator
 from contextlib import contextmanager
-from typing import TYPE_CHECKING, ClassVar
+from typing import TYPE_CHECKING
 
 import msgspec
 
@@ -17,10 +17,10 @@ from dunechest.ledger.folder import state_folder
 from dunechest.ledger.ledger import open_ledger
 from dunechest.ledger.rows import waiting
 from dunechest.machine.identity import this_machine
+from dunechest.model.office import Sent
 from dunechest.names import shown
 from dunechest.progress import Progress, Step, silent
 from dunechest.transfer import safe
-from dunechest.values import Value
 
 if TYPE_CHECKING:
     import sqlalchemy as sa
@@ -30,15 +30,6 @@ _FILE = "office.json"
 _PAUSE = 600.0
 #: Seconds after which a person is told that the office hears nothing.
 _LONG = 7 * 86_400.0
-
-
-class Sent(Value, msgspec.Struct, frozen=True):
-    """What was sent to the office: events, and lists of files."""
-
-    _shown: ClassVar[tuple[str, ...]] = ("event_count", "list_count")
-
-    event_count: int
-    list_count: int
 
 
 class Exchange(msgspec.Struct):

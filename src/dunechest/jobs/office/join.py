@@ -2,10 +2,6 @@
 
 from __future__ import annotations
 
-from typing import ClassVar
-
-import msgspec
-
 from dunechest.errors import DuneChestError
 from dunechest.jobs.office import membership as own
 from dunechest.jobs.office.exchange import connected, send
@@ -13,30 +9,8 @@ from dunechest.jobs.office.membership import Membership
 from dunechest.ledger.folder import state_folder
 from dunechest.ledger.office.address import address_of
 from dunechest.machine import secrets
+from dunechest.model.office import Joined, Left
 from dunechest.progress import Progress, silent
-from dunechest.values import Value
-
-
-class Joined(Value, msgspec.Struct, frozen=True):
-    """An office that this computer joined: what was sent to it, and how many events of its own came back from there."""
-
-    _shown: ClassVar[tuple[str, ...]] = ("where", "event_count", "list_count")
-
-    where: str
-    event_count: int
-    list_count: int
-    brought_back_count: int
-
-
-class Left(Value, msgspec.Struct, frozen=True):
-    """An office that this computer left: whether all it had noted was sent before, and if not, why."""
-
-    _shown: ClassVar[tuple[str, ...]] = ("where", "sent")
-
-    where: str
-    sent: bool
-    why: str
-    brought_back_count: int
 
 
 def join_office(

@@ -7,14 +7,17 @@ from pathlib import Path
 
 from msgspec.structs import replace
 
-from dunechest.jobs.homes import Home, list_homes
-from dunechest.jobs.known import Found, Known, OfficeSeen, first_places, found_here
-from dunechest.jobs.known_chests import ChestStatus, list_chests
+from dunechest.jobs.homes import list_homes
+from dunechest.jobs.known import Found, Known, first_places, found_here
+from dunechest.jobs.known_chests import list_chests
 from dunechest.jobs.office.view import Seen, computer_named, see_office
 from dunechest.ledger.folder import state_folder
 from dunechest.ledger.ledger import Ledger, PastHome, open_ledger
 from dunechest.ledger.office.read import Computer, drive_in_office
 from dunechest.machine.identity import this_machine
+from dunechest.model.chests import ChestStatus
+from dunechest.model.homes import Home
+from dunechest.model.overview import OfficeSeen
 
 
 def known_in_office(computer: str | None = None, seen: Seen | None = None) -> Known:

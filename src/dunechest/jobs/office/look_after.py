@@ -2,31 +2,8 @@
 
 from __future__ import annotations
 
-from typing import ClassVar
-
-import msgspec
-
 from dunechest.ledger.office.address import address_of
-from dunechest.values import Value
-
-
-class OfficeMade(Value, msgspec.Struct, frozen=True):
-    """An office's ledger: where it is, and whether there was anything to make or to bring up to date."""
-
-    _shown: ClassVar[tuple[str, ...]] = ("where", "changed")
-
-    where: str
-    changed: bool
-
-
-class ComputerAdded(Value, msgspec.Struct, frozen=True):
-    """A computer that an office lets in: its name, and the address that it joins with. The password is not in it."""
-
-    _shown: ClassVar[tuple[str, ...]] = ("name", "address")
-
-    name: str
-    role: str
-    address: str
+from dunechest.model.office import ComputerAdded, OfficeMade
 
 
 def set_up_office(address: str, password: str | None = None) -> OfficeMade:

@@ -14,14 +14,12 @@ from dunechest.jobs.named import AnyLibrary, get_library
 from dunechest.jobs.reclaim.doing.carry_out import carry_out
 from dunechest.jobs.reclaim.doing.last_look import chests_held
 from dunechest.jobs.reclaim.first_checks import prove
-from dunechest.jobs.reclaim.options import USUAL, YIELDING_CODES, ReclaimOptions
-from dunechest.jobs.reclaim.plan import Evidence, ReclaimPlan
 from dunechest.jobs.reclaim.planning.aside import asides_of, plan_aside
 from dunechest.jobs.reclaim.planning.make import plan_original
-from dunechest.jobs.reclaim.result import ReclaimResult
 from dunechest.jobs.restore import new_command
 from dunechest.jobs.undo import recover
 from dunechest.library.library import Library
+from dunechest.model.reclaim import USUAL, YIELDING_CODES, Evidence, ReclaimOptions, ReclaimPlan, ReclaimResult
 from dunechest.names import shown
 from dunechest.progress import Progress, silent
 

@@ -4,8 +4,8 @@ from __future__ import annotations
 
 from dunechest.errors import RefusedError
 from dunechest.jobs.drill import drill
-from dunechest.jobs.reclaim.plan import ReclaimPlan
 from dunechest.jobs.verify import verify
+from dunechest.model.reclaim import ReclaimPlan
 from dunechest.names import quoted, shown
 from dunechest.progress import Progress, silent
 

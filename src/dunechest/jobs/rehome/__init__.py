@@ -11,20 +11,28 @@ from pathlib import Path
 
 from msgspec.structs import replace
 
-from dunechest.jobs.homes import Home, home_named
+from dunechest.jobs.homes import home_named
 from dunechest.jobs.named import AnyLibrary, get_library, library_at
 from dunechest.jobs.rehome.doing.carry_out import carry_out
 from dunechest.jobs.rehome.doing.forget import give_up_home
 from dunechest.jobs.rehome.one_of_two import carry_out_rejoin
-from dunechest.jobs.rehome.options import USUAL, RehomeOptions
 from dunechest.jobs.rehome.parts import carry_out_parts
-from dunechest.jobs.rehome.plan import OutsideMove, PartMovePlan, RehomePlan, RejoinPlan
 from dunechest.jobs.rehome.planning import make
 from dunechest.jobs.rehome.planning import rejoin as rejoining
 from dunechest.jobs.rehome.planning.parts import plan_parts
-from dunechest.jobs.rehome.result import RehomeResult, RejoinResult
 from dunechest.jobs.undo import recover
 from dunechest.library.library import Library
+from dunechest.model.homes import Home
+from dunechest.model.rehome import (
+    USUAL,
+    OutsideMove,
+    PartMovePlan,
+    RehomeOptions,
+    RehomePlan,
+    RehomeResult,
+    RejoinPlan,
+    RejoinResult,
+)
 from dunechest.names import AnyPath
 from dunechest.progress import Progress, silent
 

@@ -10,8 +10,6 @@ from msgspec.structs import replace
 from dunechest.errors import CutOffError, DuneChestError, RefusedError, refuse_blocked
 from dunechest.jobs.named import library_at
 from dunechest.jobs.rehome.doing.rejoin import set_right
-from dunechest.jobs.rehome.plan import RejoinPlan
-from dunechest.jobs.rehome.result import RejoinResult
 from dunechest.jobs.rehome.scratch import archive_to, listed_in, scratch_chest
 from dunechest.jobs.restore import (
     RestoreOptions,
@@ -21,11 +19,12 @@ from dunechest.jobs.restore import (
     plan_restore,
     refuse_if_stopped,
 )
-from dunechest.jobs.study.choice import Choice
 from dunechest.jobs.study.contents import study
 from dunechest.jobs.undo import undo_change
 from dunechest.ledger import deeds
 from dunechest.ledger.asides import write_aside
+from dunechest.model.rehome import RejoinPlan, RejoinResult
+from dunechest.model.study import Choice
 from dunechest.names import from_wire, shown, to_wire
 from dunechest.progress import Progress, silent
 

@@ -10,8 +10,6 @@ from dunechest.errors import ChangedMeanwhileError, CutOffError, DuneChestError,
 from dunechest.jobs.homes import must_note_aside
 from dunechest.jobs.reclaim.doing.take_out import take_out_parts
 from dunechest.jobs.rehome.one_of_two import undo_command
-from dunechest.jobs.rehome.plan import PartMovePlan
-from dunechest.jobs.rehome.result import RehomeResult
 from dunechest.jobs.rehome.scratch import archive_to, listed_in, scratch_chest
 from dunechest.jobs.restore import (
     RestoreOptions,
@@ -21,12 +19,13 @@ from dunechest.jobs.restore import (
     plan_restore,
     refuse_if_stopped,
 )
-from dunechest.jobs.study.choice import Choice
 from dunechest.ledger import deeds
 from dunechest.ledger.asides import AsideFile, write_aside
 from dunechest.ledger.deeds import OpenDeed
 from dunechest.library.in_use import in_use
 from dunechest.machine.folders import own_home
+from dunechest.model.rehome import PartMovePlan, RehomeResult
+from dunechest.model.study import Choice
 from dunechest.names import from_wire, shown, to_line, to_wire
 from dunechest.progress import Progress, silent
 from dunechest.transfer.walk import entry_of

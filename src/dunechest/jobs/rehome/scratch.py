@@ -11,15 +11,13 @@ from dunechest.chest.chest import Chest
 from dunechest.errors import RefusedError, refuse_blocked
 from dunechest.findings import blocking
 from dunechest.jobs.archive.doing.carry_out import carry_out
-from dunechest.jobs.archive.options import ArchiveOptions
 from dunechest.jobs.archive.planning.make import plan_archive
-from dunechest.jobs.archive.result import ArchiveResult
 from dunechest.jobs.restore.doing.staging import remove
-from dunechest.jobs.study.choice import Choice
-from dunechest.jobs.study.contents import Contents
 from dunechest.ledger import events
 from dunechest.ledger.asides import AsideFile
 from dunechest.ledger.deeds import WORKING, OpenDeed, Working
+from dunechest.model.archive import ArchiveOptions, ArchiveResult
+from dunechest.model.study import Choice, Contents
 from dunechest.names import from_wire, shown, to_wire
 from dunechest.progress import Progress
 from dunechest.transfer.below import make_folders

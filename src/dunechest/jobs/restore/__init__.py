@@ -7,29 +7,35 @@ from collections.abc import Iterable
 from dunechest.chest.chest import Chest
 from dunechest.jobs.named import get_chest, names_of
 from dunechest.jobs.restore.doing.carry_out import carry_out_once, refuse_if_stopped
-from dunechest.jobs.restore.options import RestoreOptions
-from dunechest.jobs.restore.places_map import MappedPlace, forget_place, mapped_places, remember_place
-from dunechest.jobs.restore.plan import (
+from dunechest.jobs.restore.places_map import forget_place, mapped_places, remember_place
+from dunechest.jobs.restore.planning.make import plan_restore
+from dunechest.jobs.restore.planning.offers import offers
+from dunechest.jobs.restore.planning.saved_plan import plan_as_saved, saved_plan
+from dunechest.jobs.restore.planning.several import left_behind, plan_all, plan_restores, restorable
+from dunechest.jobs.restore.repeat import carry_out, new_command
+from dunechest.jobs.undo import recover
+from dunechest.model.restore import (
     AsArchived,
     ByHand,
+    Compared,
     Existing,
+    MappedPlace,
+    MergeResult,
     NotDone,
+    Offer,
     Placement,
+    Proof,
     ReferencePlan,
     Repoint,
     RestoreFile,
+    RestoreOptions,
     RestoreOutsideFile,
     RestorePlan,
+    RestoreResult,
+    SavedPlan,
     SettingChange,
     Target,
 )
-from dunechest.jobs.restore.planning.make import plan_restore
-from dunechest.jobs.restore.planning.offers import Offer, offers
-from dunechest.jobs.restore.planning.saved_plan import SavedPlan, plan_as_saved, saved_plan
-from dunechest.jobs.restore.planning.several import left_behind, plan_all, plan_restores, restorable
-from dunechest.jobs.restore.repeat import carry_out, new_command
-from dunechest.jobs.restore.result import Compared, MergeResult, Proof, RestoreResult
-from dunechest.jobs.undo import recover
 from dunechest.names import AnyPath
 from dunechest.progress import Progress, silent
 from dunechest.transfer.helpers import standing

@@ -5,7 +5,7 @@ from __future__ import annotations
 import os
 from pathlib import Path
 
-from dunechest.jobs.restore.plan import RestoreFile
+from dunechest.model.restore import RestoreFile
 from dunechest.paths import is_link
 from dunechest.transfer.below import link_between
 from dunechest.transfer.digest_files import digest_files

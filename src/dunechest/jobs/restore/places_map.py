@@ -10,19 +10,12 @@ import msgspec
 from dunechest.errors import DuneChestError, UsageError
 from dunechest.ledger.folder import state_folder
 from dunechest.machine import written_paths
+from dunechest.model.restore import MappedPlace
 from dunechest.names import meant, shown
 from dunechest.transfer import safe
 from dunechest.transfer.owner import hand_over, make_own
 
 _FILE = "places.json"
-
-
-class MappedPlace(msgspec.Struct, frozen=True):
-    """A folder of another computer, and what stands for it here; of any computer if its id is empty."""
-
-    old: str
-    new: str
-    computer: str = ""
 
 
 def mapped_places() -> list[MappedPlace]:

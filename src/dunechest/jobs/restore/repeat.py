@@ -7,9 +7,8 @@ import uuid
 
 from dunechest.errors import ChangedMeanwhileError
 from dunechest.jobs.restore.doing.carry_out import carry_out_once, refuse_if_stopped
-from dunechest.jobs.restore.plan import RestorePlan
 from dunechest.jobs.restore.planning.make import plan_restore
-from dunechest.jobs.restore.result import RestoreResult
+from dunechest.model.restore import RestorePlan, RestoreResult
 from dunechest.progress import Progress, silent
 
 #: So many times an archive is read again that is changed while it is read.

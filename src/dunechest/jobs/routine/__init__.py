@@ -6,28 +6,12 @@
 
 from __future__ import annotations
 
-from typing import ClassVar
-
-import msgspec
-
 from dunechest import clock
 from dunechest.errors import RefusedError, UsageError
 from dunechest.jobs.routine.file import read_all, read_routine, routine_file, routine_log
-from dunechest.jobs.routine.install import (
-    NONE,
-    RoutineInstallation,
-    add_routine,
-    plan_add,
-    plan_routine,
-    remove_routine,
-    taken,
-)
+from dunechest.jobs.routine.install import NONE, add_routine, plan_add, plan_routine, remove_routine, taken
 from dunechest.jobs.routine.memory import DAY, recall
-from dunechest.jobs.routine.options import RoutineOptions
-from dunechest.jobs.routine.plan import ChestDue, RoutinePlan
 from dunechest.jobs.routine.planning.due import Connected, next_time, plan_due
-from dunechest.jobs.routine.result import DueRuns, RoutineRun, RoutineStep, WaitingRoutine
-from dunechest.jobs.routine.routine import PATIENCE, PATIENCE_PLUGGED, Routine, RoutineChest, RoutineLibrary
 from dunechest.jobs.routine.running.due import (
     connected_chests,
     note_away,
@@ -37,8 +21,23 @@ from dunechest.jobs.routine.running.due import (
     tell_unusable,
 )
 from dunechest.machine.effort import on_mains
+from dunechest.model.routine import (
+    PATIENCE,
+    PATIENCE_PLUGGED,
+    ChestDue,
+    DueRuns,
+    Routine,
+    RoutineChest,
+    RoutineInstallation,
+    RoutineLibrary,
+    RoutineOptions,
+    RoutinePlan,
+    RoutineRun,
+    RoutineState,
+    RoutineStep,
+    WaitingRoutine,
+)
 from dunechest.progress import Progress, silent
-from dunechest.values import Value
 from dunechest.words import day
 
 __all__ = [
@@ -66,84 +65,6 @@ __all__ = [
     "run_due",
     "run_routine",
 ]
-
-
-class RoutineState(Value, msgspec.Struct, frozen=True):
-    """How a routine does.
-
-    Parameters
-    ----------
-    name : str
-        Its name.
-    routine : Routine or None
-        The routine; None if its file is not understood.
-    why : str
-        Why it is not; empty if it is.
-    file : str
-        Its file.
-    last_at : float or None
-        When it last ran.
-    last_outcome : str
-        What came of that; ``never run`` if it never did.
-    message : str
-        What was wrong then, or what is wrong with it now; empty if nothing is wrong.
-    command : str
-        The command that sets that right.
-    last_lines : tuple of str
-        What the last run did.
-    next_at : float or None
-        Its next time; None if it only waits for a drive.
-    waiting_labels : tuple of str
-        Labels of the chests that it is due for, and that are not connected.
-    overdue_labels : tuple of str
-        Those among them whose patience is over.
-    running_since_at : float or None
-        When the run at hand was begun; of one that was interrupted, too.
-    installed : bool
-        Whether the scheduler has it.
-    scheduler_says : str
-        That in words.
-    """
-
-    _shown: ClassVar[tuple[str, ...]] = ("name", "last_outcome", "overdue_labels")
-    _told: ClassVar[tuple[str, ...]] = (
-        "name",
-        "ok",
-        "routine",
-        "file",
-        "last_outcome",
-        "last_at",
-        "last_lines",
-        "message",
-        "command",
-        "next_at",
-        "waiting_labels",
-        "overdue_labels",
-        "running_since_at",
-        "installed",
-        "scheduler_says",
-    )
-
-    name: str
-    routine: Routine | None
-    why: str = ""
-    file: str = ""
-    last_at: float | None = None
-    last_outcome: str = "never run"
-    message: str = ""
-    command: str = ""
-    last_lines: tuple[str, ...] = ()
-    next_at: float | None = None
-    waiting_labels: tuple[str, ...] = ()
-    overdue_labels: tuple[str, ...] = ()
-    running_since_at: float | None = None
-    installed: bool = False
-    scheduler_says: str = ""
-
-    @property
-    def ok(self) -> bool:
-        """Whether nothing about it needs a person."""
-        return self.routine is not None and self.installed and not self.message and not self.overdue_labels
 
 
 def list_routines(name: str | None = None, *, ask_scheduler: bool = True) -> tuple[RoutineState, ...]:

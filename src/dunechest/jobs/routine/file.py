@@ -44,8 +44,8 @@ from typing import Any
 import msgspec
 
 from dunechest.errors import CutOffError, UsageError
-from dunechest.jobs.routine.routine import PATIENCE, Routine, RoutineChest, RoutineLibrary
 from dunechest.ledger.folder import state_folder
+from dunechest.model.routine import PATIENCE, Routine, RoutineChest, RoutineLibrary
 from dunechest.names import from_line, is_slug, meant, shown, to_line
 from dunechest.transfer import safe
 from dunechest.transfer.owner import hand_over, make_own

@@ -6,9 +6,7 @@ import os
 import sys
 from collections.abc import Iterable, Sequence
 from pathlib import Path
-from typing import ClassVar, NamedTuple
 
-import msgspec
 from msgspec.structs import replace
 
 from dunechest import clock
@@ -19,9 +17,6 @@ from dunechest.jobs.homes import homes_named, list_homes
 from dunechest.jobs.named import AnyLibrary, get_chest, get_library, names_of
 from dunechest.jobs.routine.file import names, read_routine, routine_file, routine_log, text_of, write_routine
 from dunechest.jobs.routine.memory import forget
-from dunechest.jobs.routine.options import USUAL, RoutineOptions
-from dunechest.jobs.routine.routine import PATIENCE, PATIENCE_PLUGGED, Routine, RoutineChest, RoutineLibrary
-from dunechest.jobs.routine.when import moments_of, parse_when
 from dunechest.ledger.folder import state_folder
 from dunechest.library.kinds.load import kind_named, load_kinds
 from dunechest.library.library import Library
@@ -29,49 +24,23 @@ from dunechest.machine import schedulers
 from dunechest.machine.drives import DRIVES
 from dunechest.machine.identity import system_name
 from dunechest.machine.schedulers import Entry, Taken
+from dunechest.model.routine import (
+    PATIENCE,
+    PATIENCE_PLUGGED,
+    USUAL,
+    InstalledFile,
+    Routine,
+    RoutineChest,
+    RoutineInstallation,
+    RoutineLibrary,
+    RoutineOptions,
+)
+from dunechest.model.when import moments_of, parse_when
 from dunechest.names import AnyPath, quoted, shown
 from dunechest.transfer import disk
-from dunechest.values import Value
 
 #: What stands for a scheduler where a person starts the routines, or another program that they have.
 NONE = "none"
-
-
-class InstalledFile(NamedTuple):
-    """What is written for a routine; `path` is empty for what the scheduler is given otherwise."""
-
-    path: str
-    text: str
-
-
-class RoutineInstallation(Value, msgspec.Struct, frozen=True):
-    """A routine and what is, or would be, installed for it.
-
-    Parameters
-    ----------
-    routine : Routine
-        The routine.
-    command_words : tuple of str
-        What the scheduler starts.
-    files : tuple of (str, str)
-        The place of each file and its text; an empty place stands for what the scheduler is given otherwise.
-    installed : bool
-        Whether the scheduler has it, as it says itself.
-    scheduler_says : str
-        That, in words.
-    library_paths : tuple of str
-        Places of the libraries that it would archive now.
-    """
-
-    _shown: ClassVar[tuple[str, ...]] = ("routine", "installed")
-    _rows: ClassVar[str] = "files"
-
-    routine: Routine
-    command_words: tuple[str, ...]
-    files: tuple[InstalledFile, ...]
-    installed: bool
-    scheduler_says: str
-    library_paths: tuple[str, ...] = ()
 
 
 def plan_routine(
@@ -94,7 +63,7 @@ def plan_routine(
     chests : path or label, or several
         Where to; each is served when it is connected.
     when : str or several
-        When it is due, such as ``every day at 22:00``; see `dunechest.jobs.routine.when`.
+        When it is due, such as ``every day at 22:00``; see `dunechest.model.when`.
     options : RoutineOptions
         What else was chosen.
     copy_to : sequence of path or label

@@ -4,14 +4,11 @@ from __future__ import annotations
 
 import os
 from bisect import bisect_left
-from collections.abc import Mapping
 from pathlib import Path
-
-import msgspec
 
 from dunechest.errors import CutOffError
 from dunechest.ledger.folder import state_folder
-from dunechest.library.in_use import Use, in_use, lock_marks, marked
+from dunechest.library.in_use import in_use, lock_marks, marked
 from dunechest.library.integrity import databases_in
 from dunechest.library.kinds.load import load_kinds
 from dunechest.library.library import Library
@@ -19,32 +16,14 @@ from dunechest.library.parts import Part, list_parts
 from dunechest.library.recognise import Recognised
 from dunechest.library.references.open_formats import with_open_formats
 from dunechest.library.references.reading import ReferenceReport, read_references
-from dunechest.library.roles import Role, roles_of
+from dunechest.library.roles import roles_of
 from dunechest.library.search import inside
 from dunechest.machine.closed import advice_on
 from dunechest.machine.folders import own_home
+from dunechest.model.study import Contents
 from dunechest.names import shown
 from dunechest.transfer.walk import Walk, walk_own
-from dunechest.values import FrozenDict, Value
-
-
-class Contents(Value, msgspec.Struct, frozen=True):
-    """The contents of a library, as found.
-
-    `roles` has the roles of those of its files that are not essential; `lock_marks` are files that only say who has it
-    open; `contains` are libraries of other kinds in it; `open_databases` are, while somebody has it open, all its files that
-    begin as SQLite databases do: a plain copy of one that is written to would be a broken one.
-    """
-
-    library: Library
-    listing: Walk
-    roles: Mapping[str, Role]
-    uses: tuple[Use, ...]
-    references: ReferenceReport
-    parts: tuple[Part, ...]
-    lock_marks: frozenset[str] = frozenset()
-    contains: tuple[Recognised, ...] = ()
-    open_databases: frozenset[str] = frozenset()
+from dunechest.values import FrozenDict
 
 
 def study(library: Library, listing: Walk | None = None) -> Contents:

@@ -2,34 +2,12 @@
 
 from __future__ import annotations
 
-import msgspec
-
 from dunechest.chest.chest import Chest
 from dunechest.machine import volumes
-from dunechest.machine.drives import Filesystem, filesystem, with_limits
-from dunechest.machine.probe import Probed, probe, stricter
+from dunechest.machine.drives import filesystem, with_limits
+from dunechest.machine.probe import probe, stricter
+from dunechest.model.study import Drive
 from dunechest.transfer import elsewhere
-
-
-class Drive(msgspec.Struct, frozen=True):
-    """The drive a chest is on, as found.
-
-    Parameters
-    ----------
-    place : Filesystem
-        Its filesystem, with the limits that hold by its type and by the probe.
-    probed : Probed or None
-        What the probe found; None if nothing can be written.
-    why_not : str
-        Why nothing can be written, or empty.
-    devices : frozenset of str
-        Physical devices it is on, as far as the system tells.
-    """
-
-    place: Filesystem
-    probed: Probed | None
-    why_not: str
-    devices: frozenset[str]
 
 
 def examine(chest: Chest) -> Drive:

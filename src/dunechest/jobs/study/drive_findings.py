@@ -8,10 +8,10 @@ from pathlib import Path
 
 from dunechest.chest.chest import Chest
 from dunechest.findings import Finding
-from dunechest.jobs.study.drive import Drive
 from dunechest.library.library import Library
 from dunechest.machine import volumes
 from dunechest.machine.folders import own_home
+from dunechest.model.study import Drive
 from dunechest.names import shown
 from dunechest.transfer import elsewhere
 from dunechest.words import number

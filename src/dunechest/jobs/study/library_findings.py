@@ -8,14 +8,14 @@ from collections.abc import Collection, Iterable, Iterator, Sequence
 
 from dunechest.findings import Finding
 from dunechest.jobs.homes import home_at, home_of_second, known_homes
-from dunechest.jobs.study.contents import Contents
-from dunechest.jobs.study.selection import PLACEHOLDER, Selection, total
+from dunechest.jobs.study.selection import PLACEHOLDER, total
 from dunechest.library.environment import is_environment, made_from
 from dunechest.library.in_use import Use
 from dunechest.library.library import Library
 from dunechest.library.recognise import expand
 from dunechest.library.references.reading import Reference
 from dunechest.machine.folders import own_home, standard_folders
+from dunechest.model.study import Contents, Selection
 from dunechest.names import quoted, shown
 from dunechest.paths import prefix_of
 from dunechest.transfer.system_files import is_rebuildable

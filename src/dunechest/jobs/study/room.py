@@ -5,23 +5,14 @@ from __future__ import annotations
 from collections.abc import Iterable
 from pathlib import Path
 
-import msgspec
-
 from dunechest.findings import Finding
-from dunechest.jobs.study.drive import Drive
+from dunechest.model.study import Drive
 from dunechest.words import number, size
 
 #: Without earlier archives to learn from, a library is taken to grow by this share.
 _GROWTH = 0.1
 #: So many times the growth seen are to fit beside what is archived now.
 _TIMES = 3
-
-
-class Room(msgspec.Struct, frozen=True):
-    """Space on a drive in bytes: how much is needed, and how much was free."""
-
-    need: int
-    free: int
 
 
 def headroom(own_sizes: Iterable[tuple[str, int]], need: int) -> int:

@@ -4,88 +4,20 @@ from __future__ import annotations
 
 import os
 from collections.abc import Iterable
-from typing import ClassVar
-
-import msgspec
 
 from dunechest.errors import UsageError
-from dunechest.jobs.study.choice import EVERYTHING, Choice, LeftOutFile
-from dunechest.jobs.study.contents import Contents
 from dunechest.library.formats.sqlite import COMPANIONS
 from dunechest.library.parts import Part, parts_named
 from dunechest.library.references.reading import Reference
 from dunechest.library.references.resolve import not_taken
+from dunechest.model.study import EVERYTHING, Choice, Contents, LeftOutFile, OutsideFile, Selection
 from dunechest.names import parents, shown
 from dunechest.transfer.walk import FileEntry, Walk, entry_of
-from dunechest.values import Value
 
 #: Rebuildable files are small beside the rest up to this share of it.
 _SMALL = 0.5
 
 PLACEHOLDER = "only a placeholder: its content is not on this computer"
-
-
-class OutsideFile(Value, msgspec.Struct, frozen=True):
-    """A file outside the library that it refers to.
-
-    `entry` has its full path; `stored` is its path below ``data/outside/``; `references`
-    are all that lead to it; `why_not` says why it is not gathered, or is empty.
-    """
-
-    _shown: ClassVar[tuple[str, ...]] = ("stored", "why_not")
-    _told: ClassVar[tuple[str, ...]] = ("path", "size_bytes", "reference_count", "why_not")
-
-    entry: FileEntry
-    stored: str
-    references: tuple[Reference, ...]
-    why_not: str = ""
-
-    @property
-    def path(self) -> str:
-        """Its full path."""
-        return self.entry.path
-
-    @property
-    def size_bytes(self) -> int:
-        """Its size."""
-        return self.entry.size
-
-    @property
-    def reference_count(self) -> int:
-        """Number of references that lead to it."""
-        return len(self.references)
-
-
-class Selection(Value, msgspec.Struct, frozen=True):
-    """What is to be archived.
-
-    Parameters
-    ----------
-    listing : Walk
-        What was asked for of the library, taken or left out.
-    files : tuple of FileEntry
-        What is taken of it.
-    outside_files : tuple of OutsideFile
-        What is gathered.
-    outside_not_taken : tuple of OutsideFile
-        Outside files that are not archived, each with the reason.
-    left_out : tuple of LeftOutFile
-        Files asked for that are not taken.
-    parts : tuple of Part
-        The parts asked for; empty for the whole library.
-    rebuildable_taken : bool
-        Whether rebuildable files are taken.
-    """
-
-    _shown: ClassVar[tuple[str, ...]] = ("rebuildable_taken",)
-
-    listing: Walk
-    files: tuple[FileEntry, ...]
-    outside_files: tuple[OutsideFile, ...]
-    outside_not_taken: tuple[OutsideFile, ...]
-    left_out: tuple[LeftOutFile, ...]
-    parts: tuple[Part, ...]
-    rebuildable_taken: bool
 
 
 def select(contents: Contents, choice: Choice = EVERYTHING) -> Selection:

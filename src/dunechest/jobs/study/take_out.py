@@ -5,12 +5,10 @@ from __future__ import annotations
 from collections.abc import Collection, Iterable, Iterator, Sequence
 from pathlib import Path
 
-import msgspec
 from msgspec.structs import replace
 
 from dunechest.errors import UsageError
 from dunechest.findings import Finding
-from dunechest.jobs.study.contents import Contents
 from dunechest.library.capture import NotCapturedError, capture
 from dunechest.library.formats.base import UnreadableError
 from dunechest.library.formats.sqlite import COMPANIONS
@@ -20,49 +18,10 @@ from dunechest.library.parts import Part, parts_named
 from dunechest.library.references.reading import READERS, base_of
 from dunechest.library.references.resolve import Resolver
 from dunechest.machine.folders import own_home
+from dunechest.model.study import Contents, TakeOut
 from dunechest.names import shown
 from dunechest.transfer import patient
-from dunechest.transfer.walk import FileEntry
 from dunechest.words import number
-
-
-class TakeOut(msgspec.Struct, frozen=True):
-    """What goes with parts.
-
-    Parameters
-    ----------
-    parts : tuple of Part
-        The parts.
-    files : tuple of FileEntry
-        Their files that go.
-    units : tuple of str
-        What is renamed to have them go, in order: whole folders, and single files. What refers to others goes first.
-    edits : tuple of str
-        Catalogues and the like that what belongs to the parts is taken from.
-    shared : tuple of str
-        Their files that stay, because other parts or files use them.
-    findings : tuple of Finding
-        What forbids it.
-    """
-
-    parts: tuple[Part, ...]
-    files: tuple[FileEntry, ...]
-    units: tuple[str, ...]
-    edits: tuple[str, ...]
-    shared: tuple[str, ...]
-    findings: tuple[Finding, ...] = ()
-    #: Catalogue and spot of each reference to a file that stays.
-    spots: frozenset[tuple[str, str]] = frozenset()
-
-    @property
-    def names(self) -> tuple[str, ...]:
-        """Names and titles of the parts."""
-        return tuple({name: None for part in self.parts for name in (part.name, part.title)})
-
-    @property
-    def title(self) -> str:
-        """What people call them."""
-        return ", ".join(part.title for part in self.parts)
 
 
 def parts_of(contents: Contents, names: Iterable[str]) -> tuple[Part, ...]:

@@ -3,10 +3,9 @@
 from __future__ import annotations
 
 from dunechest.jobs.undo.doing import carry_out, undo_change
-from dunechest.jobs.undo.plan import UndoAction, UndoPlan
+from dunechest.jobs.undo.interrupted import cut_off, recover
 from dunechest.jobs.undo.planning import last_command, plan_undo
-from dunechest.jobs.undo.recover import cut_off, recover
-from dunechest.jobs.undo.result import UndoResult
+from dunechest.model.undo import UndoAction, UndoPlan, UndoResult
 
 __all__ = [
     "UndoAction",

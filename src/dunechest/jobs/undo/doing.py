@@ -8,11 +8,10 @@ from dunechest.errors import CutOffError, RefusedError
 from dunechest.jobs.holdings import state_undone
 from dunechest.jobs.homes import note_undone
 from dunechest.jobs.undo.as_left import rewritten_in
-from dunechest.jobs.undo.plan import UndoPlan
-from dunechest.jobs.undo.result import UndoResult
 from dunechest.jobs.undo.steps import undo_steps
 from dunechest.ledger import deeds, events
 from dunechest.ledger.deeds import Aside, Deed, Swapped
+from dunechest.model.undo import UndoPlan, UndoResult
 from dunechest.names import from_wire, shown
 from dunechest.words import number
 

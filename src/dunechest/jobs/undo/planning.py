@@ -8,10 +8,10 @@ from collections.abc import Iterable
 from dunechest.errors import UsageError
 from dunechest.jobs.homes import list_homes
 from dunechest.jobs.undo.as_left import rewritten_in
-from dunechest.jobs.undo.plan import UndoAction, UndoPlan
 from dunechest.jobs.undo.steps import Later, undo_steps
 from dunechest.ledger import deeds
 from dunechest.ledger.deeds import Deed, Working
+from dunechest.model.undo import UndoAction, UndoPlan
 from dunechest.names import to_wire
 
 

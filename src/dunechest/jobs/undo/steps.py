@@ -19,7 +19,6 @@ from dunechest.jobs.undo.as_left import (
     kept_file,
     tree_changes,
 )
-from dunechest.jobs.undo.plan import UndoAction
 from dunechest.ledger import deeds
 from dunechest.ledger.deeds import (
     Aside,
@@ -37,6 +36,7 @@ from dunechest.ledger.deeds import (
     Working,
 )
 from dunechest.machine import folder_links
+from dunechest.model.undo import UndoAction
 from dunechest.names import from_wire, to_wire
 from dunechest.paths import is_link, prefix_of
 from dunechest.transfer import disk, patient, safe

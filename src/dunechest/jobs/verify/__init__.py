@@ -13,7 +13,7 @@ from dunechest.chest.chest import Chest
 from dunechest.errors import UsageError
 from dunechest.jobs.named import get_chest, names_of
 from dunechest.jobs.verify.complete import verify_bag, verify_chest
-from dunechest.jobs.verify.result import BagCheck, FileState, VerifyResult
+from dunechest.model.verify import BagCheck, FileState, VerifyResult
 from dunechest.names import AnyPath
 from dunechest.progress import Progress, silent
 

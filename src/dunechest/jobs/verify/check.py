@@ -17,7 +17,7 @@ from dunechest.chest.layout import DATA, DECLARATION, EARLIER, FILES, JOURNAL, L
 from dunechest.errors import BagUnusableError
 from dunechest.jobs.verify.expected import Expected, expected_files
 from dunechest.jobs.verify.judge import INTACT, judge
-from dunechest.jobs.verify.result import BagCheck, FileState, Kind
+from dunechest.model.verify import BagCheck, FileState, Kind
 from dunechest.progress import Progress, Step, Tally
 from dunechest.transfer.crew import Crew
 from dunechest.transfer.tasks import DigestOutcome, DigestTask

@@ -15,10 +15,10 @@ from dunechest.errors import CutOffError
 from dunechest.jobs.chest_log import keep_in_step
 from dunechest.jobs.holdings import note_holdings
 from dunechest.jobs.verify.check import check_bag, entry_at
-from dunechest.jobs.verify.result import BagCheck, FileState, VerifyResult
 from dunechest.ledger import events, memory
 from dunechest.ledger.memory import Remembered
 from dunechest.machine.volumes import identity
+from dunechest.model.verify import BagCheck, FileState, VerifyResult
 from dunechest.names import quoted, shown
 from dunechest.progress import Progress
 from dunechest.words import number

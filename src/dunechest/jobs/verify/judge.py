@@ -25,7 +25,7 @@ from dunechest.chest.layout import (
 from dunechest.chest.tag_lists import NOT_RECORDED
 from dunechest.errors import ChestUnusableError, RecordDamagedError
 from dunechest.jobs.verify.expected import BULKY, Expected, ExpectedFile
-from dunechest.jobs.verify.result import FileState, State
+from dunechest.model.verify import FileState, State
 from dunechest.transfer.system_files import WHY as OF_A_SYSTEM
 from dunechest.transfer.system_files import is_of_system
 from dunechest.transfer.tasks import DigestOutcome

@@ -12,9 +12,9 @@ from dunechest.errors import CutOffError
 from dunechest.jobs.chest_log import keep_in_step
 from dunechest.jobs.verify.check import check_part
 from dunechest.jobs.verify.complete import check_event, missing_bags
-from dunechest.jobs.verify.result import BagCheck, VerifyResult
 from dunechest.ledger import events, memory
 from dunechest.machine.volumes import identity, is_same_place
+from dunechest.model.verify import BagCheck, VerifyResult
 from dunechest.names import shown
 from dunechest.progress import Progress, silent
 

@@ -15,8 +15,8 @@ from dunechest.errors import CutOffError
 from dunechest.jobs.archive.doing.databases import capture_all
 from dunechest.jobs.archive.doing.reuse import Recognised
 from dunechest.jobs.archive.doing.run import Run, cut_off_words, payload_of, task_of
-from dunechest.jobs.archive.plan import PlannedFile
-from dunechest.jobs.study.choice import LeftOutFile
+from dunechest.model.archive import PlannedFile
+from dunechest.model.study import LeftOutFile
 from dunechest.progress import Progress, Tally
 from dunechest.transfer import disk, safe
 from dunechest.transfer.crew import Crew

@@ -15,10 +15,10 @@ from dunechest.chest.payload import is_there
 from dunechest.chest.records import CapturedDatabase, FileRecord, LeftOut
 from dunechest.errors import CutOffError
 from dunechest.jobs.archive.doing.run import Run, cut_off_words, source_of, task_from
-from dunechest.jobs.archive.plan import PlannedDatabase, PlannedFile
-from dunechest.jobs.study.choice import LeftOutFile
 from dunechest.library.capture import DatabaseInUseError, NotCapturedError, capture, one_moment
 from dunechest.library.formats.sqlite import looks_like_database
+from dunechest.model.archive import PlannedDatabase, PlannedFile
+from dunechest.model.study import LeftOutFile
 from dunechest.names import from_wire, to_wire
 from dunechest.progress import Progress, Tally
 from dunechest.transfer import disk, patient

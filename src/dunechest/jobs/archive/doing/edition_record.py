@@ -30,11 +30,11 @@ from dunechest.chest.records import (
 )
 from dunechest.chest.states import state_of
 from dunechest.jobs.archive.doing.run import Run
-from dunechest.jobs.archive.plan import ArchivePlan
 from dunechest.library.in_use import points_here
 from dunechest.library.kinds.carried import carried
 from dunechest.machine.drives import holds_modes
 from dunechest.machine.folders import own_home, place_of
+from dunechest.model.archive import ArchivePlan
 from dunechest.names import from_wire, parents, to_wire
 from dunechest.version import version
 

@@ -13,7 +13,7 @@ from dunechest.chest.layout import DATA, PAYLOAD
 from dunechest.chest.payload import mode_of
 from dunechest.errors import CutOffError
 from dunechest.jobs.archive.doing.run import Run, cut_off_words, raw_path, source_of
-from dunechest.jobs.archive.plan import PlannedFile
+from dunechest.model.archive import PlannedFile
 from dunechest.progress import Progress, Tally
 from dunechest.transfer import disk
 from dunechest.transfer.crew import Crew

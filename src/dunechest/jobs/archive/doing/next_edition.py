@@ -29,7 +29,7 @@ from dunechest.chest.write_tags import write_tags
 from dunechest.errors import DuneChestError
 from dunechest.jobs.archive.doing.edition_record import carried_folders, outside_folders
 from dunechest.jobs.archive.doing.run import Run
-from dunechest.jobs.archive.plan import ArchivePlan, Difference
+from dunechest.model.archive import ArchivePlan, Difference
 from dunechest.names import parents
 from dunechest.transfer import disk
 

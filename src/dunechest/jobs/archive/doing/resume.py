@@ -12,7 +12,7 @@ from dunechest.chest.records import FileRecord, ProvenRecord
 from dunechest.errors import RefusedError
 from dunechest.jobs.archive.doing.edition_record import outside_folders
 from dunechest.jobs.archive.doing.run import Run
-from dunechest.jobs.archive.plan import ArchivePlan
+from dunechest.model.archive import ArchivePlan
 from dunechest.names import shown
 from dunechest.paths import is_link
 from dunechest.transfer import disk, safe

@@ -7,9 +7,8 @@ import msgspec
 from dunechest.chest.file_table import Proven
 from dunechest.chest.payload import is_there
 from dunechest.jobs.archive.doing.run import Run, source_of
-from dunechest.jobs.archive.lesser import same_time
-from dunechest.jobs.archive.plan import PlannedDatabase, PlannedFile
-from dunechest.jobs.study.choice import LeftOutFile
+from dunechest.model.archive import PlannedDatabase, PlannedFile
+from dunechest.model.study import LeftOutFile, same_time
 from dunechest.names import from_wire
 from dunechest.progress import Progress, Tally
 from dunechest.transfer.crew import Crew

@@ -13,8 +13,8 @@ from dunechest.chest.payload import mode_of
 from dunechest.chest.records import CapturedDatabase, ChangeCounts
 from dunechest.jobs.archive.doing.supplied import Supplied
 from dunechest.jobs.archive.fingerprint import fingerprint
-from dunechest.jobs.archive.plan import ArchivePlan, CarriedFile, PlannedFile
-from dunechest.jobs.study.choice import LeftOutFile
+from dunechest.model.archive import ArchivePlan, CarriedFile, PlannedFile
+from dunechest.model.study import LeftOutFile
 from dunechest.names import from_wire, shown
 from dunechest.transfer.tasks import CopyTask
 from dunechest.transfer.walk import lines_of

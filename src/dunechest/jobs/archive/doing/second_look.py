@@ -7,8 +7,8 @@ from typing import NamedTuple
 
 from dunechest.jobs.archive.doing.run import Run
 from dunechest.jobs.archive.fingerprint import fingerprint_of_folder, fingerprint_of_total
-from dunechest.jobs.archive.lesser import same_time
 from dunechest.library.formats.sqlite import COMPANIONS
+from dunechest.model.study import same_time
 from dunechest.transfer.helpers import WORTH_ASKING, Asked
 from dunechest.transfer.system_files import is_of_system
 from dunechest.transfer.tasks import LookJob

@@ -6,8 +6,7 @@ from dunechest.chest.layout import OUTSIDE_FILES
 from dunechest.errors import DuneChestError
 from dunechest.jobs.archive.doing.run import Run
 from dunechest.jobs.archive.doing.second_look import SecondLook
-from dunechest.jobs.archive.plan import ArchivePlan
-from dunechest.jobs.archive.result import NOT_SEEN_NOW, ArchiveResult
+from dunechest.model.archive import NOT_SEEN_NOW, ArchivePlan, ArchiveResult
 from dunechest.names import shown
 from dunechest.values import PathAndWhy
 

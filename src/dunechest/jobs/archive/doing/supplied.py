@@ -15,7 +15,7 @@ from dunechest.chest.editions import current_files
 from dunechest.chest.file_table import FileTable
 from dunechest.chest.layout import DATA, LIBRARY_FILES
 from dunechest.errors import DuneChestError
-from dunechest.jobs.archive.plan import PlannedDatabase, PlannedFile
+from dunechest.model.archive import PlannedDatabase, PlannedFile
 from dunechest.names import from_wire
 
 

@@ -9,10 +9,10 @@ import msgspec
 
 from dunechest.chest.records import AttributeRecord, OwnerRecord
 from dunechest.findings import Finding
-from dunechest.jobs.archive.plan import Attributes, Difference
-from dunechest.jobs.study.selection import Selection
 from dunechest.library.library import Library
 from dunechest.machine.attributes import attributes_of, own_numbers, owner_names
+from dunechest.model.archive import Attributes, Difference
+from dunechest.model.study import Selection
 from dunechest.names import WireName, to_wire
 from dunechest.words import number
 

@@ -16,14 +16,13 @@ from dunechest.chest.records import LibraryRecord
 from dunechest.chest.stored_names import StoredNames
 from dunechest.errors import DuneChestError
 from dunechest.findings import Finding
-from dunechest.jobs.archive.options import ArchiveOptions
-from dunechest.jobs.archive.plan import Difference, PlannedDatabase, PlannedFile
 from dunechest.jobs.archive.planning.difference import difference
 from dunechest.jobs.archive.planning.room import Recorded
 from dunechest.jobs.archive.planning.same_library import Likeness, goes_on, likenesses, named, perhaps
 from dunechest.jobs.archive.planning.unseen import Unseen
-from dunechest.jobs.study.selection import Selection
 from dunechest.library.library import Library
+from dunechest.model.archive import ArchiveOptions, Difference, PlannedDatabase, PlannedFile
+from dunechest.model.study import Selection
 from dunechest.names import quoted, shown, slug
 
 #: Gives, for an edition, what tells whether its files cannot be seen now.

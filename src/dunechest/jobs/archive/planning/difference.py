@@ -11,10 +11,9 @@ from dunechest.chest.editions import current_files
 from dunechest.chest.file_table import FileTable, Marks
 from dunechest.chest.payload import PayloadSizes, lost_in
 from dunechest.chest.records import CapturedDatabase, FolderRecord, LibraryRecord, LinkRecord
-from dunechest.jobs.archive.lesser import same_time
-from dunechest.jobs.archive.plan import Difference, PlannedDatabase, PlannedFile
 from dunechest.jobs.archive.planning.unseen import Unseen, forgotten
-from dunechest.jobs.study.selection import Selection
+from dunechest.model.archive import Difference, PlannedDatabase, PlannedFile
+from dunechest.model.study import Selection, same_time
 from dunechest.names import from_wire, parents
 from dunechest.transfer.walk import FileEntry, Walk
 

@@ -17,10 +17,10 @@ from dunechest.chest.chest import Chest
 from dunechest.errors import DuneChestError
 from dunechest.findings import Finding
 from dunechest.jobs.archive.planning.surprise import are_as_before, surprises, told
-from dunechest.jobs.safety import Copy, ProtectedLibrary
 from dunechest.ledger.catalogue import open_catalogue
 from dunechest.ledger.catalogue_rows import CURRENT, Row
 from dunechest.machine.closed import why_closed
+from dunechest.model.overview import Copy, ProtectedLibrary
 from dunechest.names import shown
 from dunechest.paths import prefix_of
 from dunechest.words import day

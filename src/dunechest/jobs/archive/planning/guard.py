@@ -6,13 +6,12 @@ import msgspec
 
 from dunechest.chest.chest import Chest
 from dunechest.findings import Finding
-from dunechest.jobs.archive.plan import Difference
 from dunechest.jobs.archive.planning.destination import Stored
 from dunechest.jobs.archive.planning.mass_change import is_surprising, mass_change, since_edition, since_state
 from dunechest.jobs.archive.planning.newest import UnseenOf, newest_elsewhere, not_in_chest
-from dunechest.jobs.study.contents import Contents
-from dunechest.jobs.study.selection import Selection
 from dunechest.library.library import Library
+from dunechest.model.archive import Difference
+from dunechest.model.study import Contents, Selection
 from dunechest.names import shown
 from dunechest.words import local
 

@@ -6,10 +6,10 @@ import os
 from collections.abc import Iterator, Sequence
 
 from dunechest.findings import Finding
-from dunechest.jobs.archive.plan import PlannedFile
 from dunechest.jobs.archive.planning.lineage import place_of
-from dunechest.jobs.study.drive import Drive
 from dunechest.library.library import Library
+from dunechest.model.archive import PlannedFile
+from dunechest.model.study import Drive
 from dunechest.names import shown
 from dunechest.transfer.holes import data_bytes
 from dunechest.words import number, size

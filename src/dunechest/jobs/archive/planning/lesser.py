@@ -16,12 +16,11 @@ from dunechest.chest.origin import came_from
 from dunechest.chest.records import LibraryRecord
 from dunechest.chest.true_names import true_names
 from dunechest.errors import DuneChestError
-from dunechest.jobs.archive.lesser import ALL_HELD, NotHeld
-from dunechest.jobs.archive.options import ArchiveOptions
 from dunechest.jobs.archive.planning.same_library import restored_here
-from dunechest.jobs.study.contents import Contents
 from dunechest.library.library import Library
 from dunechest.machine.drives import Limits, filesystem, holds_modes
+from dunechest.model.archive import ArchiveOptions
+from dunechest.model.study import ALL_HELD, Contents, NotHeld
 from dunechest.names import from_wire
 from dunechest.transfer.walk import Walk
 from dunechest.values import FrozenDict

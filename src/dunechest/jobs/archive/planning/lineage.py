@@ -18,11 +18,10 @@ from dunechest.chest.records import LibraryRecord
 from dunechest.chest.states import following, state_of_bag
 from dunechest.errors import DuneChestError
 from dunechest.findings import Finding
-from dunechest.jobs.archive.options import ArchiveOptions
-from dunechest.jobs.archive.plan import Difference, PlannedFile
 from dunechest.ledger.ledger import open_ledger
 from dunechest.ledger.memory import tied_to
 from dunechest.library.library import Library
+from dunechest.model.archive import ArchiveOptions, Difference, PlannedFile
 from dunechest.names import from_wire, quoted, shown
 from dunechest.transfer.digest_files import digest_files
 from dunechest.transfer.tasks import DigestTask

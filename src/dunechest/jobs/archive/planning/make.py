@@ -15,9 +15,6 @@ from dunechest.chest.payload import PayloadSizes
 from dunechest.chest.records import LibraryRecord, PlaceRecord
 from dunechest.errors import UsageError
 from dunechest.findings import Finding, most_serious_first
-from dunechest.jobs.archive.lesser import NotHeld
-from dunechest.jobs.archive.options import USUAL, ArchiveOptions
-from dunechest.jobs.archive.plan import ArchivePlan, Attributes, Difference, PlannedDatabase, PlannedFile
 from dunechest.jobs.archive.planning.attributes import gather, with_carried
 from dunechest.jobs.archive.planning.destination import Destination, Stored, destination, free_name
 from dunechest.jobs.archive.planning.guard import Guard, guard_against
@@ -30,16 +27,25 @@ from dunechest.jobs.archive.planning.room import already_there, need_of
 from dunechest.jobs.archive.planning.surprise import CODE as MASS_CHANGE
 from dunechest.jobs.archive.planning.unseen import Unseen, carried_findings, places_of
 from dunechest.jobs.named import AnyLibrary, get_chest, get_library
-from dunechest.jobs.study.choice import LeftOutFile
-from dunechest.jobs.study.contents import Contents, study
-from dunechest.jobs.study.drive import Drive, examine
+from dunechest.jobs.study.contents import study
+from dunechest.jobs.study.drive import examine
 from dunechest.jobs.study.drive_findings import drive_findings, holds_findings
 from dunechest.jobs.study.library_findings import library_findings
 from dunechest.jobs.study.path_length import length_findings
-from dunechest.jobs.study.room import Room, headroom, names_findings, room_findings
-from dunechest.jobs.study.selection import PLACEHOLDER, Selection, select
+from dunechest.jobs.study.room import headroom, names_findings, room_findings
+from dunechest.jobs.study.selection import PLACEHOLDER, select
 from dunechest.library.library import Library
 from dunechest.machine.drives import Filesystem
+from dunechest.model.archive import (
+    USUAL,
+    ArchiveOptions,
+    ArchivePlan,
+    Attributes,
+    Difference,
+    PlannedDatabase,
+    PlannedFile,
+)
+from dunechest.model.study import Contents, Drive, LeftOutFile, NotHeld, Room, Selection
 from dunechest.names import AnyPath, from_wire, shown
 from dunechest.transfer.walk import FileEntry
 from dunechest.values import FrozenDict

@@ -13,12 +13,12 @@ import msgspec
 
 from dunechest.chest.layout import LIBRARY_FILES, OUTSIDE_FILES
 from dunechest.findings import Finding
-from dunechest.jobs.archive.plan import CarriedFile, Difference, PlannedDatabase, PlannedFile
 from dunechest.jobs.archive.planning.lineage import place_of
 from dunechest.jobs.archive.planning.newest import Newest
 from dunechest.jobs.archive.planning.surprise import are_as_before, surprises, told
-from dunechest.jobs.study.selection import Selection
 from dunechest.library.library import Library
+from dunechest.model.archive import CarriedFile, Difference, PlannedDatabase, PlannedFile
+from dunechest.model.study import Selection
 from dunechest.names import from_wire
 from dunechest.transfer.system_files import is_of_system
 

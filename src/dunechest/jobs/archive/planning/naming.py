@@ -9,13 +9,11 @@ from msgspec.structs import replace
 from dunechest.chest.layout import LIBRARY_FILES, OUTSIDE_FILES
 from dunechest.chest.records import LibraryRecord
 from dunechest.chest.stored_names import StoredNames
-from dunechest.jobs.archive.lesser import NotHeld
-from dunechest.jobs.archive.plan import Difference, PlannedDatabase, PlannedFile
 from dunechest.jobs.archive.planning.destination import Stored
-from dunechest.jobs.study.contents import Contents
-from dunechest.jobs.study.selection import OutsideFile, Selection
 from dunechest.library.roles import databases_among
 from dunechest.machine.drives import Limits
+from dunechest.model.archive import Difference, PlannedDatabase, PlannedFile
+from dunechest.model.study import Contents, NotHeld, OutsideFile, Selection
 from dunechest.names import from_wire, parents
 from dunechest.transfer.walk import FileEntry
 

@@ -19,7 +19,6 @@ from dunechest.chest.origin import origin_of
 from dunechest.chest.records import LibraryRecord
 from dunechest.errors import DuneChestError
 from dunechest.findings import Finding
-from dunechest.jobs.archive.plan import CarriedFile
 from dunechest.jobs.archive.planning.lineage import states_here
 from dunechest.jobs.archive.planning.unseen import Unseen
 from dunechest.ledger.catalogue import open_catalogue
@@ -27,6 +26,7 @@ from dunechest.ledger.catalogue_rows import CURRENT
 from dunechest.ledger.ledger import Holding, open_ledger
 from dunechest.ledger.memory import tied_to
 from dunechest.library.library import Library
+from dunechest.model.archive import CarriedFile
 from dunechest.names import from_wire, quoted, shown
 from dunechest.words import day, number
 

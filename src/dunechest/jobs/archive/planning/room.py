@@ -7,8 +7,8 @@ from typing import NamedTuple
 
 from dunechest.chest.chest import Chest
 from dunechest.chest.layout import PENDING
-from dunechest.jobs.archive.plan import Difference, PlannedDatabase, PlannedFile
 from dunechest.machine.drives import Filesystem
+from dunechest.model.archive import Difference, PlannedDatabase, PlannedFile
 from dunechest.transfer.walk import Walk, each_file
 
 

@@ -21,8 +21,8 @@ from dunechest.chest.origin import origin_of
 from dunechest.chest.records import LibraryRecord, Origin
 from dunechest.errors import DuneChestError, UsageError
 from dunechest.findings import Finding
-from dunechest.jobs.archive.plan import PlannedFile
 from dunechest.library.library import Library
+from dunechest.model.archive import PlannedFile
 from dunechest.names import from_wire, shown
 from dunechest.transfer.digest_files import digest_files
 from dunechest.transfer.tasks import DigestTask

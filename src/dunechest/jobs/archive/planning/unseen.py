@@ -16,14 +16,13 @@ import msgspec
 from dunechest.chest.layout import LIBRARY_FILES
 from dunechest.chest.records import FolderRecord, LibraryRecord, LinkRecord, OutsideFileRecord, PlaceRecord
 from dunechest.findings import Finding
-from dunechest.jobs.archive.plan import CarriedFile
 from dunechest.jobs.path_patterns import chosen
-from dunechest.jobs.study.choice import Choice
-from dunechest.jobs.study.contents import Contents
-from dunechest.jobs.study.selection import PLACEHOLDER, Selection
+from dunechest.jobs.study.selection import PLACEHOLDER
 from dunechest.library.library import Library
 from dunechest.machine.mounts import mounts
 from dunechest.machine.volumes import mark_of
+from dunechest.model.archive import CarriedFile
+from dunechest.model.study import Choice, Contents, Selection
 from dunechest.names import from_wire, parents, quoted, shown, to_wire
 from dunechest.paths import TOP, prefix_of
 from dunechest.words import number

@@ -14,8 +14,8 @@ from dunechest.chest.layout import DUNE, FOR, LIBRARY_FOLDER, PAYLOAD, PENDING, 
 from dunechest.chest.records import ProvenRecord
 from dunechest.errors import CutOffError, RefusedError
 from dunechest.jobs.copy.doing.run import Run, cut_off_words, pending
-from dunechest.jobs.copy.plan import FileToCopy
 from dunechest.jobs.supplies import Supplies, bag_suppliers, other_chests
+from dunechest.model.copy import FileToCopy
 from dunechest.names import shown
 from dunechest.paths import is_link
 from dunechest.progress import Progress, Tally

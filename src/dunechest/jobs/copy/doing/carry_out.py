@@ -17,13 +17,12 @@ from dunechest.jobs.copy.doing.become import become
 from dunechest.jobs.copy.doing.bring import bring, prepare
 from dunechest.jobs.copy.doing.run import Run, cut_off_words
 from dunechest.jobs.copy.image import held
-from dunechest.jobs.copy.plan import CopyPlan
-from dunechest.jobs.copy.result import CopyResult, FromElsewhere
 from dunechest.jobs.here import machine_name
 from dunechest.jobs.holdings import note_damage, note_holdings
 from dunechest.jobs.known_chests import facts_of
 from dunechest.ledger import events
 from dunechest.machine.volumes import identity
+from dunechest.model.copy import CopyPlan, CopyResult, FromElsewhere
 from dunechest.names import from_wire, shown
 from dunechest.progress import Progress, Step, silent
 from dunechest.values import PathAndWhy

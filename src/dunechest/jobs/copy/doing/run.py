@@ -7,7 +7,7 @@ from pathlib import Path
 import msgspec
 
 from dunechest.chest.layout import DATA, PAYLOAD, PENDING_TAGS
-from dunechest.jobs.copy.plan import CopyPlan
+from dunechest.model.copy import CopyPlan
 from dunechest.names import shown
 from dunechest.words import number
 

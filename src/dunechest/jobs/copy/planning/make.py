@@ -15,16 +15,17 @@ from dunechest.chest.records import LibraryRecord
 from dunechest.errors import DuneChestError, UsageError
 from dunechest.findings import Finding, blocking, most_serious_first
 from dunechest.jobs.copy.image import Held, Image, held, image_of
-from dunechest.jobs.copy.plan import BagChange, CopyPlan, State
 from dunechest.jobs.copy.planning.histories import histories
 from dunechest.jobs.copy.planning.same import why_not_same
 from dunechest.jobs.copy.planning.sync import sync_new, sync_next
 from dunechest.jobs.made_here import made_here
 from dunechest.jobs.named import get_chest, names_of
-from dunechest.jobs.study.drive import Drive, examine
+from dunechest.jobs.study.drive import examine
 from dunechest.jobs.study.drive_findings import copy_findings, holds_findings
 from dunechest.jobs.study.path_length import length_findings
-from dunechest.jobs.study.room import Room, headroom, names_findings, room_findings
+from dunechest.jobs.study.room import headroom, names_findings, room_findings
+from dunechest.model.copy import BagChange, CopyPlan, State
+from dunechest.model.study import Drive, Room
 from dunechest.names import AnyPath, from_wire, quoted, shown
 from dunechest.transfer.walk import each_file
 from dunechest.words import number

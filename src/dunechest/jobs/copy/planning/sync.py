@@ -7,7 +7,7 @@ from collections.abc import Iterator
 from dunechest.chest.layout import DATA
 from dunechest.chest.payload import mode_of
 from dunechest.jobs.copy.image import Held, Image, plain_records
-from dunechest.jobs.copy.plan import BagChange, FileToCopy
+from dunechest.model.copy import BagChange, FileToCopy
 from dunechest.values import FrozenDict
 
 

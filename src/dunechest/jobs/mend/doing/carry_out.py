@@ -19,12 +19,11 @@ from dunechest.errors import CutOffError, DuneChestError, RefusedError
 from dunechest.jobs.chest_log import keep_in_step
 from dunechest.jobs.here import machine_name
 from dunechest.jobs.holdings import note_holdings
-from dunechest.jobs.mend.plan import FileToMend, MendPlan
-from dunechest.jobs.mend.result import MendedFile, MendResult
 from dunechest.jobs.supplies import LibrarySupplier, Supplier, Supplies, bag_suppliers
 from dunechest.ledger import events
 from dunechest.library.library import Library
 from dunechest.machine.volumes import identity
+from dunechest.model.mend import FileToMend, MendedFile, MendPlan, MendResult
 from dunechest.names import from_wire, parents, shown
 from dunechest.paths import is_link
 from dunechest.progress import Progress, Tally, silent

@@ -16,7 +16,6 @@ from dunechest.errors import DuneChestError, UsageError
 from dunechest.findings import Finding
 from dunechest.jobs.copy.image import Held, held
 from dunechest.jobs.known_chests import list_chests
-from dunechest.jobs.mend.plan import FileToMend, MendPlan
 from dunechest.jobs.mend.planning.truth import Truth
 from dunechest.jobs.named import AnyLibrary, get_chest, get_library, names_of
 from dunechest.jobs.study.drive import examine
@@ -24,6 +23,7 @@ from dunechest.ledger import memory
 from dunechest.library.library import Library
 from dunechest.machine.drives import Limits
 from dunechest.machine.volumes import identity
+from dunechest.model.mend import FileToMend, MendPlan
 from dunechest.names import AnyPath, quoted, shown, why_unsafe
 from dunechest.paths import is_link
 from dunechest.progress import Progress, Step, Tally, silent

@@ -15,9 +15,6 @@ from dunechest.errors import CutOffError, DuneChestError, RefusedError, refuse_b
 from dunechest.jobs.homes import known_homes, note_aside, note_aside_gone
 from dunechest.jobs.reclaim.doing.last_look import chests_held, read_all
 from dunechest.jobs.reclaim.doing.take_out import move, take_out_parts
-from dunechest.jobs.reclaim.plan import ReclaimPlan
-from dunechest.jobs.reclaim.result import ReclaimResult
-from dunechest.jobs.restore.options import today
 from dunechest.jobs.undo.doing import undo_change
 from dunechest.jobs.undo.forward import MARK, finish_removal
 from dunechest.ledger import deeds, events
@@ -26,6 +23,8 @@ from dunechest.ledger.deeds import Aside, Listed, OpenDeed, Removing
 from dunechest.library.in_use import in_use
 from dunechest.machine.drives import filesystem
 from dunechest.machine.folders import own_home
+from dunechest.model.reclaim import ReclaimPlan, ReclaimResult
+from dunechest.model.restore import today
 from dunechest.names import shown, to_wire
 from dunechest.progress import Progress, Tally, silent
 from dunechest.transfer import disk

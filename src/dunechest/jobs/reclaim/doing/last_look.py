@@ -17,8 +17,8 @@ from dunechest.errors import CutOffError, DuneChestError, RefusedError
 from dunechest.jobs.here import machine_name
 from dunechest.jobs.holdings import note_damage
 from dunechest.jobs.reclaim.held import Held, as_copied, held_of
-from dunechest.jobs.reclaim.plan import Evidence, ReclaimPlan
 from dunechest.ledger.asides import AsideFile, read_aside
+from dunechest.model.reclaim import Evidence, ReclaimPlan
 from dunechest.names import from_wire, quoted, shown
 from dunechest.progress import Progress, Tally
 from dunechest.transfer.crew import Crew

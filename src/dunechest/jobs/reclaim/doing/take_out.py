@@ -11,12 +11,13 @@ from dunechest.errors import RefusedError
 from dunechest.jobs.restore.doing.folders import make_above
 from dunechest.jobs.restore.doing.into_place import replace_file
 from dunechest.jobs.restore.doing.staging import remove
-from dunechest.jobs.study.take_out import TakeOut, edited_copies
+from dunechest.jobs.study.take_out import edited_copies
 from dunechest.ledger.deeds import WORKING, Aside, MadeFolder, OpenDeed, Working
 from dunechest.library.capture import NotCapturedError
 from dunechest.library.formats.sqlite import COMPANIONS
 from dunechest.library.join.files import NotMergedError
 from dunechest.library.library import Library
+from dunechest.model.study import TakeOut
 from dunechest.names import parents, shown, to_wire
 from dunechest.transfer import disk
 from dunechest.transfer.below import make_folders

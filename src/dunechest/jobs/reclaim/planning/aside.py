@@ -11,11 +11,9 @@ from msgspec.structs import replace
 
 from dunechest.errors import NotConnectedError
 from dunechest.findings import Finding, most_serious_first
-from dunechest.jobs.homes import Home, list_homes, places_meant
+from dunechest.jobs.homes import list_homes, places_meant
 from dunechest.jobs.named import library_at
 from dunechest.jobs.reclaim.held import as_copied
-from dunechest.jobs.reclaim.options import USUAL, ReclaimOptions
-from dunechest.jobs.reclaim.plan import ReclaimPlan
 from dunechest.jobs.reclaim.planning.around import around_findings, mounts_in
 from dunechest.jobs.reclaim.planning.staying import (
     LICENSED,
@@ -25,7 +23,7 @@ from dunechest.jobs.reclaim.planning.staying import (
     empty_ones,
     others_staying,
 )
-from dunechest.jobs.study.contents import Contents, list_library
+from dunechest.jobs.study.contents import list_library
 from dunechest.ledger.asides import AsideFile, read_aside
 from dunechest.ledger.ledger import PastAside, open_ledger
 from dunechest.library.in_use import in_use
@@ -33,6 +31,9 @@ from dunechest.library.references.reading import ReferenceReport
 from dunechest.library.roles import roles_of
 from dunechest.machine.drives import filesystem
 from dunechest.machine.folders import own_home
+from dunechest.model.homes import Home
+from dunechest.model.reclaim import USUAL, ReclaimOptions, ReclaimPlan
+from dunechest.model.study import Contents
 from dunechest.names import quoted, shown
 from dunechest.paths import is_link
 from dunechest.transfer.walk import FileEntry, entry_of

@@ -19,13 +19,14 @@ from dunechest.chest.payload import lost_in
 from dunechest.chest.records import when
 from dunechest.errors import DuneChestError
 from dunechest.jobs.chests import show_chest
-from dunechest.jobs.known_chests import ChestStatus, list_chests
+from dunechest.jobs.known_chests import list_chests
 from dunechest.jobs.reclaim.held import Held, held_of
-from dunechest.jobs.reclaim.plan import Evidence
 from dunechest.ledger.ledger import PastCheck, open_ledger
 from dunechest.machine.drives import drive_identity
 from dunechest.machine.physical import physical
 from dunechest.machine.volumes import identity
+from dunechest.model.chests import ChestStatus
+from dunechest.model.reclaim import Evidence
 from dunechest.names import shown
 from dunechest.transfer.walk import FileEntry
 from dunechest.words import number

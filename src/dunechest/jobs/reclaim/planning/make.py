@@ -13,10 +13,8 @@ from dunechest import clock
 from dunechest.errors import UsageError
 from dunechest.findings import Finding, most_serious_first
 from dunechest.jobs.homes import home_at, home_of_second, list_homes
-from dunechest.jobs.protection import Protection, read_rules
+from dunechest.jobs.protection import read_rules
 from dunechest.jobs.reclaim.held import Held
-from dunechest.jobs.reclaim.options import USUAL, ReclaimOptions
-from dunechest.jobs.reclaim.plan import Evidence, ReclaimPlan
 from dunechest.jobs.reclaim.planning.around import around_findings
 from dunechest.jobs.reclaim.planning.copies import copies_of, with_missing
 from dunechest.jobs.reclaim.planning.staying import (
@@ -28,13 +26,16 @@ from dunechest.jobs.reclaim.planning.staying import (
     others_staying,
     split,
 )
-from dunechest.jobs.study.contents import Contents, study
-from dunechest.jobs.study.take_out import TakeOut, parts_of, shared_finding, take_out
+from dunechest.jobs.study.contents import study
+from dunechest.jobs.study.take_out import parts_of, shared_finding, take_out
 from dunechest.ledger.ledger import open_ledger
 from dunechest.library.library import Library
 from dunechest.library.parts import Part
 from dunechest.machine.drives import drive_identity
 from dunechest.machine.physical import physical
+from dunechest.model.overview import Protection
+from dunechest.model.reclaim import USUAL, Evidence, ReclaimOptions, ReclaimPlan
+from dunechest.model.study import Contents, TakeOut
 from dunechest.names import from_wire, quoted, shown
 from dunechest.transfer.walk import FileEntry, entry_of
 from dunechest.values import PathAndWhy

@@ -8,8 +8,8 @@ from pathlib import Path
 
 import msgspec
 
-from dunechest.jobs.study.contents import Contents
 from dunechest.library.kinds.patterns import Patterns
+from dunechest.model.study import Contents
 from dunechest.transfer.walk import FileEntry, Walk
 from dunechest.values import PathAndWhy
 

@@ -21,8 +21,6 @@ from dunechest.findings import Finding
 from dunechest.jobs.homes import is_marked, mark_content, mark_of, must_note_move, note_place
 from dunechest.jobs.rehome.doing.copy import copy, dress_folders, flush, give_attributes, refuse_in_use
 from dunechest.jobs.rehome.doing.run import Run
-from dunechest.jobs.rehome.plan import RehomePlan
-from dunechest.jobs.rehome.result import RehomeResult
 from dunechest.jobs.restore.aside import nothing_in
 from dunechest.jobs.restore.doing.attributes import dress
 from dunechest.jobs.restore.doing.folders import make_above
@@ -35,6 +33,7 @@ from dunechest.ledger.asides import AsideFile, write_aside
 from dunechest.ledger.deeds import Aside, ChangedLink, Listed, Made, Swapped, Tree, WasEmpty, Working
 from dunechest.machine import folder_links
 from dunechest.machine.processes import lives
+from dunechest.model.rehome import RehomePlan, RehomeResult
 from dunechest.names import shown, to_line, to_wire
 from dunechest.paths import is_link
 from dunechest.progress import Progress, silent

@@ -9,9 +9,9 @@ from pathlib import Path
 
 from dunechest.errors import ChangedMeanwhileError, CutOffError, RefusedError
 from dunechest.jobs.rehome.doing.run import Run
-from dunechest.jobs.rehome.plan import RehomePlan
 from dunechest.jobs.restore.doing.attributes import dress, make_link
 from dunechest.machine.attributes import attributes_of, give_attribute
+from dunechest.model.rehome import RehomePlan
 from dunechest.names import shown
 from dunechest.progress import Tally
 from dunechest.transfer import disk, medium, patient

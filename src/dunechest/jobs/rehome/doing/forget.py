@@ -5,11 +5,12 @@ from __future__ import annotations
 import uuid
 
 from dunechest.errors import CutOffError, RefusedError
-from dunechest.jobs.homes import Home, note_move
+from dunechest.jobs.homes import note_move
 from dunechest.jobs.restore.doing.folders import make_above
 from dunechest.ledger import deeds
 from dunechest.ledger.deeds import ChangedLink
 from dunechest.machine import folder_links
+from dunechest.model.homes import Home
 from dunechest.names import quoted, shown, to_line, to_wire
 
 

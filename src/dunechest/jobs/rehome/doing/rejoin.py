@@ -7,12 +7,12 @@ from typing import Any
 
 from dunechest.errors import RefusedError
 from dunechest.jobs.homes import must_note_move
-from dunechest.jobs.rehome.plan import RejoinPlan
 from dunechest.jobs.restore.doing.settings import write_setting
 from dunechest.ledger import deeds
 from dunechest.ledger.deeds import Aside, ChangedLink, OpenDeed, Swapped, Working
 from dunechest.machine import folder_links
 from dunechest.machine.drives import drive_identity, drive_of
+from dunechest.model.rehome import RejoinPlan
 from dunechest.names import shown, to_line, to_wire
 from dunechest.paths import is_link
 from dunechest.transfer import disk

@@ -6,8 +6,8 @@ from pathlib import Path
 
 import msgspec
 
-from dunechest.jobs.rehome.plan import RehomePlan
 from dunechest.ledger.deeds import OpenDeed
+from dunechest.model.rehome import RehomePlan
 from dunechest.progress import Progress, Step
 
 

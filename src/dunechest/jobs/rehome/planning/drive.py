@@ -11,7 +11,7 @@ import msgspec
 from dunechest.chest.stored_names import StoredNames
 from dunechest.findings import Finding
 from dunechest.jobs.protected import why_archive
-from dunechest.jobs.study.room import Room, headroom
+from dunechest.jobs.study.room import headroom
 from dunechest.ledger.folder import state_folder
 from dunechest.library.formats.sqlite import why_no_databases
 from dunechest.library.kinds.load import load_kinds
@@ -21,6 +21,7 @@ from dunechest.machine import volumes
 from dunechest.machine.drives import DRIVES, Filesystem, drive_identity, filesystem, holds_modes, with_limits
 from dunechest.machine.folders import own_home
 from dunechest.machine.probe import Probed, probe, stricter
+from dunechest.model.study import Room
 from dunechest.names import shown
 from dunechest.transfer.walk import Walk
 from dunechest.words import number, size

@@ -9,11 +9,8 @@ from pathlib import Path
 import msgspec
 from msgspec.structs import replace
 
-from dunechest.jobs.rehome.options import Way
-from dunechest.jobs.restore.plan import ReferencePlan
 from dunechest.jobs.restore.planning.paths import leads_out
 from dunechest.jobs.restore.planning.references import name_old_place, plan_references
-from dunechest.jobs.study.contents import Contents
 from dunechest.ledger.asides import read_aside
 from dunechest.library.kinds.schema import Kind
 from dunechest.library.references.open_formats import with_open_formats
@@ -22,6 +19,9 @@ from dunechest.library.still_named import OldPlace
 from dunechest.machine import written_paths
 from dunechest.machine.folders import own_home
 from dunechest.machine.identity import system_name
+from dunechest.model.rehome import Way
+from dunechest.model.restore import ReferencePlan
+from dunechest.model.study import Contents
 from dunechest.transfer.walk import FileEntry, FolderEntry, LinkEntry, Walk
 from dunechest.transfer.whole_files import UMASK
 

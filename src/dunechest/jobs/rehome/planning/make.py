@@ -12,24 +12,24 @@ from msgspec.structs import replace
 
 from dunechest.errors import NotConnectedError, RefusedError, UsageError
 from dunechest.findings import Finding, most_serious_first
-from dunechest.jobs.homes import Home, home_at, home_of_second, list_homes
+from dunechest.jobs.homes import home_at, home_of_second, list_homes
 from dunechest.jobs.protected import why_protected
-from dunechest.jobs.rehome.options import USUAL, RehomeOptions, Way
-from dunechest.jobs.rehome.plan import OutsideMove, RehomePlan
 from dunechest.jobs.rehome.planning.drive import NewPlace, access_findings, drive_findings, examine
 from dunechest.jobs.rehome.planning.inside import hard_links_of, links_of, references_of, with_modes
 from dunechest.jobs.rehome.planning.way import settings_to
 from dunechest.jobs.restore.aside import aside_name, nothing_in
 from dunechest.jobs.restore.old_place import old_place_findings
-from dunechest.jobs.restore.plan import Target
 from dunechest.jobs.restore.planning.room import need_of
-from dunechest.jobs.study.contents import Contents, study
-from dunechest.jobs.study.room import Room
+from dunechest.jobs.study.contents import study
 from dunechest.library.library import Library
 from dunechest.library.references.resolve import not_taken
 from dunechest.machine.drives import drive_identity, drive_of, holds_modes
 from dunechest.machine.folder_links import target_of
 from dunechest.machine.folders import own_home
+from dunechest.model.homes import Home
+from dunechest.model.rehome import USUAL, OutsideMove, RehomeOptions, RehomePlan, Way
+from dunechest.model.restore import Target
+from dunechest.model.study import Contents, Room
 from dunechest.names import quoted, shown
 from dunechest.paths import divides, is_link
 from dunechest.transfer.walk import entry_of

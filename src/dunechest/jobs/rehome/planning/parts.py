@@ -12,16 +12,15 @@ from msgspec.structs import replace
 from dunechest.errors import UsageError
 from dunechest.findings import Finding, most_serious_first
 from dunechest.jobs.named import library_at
-from dunechest.jobs.rehome.options import RehomeOptions
-from dunechest.jobs.rehome.plan import PartMovePlan
 from dunechest.jobs.rehome.planning.drive import NewPlace, drive_findings, examine
 from dunechest.jobs.restore.aside import aside_name, nothing_in
 from dunechest.jobs.restore.planning.room import need_of
-from dunechest.jobs.study.contents import Contents, study
-from dunechest.jobs.study.room import Room
+from dunechest.jobs.study.contents import study
 from dunechest.jobs.study.take_out import parts_of, shared_finding, take_out
 from dunechest.library.library import Library
 from dunechest.machine.drives import drive_of
+from dunechest.model.rehome import PartMovePlan, RehomeOptions
+from dunechest.model.study import Contents, Room
 from dunechest.names import shown
 from dunechest.paths import is_link
 from dunechest.transfer.walk import Walk
@@ -76,6 +75,7 @@ def plan_parts(library: Library, to: Path, options: RehomeOptions) -> PartMovePl
 
 
 def _findings(contents: Contents, plan: PartMovePlan, where: NewPlace) -> Iterator[Finding]:
+    there = shown(str(plan.new_path))
     library, taken = contents.library, plan.taken
     yield from taken.findings
     yield from shared_finding(taken)
@@ -105,33 +105,28 @@ def _findings(contents: Contents, plan: PartMovePlan, where: NewPlace) -> Iterat
             "Move the whole library instead.",
         )
     if plan.new_path == library.path or plan.new_path.is_relative_to(library.path):
-        yield Finding(
-            "there-already",
-            "blocks",
-            f"{shown(str(plan.new_path))} is in the library itself.",
-            "Name another folder.",
-        )
+        yield Finding("there-already", "blocks", f"{there} is in the library itself.", "Name another folder.")
     elif plan.merge:
         found = library_at(plan.new_path)
         if found.kind.name != library.kind.name:
             yield Finding(
                 "occupied",
                 "blocks",
-                f"Something is already in {shown(str(plan.new_path))}, and it is no library of the same kind.",
+                f"Something is already in {there}, and it is no library of the same kind.",
                 "Choose another folder, or another name with --as NAME.",
             )
         else:
             yield Finding(
                 "merge",
                 "info",
-                f"There is a library of the same kind in {shown(str(plan.new_path))}: the parts are merged into it.",
+                f"There is a library of the same kind in {there}: the parts are merged into it.",
                 "To make another library, choose another name with --as NAME.",
             )
     elif os.path.lexists(plan.new_path) and not (plan.new_path.is_dir() and nothing_in(plan.new_path)):
         yield Finding(
             "occupied",
             "blocks",
-            f"Something is already in {shown(str(plan.new_path))}.",
+            f"Something is already in {there}.",
             "Choose another folder, or another name with --as NAME.",
         )
     files = tuple(file for file in contents.listing.files if any(file.path in part.files for part in taken.parts))

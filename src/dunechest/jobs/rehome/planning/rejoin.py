@@ -7,18 +7,17 @@ from collections.abc import Iterator
 from pathlib import Path
 
 from dunechest.findings import Finding
-from dunechest.jobs.homes import Home
 from dunechest.jobs.named import library_at
-from dunechest.jobs.rehome.options import USUAL, RehomeOptions
-from dunechest.jobs.rehome.plan import RejoinPlan
 from dunechest.jobs.rehome.planning.make import refuse_away
 from dunechest.jobs.rehome.planning.way import every_setting_of
 from dunechest.jobs.restore.aside import aside_name
-from dunechest.jobs.restore.plan import SettingChange
 from dunechest.library.in_use import in_use
 from dunechest.library.library import Library
 from dunechest.machine.folder_links import target_of
 from dunechest.machine.folders import own_home
+from dunechest.model.homes import Home
+from dunechest.model.rehome import USUAL, RehomeOptions, RejoinPlan
+from dunechest.model.restore import SettingChange
 from dunechest.names import shown
 from dunechest.transfer.walk import each_file
 

@@ -6,10 +6,10 @@ import os
 from collections.abc import Iterator
 from pathlib import Path
 
-from dunechest.jobs.restore.plan import SettingChange
 from dunechest.library.kinds.schema import Kind
 from dunechest.library.settings import setting_in
 from dunechest.machine.folders import own_home, standard_folders
+from dunechest.model.restore import SettingChange
 
 
 def settings_to(kind: Kind, source: Path, target: Path) -> tuple[SettingChange, ...]:

@@ -6,7 +6,7 @@ import os
 from collections.abc import Callable, Iterable
 from pathlib import Path
 
-from dunechest.jobs.restore.plan import NO_MODE, RestoreFile
+from dunechest.model.restore import NO_MODE, RestoreFile
 from dunechest.transfer.below import make_folders
 
 

@@ -33,13 +33,20 @@ from dunechest.jobs.restore.doing.run import Run
 from dunechest.jobs.restore.doing.settings import write_setting
 from dunechest.jobs.restore.doing.staging import fill_staging, finish, remove, take_staging, write
 from dunechest.jobs.restore.old_place import CODE, old_place_findings
-from dunechest.jobs.restore.plan import NotDone, RestoreOutsideFile, RestorePlan, SettingChange
-from dunechest.jobs.restore.result import MergeResult, RestoreResult, UpdatedSetting
 from dunechest.jobs.undo.doing import undo_change
 from dunechest.ledger import deeds, events
 from dunechest.ledger.ledger import open_ledger
 from dunechest.library.kinds.patterns import Patterns
 from dunechest.library.still_named import OldPlace, pattern_of, still_named
+from dunechest.model.restore import (
+    MergeResult,
+    NotDone,
+    RestoreOutsideFile,
+    RestorePlan,
+    RestoreResult,
+    SettingChange,
+    UpdatedSetting,
+)
 from dunechest.names import shown, to_wire
 from dunechest.progress import Progress, silent
 from dunechest.transfer import patient

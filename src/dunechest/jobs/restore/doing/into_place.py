@@ -14,8 +14,8 @@ from dunechest.jobs.restore.doing.attributes import dress, make_link
 from dunechest.jobs.restore.doing.folders import make_above
 from dunechest.jobs.restore.doing.one_file import without_overwriting
 from dunechest.jobs.restore.doing.run import Run
-from dunechest.jobs.restore.plan import RestoreFile, RestorePlan
 from dunechest.ledger.deeds import Aside, Listed, Made, MadeFolder, MadeLink, OpenDeed, Rewritten, Tree, WasEmpty
+from dunechest.model.restore import RestoreFile, RestorePlan
 from dunechest.names import parents, shown, to_wire
 from dunechest.paths import is_link
 from dunechest.transfer import disk, medium, patient

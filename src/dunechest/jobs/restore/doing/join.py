@@ -8,11 +8,10 @@ from pathlib import Path
 
 from dunechest.errors import RefusedError
 from dunechest.jobs.restore.doing.run import Run
-from dunechest.jobs.restore.plan import RestorePlan
-from dunechest.jobs.restore.result import MergeResult
 from dunechest.library.capture import NotCapturedError, capture
 from dunechest.library.join.files import NotMergedError, join, joins_of, only_parts
 from dunechest.library.kinds.patterns import Patterns
+from dunechest.model.restore import MergeResult, RestorePlan
 from dunechest.names import shown
 
 

@@ -10,7 +10,7 @@ from dunechest.chest import editions
 from dunechest.chest.bag_records import BagRecords
 from dunechest.chest.layout import bag_folder
 from dunechest.errors import CutOffError, DuneChestError, RefusedError
-from dunechest.jobs.restore.plan import NO_MODE, RestoreFile, RestorePlan
+from dunechest.model.restore import NO_MODE, RestoreFile, RestorePlan
 from dunechest.names import shown
 from dunechest.transfer import medium, patient, safe
 from dunechest.transfer.digest_files import digest_files

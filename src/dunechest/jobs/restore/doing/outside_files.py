@@ -9,8 +9,8 @@ from dunechest.errors import CutOffError, RefusedError
 from dunechest.jobs.restore.doing.one_file import bag_of, copy_task, put_together, why_not, without_overwriting
 from dunechest.jobs.restore.doing.run import Run
 from dunechest.jobs.restore.outside import goes_astray, same_bytes
-from dunechest.jobs.restore.plan import RestoreOutsideFile, RestorePlan
 from dunechest.ledger.deeds import Made, MadeFolder, Working
+from dunechest.model.restore import RestoreOutsideFile, RestorePlan
 from dunechest.names import shown, to_wire
 from dunechest.transfer import medium, patient
 from dunechest.transfer.below import make_folders

@@ -13,18 +13,18 @@ import msgspec
 
 from dunechest.chest.origin import old_path
 from dunechest.jobs.restore.descriptors import agreements_in
-from dunechest.jobs.restore.result import Compared, Proof
 from dunechest.library.formats.sqlite import damage_in, questions
 from dunechest.library.integrity import check_repository, databases_in, repositories_in
 from dunechest.library.parts import Part, list_parts
 from dunechest.library.references.open_formats import renamed
 from dunechest.library.references.reading import ReferenceReport, read_references
+from dunechest.model.restore import Compared, Proof
 from dunechest.names import shown
 from dunechest.transfer.walk import Walk, as_expected, walk
 from dunechest.words import number
 
 if TYPE_CHECKING:
-    from dunechest.jobs.restore.plan import RestorePlan
+    from dunechest.model.restore import RestorePlan
 
 
 def prove(plan: RestorePlan, place: Path, *, files: int, outside_files: int) -> Proof:

@@ -7,12 +7,12 @@ from pathlib import Path
 
 import msgspec
 
-from dunechest.jobs.restore.plan import ByHand, Repoint
 from dunechest.ledger.deeds import OpenDeed, Rewritten
 from dunechest.library.formats.base import UnreadableError
 from dunechest.library.kinds.schema import Kind, References
 from dunechest.library.references.reading import READERS
 from dunechest.library.repoint.rewrite import NotRewrittenError, rewrite
+from dunechest.model.restore import ByHand, Repoint
 from dunechest.names import to_wire
 from dunechest.transfer.digest_files import digest_of
 

@@ -7,8 +7,8 @@ from pathlib import Path
 import msgspec
 
 from dunechest.findings import Finding
-from dunechest.jobs.restore.plan import NotDone, RestoreFile, RestorePlan
 from dunechest.ledger.deeds import OpenDeed
+from dunechest.model.restore import NotDone, RestoreFile, RestorePlan
 from dunechest.progress import Progress, Step
 
 

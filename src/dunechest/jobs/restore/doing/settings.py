@@ -10,11 +10,11 @@ from typing import Any
 from blake3 import blake3
 
 from dunechest.jobs.restore.doing.folders import make_above
-from dunechest.jobs.restore.plan import SettingChange
 from dunechest.ledger.deeds import Made, OpenDeed, Rewritten, Working
 from dunechest.library.kinds.schema import References
 from dunechest.library.repoint.rewrite import NotRewrittenError, rewrite
 from dunechest.library.settings import form_of, setting_in
+from dunechest.model.restore import SettingChange
 from dunechest.names import shown, to_wire
 from dunechest.transfer import disk, patient, safe
 from dunechest.transfer.digest_files import digest_of

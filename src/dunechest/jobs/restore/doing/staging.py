@@ -13,8 +13,8 @@ from dunechest.errors import CutOffError, RefusedError
 from dunechest.jobs.restore.doing.attributes import dress, dress_unreadable, make_link
 from dunechest.jobs.restore.doing.one_file import bag_of, copy_task, put_together, why_not
 from dunechest.jobs.restore.doing.run import Run
-from dunechest.jobs.restore.plan import RestoreFile, RestorePlan
 from dunechest.machine.processes import lives
+from dunechest.model.restore import RestoreFile, RestorePlan
 from dunechest.names import shown
 from dunechest.paths import is_link
 from dunechest.progress import Tally

@@ -10,10 +10,10 @@ from pathlib import Path
 
 from msgspec.structs import replace
 
-from dunechest.jobs.restore.plan import Existing, ReferencePlan, Repoint, RestoreFile
 from dunechest.jobs.restore.planning.bag_tree import BagTree
 from dunechest.library.kinds.schema import Kind
 from dunechest.library.repoint.rewrite import NotRewrittenError, rewrite
+from dunechest.model.restore import Existing, ReferencePlan, Repoint, RestoreFile
 from dunechest.names import why_unsafe
 from dunechest.transfer import safe
 

@@ -6,10 +6,10 @@ from collections.abc import Sequence
 
 from dunechest.chest.records import LibraryRecord
 from dunechest.jobs.restore.descriptors import agreements_in
-from dunechest.jobs.restore.plan import AsArchived
 from dunechest.jobs.restore.planning.bag_tree import BagTree
 from dunechest.library.kinds.schema import FoundReferences, Kind
 from dunechest.library.parts import Part
+from dunechest.model.restore import AsArchived
 from dunechest.names import from_wire
 from dunechest.values import FrozenDict
 

@@ -22,12 +22,12 @@ from dunechest.chest.layout import DATA, DATA_FOLDER, LIBRARY_FILES, LIBRARY_FOL
 from dunechest.chest.origin import old_path
 from dunechest.chest.records import LibraryRecord
 from dunechest.errors import DuneChestError
-from dunechest.jobs.restore.plan import RestoreFile
 from dunechest.library.kinds.patterns import Patterns
 from dunechest.library.kinds.schema import Kind
 from dunechest.library.parts import Part, list_parts
 from dunechest.library.references.open_formats import candidates, with_open_formats
 from dunechest.library.references.reading import Reference, ReferenceReport, read_references
+from dunechest.model.restore import RestoreFile
 from dunechest.names import from_wire, parents, why_unsafe
 from dunechest.paths import can_be_here
 from dunechest.transfer import patient, safe

@@ -11,10 +11,9 @@ from dunechest.chest.records import LibraryRecord
 from dunechest.findings import Finding
 from dunechest.jobs.protected import why_protected
 from dunechest.jobs.restore.aside import aside_name, nothing_in
-from dunechest.jobs.restore.options import RestoreOptions
-from dunechest.jobs.restore.plan import Existing, RestoreFile
 from dunechest.jobs.restore.planning.merge import Merge
 from dunechest.library.kinds.schema import Kind
+from dunechest.model.restore import Existing, RestoreFile, RestoreOptions
 from dunechest.names import from_wire, quoted, shown
 from dunechest.transfer.walk import each_file
 from dunechest.values import SetAside

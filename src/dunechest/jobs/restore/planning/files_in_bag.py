@@ -13,7 +13,7 @@ from dunechest.chest.layout import DATA, FILES, MANIFEST
 from dunechest.chest.records import FileRecord, read_lines
 from dunechest.chest.tag_lists import RecordFault
 from dunechest.errors import RecordDamagedError
-from dunechest.jobs.restore.plan import NO_MODE, NotDone, RestoreFile
+from dunechest.model.restore import NO_MODE, NotDone, RestoreFile
 from dunechest.names import why_unsafe
 from dunechest.transfer.system_files import is_of_system
 

@@ -19,7 +19,7 @@ from dunechest.transfer.walk import each_file
 from dunechest.words import number
 
 if TYPE_CHECKING:
-    from dunechest.jobs.restore.plan import RestorePlan
+    from dunechest.model.restore import RestorePlan
 
 
 def findings_of(plan: RestorePlan) -> list[Finding]:

@@ -24,18 +24,6 @@ from dunechest.errors import RecordDamagedError, UsageError
 from dunechest.findings import Finding, most_serious_first
 from dunechest.jobs.made_here import made_here
 from dunechest.jobs.named import get_chest
-from dunechest.jobs.restore.options import RestoreOptions
-from dunechest.jobs.restore.plan import (
-    AsArchived,
-    Existing,
-    Placement,
-    ReferencePlan,
-    RestoreFile,
-    RestoreOutsideFile,
-    RestorePlan,
-    SettingChange,
-    Target,
-)
 from dunechest.jobs.restore.planning.already_rewritten import without_rewritten
 from dunechest.jobs.restore.planning.as_archived import as_archived
 from dunechest.jobs.restore.planning.bag_tree import BagTree, bag_tree
@@ -50,7 +38,7 @@ from dunechest.jobs.restore.planning.settings import plan_settings
 from dunechest.jobs.restore.planning.single_files import choose
 from dunechest.jobs.restore.planning.source import Source, source_of
 from dunechest.jobs.restore.planning.trust import place_findings
-from dunechest.jobs.study.room import Room, nearest
+from dunechest.jobs.study.room import nearest
 from dunechest.ledger.folder import state_folder
 from dunechest.library.kinds.carried import kind_from
 from dunechest.library.kinds.load import load_kinds
@@ -58,6 +46,19 @@ from dunechest.library.kinds.schema import PLAIN_KIND, Kind
 from dunechest.library.parts import Part, parts_named
 from dunechest.library.still_named import NO_OLD_PLACE, OldPlace
 from dunechest.machine.drives import Filesystem, filesystem
+from dunechest.model.restore import (
+    AsArchived,
+    Existing,
+    Placement,
+    ReferencePlan,
+    RestoreFile,
+    RestoreOptions,
+    RestoreOutsideFile,
+    RestorePlan,
+    SettingChange,
+    Target,
+)
+from dunechest.model.study import Room
 from dunechest.names import AnyPath, from_wire, parents, shown
 from dunechest.progress import Progress, Step, Tally, silent
 from dunechest.values import FrozenDict, RenamedPath

@@ -12,11 +12,10 @@ from dunechest.chest.records import LibraryRecord
 from dunechest.findings import Finding
 from dunechest.jobs.restore.aside import aside_name
 from dunechest.jobs.restore.descriptors import folder_named
-from dunechest.jobs.restore.options import RestoreOptions
-from dunechest.jobs.restore.plan import Existing, RestoreFile
 from dunechest.library.join.files import joins_of
 from dunechest.library.kinds.patterns import Patterns
 from dunechest.library.kinds.schema import Kind
+from dunechest.model.restore import Existing, RestoreFile, RestoreOptions
 from dunechest.names import from_wire, shown, slug
 from dunechest.transfer.crew import Crew
 from dunechest.transfer.tasks import DigestTask

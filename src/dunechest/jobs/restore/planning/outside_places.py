@@ -12,11 +12,10 @@ import msgspec
 
 from dunechest.chest.layout import OUTSIDE_FILES
 from dunechest.chest.records import LibraryRecord
-from dunechest.jobs.restore.options import RestoreOptions
 from dunechest.jobs.restore.outside import goes_astray, same_bytes
-from dunechest.jobs.restore.plan import ByHand, ReferencePlan, RestoreFile, RestoreOutsideFile
 from dunechest.machine.folders import standard_folders
 from dunechest.machine.sensitive import why_sensitive
+from dunechest.model.restore import ByHand, ReferencePlan, RestoreFile, RestoreOptions, RestoreOutsideFile
 from dunechest.names import from_wire, parents, why_unsafe
 
 #: Standard folders that hold a person's documents; an outside file from a drive goes nowhere else in a home.

@@ -9,8 +9,8 @@ import msgspec
 from dunechest.chest.layout import LIBRARY_FILES
 from dunechest.chest.records import LibraryRecord
 from dunechest.chest.stored_names import StoredNames
-from dunechest.jobs.restore.plan import NO_MODE, NotDone, RestoreFile
 from dunechest.machine.drives import Filesystem
+from dunechest.model.restore import NO_MODE, NotDone, RestoreFile
 from dunechest.names import from_wire, parents, why_leads_out
 from dunechest.paths import BACKSLASHES
 from dunechest.transfer.holes import may_be

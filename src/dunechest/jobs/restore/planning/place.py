@@ -9,13 +9,12 @@ from pathlib import Path
 from dunechest.chest.origin import from_windows, old_path
 from dunechest.chest.records import LibraryRecord
 from dunechest.findings import Finding
-from dunechest.jobs.restore.options import RestoreOptions
-from dunechest.jobs.restore.places_map import MappedPlace, mapped_places
-from dunechest.jobs.restore.plan import Placement
+from dunechest.jobs.restore.places_map import mapped_places
 from dunechest.library.kinds.schema import Kind
 from dunechest.machine import written_paths
 from dunechest.machine.folders import standard_folders, usual_below
 from dunechest.machine.identity import system_name
+from dunechest.model.restore import MappedPlace, Placement, RestoreOptions
 from dunechest.names import from_wire, shown, why_unsafe
 
 

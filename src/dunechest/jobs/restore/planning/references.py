@@ -9,8 +9,6 @@ from typing import Protocol
 
 from dunechest.chest.origin import old_path
 from dunechest.chest.records import LibraryRecord
-from dunechest.jobs.restore.options import RestoreOptions
-from dunechest.jobs.restore.plan import ByHand, ReferencePlan, Repoint, RestoreOutsideFile
 from dunechest.jobs.restore.planning.place import standard_moves
 from dunechest.library.formats.base import UnreadableError
 from dunechest.library.formats.tables import folder_of
@@ -20,6 +18,7 @@ from dunechest.library.references.resolve import Resolver, Target
 from dunechest.library.repoint.places import Moves, point
 from dunechest.library.still_named import OldPlace, StillNamed, old_names, pattern_of, still_named
 from dunechest.machine import written_paths
+from dunechest.model.restore import ByHand, ReferencePlan, Repoint, RestoreOptions, RestoreOutsideFile
 from dunechest.names import AnyPath, from_wire
 from dunechest.transfer.walk import Walk
 

@@ -14,7 +14,7 @@ from dunechest.names import shown
 from dunechest.transfer.holes import bytes_of
 
 if TYPE_CHECKING:
-    from dunechest.jobs.restore.plan import RestorePlan
+    from dunechest.model.restore import RestorePlan
 
 
 class Sized(Protocol):

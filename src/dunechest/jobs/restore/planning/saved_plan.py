@@ -4,34 +4,22 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from pathlib import Path
-from typing import Any
 
 import msgspec
 
 from dunechest.chest.chest import Chest
 from dunechest.errors import RefusedError, UsageError
 from dunechest.jobs.named import get_chest
-from dunechest.jobs.restore.options import RestoreOptions
-from dunechest.jobs.restore.plan import RestorePlan
 from dunechest.jobs.restore.planning.several import plan_restores
 from dunechest.ledger.folder import state_folder
 from dunechest.machine.identity import this_machine
+from dunechest.model.restore import RestoreOptions, RestorePlan, SavedPlan
 from dunechest.names import AnyPath, shown
 from dunechest.progress import Progress, silent
 from dunechest.transfer import safe
 
 FORMAT = 1
 _MOST = 1 << 28
-
-
-class SavedPlan(msgspec.Struct, frozen=True):
-    """A plan as it is saved in a file: for which chest and computer, the options, and all decisions."""
-
-    format: int
-    chest: str
-    machine: str
-    options: dict[str, Any] = msgspec.field(name="choice")
-    decisions: list[dict[str, Any]]
 
 
 def saved_plan(chest: Chest, plans: Sequence[RestorePlan]) -> SavedPlan:

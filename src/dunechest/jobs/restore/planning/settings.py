@@ -6,11 +6,10 @@ import os
 from pathlib import Path
 
 from dunechest.chest.records import LibraryRecord
-from dunechest.jobs.restore.options import RestoreOptions
-from dunechest.jobs.restore.plan import SettingChange
 from dunechest.library.kinds.schema import Kind
 from dunechest.library.settings import setting_in
 from dunechest.machine.folders import standard_folders
+from dunechest.model.restore import RestoreOptions, SettingChange
 
 
 def plan_settings(

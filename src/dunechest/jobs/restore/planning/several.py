@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from collections.abc import Iterable
 from pathlib import Path
-from typing import NamedTuple
 
 from msgspec.structs import replace
 
@@ -12,11 +11,10 @@ from dunechest.chest.chest import Chest
 from dunechest.errors import DuneChestError, UsageError
 from dunechest.findings import Finding, blocking, most_serious_first
 from dunechest.jobs.named import get_chest, names_of
-from dunechest.jobs.restore.options import RestoreOptions
-from dunechest.jobs.restore.plan import RestorePlan
 from dunechest.jobs.restore.planning.make import plan_restore
 from dunechest.ledger import memory
 from dunechest.machine.volumes import identity
+from dunechest.model.restore import LeftBehind, RestoreOptions, RestorePlan
 from dunechest.names import AnyPath, from_wire, shown
 from dunechest.progress import Progress, silent
 
@@ -149,13 +147,6 @@ def restorable(chest: Chest | AnyPath) -> tuple[str, ...]:
     if not found:
         raise DuneChestError(f"The chest {shown(chest.label)} holds no library that can be restored.")
     return found
-
-
-class LeftBehind(NamedTuple):
-    """A library of a chest that a restore of all leaves out."""
-
-    name: str
-    why: str
 
 
 def left_behind(chest: Chest | AnyPath) -> tuple[LeftBehind, ...]:

@@ -15,10 +15,9 @@ from dunechest.chest.records import FORMAT, LibraryRecord, Origin, Totals, now_t
 from dunechest.chest.tag_lists import RecordFault
 from dunechest.errors import BagUnusableError, RecordDamagedError, RefusedError, UsageError
 from dunechest.findings import Finding
-from dunechest.jobs.restore.options import RestoreOptions
-from dunechest.jobs.restore.plan import NO_MODE, NotDone, RestoreFile
 from dunechest.jobs.restore.planning.files_in_bag import BagFiles, current_files, earlier_files
 from dunechest.library.kinds.schema import PLAIN_KIND
+from dunechest.model.restore import NO_MODE, NotDone, RestoreFile, RestoreOptions
 from dunechest.names import shown
 from dunechest.transfer import digests
 from dunechest.transfer.system_files import is_of_system

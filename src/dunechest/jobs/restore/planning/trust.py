@@ -7,9 +7,9 @@ from collections.abc import Callable, Iterator
 from dunechest.chest.records import LibraryRecord
 from dunechest.findings import Finding
 from dunechest.jobs.protected import why_archive
-from dunechest.jobs.restore.plan import Placement
 from dunechest.library.kinds.schema import Kind
 from dunechest.machine.sensitive import why_sensitive
+from dunechest.model.restore import Placement
 from dunechest.names import from_wire, quoted, shown
 
 

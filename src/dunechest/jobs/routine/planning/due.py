@@ -5,9 +5,8 @@ from __future__ import annotations
 from collections.abc import Iterable, Mapping
 
 from dunechest.jobs.routine.memory import DAY, Memory, believed, late_key
-from dunechest.jobs.routine.plan import ChestDue, RoutinePlan
-from dunechest.jobs.routine.routine import Routine, RoutineChest
-from dunechest.jobs.routine.when import following, latest, moments_of
+from dunechest.model.routine import ChestDue, Routine, RoutineChest, RoutinePlan
+from dunechest.model.when import following, latest, moments_of
 
 #: By the id of a connected chest, the folders where there is one of that id.
 Connected = Mapping[str, tuple[str, ...]]

@@ -13,11 +13,9 @@ from dunechest.errors import CutOffError, DuneChestError, RefusedError
 from dunechest.jobs.known_chests import list_chests
 from dunechest.jobs.routine.file import routines_folder
 from dunechest.jobs.routine.memory import Memory, Run, believed, recall, remember
-from dunechest.jobs.routine.plan import RoutinePlan
-from dunechest.jobs.routine.result import RoutineRun, RoutineStep
-from dunechest.jobs.routine.routine import Routine
 from dunechest.jobs.routine.running.run import carry_out
 from dunechest.jobs.routine.running.tell import tell, write_log
+from dunechest.model.routine import Routine, RoutinePlan, RoutineRun, RoutineStep
 from dunechest.names import shown
 from dunechest.progress import Progress, silent
 from dunechest.transfer.owner import make_own

@@ -15,9 +15,6 @@ from dunechest.jobs.here import machine_name
 from dunechest.jobs.homes import list_homes
 from dunechest.jobs.named import library_at
 from dunechest.jobs.routine.memory import DAY, Memory, Run, believed, late_key, recall, remember
-from dunechest.jobs.routine.plan import ChestDue, RoutinePlan
-from dunechest.jobs.routine.result import RoutineRun, RoutineStep
-from dunechest.jobs.routine.routine import Routine, RoutineLibrary
 from dunechest.jobs.routine.running.steps import (
     PASSING,
     archive_step,
@@ -30,6 +27,7 @@ from dunechest.jobs.routine.running.steps import (
 from dunechest.ledger import events
 from dunechest.library.library import Library
 from dunechest.machine.folders import own_home
+from dunechest.model.routine import ChestDue, Routine, RoutineLibrary, RoutinePlan, RoutineRun, RoutineStep
 from dunechest.names import quoted, shown
 from dunechest.progress import Progress, silent
 from dunechest.transfer.pace import limited

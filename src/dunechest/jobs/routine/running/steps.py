@@ -9,16 +9,16 @@ from pathlib import Path
 from dunechest.chest.chest import Chest
 from dunechest.errors import ChestBusyError, DuneChestError, NotConnectedError, RefusedError
 from dunechest.findings import Finding
-from dunechest.jobs.archive.result import ArchiveResult
 from dunechest.jobs.archive.several import archive
 from dunechest.jobs.copy import copy_chest
 from dunechest.jobs.drill import drill
 from dunechest.jobs.editions import carry_out as carry_out_drop
 from dunechest.jobs.editions import plan_drop
 from dunechest.jobs.holdings import is_known_damaged
-from dunechest.jobs.routine.result import RoutineStep
 from dunechest.jobs.verify import verify
 from dunechest.library.library import Library
+from dunechest.model.archive import ArchiveResult
+from dunechest.model.routine import RoutineStep
 from dunechest.names import quoted, shown
 from dunechest.progress import Progress
 from dunechest.words import both, number, size

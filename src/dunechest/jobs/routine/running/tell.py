@@ -15,10 +15,9 @@ from pathlib import Path
 from typing import Any
 
 from dunechest.jobs.routine.file import routine_log
-from dunechest.jobs.routine.result import RoutineRun
-from dunechest.jobs.routine.routine import Routine
 from dunechest.machine.notify import notify
 from dunechest.machine.system_command import command_line
+from dunechest.model.routine import Routine, RoutineRun
 from dunechest.names import shown
 from dunechest.transfer.owner import hand_over, make_own
 from dunechest.words import day

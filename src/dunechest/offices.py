@@ -1,0 +1,7 @@
+"""Several computers: an office, and the computers that wrote in one's chests."""
+
+from __future__ import annotations
+
+from dunechest.door import door
+
+__getattr__, __dir__, __all__ = door(__name__, __file__)

@@ -1,0 +1,7 @@
+"""What is remembered of places: moved libraries, folders of other computers, folders to ignore."""
+
+from __future__ import annotations
+
+from dunechest.door import door
+
+__getattr__, __dir__, __all__ = door(__name__, __file__)

@@ -1,0 +1,7 @@
+"""Plans that are saved, and what was cut off."""
+
+from __future__ import annotations
+
+from dunechest.door import door
+
+__getattr__, __dir__, __all__ = door(__name__, __file__)
