@@ -63,6 +63,7 @@ docs: $(READY)
 	$(BIN)/python scripts/python_reference.py
 	$(BIN)/python scripts/schemas.py
 	$(BIN)/python scripts/json_reference.py
+	$(BIN)/python scripts/findings_reference.py
 	$(BIN)/python scripts/man_pages.py
 
 site: docs

@@ -38,7 +38,7 @@ class Finding(msgspec.Struct, frozen=True):
         One sentence: what was found.
     action : str
         One sentence: what the person can do about it.
-    yields : bool
+    can_be_ignored : bool
         Whether ``--ignore CODE`` may overrule it. A lack of room does not yield.
     """
 
@@ -48,12 +48,12 @@ class Finding(msgspec.Struct, frozen=True):
     severity: Severity
     message: str
     action: str
-    yields: bool = False
+    can_be_ignored: bool = False
 
     @property
     def data(self) -> FindingData:
         """What it concerns."""
-        return FindingData(self.yields)
+        return FindingData(self.can_be_ignored)
 
 
 def most_serious_first(findings: Iterable[Finding]) -> tuple[Finding, ...]:
@@ -64,10 +64,10 @@ def most_serious_first(findings: Iterable[Finding]) -> tuple[Finding, ...]:
 def blocking(findings: Iterable[Finding], ignore: Iterable[str] = ()) -> tuple[Finding, ...]:
     """Return the findings that still block when the codes in `ignore` are overruled.
 
-    >>> a = Finding("in-use", "blocks", "It is open.", "Close it.", yields=True)
+    >>> a = Finding("in-use", "blocks", "It is open.", "Close it.", can_be_ignored=True)
     >>> b = Finding("no-room", "blocks", "Too little room.", "Use another drive.")
     >>> [f.code for f in blocking([a, b], ignore=["in-use", "no-room"])]
     ['no-room']
     """
     codes = set(ignore)
-    return tuple(f for f in findings if f.severity == "blocks" and not (f.yields and f.code in codes))
+    return tuple(f for f in findings if f.severity == "blocks" and not (f.can_be_ignored and f.code in codes))

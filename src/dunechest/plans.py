@@ -1,4 +1,4 @@
-"""Plans that are saved, and what was cut off."""
+"""Plans that are saved, and what was interrupted."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""Plans that are saved, and what was cut off."""
+"""Plans that are saved, and what was interrupted."""
 
 from dunechest.jobs.rehome import plan_rehome_back as plan_rehome_back
 from dunechest.jobs.rehome import plan_rehome_parts as plan_rehome_parts

@@ -12,6 +12,7 @@ from typing import Any
 import click
 
 from dunechest.errors import DuneChestError
+from dunechest.model.findings import finding_of
 
 #: Command, its module in this package, and the line that ``--help`` shows, by what people want to do; a module is
 #: loaded when its command is used, so that help comes at once.
@@ -174,8 +175,12 @@ def run(args: Sequence[str]) -> int:
     for stream in (sys.stdout, sys.stderr):
         if isinstance(stream, io.TextIOWrapper):
             stream.reconfigure(errors="backslashreplace")
+    from dunechest.cli.hints import HINTS
+    from dunechest.computer import Computer, using
+
     try:
-        return _run(args, out_for(args))
+        with using(Computer(words=HINTS)):
+            return _run(args, out_for(args))
     finally:
         module = sys.modules.get("dunechest.remote.chest")
         if module is not None:
@@ -257,10 +262,8 @@ def _say_lost(out: Any) -> None:
     if not reasons:
         return
     from dunechest.cli.output import show_findings
-    from dunechest.findings import Finding
 
-    what = "Make room there or mend what is wrong; then: dunechest chest show CHEST, for each chest."
-    found = [Finding("not-remembered", "warning", reason, what) for reason in reasons]
+    found = [finding_of("not-remembered", reason=reason) for reason in reasons]
     out.note_findings(found)
     if out.shows:
         show_findings(out, found)

@@ -18,6 +18,7 @@ from dunechest.jobs.undo import recover
 from dunechest.machine import unplug
 from dunechest.machine.drives import drive_of
 from dunechest.machine.processes import Opener
+from dunechest.model.findings import finding_of
 from dunechest.model.release import DriveUser, Outcome, ReleaseResult
 from dunechest.names import AnyPath, quoted, shown
 
@@ -55,9 +56,7 @@ def release(chest: Chest | AnyPath) -> ReleaseResult:
     try:
         recover()
     except DuneChestError as error:
-        findings.append(
-            Finding("unfinished", "warning", str(error), "Look at it; the drive itself may be unplugged.")
-        )
+        findings.append(finding_of("unfinished/recover", error=str(error)))
     drive = drive_of(found.folder)
     told = ReleaseResult(
         found.label, found.id, drive, "fixed", finished_libraries=tuple(found.recovered), findings=tuple(findings)
@@ -86,21 +85,11 @@ def flush(drive: Path, label: str) -> None:
 def _unfinished(chest: Chest) -> list[Finding]:
     """Return what was begun in a chest and is not finished: no reason to leave the drive plugged in."""
     found = [
-        Finding(
-            "unfinished",
-            "warning",
-            f"A change of {shown(name)} in {shown(chest.label)} was decided and could not be finished: {shown(why)}.",
-            f"It is finished when the chest is next used: dunechest chest show {quoted(chest.label)}",
-        )
+        finding_of("unfinished/change", name=name, chest=chest.label, why=why)
         for name, why in chest.unfinished.items()
     ]
     found += [
-        Finding(
-            "unfinished",
-            "warning",
-            f"An archive of {shown(entry.name)} to {shown(chest.label)} was interrupted. What it had copied is kept.",
-            "To continue, archive the library once more.",
-        )
+        finding_of("unfinished/archive", name=entry.name, chest=chest.label)
         for entry in chest.bags()
         if entry.state == "unfinished"
     ]

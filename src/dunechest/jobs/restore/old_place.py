@@ -4,8 +4,8 @@ from __future__ import annotations
 
 from dunechest.findings import Finding
 from dunechest.library.still_named import OldPlace
+from dunechest.model.findings import finding_of
 from dunechest.names import shown
-from dunechest.words import number
 
 CODE = "old-place"
 
@@ -20,10 +20,5 @@ def old_place_findings(old: OldPlace, *, after: bool = False) -> list[Finding]:
     )
     verb = ("still name" if len(most) > 1 else "still names") if after else "will still name"
     return [
-        Finding(
-            CODE,
-            "warning",
-            f"{number(len(most), 'file')} {verb} {' and '.join(map(shown, old.paths))}: {some}.",
-            "They are not updated. If a program needs these paths, change them by hand.",
-        )
+        finding_of("old-place", files=len(most), verb=verb, places=" and ".join(map(shown, old.paths)), some=some)
     ]

@@ -11,6 +11,7 @@ from dunechest.findings import Finding
 from dunechest.library.library import Library
 from dunechest.machine import volumes
 from dunechest.machine.folders import own_home
+from dunechest.model.findings import finding_of
 from dunechest.model.study import Drive
 from dunechest.names import shown
 from dunechest.transfer import elsewhere
@@ -34,12 +35,8 @@ def copy_findings(source: Chest, target: Chest, drive: Drive) -> list[Finding]:
     found = _cannot_be_written(target, drive)
     if shared:
         found.append(
-            Finding(
-                "same-device",
-                "warning",
-                f"The chests {shown(source.label)} and {shown(target.label)} are on the same physical disk "
-                f"({shown(', '.join(sorted(shared)))}): if that fails, both are lost.",
-                "This does not protect against disk failure; use another drive.",
+            finding_of(
+                "same-device/chests", source=source.label, target=target.label, devices=", ".join(sorted(shared))
             )
         )
     return [*found, *_sort_of_drive(target, drive)]
@@ -48,14 +45,7 @@ def copy_findings(source: Chest, target: Chest, drive: Drive) -> list[Finding]:
 def _cannot_be_written(chest: Chest, drive: Drive) -> list[Finding]:
     findings = []
     if drive.why_not:
-        findings.append(
-            Finding(
-                "read-only",
-                "blocks",
-                f"The chest {shown(chest.label)} cannot be written to: {drive.why_not}.",
-                "Make the drive writable (its switch, its permissions, how it is mounted), or use another drive.",
-            )
-        )
+        findings.append(finding_of("read-only", chest=chest.label, why_not=drive.why_not))
     return findings
 
 
@@ -65,43 +55,14 @@ def _sort_of_drive(chest: Chest, drive: Drive) -> list[Finding]:
     if elsewhere.place_of(chest.folder) is not None:
         return findings  # whoever named a server knows that it is one
     if volumes.is_network(kind):
-        findings.append(
-            Finding(
-                "network",
-                "warning",
-                f"The chest is not on a drive of this computer: its filesystem ({shown(kind)}) is on a network or "
-                "provided by a program.",
-                "Use a drive that you can unplug and put away, or make sure who else can write there.",
-            )
-        )
+        findings.append(finding_of("network", kind=kind))
     if kind in ("tmpfs", "ramfs"):
-        findings.append(
-            Finding(
-                "in-memory",
-                "warning",
-                "The chest is in memory: it is lost when the computer is switched off.",
-                "Use a real drive.",
-            )
-        )
+        findings.append(finding_of("in-memory"))
     mark = volumes.sync_mark(chest.folder, drive.place.mount, Path(os.path.realpath(own_home())))
     if mark:
-        findings.append(
-            Finding(
-                "sync-folder",
-                "warning",
-                f"The chest's folder seems to be synchronised with another place: {shown(mark)}.",
-                "Deletions and damage there are copied here. Use a drive of your own.",
-            )
-        )
+        findings.append(finding_of("sync-folder", mark=mark))
     if volumes.removable(drive.devices):
-        findings.append(
-            Finding(
-                "removable",
-                "info",
-                "The drive can be unplugged.",
-                "Eject it before you unplug it, and keep it away from the computer.",
-            )
-        )
+        findings.append(finding_of("removable"))
     return findings
 
 
@@ -112,15 +73,7 @@ def _same_device(library: Library, chest: Chest, drive: Drive) -> list[Finding]:
         return []
     if not own & drive.devices:
         return []
-    return [
-        Finding(
-            "same-device",
-            "warning",
-            f"The chest {shown(chest.label)} is on the same physical disk as the library "
-            f"({shown(', '.join(sorted(own & drive.devices)))}): if that fails, both are lost.",
-            "This does not protect against disk failure; use another drive.",
-        )
-    ]
+    return [finding_of("same-device", chest=chest.label, devices=", ".join(sorted(own & drive.devices)))]
 
 
 def holds_findings(drive: Drive, changed: Iterable[str], links: int, coarse_files: int) -> list[Finding]:
@@ -139,35 +92,13 @@ def holds_findings(drive: Drive, changed: Iterable[str], links: int, coarse_file
     names = list(changed)
     if names:
         some = ", ".join(shown(name) for name in names[:3]) + (", ..." if len(names) > 3 else "")
-        findings.append(
-            Finding(
-                "names",
-                "info",
-                f"{number(len(names), 'name')} cannot be kept on this drive ({shown(drive.place.type)}) or in a "
-                f"manifest: {some}.",
-                "They get another name there; a restore gives the original names back.",
-            )
-        )
+        findings.append(finding_of("names", names=len(names), filesystem=drive.place.type, some=some))
     probed = drive.probed
     if probed is not None and links and not probed.links:
-        findings.append(
-            Finding(
-                "no-links",
-                "info",
-                f"The drive cannot hold symbolic links, and the library has {links}.",
-                "They are recorded; a restore recreates them.",
-            )
-        )
+        findings.append(finding_of("no-links", links=links))
     if probed is not None and probed.time_step_ns > 1 and coarse_files:
         step = probed.time_step_ns / 1e9
-        findings.append(
-            Finding(
-                "coarse-times",
-                "info",
-                f"The drive keeps file times in steps of {step:g} s, too coarse for {number(coarse_files, 'file')}.",
-                "The exact times are recorded; a restore gives them back.",
-            )
-        )
+        findings.append(finding_of("coarse-times", step=step, files=coarse_files))
     return findings
 
 
@@ -177,11 +108,4 @@ def slow_finding(speed: float, need: int) -> list[Finding]:
         return []
     hours = need / max(speed, 1) / 3600
     span = f"{hours:.1f} hours" if hours >= 1 else number(max(1, round(hours * 60)), "minute")
-    return [
-        Finding(
-            "slow",
-            "warning",
-            f"The drive is slow ({speed / 1e6:.1f} MB a second): writing this library takes about {span}, then it is read back.",
-            "Try another socket or cable, or run it overnight. If it is interrupted, the same command continues.",
-        )
-    ]
+    return [finding_of("slow", speed=speed / 1000000.0, span=span)]

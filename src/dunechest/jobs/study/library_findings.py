@@ -15,12 +15,12 @@ from dunechest.library.library import Library
 from dunechest.library.recognise import expand
 from dunechest.library.references.reading import Reference
 from dunechest.machine.folders import own_home, standard_folders
+from dunechest.model.findings import finding_of
 from dunechest.model.study import Contents, Selection
-from dunechest.names import quoted, shown
+from dunechest.names import shown
 from dunechest.paths import prefix_of
 from dunechest.transfer.system_files import is_rebuildable
 from dunechest.transfer.walk import Walk
-from dunechest.words import number, size
 
 
 def library_findings(contents: Contents, selection: Selection, kept: Collection[str] = ()) -> list[Finding]:
@@ -36,27 +36,14 @@ def library_findings(contents: Contents, selection: Selection, kept: Collection[
     library, listing = contents.library, contents.listing
     findings = [*_use(library, contents.uses), *_halves(library, listing), *_placeholders(selection, kept)]
     if not listing.files:
-        findings.append(Finding("empty", "warning", "It contains no files.", "Check that this is the right folder."))
+        findings.append(finding_of("empty"))
     if listing.unreadable:
         first_one = listing.unreadable[0]
         findings.append(
-            Finding(
-                "unreadable",
-                "warning",
-                f"{number(len(listing.unreadable), 'folder or name', 'folders or names')} cannot be read, "
-                f"first {shown(first_one.path)}: {first_one.why}.",
-                "Run the command as a user who may read them; otherwise they are not archived.",
-            )
+            finding_of("unreadable", names=len(listing.unreadable), first=first_one.path, why=first_one.why)
         )
     if listing.others:
-        findings.append(
-            Finding(
-                "no-files",
-                "info",
-                f"It contains {number(len(listing.others), 'socket, pipe or device', 'sockets, pipes and devices')}.",
-                "They have no content; they are listed and left out.",
-            )
-        )
+        findings.append(finding_of("no-files", odd=len(listing.others)))
     findings += _of_systems(listing)
     findings += _moved(library)
     findings += _contains(contents)
@@ -81,16 +68,7 @@ def _of_systems(listing: Walk) -> list[Finding]:
         if beside
         else ""
     )
-    return [
-        Finding(
-            "system-files",
-            "info",
-            f"{number(len(listing.system), 'file or folder', 'files and folders')} of operating systems "
-            f"{'is' if len(listing.system) == 1 else 'are'} left "
-            f"out: {shown(', '.join(listed))}.",
-            f"Systems make them again.{tags}",
-        )
-    ]
+    return [finding_of("system-files", entries=len(listing.system), listed=", ".join(listed), tags=tags)]
 
 
 def _moved(library: Library) -> list[Finding]:
@@ -100,22 +78,17 @@ def _moved(library: Library) -> list[Finding]:
     if home is None:
         return []
     if home.second is not None:
-        do = home.command or "Connect the drive first, and then make one library of the two."
-        return [
-            Finding(
-                "two-libraries",
-                "warning",
-                home.message,
-                f"To make one library of the two: {do}" if home.command else do,
-            )
-        ]
+        if home.command:
+            return [
+                finding_of("two-libraries", message=home.message, command=home.command),
+            ]
+        return [finding_of("two-libraries/drive-away", message=home.message)]
     return [
-        Finding(
+        finding_of(
             "moved-here",
-            "info",
-            f"It was moved here from {shown(str(home.old_path))}; its application finds it by "
-            f"{'its setting' if home.way == 'setting' else 'the link there'}.",
-            f"To move it back: dunechest rehome --back {quoted(home.name)}",
+            old_path=str(home.old_path),
+            way="its setting" if home.way == "setting" else "the link there",
+            name=home.name,
         )
     ]
 
@@ -125,14 +98,7 @@ def _environment(contents: Contents) -> list[Finding]:
     if not is_environment(contents.library.kind):
         return []
     what = made_from(contents.library.path, (folder.path for folder in contents.listing.folders))
-    return [
-        Finding(
-            "made-from",
-            "info",
-            f"All of it can be rebuilt, from {shown(what)}.",
-            "Archive the list of its packages; then the environment itself need not be archived.",
-        )
-    ]
+    return [finding_of("made-from", what=what)]
 
 
 def _contains(contents: Contents) -> list[Finding]:
@@ -141,14 +107,7 @@ def _contains(contents: Contents) -> list[Finding]:
     inner = [f"{inner.path.relative_to(place).as_posix()} ({inner.kind.title})" for inner in contents.contains]
     if not inner:
         return []
-    return [
-        Finding(
-            "contains",
-            "info",
-            f"It contains {number(len(inner), 'other library', 'other libraries')}: {_some(inner, 5)}.",
-            "They are archived with it. Each can also be archived on its own, by its path.",
-        )
-    ]
+    return [finding_of("contains", libraries=len(inner), some=_some(inner, 5))]
 
 
 def _some(names: Iterable[str], most: int = 3) -> str:
@@ -168,13 +127,8 @@ def _use(library: Library, uses: Sequence[Use]) -> list[Finding]:
     others = f" and {len(uses) - 1} more" if len(uses) > 1 else ""
     number = f" (process {first.process_id})" if first.process_id > 0 else ""
     return [
-        Finding(
-            "in-use",
-            "blocks",
-            f"The library is in use by {shown(first.process)}{number}{others}: {shown(first.how)}.",
-            f"Close {application} and try again. Or continue with --ignore in-use; files that change meanwhile may then "
-            "not match each other.",
-            yields=True,
+        finding_of(
+            "in-use", process=first.process, number=number, others=others, how=first.how, application=application
         )
     ]
 
@@ -188,15 +142,7 @@ def _halves(library: Library, listing: Walk) -> list[Finding]:
         present = [p for p in group if (p.rstrip("/") in folders if p.endswith("/") else p in files)]
         missing = [p for p in group if p not in present]
         if present and missing:
-            findings.append(
-                Finding(
-                    "half-library",
-                    "blocks",
-                    f"{', '.join(present)} is here, but {', '.join(missing)} is missing; they are only useful together.",
-                    "Put the missing half back in its place, or continue with --ignore half-library.",
-                    yields=True,
-                )
-            )
+            findings.append(finding_of("half-library", present=", ".join(present), missing=", ".join(missing)))
     return findings
 
 
@@ -207,16 +153,11 @@ def _placeholders(selection: Selection, kept: Collection[str]) -> list[Finding]:
     if not placeholders:
         return []
     return [
-        Finding(
+        finding_of(
             "placeholders",
-            "blocks",
-            f"{number(len(placeholders), 'essential file')} {'is' if len(placeholders) == 1 else 'are'} only "
-            f"{'a placeholder' if len(placeholders) == 1 else 'placeholders'}; the content "
-            f"({size(sum(o.size_bytes for o in placeholders))}) is not on this computer: "
-            f"{_some(o.path for o in placeholders)}.",
-            "Have the application or service download them first. Or leave them out with --ignore placeholders, or read "
-            "them with --read-placeholders, which may download them.",
-            yields=True,
+            files=len(placeholders),
+            total=sum(o.size_bytes for o in placeholders),
+            some=_some(o.path for o in placeholders),
         )
     ]
 
@@ -238,54 +179,27 @@ def _lost(references: Sequence[Reference]) -> Iterator[Finding]:
             by_drive.setdefault(reference.drive, []).append(reference)
     nowhere = by_drive.pop("", [])
     for drive, away in sorted(by_drive.items()):
-        yield Finding(
-            "drive-away",
-            "warning",
-            f"{number(len(away), 'reference')} to the drive or card {shown(drive)!r}, which is not connected: "
-            f"{_some(r.target for r in away)}.",
-            f"Connect {shown(drive)} and look again; otherwise what is on it is not protected.",
-        )
+        yield finding_of("drive-away", references=len(away), drive=drive, some=_some(r.target for r in away))
     if nowhere:
-        yield Finding(
-            "missing",
-            "warning",
-            f"{number(len(nowhere), 'reference')} to files that do not exist: "
-            f"{_some(f'{r.target} (in {r.source})' for r in nowhere)}.",
-            "Look for these files before you delete the original; the application cannot find them either.",
+        yield finding_of(
+            "missing", references=len(nowhere), some=_some(f"{r.target} (in {r.source})" for r in nowhere)
         )
 
 
 def _outside(references: Sequence[Reference]) -> Iterator[Finding]:
     folders = [r for r in references if r.state == "folder"]
     if folders:
-        yield Finding(
-            "folder-outside",
-            "warning",
-            f"{number(len(folders), 'reference or link', 'references or links')} to folders outside the library, "
-            f"which are not archived: {_some(r.target for r in folders)}.",
-            "If they matter, archive each of them too, by its path.",
-        )
+        yield finding_of("folder-outside", links=len(folders), some=_some(r.target for r in folders))
     moved = [r for r in references if r.moved]
     if moved:
-        yield Finding(
-            "moved",
-            "info",
-            f"{number(len(moved), 'reference')} to another place, but the files are here: "
-            f"{_some(r.text for r in moved)}.",
-            "The library was moved, or comes from an old system. The files are archived as they are.",
-        )
+        yield finding_of("moved", references=len(moved), some=_some(r.text for r in moved))
 
 
 def _unread(contents: Contents) -> Iterator[Finding]:
     unread = [(path, why) for path, why in contents.references.unread if why != "it is only a placeholder"]
     if unread:
         path, why = unread[0]
-        yield Finding(
-            "references-unread",
-            "warning",
-            f"References could not be read in {number(len(unread), 'file')}, first {shown(path)}: {shown(why)}.",
-            "They are archived as they are. Outside files that only they name are not found.",
-        )
+        yield finding_of("references-unread", files=len(unread), path=path, why=why)
 
 
 def _outside_files(selection: Selection) -> list[Finding]:
@@ -293,34 +207,27 @@ def _outside_files(selection: Selection) -> list[Finding]:
     if selection.outside_files:
         held = total(outside_file.entry for outside_file in selection.outside_files)
         findings.append(
-            Finding(
+            finding_of(
                 "outside-files",
-                "info",
-                f"It uses {number(len(selection.outside_files), 'file')} ({size(held)}) stored elsewhere: "
-                f"{_some(outside_file.entry.path for outside_file in selection.outside_files)}.",
-                "They are archived too; skip them with --without-outside-files.",
+                files=len(selection.outside_files),
+                total=held,
+                some=_some(outside_file.entry.path for outside_file in selection.outside_files),
             )
         )
     asked = [s for s in selection.outside_not_taken if s.why_not == "left where it is, as you asked"]
     if asked:
         findings.append(
-            Finding(
-                "outside-files-left",
-                "warning",
-                f"It uses {number(len(asked), 'file')} stored elsewhere that this archive does not protect: "
-                f"{_some(outside_file.entry.path for outside_file in asked)}.",
-                "Leave out --without-outside-files to archive them too.",
+            finding_of(
+                "outside-files-left", files=len(asked), some=_some(outside_file.entry.path for outside_file in asked)
             )
         )
     odd = [s for s in selection.outside_not_taken if s not in asked and s.why_not != PLACEHOLDER]
     if odd:
         findings.append(
-            Finding(
+            finding_of(
                 "outside-files-refused",
-                "warning",
-                f"It uses {number(len(odd), 'file')} that will not be archived: "
-                f"{_some(f'{outside_file.entry.path} ({outside_file.why_not})' for outside_file in odd)}.",
-                "Nothing is archived from such places unless you ask: if they matter, archive them by their paths.",
+                files=len(odd),
+                some=_some(f"{outside_file.entry.path} ({outside_file.why_not})" for outside_file in odd),
             )
         )
     return findings
@@ -336,24 +243,24 @@ def _roles(contents: Contents, selection: Selection) -> list[Finding]:
     if held:
         share = held * 100 // max(1, total(selection.listing.files))
         application = _application(contents.library)
-        again = f"{application[:1].upper()}{application[1:]} can rebuild {number(len(rebuildable), 'file')} ({size(held)})"
+        owner = f"{application[:1].upper()}{application[1:]}"
         if selection.rebuildable_taken:
-            what = again
-            do = f"Included. --without-rebuildable saves {share}% of the space; {application} must then rebuild them."
+            findings.append(
+                finding_of(
+                    "rebuildable/included",
+                    owner=owner,
+                    files=len(rebuildable),
+                    held=held,
+                    share=share,
+                    application=application,
+                )
+            )
         else:
-            what = again + "; left out"
-            do = f"That saves {share}% of the space. --with-rebuildable includes them; then they need not be rebuilt."
-        findings.append(Finding("rebuildable", "info", what + ".", do))
+            findings.append(finding_of("rebuildable", owner=owner, files=len(rebuildable), held=held, share=share))
     kept = [f for f in special if roles[f.path] == "must-not-leave"]
     if kept:
         findings.append(
-            Finding(
-                "must-not-leave",
-                "info",
-                f"{number(len(kept), 'file')} ({size(total(kept))}), bought or licensed, must not leave this "
-                f"computer: {_some(f.path for f in kept)}.",
-                "They are left out and listed. Keep the receipt or licence to get them again.",
-            )
+            finding_of("must-not-leave", files=len(kept), size=total(kept), some=_some(f.path for f in kept))
         )
     return findings
 
@@ -370,12 +277,11 @@ def _elsewhere(library: Library) -> list[Finding]:
         for place in expand(item.place, folders):
             if place.exists():
                 findings.append(
-                    Finding(
+                    finding_of(
                         "elsewhere",
-                        "warning",
-                        f"{library.kind.application or 'The application'} keeps {shown(item.what)} outside "
-                        f"the library, in {shown(str(place))}.",
-                        "Archive that folder too: it is not part of this library.",
+                        application=library.kind.application or "The application",
+                        what=item.what,
+                        place=str(place),
                     )
                 )
     return findings

@@ -6,12 +6,11 @@ from collections.abc import Iterable
 from pathlib import Path
 
 from dunechest.findings import Finding
-from dunechest.names import shown
+from dunechest.model.findings import finding_of
 from dunechest.paths import longest_here
-from dunechest.words import number
 
 
-def length_findings(folder: Path, paths: Iterable[str], advice: str) -> list[Finding]:
+def length_findings(folder: Path, paths: Iterable[str], key: str = "path-length") -> list[Finding]:
     """Stop before anything is written if paths would be longer than this computer takes.
 
     Parameters
@@ -20,8 +19,8 @@ def length_findings(folder: Path, paths: Iterable[str], advice: str) -> list[Fin
         Where the files are to be made.
     paths : iterable of str
         Their paths below it.
-    advice : str
-        What else a person can do than have the system take long paths.
+    key : str
+        Which finding of the catalogue says it.
     """
     most = longest_here()
     if most is None:
@@ -31,16 +30,8 @@ def length_findings(folder: Path, paths: Iterable[str], advice: str) -> list[Fin
     if not too_long:
         return []
     longest = max(too_long, key=len)
-    return [
-        Finding(
-            "path-length",
-            "blocks",
-            f"{number(len(too_long), 'path')} would be longer than the {most} characters that this computer takes, the longest "
-            f"by {above + _length(longest) - most}: {shown(longest)}.",
-            f"{advice} Or have Windows take long paths: as administrator, reg add "
-            "HKLM\\SYSTEM\\CurrentControlSet\\Control\\FileSystem /v LongPathsEnabled /t REG_DWORD /d 1, and sign in again.",
-        )
-    ]
+    over = above + _length(longest) - most
+    return [finding_of(key, paths=len(too_long), most=most, over=over, longest=longest)]
 
 
 def _length(path: str) -> int:

@@ -6,8 +6,8 @@ from collections.abc import Iterable
 from pathlib import Path
 
 from dunechest.findings import Finding
+from dunechest.model.findings import finding_of
 from dunechest.model.study import Drive
-from dunechest.words import number, size
 
 #: Without earlier archives to learn from, a library is taken to grow by this share.
 _GROWTH = 0.1
@@ -36,24 +36,9 @@ def room_findings(need: int, promised: int, spare: int, drive: Drive) -> list[Fi
     place = drive.place
     missing = need + promised - place.free
     if missing > 0:
-        return [
-            Finding(
-                "no-room",
-                "blocks",
-                f"Not enough space on the drive: {size(need + promised)} needed, {size(place.free)} free, {size(missing)} short.",
-                "Free that much on the drive, or use another drive.",
-            )
-        ]
+        return [finding_of("no-room", need=need + promised, free=place.free, missing=missing)]
     if place.free - need - promised < spare:
-        return [
-            Finding(
-                "little-room",
-                "warning",
-                f"It fits and leaves {size(place.free - need - promised)} free. Judging by how the library has grown, "
-                f"{size(spare)} will soon be needed.",
-                "Plan for a larger drive.",
-            )
-        ]
+        return [finding_of("little-room", free=place.free - need - promised, spare=spare)]
     return []
 
 
@@ -62,15 +47,7 @@ def names_findings(needed: int, drive: Drive) -> list[Finding]:
     free = drive.place.free_names
     if free is None or free >= needed:
         return []
-    return [
-        Finding(
-            "no-room",
-            "blocks",
-            f"The drive can only hold {number(free, 'more file or folder', 'more files and folders')}, whatever their "
-            f"size; {needed:,} are needed.",
-            "Use another drive, or one formatted for more files.",
-        )
-    ]
+    return [finding_of("no-room/names", entries=free, needed=needed)]
 
 
 def nearest(place: Path) -> Path:

@@ -18,10 +18,10 @@ from dunechest.library.parts import Part, parts_named
 from dunechest.library.references.reading import READERS, base_of
 from dunechest.library.references.resolve import Resolver
 from dunechest.machine.folders import own_home
+from dunechest.model.findings import finding_of
 from dunechest.model.study import Contents, TakeOut
 from dunechest.names import shown
 from dunechest.transfer import patient
-from dunechest.words import number
 
 
 def parts_of(contents: Contents, names: Iterable[str]) -> tuple[Part, ...]:
@@ -125,29 +125,14 @@ def _findings(contents: Contents, taken: TakeOut) -> Iterator[Finding]:
     application = shown(library.kind.application) or "the application"
     titles = shown(taken.title)
     if not taken.files:
-        yield Finding(
-            "nothing-goes",
-            "blocks",
-            f"All files of {titles} are used by other parts too, or {application}'s catalogue cannot be edited from here.",
-            f"Remove {titles} in {application} itself.",
-        )
+        yield finding_of("nothing-goes", titles=titles, application=application)
         return
     if not _rest(contents, taken):
-        yield Finding(
-            "last-part",
-            "blocks",
-            f"Nothing but {titles} is in {shown(library.name)}: without that {application} would find no library.",
-            "Leave out --part, and take the whole library.",
-        )
+        yield finding_of("last-part", titles=titles, name=library.name, application=application)
         return
     why = _why_not(contents, taken)
     if why:
-        yield Finding(
-            "catalogue",
-            "blocks",
-            f"{application}'s catalogue cannot be freed of {titles}: {shown(why)}.",
-            f"Remove {titles} in {application} itself.",
-        )
+        yield finding_of("catalogue", application=application, titles=titles, why=why)
 
 
 def _rest(contents: Contents, taken: TakeOut) -> bool:
@@ -246,9 +231,4 @@ def shared_finding(taken: TakeOut) -> Iterator[Finding]:
     """Say which files of parts stay, because others use them."""
     if taken.shared:
         some = ", ".join(shown(path) for path in taken.shared[:3]) + (", ..." if len(taken.shared) > 3 else "")
-        yield Finding(
-            "shared",
-            "info",
-            f"{number(len(taken.shared), 'file')} of {shown(taken.title)} stay, because other parts use them: {some}.",
-            "They go when the last part that uses them goes.",
-        )
+        yield finding_of("shared", files=len(taken.shared), title=taken.title, some=some)

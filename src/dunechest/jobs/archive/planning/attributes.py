@@ -12,9 +12,9 @@ from dunechest.findings import Finding
 from dunechest.library.library import Library
 from dunechest.machine.attributes import attributes_of, own_numbers, owner_names
 from dunechest.model.archive import Attributes, Difference
+from dunechest.model.findings import finding_of
 from dunechest.model.study import Selection
 from dunechest.names import WireName, to_wire
-from dunechest.words import number
 
 #: Bytes of all that is recorded of a library's attributes.
 _MOST = 8 << 20
@@ -116,25 +116,10 @@ def _about_owners(owners: dict[tuple[str, str], list[str]]) -> list[Finding]:
         + f" ({count:,})"
         for (user, group), count in sorted(others.items(), key=lambda owner: -owner[1])[:3]
     )
-    return [
-        Finding(
-            "owners",
-            "info",
-            f"{number(sum(others.values()), 'file or folder', 'files and folders')} of it belong to others: {told}.",
-            "That is recorded. Run the restore as administrator to get them back.",
-        )
-    ]
+    return [finding_of("owners", entries=sum(others.values()), told=told)]
 
 
 def _unrecorded(room: _Room) -> list[Finding]:
     if not room.unrecorded:
         return []
-    return [
-        Finding(
-            "attributes-left",
-            "warning",
-            f"Owners or attributes of {number(room.unrecorded, 'file')} are not recorded: it would be more than "
-            f"{_MOST >> 20} MB.",
-            "The files themselves are archived. Write down by hand what matters.",
-        )
-    ]
+    return [finding_of("attributes-left", files=room.unrecorded, most=_MOST >> 20)]

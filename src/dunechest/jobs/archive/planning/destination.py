@@ -22,8 +22,9 @@ from dunechest.jobs.archive.planning.same_library import Likeness, goes_on, like
 from dunechest.jobs.archive.planning.unseen import Unseen
 from dunechest.library.library import Library
 from dunechest.model.archive import ArchiveOptions, Difference, PlannedDatabase, PlannedFile
+from dunechest.model.findings import finding_of
 from dunechest.model.study import Selection
-from dunechest.names import quoted, shown, slug
+from dunechest.names import shown, slug
 
 #: Gives, for an edition, what tells whether its files cannot be seen now.
 UnseenOf = Callable[[LibraryRecord], Unseen]
@@ -209,12 +210,7 @@ def _about_the_chest(chest: Chest) -> Iterator[Finding]:
     """Stop where the chest's own records are damaged: what is added would lie in a chest that nothing proves."""
     if chest.faults:
         fault = chest.faults[0]
-        yield Finding(
-            "chest-damaged",
-            "blocks",
-            f"The chest's own record {shown(fault.path)} is damaged: {shown(fault.why)}.",
-            f"Rebuild it: dunechest chest rebuild {quoted(str(chest.folder))}",
-        )
+        yield finding_of("chest-damaged/archive", path=fault.path, why=fault.why, folder=str(chest.folder))
 
 
 def damaged(entry: BagEntry, unfinished: str, entries: Mapping[str, object]) -> Finding | None:
@@ -232,22 +228,14 @@ def damaged(entry: BagEntry, unfinished: str, entries: Mapping[str, object]) -> 
     if entry.state == "unusable" and not entry.is_ours:
         return None
     if unfinished:
-        words = f"A decided change of {shown(entry.name)} waits to be finished: {unfinished}"
-        return Finding("damaged-archive", "blocks", words, "Solve that first; nothing in the archive is lost.")
+        return finding_of("damaged-archive/waiting", entry=entry.name, unfinished=unfinished)
     faults = entry.records.faults()
     if not faults and entry.state == "whole":
         return None
     path, why = (faults[0].path, faults[0].why) if faults else (LIBRARY, entry.why)
     more = f", and {len(faults) - 1} more" if len(faults) > 1 else ""
     other = _free_name(entry.name, entries)
-    return Finding(
-        "damaged-archive",
-        "blocks",
-        f"The archive {shown(entry.name)} in this chest is damaged ({shown(path)}: {shown(why)}{more}), so no edition is "
-        "added to it, which would hide the damage.",
-        f"With another intact copy, dunechest mend repairs it. Without one, leave it alone and archive the library under "
-        f"another name: --as {other}. Its intact files can be restored; dunechest verify lists the others.",
-    )
+    return finding_of("damaged-archive/archive", name=entry.name, path=path, why=why, more=more, other=other)
 
 
 def _sizes(entry: BagEntry) -> Iterator[tuple[str, int]]:
@@ -276,10 +264,4 @@ def _free_name(bag: str, entries: Mapping[str, object]) -> str:
 
 
 def _taken(bag: str, holder: str, entries: Mapping[str, object]) -> Finding:
-    return Finding(
-        "name-taken",
-        "blocks",
-        f"The name {shown(bag)} is already taken by {holder} in this chest.",
-        f"Give this library another name with --as, for example: --as {_free_name(bag, entries)}. If it is the same library, "
-        f"from another place: --continue {bag}",
-    )
+    return finding_of("name-taken/archive", bag=bag, holder=holder, free_name=_free_name(bag, entries))

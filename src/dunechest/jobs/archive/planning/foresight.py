@@ -88,7 +88,7 @@ def foresee(library: ProtectedLibrary, folder: str, chests: Mapping[str, Path]) 
     if not surprises(len(files) // step, len(vanished), len(changed)):
         return Foresight(held, None, tuple(sorted(unseen)))
     then = f"{shown(held.label)}, edition {held.edition}, archived {day(held.archived_at)}"
-    back = "dunechest", "restore", held.label, held.archived_as, "--into", folder, "--if-exists", "set-aside"
+    back = held.label, held.archived_as, folder
     return Foresight(held, told(len(files), len(vanished) * step, len(changed) * step, then, back))
 
 

@@ -59,6 +59,6 @@ def guard_against(
     return Guard(marked, len(lacking), tuple(found))
 
 
-def _back(label: str, bag: str, library: Library) -> tuple[str, ...]:
-    """Return the command line that brings a library back as a chest has it."""
-    return "dunechest", "restore", label, bag, "--into", str(library.path), "--if-exists", "set-aside"
+def _back(label: str, bag: str, library: Library) -> tuple[str, str, str]:
+    """Return what brings a library back as a chest has it: the chest, the name there, and the folder."""
+    return label, bag, str(library.path)

@@ -9,10 +9,10 @@ from dunechest.findings import Finding
 from dunechest.jobs.archive.planning.lineage import place_of
 from dunechest.library.library import Library
 from dunechest.model.archive import PlannedFile
+from dunechest.model.findings import finding_of
 from dunechest.model.study import Drive
-from dunechest.names import shown
 from dunechest.transfer.holes import data_bytes
-from dunechest.words import number, size
+from dunechest.words import size
 
 
 def data_of(library: Library, files: Sequence[PlannedFile], drive: Drive) -> dict[str, int]:
@@ -32,10 +32,4 @@ def hole_findings(files: Sequence[PlannedFile], drive: Drive) -> Iterator[Findin
     sparse = [file for file in files if file.entry.sparse]
     if sparse and drive.probed is not None and not drive.probed.holes:
         held = size(sum(file.entry.size for file in sparse))
-        yield Finding(
-            "holes",
-            "info",
-            f"{number(len(sparse), 'file')} with holes {'takes' if len(sparse) == 1 else 'take'} {held} on this drive, which "
-            f"cannot hold holes; the first is {shown(sparse[0].entry.path)}.",
-            "The holes are recorded; a restore to a drive that can hold them makes them again.",
-        )
+        yield finding_of("holes", files=len(sparse), held=held, first=sparse[0].entry.path)

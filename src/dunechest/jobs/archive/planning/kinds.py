@@ -13,6 +13,7 @@ from dunechest.library.kinds.carried import carried, kind_from
 from dunechest.library.kinds.load import load_kinds
 from dunechest.library.kinds.schema import PLAIN, Kind
 from dunechest.library.library import SAID, Library
+from dunechest.model.findings import finding_of
 from dunechest.names import shown
 
 #: The evidence of a library that shows no sign any more of the kind it had.
@@ -41,25 +42,10 @@ def kind_findings(library: Library, before: LibraryRecord | None) -> list[Findin
     """Say that a library lost its kind, or has another one than when it was archived last."""
     title = shown(library.kind.title)
     if library.evidence == _FORMER:
-        return [
-            Finding(
-                "kind-lost",
-                "warning",
-                f"It was of the kind {title!r} in the last archive, and its signs are missing now.",
-                "Check whether its catalogue or index is still there. It is archived as before, outside files included; "
-                "use --kind folder to treat it as a plain folder.",
-            )
-        ]
+        return [finding_of("kind-lost", title=title)]
     if before is None or not kind_changed(library.kind, before):
         return []
-    return [
-        Finding(
-            "kind-changed",
-            "info",
-            f"It was archived as {shown(before.kind_title)!r}, and is of the kind {title!r} now.",
-            "The next edition uses the new kind: its references, its parts, and what can be rebuilt.",
-        )
-    ]
+    return [finding_of("kind-changed", before=before.kind_title, now=title)]
 
 
 def kind_changed(kind: Kind, before: LibraryRecord) -> bool:

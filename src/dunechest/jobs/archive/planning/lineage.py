@@ -22,6 +22,7 @@ from dunechest.ledger.ledger import open_ledger
 from dunechest.ledger.memory import tied_to
 from dunechest.library.library import Library
 from dunechest.model.archive import ArchiveOptions, Difference, PlannedFile
+from dunechest.model.findings import finding_of
 from dunechest.names import from_wire, quoted, shown
 from dunechest.transfer.digest_files import digest_files
 from dunechest.transfer.tasks import DigestTask
@@ -149,12 +150,12 @@ def _newer(
         if words
     )
     where = f"{quoted(chest.label)} {quoted(entry.name)} --into {quoted(str(library.path))}"
-    return Finding(
-        CODE,
-        "blocks",
-        f"The newest state of {shown(entry.name)} in this chest (edition {record.edition}, from the computer "
-        f"{shown(record.origin.machine)}) is not known to have been on this computer. An archive from here would {what} in it.",
-        f"Bring that state here first: dunechest restore {where} --if-exists merge. Or archive this one under "
-        f"another name: --as {other_name}. To go on from here all the same: --ignore {CODE} (edition {record.edition} is kept).",
-        yields=True,
+    return finding_of(
+        "newer-state",
+        name=entry.name,
+        edition=record.edition,
+        machine=record.origin.machine,
+        effect=what,
+        where=where,
+        other_name=other_name,
     )

@@ -45,11 +45,11 @@ from dunechest.model.archive import (
     PlannedDatabase,
     PlannedFile,
 )
+from dunechest.model.findings import finding_of
 from dunechest.model.study import Contents, Drive, LeftOutFile, NotHeld, Room, Selection
-from dunechest.names import AnyPath, from_wire, shown
+from dunechest.names import AnyPath, from_wire
 from dunechest.transfer.walk import FileEntry
 from dunechest.values import FrozenDict
-from dunechest.words import number
 
 
 def plan_archive(
@@ -260,8 +260,7 @@ def _of_the_drive(
     folders = len(selection.listing.folders)
     yield from names_findings(len(files) + len(databases) + folders + 16, drive)
     paths = [*(file.stored_as for file in files), *(planned.file.stored_as for planned in databases)]
-    advice = "Make the chest at the top of its drive, or give the library a shorter name with --as."
-    yield from length_findings(bag / PAYLOAD, paths, advice)
+    yield from length_findings(bag / PAYLOAD, paths)
     yield from hole_findings(files, drive)
     yield from holds_findings(drive, stored.names.changed, len(selection.listing.links), _too_fine(files, drive))
 
@@ -310,39 +309,16 @@ def _places(library: Library, chest: Chest) -> list[Finding]:
     """Refuse to archive a chest into itself."""
     source, target = library.path, Path(os.path.realpath(chest.folder))
     if target.is_relative_to(source):
-        return [
-            Finding(
-                "chest-inside",
-                "blocks",
-                f"The chest {shown(str(target))} lies inside what is to be archived.",
-                "Name a folder that does not contain the chest.",
-            )
-        ]
+        return [finding_of("chest-inside", chest=str(target))]
     if source.is_relative_to(target):
-        return [
-            Finding(
-                "inside-chest",
-                "blocks",
-                f"{shown(str(source))} lies inside the chest itself.",
-                "Name the library on this computer, not its copy.",
-            )
-        ]
+        return [finding_of("inside-chest", path=str(source))]
     return []
 
 
 def _too_large(large: Sequence[LeftOutFile], place: Filesystem) -> list[Finding]:
     if not large:
         return []
-    return [
-        Finding(
-            "file-too-large",
-            "blocks",
-            f"{number(len(large), 'file')} larger than the {place.type} filesystem of the drive can hold, "
-            f"the first being {shown(large[0].path)}.",
-            "Use a drive with another filesystem; or leave them out with --ignore file-too-large.",
-            yields=True,
-        )
-    ]
+    return [finding_of("file-too-large/archive", files=len(large), filesystem=place.type, first=large[0].path)]
 
 
 def _groups_before(lesser: NotHeld) -> tuple[tuple[str, ...], ...]:

@@ -117,7 +117,7 @@ def is_surprising(change: Change, library: Library) -> bool:
     return surprises(change.total, change.vanished, change.other_size)
 
 
-def mass_change(change: Change, then: str, back: Sequence[str]) -> Finding:
+def mass_change(change: Change, then: str, back: tuple[str, str, str]) -> Finding:
     """Say that a large share of a library vanished or changed at once.
 
     Parameters
@@ -126,8 +126,8 @@ def mass_change(change: Change, then: str, back: Sequence[str]) -> Finding:
         What changed.
     then : str
         Since when, and in which chest that state is, in words.
-    back : sequence of str
-        The command line that restores the library as it was.
+    back : tuple of str
+        The chest, the name there and the folder: what restores the library as it was.
     """
     return told(change.total, change.vanished, change.other_size + len(change.same_size), then, back)
 

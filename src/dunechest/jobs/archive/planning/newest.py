@@ -27,8 +27,9 @@ from dunechest.ledger.ledger import Holding, open_ledger
 from dunechest.ledger.memory import tied_to
 from dunechest.library.library import Library
 from dunechest.model.archive import CarriedFile
-from dunechest.names import from_wire, quoted, shown
-from dunechest.words import day, number
+from dunechest.model.findings import finding_of
+from dunechest.names import from_wire, shown
+from dunechest.words import day
 
 #: Bytes, time in ns, and the beginning of the BLAKE3 digest (hexadecimal).
 Facts = tuple[int, int, str]
@@ -115,15 +116,16 @@ def not_in_chest(holder: str, bag: str, lacking: Sequence[str], chest: str) -> F
         The label of the chest that would lack them.
     """
     one = len(lacking) == 1
-    return Finding(
+    return finding_of(
         "not-in-chest",
-        "blocks",
-        f"{number(len(lacking), 'file')} could not be seen, and {shown(chest)} does not have {'it' if one else 'them'}; "
-        f"{shown(holder)} has. The first is {shown(sorted(lacking)[0])}.",
-        f"Connect the drive {'it is' if one else 'they are'} on. Or bring the library over first: dunechest copy "
-        f"{quoted(holder)} {quoted(chest)} {quoted(bag)}. To archive it without "
-        f"{'this file' if one else 'these files'}: --ignore not-in-chest",
-        yields=True,
+        files=len(lacking),
+        chest=chest,
+        them="it" if one else "them",
+        holder=holder,
+        first=sorted(lacking)[0],
+        they_are="it is" if one else "they are",
+        name=bag,
+        these_files="this file" if one else "these files",
     )
 
 

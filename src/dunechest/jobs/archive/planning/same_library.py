@@ -23,6 +23,7 @@ from dunechest.errors import DuneChestError, UsageError
 from dunechest.findings import Finding
 from dunechest.library.library import Library
 from dunechest.model.archive import PlannedFile
+from dunechest.model.findings import finding_of
 from dunechest.names import from_wire, shown
 from dunechest.transfer.digest_files import digest_files
 from dunechest.transfer.tasks import DigestTask
@@ -156,12 +157,7 @@ def _same_files(entry: BagEntry, record: LibraryRecord, files: Sequence[PlannedF
 def goes_on(likeness: Likeness, files: int) -> Finding:
     """Say that the next edition goes into the bag of a library from elsewhere."""
     same = f"; {likeness.same:,} of {number(files, 'file')} are the same" if likeness.same else ""
-    return Finding(
-        "continues",
-        "info",
-        f"This is the library {shown(likeness.entry.name)} of this chest: {likeness.how}{same}.",
-        "It gets its next edition there. If it is another library, give it another name with --as.",
-    )
+    return finding_of("continues", name=likeness.entry.name, how=likeness.how, same=same)
 
 
 def perhaps(found: Sequence[Likeness], files: int, bag: str) -> Finding:
@@ -170,9 +166,4 @@ def perhaps(found: Sequence[Likeness], files: int, bag: str) -> Finding:
         f"{shown(likeness.entry.name)} ({likeness.how}; {likeness.same:,} of {files:,} files are the same)"
         for likeness in found[:3]
     )
-    return Finding(
-        "perhaps-same",
-        "blocks",
-        f"This may be a library that is already in the chest: {names}.",
-        f"If it is, use --continue {found[0].entry.name}; if it is another one, name it: --as {bag}",
-    )
+    return finding_of("perhaps-same", names=names, other=found[0].entry.name, name=bag)

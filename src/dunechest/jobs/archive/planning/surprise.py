@@ -9,7 +9,8 @@ import os
 from collections.abc import Sequence
 
 from dunechest.findings import Finding
-from dunechest.names import AnyPath, quoted
+from dunechest.model.findings import finding_of
+from dunechest.names import AnyPath
 from dunechest.words import number
 
 CODE = "mass-change"
@@ -27,8 +28,9 @@ _GONE = 5
 _SAMPLE = 16
 
 
-def told(total: int, vanished: int, changed: int, then: str, back: Sequence[str]) -> Finding:
+def told(total: int, vanished: int, changed: int, then: str, back: tuple[str, str, str]) -> Finding:
     """Say it of so many files; see `mass_change`."""
+    chest, name, folder = back
     what = " and ".join(
         words
         for words in (
@@ -37,14 +39,8 @@ def told(total: int, vanished: int, changed: int, then: str, back: Sequence[str]
         )
         if words
     )
-    return Finding(
-        CODE,
-        "blocks",
-        f"Of {number(total, 'file')} in the newest known state ({then}), {what}.",
-        "That is what a mistake or malicious encryption looks like: open a few of them first. To get the library back as it "
-        f"was: {' '.join(map(quoted, back))}. If you did this yourself, continue with --ignore {CODE}; the edition before is "
-        "kept until you name it.",
-        yields=True,
+    return finding_of(
+        "mass-change/archive", files=total, then=then, change=what, chest=chest, name=name, folder=folder
     )
 
 

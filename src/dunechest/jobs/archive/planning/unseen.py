@@ -22,10 +22,10 @@ from dunechest.library.library import Library
 from dunechest.machine.mounts import mounts
 from dunechest.machine.volumes import mark_of
 from dunechest.model.archive import CarriedFile
+from dunechest.model.findings import finding_of
 from dunechest.model.study import Choice, Contents, Selection
 from dunechest.names import from_wire, parents, quoted, shown, to_wire
 from dunechest.paths import TOP, prefix_of
-from dunechest.words import number
 
 #: What to say of each reason.
 _WORDS = {
@@ -265,20 +265,19 @@ def carried_findings(carried: Iterable[CarriedFile], missed: Iterable[str]) -> I
         edition = f"edition {since[0]}" if len(since) == 1 else f"editions {since[0]} to {since[-1]}"
         one = len(items) == 1
         forget = quoted(place if place else items[0].path)
-        yield Finding(
+        yield finding_of(
             "not-seen",
-            "warning",
-            f"{number(len(items), 'file')} could not be seen: {_WORDS[why].format(place=shown(place))}. "
-            f"The archive keeps {'it' if one else 'them'}, last seen in {edition}; the first is {shown(items[0].path)}.",
-            f"{_ACTIONS[why]} If {'it is' if one else 'they are'} really gone: --forget-absent {forget}",
+            files=len(items),
+            reason=_WORDS[why].format(place=shown(place)),
+            them="it" if one else "them",
+            edition=edition,
+            first=items[0].path,
+            advice=_ACTIONS[why],
+            they_are="it is" if one else "they are",
+            forget=forget,
         )
     for pattern in missed:
-        yield Finding(
-            "forget-absent",
-            "blocks",
-            f"--forget-absent {shown(pattern)} names nothing that could not be seen.",
-            "Leave it out, or name files from the list of those that could not be seen.",
-        )
+        yield finding_of("forget-absent", pattern=pattern)
 
 
 def seen_again(record: LibraryRecord, carried: Mapping[str, CarriedFile]) -> int:

@@ -15,7 +15,7 @@ from dunechest.chest.records import LibraryRecord
 from dunechest.errors import DuneChestError, UsageError
 from dunechest.findings import Finding, blocking, most_serious_first
 from dunechest.jobs.copy.image import Held, Image, held, image_of
-from dunechest.jobs.copy.planning.histories import histories
+from dunechest.jobs.copy.planning.histories import Histories, histories
 from dunechest.jobs.copy.planning.same import why_not_same
 from dunechest.jobs.copy.planning.sync import sync_new, sync_next
 from dunechest.jobs.made_here import made_here
@@ -25,10 +25,10 @@ from dunechest.jobs.study.drive_findings import copy_findings, holds_findings
 from dunechest.jobs.study.path_length import length_findings
 from dunechest.jobs.study.room import headroom, names_findings, room_findings
 from dunechest.model.copy import BagChange, CopyPlan, State
+from dunechest.model.findings import finding_of
 from dunechest.model.study import Drive, Room
 from dunechest.names import AnyPath, from_wire, quoted, shown
 from dunechest.transfer.walk import each_file
-from dunechest.words import number
 
 
 def plan_copy(
@@ -88,12 +88,7 @@ def _damaged_chest(chest: Chest) -> list[Finding]:
         return []
     fault = chest.faults[0]
     return [
-        Finding(
-            "chest-damaged",
-            "blocks",
-            f"The record {shown(fault.path)} of the chest {shown(chest.label)} is damaged: {shown(fault.why)}.",
-            f"Rebuild it: dunechest chest rebuild {quoted(str(chest.folder))}",
-        )
+        finding_of("chest-damaged/copy", path=fault.path, chest=chest.label, why=fault.why, folder=str(chest.folder))
     ]
 
 
@@ -126,9 +121,7 @@ def _plan_one(
         findings += room_findings(need, promised, headroom(found.sizes, need), drive)
         findings += names_findings(len(found.sync.bring) + len(found.image.record.folders) + 16, drive)
         paths = [item.path for item in found.sync.bring]
-        findings += length_findings(
-            target.bag_folder(entry.name) / PENDING, paths, "Make the chest at the top of its drive."
-        )
+        findings += length_findings(target.bag_folder(entry.name) / PENDING, paths, "path-length/copy")
         findings += _on_this_drive(found.image, drive)
     return CopyPlan(
         source=source,
@@ -149,8 +142,8 @@ def _plan_one(
 def _look(entry: BagEntry, source: Chest, target: Chest, drive: Drive) -> _Found:
     """Decide what is to be done with one library."""
     if entry.state == "foreign":
-        words = f"{shown(entry.name)} was made by another program, and is not copied."
-        return _Found("foreign", (Finding("foreign", "warning", words, "Copy its folder by hand."),))
+        finding = finding_of("foreign", entry=entry.name)
+        return _Found("foreign", (finding,))
     if entry.state != "whole":
         raise DuneChestError(entry.why or entry.state)
     for chest in (source, target):
@@ -174,21 +167,16 @@ def _look(entry: BagEntry, source: Chest, target: Chest, drive: Drive) -> _Found
 
 def _onto(entry: BagEntry, own: Held, source: Chest, there: BagEntry, target: Chest, drive: Drive) -> _Found:
     """Decide what is to be done with a library that the target has already."""
-    name, label = shown(entry.name), shown(target.label)
     if there.state == "foreign":
-        words = f"{label} has a folder {name} already that Dune Chest did not make."
-        finding = Finding(
-            "name-taken", "blocks", words, "Copy to a chest without it, or move it away from that chest."
-        )
+        finding = finding_of("name-taken/copy", target=target.label, entry=entry.name)
         return _Found("barred", (finding,))
     faults = there.records.faults() if there.is_ours else ()
     if there.state != "whole" or faults:
         why = f"{shown(faults[0].path)}: {shown(faults[0].why)}" if faults else there.why
-        words = f"{name} in {label} is damaged ({shown(why)}), so nothing is added to it."
-        action = (
-            f"Mend it first: dunechest mend {quoted(target.label)} {quoted(there.name)} --from {quoted(source.label)}"
+        finding = finding_of(
+            "damaged-archive/in-target", there=there.name, target=target.label, why=why, source=source.label
         )
-        return _Found("barred", (Finding("damaged-archive", "blocks", words, action),))
+        return _Found("barred", (finding,))
     mine = held(there.records)
     if (other := why_not_same(own, mine)) is not None:
         return _by_states(own, mine, source, target, drive, other)
@@ -209,22 +197,25 @@ def _next(own: Held, mine: Held, drive: Drive, *, readable: bool) -> _Found:
 
 
 def _newer(ours: LibraryRecord, theirs: LibraryRecord, source: Chest, target: Chest, bag: str) -> _Found:
-    words = (
-        f"{shown(target.label)} has a newer state of {shown(bag)} (edition {theirs.edition}) than {shown(source.label)} "
-        f"(edition {ours.edition})."
+    finding = finding_of(
+        "newer-there",
+        target=target.label,
+        name=bag,
+        edition=theirs.edition,
+        source=source.label,
+        edition_2=ours.edition,
     )
-    action = f"To copy it the other way: dunechest copy {quoted(target.label)} {quoted(source.label)} {quoted(bag)}"
-    return _Found("newer", (Finding("newer-there", "info", words, action),))
+    return _Found("newer", (finding,))
 
 
 def _by_states(own: Held, mine: Held, source: Chest, target: Chest, drive: Drive, why: str) -> _Found:
     """Decide by their states about two bags whose numbers do not mean the same."""
     found = histories(own, mine)
-    name, label = shown(own.own.bag.name), shown(target.label)
+    name = own.own.bag.name
     relation = found.relation
     if relation == "same":
-        words = f"{label} has this state of {name} from an archive of its own."
-        return _Found("unchanged", (Finding("own-archive", "info", words, "Nothing is to be copied."),))
+        same = finding_of("own-archive", target=target.label, name=name)
+        return _Found("unchanged", (same,))
     if relation == "ahead":
         return _newer(own.record, mine.record, source, target, own.own.bag.name)
     if relation == "behind":
@@ -232,34 +223,49 @@ def _by_states(own: Held, mine: Held, source: Chest, target: Chest, drive: Drive
         done = _next(found.appended(), mine, drive, readable=target.record.readable)
         left = found.only_source[:-1]
         if left:
-            words = (
-                f"{shown(source.label)} has {number(len(left), 'earlier state')} of {name} that {label} does not get: edition "
-                f"{', '.join(map(str, left))}."
+            between = finding_of(
+                "editions-between",
+                source=source.label,
+                states=len(left),
+                name=name,
+                target=target.label,
+                editions=", ".join(map(str, left)),
             )
-            told = _Found("next", (Finding("editions-between", "info", words, "They stay where they are."),))
+            told = _Found("next", (between,))
         return msgspec.structs.replace(done, findings=told.findings)
     if relation == "diverged":
-        words = (
-            f"{name} has diverged: {shown(source.label)} has {_states(found.only_source)} that {label} does not have, and "
-            f"{label} has {_states(found.only_target)} that {shown(source.label)} does not have."
+        return _Found("barred", (_diverged(own, mine, found, source, target),))
+    other = finding_of("other-history", name=name, target=target.label, why=why)
+    return _Found("barred", (other,))
+
+
+def _diverged(own: Held, mine: Held, found: Histories, source: Chest, target: Chest) -> Finding:
+    """Say that two copies went on from a common state in different ways."""
+    if own.record.origin.machine_id != mine.record.origin.machine_id:
+        return finding_of(
+            "diverged/two-computers",
+            bag=own.own.bag.name,
+            source=source.label,
+            states=_states(found.only_source),
+            target=target.label,
+            states_2=_states(found.only_target),
+            called=_called(own.record),
         )
-        both = f"dunechest archive {_called(own.record)} --to {quoted(source.label)} --to {quoted(target.label)}"
-        action = f"Archive the library to both: {both}. Neither of the two is changed by this copy."
-        if own.record.origin.machine_id != mine.record.origin.machine_id:
-            bring = f"dunechest restore {quoted(target.label)} {quoted(own.own.bag.name)} --if-exists merge"
-            action = f"Bring the other state here first: {bring}. Then archive the library to both: {both}"
-        return _Found("barred", (Finding("diverged", "blocks", words, action),))
-    action = (
-        "Archive the library itself to both chests; or copy to a chest that does not have it yet. Neither of the two is "
-        "changed."
+    return finding_of(
+        "diverged",
+        bag=own.own.bag.name,
+        source=source.label,
+        states=_states(found.only_source),
+        target=target.label,
+        states_2=_states(found.only_target),
+        called=_called(own.record),
     )
-    return _Found("barred", (Finding("other-history", "blocks", f"{name} in {label} {why}.", action),))
 
 
 def _called(record: LibraryRecord) -> str:
     """Return how a command on this computer calls a library: by its folder, if it is there."""
     place = from_wire(record.origin.path)
-    return quoted(place if os.path.lexists(place) else record.name)
+    return place if os.path.lexists(place) else record.name
 
 
 def _states(numbers: tuple[int, ...]) -> str:
@@ -268,19 +274,8 @@ def _states(numbers: tuple[int, ...]) -> str:
 
 def _cannot_be_copied(entry: BagEntry, source: Chest, why: str) -> Finding:
     if entry.state == "unfinished":
-        return Finding(
-            "unfinished",
-            "warning",
-            f"The archive of {shown(entry.name)} in {shown(source.label)} was interrupted; there is nothing to copy yet.",
-            "Run that archive again to continue it.",
-        )
-    return Finding(
-        "damaged-archive",
-        "blocks",
-        f"{shown(entry.name)} in {shown(source.label)} is damaged and cannot be copied ({shown(why)}).",
-        f"See what is damaged: dunechest verify {quoted(source.label)} {quoted(entry.name)}. With another intact copy, "
-        "dunechest mend repairs it.",
-    )
+        return finding_of("unfinished/copy", name=entry.name, source=source.label)
+    return finding_of("damaged-archive/in-source", name=entry.name, source=source.label, why=why)
 
 
 def _sizes(own: Held) -> tuple[tuple[str, int], ...]:
@@ -317,15 +312,7 @@ def _on_this_drive(image: Image, drive: Drive) -> list[Finding]:
         if place.limits.largest is not None and image.files.size(path) > place.limits.largest
     ]
     if large:
-        findings.append(
-            Finding(
-                "file-too-large",
-                "blocks",
-                f"{number(len(large), 'file')} larger than the {shown(place.type)} filesystem of the drive can hold, the first "
-                f"being {shown(large[0])}.",
-                "Use a drive with another filesystem.",
-            )
-        )
+        findings.append(finding_of("file-too-large/copy", files=len(large), filesystem=place.type, first=large[0]))
     step = drive.probed.time_step_ns if drive.probed is not None else 1
     coarse = sum(p.record.mtime_ns % step != 0 for p in image.files.by_path()) if step > 1 else 0
     changed = [from_wire(item.path) for item in image.record.changed_names]

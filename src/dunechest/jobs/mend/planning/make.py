@@ -13,7 +13,6 @@ from dunechest.chest.bag_records import BagRecords, stamp
 from dunechest.chest.chest import Chest
 from dunechest.chest.layout import DATA, EARLIER, MANIFEST, PENDING, TAG_MANIFEST, TAGS
 from dunechest.errors import DuneChestError, UsageError
-from dunechest.findings import Finding
 from dunechest.jobs.copy.image import Held, held
 from dunechest.jobs.known_chests import list_chests
 from dunechest.jobs.mend.planning.truth import Truth
@@ -23,8 +22,9 @@ from dunechest.ledger import memory
 from dunechest.library.library import Library
 from dunechest.machine.drives import Limits
 from dunechest.machine.volumes import identity
+from dunechest.model.findings import finding_of
 from dunechest.model.mend import FileToMend, MendPlan
-from dunechest.names import AnyPath, quoted, shown, why_unsafe
+from dunechest.names import AnyPath, shown, why_unsafe
 from dunechest.paths import is_link
 from dunechest.progress import Progress, Step, Tally, silent
 from dunechest.transfer.crew import Crew
@@ -114,16 +114,13 @@ def _gone(chest: Chest, entries: Sequence[BagEntry]) -> set[str]:
 def _missing(chest: Chest, name: str, others: tuple[Chest, ...], in_the_way: bool = False) -> MendPlan:
     """Say of a library whose folder is gone, or is no folder any more, how it comes back."""
     label = others[0].label if others else "OTHER"
-    command = f"dunechest copy {quoted(label)} {quoted(chest.label)} {quoted(name)}"
-    words = f"{shown(name)} was archived in {shown(chest.label)}, and its folder is gone."
-    what, why = f"Copy it again: {command}", "its folder is gone"
+    why = "it is not a folder" if in_the_way else "its folder is gone"
     if in_the_way:
-        words = f"What should be the folder of {shown(name)} in {shown(chest.label)} is a link or no folder at all."
-        what, why = (
-            f"Rename {shown(str(chest.bag_folder(name)))}, then copy it again: {command}",
-            "it is not a folder",
+        finding = finding_of(
+            "library-gone/in-the-way", name=name, chest=chest.label, folder=str(chest.bag_folder(name)), label=label
         )
-    finding = Finding("library-gone", "warning", words, what)
+    else:
+        finding = finding_of("library-gone", name=name, chest=chest.label, label=label)
     return MendPlan(chest, name, others, None, {}, (), (PathAndWhy(".", why),), (), 0, findings=(finding,))
 
 

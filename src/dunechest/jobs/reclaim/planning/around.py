@@ -17,10 +17,10 @@ from dunechest.library.library import Library
 from dunechest.library.references.reading import read_references
 from dunechest.machine.folders import own_home
 from dunechest.machine.mounts import mounts
+from dunechest.model.findings import finding_of
 from dunechest.names import shown
 from dunechest.paths import is_folder, is_link, prefix_of
 from dunechest.transfer.walk import FileEntry
-from dunechest.words import number
 
 #: Seconds that links from outside are looked for.
 _PATIENCE = 60.0
@@ -45,27 +45,21 @@ def around_findings(
     place = library.path
     for use in list(uses)[:1]:
         pid = f" (process {use.process_id})" if use.process_id > 0 else ""
-        yield Finding(
-            "in-use",
-            "blocks",
-            f"It is in use by {shown(use.process)}{pid}: {shown(use.how)}.",
-            f"Close {shown(library.kind.application) or 'the application'}, and try again.",
+        yield finding_of(
+            "in-use/reclaim",
+            process=use.process,
+            pid=pid,
+            how=use.how,
+            application=shown(library.kind.application) or "the application",
         )
     if not os.access(place.parent, os.W_OK | os.X_OK):
-        yield Finding(
-            "no-access",
-            "blocks",
-            f"No permission to delete anything in {shown(str(place.parent))}.",
-            "Run the command as a user who has it.",
-        )
+        yield finding_of("no-access/reclaim", parent=str(place.parent))
     yield from mount_findings(place)
     yield from _hard_links(going)
     if whole:
         why = why_protected(place, own_home())
         if why and not any(mounts_in(place)):
-            yield Finding(
-                "protected-place", "blocks", f"{shown(str(place))} is not deleted: {shown(why)}.", "Name a library."
-            )
+            yield finding_of("protected-place/reclaim", place=str(place), why=why)
         yield from _links_to(place)
         yield from _references_to(library)
 
@@ -81,12 +75,7 @@ def mounts_in(place: Path) -> Iterator[Path]:
 def mount_findings(place: Path) -> Iterator[Finding]:
     """Yield a finding where something is mounted in a folder: what lies there is on another drive."""
     for mount in list(mounts_in(place))[:1]:
-        yield Finding(
-            "mounted",
-            "blocks",
-            f"Something is mounted in {shown(str(mount))}: what is in there lies on another drive.",
-            "Unmount it first.",
-        )
+        yield finding_of("mounted", mount=str(mount))
 
 
 def _hard_links(going: Iterable[FileEntry]) -> Iterator[Finding]:
@@ -101,12 +90,7 @@ def _hard_links(going: Iterable[FileEntry]) -> Iterator[Finding]:
             sizes[key] = file
     left = [sizes[key] for key, count in counts.items() if names[key] > count]
     if left:
-        yield Finding(
-            "hard-links",
-            "info",
-            f"{number(len(left), 'file')} have other names elsewhere on the disk (hard links); first {shown(left[0].path)}.",
-            "Those names keep their content, and deleting these frees no space.",
-        )
+        yield finding_of("hard-links", files=len(left), first=left[0].path)
 
 
 def _links_to(place: Path) -> Iterator[Finding]:
@@ -129,13 +113,7 @@ def _links_to(place: Path) -> Iterator[Finding]:
         except OSError:
             continue
     if found:
-        yield Finding(
-            "linked-from",
-            "blocks",
-            f"{number(len(found), 'link')} elsewhere lead into it; first {shown(sorted(found)[0])}.",
-            "Remove the links first, if nothing needs them. Or continue with --ignore linked-from.",
-            yields=True,
-        )
+        yield finding_of("linked-from", links=len(found), first=sorted(found)[0])
 
 
 def _references_to(library: Library) -> Iterator[Finding]:
@@ -161,13 +139,7 @@ def _references_to(library: Library) -> Iterator[Finding]:
             using[name] = count
     for name, count in sorted(using.items())[:1]:
         more = f", and {len(using) - 1} more libraries use it" if len(using) > 1 else ""
-        yield Finding(
-            "referred-to",
-            "blocks",
-            f"The library {shown(name)} uses {number(count, 'file')} of it{more}: they would be missing there.",
-            f"Archive {shown(name)} with the files it uses, or remove them there. Or continue with --ignore referred-to.",
-            yields=True,
-        )
+        yield finding_of("referred-to", name=name, files=count, more=more)
 
 
 def _count_references(other: Path, place: str) -> int:

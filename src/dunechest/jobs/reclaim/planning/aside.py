@@ -31,14 +31,14 @@ from dunechest.library.references.reading import ReferenceReport
 from dunechest.library.roles import roles_of
 from dunechest.machine.drives import filesystem
 from dunechest.machine.folders import own_home
+from dunechest.model.findings import finding_of
 from dunechest.model.homes import Home
 from dunechest.model.reclaim import USUAL, ReclaimOptions, ReclaimPlan
 from dunechest.model.study import Contents
-from dunechest.names import quoted, shown
+from dunechest.names import shown
 from dunechest.paths import is_link
 from dunechest.transfer.walk import FileEntry, entry_of
 from dunechest.values import FrozenDict, PathAndWhy
-from dunechest.words import number
 
 #: A library is asked about if more of its files than this changed since it was moved, and more than this share of them.
 _MANY, _SHARE = 20, 0.3
@@ -195,13 +195,8 @@ def _mass_change(
     own = [file for file in essential if file.path not in known or not known[file.path].updated]
     changed = [file for file in own if not as_copied(live.place, file)]
     if len(changed) > _MANY and len(changed) > _SHARE * len(own):
-        yield Finding(
-            "mass-change",
-            "blocks",
-            f"{len(changed):,} of {number(len(own), 'file')} in {shown(str(live.place))} were changed since it was moved; "
-            f"first {shown(changed[0].path)}.",
-            "Open the library and look. If that was you, continue with --ignore mass-change.",
-            yields=True,
+        yield finding_of(
+            "mass-change/reclaim", changed=len(changed), files=len(own), place=str(live.place), first=changed[0].path
         )
 
 
@@ -209,36 +204,20 @@ def _findings(
     plan: ReclaimPlan, contents: Contents, live: Live, known: Mapping[str, AsideFile] | None
 ) -> Iterator[Finding]:
     if known is None:
-        yield Finding(
-            "not-listed",
-            "blocks",
-            "The list of what it held when it was set aside is gone or damaged, so nothing proves that it was copied.",
-            "Look through it, and delete it yourself if you do not need it.",
-        )
+        yield finding_of("not-listed")
         return
     if os.path.realpath(live.place) == os.path.realpath(plan.path):
-        yield Finding("is-live", "blocks", "It is the library itself.", "Nothing has to be done.")
+        yield finding_of("is-live")
         return
     if live.home is not None and live.home.second is not None:
-        yield Finding(
-            "two-libraries",
-            "blocks",
-            live.home.message,
-            f"Make one library of the two first: dunechest rehome --rejoin {quoted(live.home.name)}",
-        )
+        yield finding_of("two-libraries/reclaim", message=live.home.message, name=live.home.name)
     yield from around_findings(plan.library, contents.uses, plan.going, whole=not any(mounts_in(plan.path)))
     try:
         if filesystem(live.place).type in ("tmpfs", "ramfs") and filesystem(plan.path).type not in (
             "tmpfs",
             "ramfs",
         ):
-            yield Finding(
-                "in-memory",
-                "blocks",
-                f"The library in {shown(str(live.place))} is in memory: it is lost when the computer is switched off.",
-                "Move it to a real drive. Or continue with --ignore in-memory.",
-                yields=True,
-            )
+            yield finding_of("in-memory/reclaim", place=str(live.place))
     except OSError:
         pass
     yield from _mass_change(plan, contents, live, known)
@@ -246,15 +225,11 @@ def _findings(
     yield from only_copy(plan.name, live.place, (live.place, *old))
     if plan.kept_files:
         some = "; ".join(f"{shown(path)} ({shown(why)})" for path, why in plan.kept_files[:3])
-        yield Finding(
-            "staying",
-            "info",
-            f"{number(len(plan.kept_files), 'file or link', 'files and links')} stay there: {some}"
-            f"{', ...' if len(plan.kept_files) > 3 else ''}.",
-            "To delete some of them, too, name them: --also PATTERN.",
+        yield finding_of(
+            "staying/aside", links=len(plan.kept_files), some=some, more=", ..." if len(plan.kept_files) > 3 else ""
         )
     if not plan.going:
-        yield Finding("nothing", "blocks", "There is nothing that could be deleted.", "Nothing has to be done.")
+        yield finding_of("nothing")
 
 
 def only_copy(name: str, left: Path, places: Sequence[Path]) -> Iterator[Finding]:
@@ -274,9 +249,4 @@ def only_copy(name: str, left: Path, places: Sequence[Path]) -> Iterator[Finding
         chests = {chest.id for chest in ledger.chests() if chest.retired is None}
         held = any(not item.gone and item.chest in chests and item.origin in texts for item in ledger.holdings())
     if not held:
-        yield Finding(
-            "only-copy",
-            "warning",
-            f"{shown(name)} is in no chest: without the original, what is in {shown(str(left))} is the only copy.",
-            f"Archive it: dunechest archive {quoted(name)} --to CHEST",
-        )
+        yield finding_of("only-copy", name=name, left=str(left))

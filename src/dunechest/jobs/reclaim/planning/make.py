@@ -33,13 +33,14 @@ from dunechest.library.library import Library
 from dunechest.library.parts import Part
 from dunechest.machine.drives import drive_identity
 from dunechest.machine.physical import physical
+from dunechest.model.findings import finding_of
 from dunechest.model.overview import Protection
 from dunechest.model.reclaim import USUAL, Evidence, ReclaimOptions, ReclaimPlan
 from dunechest.model.study import Contents, TakeOut
 from dunechest.names import from_wire, quoted, shown
 from dunechest.transfer.walk import FileEntry, entry_of
 from dunechest.values import PathAndWhy
-from dunechest.words import number, size
+from dunechest.words import number
 
 #: Seconds by which the clocks of a computer and of its drives may differ.
 _CLOCK = 120
@@ -233,66 +234,35 @@ def _findings(case: _Case, plan: ReclaimPlan) -> Iterator[Finding]:
     if plan.kept_files:
         some = "; ".join(f"{shown(path)} ({shown(why)})" for path, why in plan.kept_files[:3])
         more = ", ..." if len(plan.kept_files) > 3 else ""
-        yield Finding(
-            "staying",
-            "info",
-            f"{number(len(plan.kept_files), 'file or link', 'files and links')} stay in their place: {some}{more}.",
-            "To delete some of them, too, name them: --also PATTERN.",
-        )
+        yield finding_of("staying", links=len(plan.kept_files), some=some, more=more)
     outside = [item for h in case.relied_on[:1] for item in h.record.outside_files] if case.taken is None else []
     if outside and not case.options.outside_files:
-        yield Finding(
-            "outside-files-left",
-            "info",
-            f"{number(len(outside), 'file')} ({size(sum(item.size for item in outside))}) stored elsewhere that it uses stay "
-            "where they are.",
-            "To delete them, too: --with-outside-files.",
-        )
+        yield finding_of("outside-files-left/reclaim", files=len(outside), total=sum(item.size for item in outside))
     if not plan.going and not plan.outside and case.good and not case.divided.unknown:
-        yield Finding("nothing", "blocks", "There is nothing that could be deleted.", "Nothing has to be done.")
+        yield finding_of("nothing")
 
 
 def _of_moved(case: _Case) -> Iterator[Finding]:
     homes = list_homes()
     second = home_of_second(case.library.path, homes)
     if second is not None:
-        yield Finding(
-            "two-libraries",
-            "blocks",
-            second.message,
-            f"Make one library of the two first: dunechest rehome --rejoin {quoted(second.name)}",
-        )
+        yield finding_of("two-libraries/reclaim", message=second.message, name=second.name)
     home = home_at(case.library.path, homes)
     if home is not None and case.taken is None:
-        yield Finding(
-            "moved-here",
-            "warning",
-            f"{shown(home.name)} is in use on this drive; this deletes the library itself, not an earlier original.",
-            "Go on only if you do not want to work with it any more.",
-        )
+        yield finding_of("moved-here/reclaim", name=home.name)
 
 
 def _unused(case: _Case) -> Iterator[Finding]:
     unused = Named(case.options.also).unused(file.path for file in case.contents.listing.files)
     if unused:
-        yield Finding(
-            "also",
-            "blocks",
-            f"--also {shown(unused[0])} names nothing in the library.",
-            "Look at the list of what stays, and name paths or patterns from it.",
-        )
+        yield finding_of("also", unused=unused[0])
 
 
 def _changed(case: _Case) -> Iterator[Finding]:
     unknown = case.divided.unknown
     if unknown and case.copies:
         some = ", ".join(shown(file.path) for file in unknown[:3]) + (", ..." if len(unknown) > 3 else "")
-        yield Finding(
-            "changed",
-            "blocks",
-            f"{number(len(unknown), 'file')} new or changed since the library was archived: {some}.",
-            f"Archive it again: dunechest archive {quoted(case.library.name)}{_to(case.copies)}",
-        )
+        yield finding_of("changed", files=len(unknown), some=some, library=case.library.name, to=_to(case.copies))
 
 
 def _to(copies: Sequence[Evidence]) -> str:
@@ -305,51 +275,30 @@ def _copies(case: _Case) -> Iterator[Finding]:
     rule, good = case.rule, case.good
     for copy in case.copies:
         if not copy.counts and not (copy.missing and case.divided.unknown):
-            yield Finding(
-                "copy-not-counted",
-                "warning",
-                f"The copy in {shown(copy.label)} does not count: {shown(copy.why_not)}.",
-                f"Run: dunechest verify {quoted(copy.label)} {quoted(copy.archived_as)}"
-                if not copy.missing
-                else f"Bring it up to date: dunechest archive {quoted(case.library.name)} --to {quoted(copy.label)}",
-            )
+            if copy.missing:
+                yield finding_of(
+                    "copy-not-counted/incomplete", chest=copy.label, why_not=copy.why_not, library=case.library.name
+                )
+            else:
+                yield finding_of("copy-not-counted", chest=copy.label, why_not=copy.why_not, name=copy.archived_as)
     absent = _absent(case)
     if len(good) < rule.copies:
         found = f"{len(good)} of the {number(rule.copies, 'copy', 'copies')} that it needs"
         if rule.own_drives == rule.copies:
             found += ", each on a drive of its own,"
-        do = (
-            f"Connect {shown(' and '.join(absent))}."
-            if absent
-            else f"Archive it to another drive: dunechest archive {quoted(case.library.name)} --to CHEST"
-        )
-        yield Finding(
-            "too-few-copies",
-            "blocks",
-            f"Only {found} {'is' if len(good) == 1 else 'are'} connected and complete.",
-            do,
-        )
+        if absent:
+            yield finding_of("too-few-copies/absent", found=found, good=len(good), chests=" and ".join(absent))
+        else:
+            yield finding_of("too-few-copies", found=found, good=len(good), library=case.library.name)
         return
     drives = {copy.drive or copy.chest_id for copy in good}
     places = {copy.place for copy in good}
     if len(drives) < rule.own_drives:
-        yield Finding(
-            "too-few-drives", "blocks", "Its copies are on too few drives.", "Archive it to a chest on another drive."
-        )
+        yield finding_of("too-few-drives")
     if len(places) < rule.places:
-        yield Finding(
-            "too-few-places",
-            "blocks",
-            f"Its copies are kept in {number(len(places), 'place')}; {rule.places} are asked for.",
-            f"Say where a drive is kept: dunechest chest place {quoted(good[0].label)} PLACE",
-        )
+        yield finding_of("too-few-places", places=len(places), wanted=rule.places, chest=good[0].label)
     if absent:
-        yield Finding(
-            "not-connected",
-            "info",
-            f"Not connected, so not counted: {shown(', '.join(absent))}.",
-            "Nothing has to be done.",
-        )
+        yield finding_of("not-connected", chests=", ".join(absent))
 
 
 def _absent(case: _Case) -> list[str]:
@@ -371,10 +320,7 @@ def _told_differently(case: _Case, plan: ReclaimPlan) -> Iterator[Finding]:
         told = {digest for h in held if (digest := h.digest_of(file.path)) is not None}
         if len(told) > 1:
             labels = " and ".join(shown(h.chest.label) for h in held)
-            yield Finding(
-                "not-identical",
-                "blocks",
-                f"{shown(file.path)} is not the same in {labels}, though size and date are.",
-                f"Compare them: dunechest compare {quoted(held[0].chest.label)} {quoted(held[1].chest.label)}",
+            yield finding_of(
+                "not-identical", first=file.path, labels=labels, one=held[0].chest.label, other=held[1].chest.label
             )
             return

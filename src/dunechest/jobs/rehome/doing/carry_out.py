@@ -17,7 +17,6 @@ import msgspec
 from blake3 import blake3
 
 from dunechest.errors import CutOffError, DuneChestError, RefusedError, refuse_blocked
-from dunechest.findings import Finding
 from dunechest.jobs.homes import is_marked, mark_content, mark_of, must_note_move, note_place
 from dunechest.jobs.rehome.doing.copy import copy, dress_folders, flush, give_attributes, refuse_in_use
 from dunechest.jobs.rehome.doing.run import Run
@@ -33,6 +32,7 @@ from dunechest.ledger.asides import AsideFile, write_aside
 from dunechest.ledger.deeds import Aside, ChangedLink, Listed, Made, Swapped, Tree, WasEmpty, Working
 from dunechest.machine import folder_links
 from dunechest.machine.processes import lives
+from dunechest.model.findings import finding_of
 from dunechest.model.rehome import RehomePlan, RehomeResult
 from dunechest.names import shown, to_line, to_wire
 from dunechest.paths import is_link
@@ -40,7 +40,6 @@ from dunechest.progress import Progress, silent
 from dunechest.transfer import disk, safe
 from dunechest.transfer.owner import give, owner_above
 from dunechest.transfer.walk import walk
-from dunechest.words import number
 
 _MARK = "moving.json"
 
@@ -309,12 +308,8 @@ def _summary(run: Run, rewritten: RewrittenFiles, begun: float) -> RehomeResult:
     if run.missed:
         first = sorted(run.missed)[0]
         findings.append(
-            Finding(
-                "attributes-missing",
-                "warning",
-                f"{number(len(run.missed), 'file or folder', 'files and folders')} lost access lists or extended attributes, "
-                f"which that drive cannot hold; the first: {shown(first) or 'the library itself'}.",
-                "The files themselves are complete. The original still has them.",
+            finding_of(
+                "attributes-missing/rehome", entries=len(run.missed), first=shown(first) or "the library itself"
             )
         )
     return RehomeResult(

@@ -21,10 +21,10 @@ from dunechest.machine import volumes
 from dunechest.machine.drives import DRIVES, Filesystem, drive_identity, filesystem, holds_modes, with_limits
 from dunechest.machine.folders import own_home
 from dunechest.machine.probe import Probed, probe, stricter
+from dunechest.model.findings import finding_of
 from dunechest.model.study import Room
 from dunechest.names import shown
 from dunechest.transfer.walk import Walk
-from dunechest.words import number, size
 
 
 class NewPlace(msgspec.Struct, frozen=True):
@@ -69,57 +69,22 @@ def drive_findings(where: NewPlace, source: Path, kind: Kind, listing: Walk, roo
 def room_for(room: Room) -> Iterator[Finding]:
     """Yield what there is to say of the room where a library goes, with what it will grow by."""
     if room.need > room.free:
-        yield Finding(
-            "no-room",
-            "blocks",
-            f"Not enough space there: {size(room.need)} needed, {size(room.free)} free, {size(room.need - room.free)} short.",
-            "Free that much on the drive, or use another drive.",
-        )
+        yield finding_of("no-room/rehome", need=room.need, free=room.free, missing=room.need - room.free)
     elif room.free - room.need < (spare := headroom((), room.need)):
-        yield Finding(
-            "little-room",
-            "warning",
-            f"It fits and leaves {size(room.free - room.need)} free. A library in use grows: {size(spare)} more may soon be "
-            "needed.",
-            "Plan for a larger drive.",
-        )
+        yield finding_of("little-room/rehome", free=room.free - room.need, spare=spare)
 
 
 def _sort_of_place(where: NewPlace, source: Path) -> Iterator[Finding]:
     folder, place = where.folder, where.filesystem
     if where.why_not or not os.access(folder, os.W_OK):
-        yield Finding(
-            "read-only",
-            "blocks",
-            f"{shown(str(folder))} cannot be written to: {shown(where.why_not or 'no permission')}.",
-            "Make it writable (the drive's switch, its permissions, how it is mounted), or use another drive.",
-        )
+        yield finding_of("read-only/rehome", folder=str(folder), why_not=where.why_not or "no permission")
     if volumes.is_network(place.type):
-        yield Finding(
-            "network",
-            "blocks",
-            f"{shown(str(folder))} is not on a drive of this computer: its filesystem ({shown(place.type)}) is on a network "
-            "or provided by a program. Many applications damage a library there.",
-            "Use a drive that is connected to this computer. Or continue with --ignore network.",
-            yields=True,
-        )
+        yield finding_of("network/rehome", folder=str(folder), filesystem=place.type)
     if place.type in ("tmpfs", "ramfs"):
-        yield Finding(
-            "in-memory",
-            "warning",
-            f"{shown(str(folder))} is in memory: it is lost when the computer is switched off.",
-            "Use a real drive.",
-        )
+        yield finding_of("in-memory/rehome", folder=str(folder))
     mark = volumes.sync_mark(folder, place.mount, Path(os.path.realpath(own_home())))
     if mark:
-        yield Finding(
-            "sync-folder",
-            "blocks",
-            f"That folder seems to be synchronised with another place: {shown(mark)}. A library in use is damaged when two "
-            "computers change it.",
-            "Use a drive of your own. Or continue with --ignore sync-folder.",
-            yields=True,
-        )
+        yield finding_of("sync-folder/rehome", mark=mark)
     try:
         devices = volumes.devices(folder)
         same = os.stat(folder).st_dev == os.stat(source).st_dev or bool(devices & volumes.devices(source))
@@ -128,19 +93,9 @@ def _sort_of_place(where: NewPlace, source: Path) -> Iterator[Finding]:
     except OSError:
         return
     if same:
-        yield Finding(
-            "same-device",
-            "warning",
-            "It is on the same drive as the library is now: moving it there frees nothing.",
-            "Name a folder on another drive.",
-        )
+        yield finding_of("same-device/rehome")
     elif volumes.removable(devices):
-        yield Finding(
-            "removable",
-            "info",
-            "The drive can be unplugged.",
-            "Connect it before you start the application, and eject it before you unplug it.",
-        )
+        yield finding_of("removable/rehome")
 
 
 def _holds(where: NewPlace, kind: Kind, listing: Walk) -> Iterator[Finding]:
@@ -156,47 +111,21 @@ def _holds(where: NewPlace, kind: Kind, listing: Walk) -> Iterator[Finding]:
         some = ", ".join(shown(name) for name in sorted(names.changed)[:3]) + (
             ", ..." if len(names.changed) > 3 else ""
         )
-        yield Finding(
-            "names",
-            "blocks",
-            f"{number(len(names.changed), 'name')} cannot be used on that drive ({kept}): {some}.",
-            "Give them other names in the application first, or use a drive with another filesystem.",
-        )
+        yield finding_of("names/rehome", names=len(names.changed), kept=kept, some=some)
     if listing.links and not where.probed.links:
-        yield Finding(
-            "no-links",
-            "blocks",
-            f"That drive ({kept}) cannot hold symbolic links, and the library has {len(listing.links):,}; first "
-            f"{shown(listing.links[0].path)}.",
-            "Use a drive with another filesystem.",
-        )
+        yield finding_of("no-links/rehome", kept=kept, links=len(listing.links), first=listing.links[0].path)
     large = [file for file in listing.files if limits.largest is not None and file.size > limits.largest]
     if large:
-        yield Finding(
-            "file-too-large",
-            "blocks",
-            f"{number(len(large), 'file')} too large for that drive ({kept}); first {shown(large[0].path)}.",
-            "Use a drive with another filesystem.",
-        )
+        yield finding_of("file-too-large/rehome", files=len(large), kept=kept, first=large[0].path)
     if where.no_databases and (kind.databases or kind.in_use.databases):
-        yield Finding(
-            "no-databases",
-            "blocks",
-            f"That drive ({kept}) cannot hold a database in use: {shown(where.no_databases)}.",
-            "Use a drive with another filesystem.",
-        )
+        yield finding_of("no-databases", kept=kept, no_databases=where.no_databases)
 
 
 def access_findings(*folders: Path) -> Iterator[Finding]:
     """Yield a finding if something in one of the folders could not be renamed: better now than after hours of copying."""
     for folder in dict.fromkeys(folders):
         if folder.is_dir() and not os.access(folder, os.W_OK | os.X_OK):
-            yield Finding(
-                "no-access",
-                "blocks",
-                f"No permission to rename anything in {shown(str(folder))}.",
-                "Run the command as a user who has it.",
-            )
+            yield finding_of("no-access/rehome", folder=str(folder))
             return
 
 
@@ -205,20 +134,14 @@ def _modes(where: NewPlace, source: Path, listing: Walk) -> Iterator[Finding]:
     if len({file.mode & 0o111 for file in listing.files}) < 2 or not holds_modes(source) or holds_modes(where.folder):
         return
     programs = sum(bool(file.mode & 0o100) for file in listing.files)
-    yield Finding(
-        "modes",
-        "warning",
-        f"That drive ({shown(where.filesystem.type)}) keeps no permissions: every file there has the same ones, and "
-        f"{number(programs, 'program')} in the library {'is' if programs == 1 else 'are'} no longer told from other files.",
-        "Version control may show all files as changed there. Moving it back gives the permissions back.",
-    )
+    yield finding_of("modes", filesystem=where.filesystem.type, programs=programs)
 
 
 def _inside(folder: Path) -> Iterator[Finding]:
     """Yield what forbids a folder to hold a library: it belongs to an archive, or to another library."""
     why = why_archive(folder) if folder.name == "dune-chest" or "dune-chest" in folder.parts else ""
     if why:
-        yield Finding("in-an-archive", "blocks", f"{shown(str(folder))}: {shown(why)}.", "Name another folder.")
+        yield finding_of("in-an-archive", folder=str(folder), why=why)
         return
     kinds = [kind for kind in load_kinds(state_folder(), []).values() if not kind.open]
     for above in (folder, *folder.parents):
@@ -226,10 +149,5 @@ def _inside(folder: Path) -> Iterator[Finding]:
             return
         found = recognise(above, kinds)
         if found is not None:
-            yield Finding(
-                "in-a-library",
-                "blocks",
-                f"{shown(str(above))} is a library itself ({shown(found.kind.title)}).",
-                "Name a folder that belongs to no application.",
-            )
+            yield finding_of("in-a-library", folder=str(above), kind=found.kind.title)
             return

@@ -26,6 +26,7 @@ from dunechest.library.references.resolve import not_taken
 from dunechest.machine.drives import drive_identity, drive_of, holds_modes
 from dunechest.machine.folder_links import target_of
 from dunechest.machine.folders import own_home
+from dunechest.model.findings import finding_of
 from dunechest.model.homes import Home
 from dunechest.model.rehome import USUAL, OutsideMove, RehomeOptions, RehomePlan, Way
 from dunechest.model.restore import Target
@@ -34,7 +35,6 @@ from dunechest.names import quoted, shown
 from dunechest.paths import divides, is_link
 from dunechest.transfer.walk import entry_of
 from dunechest.values import PathAndWhy
-from dunechest.words import number, size
 
 
 class _Errand(msgspec.Struct, frozen=True):
@@ -225,95 +225,48 @@ def _of_the_library(contents: Contents) -> Iterator[Finding]:
     application = shown(library.kind.application) or "the application"
     for use in contents.uses[:1]:
         number_ = f" (process {use.process_id})" if use.process_id > 0 else ""
-        yield Finding(
-            "in-use",
-            "blocks",
-            f"The library is in use by {shown(use.process)}{number_}: {shown(use.how)}.",
-            f"Close {application}, and try again.",
-        )
+        yield finding_of("in-use/rehome", process=use.process, number=number_, how=use.how, application=application)
     why = why_protected(library.path, own_home())
     if why:
-        yield Finding(
-            "protected-place",
-            "blocks",
-            f"{shown(str(library.path))} is not moved: {shown(why)}.",
-            "Name the library's own folder.",
-        )
+        yield finding_of("protected-place/rehome", path=str(library.path), why=why)
     if listing.unreadable:
         first = listing.unreadable[0]
-        yield Finding(
-            "unreadable",
-            "blocks",
-            f"{number(len(listing.unreadable), 'folder or name', 'folders or names')} cannot be read, first "
-            f"{shown(first.path)}: {shown(first.why)}.",
-            "Run the command as a user who may read them.",
-        )
+        yield finding_of("unreadable/rehome", names=len(listing.unreadable), first=first.path, why=first.why)
     placeholders = [file for file in listing.files if file.placeholder]
     if placeholders:
-        yield Finding(
-            "placeholders",
-            "blocks",
-            f"{number(len(placeholders), 'file')} only {'a placeholder' if len(placeholders) == 1 else 'placeholders'}: the "
-            f"content is not on this computer. First {shown(placeholders[0].path)}.",
-            "Have the application or service download them first.",
-        )
+        yield finding_of("placeholders/rehome", files=len(placeholders), first=placeholders[0].path)
     licensed = [file for file in listing.files if contents.roles.get(file.path) == "must-not-leave"]
     if licensed:
-        yield Finding(
-            "must-not-leave",
-            "warning",
-            f"{number(len(licensed), 'file')} ({size(sum(f.size for f in licensed))}), bought or licensed for this computer, "
-            f"will be on that drive: {', '.join(shown(f.path) for f in licensed[:3])}"
-            f"{', ...' if len(licensed) > 3 else ''}.",
-            "Use the drive with this computer only, and do not lend it.",
+        yield finding_of(
+            "must-not-leave/rehome",
+            files=len(licensed),
+            total=sum(f.size for f in licensed),
+            some=", ".join(shown(f.path) for f in licensed[:3]),
+            more=", ..." if len(licensed) > 3 else "",
         )
     if listing.others:
-        yield Finding(
-            "no-files",
-            "info",
-            f"It contains {number(len(listing.others), 'socket, pipe or device', 'sockets, pipes and devices')}.",
-            "They have no content, and are not moved; the application makes them again.",
-        )
+        yield finding_of("no-files/rehome", odd=len(listing.others))
 
 
 def _of_the_places(errand: _Errand, plan: RehomePlan) -> Iterator[Finding]:
     source, target = errand.source, errand.target
     if target == source:
-        yield Finding(
-            "there-already",
-            "blocks",
-            f"{shown(errand.library.name)} is already in {shown(str(target))}.",
-            "Nothing has to be done.",
-        )
+        yield finding_of("there-already/rehome", library=errand.library.name, target=str(target))
         return
     if target.is_relative_to(source):
-        yield Finding(
-            "inside-itself",
-            "blocks",
-            f"{shown(str(target))} is inside the library itself.",
-            "Name a folder on another drive.",
-        )
+        yield finding_of("inside-itself", target=str(target))
     yield from access_findings(
         source.parent, *([errand.old.parent] if plan.way == "link" or plan.link_before else [])
     )
     ours = errand.back and bool(plan.link_before) and plan.link_before in _known_places(errand.home)
     empty = target.is_dir() and not is_link(target) and nothing_in(target)
     if os.path.lexists(target) and not ours and not empty:
-        yield Finding(
-            "occupied",
-            "blocks",
-            f"Something is already in {shown(str(target))}, and nothing existing is ever overwritten.",
-            "Move it away or rename it first."
-            if errand.back
-            else "Choose another folder, or another name with --as NAME.",
-        )
+        if errand.back:
+            yield finding_of("occupied/back", target=str(target))
+        else:
+            yield finding_of("occupied/rehome", target=str(target))
     if not errand.back and errand.old != source and os.path.lexists(errand.old) and not plan.link_before:
-        yield Finding(
-            "occupied",
-            "blocks",
-            f"Something that is not the library's link is in its old place, {shown(str(errand.old))}.",
-            "Look at it, and move it away.",
-        )
+        yield finding_of("occupied/old-place", old=str(errand.old))
 
 
 def _known_places(home: Home | None) -> Sequence[str]:
@@ -323,19 +276,9 @@ def _known_places(home: Home | None) -> Sequence[str]:
 def _of_the_references(plan: RehomePlan, contents: Contents) -> Iterator[Finding]:
     lost = plan.reference_plan.lost
     if lost:
-        yield Finding(
-            "references-lost",
-            "warning",
-            f"{number(len(lost), 'reference')} lead to nothing; the first: {shown(lost[0].text)} in {shown(lost[0].file)}.",
-            "They did before, too; the application shows them as missing.",
-        )
+        yield finding_of("references-lost/rehome", references=len(lost), text=lost[0].text, file=lost[0].file)
     outside = {r.target for r in contents.references.references if r.state == "outside"}
     left = sorted(outside - {item.entry.path for item in plan.outside})
     if left:
         some = ", ".join(shown(path) for path in left[:3]) + (", ..." if len(left) > 3 else "")
-        yield Finding(
-            "outside-files-left",
-            "info",
-            f"It uses {number(len(left), 'file')} stored elsewhere, which stay where they are: {some}.",
-            "To move them to the drive, too: --with-outside-files.",
-        )
+        yield finding_of("outside-files-left/rehome", files=len(left), some=some)

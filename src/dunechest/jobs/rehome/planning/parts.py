@@ -19,12 +19,12 @@ from dunechest.jobs.study.contents import study
 from dunechest.jobs.study.take_out import parts_of, shared_finding, take_out
 from dunechest.library.library import Library
 from dunechest.machine.drives import drive_of
+from dunechest.model.findings import finding_of
 from dunechest.model.rehome import PartMovePlan, RehomeOptions
 from dunechest.model.study import Contents, Room
 from dunechest.names import shown
 from dunechest.paths import is_link
 from dunechest.transfer.walk import Walk
-from dunechest.words import number
 
 
 def plan_parts(library: Library, to: Path, options: RehomeOptions) -> PartMovePlan:
@@ -80,54 +80,27 @@ def _findings(contents: Contents, plan: PartMovePlan, where: NewPlace) -> Iterat
     yield from taken.findings
     yield from shared_finding(taken)
     for use in contents.uses[:1]:
-        yield Finding(
-            "in-use",
-            "blocks",
-            f"The library is in use by {shown(use.process)}: {shown(use.how)}.",
-            f"Close {shown(library.kind.application) or 'the application'}, and try again.",
+        yield finding_of(
+            "in-use/part",
+            process=use.process,
+            how=use.how,
+            application=shown(library.kind.application) or "the application",
         )
     odd = [file for file in taken.files if file.placeholder]
     if odd:
-        yield Finding(
-            "placeholders",
-            "blocks",
-            f"{number(len(odd), 'file')} only {'a placeholder' if len(odd) == 1 else 'placeholders'}: the content is not on "
-            f"this computer. First {shown(odd[0].path)}.",
-            "Have the application or service download them first.",
-        )
+        yield finding_of("placeholders/rehome", files=len(odd), first=odd[0].path)
     licensed = [file for file in taken.files if contents.roles.get(file.path) == "must-not-leave"]
     if licensed:
-        yield Finding(
-            "must-not-leave",
-            "blocks",
-            f"{number(len(licensed), 'file')}, bought or licensed for this computer, belong to it; first "
-            f"{shown(licensed[0].path)}.",
-            "Move the whole library instead.",
-        )
+        yield finding_of("must-not-leave/part", files=len(licensed), first=licensed[0].path)
     if plan.new_path == library.path or plan.new_path.is_relative_to(library.path):
-        yield Finding("there-already", "blocks", f"{there} is in the library itself.", "Name another folder.")
+        yield finding_of("there-already/part", there=there)
     elif plan.merge:
         found = library_at(plan.new_path)
         if found.kind.name != library.kind.name:
-            yield Finding(
-                "occupied",
-                "blocks",
-                f"Something is already in {there}, and it is no library of the same kind.",
-                "Choose another folder, or another name with --as NAME.",
-            )
+            yield finding_of("occupied/other-kind", there=there)
         else:
-            yield Finding(
-                "merge",
-                "info",
-                f"There is a library of the same kind in {there}: the parts are merged into it.",
-                "To make another library, choose another name with --as NAME.",
-            )
+            yield finding_of("merge", there=there)
     elif os.path.lexists(plan.new_path) and not (plan.new_path.is_dir() and nothing_in(plan.new_path)):
-        yield Finding(
-            "occupied",
-            "blocks",
-            f"Something is already in {there}.",
-            "Choose another folder, or another name with --as NAME.",
-        )
+        yield finding_of("occupied/part", there=there)
     files = tuple(file for file in contents.listing.files if any(file.path in part.files for part in taken.parts))
     yield from drive_findings(where, library.path, library.kind, Walk(files, (), (), (), ()), plan.room)

@@ -15,6 +15,7 @@ from dunechest.library.in_use import in_use
 from dunechest.library.library import Library
 from dunechest.machine.folder_links import target_of
 from dunechest.machine.folders import own_home
+from dunechest.model.findings import finding_of
 from dunechest.model.homes import Home
 from dunechest.model.rehome import USUAL, RehomeOptions, RejoinPlan
 from dunechest.model.restore import SettingChange
@@ -76,22 +77,18 @@ def _settings(home: Home, library: Library) -> Iterator[SettingChange]:
 
 def _findings(home: Home, library: Library, *, kind_differs: bool) -> Iterator[Finding]:
     if kind_differs and home.kind != "folder":
-        yield Finding(
-            "kind-differs",
-            "warning",
-            f"The library in {shown(str(home.path))} no longer looks like what was moved ({shown(home.kind)}).",
-            "Look at it with its application before you go on.",
-        )
+        yield finding_of("kind-differs", path=str(home.path), kind=home.kind)
     places = [home.path] + ([home.second.path] if home.second is not None else [])
     for place in places:
         paths = [file.path for file in each_file(str(place))]
         uses = in_use(place, library.kind, paths, own_home())
         if uses:
-            yield Finding(
-                "in-use",
-                "blocks",
-                f"The library in {shown(str(place))} is in use by {shown(uses[0].process)}: {shown(uses[0].how)}.",
-                f"Close {shown(library.kind.application) or 'the application'}, and try again.",
+            yield finding_of(
+                "in-use/rejoin",
+                place=str(place),
+                process=uses[0].process,
+                how=uses[0].how,
+                application=shown(library.kind.application) or "the application",
             )
             return
     others = [
@@ -100,12 +97,7 @@ def _findings(home: Home, library: Library, *, kind_differs: bool) -> Iterator[F
         if told and Path(told) not in (home.path, home.old_path) and os.path.exists(os.path.expanduser(told))
     ]
     if home.way == "setting" and others and not _known(home, others[0]):
-        yield Finding(
-            "another-library",
-            "warning",
-            f"{shown(library.kind.application)} uses another library now: {shown(others[0])}. Its setting is not changed.",
-            "To use this one, choose it in the application's settings.",
-        )
+        yield finding_of("another-library", application=library.kind.application, other=others[0])
 
 
 def _known(home: Home, told: str) -> bool:

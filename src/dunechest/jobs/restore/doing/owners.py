@@ -9,10 +9,10 @@ from pathlib import Path
 from dunechest.findings import Finding
 from dunechest.jobs.restore.doing.run import Run
 from dunechest.machine.attributes import give_attribute, give_owner, own_numbers, owner_names
+from dunechest.model.findings import finding_of
 from dunechest.names import from_wire, shown
 from dunechest.paths import is_link
 from dunechest.transfer.below import link_between
-from dunechest.words import number
 
 
 def give_back(run: Run) -> list[Finding]:
@@ -43,12 +43,8 @@ def give_back(run: Run) -> list[Finding]:
             if why:
                 missed.setdefault(f"{_called(attribute.name)}: {why}", []).append(path)
     return [
-        Finding(
-            "attributes-missing",
-            "warning",
-            f"{number(len(paths), 'file or folder', 'files and folders')} came back without {shown(what)}; "
-            f"the first: {shown(paths[0]) or 'the library itself'}.",
-            "The files themselves are complete. The archive's library.json says what was recorded.",
+        finding_of(
+            "attributes-missing/restore", entries=len(paths), what=what, first=shown(paths[0]) or "the library itself"
         )
         for what, paths in sorted(missed.items())
     ]

@@ -13,8 +13,9 @@ from dunechest.jobs.protected import why_protected
 from dunechest.jobs.restore.aside import aside_name, nothing_in
 from dunechest.jobs.restore.planning.merge import Merge
 from dunechest.library.kinds.schema import Kind
+from dunechest.model.findings import finding_of
 from dunechest.model.restore import Existing, RestoreFile, RestoreOptions
-from dunechest.names import from_wire, quoted, shown
+from dunechest.names import from_wire
 from dunechest.transfer.walk import each_file
 from dunechest.values import SetAside
 from dunechest.words import number
@@ -43,23 +44,14 @@ def look_at_place(
         return Existing("refuse", tuple(files), findings=(_occupied(place, record, files),))
     fits = _is_folder(place) if record.shape == "folder" else stat.S_ISREG(place.lstat().st_mode)
     if not fits:
-        words = f"{shown(str(place))} is not a {record.shape}, so the library cannot be merged into it."
-        what = Finding(
-            "occupied", "blocks", words, "Use --if-exists set-aside, or restore elsewhere with --into FOLDER."
-        )
+        what = finding_of("occupied/not-mergeable", place=str(place), shape=record.shape)
         return Existing("refuse", tuple(files), findings=(what,))
     return Merge(place, record, kind, files, options, label, tell).decided()
 
 
 def _protected(place: Path, why: str, record: LibraryRecord) -> Finding:
     name = from_wire(record.origin.path).replace("\\", "/").rstrip("/").rpartition("/")[2] or record.name
-    return Finding(
-        "protected-place",
-        "blocks",
-        f"{shown(str(place))} is not set aside: {shown(why)}.",
-        "--into names the folder that becomes the library itself, not the one that will contain it. To put it in there: "
-        f"--into {quoted(str(place / name))}",
-    )
+    return finding_of("protected-place/restore", place=str(place), why=why, inside=str(place / name))
 
 
 def _is_folder(place: Path) -> bool:
@@ -72,8 +64,7 @@ def _blocked(place: Path) -> Finding | None:
         parent = parent.parent
     if parent.is_dir():
         return None
-    what = f"{shown(str(parent))} is in the way: it is not a folder."
-    return Finding("occupied", "blocks", what, "Rename it, or restore elsewhere with --into FOLDER.")
+    return finding_of("occupied/in-the-way", parent=str(parent))
 
 
 def _occupied(place: Path, record: LibraryRecord, files: Sequence[RestoreFile]) -> Finding:
@@ -87,10 +78,4 @@ def _occupied(place: Path, record: LibraryRecord, files: Sequence[RestoreFile]) 
             looks = f" {number(alike, 'file')} of {len(files):,} have the same name and size in both."
         else:
             looks = f" It holds {number(len(there), 'file')}, none of them from this library."
-    return Finding(
-        "occupied",
-        "blocks",
-        f"Something is already in {shown(str(place))}, and nothing existing is ever overwritten.{looks}",
-        "Choose what becomes of it: --if-exists set-aside renames it with today's date, --if-exists merge adds only what "
-        "is missing; or restore elsewhere with --into FOLDER.",
-    )
+    return finding_of("occupied/restore", place=str(place), looks=looks)

@@ -13,10 +13,10 @@ from dunechest.jobs.restore.planning.room import room_findings
 from dunechest.jobs.study.path_length import length_findings
 from dunechest.library.in_use import in_use
 from dunechest.machine import processes
-from dunechest.names import quoted, shown
+from dunechest.model.findings import finding_of
+from dunechest.names import shown
 from dunechest.transfer.closed import is_administrator, may_read, owner_of
 from dunechest.transfer.walk import each_file
-from dunechest.words import number
 
 if TYPE_CHECKING:
     from dunechest.model.restore import RestorePlan
@@ -30,8 +30,7 @@ def findings_of(plan: RestorePlan) -> list[Finding]:
         found += room_findings(plan, place)
         # The folder to work in lies beside the place, and its name is longer.
         working = place.parent / f".dune-restore-{plan.chest.id[:8]}-{plan.name}" / "tree"
-        advice = "Restore to a folder nearer to the top of the drive, with --into."
-        found += length_findings(working, (file.path for file in plan.files), advice)
+        found += length_findings(working, (file.path for file in plan.files), "path-length/restore")
         found += _open(plan, place)
     found += closed_findings(plan)
     if plan.options.files:
@@ -44,23 +43,12 @@ def findings_of(plan: RestorePlan) -> list[Finding]:
         old, new = plan.existing.set_aside[0]
         more = len(plan.existing.set_aside) - 1
         found.append(
-            Finding(
-                "set-aside",
-                "info",
-                f"{shown(str(old))} will be called {shown(str(new))}"
-                + (f", and {more:,} more likewise." if more else "."),
-                "Nothing in it is changed. Look through it after the restore, and remove it yourself.",
+            finding_of(
+                "set-aside", old=str(old), new=str(new), more=f", and {more:,} more likewise." if more else "."
             )
         )
     if plan.record.kind != "folder" and plan.record.application:
-        found.append(
-            Finding(
-                "first",
-                "info",
-                f"It belongs to the application {shown(plan.record.application)}.",
-                "Install it first, and do not start it until the restore is done.",
-            )
-        )
+        found.append(finding_of("first", application=plan.record.application))
     return found
 
 
@@ -80,15 +68,16 @@ def closed_findings(plan: RestorePlan) -> list[Finding]:
     whose = (
         f"; {'it belongs' if len(closed) == 1 else 'they belong'} to {shown(', '.join(owners[:3]))}" if owners else ""
     )
-    into = f" --into {quoted(str(plan.path))}" if plan.path is not None else ""
-    command = f"sudo dunechest restore {quoted(str(plan.chest.folder))} {quoted(plan.name)}{into}"
     return [
-        Finding(
-            CLOSED,
-            "warning",
-            f"{number(len(closed), 'file')} in this chest may not be read by this user{whose}: {shown(closed[0].path)}"
-            f"{', ...' if len(closed) > 1 else ''}. That is no damage; everything else is restored.",
-            f"Restore as administrator: {command}. What is restored so will belong to you.",
+        finding_of(
+            "no-access-to-files",
+            files=len(closed),
+            whose=whose,
+            first=closed[0].path,
+            more=", ..." if len(closed) > 1 else "",
+            folder=str(plan.chest.folder),
+            plan=plan.name,
+            path_2=str(plan.path),
         )
     ]
 
@@ -100,22 +89,8 @@ def _owners(plan: RestorePlan) -> list[Finding]:
         return []
     whose = ", ".join(map(shown, names[:4]))
     if hasattr(os, "geteuid") and os.geteuid() == 0:
-        return [
-            Finding(
-                "owners",
-                "info",
-                f"Some of it belonged to {whose}, and will again, as far as they exist here.",
-                "The summary lists files where that was not possible.",
-            )
-        ]
-    return [
-        Finding(
-            "owners",
-            "warning",
-            f"Some of it belonged to {whose}; here it will belong to you.",
-            "If that matters, as for a server's data, run the restore as administrator.",
-        )
-    ]
+        return [finding_of("owners/restore", whose=whose)]
+    return [finding_of("owners/lost", whose=whose)]
 
 
 def _open(plan: RestorePlan, place: Path) -> list[Finding]:
@@ -132,48 +107,23 @@ def _open(plan: RestorePlan, place: Path) -> list[Finding]:
         return []
     who = ", ".join(f"{shown(name)} (process {pid})" for pid, name in sorted(users.items())[:5])
     what = shown(plan.record.application) if plan.record.application else "whatever has it open"
-    return [
-        Finding(
-            "in-use",
-            "blocks",
-            f"The application is open: {who}.",
-            f"Close {what} first, and start it only when the restore is done.",
-        )
-    ]
+    return [finding_of("in-use/restore", who=who, what=what)]
 
 
 def _about_the_archive(plan: RestorePlan) -> list[Finding]:
     record = plan.record
     found = []
     if record.kind not in ("folder", plan.kind.name):
-        found.append(
-            Finding(
-                "kind-unknown",
-                "warning",
-                f"It is of the kind {shown(record.kind)}, which this computer does not know.",
-                "Its files are restored; to have references and settings updated, put the kind file into the "
-                "folder kinds of this computer's state first (dunechest kinds list says which are known).",
-            )
-        )
+        found.append(finding_of("kind-unknown", kind=record.kind))
     if record.partial:
-        found.append(
-            Finding(
-                "partial",
-                "info",
-                f"This archive holds only a part of the library: {', '.join(shown(p) for p in record.partial)}.",
-                "The rest of the library is not in it.",
-            )
-        )
+        found.append(finding_of("partial", parts=", ".join(shown(p) for p in record.partial)))
     if record.incomplete:
         lost = [left for left in record.left_out if left.why.startswith("only a placeholder")]
         found.append(
-            Finding(
+            finding_of(
                 "incomplete",
-                "warning",
-                f"This archive is incomplete: {number(len(record.left_out), 'file')} could not be archived"
-                + (f", {len(lost)} of them because they were only placeholders" if lost else "")
-                + ".",
-                "dune/library.json in the bag lists them under left_out, with the reasons.",
+                files=len(record.left_out),
+                placeholders=f", {len(lost)} of them because they were only placeholders" if lost else "",
             )
         )
     return found
@@ -184,25 +134,16 @@ def _references(plan: RestorePlan) -> list[Finding]:
     lost = plan.references.lost
     if lost:
         found.append(
-            Finding(
-                "references-lost",
-                "warning",
-                f"{number(len(lost), 'reference')} will lead to nothing here; the first: "
-                f"{shown(lost[0].text)} in {shown(lost[0].file)}.",
-                "The plan lists them, each with what to do.",
-            )
+            finding_of("references-lost/restore", references=len(lost), text=lost[0].text, file=lost[0].file)
         )
     for change in plan.unchanged_settings:
         found.append(
-            Finding(
-                "another-library",
-                "warning",
-                f"{shown(plan.record.application or plan.kind.title)} uses another library now: {shown(change.old_text)}. "
-                "Its setting is not changed."
-                if change.old_text
-                else f"{shown(plan.record.application or plan.kind.title)} used another library on the old computer, so "
-                "its setting is not updated to this one.",
-                "To use the restored one, choose it in the application's settings, or restore with --update-settings.",
+            finding_of(
+                "another-library/restore",
+                application=plan.record.application or plan.kind.title,
+                old_text=change.old_text,
             )
+            if change.old_text
+            else finding_of("another-library/old-computer", application=plan.record.application or plan.kind.title)
         )
     return found

@@ -15,8 +15,9 @@ from dunechest.jobs.restore.descriptors import folder_named
 from dunechest.library.join.files import joins_of
 from dunechest.library.kinds.patterns import Patterns
 from dunechest.library.kinds.schema import Kind
+from dunechest.model.findings import finding_of
 from dunechest.model.restore import Existing, RestoreFile, RestoreOptions
-from dunechest.names import from_wire, shown, slug
+from dunechest.names import from_wire, slug
 from dunechest.transfer.crew import Crew
 from dunechest.transfer.tasks import DigestTask
 from dunechest.transfer.walk import as_expected, walk
@@ -168,16 +169,7 @@ class Merge:
         elif prefer == "keep-newer":
             found.kept.append(file)
         elif file.own in self._databases:
-            found.findings.append(
-                Finding(
-                    "not-joinable",
-                    "blocks",
-                    f"{shown(file.own)} already exists with other contents, and its kind "
-                    f"({shown(self._kind.name)}) does not say how two of them become one.",
-                    "Choose one with --on-conflict keep-mine, keep-archived or keep-newer (the other is kept); or use "
-                    "--if-exists set-aside.",
-                )
-            )
+            found.findings.append(finding_of("not-joinable", path=file.own, kind=self._kind.name))
         else:
             found.beside.append((file, self._other_name(file.path)))
 

@@ -14,8 +14,9 @@ from dunechest.library.kinds.schema import Kind
 from dunechest.machine import written_paths
 from dunechest.machine.folders import standard_folders, usual_below
 from dunechest.machine.identity import system_name
+from dunechest.model.findings import finding_of
 from dunechest.model.restore import MappedPlace, Placement, RestoreOptions
-from dunechest.names import from_wire, shown, why_unsafe
+from dunechest.names import from_wire, why_unsafe
 
 
 def place_for(record: LibraryRecord, kind: Kind, options: RestoreOptions) -> Placement:
@@ -61,21 +62,9 @@ def _of_kind(record: LibraryRecord, kind: Kind, folders: dict[str, Path]) -> Pat
 def no_place(record: LibraryRecord) -> Finding:
     """Return the finding that no place is known."""
     if not from_wire(record.origin.path):
-        return Finding(
-            "no-place",
-            "blocks",
-            "It is not recorded where this was, so its destination is unknown.",
-            "Set it with --into FOLDER. Its files are also in the folder data of the bag.",
-        )
+        return finding_of("no-place/unknown")
     folder = old_path(record).rpartition("/")[0]
-    return Finding(
-        "no-place",
-        "blocks",
-        f"The library was in {shown(from_wire(record.origin.path))}, on another drive or outside any home, so its "
-        "destination here is unknown.",
-        f'Say which folder here stands for that one (it is remembered): --map "{shown(folder)}=FOLDER"; '
-        "or set the destination of this library: --into FOLDER.",
-    )
+    return finding_of("no-place", path=from_wire(record.origin.path), folder=folder)
 
 
 def standard_moves(

@@ -10,7 +10,7 @@ from typing import TYPE_CHECKING, Protocol
 from dunechest.findings import Finding
 from dunechest.jobs.study.room import nearest
 from dunechest.machine.drives import Filesystem, holds_holes
-from dunechest.names import shown
+from dunechest.model.findings import finding_of
 from dunechest.transfer.holes import bytes_of
 
 if TYPE_CHECKING:
@@ -43,22 +43,11 @@ def room_findings(plan: RestorePlan, place: Path) -> list[Finding]:
     found = []
     if plan.room.need > plan.room.free:
         found.append(
-            Finding(
-                "no-room",
-                "blocks",
-                f"{plan.room.need:,} bytes are needed where the library goes, and {plan.room.free:,} are free: "
-                f"{plan.room.need - plan.room.free:,} bytes are missing.",
-                "Free that much, or restore to another drive with --into FOLDER.",
+            finding_of(
+                "no-room/restore", need=plan.room.need, free=plan.room.free, missing=plan.room.need - plan.room.free
             )
         )
     near = place if plan.existing.mode == "merge" and place.is_dir() else nearest(place)
     if not os.access(near, os.W_OK):
-        found.append(
-            Finding(
-                "no-access",
-                "blocks",
-                f"No permission to write to {shown(str(near))}.",
-                "Run as a user who has it, or restore elsewhere with --into FOLDER.",
-            )
-        )
+        found.append(finding_of("no-access/restore", near=str(near)))
     return found

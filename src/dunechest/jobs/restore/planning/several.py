@@ -14,6 +14,7 @@ from dunechest.jobs.named import get_chest, names_of
 from dunechest.jobs.restore.planning.make import plan_restore
 from dunechest.ledger import memory
 from dunechest.machine.volumes import identity
+from dunechest.model.findings import finding_of
 from dunechest.model.restore import LeftBehind, RestoreOptions, RestorePlan
 from dunechest.names import AnyPath, from_wire, shown
 from dunechest.progress import Progress, silent
@@ -64,23 +65,15 @@ def _beside(plan: RestorePlan, taken: dict[Path, str], promised: dict[int, int])
     if plan.path is None:
         return found
     if plan.path in taken:
-        found.append(
-            Finding(
-                "same-place",
-                "blocks",
-                f"{shown(plan.name)} and {shown(taken[plan.path])} would both go to {shown(str(plan.path))}.",
-                "Restore one of them separately with --into FOLDER.",
-            )
-        )
+        found.append(finding_of("same-place", one=plan.name, other=taken[plan.path], path=str(plan.path)))
     before = promised.get(plan.target.device, 0)
     if before and plan.room.need <= plan.room.free < before + plan.room.need:
         found.append(
-            Finding(
-                "no-room",
-                "blocks",
-                f"With those before it, {before + plan.room.need:,} bytes are needed where the library goes, and "
-                f"{plan.room.free:,} are free: {before + plan.room.need - plan.room.free:,} bytes are missing.",
-                "Free that much, or restore some of them to another drive with --into FOLDER.",
+            finding_of(
+                "no-room/after-others",
+                need=before + plan.room.need,
+                free=plan.room.free,
+                missing=before + plan.room.need - plan.room.free,
             )
         )
     return found

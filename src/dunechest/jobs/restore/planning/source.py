@@ -17,6 +17,7 @@ from dunechest.errors import BagUnusableError, RecordDamagedError, RefusedError,
 from dunechest.findings import Finding
 from dunechest.jobs.restore.planning.files_in_bag import BagFiles, current_files, earlier_files
 from dunechest.library.kinds.schema import PLAIN_KIND
+from dunechest.model.findings import finding_of
 from dunechest.model.restore import NO_MODE, NotDone, RestoreFile, RestoreOptions
 from dunechest.names import shown
 from dunechest.transfer import digests
@@ -128,13 +129,7 @@ def _as_files(entry: BagEntry, options: RestoreOptions) -> Source:
         totals=Totals(len(files), 0, len(files), 0, 0, 0, len(files), sum(file.size for file in files)),
     )
     why = entry.why or "another program made it"
-    finding = Finding(
-        "as-files",
-        "warning",
-        f"{shown(entry.name)} is restored as files, without links, empty folders and folder permissions: {shown(why)}",
-        f"Check that the application opens them; references in them are not updated. They are also in "
-        f"{shown(str(entry.folder / 'data'))}, too, and can be copied from there.",
-    )
+    finding = finding_of("as-files", name=entry.name, why=why, folder=str(entry.folder / "data"))
     return Source(record, files, plain.listed, not_done, (finding,), tuple(dict.fromkeys(plain.found.damage)))
 
 
