@@ -24,7 +24,7 @@ quick: $(READY)
 room: $(READY)
 	$(BIN)/python -m pytest -n 2 --dist worksteal -q $(if $(wildcard tests/$(R)),tests/$(R),$(wildcard tests/$(R)*.py))
 
-# Lines of a room changed one by one, and its tests run: make mutants R=jobs/reclaim/planning
+# Lines of a room changed one by one, and its tests run: make mutants R=jobs/move/reclaim/planning
 mutants: $(READY)
 	$(BIN)/python scripts/mutants.py $(if $(R),src/dunechest/$(R),--since HEAD~1)
 

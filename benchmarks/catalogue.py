@@ -95,7 +95,7 @@ def main() -> int:
 def _answer(asked: tuple[str, ...]) -> str:
     """Ask once, as a command does; return the time of the answer alone, and that of the whole command."""
     code = (
-        "import sys, time; from dunechest.jobs.search import SearchOptions, search; from dunechest.words import *;"
+        "import sys, time; from dunechest.jobs.overview.search import SearchOptions, search; from dunechest.words import *;"
         "from dunechest.jobs import known_chests; known_chests.list_chests(); begun = time.monotonic();"
         "words = sys.argv[1:]; options = {};"
         "\nwhile words and words[0].startswith('--'):"

@@ -26,7 +26,7 @@ from run import ROOT, machine, run_dunechest, timed
 from dunechest import clock
 from dunechest.chest.chest import Chest
 from dunechest.chest.log import Event, Writer, add, read_log
-from dunechest.jobs.chest_log import keep_in_step, kept_lines
+from dunechest.jobs.known.logs import keep_in_step, kept_lines
 from dunechest.ledger import events
 from dunechest.ledger.gather import gather
 from dunechest.ledger.own_key import OwnKey

@@ -83,7 +83,7 @@ def drop_caches() -> bool:
         return False
     # The programs themselves are loaded again, on both sides: it is the data that is to be cold.
     everything = "import dunechest.cli.views.archive, dunechest.cli.views.verify, dunechest.jobs.archive, jinja2"
-    everything += ", dunechest.jobs.verify, dunechest.transfer.worker, dunechest.jobs.restore, dunechest.cli.views.restore, sqlite3, filelock"
+    everything += ", dunechest.jobs.check.verify, dunechest.transfer.worker, dunechest.jobs.restore, dunechest.cli.views.restore, sqlite3, filelock"
     subprocess.run([sys.executable, "-c", everything], check=True)
     subprocess.run("sha512sum /dev/null; cp --version; find --version; xargs --version", shell=True, check=True,
                    stdout=subprocess.DEVNULL)  # fmt: skip

@@ -1,8 +1,8 @@
 """Change lines one by one and run the tests that run them: what survives is a missing test.
 
-    python scripts/mutants.py src/dunechest/jobs/reclaim/planning            a package, with the tests of its room
-    python scripts/mutants.py src/dunechest/chest/log.py --tests tests/chest tests/jobs/test_household.py
-    python scripts/mutants.py src/dunechest/jobs/reclaim --most 40            a sample, drawn by --seed
+    python scripts/mutants.py src/dunechest/jobs/move/reclaim/planning            a package, with the tests of its room
+    python scripts/mutants.py src/dunechest/chest/log.py --tests tests/chest tests/jobs/known/test_household.py
+    python scripts/mutants.py src/dunechest/jobs/move/reclaim --most 40            a sample, drawn by --seed
     python scripts/mutants.py --since HEAD~3                                  the lines that were changed since
 
 Conditions are turned round, comparisons moved by one, calls left out. Everything happens in a copy of the checkout. Which tests run
@@ -30,18 +30,22 @@ ROOT = Path(__file__).resolve().parents[1]
 #: The tests of each room; of one that is not here, those of the folder that mirrors it.
 ROOMS = {
     "jobs/archive": (
-        "tests/jobs/test_archiving_honestly.py",
-        "tests/jobs/test_proposals.py",
+        "tests/jobs/archive/test_honest_summaries.py",
+        "tests/jobs/overview/test_proposals.py",
         "tests/whole/test_what_stays.py",
     ),
-    "jobs/copy": ("tests/jobs/test_copying_and_mending.py",),
-    "jobs/editions": ("tests/jobs/test_editions.py", "tests/jobs/test_dropping_editions.py"),
-    "jobs/mend": ("tests/jobs/test_copying_and_mending.py", "tests/jobs/test_damage.py"),
-    "jobs/reclaim": ("tests/jobs/test_reclaiming.py", "tests/jobs/test_own_things.py"),
-    "jobs/rehome": ("tests/jobs/test_rehoming.py",),
-    "jobs/restore": ("tests/jobs/test_choices.py", "tests/jobs/test_repointing.py", "tests/jobs/test_undoing.py"),
-    "jobs/routine": ("tests/jobs/test_routine.py", "tests/jobs/test_routine_steps.py"),
-    "jobs/undo": ("tests/jobs/test_undoing.py",),
+    "jobs/copy": ("tests/jobs/check/test_copying_and_mending.py",),
+    "jobs/editions": ("tests/jobs/editions/test_editions.py", "tests/jobs/editions/test_dropping.py"),
+    "jobs/check/mend": ("tests/jobs/check/test_copying_and_mending.py", "tests/jobs/check/test_damage.py"),
+    "jobs/move/reclaim": ("tests/jobs/move/test_reclaiming.py", "tests/jobs/known/test_own_things.py"),
+    "jobs/move/rehome": ("tests/jobs/move/test_rehoming.py",),
+    "jobs/restore": (
+        "tests/jobs/archive/test_choices.py",
+        "tests/jobs/restore/test_repointing.py",
+        "tests/jobs/undo/test_undoing.py",
+    ),
+    "jobs/routine": ("tests/jobs/routine/test_routine.py", "tests/jobs/routine/test_steps.py"),
+    "jobs/undo": ("tests/jobs/undo/test_undoing.py",),
 }
 #: Seconds for the tests of one change: one that makes a loop endless is found, too.
 _PATIENCE = 180

@@ -15,7 +15,7 @@ TRANSLATE = {
     "names.py": "says which names lead elsewhere on this system",
     "machine/written_paths.py": "writes paths as other systems do",
     "library/references/resolve.py": "finds what paths in files of any system mean here",
-    "jobs/compare/places.py": "takes CHEST/LIBRARY as a person types it",
+    "jobs/check/compare/places.py": "takes CHEST/LIBRARY as a person types it",
 }
 #: What makes a text that is a path of this computer.
 _MAKERS = {"fspath", "fsdecode", "realpath", "abspath", "expanduser", "normpath", "getcwd", "str"}

@@ -18,7 +18,7 @@ def door(name: str, file: str) -> tuple[Callable[[str], Any], Callable[[], list[
     ----------
     name, file : str
         The module's ``__name__`` and ``__file__``. Beside it is the stub, with a line for each name:
-        ``from dunechest.jobs.verify import verify as verify``.
+        ``from dunechest.jobs.check.verify import verify as verify``.
     """
     where = {}
     with open(f"{file.rpartition('.')[0]}.pyi", encoding="utf-8") as stub:  # noqa: PTH123 - nothing that costs time is imported here

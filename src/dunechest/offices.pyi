@@ -1,7 +1,7 @@
 """Several computers: an office, and the computers that wrote in one's chests."""
 
-from dunechest.jobs.computers import list_computers as list_computers
-from dunechest.jobs.computers import say_computer as say_computer
+from dunechest.jobs.known.computers import list_computers as list_computers
+from dunechest.jobs.known.computers import say_computer as say_computer
 from dunechest.jobs.office.exchange import send_to_office as send_to_office
 from dunechest.jobs.office.join import join_office as join_office
 from dunechest.jobs.office.join import leave_office as leave_office

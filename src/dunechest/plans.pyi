@@ -1,7 +1,7 @@
 """Plans that are saved, and what was interrupted."""
 
-from dunechest.jobs.rehome import plan_rehome_back as plan_rehome_back
-from dunechest.jobs.rehome import plan_rehome_parts as plan_rehome_parts
+from dunechest.jobs.move.rehome import plan_rehome_back as plan_rehome_back
+from dunechest.jobs.move.rehome import plan_rehome_parts as plan_rehome_parts
 from dunechest.jobs.restore.planning.saved_plan import plan_as_saved as plan_as_saved
 from dunechest.jobs.restore.planning.saved_plan import saved_plan as saved_plan
 from dunechest.jobs.restore.planning.several import restorable as restorable

@@ -12,7 +12,7 @@ from hypothesis import strategies as st
 
 from dunechest.chest import log as logs
 from dunechest.chest.log import Event, LogFile, Writer, add, read_file, read_log
-from dunechest.jobs.chest_log import kept_lines
+from dunechest.jobs.known.logs import kept_lines
 from dunechest.ledger.own_key import OwnKey
 
 

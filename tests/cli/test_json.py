@@ -253,7 +253,7 @@ def test_wrong_usage_of_every_command(command: Command) -> None:
 def test_a_fault_of_the_program_itself_is_told_in_the_document(
     command: Command, monkeypatch: pytest.MonkeyPatch
 ) -> None:
-    from dunechest.jobs import known_chests
+    from dunechest.jobs.known import chests as known_chests
 
     def fails() -> None:
         raise ZeroDivisionError("an odd tide")

@@ -14,7 +14,7 @@ import pytest
 from hypothesis import given
 
 from dunechest.demo.world import World
-from dunechest.jobs.named import library_at
+from dunechest.jobs.known.named import library_at
 from dunechest.jobs.study.contents import study
 from dunechest.jobs.study.take_out import parts_of, take_out
 from dunechest.library.join.files import NotMergedError, join, joins_of, without_parts

@@ -275,7 +275,7 @@ def test_a_closed_drive_is_not_a_missing_one(
     assert "Full Disk Access" in closed.why_closed(library)
     with pytest.raises(dunechest.CutOffError, match="Full Disk Access"):
         dunechest.archive(library, chest)
-    monkeypatch.setattr("dunechest.jobs.named.find_chest", lambda place: None)
+    monkeypatch.setattr("dunechest.jobs.known.named.find_chest", lambda place: None)
     ran = command("verify", drive)
     assert ran.status == 4 and "Full Disk Access" in ran.err and "chest new" not in ran.err
 

@@ -11,7 +11,7 @@ from pathlib import Path
 import dunechest
 from dunechest.cli.app import run
 from dunechest.demo.world import make_world
-from dunechest.jobs.homes import list_homes
+from dunechest.jobs.known.homes import list_homes
 from tests.support.homes import Outcome, opens, same_files, stop_everywhere
 from tests.support.trees import Facts, facts
 

@@ -15,7 +15,7 @@ from msgspec.structs import replace
 
 import dunechest
 from dunechest import clock
-from dunechest.jobs import known_chests
+from dunechest.jobs.known import chests as known_chests
 from dunechest.jobs.study import drive as study_drive
 from dunechest.machine import drives
 from tests.support.households import computer

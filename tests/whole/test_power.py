@@ -16,7 +16,7 @@ import pytest
 import dunechest
 from dunechest import clock
 from dunechest.chest import pieces
-from dunechest.jobs.verify.timed import verify_for
+from dunechest.jobs.check.verify.timed import verify_for
 from tests.support.power import Recorder, after_power_cut
 from tests.support.runs import Command
 from tests.support.sweep import JOBS, Job, changed_library, first_library, full_ledger_sweep, kill_sweep, sweep

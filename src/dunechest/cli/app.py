@@ -271,11 +271,11 @@ def _say_lost(out: Any) -> None:
 
 def _ask_whose(out: Any) -> None:
     """Ask of each computer that was met for the first time in the log of a chest whether it is this person's."""
-    if "dunechest.jobs.chest_log" not in sys.modules or not out.shows or out.command.startswith("computers"):
+    if "dunechest.jobs.known.logs" not in sys.modules or not out.shows or out.command.startswith("computers"):
         return
     if not (sys.stdin.isatty() and sys.stdout.isatty()):
         return
-    from dunechest.jobs.computers import list_computers, say_computer
+    from dunechest.jobs.known.computers import list_computers, say_computer
     from dunechest.names import shown
 
     for computer in list_computers():

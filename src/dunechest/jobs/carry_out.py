@@ -5,13 +5,15 @@ from __future__ import annotations
 from collections.abc import Sequence
 from typing import overload
 
-from dunechest.jobs import copy, editions, mend, reclaim, rehome, restore, undo
+from dunechest.jobs import copy, editions, restore, undo
 from dunechest.jobs.archive.doing import carry_out as archive
+from dunechest.jobs.check import mend
+from dunechest.jobs.check.mend import MendPlan, MendResult
 from dunechest.jobs.copy import CopyPlan, CopyResult
 from dunechest.jobs.editions import DropPlan, DropResult
-from dunechest.jobs.mend import MendPlan, MendResult
-from dunechest.jobs.reclaim import ReclaimPlan, ReclaimResult
-from dunechest.jobs.rehome import PartMovePlan, RehomePlan, RehomeResult, RejoinPlan, RejoinResult
+from dunechest.jobs.move import reclaim, rehome
+from dunechest.jobs.move.reclaim import ReclaimPlan, ReclaimResult
+from dunechest.jobs.move.rehome import PartMovePlan, RehomePlan, RehomeResult, RejoinPlan, RejoinResult
 from dunechest.jobs.restore import RestorePlan, RestoreResult
 from dunechest.jobs.undo import UndoPlan, UndoResult
 from dunechest.model.archive import ArchivePlan, ArchiveResult

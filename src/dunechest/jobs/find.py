@@ -8,8 +8,8 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 from dunechest.errors import DuneChestError, KindFileError, UsageError
-from dunechest.jobs.homes import known_homes, where_moved
-from dunechest.jobs.loose import ignored_places, is_ignored, loose_folders
+from dunechest.jobs.known.homes import known_homes, where_moved
+from dunechest.jobs.known.loose import ignored_places, is_ignored, loose_folders
 from dunechest.ledger import events
 from dunechest.ledger.folder import state_folder
 from dunechest.ledger.ledger import open_ledger

@@ -13,7 +13,7 @@ from pathlib import Path
 from dunechest.chest.chest import Chest
 from dunechest.errors import CutOffError, DuneChestError, UsageError
 from dunechest.findings import Finding
-from dunechest.jobs.named import get_chest
+from dunechest.jobs.known.named import get_chest
 from dunechest.jobs.undo import recover
 from dunechest.machine import unplug
 from dunechest.machine.drives import drive_of

@@ -8,7 +8,7 @@ from collections import deque
 from collections.abc import Callable, Iterator
 from pathlib import Path
 
-from dunechest.jobs.named import AnyLibrary, get_library
+from dunechest.jobs.known.named import AnyLibrary, get_library
 from dunechest.jobs.study.contents import list_library
 from dunechest.library.in_use import in_use
 from dunechest.library.library import Library

@@ -6,7 +6,7 @@ import os
 from pathlib import Path
 
 from dunechest.errors import UsageError
-from dunechest.jobs.overview import overview
+from dunechest.jobs.overview.growth import overview
 from dunechest.model.overview import Overview
 from dunechest.names import AnyPath, shown
 from dunechest.report.page import MARK, make_page

@@ -121,7 +121,7 @@ def command(out: Out, libraries: tuple[str, ...], chests: tuple[str, ...], **ask
     reasons. The exit status is 1 if a file could not be copied or changed meanwhile.
     """
     from dunechest.cli.output import say_recovered
-    from dunechest.jobs.named import resolve_chest, resolve_library
+    from dunechest.jobs.known.named import resolve_chest, resolve_library
     from dunechest.transfer.helpers import standing
 
     begun = time.monotonic()

@@ -57,7 +57,7 @@ def new(out: Out, folder: str, label: str, password_from: str | None, readable: 
     its own permissions back.
     """
     from dunechest.cli.views import chest as view
-    from dunechest.jobs.chests import create_chest
+    from dunechest.jobs.chests.chests import create_chest
 
     def make(secret: str | None) -> Chest:
         return create_chest(folder, label, secret, _words(password_from), readable=readable)
@@ -81,8 +81,8 @@ def connect(out: Out, address: str, password_from: str | None) -> int:
     for if the server wants one.
     """
     from dunechest.cli.views import chest as view
-    from dunechest.jobs.chests import show_chest
-    from dunechest.jobs.servers import remember_server
+    from dunechest.jobs.chests.chests import show_chest
+    from dunechest.jobs.known.servers import remember_server
 
     chest = _with_password(
         lambda secret: remember_server(address, secret, _words(password_from)), ask=password_from is None
@@ -130,7 +130,7 @@ def _made(out: Out, made: str) -> str | None:
 def list_all(out: Out) -> int:
     """List the chests this computer knows, and those on connected drives."""
     from dunechest.cli.views import chest as view
-    from dunechest.jobs.known_chests import list_chests
+    from dunechest.jobs.known.chests import list_chests
 
     result = list_chests()
     out.document("chest-list", told=result)
@@ -151,8 +151,8 @@ def rename(out: Out, chest: str, label: str) -> int:
     see it too.
     """
     from dunechest.cli.views import chest as view
-    from dunechest.jobs.chest_changes import rename_chest
-    from dunechest.jobs.named import resolve_chest
+    from dunechest.jobs.chests.changes import rename_chest
+    from dunechest.jobs.known.named import resolve_chest
 
     before = resolve_chest(chest)
     renamed = rename_chest(before, label)
@@ -173,7 +173,7 @@ def place_of(out: Out, chest: str, place: str) -> int:
     The drive need not be connected. An empty PLACE, "", removes it.
     """
     from dunechest.cli.views import chest as view
-    from dunechest.jobs.chest_changes import set_chest_place
+    from dunechest.jobs.chests.changes import set_chest_place
 
     known = set_chest_place(chest, place)
     out.document("chest-place", chests=[known])
@@ -194,7 +194,7 @@ def retire(out: Out, chest: str, undo: bool) -> int:
     drive is not needed and not changed.
     """
     from dunechest.cli.views import chest as view
-    from dunechest.jobs.chest_changes import retire_chest
+    from dunechest.jobs.chests.changes import retire_chest
 
     known = retire_chest(chest, undo=undo)
     out.document("chest-retire", chests=[known])
@@ -217,7 +217,7 @@ def new_id(out: Out, folder: str, yes: bool) -> int:
     from dunechest.chest.chest import Chest
     from dunechest.cli.views import chest as view
     from dunechest.errors import RefusedError
-    from dunechest.jobs.chest_changes import new_chest_id
+    from dunechest.jobs.chests.changes import new_chest_id
     from dunechest.names import shown
 
     if not yes:
@@ -249,7 +249,7 @@ def rebuild(out: Out, folder: str, label: str | None) -> int:
     The libraries in it are not touched. The id is taken from READ-ME.txt if it is still there.
     """
     from dunechest.cli.layout import GOOD, say
-    from dunechest.jobs.chests import rebuild_chest
+    from dunechest.jobs.chests.chests import rebuild_chest
     from dunechest.names import quoted, shown
 
     chest = rebuild_chest(folder, label)
@@ -267,7 +267,7 @@ def rebuild(out: Out, folder: str, label: str | None) -> int:
 def show(out: Out, chest: str) -> int:
     """Show what a chest holds, and when each library was last checked."""
     from dunechest.cli.views import chest as view
-    from dunechest.jobs.chests import show_chest
+    from dunechest.jobs.chests.chests import show_chest
 
     result = show_chest(chest)
     out.problem(*view.problems(result))
@@ -289,8 +289,8 @@ def forget(out: Out, chest: str, library: str) -> int:
     what is missing. Nothing on the drive is changed.
     """
     from dunechest.cli.layout import GOOD, say
-    from dunechest.jobs.chests import forget_library
-    from dunechest.jobs.named import resolve_chest
+    from dunechest.jobs.chests.chests import forget_library
+    from dunechest.jobs.known.named import resolve_chest
     from dunechest.names import shown
 
     target = resolve_chest(chest)

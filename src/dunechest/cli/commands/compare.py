@@ -35,7 +35,7 @@ def command(out: Out, first: str, second: str, editions: tuple[int, ...]) -> int
     """
     from dunechest.cli.views import compare as view
     from dunechest.errors import UsageError
-    from dunechest.jobs.compare import compare, compare_chests, names_a_chest
+    from dunechest.jobs.check.compare import compare, compare_chests, names_a_chest
 
     if names_a_chest(first) and names_a_chest(second):
         out.expect("compare-chests")

@@ -25,7 +25,7 @@ def command() -> None:
 def list_all(out: Out) -> int:
     """List the computers that were met on drives."""
     from dunechest.cli.views import computers as view
-    from dunechest.jobs.computers import list_computers
+    from dunechest.jobs.known.computers import list_computers
 
     computers = list_computers()
     out.document("computers-list", computers=computers)
@@ -60,7 +60,7 @@ def not_mine(out: Out, computer: str) -> int:
 
 def _say(out: Out, computer: str, *, mine: bool) -> int:
     from dunechest.cli.views import computers as view
-    from dunechest.jobs.computers import say_computer
+    from dunechest.jobs.known.computers import say_computer
 
     told = say_computer(computer, mine=mine)
     out.document("computers-mine" if mine else "computers-not-mine", computers=[told])

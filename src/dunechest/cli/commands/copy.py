@@ -52,7 +52,7 @@ def command(
     from dunechest.errors import UsageError
     from dunechest.findings import blocking
     from dunechest.jobs.copy import carry_out, plan_copy, refuse_if_stopped, result_of_nothing
-    from dunechest.jobs.named import resolve_chest
+    from dunechest.jobs.known.named import resolve_chest
     from dunechest.progress import Step
     from dunechest.transfer.pace import limited
 

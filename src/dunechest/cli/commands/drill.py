@@ -39,8 +39,8 @@ def command(out: Out, chest: str, libraries: tuple[str, ...], scratch: str | Non
     from dunechest.cli.commands.verify import sizes_of
     from dunechest.cli.output import say_recovered
     from dunechest.cli.views import drill as view
-    from dunechest.jobs.drill import drill
-    from dunechest.jobs.named import resolve_chest
+    from dunechest.jobs.check.drill import drill
+    from dunechest.jobs.known.named import resolve_chest
 
     source = resolve_chest(chest)
     say_recovered(out, source)

@@ -30,7 +30,7 @@ def list_all(out: Out, chest: str, library: str) -> int:
     from dunechest.cli.output import say_recovered
     from dunechest.cli.views import editions as view
     from dunechest.jobs.editions import list_editions
-    from dunechest.jobs.named import resolve_chest
+    from dunechest.jobs.known.named import resolve_chest
 
     target = resolve_chest(chest)
     say_recovered(out, target)
@@ -78,7 +78,7 @@ def drop(
     from dunechest.cli.views import editions as view
     from dunechest.errors import RefusedError
     from dunechest.jobs.editions import carry_out, plan_drop
-    from dunechest.jobs.named import resolve_chest
+    from dunechest.jobs.known.named import resolve_chest
     from dunechest.names import shown
     from dunechest.words import number
 

@@ -47,7 +47,7 @@ def command(
     """
     from dunechest.cli.views import find as view
     from dunechest.jobs.find import find_libraries
-    from dunechest.jobs.loose import ignore_place
+    from dunechest.jobs.known.loose import ignore_place
 
     for folder in ignore:
         ignore_place(folder)

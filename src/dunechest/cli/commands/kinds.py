@@ -87,7 +87,7 @@ def draft(out: Out, folder: str, name: str | None, write_to: str | None) -> int:
     from pathlib import Path
 
     from dunechest.errors import RefusedError
-    from dunechest.jobs.named import resolve_library
+    from dunechest.jobs.known.named import resolve_library
     from dunechest.library.draft.compose import draft_kind
     from dunechest.transfer import safe
 
@@ -148,7 +148,7 @@ def try_file(out: Out, file: str, folder: str) -> int:
     line names are listed too. Nothing is changed. The exit status is 1 if a sign is
     missing. --verbose shows examples of what matches.
     """
-    from dunechest.jobs.named import resolve_library
+    from dunechest.jobs.known.named import resolve_library
     from dunechest.library.draft.trying import try_kind
 
     place = resolve_library(folder).path

@@ -47,8 +47,8 @@ def command(out: Out, library: str, chest: str | None, kind: str | None, watch: 
     """
     from dunechest.cli.views import look as view
     from dunechest.findings import blocking
+    from dunechest.jobs.known.named import resolve_chest, resolve_library
     from dunechest.jobs.look import look
-    from dunechest.jobs.named import resolve_chest, resolve_library
     from dunechest.progress import Step
 
     if watch:

@@ -13,7 +13,7 @@ from dunechest.cli.parts import Command, complete_chest, complete_held, shaped
 
 if TYPE_CHECKING:
     from dunechest.chest.chest import Chest
-    from dunechest.jobs.mend import MendResult
+    from dunechest.jobs.check.mend import MendResult
     from dunechest.library.library import Library
 
 
@@ -50,8 +50,8 @@ def command(out: Out, chest: str, libraries: tuple[str, ...], others: tuple[str,
     from dunechest.chest.chest import Chest
     from dunechest.cli.output import say_recovered
     from dunechest.cli.views import mend as view
-    from dunechest.jobs.mend import carry_out, plan_mend
-    from dunechest.jobs.named import resolve_chest
+    from dunechest.jobs.check.mend import carry_out, plan_mend
+    from dunechest.jobs.known.named import resolve_chest
 
     begun = time.monotonic()
     if plan_only:
@@ -94,8 +94,8 @@ def _helpers(others: tuple[str, ...]) -> tuple[list[Chest], Library | None]:
 
     from dunechest.chest.find_chest import find_chest
     from dunechest.errors import NotConnectedError, UsageError
-    from dunechest.jobs.known_chests import list_chests
-    from dunechest.jobs.named import resolve_chest, resolve_library
+    from dunechest.jobs.known.chests import list_chests
+    from dunechest.jobs.known.named import resolve_chest, resolve_library
     from dunechest.names import shown
 
     chests: list[Chest] = []

@@ -14,7 +14,7 @@ from dunechest.cli.parts import Command, complete_library, shaped
 if TYPE_CHECKING:
     from collections.abc import Sequence
 
-    from dunechest.jobs.reclaim import ReclaimPlan, ReclaimResult
+    from dunechest.jobs.move.reclaim import ReclaimPlan, ReclaimResult
     from dunechest.ledger.deeds import Deed
 
 
@@ -72,8 +72,8 @@ def command(out: Out, library: str, plan_only: bool, yes: bool, **options: Any) 
     from dunechest.cli.views import reclaim as view
     from dunechest.cli.views.restore import say_undone_first
     from dunechest.errors import UsageError
-    from dunechest.jobs.reclaim import ReclaimOptions, plan_reclaim
-    from dunechest.jobs.reclaim.planning.aside import asides_of
+    from dunechest.jobs.move.reclaim import ReclaimOptions, plan_reclaim
+    from dunechest.jobs.move.reclaim.planning.aside import asides_of
     from dunechest.jobs.undo import recover
 
     choice = ReclaimOptions(**options)
@@ -109,7 +109,7 @@ def command(out: Out, library: str, plan_only: bool, yes: bool, **options: Any) 
 def reclaim_plans(out: Out, plans: Sequence[ReclaimPlan], yes: bool) -> tuple[int, list[ReclaimResult]]:
     """Ask, if that is needed, and delete what plans say; return the exit status and what was done."""
     from dunechest.cli.views import reclaim as view
-    from dunechest.jobs.reclaim import prove_and_carry_out
+    from dunechest.jobs.move.reclaim import prove_and_carry_out
     from dunechest.jobs.restore import new_command
 
     if not any(plan.blocked for plan in plans) and not _may_delete(out, plans, yes):
@@ -127,8 +127,8 @@ def reclaim_plans(out: Out, plans: Sequence[ReclaimPlan], yes: bool) -> tuple[in
 
 def _meant(library: str) -> set[str]:
     """Return the names and places by which a deletion that was begun can be known."""
-    from dunechest.jobs.homes import homes_named, places_meant
-    from dunechest.jobs.reclaim.planning.aside import every_aside_of
+    from dunechest.jobs.known.homes import homes_named, places_meant
+    from dunechest.jobs.move.reclaim.planning.aside import every_aside_of
 
     moved = homes_named(library)
     return {

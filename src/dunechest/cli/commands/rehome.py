@@ -13,7 +13,7 @@ from dunechest.cli.output import Out, common
 from dunechest.cli.parts import Command, complete_library, shaped
 
 if TYPE_CHECKING:
-    from dunechest.jobs.rehome import PartMovePlan, RehomePlan, RehomeResult, RejoinPlan
+    from dunechest.jobs.move.rehome import PartMovePlan, RehomePlan, RehomeResult, RejoinPlan
 
 
 @shaped(
@@ -94,8 +94,8 @@ def _run(out: Out, library: str, to: str | None, back: bool, rejoin: bool, optio
     from dunechest.cli.layout import GOOD, say
     from dunechest.cli.views.restore import say_undone_first
     from dunechest.errors import UsageError
-    from dunechest.jobs.reclaim.planning.aside import asides_of
-    from dunechest.jobs.rehome import (
+    from dunechest.jobs.move.reclaim.planning.aside import asides_of
+    from dunechest.jobs.move.rehome import (
         RehomeOptions,
         plan_rehome,
         plan_rehome_back,
@@ -136,7 +136,7 @@ def _run(out: Out, library: str, to: str | None, back: bool, rejoin: bool, optio
 def _forget(out: Out, library: str) -> int:
     """Stop expecting a library on a drive that is lost."""
     from dunechest.cli.layout import GOOD, say
-    from dunechest.jobs.rehome import forget_home
+    from dunechest.jobs.move.rehome import forget_home
     from dunechest.names import shown
 
     home = forget_home(library)
@@ -170,7 +170,7 @@ def _codes(ignore: tuple[str, ...]) -> tuple[str, ...]:
 
 def _move(out: Out, plan: RehomePlan, options: dict[str, Any]) -> int:
     from dunechest.cli.views import rehome as view
-    from dunechest.jobs.rehome import carry_out
+    from dunechest.jobs.move.rehome import carry_out
     from dunechest.jobs.restore import new_command
 
     if options["plan_only"]:
@@ -193,7 +193,7 @@ def _move(out: Out, plan: RehomePlan, options: dict[str, Any]) -> int:
 def _there_already(out: Out, plan: RehomePlan, options: dict[str, Any]) -> int:
     """Say that a library is where it is to go; of an errand that was interrupted, delete what is left to be deleted."""
     from dunechest.cli.layout import GOOD, say
-    from dunechest.jobs.reclaim.planning.aside import asides_of
+    from dunechest.jobs.move.reclaim.planning.aside import asides_of
     from dunechest.names import shown
 
     if out.shows:
@@ -204,7 +204,7 @@ def _there_already(out: Out, plan: RehomePlan, options: dict[str, Any]) -> int:
 
 def _target_of_parts(library: str, to: str, name: str | None) -> Path:
     """Return the folder that parts of a library are to be in."""
-    from dunechest.jobs.named import get_library
+    from dunechest.jobs.known.named import get_library
 
     return Path(os.path.realpath(to)) / (name if name is not None else get_library(library).path.name)
 
@@ -212,7 +212,7 @@ def _target_of_parts(library: str, to: str, name: str | None) -> Path:
 def _holds(place: Path, parts: tuple[str, ...]) -> bool:
     """Whether a folder is a library with these parts."""
     from dunechest.errors import DuneChestError
-    from dunechest.jobs.named import library_at
+    from dunechest.jobs.known.named import library_at
     from dunechest.jobs.study.contents import study
     from dunechest.jobs.study.take_out import parts_of
 
@@ -225,7 +225,7 @@ def _holds(place: Path, parts: tuple[str, ...]) -> bool:
 def _rest_of_errand(out: Out, asides: list[Path], yes: bool) -> int:
     """Delete what is still to be deleted of an errand whose move was done before."""
     from dunechest.cli.commands.reclaim import reclaim_plans
-    from dunechest.jobs.reclaim import plan_reclaim
+    from dunechest.jobs.move.reclaim import plan_reclaim
 
     out.document("rehome", libraries=[], reclaimed_libraries=[])
     if not asides:
@@ -237,7 +237,7 @@ def _rest_of_errand(out: Out, asides: list[Path], yes: bool) -> int:
 
 def _parts(out: Out, plan: PartMovePlan, options: dict[str, Any]) -> int:
     from dunechest.cli.views import rehome as view
-    from dunechest.jobs.rehome import carry_out_parts
+    from dunechest.jobs.move.rehome import carry_out_parts
     from dunechest.jobs.restore import new_command
 
     if options["plan_only"]:
@@ -259,8 +259,8 @@ def _may_delete(out: Out, plan: RehomePlan | PartMovePlan, yes: bool) -> bool:
     """Ask the one question of the errand: move, and delete the original when the copy is proven."""
     from dunechest.cli.views import rehome as view
     from dunechest.errors import RefusedError
-    from dunechest.jobs.reclaim.planning.aside import only_copy
-    from dunechest.jobs.rehome import RehomePlan
+    from dunechest.jobs.move.reclaim.planning.aside import only_copy
+    from dunechest.jobs.move.rehome import RehomePlan
     from dunechest.names import shown
     from dunechest.words import size
 
@@ -288,7 +288,7 @@ def _may_delete(out: Out, plan: RehomePlan | PartMovePlan, yes: bool) -> bool:
 def _finish(out: Out, result: RehomeResult, *, reclaim: bool, command: str) -> int:
     from dunechest.cli.views import reclaim as reclaim_view
     from dunechest.cli.views import rehome as view
-    from dunechest.jobs.reclaim import plan_reclaim, prove_and_carry_out
+    from dunechest.jobs.move.reclaim import plan_reclaim, prove_and_carry_out
 
     out.document("rehome", libraries=[result], reclaimed_libraries=[])
     out.note_findings(result.findings, result.name)
@@ -309,7 +309,7 @@ def _finish(out: Out, result: RehomeResult, *, reclaim: bool, command: str) -> i
 
 def _rejoin(out: Out, plan: RejoinPlan, plan_only: bool) -> int:
     from dunechest.cli.views import rehome as view
-    from dunechest.jobs.rehome import carry_out_rejoin
+    from dunechest.jobs.move.rehome import carry_out_rejoin
 
     if plan_only:
         out.document("rejoin-plan", libraries=[plan])

@@ -29,7 +29,7 @@ def command(out: Out, chests: tuple[str, ...]) -> int:
     The exit status is 3 if the drive is still used, 1 if it has to be unmounted by hand.
     archive, copy, verify and mend do this at their end with --release.
     """
-    from dunechest.jobs.named import resolve_chest
+    from dunechest.jobs.known.named import resolve_chest
 
     return release_all(out, [resolve_chest(chest) for chest in chests])
 

@@ -28,7 +28,7 @@ def command(out: Out, path: str | None, everyone: bool, office: bool, computer: 
     """
     from dunechest.cli.views import report as view
     from dunechest.cli.views import status as protection
-    from dunechest.jobs.overview import overview
+    from dunechest.jobs.overview.growth import overview
     from dunechest.report import NAME, write_report
 
     logging.getLogger("matplotlib").setLevel(logging.ERROR)  # its remarks on fonts are nothing to a person

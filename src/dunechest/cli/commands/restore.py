@@ -118,7 +118,7 @@ def _restore(out: Out, chest: str, libraries: tuple[str, ...], everything: bool,
     from dunechest.cli.views.restore_lists import show_left_behind
     from dunechest.cli.views.restore_plan import problems_of_plans, show_planned, show_plans
     from dunechest.findings import blocking
-    from dunechest.jobs.named import resolve_chest
+    from dunechest.jobs.known.named import resolve_chest
     from dunechest.jobs.restore import refuse_if_stopped
     from dunechest.jobs.restore.places_map import remember_places
 

@@ -43,7 +43,7 @@ def command(out: Out, patterns: tuple[str, ...], **asked: Any) -> int:
     known when it is archived to, copied to, verified, restored from or shown.
     """
     from dunechest.cli.views import search as view
-    from dunechest.jobs.search import MOST, search
+    from dunechest.jobs.overview.search import MOST, search
     from dunechest.model.overview import SearchOptions
 
     since, until = _moments(asked["since"], "--since"), _moments(asked["until"], "--until")

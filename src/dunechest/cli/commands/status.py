@@ -29,7 +29,7 @@ def command(out: Out, everyone: bool, office: bool, computer: str | None) -> int
     server cannot be reached, the last answer is shown, and when that was.
     """
     from dunechest.cli.views import status as view
-    from dunechest.jobs.status import status
+    from dunechest.jobs.overview.status import status
 
     result = status(office=office, computer=computer, everyone=everyone)
     out.problem(*view.problems(result))

@@ -45,8 +45,8 @@ def command(out: Out, chest: str, libraries: tuple[str, ...], quick: bool, span:
     from dunechest.cli.output import say_recovered
     from dunechest.cli.views import verify as view
     from dunechest.errors import UsageError
-    from dunechest.jobs.named import resolve_chest
-    from dunechest.jobs.verify import verify
+    from dunechest.jobs.check.verify import verify
+    from dunechest.jobs.known.named import resolve_chest
     from dunechest.words import seconds_of
 
     seconds = seconds_of(span) if span is not None else None

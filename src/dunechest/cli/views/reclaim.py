@@ -6,7 +6,7 @@ from rich.text import Text
 
 from dunechest.cli.layout import BAD, GOOD, WARN, say
 from dunechest.cli.output import Out, show_findings, show_list
-from dunechest.jobs.reclaim import Evidence, ReclaimPlan, ReclaimResult
+from dunechest.jobs.move.reclaim import Evidence, ReclaimPlan, ReclaimResult
 from dunechest.names import shown
 from dunechest.words import ago, duration, number, size
 

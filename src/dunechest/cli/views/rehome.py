@@ -10,7 +10,7 @@ from rich.text import Text
 from dunechest.cli.layout import BAD, GOOD, WARN, say
 from dunechest.cli.output import Out, show_findings, show_list
 from dunechest.findings import Finding
-from dunechest.jobs.rehome import PartMovePlan, RehomePlan, RehomeResult, RejoinPlan, RejoinResult
+from dunechest.jobs.move.rehome import PartMovePlan, RehomePlan, RehomeResult, RejoinPlan, RejoinResult
 from dunechest.names import quoted, shown
 from dunechest.values import PathAndWhy
 from dunechest.words import duration, number, size

@@ -14,8 +14,8 @@ from dunechest.chest.chest import Chest
 from dunechest.errors import CutOffError, UsageError, refuse_blocked
 from dunechest.findings import Finding, blocking
 from dunechest.jobs.archive.unchanged import looked_into, own_bags, unchanged
-from dunechest.jobs.holdings import note_refused
-from dunechest.jobs.named import AnyLibrary, get_chest, get_libraries
+from dunechest.jobs.known.holdings import note_refused
+from dunechest.jobs.known.named import AnyLibrary, get_chest, get_libraries
 from dunechest.ledger import events
 from dunechest.library.library import Library
 from dunechest.model.archive import LASTING_CODES, PASSING_CODES, USUAL, ArchiveOptions, ArchiveResult

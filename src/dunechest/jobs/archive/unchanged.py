@@ -18,8 +18,8 @@ from dunechest.chest.origin import came_from
 from dunechest.chest.payload import PayloadSizes
 from dunechest.chest.records import LibraryRecord
 from dunechest.jobs.archive.fingerprint import fingerprint, fingerprint_of_folder
-from dunechest.jobs.chest_log import keep_in_step
-from dunechest.jobs.holdings import note_holdings
+from dunechest.jobs.known.holdings import note_holdings
+from dunechest.jobs.known.logs import keep_in_step
 from dunechest.library.library import Library
 from dunechest.model.archive import ArchiveOptions, ArchiveResult
 from dunechest.model.study import LeftOutFile

@@ -9,8 +9,8 @@ from dunechest.errors import refuse_blocked
 from dunechest.findings import blocking
 from dunechest.jobs.copy.doing.carry_out import carry_out, result_of_nothing
 from dunechest.jobs.copy.planning.make import plan_copy
-from dunechest.jobs.holdings import note_refused
-from dunechest.jobs.named import names_of
+from dunechest.jobs.known.holdings import note_refused
+from dunechest.jobs.known.named import names_of
 from dunechest.model.copy import CopyPlan, CopyResult
 from dunechest.names import AnyPath
 from dunechest.progress import Progress, silent

@@ -11,7 +11,7 @@ from dunechest.chest.chest import Chest
 from dunechest.jobs.editions.doing import carry_out
 from dunechest.jobs.editions.listing import list_editions
 from dunechest.jobs.editions.planning import plan_drop
-from dunechest.jobs.named import get_chest
+from dunechest.jobs.known.named import get_chest
 from dunechest.model.editions import Change, DropPlan, DropResult, Edition, EditionList
 from dunechest.names import AnyPath
 

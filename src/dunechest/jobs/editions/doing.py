@@ -15,9 +15,9 @@ from dunechest.chest.layout import DUNE, EARLIER, EDITIONS, FOR, GONE, INFO, PEN
 from dunechest.chest.records import FileRecord
 from dunechest.chest.write_tags import bag_info, flushed_tag, write_lists
 from dunechest.errors import CutOffError, RefusedError
-from dunechest.jobs.chest_log import keep_in_step
 from dunechest.jobs.editions.needed import archives_of, needed_digests
-from dunechest.jobs.here import machine_name
+from dunechest.jobs.known.logs import keep_in_step
+from dunechest.jobs.known.this_computer import machine_name
 from dunechest.ledger import events
 from dunechest.machine.volumes import identity
 from dunechest.model.editions import DropPlan, DropResult

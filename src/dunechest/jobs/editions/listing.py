@@ -17,7 +17,7 @@ from dunechest.chest.layout import EARLIER, LIBRARY_FILES
 from dunechest.chest.records import ChangeCounts, EarlierFile, FileRecord, LibraryRecord
 from dunechest.chest.tag_lists import RecordFault
 from dunechest.errors import RecordDamagedError
-from dunechest.jobs.named import get_chest, own_bag
+from dunechest.jobs.known.named import get_chest, own_bag
 from dunechest.model.editions import Change, Edition, EditionList
 from dunechest.names import AnyPath, from_wire
 

@@ -14,7 +14,7 @@ from dunechest.chest.tag_lists import Tag
 from dunechest.errors import UsageError
 from dunechest.jobs.editions.listing import protected_editions
 from dunechest.jobs.editions.needed import archives_of, needed_digests
-from dunechest.jobs.named import get_chest, own_bag, refuse_if_damaged
+from dunechest.jobs.known.named import get_chest, own_bag, refuse_if_damaged
 from dunechest.model.editions import DropPlan
 from dunechest.model.retention_rule import kept_by, parse_rule
 from dunechest.names import AnyPath, shown

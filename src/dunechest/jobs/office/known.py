@@ -7,9 +7,9 @@ from pathlib import Path
 
 from msgspec.structs import replace
 
-from dunechest.jobs.homes import list_homes
-from dunechest.jobs.known import Found, Known, first_places, found_here
-from dunechest.jobs.known_chests import list_chests
+from dunechest.jobs.known.chests import list_chests
+from dunechest.jobs.known.everything import Found, Known, first_places, found_here
+from dunechest.jobs.known.homes import list_homes
 from dunechest.jobs.office.view import Seen, computer_named, see_office
 from dunechest.ledger.folder import state_folder
 from dunechest.ledger.ledger import Ledger, PastHome, open_ledger

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterable
 
 from dunechest.chest.chest import Chest
-from dunechest.jobs.named import get_chest, names_of
+from dunechest.jobs.known.named import get_chest, names_of
 from dunechest.jobs.restore.doing.carry_out import carry_out_once, refuse_if_stopped
 from dunechest.jobs.restore.places_map import forget_place, mapped_places, remember_place
 from dunechest.jobs.restore.planning.make import plan_restore

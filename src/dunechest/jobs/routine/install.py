@@ -11,10 +11,10 @@ from msgspec.structs import replace
 
 from dunechest import clock
 from dunechest.errors import DuneChestError, NotConnectedError, RefusedError, UsageError
-from dunechest.jobs.chest_changes import known_chest
+from dunechest.jobs.chests.changes import known_chest
 from dunechest.jobs.find import find_libraries
-from dunechest.jobs.homes import homes_named, list_homes
-from dunechest.jobs.named import AnyLibrary, get_chest, get_library, names_of
+from dunechest.jobs.known.homes import homes_named, list_homes
+from dunechest.jobs.known.named import AnyLibrary, get_chest, get_library, names_of
 from dunechest.jobs.routine.file import names, read_routine, routine_file, routine_log, text_of, write_routine
 from dunechest.jobs.routine.memory import forget
 from dunechest.ledger.folder import state_folder

@@ -7,7 +7,7 @@ from collections import Counter
 from collections.abc import Collection, Iterable, Iterator, Sequence
 
 from dunechest.findings import Finding
-from dunechest.jobs.homes import home_at, home_of_second, known_homes
+from dunechest.jobs.known.homes import home_at, home_of_second, known_homes
 from dunechest.jobs.study.selection import PLACEHOLDER, total
 from dunechest.library.environment import is_environment, made_from
 from dunechest.library.in_use import Use

@@ -5,8 +5,8 @@ from __future__ import annotations
 from pathlib import Path
 
 from dunechest.errors import CutOffError, RefusedError
-from dunechest.jobs.holdings import state_undone
-from dunechest.jobs.homes import note_undone
+from dunechest.jobs.known.holdings import state_undone
+from dunechest.jobs.known.homes import note_undone
 from dunechest.jobs.undo.as_left import rewritten_in
 from dunechest.jobs.undo.steps import undo_steps
 from dunechest.ledger import deeds, events

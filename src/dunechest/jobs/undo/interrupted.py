@@ -6,7 +6,7 @@ import os
 from pathlib import Path
 
 from dunechest.errors import DuneChestError
-from dunechest.jobs.homes import note_aside_gone
+from dunechest.jobs.known.homes import note_aside_gone
 from dunechest.jobs.undo.doing import undo_change
 from dunechest.jobs.undo.forward import begun_removal, finish_removal
 from dunechest.jobs.undo.planning import plan_undo

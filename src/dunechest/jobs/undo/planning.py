@@ -6,7 +6,7 @@ import itertools
 from collections.abc import Iterable
 
 from dunechest.errors import UsageError
-from dunechest.jobs.homes import list_homes
+from dunechest.jobs.known.homes import list_homes
 from dunechest.jobs.undo.as_left import rewritten_in
 from dunechest.jobs.undo.steps import Later, undo_steps
 from dunechest.ledger import deeds

@@ -22,10 +22,10 @@ from dunechest.jobs.archive.doing.run import Run, cut_off_words
 from dunechest.jobs.archive.doing.second_look import SecondLook, look_again, second_look
 from dunechest.jobs.archive.doing.summary import summary_of, summary_of_nothing
 from dunechest.jobs.archive.doing.supplied import supplied_by
-from dunechest.jobs.catalogue import top_of
-from dunechest.jobs.chest_log import keep_in_step
-from dunechest.jobs.here import machine_name
-from dunechest.jobs.holdings import note_damage, note_holdings
+from dunechest.jobs.known.catalogue import top_of
+from dunechest.jobs.known.holdings import note_damage, note_holdings
+from dunechest.jobs.known.logs import keep_in_step
+from dunechest.jobs.known.this_computer import machine_name
 from dunechest.ledger import events
 from dunechest.machine.volumes import identity
 from dunechest.model.archive import ArchivePlan, ArchiveResult

@@ -7,7 +7,7 @@ from dunechest.chest.write_tags import write_tags
 from dunechest.jobs.archive.doing.edition_record import record_of_edition
 from dunechest.jobs.archive.doing.next_edition import changes_since, next_edition
 from dunechest.jobs.archive.doing.run import Run
-from dunechest.jobs.holdings import state_note
+from dunechest.jobs.known.holdings import state_note
 from dunechest.ledger import events
 
 

@@ -181,7 +181,7 @@ def _databases(folder: str, paths: Collection[str]) -> set[str]:
     """Return which are databases of the library's application: they change as long as it is used."""
     if not paths:
         return set()
-    from dunechest.jobs.named import get_library
+    from dunechest.jobs.known.named import get_library
 
     try:
         return set(get_library(Path(folder)).kind.database_patterns.among(paths))

@@ -26,7 +26,7 @@ from dunechest.jobs.archive.planning.naming import as_named_before, names_carrie
 from dunechest.jobs.archive.planning.room import already_there, need_of
 from dunechest.jobs.archive.planning.surprise import CODE as MASS_CHANGE
 from dunechest.jobs.archive.planning.unseen import Unseen, carried_findings, places_of
-from dunechest.jobs.named import AnyLibrary, get_chest, get_library
+from dunechest.jobs.known.named import AnyLibrary, get_chest, get_library
 from dunechest.jobs.study.contents import study
 from dunechest.jobs.study.drive import examine
 from dunechest.jobs.study.drive_findings import drive_findings, holds_findings

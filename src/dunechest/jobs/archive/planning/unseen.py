@@ -16,7 +16,7 @@ import msgspec
 from dunechest.chest.layout import LIBRARY_FILES
 from dunechest.chest.records import FolderRecord, LibraryRecord, LinkRecord, OutsideFileRecord, PlaceRecord
 from dunechest.findings import Finding
-from dunechest.jobs.path_patterns import chosen
+from dunechest.jobs.study.path_patterns import chosen
 from dunechest.jobs.study.selection import PLACEHOLDER
 from dunechest.library.library import Library
 from dunechest.machine.mounts import mounts

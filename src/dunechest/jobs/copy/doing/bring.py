@@ -14,7 +14,7 @@ from dunechest.chest.layout import DUNE, FOR, LIBRARY_FOLDER, PAYLOAD, PENDING, 
 from dunechest.chest.records import ProvenRecord
 from dunechest.errors import CutOffError, RefusedError
 from dunechest.jobs.copy.doing.run import Run, cut_off_words, pending
-from dunechest.jobs.supplies import Supplies, bag_suppliers, other_chests
+from dunechest.jobs.study.supplies import Supplies, bag_suppliers, other_chests
 from dunechest.model.copy import FileToCopy
 from dunechest.names import shown
 from dunechest.paths import is_link

@@ -12,14 +12,14 @@ from dunechest.chest.commit import finish_decided
 from dunechest.chest.layout import DATA, EARLIER
 from dunechest.errors import CutOffError, RefusedError, refuse_blocked
 from dunechest.findings import blocking
-from dunechest.jobs.chest_log import keep_in_step
 from dunechest.jobs.copy.doing.become import become
 from dunechest.jobs.copy.doing.bring import bring, prepare
 from dunechest.jobs.copy.doing.run import Run, cut_off_words
 from dunechest.jobs.copy.image import held
-from dunechest.jobs.here import machine_name
-from dunechest.jobs.holdings import note_damage, note_holdings
-from dunechest.jobs.known_chests import facts_of
+from dunechest.jobs.known.chests import facts_of
+from dunechest.jobs.known.holdings import note_damage, note_holdings
+from dunechest.jobs.known.logs import keep_in_step
+from dunechest.jobs.known.this_computer import machine_name
 from dunechest.ledger import events
 from dunechest.machine.volumes import identity
 from dunechest.model.copy import CopyPlan, CopyResult, FromElsewhere

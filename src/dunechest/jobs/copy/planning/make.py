@@ -18,8 +18,8 @@ from dunechest.jobs.copy.image import Held, Image, held, image_of
 from dunechest.jobs.copy.planning.histories import Histories, histories
 from dunechest.jobs.copy.planning.same import why_not_same
 from dunechest.jobs.copy.planning.sync import sync_new, sync_next
-from dunechest.jobs.made_here import made_here
-from dunechest.jobs.named import get_chest, names_of
+from dunechest.jobs.known.from_this_computer import made_here
+from dunechest.jobs.known.named import get_chest, names_of
 from dunechest.jobs.study.drive import examine
 from dunechest.jobs.study.drive_findings import copy_findings, holds_findings
 from dunechest.jobs.study.path_length import length_findings

@@ -20,7 +20,7 @@ from dunechest.chest.layout import BAGS, CHEST_RECORD, DECLARATION, bag_folder
 from dunechest.chest.states import states_of_bag
 from dunechest.errors import ChangedMeanwhileError, CutOffError, DuneChestError, refuse_blocked
 from dunechest.findings import blocking
-from dunechest.jobs.holdings import note_damage, state_note
+from dunechest.jobs.known.holdings import note_damage, state_note
 from dunechest.jobs.restore.doing.attributes import dress_unreadable
 from dunechest.jobs.restore.doing.folders import make_above
 from dunechest.jobs.restore.doing.into_place import join_into_place, whole_into_place

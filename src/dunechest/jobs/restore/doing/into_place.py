@@ -8,12 +8,12 @@ from collections.abc import Iterable, Mapping
 from pathlib import Path
 
 from dunechest.errors import RefusedError
-from dunechest.jobs.protected import why_protected
 from dunechest.jobs.restore.aside import companions_here, nothing_in
 from dunechest.jobs.restore.doing.attributes import dress, make_link
 from dunechest.jobs.restore.doing.folders import make_above
 from dunechest.jobs.restore.doing.one_file import without_overwriting
 from dunechest.jobs.restore.doing.run import Run
+from dunechest.jobs.study.protected_places import why_protected
 from dunechest.ledger.deeds import Aside, Listed, Made, MadeFolder, MadeLink, OpenDeed, Rewritten, Tree, WasEmpty
 from dunechest.model.restore import RestoreFile, RestorePlan
 from dunechest.names import parents, shown, to_wire

@@ -9,9 +9,9 @@ from pathlib import Path
 
 from dunechest.chest.records import LibraryRecord
 from dunechest.findings import Finding
-from dunechest.jobs.protected import why_protected
 from dunechest.jobs.restore.aside import aside_name, nothing_in
 from dunechest.jobs.restore.planning.merge import Merge
+from dunechest.jobs.study.protected_places import why_protected
 from dunechest.library.kinds.schema import Kind
 from dunechest.model.findings import finding_of
 from dunechest.model.restore import Existing, RestoreFile, RestoreOptions

@@ -22,8 +22,8 @@ from dunechest.chest.layout import LIBRARY_FILES, OUTSIDE_FILES
 from dunechest.chest.records import LibraryRecord, OutsideFileRecord
 from dunechest.errors import RecordDamagedError, UsageError
 from dunechest.findings import Finding, most_serious_first
-from dunechest.jobs.made_here import made_here
-from dunechest.jobs.named import get_chest
+from dunechest.jobs.known.from_this_computer import made_here
+from dunechest.jobs.known.named import get_chest
 from dunechest.jobs.restore.planning.already_rewritten import without_rewritten
 from dunechest.jobs.restore.planning.as_archived import as_archived
 from dunechest.jobs.restore.planning.bag_tree import BagTree, bag_tree

@@ -3,8 +3,8 @@
 from __future__ import annotations
 
 from dunechest.chest.chest import Chest
-from dunechest.jobs.holdings import note_holdings
-from dunechest.jobs.named import get_chest
+from dunechest.jobs.known.holdings import note_holdings
+from dunechest.jobs.known.named import get_chest
 from dunechest.jobs.restore.aside import nothing_in
 from dunechest.jobs.restore.planning.place import place_for
 from dunechest.ledger.folder import state_folder

@@ -9,7 +9,7 @@ import msgspec
 
 from dunechest.chest.chest import Chest
 from dunechest.errors import RefusedError, UsageError
-from dunechest.jobs.named import get_chest
+from dunechest.jobs.known.named import get_chest
 from dunechest.jobs.restore.planning.several import plan_restores
 from dunechest.ledger.folder import state_folder
 from dunechest.machine.identity import this_machine

@@ -10,7 +10,7 @@ from msgspec.structs import replace
 from dunechest.chest.chest import Chest
 from dunechest.errors import DuneChestError, UsageError
 from dunechest.findings import Finding, blocking, most_serious_first
-from dunechest.jobs.named import get_chest, names_of
+from dunechest.jobs.known.named import get_chest, names_of
 from dunechest.jobs.restore.planning.make import plan_restore
 from dunechest.ledger import memory
 from dunechest.machine.volumes import identity

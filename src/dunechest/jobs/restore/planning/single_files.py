@@ -8,8 +8,8 @@ import msgspec
 
 from dunechest.chest.layout import LIBRARY_FILES
 from dunechest.errors import UsageError
-from dunechest.jobs.path_patterns import chosen
 from dunechest.jobs.restore.planning.source import Source
+from dunechest.jobs.study.path_patterns import chosen
 from dunechest.model.restore import NotDone, RestoreFile, RestoreOptions
 from dunechest.names import from_wire, quoted, shown
 

@@ -6,7 +6,7 @@ from collections.abc import Callable, Iterator
 
 from dunechest.chest.records import LibraryRecord
 from dunechest.findings import Finding
-from dunechest.jobs.protected import why_archive
+from dunechest.jobs.study.protected_places import why_archive
 from dunechest.library.kinds.schema import Kind
 from dunechest.machine.sensitive import why_sensitive
 from dunechest.model.findings import finding_of

@@ -10,7 +10,7 @@ from msgspec.structs import replace
 
 from dunechest import clock
 from dunechest.errors import CutOffError, DuneChestError, RefusedError
-from dunechest.jobs.known_chests import list_chests
+from dunechest.jobs.known.chests import list_chests
 from dunechest.jobs.routine.file import routines_folder
 from dunechest.jobs.routine.memory import Memory, Run, believed, recall, remember
 from dunechest.jobs.routine.running.run import carry_out

@@ -11,9 +11,9 @@ from dunechest import clock
 from dunechest.chest.chest import Chest
 from dunechest.errors import DuneChestError
 from dunechest.jobs.find import find_libraries
-from dunechest.jobs.here import machine_name
-from dunechest.jobs.homes import list_homes
-from dunechest.jobs.named import library_at
+from dunechest.jobs.known.homes import list_homes
+from dunechest.jobs.known.named import library_at
+from dunechest.jobs.known.this_computer import machine_name
 from dunechest.jobs.routine.memory import DAY, Memory, Run, believed, late_key, recall, remember
 from dunechest.jobs.routine.running.steps import (
     PASSING,

@@ -10,12 +10,12 @@ from dunechest.chest.chest import Chest
 from dunechest.errors import ChestBusyError, DuneChestError, NotConnectedError, RefusedError
 from dunechest.findings import Finding
 from dunechest.jobs.archive.several import archive
+from dunechest.jobs.check.drill import drill
+from dunechest.jobs.check.verify import verify
 from dunechest.jobs.copy import copy_chest
-from dunechest.jobs.drill import drill
 from dunechest.jobs.editions import carry_out as carry_out_drop
 from dunechest.jobs.editions import plan_drop
-from dunechest.jobs.holdings import is_known_damaged
-from dunechest.jobs.verify import verify
+from dunechest.jobs.known.holdings import is_known_damaged
 from dunechest.library.library import Library
 from dunechest.model.archive import ArchiveResult
 from dunechest.model.routine import RoutineStep

@@ -1,0 +1,1 @@
+"""Whether copies are what they should be, and how they become so again."""

@@ -1,0 +1,1 @@
+"""Chests themselves: made, shown, renamed, rebuilt, retired."""

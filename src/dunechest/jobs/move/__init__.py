@@ -1,0 +1,1 @@
+"""Libraries go to drives and back, and originals go."""

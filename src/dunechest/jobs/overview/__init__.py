@@ -1,0 +1,1 @@
+"""What is safe, what to do next, how it grew, and what is where."""
