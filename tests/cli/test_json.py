@@ -16,7 +16,7 @@ import pytest
 import dunechest
 from dunechest.cli.app import every_command
 from dunechest.model.bodies import BODIES
-from dunechest.model.schemas import schema_of
+from dunechest.model.schemas import name_of, schema_of
 from tests.support.households import meet
 from tests.support.runs import Command
 from tests.support.trees import bag_of, flip
@@ -103,7 +103,7 @@ def test_every_command_that_ends_well(library: Path, drive: Path, tmp_path: Path
         ran = command(*words, "--json")
         assert (ran.status, ran.err) == (status, ""), (words, ran.out, ran.err)
         document = ran.json
-        assert document["schema"] == f"dunechest/{schema}/1"
+        assert document["schema"] == name_of(schema)
         assert (document["ok"], document["error"], document["problems"]) == (True, None, [])
         assert document["command"].split() == [str(word) for word in words[: len(document["command"].split())]]
         seen.add(schema)
@@ -157,7 +157,7 @@ def test_problems_are_in_the_document(
         ran = command(*words, "--json")
         document = ran.json
         assert (ran.status, document["ok"], document["error"]) == (1, False, None), words
-        assert document["schema"] == f"dunechest/{schema}/1"
+        assert document["schema"] == name_of(schema)
         assert document["problems"], words
         quiet = command(*words, "--quiet")
         assert quiet.status in (1, 3), words
@@ -191,7 +191,7 @@ def test_refusals_name_the_library_and_are_in_the_document(
     ):
         ran = command(*words, "--json")
         document = ran.json
-        assert (ran.status, document["ok"], document["schema"]) == (3, False, f"dunechest/{schema}/1"), words
+        assert (ran.status, document["ok"], document["schema"]) == (3, False, name_of(schema)), words
         assert document["error"] is not None or any(f["severity"] == "blocks" for f in document["findings"]), words
     refused = command("archive", tmp_path / "other", drive, "--to", chest.folder).err
     assert "because drive cannot be archived now" in refused
@@ -201,7 +201,7 @@ def test_refusals_name_the_library_and_are_in_the_document(
 def test_interrupted_by_the_system_and_by_a_person(
     library: Path, chest: dunechest.Chest, tmp_path: Path, command: Command
 ) -> None:
-    from dunechest.jobs.archive.doing import carry_out as door
+    from dunechest.jobs.archive.doing import archiving as door
 
     other = tmp_path / "other"
     other.mkdir()
@@ -233,7 +233,7 @@ def test_interrupted_by_the_system_and_by_a_person(
         assert (ran.status, ran.json["error"]["code"], ran.json["schema"]) == (
             4,
             "not-connected",
-            f"dunechest/{schema}/1",
+            name_of(schema),
         )
 
 

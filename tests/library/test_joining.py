@@ -15,7 +15,7 @@ import pytest
 from hypothesis import given, settings
 
 import dunechest
-from dunechest.jobs.restore.doing.carry_out import carry_out_once
+from dunechest.jobs.restore.doing.restoring import carry_out_once
 from dunechest.library.join.files import NotMergedError, join, joins_of, only_parts
 from dunechest.library.kinds.load import load_kinds
 from dunechest.library.kinds.schema import Kind
@@ -91,15 +91,15 @@ def test_any_two_trees_become_one_and_two_again(
 
 
 def dunechest_working() -> type:
-    from dunechest.ledger.deeds import Working
+    from dunechest.ledger.past_changes import Working
 
     return Working
 
 
 def _steps() -> list[object]:
-    from dunechest.ledger.deeds import deeds
+    from dunechest.ledger.past_changes import past_changes
 
-    return [step for deed in deeds() if deed.how == "done" for step in deed.steps]
+    return [step for past_change in past_changes() if past_change.how == "done" for step in past_change.steps]
 
 
 @pytest.fixture(scope="module")

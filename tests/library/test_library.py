@@ -15,7 +15,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 import dunechest
-from dunechest.jobs.archive.planning.make import plan_archive
+from dunechest.jobs.archive.planning.plan_archive import plan_archive
 from dunechest.library import recognise, roles
 from dunechest.library.capture import NotCapturedError, capture
 from dunechest.library.kinds.load import load_kinds, parse_kind

@@ -225,7 +225,7 @@ def sweep(job: Job, top: Path, *, how: str = "kill", some: int | None = None, of
 def _goes_forward() -> bool:
     from dunechest.jobs.undo.forward import begun_removal
 
-    return any(begun_removal(deed) for deed in dunechest.plans.cut_off())
+    return any(begun_removal(past_change) for past_change in dunechest.plans.cut_off())
 
 
 def _all_as_before(stage: Stage, job: Job) -> None:

@@ -11,12 +11,12 @@ from pathlib import Path
 import pytest
 
 from dunechest.transfer import fingerprints, helpers, pace
-from dunechest.transfer.crew import Crew
 from dunechest.transfer.fingerprints import Sizes
 from dunechest.transfer.helpers import Asked, standing, start_ahead
 from dunechest.transfer.tasks import DigestJob, DigestTask, SizesJob
 from dunechest.transfer.totals import sizes_total
 from dunechest.transfer.walk import sizes_by_folder
+from dunechest.transfer.workers import Workers
 
 
 def silent(count: int) -> None:
@@ -34,9 +34,9 @@ def tree(tmp_path: Path) -> Path:
     return top
 
 
-def digests(crew: Crew, path: Path) -> list[bytes]:
+def digests(workers: Workers, path: Path) -> list[bytes]:
     job = DigestJob([DigestTask(os.fsencode(path), path.stat().st_size)])
-    return [outcome.digests[0] for done in crew.run([job] * 3) for outcome in done.digests or ()]
+    return [outcome.digests[0] for done in workers.run([job] * 3) for outcome in done.digests or ()]
 
 
 def test_they_are_kept_within_a_block_and_not_beyond(tmp_path: Path) -> None:
@@ -44,19 +44,19 @@ def test_they_are_kept_within_a_block_and_not_beyond(tmp_path: Path) -> None:
     file.write_bytes(b"abc" * 1000)
     with standing():
         start_ahead(2)
-        with Crew(2, silent) as crew:
-            first = list(crew.processes)
-            one = digests(crew, file)
+        with Workers(2, silent) as workers:
+            first = list(workers.processes)
+            one = digests(workers, file)
         assert all(process.poll() is None for process in first)
-        with standing(), Crew(2, silent) as crew:
-            assert {process.pid for process in crew.processes} == {process.pid for process in first}
-            assert digests(crew, file) == one
+        with standing(), Workers(2, silent) as workers:
+            assert {process.pid for process in workers.processes} == {process.pid for process in first}
+            assert digests(workers, file) == one
         assert all(process.poll() is None for process in first), "a block within another ends nothing"
     assert all(process.poll() is not None for process in first)
     start_ahead(2)
-    with Crew(1, silent) as crew:
-        alone = crew.processes[0]
-        assert digests(crew, file) == one
+    with Workers(1, silent) as workers:
+        alone = workers.processes[0]
+        assert digests(workers, file) == one
     assert alone.poll() == 0
 
 
@@ -76,13 +76,13 @@ def test_one_that_died_while_it_waited_is_replaced(tmp_path: Path) -> None:
     file.write_bytes(b"abc")
     with standing():
         start_ahead(1)
-        with Crew(1, silent) as crew:
-            old = crew.processes[0]
+        with Workers(1, silent) as workers:
+            old = workers.processes[0]
         os.kill(old.pid, signal.SIGKILL)
         old.wait()
-        with Crew(1, silent) as crew:
-            assert crew.processes[0].pid != old.pid
-            assert len(digests(crew, file)) == 3
+        with Workers(1, silent) as workers:
+            assert workers.processes[0].pid != old.pid
+            assert len(digests(workers, file)) == 3
 
 
 def test_one_left_with_work_in_hand_is_not_kept(tmp_path: Path) -> None:
@@ -90,12 +90,12 @@ def test_one_left_with_work_in_hand_is_not_kept(tmp_path: Path) -> None:
     file.write_bytes(b"abc")
     job = DigestJob([DigestTask(os.fsencode(file), 3)])
     with standing():
-        with Crew(1, silent) as crew:
-            old = crew.processes[0]
-            next(crew.run([job] * 5))
+        with Workers(1, silent) as workers:
+            old = workers.processes[0]
+            next(workers.run([job] * 5))
         assert old.poll() is not None
-        with Crew(1, silent) as crew:
-            assert len(digests(crew, file)) == 3
+        with Workers(1, silent) as workers:
+            assert len(digests(workers, file)) == 3
 
 
 @pytest.mark.parametrize("killed", [False, True])
@@ -131,8 +131,8 @@ def test_where_no_process_can_be_started_one_does_it_all(tree: Path, monkeypatch
     file = next(tree.rglob("7\n.txt"))
     with standing():
         start_ahead(3)
-        with Crew(3, silent) as crew:
-            assert (crew.processes, len(digests(crew, file))) == ([], 3)
+        with Workers(3, silent) as workers:
+            assert (workers.processes, len(digests(workers, file))) == ([], 3)
         assert Asked(SizesJob(os.fsencode(tree), [b""])).outcome().files == 40
 
 

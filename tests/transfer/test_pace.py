@@ -9,8 +9,8 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from dunechest.transfer import pace
-from dunechest.transfer.crew import Crew
 from dunechest.transfer.pace import Paced, limited
+from dunechest.transfer.workers import Workers
 
 
 @given(
@@ -48,7 +48,7 @@ def test_a_limited_crew_is_one_process_and_the_limit_ends_with_its_block(tmp_pat
     assert pace.limit() is None
     with limited(5e6):
         assert pace.limit() == 5e6
-        assert Crew.for_job(100_000, 10**10, [tmp_path], lambda count: None).workers == 0
+        assert Workers.for_job(100_000, 10**10, [tmp_path], lambda count: None).workers == 0
         with limited(None):
-            assert Crew.for_job(100_000, 10**10, [tmp_path], lambda count: None).workers > 0
+            assert Workers.for_job(100_000, 10**10, [tmp_path], lambda count: None).workers > 0
     assert pace.limit() is None

@@ -18,11 +18,11 @@ from hypothesis import strategies as st
 from dunechest.errors import CutOffError
 from dunechest.transfer import copying, digests, fingerprints, medium, safe, stream
 from dunechest.transfer.copying import MovedError
-from dunechest.transfer.crew import BATCH_BYTES, BATCH_FILES, Crew, batches
 from dunechest.transfer.digest_files import digest_files
 from dunechest.transfer.tasks import AROUND, WHOLE, CopyJob, CopyTask, DigestJob, DigestTask, LookJob
 from dunechest.transfer.totals import total_of_job
 from dunechest.transfer.walk import walk
+from dunechest.transfer.workers import BATCH_BYTES, BATCH_FILES, Workers, batches
 
 SIZES = [
     0,
@@ -277,8 +277,8 @@ def test_a_crew_answers_in_order_whoever_is_faster(workers: int, one_large: bool
     paths = [*sized, *reversed(sized)]
     told: list[int] = []
     jobs = [DigestJob([DigestTask(os.fsencode(p), p.stat().st_size)]) for p in paths]
-    with Crew(workers, told.append, one_large=one_large) as crew:
-        done = list(crew.run(jobs))
+    with Workers(workers, told.append, one_large=one_large) as own:
+        done = list(own.run(jobs))
     assert [d.number for d in done] == list(range(len(paths)))
     wanted = [blake3(p.read_bytes()).digest() for p in paths]
     assert [d.digests[0].digests[0] for d in done if d.digests] == wanted
@@ -290,9 +290,9 @@ def test_a_helper_that_is_killed_is_a_cut_off(tmp_path: Path) -> None:
     with big.open("wb") as file:
         file.truncate(600 << 20)
     jobs = [DigestJob([DigestTask(os.fsencode(big), 600 << 20, ("sha512",))]) for _ in range(4)]
-    with pytest.raises(CutOffError, match="ended from outside"), Crew(2, silent) as crew:
-        running = crew.run(jobs)
-        os.kill(crew.processes[0].pid, signal.SIGKILL)
+    with pytest.raises(CutOffError, match="ended from outside"), Workers(2, silent) as workers:
+        running = workers.run(jobs)
+        os.kill(workers.processes[0].pid, signal.SIGKILL)
         list(running)
 
 
@@ -306,17 +306,17 @@ def test_leaving_a_crew_early_ends_its_processes(tmp_path: Path) -> None:
         for path in (little, big, big, big)
     ]
     processes: list[subprocess.Popen[bytes]] = []
-    with pytest.raises(KeyboardInterrupt), Crew(2, silent) as crew:
-        processes += crew.processes
-        next(crew.run(jobs))
+    with pytest.raises(KeyboardInterrupt), Workers(2, silent) as workers:
+        processes += workers.processes
+        next(workers.run(jobs))
         raise KeyboardInterrupt
     # Ended by us, in the middle: one that had gone on to the end of its work would have left with 0.
     assert all(process.poll() not in (None, 0) for process in processes)
 
 
 def test_a_small_job_starts_no_process(tmp_path: Path) -> None:
-    assert Crew.for_job(10, 1000, [tmp_path], silent).workers == 0
-    assert Crew.for_job(10_000, 1000, [tmp_path], silent).workers >= 1
+    assert Workers.for_job(10, 1000, [tmp_path], silent).workers == 0
+    assert Workers.for_job(10_000, 1000, [tmp_path], silent).workers >= 1
 
 
 def test_safe_writing_keeps_the_old_file_until_the_new_one_is_whole(

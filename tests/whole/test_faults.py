@@ -19,8 +19,8 @@ import pytest
 import dunechest
 from dunechest.chest import journal
 from dunechest.chest.journal import Rename
-from dunechest.jobs.archive.doing.carry_out import carry_out
-from dunechest.jobs.archive.planning.make import plan_archive
+from dunechest.jobs.archive.doing.archiving import carry_out
+from dunechest.jobs.archive.planning.plan_archive import plan_archive
 from dunechest.machine import drives
 from dunechest.transfer import copying, medium
 from dunechest.transfer.tasks import CopyJob, CopyTask
@@ -253,8 +253,8 @@ def test_what_was_proven_is_taken_up_by_the_next_run(
 
     monkeypatch.setattr(copying, "perform", perform)
     monkeypatch.setattr(
-        "dunechest.transfer.crew.Crew.for_job",
-        lambda f, t, p, tell: __import__("dunechest.transfer.crew", fromlist=["Crew"]).Crew(0, tell),
+        "dunechest.transfer.workers.Workers.for_job",
+        lambda f, t, p, tell: __import__("dunechest.transfer.workers", fromlist=["Workers"]).Workers(0, tell),
     )
     with pytest.raises(KeyboardInterrupt):
         dunechest.archive([library], chest)

@@ -75,8 +75,8 @@ def test_a_full_drive_is_seen_before_and_a_filled_one_survived(tiny: Path, tmp_p
     # Room is there when it is counted, and something else takes it afterwards.
     for path in sorted(library.iterdir())[9:]:
         path.unlink()
-    from dunechest.jobs.archive.doing.carry_out import carry_out
-    from dunechest.jobs.archive.planning.make import plan_archive
+    from dunechest.jobs.archive.doing.archiving import carry_out
+    from dunechest.jobs.archive.planning.plan_archive import plan_archive
 
     (plan,) = plan_archive([dunechest.library_at(library)], chest)
     (tiny / "ballast").write_bytes(bytes(1_200_000))

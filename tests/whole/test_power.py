@@ -493,7 +493,7 @@ def test_a_drive_that_fills_up_while_an_edition_is_made(tmp_path: Path) -> None:
             (library / f"{number}").write_bytes(os.urandom(150_000))
         (plan,) = dunechest.plan_archive([dunechest.library_at(library)], chest)
         (tiny / "ballast").write_bytes(bytes(1_600_000))
-        from dunechest.jobs.archive.doing.carry_out import carry_out
+        from dunechest.jobs.archive.doing.archiving import carry_out
 
         with pytest.raises(dunechest.CutOffError, match="No space"):
             carry_out(plan)

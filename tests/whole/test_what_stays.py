@@ -14,7 +14,7 @@ from pathlib import Path
 import pytest
 
 import dunechest
-from dunechest.jobs.archive.doing import carry_out
+from dunechest.jobs.archive.doing import archiving as carry_out
 from tests.support import burrow
 from tests.support.fixtures import AsPerson, Image, give
 from tests.support.runs import Command, Ran

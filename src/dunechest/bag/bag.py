@@ -58,7 +58,7 @@ class Bag(msgspec.Struct):
         return tags.oxum(self.info)
 
 
-class Lying(msgspec.Struct, frozen=True):
+class BagListing(msgspec.Struct, frozen=True):
     """The contents of a bag's folder: sizes of regular files by path, and names of everything else.
 
     Paths are relative with ``/``; `others` are links, pipes, sockets and devices;
@@ -217,16 +217,16 @@ def _text(bag: Bag, name: str, place: Callable[[str], Path], *, required: bool =
         return content.decode(bag.declaration.encoding, "replace")
 
 
-def spelled_as(lying: Lying, listed: Iterable[str], folder: Path) -> Lying:
+def spelled_as(lying: BagListing, listed: Iterable[str], folder: Path) -> BagListing:
     """Give what lies in a bag the names that its lists have, where the drive spells these in a form of its own."""
     names = respelled(lying.files, listed, folder)
     if not names:
         return lying
     files = {names.get(path, path): size for path, size in lying.files.items()}
-    return Lying(files, lying.others, lying.unreadable)
+    return BagListing(files, lying.others, lying.unreadable)
 
 
-def list_bag(folder: Path) -> Lying:
+def list_bag(folder: Path) -> BagListing:
     """List everything in a bag's folder, following no link."""
     files: dict[str, int] = {}
     others: dict[str, str] = {}
@@ -252,4 +252,4 @@ def list_bag(folder: Path) -> Lying:
                         others[path] = "neither a file nor a folder"
         except OSError as error:
             unreadable[inner] = error.strerror or str(error)
-    return Lying(files, others, unreadable)
+    return BagListing(files, others, unreadable)

@@ -27,7 +27,7 @@ import msgspec
 from blake3 import blake3
 
 from dunechest.bag import tags as tag_files
-from dunechest.bag.bag import Lying, spelled_as
+from dunechest.bag.bag import BagListing, spelled_as
 from dunechest.bag.manifest import decode_path
 from dunechest.chest import records
 from dunechest.chest.edition_totals import EditionTotals, edition_lines, totals_of
@@ -111,7 +111,7 @@ class BagRecords:
         self.view: PendingView = view_of(bag)
         self._lists: TagLists | None = None
         self._proven: dict[str, RecordFault | None] = {}
-        self._listing: Lying | None = None
+        self._listing: BagListing | None = None
         self._spellings: dict[str, str] | None = None
 
     def at(self, path: str) -> Path:
@@ -119,7 +119,7 @@ class BagRecords:
         return self.view.at(path)
 
     @property
-    def lying(self) -> Lying:
+    def lying(self) -> BagListing:
         """Everything in the bag's folder, listed once."""
         if self._listing is None:
             self._listing = self.view.lying()

@@ -112,7 +112,7 @@ class FileTable(MutableMapping[str, Proven]):
         return len(self._rows) + before - self._kept_count
 
     def own(self) -> Iterator[str]:
-        """Yield the paths of what was not kept just so."""
+        """Yield the paths of what was not kept unchanged."""
         return map(_path, self._rows)
 
     @property
@@ -206,11 +206,11 @@ class FileTable(MutableMapping[str, Proven]):
                 yield path, unpack(table._data, row * step)
 
     def brief_come(self) -> Iterator[tuple[str, Brief]]:
-        """Yield, as `brief` does, what was not kept just so, in no order."""
+        """Yield, as `brief` does, what was not kept unchanged, in no order."""
         return ((_path(key), self._brief(row)) for key, row in self._rows.items())
 
     def brief_gone(self) -> Iterator[tuple[str, Brief]]:
-        """Yield, as `brief` does, what the edition before had that was not kept just so, in no order."""
+        """Yield, as `brief` does, what the edition before had that was not kept unchanged, in no order."""
         if (base := self._base) is not None:
             kept = self._kept
             yield from ((_path(key), base._brief(row)) for key, row in base._rows.items() if not kept[row])
@@ -234,7 +234,7 @@ class FileTable(MutableMapping[str, Proven]):
         return found
 
     def own_records(self) -> Iterator[FileRecord]:
-        """Yield the record of what was not kept just so, sorted by path."""
+        """Yield the record of what was not kept unchanged, sorted by path."""
         return self._records((path, self, self._rows[_key(path)]) for path in sorted(self.own()))
 
     def records_of(self, paths: Iterable[str]) -> Iterator[FileRecord]:
@@ -242,7 +242,7 @@ class FileTable(MutableMapping[str, Proven]):
         return self._records((path, self, self._rows[_key(path)]) for path in paths)
 
     def let_go(self) -> list[str]:
-        """Return the paths of the edition before that are not kept just so, sorted."""
+        """Return the paths of the edition before that are not kept unchanged, sorted."""
         if self._base is None:
             return []
         kept = self._kept

@@ -12,7 +12,7 @@ from pathlib import Path
 
 import msgspec
 
-from dunechest.bag.bag import Lying, list_bag
+from dunechest.bag.bag import BagListing, list_bag
 from dunechest.chest import journal
 from dunechest.chest.layout import PENDING
 from dunechest.errors import DuneChestError
@@ -37,7 +37,7 @@ class PendingView(msgspec.Struct, frozen=True):
     moved: Mapping[str, str] = msgspec.field(default_factory=dict)
     decided: bool = False
     why_not: str = ""
-    _lying: Lying | None = None
+    _lying: BagListing | None = None
 
     def place(self, path: str) -> str:
         """Return where a file of the bag lies, relative to the bag."""
@@ -47,7 +47,7 @@ class PendingView(msgspec.Struct, frozen=True):
         """Return where a file of the bag lies."""
         return self.bag / self.place(path)
 
-    def lying(self) -> Lying:
+    def lying(self) -> BagListing:
         """List what is in the bag, by the names it has once the change is carried out."""
         return self._lying if self._lying is not None else list_bag(self.bag)
 
@@ -73,7 +73,7 @@ def view_of(bag: Path) -> PendingView:
                 for path in inside:
                     place[step.new + path[len(step.old) :]] = place.pop(path)
     kept = {path: old for path, old in place.items() if not path.startswith(PENDING + "/")}
-    seen = Lying(
+    seen = BagListing(
         {path: lying.files[old] for path, old in kept.items()},
         {path: why for path, why in lying.others.items() if not path.startswith(PENDING + "/")},
         lying.unreadable,

@@ -16,8 +16,8 @@ from pathlib import Path
 #: What most commands need.
 _LOADED = (
     "dunechest.cli.app",
-    "dunechest.jobs.archive.doing.carry_out",
-    "dunechest.jobs.archive.planning.make",
+    "dunechest.jobs.archive.doing.archiving",
+    "dunechest.jobs.archive.planning.plan_archive",
     "dunechest.jobs.archive.several",
     "dunechest.jobs.check.drill",
     "dunechest.jobs.editions",

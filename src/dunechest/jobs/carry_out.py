@@ -6,7 +6,7 @@ from collections.abc import Sequence
 from typing import overload
 
 from dunechest.jobs import copy, editions, restore, undo
-from dunechest.jobs.archive.doing import carry_out as archive
+from dunechest.jobs.archive.doing import archiving as archive
 from dunechest.jobs.check import mend
 from dunechest.jobs.check.mend import MendPlan, MendResult
 from dunechest.jobs.copy import CopyPlan, CopyResult

@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING
 
 from dunechest.chest.chest import Chest
 from dunechest.findings import most_serious_first
-from dunechest.jobs.archive.planning.make import plan_archive
+from dunechest.jobs.archive.planning.plan_archive import plan_archive
 from dunechest.jobs.known.named import AnyLibrary, get_chest, get_library
 from dunechest.jobs.study.contents import study
 from dunechest.jobs.study.drive_findings import slow_finding

@@ -2,6 +2,6 @@
 
 `events` appends what happened (it cannot be torn by a crash), `gather` moves events into the log of an SQLite database now
 and then (`tables`, made by the revisions in `migrations`), `own` reads both, `ledger` and `memory` answer questions,
-`catalogue` knows every file on every drive, and `deeds` holds what was done to this computer, step by step, so that it can
+`catalogue` knows every file on every drive, and `past_changes` holds what was done to this computer, step by step, so that it can
 be undone. `office` shares what happened with other computers.
 """

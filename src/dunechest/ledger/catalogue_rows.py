@@ -15,7 +15,7 @@ FileKey = tuple[str, str, int, int, int]
 
 
 class Row(NamedTuple):
-    """A file of a bag, and the first and last edition that has it just so; the last is `CURRENT` if it still does.
+    """A file of a bag, and the first and last edition that has it unchanged; the last is `CURRENT` if it still does.
 
     The first five are what makes two files the same to the catalogue.
     `folder` and `name` are those in the library, or of the place an outside file came from; the time is in seconds.

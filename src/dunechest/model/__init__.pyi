@@ -1,6 +1,6 @@
 """Values: what plans, results and findings are made of."""
 
-from dunechest.bag.bag import Lying as Lying
+from dunechest.bag.bag import BagListing as BagListing
 from dunechest.chest.bag_entry import BagEntry as BagEntry
 from dunechest.chest.bag_records import BagRecords as BagRecords
 from dunechest.chest.edition_totals import EditionTotals as EditionTotals
@@ -31,23 +31,23 @@ from dunechest.chest.tag_lists import TagLists as TagLists
 from dunechest.findings import FindingData as FindingData
 from dunechest.ledger.catalogue_rows import PastEdition as PastEdition
 from dunechest.ledger.catalogue_rows import PastRole as PastRole
-from dunechest.ledger.deeds import Aside as Aside
-from dunechest.ledger.deeds import ChangedLink as ChangedLink
-from dunechest.ledger.deeds import Deed as Deed
-from dunechest.ledger.deeds import Head as Head
-from dunechest.ledger.deeds import Made as Made
-from dunechest.ledger.deeds import MadeFolder as MadeFolder
-from dunechest.ledger.deeds import MadeLink as MadeLink
-from dunechest.ledger.deeds import NotMade as NotMade
-from dunechest.ledger.deeds import Removing as Removing
-from dunechest.ledger.deeds import Rewritten as Rewritten
-from dunechest.ledger.deeds import Swapped as Swapped
-from dunechest.ledger.deeds import Tree as Tree
-from dunechest.ledger.deeds import WasEmpty as WasEmpty
-from dunechest.ledger.deeds import Working as Working
 from dunechest.ledger.ledger import PastCheck as PastCheck
 from dunechest.ledger.ledger import PastDrill as PastDrill
 from dunechest.ledger.ledger import PastHome as PastHome
+from dunechest.ledger.past_changes import Aside as Aside
+from dunechest.ledger.past_changes import ChangedLink as ChangedLink
+from dunechest.ledger.past_changes import Head as Head
+from dunechest.ledger.past_changes import Made as Made
+from dunechest.ledger.past_changes import MadeFolder as MadeFolder
+from dunechest.ledger.past_changes import MadeLink as MadeLink
+from dunechest.ledger.past_changes import NotMade as NotMade
+from dunechest.ledger.past_changes import PastChange as PastChange
+from dunechest.ledger.past_changes import Removing as Removing
+from dunechest.ledger.past_changes import Rewritten as Rewritten
+from dunechest.ledger.past_changes import Swapped as Swapped
+from dunechest.ledger.past_changes import Tree as Tree
+from dunechest.ledger.past_changes import WasEmpty as WasEmpty
+from dunechest.ledger.past_changes import Working as Working
 from dunechest.library.draft.compose import Draft as Draft
 from dunechest.library.draft.observing import Observation as Observation
 from dunechest.library.draft.trying import TriedKind as TriedKind

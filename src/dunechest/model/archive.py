@@ -283,8 +283,8 @@ class Difference(msgspec.Struct, frozen=True):
 class ArchivePlan(Value, msgspec.Struct, frozen=True, eq=False):
     """What archiving one library means.
 
-    `state` is ``new`` (a bag will be made), ``unchanged`` (the chest has it just so,
-    nothing is to be done), ``next`` (the bag gets its next edition) or ``barred`` (something else
+    `state` is ``new`` (a bag will be made), ``unchanged`` (the chest has it unchanged,
+    nothing is to be done), ``next`` (the bag gets its next edition) or ``blocked`` (something else
     has the name). `folders` maps each folder's path in the library to its path below ``data/``; `selection`
     is what was asked for, and `files_to_read` are to be read of it, outside files included. `previous` says in
     what the library differs from its latest edition, if there is one.
@@ -493,7 +493,7 @@ class ArchivePlan(Value, msgspec.Struct, frozen=True, eq=False):
 
     @property
     def edition(self) -> int:
-        """Number of the edition that will be made, or that is there just so."""
+        """Number of the edition that will be made, or that is there unchanged."""
         if self.previous is None:
             return 1
         return self.previous.record.edition + (self.state == "next")
@@ -561,7 +561,7 @@ class ArchiveResult(Value, msgspec.Struct, frozen=True):
     words; `appeared_paths` and `changed_paths` are files that came, or changed, after they could be copied. `resumed_count`
     counts files that an earlier, interrupted run had already brought to the drive. `parts` are the titles of the parts asked
     for, empty for the whole library; `outside_count` of the files copied came from outside it, and `outside_left_count` were
-    not gathered. `edition` is the one that was made, or is there just so; `unchanged_count` of the files copied were on the
+    not gathered. `edition` is the one that was made, or is there unchanged; `unchanged_count` of the files copied were on the
     drive already, from an earlier edition; `changes` count what changed since; `silently_changed_paths` are files with other
     bytes though size and time are the same. `repaired_paths` are files that had gone from the chest, or had another size
     there, and were copied again; `lost_files` are those of which the library has other bytes by now. `chest_label` is the

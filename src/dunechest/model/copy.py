@@ -15,7 +15,7 @@ from dunechest.values import FrozenDict, PathAndWhy, Value
 if TYPE_CHECKING:
     from dunechest.jobs.copy.image import Image
 
-State = Literal["new", "next", "unchanged", "newer", "foreign", "barred"]
+State = Literal["new", "next", "unchanged", "newer", "foreign", "blocked"]
 
 
 class FileToCopy(msgspec.Struct, frozen=True, gc=False):
@@ -66,7 +66,7 @@ class CopyPlan(Value, msgspec.Struct, frozen=True, eq=False):
         Name of the bag, the same in both.
     state : str
         ``new``: the target does not have it. ``next``: it has an older state. ``unchanged``. ``newer``: the
-        target's state is the newer one. ``foreign``: another program's bag. ``barred``: see the findings.
+        target's state is the newer one. ``foreign``: another program's bag. ``blocked``: see the findings.
     editions : tuple of int
         Numbers of the editions that are copied.
     findings : tuple of Finding
@@ -77,7 +77,7 @@ class CopyPlan(Value, msgspec.Struct, frozen=True, eq=False):
         The target's drive.
     room : Room
         Space that is needed there and that was free.
-    made_here : bool
+    archived_here : bool
         Whether this computer made the source's bag.
     """
 
@@ -102,7 +102,7 @@ class CopyPlan(Value, msgspec.Struct, frozen=True, eq=False):
     sync: BagChange
     drive: Drive
     room: Room
-    made_here: bool
+    archived_here: bool
     #: What the target's bag becomes.
     _image: Image | None = None
     #: What changes whenever a change of the source's bag, or of the target's, is decided.
@@ -166,7 +166,7 @@ class CopyResult(Value, msgspec.Struct, frozen=True):
     Parameters
     ----------
     name, state : str
-        Name of the bag, and ``new``, ``next``, ``unchanged``, ``newer``, ``foreign``, or ``barred``, as planned.
+        Name of the bag, and ``new``, ``next``, ``unchanged``, ``newer``, ``foreign``, or ``blocked``, as planned.
     editions : tuple of int
         Numbers of the editions that were copied.
     edition : int
@@ -219,7 +219,7 @@ class CopyResult(Value, msgspec.Struct, frozen=True):
     @property
     def ok(self) -> bool:
         """Whether the target has all that the source has of it."""
-        return not self.missing_files and self.state not in ("barred", "foreign")
+        return not self.missing_files and self.state not in ("blocked", "foreign")
 
 
 class Traffic(Value, msgspec.Struct, frozen=True):

@@ -12,8 +12,8 @@ from dunechest.document import document_hint, document_type, hint_of, names_of, 
 from dunechest.model.bodies import BODIES, Body
 from dunechest.model.envelope import Envelope
 
-#: Version of all of them; it grows with the first change that a reader has to know of.
-VERSION = 1
+#: Version of a document that changed since the first in a way that a reader has to know of; of any other it is 1.
+VERSIONS = {"archive-plan": 2, "copy": 2, "copy-plan": 2}
 
 
 def name_of(schema: str) -> str:
@@ -22,7 +22,7 @@ def name_of(schema: str) -> str:
     >>> name_of("verify")
     'dunechest/verify/1'
     """
-    return f"dunechest/{schema}/{VERSION}"
+    return f"dunechest/{schema}/{VERSIONS.get(schema, 1)}"
 
 
 @functools.cache

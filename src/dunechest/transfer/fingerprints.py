@@ -44,15 +44,15 @@ def total_of_folder(root: str, files: int) -> int:
     """
     if files < MANY:
         return total_of(look_over(root))
-    from dunechest.transfer.crew import Crew
+    from dunechest.transfer.workers import Workers
 
     pending = [""]
     total = 0
-    with Crew(_LOOKERS, lambda count: None) as crew:
+    with Workers(_LOOKERS, lambda count: None) as workers:
         # From the top down, until there is enough to share out.
-        wide = _widening(look_over(root, pending), pending, _PARTS * max(crew.workers, 1))
+        wide = _widening(look_over(root, pending), pending, _PARTS * max(workers.workers, 1))
         total += total_of(wide)
-        for done in crew.run(_jobs(root, pending)):
+        for done in workers.run(_jobs(root, pending)):
             if done.total is None:
                 raise OSError(errno.EIO, "a part of it could not be looked over", root)
             total += int.from_bytes(done.total, "little")

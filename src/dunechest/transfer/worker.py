@@ -1,6 +1,6 @@
 """The worker process: reads jobs from standard input, writes outcomes to standard output.
 
-It is started by `crew` and imports as little as it can, because several run at
+It is started by `workers` and imports as little as it can, because several run at
 once.
 """
 

@@ -113,7 +113,7 @@ def test_another_library_of_the_same_name_is_refused_as_before(
     for day in range(12):
         (other / f"day {day}.txt").write_text(f"{day} geese " * (day + 3))  # same names and sizes, other bytes
     (plan,) = dunechest.plan_archive(other, chest.folder)
-    assert (plan.state, codes(plan) & {"name-taken", "continues"}) == ("barred", {"name-taken"})
+    assert (plan.state, codes(plan) & {"name-taken", "continues"}) == ("blocked", {"name-taken"})
     assert edition_there(chest, "diary") == 1
 
 

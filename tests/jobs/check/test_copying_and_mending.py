@@ -337,4 +337,4 @@ def test_what_cannot_be_copied_takes_no_room_from_the_others(
     ran = command("copy", chest.folder, sand.folder)
     assert (ran.status, "file-too-large" in ran.out) == (1, True), ran.out
     assert bag_of(sand, "letters").is_dir() and not (sand.folder / "bags" / "albums").exists()
-    assert command("copy", chest.folder, sand.folder, "--json").json["libraries"][0]["state"] == "barred"
+    assert command("copy", chest.folder, sand.folder, "--json").json["libraries"][0]["state"] == "blocked"

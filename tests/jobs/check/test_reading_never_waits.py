@@ -14,7 +14,7 @@ import pytest
 
 import dunechest
 from dunechest.chest.layout import JOURNAL
-from dunechest.jobs.restore.doing import carry_out as restoring
+from dunechest.jobs.restore.doing import restoring
 from dunechest.transfer import disk
 from tests.support.runs import Command
 from tests.support.trees import bag_of, facts

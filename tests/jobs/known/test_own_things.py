@@ -14,7 +14,7 @@ import pytest
 import dunechest
 from dunechest.jobs import undo
 from dunechest.jobs.restore.planning.several import plan_restores
-from dunechest.ledger import deeds
+from dunechest.ledger import past_changes
 from dunechest.model.restore import RestoreOptions
 from tests.support.burrow import make, refer
 from tests.support.runs import Command
@@ -109,12 +109,12 @@ def _killed_before_the_tree_comes(shed: dunechest.Chest, place: Path) -> None:
     """Have a restore die after it has written down that its tree comes, and before it does."""
     program = (
         "import os, signal, sys, dunechest\n"
-        "from dunechest.ledger import deeds\n"
-        "real = deeds.OpenDeed.will\n"
+        "from dunechest.ledger import past_changes\n"
+        "real = past_changes.OpenChange.will\n"
         "def will(self, *steps):\n"
         "    real(self, *steps)\n"
-        "    if any(isinstance(s, deeds.Tree) for s in steps): os.kill(os.getpid(), signal.SIGKILL)\n"
-        "deeds.OpenDeed.will = will\n"
+        "    if any(isinstance(s, past_changes.Tree) for s in steps): os.kill(os.getpid(), signal.SIGKILL)\n"
+        "past_changes.OpenChange.will = will\n"
         "dunechest.restore(sys.argv[1], 'shed', dunechest.RestoreOptions(into=sys.argv[2]))\n"
     )
     subprocess.run([sys.executable, "-c", program, str(shed.folder), str(place)], check=False)
@@ -178,7 +178,7 @@ def test_undo_of_one_library_leaves_the_file_that_another_needs(
     chest, outside = two_burrows
     choice = RestoreOptions(places=((str(tmp_path / "documents"), str(tmp_path / "documents")),))
     plans = plan_restores(chest, ["burrow", "second"], choice)
-    from dunechest.jobs.restore.doing.carry_out import carry_out_once
+    from dunechest.jobs.restore.doing.restoring import carry_out_once
 
     for plan in plans:
         assert carry_out_once(plan).ok
@@ -216,8 +216,8 @@ def test_undo_cut_off_between_content_and_time_gives_the_time_back(
         patched.setattr(os, "utime", cut)
         with pytest.raises(dunechest.CutOffError):
             undo.undo()
-    for deed in deeds.deeds():
-        undo.undo_change(deed)
+    for past_change in past_changes.past_changes():
+        undo.undo_change(past_change)
     assert facts(place / "rope.txt") == before
 
 

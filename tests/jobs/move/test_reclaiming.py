@@ -234,7 +234,7 @@ def test_a_copy_is_held_while_its_original_is_deleted(
         with pytest.raises(dunechest.errors.ChestBusyError), chests[1].changing("another"):
             pass
 
-    monkeypatch.setattr("dunechest.jobs.move.reclaim.doing.carry_out._refuse_in_use", meanwhile)
+    monkeypatch.setattr("dunechest.jobs.move.reclaim.doing.deleting._refuse_in_use", meanwhile)
     assert dunechest.reclaim(proven)
 
 
@@ -382,7 +382,7 @@ def test_other_names_of_files_and_mounts_are_noticed(
     proven: Path, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
 ) -> None:
     # Others write to the disk that the tests run on.
-    monkeypatch.setattr("dunechest.jobs.move.reclaim.doing.carry_out._free", lambda folder: 1 << 30)
+    monkeypatch.setattr("dunechest.jobs.move.reclaim.doing.deleting._free", lambda folder: 1 << 30)
     os.link(proven / "rafters" / "big.bin", tmp_path / "other name")
     (plan,) = dunechest.plan_reclaim(proven)
     assert {f.code for f in plan.findings if f.severity == "info"} >= {"hard-links"}
@@ -563,7 +563,7 @@ def test_the_trash_frees_nothing_and_that_is_said(proven: Path, tmp_path: Path) 
 def test_something_that_appears_while_it_is_deleted_is_put_back(
     proven: Path, monkeypatch: pytest.MonkeyPatch
 ) -> None:
-    from dunechest.jobs.move.reclaim.doing import carry_out
+    from dunechest.jobs.move.reclaim.doing import deleting as carry_out
 
     real = carry_out._lines
 
@@ -584,7 +584,7 @@ def test_a_change_record_that_lies_deletes_nothing_else(tmp_path: Path, library:
     """A change record of a process that is no more is finished on the next command: it may only name what it made."""
     import msgspec
 
-    from dunechest.ledger import deeds
+    from dunechest.ledger import past_changes
 
     before = facts(library)
     state = tmp_path / "state" / "deeds"
@@ -592,15 +592,15 @@ def test_a_change_record_that_lies_deletes_nothing_else(tmp_path: Path, library:
     (state / "000001.tree-0").write_bytes(
         b"".join(
             msgspec.json.encode(
-                deeds.Listed(p.relative_to(library).as_posix(), p.stat().st_size, p.stat().st_mtime_ns)
+                past_changes.Listed(p.relative_to(library).as_posix(), p.stat().st_size, p.stat().st_mtime_ns)
             )
             + b"\n"
             for p in library.rglob("*")
             if p.is_file()
         )
     )
-    head = deeds.Head("reclaim", "shed", str(library), 1.0, 2**30)
-    step = deeds.Removing(str(library), "000001.tree-0")
+    head = past_changes.Head("reclaim", "shed", str(library), 1.0, 2**30)
+    step = past_changes.Removing(str(library), "000001.tree-0")
     (state / "000001.jsonl").write_bytes(b"".join(msgspec.json.encode(item) + b"\n" for item in (head, step)))
     with pytest.raises(dunechest.CutOffError, match="does not have the name"):
         dunechest.plans.recover()

@@ -493,7 +493,7 @@ def test_an_interrupted_next_edition_leaves_its_copies_behind(
         raise dunechest.CutOffError("The drive is gone.")
 
     with monkeypatch.context() as patch:
-        patch.setattr("dunechest.jobs.archive.doing.carry_out.copy", cut_off)
+        patch.setattr("dunechest.jobs.archive.doing.archiving.copy", cut_off)
         assert command("archive", library, "--to", "blue").status == 4
     assert states(command) == {"shed": {"blue": "behind", "sand": "behind"}}
     assert command("chest", "show", "blue").status == 0
@@ -502,7 +502,7 @@ def test_an_interrupted_next_edition_leaves_its_copies_behind(
     assert states(command) == {"shed": {"blue": "safe", "sand": "behind"}}
     (library / "newer.txt").write_text("another knot")
     with monkeypatch.context() as patch:
-        patch.setattr("dunechest.jobs.archive.doing.carry_out.copy", cut_off)
+        patch.setattr("dunechest.jobs.archive.doing.archiving.copy", cut_off)
         assert command("archive", library, "--to", "blue").status == 4
     (library / "newer.txt").unlink()
     command("archive", library, "--to", "blue")

@@ -38,7 +38,7 @@ def lie(monkeypatch: pytest.MonkeyPatch, told: dict[Path, Physical]) -> None:
         "dunechest.jobs.known.holdings",
         "dunechest.jobs.overview.status",
         "dunechest.jobs.move.reclaim.planning.copies",
-        "dunechest.jobs.move.reclaim.planning.make",
+        "dunechest.jobs.move.reclaim.planning.plan_reclaim",
     ):
         monkeypatch.setattr(f"{module}.physical", physical)
 

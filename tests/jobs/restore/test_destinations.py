@@ -17,7 +17,7 @@ from dunechest.chest.origin import old_path
 from dunechest.chest.records import LibraryRecord, Origin, Totals
 from dunechest.jobs.restore.places_map import mapped_places, remember_place
 from dunechest.jobs.restore.planning.place import place_for, standard_moves
-from dunechest.ledger import deeds
+from dunechest.ledger import past_changes
 from dunechest.library.kinds.load import load_kinds
 from dunechest.library.kinds.schema import PLAIN_KIND
 from dunechest.machine import drives
@@ -195,21 +195,21 @@ def test_a_changed_library_is_no_longer_proven(tmp_path: Path, library: Path, ch
 
 
 def test_torn_deeds_are_read_as_far_as_they_go(tmp_path: Path) -> None:
-    deed = deeds.begin("restore", "shed", "/x")
-    deed.will(deeds.MadeFolder("/x"), deeds.Made("/x/y", 1, 2))
-    deed.close()
+    past_change = past_changes.begin("restore", "shed", "/x")
+    past_change.will(past_changes.MadeFolder("/x"), past_changes.Made("/x/y", 1, 2))
+    past_change.close()
     folder = Path(os.environ["DUNECHEST_HOME"]) / "deeds"
     whole = (folder / "000001.jsonl").read_bytes()
     for cut in range(len(whole)):
         (folder / "000001.jsonl").write_bytes(whole[:cut])
-        found = list(deeds.deeds())
+        found = list(past_changes.past_changes())
         assert len(found) <= 1
         if found:
             assert len(found[0].steps) <= 2
             assert not found[0].finished or cut >= len(whole) - 1
     (folder / "000002.jsonl").write_bytes(b"\xff\n{}\n")
-    assert [item.number for item in deeds.deeds()] in ([], [1])
-    assert deeds.begin("restore", "shed", "/x").number == 3
+    assert [item.number for item in past_changes.past_changes()] in ([], [1])
+    assert past_changes.begin("restore", "shed", "/x").number == 3
 
 
 def test_a_database_that_was_broken_when_it_was_archived_is_told(tmp_path: Path, chest: dunechest.Chest) -> None:

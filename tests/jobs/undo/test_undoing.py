@@ -17,9 +17,9 @@ import pytest
 
 import dunechest
 from dunechest.jobs import undo
-from dunechest.jobs.restore.doing import carry_out as restoring
-from dunechest.jobs.restore.doing.carry_out import carry_out_once
-from dunechest.ledger import deeds
+from dunechest.jobs.restore.doing import restoring
+from dunechest.jobs.restore.doing.restoring import carry_out_once
+from dunechest.ledger import past_changes
 from dunechest.model.restore import RestoreOptions
 from dunechest.transfer import disk
 from tests.support.runs import Command
@@ -62,17 +62,17 @@ def test_a_restore_that_fails_in_the_middle_is_taken_back(
 
 KILLED = """
 import sys, os
-from dunechest.ledger import deeds
+from dunechest.ledger import past_changes as past_changes
 from dunechest.cli.app import run
 count = int(sys.argv[1])
-plain = deeds.OpenDeed.will
+plain = past_changes.OpenChange.will
 def will(self, *steps):
     global count
     plain(self, *steps)
     count -= 1
     if count < 0:
         os.kill(os.getpid(), 9)
-deeds.OpenDeed.will = will
+past_changes.OpenChange.will = will
 sys.exit(run(sys.argv[2:]))
 """
 
@@ -124,7 +124,7 @@ def test_killed_at_any_moment_it_is_as_before_or_done(
         process.kill()
         process.wait()
         undo.recover()
-        done = [deed for deed in deeds.deeds() if deed.how == "done"]
+        done = [past_change for past_change in past_changes.past_changes() if past_change.how == "done"]
         if done:
             assert (place / "catalogue.glw").exists()
             assert command("undo").status == 0
@@ -140,8 +140,8 @@ def test_what_was_changed_after_a_cut_off_restore_is_for_a_person_to_see(
 ) -> None:
     place = new_home / "Papers" / "Marram Papers"
     assert command("restore", departed.chest.folder, "marram-papers").status == 0
-    (deed,) = deeds.deeds()
-    path = Path(os.environ["DUNECHEST_HOME"]) / "deeds" / f"{deed.number:06d}.jsonl"
+    (past_change,) = past_changes.past_changes()
+    path = Path(os.environ["DUNECHEST_HOME"]) / "deeds" / f"{past_change.number:06d}.jsonl"
     lines = path.read_bytes().splitlines(keepends=True)
     head = json.loads(lines[0]) | {"pid": 2**22 + 5}
     path.write_bytes(json.dumps(head).encode() + b"\n" + b"".join(lines[1:-1]) + b'{"type":"ma')
@@ -247,21 +247,21 @@ def test_what_somebody_makes_in_the_moment_of_a_failure_is_not_removed(
     place = new_home / "Images" / "Dune Survey"
     settings = new_home / ".config" / "glasswort" / "settings.json"
     outside_file = new_home / "Table" / "for the wall" / "wall 1.jpg"
-    plain = deeds.OpenDeed.will
+    plain = past_changes.OpenChange.will
 
-    def will(self: deeds.OpenDeed, *steps: deeds.Step) -> None:
+    def will(self: past_changes.OpenChange, *steps: past_changes.Step) -> None:
         plain(self, *steps)
         for step in steps:
             path = Path(str(getattr(step, "path", "")))
-            if isinstance(step, deeds.Tree | deeds.Made) and path in targets:
+            if isinstance(step, past_changes.Tree | past_changes.Made) and path in targets:
                 path.parent.mkdir(parents=True, exist_ok=True)
-                if isinstance(step, deeds.Tree):
+                if isinstance(step, past_changes.Tree):
                     path.mkdir()
                     path /= "somebody's"
                 path.write_text("another program's")
                 raise OSError(5, "Input/output error")
 
-    monkeypatch.setattr(deeds.OpenDeed, "will", will)
+    monkeypatch.setattr(past_changes.OpenChange, "will", will)
     for targets, kept in (({place}, place / "somebody's"), ({outside_file}, outside_file), ({settings}, settings)):
         with pytest.raises(dunechest.CutOffError) if targets == {place} else _nothing():
             carry_out_once(restore(departed, "dune-survey"))

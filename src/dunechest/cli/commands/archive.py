@@ -150,7 +150,7 @@ def _archive(
     with out.following() as progress:
         _say_reading(progress, known)
         several = plan_several(known, targets, options)
-    if len(targets) == 1:  # what is there just so is told, even if another library is refused
+    if len(targets) == 1:  # what is there unchanged is told, even if another library is refused
         for result in several.seen.values():
             _tell(out, results, result, targets[0])
     refuse_several(several)
@@ -169,7 +169,7 @@ def _archive(
 def _plan(out: Out, libraries: Sequence[Library], chests: Sequence[Chest], options: ArchiveOptions) -> int:
     from dunechest.cli.views import archive as view
     from dunechest.findings import blocking
-    from dunechest.jobs.archive.planning.make import plan_archive
+    from dunechest.jobs.archive.planning.plan_archive import plan_archive
 
     with out.following() as progress:
         _say_reading(progress, libraries)

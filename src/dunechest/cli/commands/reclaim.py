@@ -15,7 +15,7 @@ if TYPE_CHECKING:
     from collections.abc import Sequence
 
     from dunechest.jobs.move.reclaim import ReclaimPlan, ReclaimResult
-    from dunechest.ledger.deeds import Deed
+    from dunechest.ledger.past_changes import PastChange
 
 
 @shaped(
@@ -80,9 +80,9 @@ def command(out: Out, library: str, plan_only: bool, yes: bool, **options: Any) 
     meant = _meant(library)
     if not plan_only:
         finished = recover()
-        for deed in finished:
-            say_undone_first(out, deed)
-        if any(is_deletion_of(deed, meant) for deed in finished) and not asides_of(library):
+        for past_change in finished:
+            say_undone_first(out, past_change)
+        if any(is_deletion_of(past_change, meant) for past_change in finished) and not asides_of(library):
             out.document("reclaim", libraries=[])
             return 0  # that was what was asked for
     try:
@@ -142,11 +142,11 @@ def _meant(library: str) -> set[str]:
 def _say_deleted_before(out: Out, meant: set[str]) -> bool:
     """Say so if what a word means was deleted before, by the last change on this computer; whether it was."""
     from dunechest.cli.layout import GOOD, say
-    from dunechest.ledger import deeds
+    from dunechest.ledger import past_changes
     from dunechest.names import from_wire, shown
     from dunechest.words import ago
 
-    last = next(deeds.deeds(), None)
+    last = next(past_changes.past_changes(), None)
     if last is None or last.how != "done" or not is_deletion_of(last, meant):
         return False
     if os.path.lexists(from_wire(last.head.place)):
@@ -161,15 +161,15 @@ def _say_deleted_before(out: Out, meant: set[str]) -> bool:
     return True
 
 
-def is_deletion_of(deed: Deed, meant: set[str]) -> bool:
+def is_deletion_of(past_change: PastChange, meant: set[str]) -> bool:
     """Whether a change that was just finished is the deletion that was asked for, by the library's name or by its place."""
     from dunechest.jobs.undo.forward import begun_removal
     from dunechest.names import from_wire
 
     return (
-        deed.head.job == "reclaim"
-        and bool({deed.head.about, from_wire(deed.head.place)} & meant)
-        and begun_removal(deed)
+        past_change.head.job == "reclaim"
+        and bool({past_change.head.about, from_wire(past_change.head.place)} & meant)
+        and begun_removal(past_change)
     )
 
 

@@ -109,8 +109,8 @@ def _run(out: Out, library: str, to: str | None, back: bool, rejoin: bool, optio
         name=options["as_name"], link=options["link"], outside_files=options["outside_files"], parts=options["parts"],
         on_conflict=options["on_conflict"], ignore=_codes(options["ignore"]),
     )  # fmt: skip
-    for deed in () if options["plan_only"] else recover():
-        say_undone_first(out, deed)
+    for past_change in () if options["plan_only"] else recover():
+        say_undone_first(out, past_change)
     if rejoin:
         return _rejoin(out, plan_rejoin(library, choice), options["plan_only"])
     if choice.parts:

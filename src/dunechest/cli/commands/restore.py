@@ -306,8 +306,8 @@ def _undo_interrupted(out: Out) -> None:
     from dunechest.cli.views.restore import say_undone_first
     from dunechest.jobs.undo import recover
 
-    for deed in recover():
-        say_undone_first(out, deed)
+    for past_change in recover():
+        say_undone_first(out, past_change)
 
 
 def _pair(word: str) -> tuple[str, str]:

@@ -29,8 +29,8 @@ def command(out: Out, plan_only: bool, only_references: bool, yes: bool) -> int:
     from dunechest.jobs.undo import UndoResult, carry_out, cut_off, plan_undo, recover
 
     undone = () if plan_only else recover()
-    for deed in undone:
-        say_undone_first(out, deed)
+    for past_change in undone:
+        say_undone_first(out, past_change)
     if undone:
         # What was interrupted was the last change; undoing it was what was asked for.
         out.document("undo", told=UndoResult(tuple(undone), ()))

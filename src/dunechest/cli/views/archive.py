@@ -24,7 +24,7 @@ _STATES = {
     "new": "will be archived",
     "unchanged": "unchanged since it was archived; nothing will be done",
     "next": "will get its next edition",
-    "barred": "cannot be archived under this name",
+    "blocked": "cannot be archived under this name",
 }
 
 

@@ -19,7 +19,7 @@ from dunechest.words import duration, number, size
 def problems(result: CopyResult) -> list[str]:
     """Return a line for each thing that keeps a copy from being complete."""
     found = [f"{result.name}: {path}: not copied: {why}" for path, why in result.missing_files]
-    if result.state in ("barred", "foreign"):
+    if result.state in ("blocked", "foreign"):
         told = [finding.message for finding in result.findings if finding.severity != "info"]
         found.append(f"{result.name}: not copied: {told[0] if told else result.state}")
     return found
@@ -35,10 +35,10 @@ def show(out: Out, results: Sequence[CopyResult], source: Chest, target: Chest, 
     done = [result for result in results if result.editions or result.copied_count]
     files, count = sum(r.copied_count for r in done), sum(r.copied_bytes for r in done)
     missing = sum(len(result.missing_files) for result in results)
-    barred = [result for result in results if result.state in ("barred", "foreign")]
-    if missing or barred:
+    blocked = [result for result in results if result.state in ("blocked", "foreign")]
+    if missing or blocked:
         words = [number(missing, "file")] if missing else []
-        words += [number(len(barred), "library", "libraries")] if barred else []
+        words += [number(len(blocked), "library", "libraries")] if blocked else []
         say(console, f"INCOMPLETE: {' and '.join(words)} could not be copied {names}.", BAD)
     elif not done:
         held = number(len(results), "library", "libraries")
@@ -54,7 +54,7 @@ def show(out: Out, results: Sequence[CopyResult], source: Chest, target: Chest, 
     show_findings(out, _of_all([result.findings for result in results]))
     for result in results:
         _show_library(out, result, source)
-    if not missing and not barred and done:
+    if not missing and not blocked and done:
         kept = "" if target.is_on_server else f"keep {shown(target.label)} in another place. "
         say(console, f"Next: {kept}To test a restore from it:" if kept else "Next, to test a restore from there:")
         say(console, f"dunechest drill {quoted(target.label)}", indent=2)
@@ -63,7 +63,7 @@ def show(out: Out, results: Sequence[CopyResult], source: Chest, target: Chest, 
 def _show_library(out: Out, result: CopyResult, source: Chest) -> None:
     console = out.console
     line = Text(shown(result.name), style="bold")
-    if result.state in ("barred", "foreign"):
+    if result.state in ("blocked", "foreign"):
         line = Text("NOT COPIED  ", style=BAD).append(shown(result.name), style="bold")
     elif result.missing_files:
         line = Text("INCOMPLETE  ", style=BAD).append(shown(result.name), style="bold")
@@ -109,7 +109,7 @@ _STATES = {
     "unchanged": "is there already; nothing will be done",
     "newer": "is newer there; nothing will be done",
     "foreign": "is not copied",
-    "barred": "cannot be copied now",
+    "blocked": "cannot be copied now",
 }
 
 

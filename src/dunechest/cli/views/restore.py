@@ -18,17 +18,17 @@ from dunechest.cli.views.restore_lists import (
 )
 from dunechest.jobs.undo.forward import begun_removal
 from dunechest.jobs.undo.interrupted import begun_words
-from dunechest.ledger.deeds import Deed
+from dunechest.ledger.past_changes import PastChange
 from dunechest.model.restore import RestoreResult
 from dunechest.names import shown
 from dunechest.words import duration, number, size
 
 
-def say_undone_first(out: Out, deed: Deed) -> None:
+def say_undone_first(out: Out, past_change: PastChange) -> None:
     """Say that an interrupted change was undone, or finished."""
     if out.shows:
-        end = "it was finished now" if begun_removal(deed) else "what it had begun was undone"
-        words = f"{begun_words(deed)} had been interrupted; {end}."
+        end = "it was finished now" if begun_removal(past_change) else "what it had begun was undone"
+        words = f"{begun_words(past_change)} had been interrupted; {end}."
         say(out.console, words, WARN)
 
 

@@ -17,7 +17,7 @@ def show(out: Out, plan: UndoPlan, *, done: bool) -> None:
     """Show what was, or would be, undone."""
     console = out.console
     head = plan.libraries[-1].head  # what one command did besides began later
-    names = ", ".join(dict.fromkeys(shown(deed.head.about) for deed in reversed(plan.libraries)))
+    names = ", ".join(dict.fromkeys(shown(past_change.head.about) for past_change in reversed(plan.libraries)))
     what = "the updated references and settings of the " if plan.only_references else "the "
     about = f"{what}{_JOBS.get(head.job, head.job)} of {names}"
     when = f" ({ago(head.when)})"

@@ -45,7 +45,7 @@ class Several(msgspec.Struct):
     chests : tuple of Chest
         Likewise.
     seen : dict
-        Results of those that a chest has just so already, by chest's id and library's path.
+        Results of those that a chest has unchanged already, by chest's id and library's path.
     plans : dict
         The plans of the others.
     """
@@ -101,7 +101,7 @@ def plan_several(libraries: Iterable[Library], chests: Sequence[Chest], options:
             rest.append(contents)
         if not rest:
             continue
-        from dunechest.jobs.archive.planning.make import plan_having_looked
+        from dunechest.jobs.archive.planning.plan_archive import plan_having_looked
 
         for plan in plan_having_looked(rest, chest, options, lying):
             several.plans[chest.id, plan.library.path] = plan
@@ -131,7 +131,7 @@ def _listing(library: Library, own: Sequence[BagEntry]) -> Walk | None:
 def _listed_for_copying(library: Library) -> Walk:
     """Walk a library of which the chest has nothing, and start those who will copy it: it is yet to be studied."""
     from dunechest.jobs.study.contents import list_library
-    from dunechest.transfer.crew import workers_for
+    from dunechest.transfer.workers import workers_for
 
     listing = list_library(library)
     start_ahead(workers_for(len(listing.files), listing.bytes))
@@ -163,7 +163,7 @@ def refuse_several(several: Several) -> None:
             if rest:
                 blocked[f"{library.name} to {label}"] = rest
     for plan in several.plans.values():
-        if plan.state == "barred":
+        if plan.state == "blocked":
             note_refused(plan.chest, plan.archived_as)
     _note_decisions(several)
     refuse_blocked("Refused: nothing was archived, because {} cannot be archived now.", blocked)
@@ -209,7 +209,7 @@ def archive_several(
                 continue
             result = several.seen.get((chest.id, library.path))
             if result is None:
-                from dunechest.jobs.archive.doing.carry_out import carry_out
+                from dunechest.jobs.archive.doing.archiving import carry_out
 
                 plan = several.plans[chest.id, library.path]
                 try:

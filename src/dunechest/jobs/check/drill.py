@@ -16,10 +16,10 @@ from dunechest.findings import blocking
 from dunechest.jobs.chests.chests import top_of
 from dunechest.jobs.known.logs import keep_in_step
 from dunechest.jobs.known.named import get_chest, names_of
-from dunechest.jobs.restore.doing.carry_out import carry_out_once
+from dunechest.jobs.restore.doing.restoring import carry_out_once
 from dunechest.jobs.restore.doing.staging import remove
 from dunechest.jobs.restore.planning.findings import closed_findings
-from dunechest.jobs.restore.planning.make import plan_restore
+from dunechest.jobs.restore.planning.plan_restore import plan_restore
 from dunechest.ledger import events, memory
 from dunechest.machine.volumes import identity
 from dunechest.model.drill import Drill

@@ -7,8 +7,8 @@ from collections.abc import Iterable, Sequence
 from dunechest.chest.chest import Chest
 from dunechest.errors import refuse_blocked
 from dunechest.findings import blocking
-from dunechest.jobs.copy.doing.carry_out import carry_out, result_of_nothing
-from dunechest.jobs.copy.planning.make import plan_copy
+from dunechest.jobs.copy.doing.copying import carry_out, result_of_nothing
+from dunechest.jobs.copy.planning.plan_copy import plan_copy
 from dunechest.jobs.known.holdings import note_refused
 from dunechest.jobs.known.named import names_of
 from dunechest.model.copy import CopyPlan, CopyResult
@@ -109,7 +109,7 @@ def refuse_if_stopped(plans: Sequence[CopyPlan], *, every: bool) -> None:
         if every and len(plans) > 1:
             found = tuple(finding for finding in found if finding.code not in _OF_ONE)
         blocked[plan.name] = found
-        if plan.state == "barred":
+        if plan.state == "blocked":
             for chest in (plan.source, plan.target):
                 note_refused(chest, plan.name)
     refuse_blocked("Refused: nothing was copied, because {} cannot be copied now.", blocked)

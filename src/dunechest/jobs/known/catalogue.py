@@ -175,7 +175,7 @@ def _current_rows(current: LibraryRecord, table: FileTable) -> Iterator[Row]:
 
 
 def _rows(own: BagRecords, current: LibraryRecord, table: FileTable) -> Iterator[Row]:
-    """Yield each file with the first and last edition that has it just so, going back from the current edition."""
+    """Yield each file with the first and last edition that has it unchanged, going back from the current edition."""
     numbers = own.numbers(current.edition)
     names = _Names(current)
     files = dict(table.brief())

@@ -6,10 +6,10 @@ from collections.abc import Iterable
 
 from dunechest.chest.chest import Chest
 from dunechest.jobs.known.named import get_chest, names_of
-from dunechest.jobs.restore.doing.carry_out import carry_out_once, refuse_if_stopped
+from dunechest.jobs.restore.doing.restoring import carry_out_once, refuse_if_stopped
 from dunechest.jobs.restore.places_map import forget_place, mapped_places, remember_place
-from dunechest.jobs.restore.planning.make import plan_restore
 from dunechest.jobs.restore.planning.offers import offers
+from dunechest.jobs.restore.planning.plan_restore import plan_restore
 from dunechest.jobs.restore.planning.saved_plan import plan_as_saved, saved_plan
 from dunechest.jobs.restore.planning.several import left_behind, plan_all, plan_restores, restorable
 from dunechest.jobs.restore.repeat import carry_out, new_command

@@ -6,8 +6,8 @@ import time
 import uuid
 
 from dunechest.errors import ChangedMeanwhileError
-from dunechest.jobs.restore.doing.carry_out import carry_out_once, refuse_if_stopped
-from dunechest.jobs.restore.planning.make import plan_restore
+from dunechest.jobs.restore.doing.restoring import carry_out_once, refuse_if_stopped
+from dunechest.jobs.restore.planning.plan_restore import plan_restore
 from dunechest.model.restore import RestorePlan, RestoreResult
 from dunechest.progress import Progress, silent
 

@@ -1,4 +1,4 @@
-"""Whether what a deed put somewhere is as it was left."""
+"""Whether what a past_change put somewhere is as it was left."""
 
 from __future__ import annotations
 
@@ -7,8 +7,8 @@ import stat
 from collections.abc import Collection, Iterable, Mapping
 from pathlib import Path
 
-from dunechest.ledger import deeds
-from dunechest.ledger.deeds import Deed, Made, Rewritten, Tree
+from dunechest.ledger import past_changes
+from dunechest.ledger.past_changes import Made, PastChange, Rewritten, Tree
 from dunechest.names import from_wire
 from dunechest.paths import is_link
 from dunechest.transfer.digest_files import digest_of
@@ -24,14 +24,14 @@ def digest_or_none(path: Path) -> str:
         return ""
 
 
-def rewritten_in(deed: Deed) -> dict[str, Rewritten]:
-    """Return the files that a deed rewrote, by their full paths."""
-    return {from_wire(step.path): step for step in deed.steps if isinstance(step, Rewritten)}
+def rewritten_in(past_change: PastChange) -> dict[str, Rewritten]:
+    """Return the files that a past_change rewrote, by their full paths."""
+    return {from_wire(step.path): step for step in past_change.steps if isinstance(step, Rewritten)}
 
 
-def kept_file(deed: Deed, step: Rewritten) -> Path:
+def kept_file(past_change: PastChange, step: Rewritten) -> Path:
     """Return where a rewritten file is kept as it was before."""
-    return deeds.kept_folder(deed.number) / step.kept
+    return past_changes.kept_folder(past_change.number) / step.kept
 
 
 def is_empty_folder(path: Path) -> bool:
@@ -39,10 +39,10 @@ def is_empty_folder(path: Path) -> bool:
     return path.is_dir() and not is_link(path) and all(is_system_file(path / name) for name in os.listdir(path))
 
 
-def came_to_it(deed: Deed, step: Tree | Made, path: Path) -> bool:
-    """Whether what is in a place can be what the deed put there.
+def came_to_it(past_change: PastChange, step: Tree | Made, path: Path) -> bool:
+    """Whether what is in a place can be what the past_change put there.
 
-    A deed that was interrupted may not have come to it, and then something else is there. It is told by device and inode,
+    A past_change that was interrupted may not have come to it, and then something else is there. It is told by device and inode,
     which a rename keeps.
     """
     try:
@@ -51,26 +51,26 @@ def came_to_it(deed: Deed, step: Tree | Made, path: Path) -> bool:
         return False
     if isinstance(step, Tree) and not stat.S_ISDIR(info.st_mode):
         return False
-    if deed.finished or not step.inode:
+    if past_change.finished or not step.inode:
         return True
     return (info.st_dev, info.st_ino) == (step.device, step.inode)
 
 
-def file_as_made(deed: Deed, step: Made, path: Path, rewritten: Mapping[str, Rewritten]) -> bool:
-    """Whether a file is as it was made, or as the deed rewrote it."""
+def file_as_made(past_change: PastChange, step: Made, path: Path, rewritten: Mapping[str, Rewritten]) -> bool:
+    """Whether a file is as it was made, or as the past_change rewrote it."""
     info = path.lstat()
     if not stat.S_ISREG(info.st_mode):
         return False
     own = rewritten.get(str(path))
     if own is not None:
-        return digest_or_none(path) in (own.after, digest_or_none(kept_file(deed, own)))
+        return digest_or_none(path) in (own.after, digest_or_none(kept_file(past_change, own)))
     if (info.st_size, info.st_mtime_ns) == (step.size, step.mtime_ns):
         return True
     return bool(step.blake3) and digest_or_none(path) == step.blake3
 
 
 def tree_changes(
-    deed: Deed,
+    past_change: PastChange,
     step: Tree,
     path: Path,
     rewritten: Mapping[str, Rewritten],
@@ -82,17 +82,17 @@ def tree_changes(
 
     Parameters
     ----------
-    deed, step, path
-        Which tree of which deed, and where it is.
+    past_change, step, path
+        Which tree of which past_change, and where it is.
     rewritten : mapping
-        Files that the deed rewrote.
+        Files that the past_change rewrote.
     gone_by_then : collection of str
-        Paths that a later deed of the same command made: they go first.
+        Paths that a later past_change of the same command made: they go first.
     digests : mapping
         Digests that files will have by then.
     """
     try:
-        then = deeds.tree_lines(deed, step.listing)
+        then = past_changes.tree_lines(past_change, step.listing)
     except (OSError, ValueError) as error:
         return [f"the list of what was in {path} cannot be read ({error})"]
     listing = walk(str(path))
@@ -111,6 +111,6 @@ def tree_changes(
         elif here != (line.size, line.mtime_ns if line.size >= 0 else 0):
             own = rewritten.get(str(path / name))
             digest = (digests or {}).get(str(path / name)) or digest_or_none(path / name)
-            if own is None or digest not in (digest_or_none(kept_file(deed, own)), own.after):
+            if own is None or digest not in (digest_or_none(kept_file(past_change, own)), own.after):
                 found.append(f"{path / name} was changed")
     return found

@@ -9,15 +9,15 @@ from dunechest.jobs.known.holdings import state_undone
 from dunechest.jobs.known.homes import note_undone
 from dunechest.jobs.undo.as_left import rewritten_in
 from dunechest.jobs.undo.steps import undo_steps
-from dunechest.ledger import deeds, events
-from dunechest.ledger.deeds import Aside, Deed, Swapped
+from dunechest.ledger import events, past_changes
+from dunechest.ledger.past_changes import Aside, PastChange, Swapped
 from dunechest.model.undo import UndoPlan, UndoResult
 from dunechest.names import from_wire, shown
 from dunechest.words import number
 
 
 def carry_out(plan: UndoPlan) -> UndoResult:
-    """Undo the deeds of a plan.
+    """Undo the past_changes of a plan.
 
     Raises
     ------
@@ -35,8 +35,8 @@ def carry_out(plan: UndoPlan) -> UndoResult:
             "Nothing was changed. Look at them; remove by hand what you do not want."
         )
     try:
-        for deed in plan.libraries:
-            undo_change(deed, only_references=plan.only_references)
+        for past_change in plan.libraries:
+            undo_change(past_change, only_references=plan.only_references)
     except CutOffError:
         raise
     except OSError as error:
@@ -46,21 +46,21 @@ def carry_out(plan: UndoPlan) -> UndoResult:
     return UndoResult(plan.libraries, plan.actions, plan.only_references)
 
 
-def undo_change(deed: Deed, *, only_references: bool = False) -> None:
-    """Undo a deed without asking; each step whether it was taken or not.
+def undo_change(past_change: PastChange, *, only_references: bool = False) -> None:
+    """Undo a past_change without asking; each step whether it was taken or not.
 
     Raises
     ------
     OSError
         If the system refuses.
     """
-    for step in undo_steps(deed, rewritten_in(deed), only_references=only_references):
+    for step in undo_steps(past_change, rewritten_in(past_change), only_references=only_references):
         step.back()
     if not only_references:
-        if deed.head.id:
-            asides = [Path(from_wire(step.new)) for step in deed.steps if isinstance(step, Aside | Swapped)]
-            note_undone(Path(from_wire(deed.head.place)), deed.head.id, asides)
-        if deed.head.state:
-            events.try_append(state_undone(Path(from_wire(deed.head.place)), deed.head.state))
-        deeds.close(deed.number, "undone")
-        deeds.forget(deed.number)
+        if past_change.head.id:
+            asides = [Path(from_wire(step.new)) for step in past_change.steps if isinstance(step, Aside | Swapped)]
+            note_undone(Path(from_wire(past_change.head.place)), past_change.head.id, asides)
+        if past_change.head.state:
+            events.try_append(state_undone(Path(from_wire(past_change.head.place)), past_change.head.state))
+        past_changes.close(past_change.number, "undone")
+        past_changes.forget(past_change.number)

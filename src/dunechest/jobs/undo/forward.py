@@ -7,8 +7,8 @@ from collections.abc import Callable
 from pathlib import Path
 
 from dunechest.errors import CutOffError
-from dunechest.ledger import deeds
-from dunechest.ledger.deeds import Deed, Removing
+from dunechest.ledger import past_changes
+from dunechest.ledger.past_changes import PastChange, Removing
 from dunechest.names import from_wire, shown
 from dunechest.transfer import disk
 from dunechest.transfer.below import make_folders
@@ -18,9 +18,9 @@ from dunechest.transfer.removal import remove_listed
 MARK = " (being deleted)"
 
 
-def begun_removal(deed: Deed) -> bool:
+def begun_removal(past_change: PastChange) -> bool:
     """Whether a change has begun to delete, so that it can only be finished."""
-    return any(isinstance(step, Removing) for step in deed.steps)
+    return any(isinstance(step, Removing) for step in past_change.steps)
 
 
 def finish_removal(
@@ -56,7 +56,7 @@ def finish_removal(
             "deleted. Look through it, and delete it yourself if you do not need it."
         )
     try:
-        lines = deeds.listed_in(number, step.listing)
+        lines = past_changes.listed_in(number, step.listing)
     except (OSError, ValueError) as error:
         raise CutOffError(
             f"The list of what may be deleted in {shown(str(folder))} cannot be read, so nothing in it was deleted: "

@@ -10,22 +10,22 @@ from dunechest.jobs.known.homes import note_aside_gone
 from dunechest.jobs.undo.doing import undo_change
 from dunechest.jobs.undo.forward import begun_removal, finish_removal
 from dunechest.jobs.undo.planning import plan_undo
-from dunechest.ledger import deeds
-from dunechest.ledger.deeds import Deed, Removing
+from dunechest.ledger import past_changes
+from dunechest.ledger.past_changes import PastChange, Removing
 from dunechest.machine.processes import lives
 from dunechest.names import from_wire, shown
 
 
-def cut_off() -> tuple[Deed, ...]:
+def cut_off() -> tuple[PastChange, ...]:
     """Return the changes that an interrupted process had begun, the latest first."""
     return tuple(
-        deed
-        for deed in deeds.deeds()
-        if not deed.finished and deed.head.pid != os.getpid() and not lives(deed.head.pid)
+        past_change
+        for past_change in past_changes.past_changes()
+        if not past_change.finished and past_change.head.pid != os.getpid() and not lives(past_change.head.pid)
     )
 
 
-def recover() -> tuple[Deed, ...]:
+def recover() -> tuple[PastChange, ...]:
     """Undo what an interrupted process had begun, or finish its deletion; return those changes.
 
     Raises
@@ -34,27 +34,27 @@ def recover() -> tuple[Deed, ...]:
         If something of it was changed since, so that a person has to look.
     """
     found = []
-    for deed in cut_off():
-        if begun_removal(deed):
-            for step in deed.steps:
+    for past_change in cut_off():
+        if begun_removal(past_change):
+            for step in past_change.steps:
                 if isinstance(step, Removing):
-                    finish_removal(deed.number, step)
-            place = Path(from_wire(deed.head.place))
+                    finish_removal(past_change.number, step)
+            place = Path(from_wire(past_change.head.place))
             if not os.path.lexists(place):
                 note_aside_gone(place)
-            deeds.close(deed.number, "done")
-            found.append(deed)
+            past_changes.close(past_change.number, "done")
+            found.append(past_change)
             continue
-        plan = plan_undo(deed)
+        plan = plan_undo(past_change)
         if plan.changed_since:
             some = "; ".join(shown(what) for what in plan.changed_since[:3])
             raise DuneChestError(
-                f"{begun_words(deed)} was interrupted, and what it had begun was changed since: {some}. "
-                f"Nothing was changed now. What was renamed or written is listed in {_file(deed)}; sort that out by "
+                f"{begun_words(past_change)} was interrupted, and what it had begun was changed since: {some}. "
+                f"Nothing was changed now. What was renamed or written is listed in {_file(past_change)}; sort that out by "
                 "hand, then remove that file."
             )
-        undo_change(deed)
-        found.append(deed)
+        undo_change(past_change)
+        found.append(past_change)
     return tuple(found)
 
 
@@ -66,10 +66,10 @@ _WORDS = {
 }
 
 
-def begun_words(deed: Deed) -> str:
+def begun_words(past_change: PastChange) -> str:
     """Return in words what a change was."""
-    return _WORDS.get(deed.head.job, "A change of {}").format(shown(deed.head.about))
+    return _WORDS.get(past_change.head.job, "A change of {}").format(shown(past_change.head.about))
 
 
-def _file(deed: Deed) -> str:
-    return shown(str(deeds.kept_folder(deed.number).with_suffix(".jsonl")))
+def _file(past_change: PastChange) -> str:
+    return shown(str(past_changes.kept_folder(past_change.number).with_suffix(".jsonl")))

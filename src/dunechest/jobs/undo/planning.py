@@ -9,14 +9,14 @@ from dunechest.errors import UsageError
 from dunechest.jobs.known.homes import list_homes
 from dunechest.jobs.undo.as_left import rewritten_in
 from dunechest.jobs.undo.steps import Later, undo_steps
-from dunechest.ledger import deeds
-from dunechest.ledger.deeds import Deed, Working
+from dunechest.ledger import past_changes
+from dunechest.ledger.past_changes import PastChange, Working
 from dunechest.model.undo import UndoAction, UndoPlan
 from dunechest.names import to_wire
 
 
-def last_command() -> tuple[Deed, ...]:
-    """Return the deeds of the last command that stands, the latest first.
+def last_command() -> tuple[PastChange, ...]:
+    """Return the past_changes of the last command that stands, the latest first.
 
     Raises
     ------
@@ -24,33 +24,37 @@ def last_command() -> tuple[Deed, ...]:
         If there is none.
     """
     standing = (
-        deed
-        for deed in deeds.deeds()
-        if deed.how != "undone" and any(not isinstance(step, Working) for step in deed.steps)
+        past_change
+        for past_change in past_changes.past_changes()
+        if past_change.how != "undone" and any(not isinstance(step, Working) for step in past_change.steps)
     )
     found = list(itertools.islice(standing, 1))
     if not found:
         raise UsageError("Nothing to undo.")
     command = found[0].head.command
-    found += itertools.takewhile(lambda deed: command and deed.head.command == command, standing)
+    found += itertools.takewhile(lambda past_change: command and past_change.head.command == command, standing)
     return tuple(found)
 
 
-def _away(every: Iterable[Deed]) -> Iterable[str]:
+def _away(every: Iterable[PastChange]) -> Iterable[str]:
     """Yield what cannot be seen of moved libraries: what was done with them on a drive that is not connected stays."""
-    moves = {deed.head.place for deed in every if deed.finished and deed.head.job in ("rehome", "rejoin")}
+    moves = {
+        past_change.head.place
+        for past_change in every
+        if past_change.finished and past_change.head.job in ("rehome", "rejoin")
+    }
     for home in list_homes() if moves else ():
         if to_wire(str(home.old_path)) in moves and not home.connected:
             yield f"{home.path} is not there: the drive {home.drive} is not connected"
 
 
-def plan_undo(deed: Deed | None = None, *, only_references: bool = False) -> UndoPlan:
+def plan_undo(past_change: PastChange | None = None, *, only_references: bool = False) -> UndoPlan:
     """Plan to undo the last command. Changes nothing.
 
     Parameters
     ----------
-    deed : Deed, optional
-        Only this deed.
+    past_change : PastChange, optional
+        Only this past_change.
     only_references : bool
         Only what was updated: references and settings.
 
@@ -59,7 +63,7 @@ def plan_undo(deed: Deed | None = None, *, only_references: bool = False) -> Und
     UsageError
         If there is nothing to undo.
     """
-    every = (deed,) if deed is not None else last_command()
+    every = (past_change,) if past_change is not None else last_command()
     changed = list(_away(every))
     actions: list[UndoAction] = []
     later = Later()

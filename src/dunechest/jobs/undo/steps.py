@@ -1,4 +1,4 @@
-"""One class for each kind of step of a deed: what undoing it means, and the undoing of it."""
+"""One class for each kind of step of a past_change: what undoing it means, and the undoing of it."""
 
 from __future__ import annotations
 
@@ -19,14 +19,14 @@ from dunechest.jobs.undo.as_left import (
     kept_file,
     tree_changes,
 )
-from dunechest.ledger import deeds
-from dunechest.ledger.deeds import (
+from dunechest.ledger import past_changes
+from dunechest.ledger.past_changes import (
     Aside,
     ChangedLink,
-    Deed,
     Made,
     MadeFolder,
     MadeLink,
+    PastChange,
     Removing,
     Rewritten,
     Step,
@@ -47,7 +47,7 @@ _Step = TypeVar("_Step", bound=Step)
 
 
 class Later(msgspec.Struct):
-    """What later deeds of the same command have done by the time an earlier one is undone: they go first."""
+    """What later past_changes of the same command have done by the time an earlier one is undone: they go first."""
 
     made: set[str] = msgspec.field(default_factory=set)
     digests: dict[str, str] = msgspec.field(default_factory=dict)
@@ -66,19 +66,19 @@ class Look(msgspec.Struct, frozen=True):
 
 @dataclass(frozen=True, slots=True)
 class UndoStep(Generic[_Step]):
-    """A step of a deed, to be looked at and to be undone.
+    """A step of a past_change, to be looked at and to be undone.
 
     Parameters
     ----------
-    deed : Deed
-        The deed.
+    past_change : PastChange
+        The past_change.
     step : Step
         The step, which may have been taken or not.
     rewritten : mapping
-        Files that the same deed rewrote, by their full paths.
+        Files that the same past_change rewrote, by their full paths.
     """
 
-    deed: Deed
+    past_change: PastChange
     step: _Step
     rewritten: Mapping[str, Rewritten]
 
@@ -119,7 +119,7 @@ class _Aside(UndoStep[Aside]):
 
 class _Rewritten(UndoStep[Rewritten]):
     def look(self, later: Later) -> Look:
-        path, kept = Path(from_wire(self.step.path)), kept_file(self.deed, self.step)
+        path, kept = Path(from_wire(self.step.path)), kept_file(self.past_change, self.step)
         now = later.digest(path)
         if now != self.step.after:
             # It may be as before: the step was not taken, or was undone already.
@@ -129,10 +129,10 @@ class _Rewritten(UndoStep[Rewritten]):
         return Look(UndoAction(path, "as before"), gone)
 
     def note(self, later: Later) -> None:
-        later.digests[from_wire(self.step.path)] = digest_or_none(kept_file(self.deed, self.step))
+        later.digests[from_wire(self.step.path)] = digest_or_none(kept_file(self.past_change, self.step))
 
     def back(self) -> None:
-        path, kept = Path(from_wire(self.step.path)), kept_file(self.deed, self.step)
+        path, kept = Path(from_wire(self.step.path)), kept_file(self.past_change, self.step)
         now = digest_or_none(path)
         if now == self.step.after:
             owner = owner_above(path)
@@ -163,10 +163,12 @@ class _Working(UndoStep[Working]):
 class _Tree(UndoStep[Tree]):
     def look(self, later: Later) -> Look:
         path = Path(from_wire(self.step.path))
-        if not os.path.lexists(path) or (not self.deed.finished and not came_to_it(self.deed, self.step, path)):
+        if not os.path.lexists(path) or (
+            not self.past_change.finished and not came_to_it(self.past_change, self.step, path)
+        ):
             return Look()  # it did not come to that; what is there is somebody else's
         changed = tree_changes(
-            self.deed, self.step, path, self.rewritten, gone_by_then=later.made, digests=later.digests
+            self.past_change, self.step, path, self.rewritten, gone_by_then=later.made, digests=later.digests
         )
         return Look(UndoAction(path, "removed"), tuple(changed))
 
@@ -176,13 +178,13 @@ class _Tree(UndoStep[Tree]):
     def back(self) -> None:
         path = Path(from_wire(self.step.path))
         # Whatever somebody put there in the very moment in which it failed is not ours to remove.
-        if not came_to_it(self.deed, self.step, path):
+        if not came_to_it(self.past_change, self.step, path):
             return
-        if list(tree_changes(self.deed, self.step, path, self.rewritten)):
+        if list(tree_changes(self.past_change, self.step, path, self.rewritten)):
             return
         # Gone from its place in one step: cut off while it is removed, it can be told from a changed one.
-        aside = path.with_name(f"{deeds.WORKING[0]}undo-{self.deed.number:06d}-{path.name[:100]}")
-        deeds.add(self.deed.number, Working(to_wire(str(aside))))
+        aside = path.with_name(f"{past_changes.WORKING[0]}undo-{self.past_change.number:06d}-{path.name[:100]}")
+        past_changes.add(self.past_change.number, Working(to_wire(str(aside))))
         patient.rename(path, aside)
         disk.flush_folder(path.parent)
         _clear(aside)
@@ -191,9 +193,11 @@ class _Tree(UndoStep[Tree]):
 class _Made(UndoStep[Made]):
     def look(self, later: Later) -> Look:
         path = Path(from_wire(self.step.path))
-        if not os.path.lexists(path) or (not self.deed.finished and not came_to_it(self.deed, self.step, path)):
+        if not os.path.lexists(path) or (
+            not self.past_change.finished and not came_to_it(self.past_change, self.step, path)
+        ):
             return Look()
-        as_made = file_as_made(self.deed, self.step, path, self.rewritten)
+        as_made = file_as_made(self.past_change, self.step, path, self.rewritten)
         return Look(UndoAction(path, "removed"), () if as_made else (f"{path} was changed",))
 
     def note(self, later: Later) -> None:
@@ -201,7 +205,9 @@ class _Made(UndoStep[Made]):
 
     def back(self) -> None:
         path = Path(from_wire(self.step.path))
-        if came_to_it(self.deed, self.step, path) and file_as_made(self.deed, self.step, path, self.rewritten):
+        if came_to_it(self.past_change, self.step, path) and file_as_made(
+            self.past_change, self.step, path, self.rewritten
+        ):
             disk.remove(path)
 
 
@@ -311,22 +317,24 @@ _KINDS: dict[type[Step], type[UndoStep[Any]]] = {
 }
 
 
-def undo_steps(deed: Deed, rewritten: Mapping[str, Rewritten], *, only_references: bool) -> Iterable[UndoStep[Any]]:
-    """Yield the steps of a deed to undo, the last one first; what was rewritten in a tree goes with the tree."""
-    trees = tuple(prefix_of(from_wire(step.path)) for step in deed.steps if isinstance(step, Tree))
-    for step in reversed(deed.steps):
+def undo_steps(
+    past_change: PastChange, rewritten: Mapping[str, Rewritten], *, only_references: bool
+) -> Iterable[UndoStep[Any]]:
+    """Yield the steps of a past_change to undo, the last one first; what was rewritten in a tree goes with the tree."""
+    trees = tuple(prefix_of(from_wire(step.path)) for step in past_change.steps if isinstance(step, Tree))
+    for step in reversed(past_change.steps):
         if only_references:
             wanted = isinstance(step, Rewritten) and step.why in ("references", "setting")
         else:
             in_tree = isinstance(step, Rewritten) and from_wire(step.path).startswith(trees or ("\0",))
             wanted = not in_tree
         if wanted:
-            yield _KINDS[type(step)](deed, step, rewritten)
+            yield _KINDS[type(step)](past_change, step, rewritten)
 
 
 def _clear(path: Path) -> None:
     """Remove what a restore worked in, by its name; nothing else."""
-    if not (path.name.startswith(deeds.WORKING[0]) or path.name.endswith(deeds.WORKING[1])):
+    if not (path.name.startswith(past_changes.WORKING[0]) or path.name.endswith(past_changes.WORKING[1])):
         return
     if path.is_dir() and not is_link(path):
         # A folder that may not be written to could not be emptied.

@@ -19,8 +19,8 @@ from dunechest.model.archive import PlannedFile
 from dunechest.model.study import LeftOutFile
 from dunechest.progress import Progress, Tally
 from dunechest.transfer import disk, safe
-from dunechest.transfer.crew import Crew
 from dunechest.transfer.tasks import CopyJob, CopyOutcome
+from dunechest.transfer.workers import Workers
 
 _FAULTS = ("vanished", "unreadable", "closed", "changing", "not-intact")
 
@@ -42,36 +42,36 @@ def copy(run: Run, to_do: Recognised, progress: Progress) -> None:
     tally.tell()
     missing = [file for file in to_do.files if file.stored_as not in run.proven]
     total = sum(file.entry.size for file in missing)
-    crew_for = Crew.for_job(len(missing), total, (plan.library.path, run.bag), tally)
+    crew_for = Workers.for_job(len(missing), total, (plan.library.path, run.bag), tally)
     flags = os.O_WRONLY | os.O_CREAT | os.O_APPEND | getattr(os, "O_BINARY", 0)
     log = disk.create(run.bag / PROVEN, flags, 0o644)
     try:
-        with crew_for as crew:
+        with crew_for as workers:
             _ = run.fingerprint  # the helpers are still starting: a moment that nothing else can be done in
-            for files in capture_all(run, crew, to_do.databases, progress):
+            for files in capture_all(run, workers, to_do.databases, progress):
                 missing += files
                 tally.files_done = len(run.proven) - there
-            for _ in _copy_files(run, crew, missing, log):
+            for _ in _copy_files(run, workers, missing, log):
                 tally.files_done = len(run.proven) - there
             if run.supplied is not None:
                 # What the other chest did not give back as it was is read from the library itself.
                 run.supplied = None
                 again = [file for file in missing if file.stored_as in run.not_supplied]
-                for _ in _copy_files(run, crew, again, log):
+                for _ in _copy_files(run, workers, again, log):
                     tally.files_done = len(run.proven) - there
     finally:
         os.close(log)
     tally.tell()
 
 
-def _copy_files(run: Run, crew: Crew, files: list[PlannedFile], log: int) -> Iterator[None]:
+def _copy_files(run: Run, workers: Workers, files: list[PlannedFile], log: int) -> Iterator[None]:
     """Copy files; yield after each batch, when the log says what of it is proven."""
     payload = payload_of(run)
 
     def job(batch: Sequence[PlannedFile]) -> CopyJob:
         return CopyJob([task_of(run, file, payload) for file in batch], True, run.plan.whole_sync)
 
-    for batch in crew.copy_each(files, lambda file: file.entry.size, job):
+    for batch in workers.copy_each(files, lambda file: file.entry.size, job):
         lines = []
         for file, outcome in batch:
             proven = _take(run, file, outcome)

@@ -22,27 +22,27 @@ from dunechest.model.study import LeftOutFile
 from dunechest.names import from_wire, to_wire
 from dunechest.progress import Progress, Tally
 from dunechest.transfer import disk, patient
-from dunechest.transfer.crew import Crew
 from dunechest.transfer.tasks import CopyJob, CopyOutcome
+from dunechest.transfer.workers import Workers
 from dunechest.values import PathAndWhy
 
 
 def capture_all(
-    run: Run, crew: Crew, databases: Sequence[PlannedDatabase], progress: Progress
+    run: Run, workers: Workers, databases: Sequence[PlannedDatabase], progress: Progress
 ) -> Iterator[list[PlannedFile]]:
     """Capture databases, all of them as they are at one moment; yield for each the files to be copied like any other.
 
     What an application writes into two databases at once, having attached one to the other, would else be in one only.
     """
-    databases = [planned for planned in databases if not _supplied(run, crew, planned)]
+    databases = [planned for planned in databases if not _supplied(run, workers, planned)]
     places = {id(planned): Path(os.fsdecode(source_of(run, planned.file))) for planned in databases}
     with one_moment(places.values()) as held:
         for planned in databases:
             place = places[id(planned)]
-            yield _capture_one(run, crew, planned, held.get(place), progress)
+            yield _capture_one(run, workers, planned, held.get(place), progress)
 
 
-def _supplied(run: Run, crew: Crew, database: PlannedDatabase) -> bool:
+def _supplied(run: Run, workers: Workers, database: PlannedDatabase) -> bool:
     """Take a captured database from the other chest, if it has it in this state."""
     found = run.supplied.captured(database) if run.supplied is not None else None
     if found is None:
@@ -53,7 +53,7 @@ def _supplied(run: Run, crew: Crew, database: PlannedDatabase) -> bool:
         size=size,
         expect=bytes.fromhex(digest),
     )
-    (done,) = crew.run([CopyJob([task], True, run.plan.whole_sync)])
+    (done,) = workers.run([CopyJob([task], True, run.plan.whole_sync)])
     (outcome,) = done.copies or (CopyOutcome("cut-off", why="no answer"),)
     if outcome.state == "cut-off":
         raise CutOffError(cut_off_words(run, outcome.why))
@@ -63,7 +63,7 @@ def _supplied(run: Run, crew: Crew, database: PlannedDatabase) -> bool:
 
 
 def _capture_one(
-    run: Run, crew: Crew, database: PlannedDatabase, held: sqlite3.Connection | None, progress: Progress
+    run: Run, workers: Workers, database: PlannedDatabase, held: sqlite3.Connection | None, progress: Progress
 ) -> list[PlannedFile]:
     """Capture one database; if SQLite cannot, return its files to be copied like any other."""
     file = database.file
@@ -89,7 +89,7 @@ def _capture_one(
         True,
         run.plan.whole_sync,
     )
-    (done,) = crew.run([job])
+    (done,) = workers.run([job])
     (outcome,) = done.copies or (CopyOutcome("cut-off", why="no answer"),)
     if outcome.state != "ok":
         raise CutOffError(cut_off_words(run, outcome.why))

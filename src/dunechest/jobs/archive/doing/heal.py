@@ -16,8 +16,8 @@ from dunechest.jobs.archive.doing.run import Run, cut_off_words, raw_path, sourc
 from dunechest.model.archive import PlannedFile
 from dunechest.progress import Progress, Tally
 from dunechest.transfer import disk
-from dunechest.transfer.crew import Crew
 from dunechest.transfer.tasks import CopyJob, CopyTask
+from dunechest.transfer.workers import Workers
 from dunechest.values import PathAndWhy
 
 
@@ -51,8 +51,8 @@ def heal(run: Run, lost: Iterable[PlannedFile], progress: Progress) -> None:
     def job(batch: Sequence[PlannedFile]) -> CopyJob:
         return CopyJob([task(file) for file in batch], False, plan.whole_sync)
 
-    with Crew.for_job(len(files), total, (plan.library.path, run.bag), tally) as crew:
-        for file, outcome in chain.from_iterable(crew.copy_each(files, lambda file: file.entry.size, job)):
+    with Workers.for_job(len(files), total, (plan.library.path, run.bag), tally) as workers:
+        for file, outcome in chain.from_iterable(workers.copy_each(files, lambda file: file.entry.size, job)):
             if outcome.state == "ok":
                 brought.append(file)
                 tally.files_done = len(brought)

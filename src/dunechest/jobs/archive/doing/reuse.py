@@ -11,8 +11,8 @@ from dunechest.model.archive import PlannedDatabase, PlannedFile
 from dunechest.model.study import LeftOutFile, same_time
 from dunechest.names import from_wire
 from dunechest.progress import Progress, Tally
-from dunechest.transfer.crew import Crew
 from dunechest.transfer.tasks import DigestTask
+from dunechest.transfer.workers import Workers
 
 
 class Recognised(msgspec.Struct, frozen=True):
@@ -142,8 +142,8 @@ def _digests(run: Run, files: list[PlannedFile], progress: Progress) -> dict[str
     files = [file for file in files if file.stored_as not in found]
     total = sum(file.entry.size for file in files)
     tally = Tally(progress, "comparing", len(files), total, run.plan.library.name)
-    with Crew.for_job(len(files), total, (run.plan.library.path,), tally) as crew:
-        for file, outcome in crew.digest_each(
+    with Workers.for_job(len(files), total, (run.plan.library.path,), tally) as workers:
+        for file, outcome in workers.digest_each(
             files, lambda file: file.entry.size, lambda file: DigestTask(source_of(run, file), file.entry.size)
         ):
             if outcome.state == "ok":

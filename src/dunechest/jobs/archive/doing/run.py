@@ -31,7 +31,7 @@ class Run(msgspec.Struct, eq=False):
 
     plan: ArchivePlan
     bag: Path
-    #: Another chest that has the library just so; None if there is none.
+    #: Another chest that has the library unchanged; None if there is none.
     supplied: Supplied | None = None
     #: When that one was archived; empty if there is none.
     archived: str = ""
@@ -146,7 +146,7 @@ def task_from(run: Run, file: PlannedFile, source: bytes) -> CopyTask:
 
 
 def task_of(run: Run, file: PlannedFile, payload: bytes) -> CopyTask:
-    """Return the order to copy one file, from another chest that has it just so, or from the library."""
+    """Return the order to copy one file, from another chest that has it unchanged, or from the library."""
     found = run.supplied.source(file) if run.supplied is not None else None
     readable = run.plan.chest.record.readable
     if found is None:

@@ -41,7 +41,7 @@ class Supplied(msgspec.Struct, frozen=True):
     databases: dict[str, tuple[int, int]]
 
     def source(self, file: PlannedFile) -> tuple[bytes, str] | None:
-        """Return where the bytes of a file lie, and their BLAKE3 (hexadecimal); None if they are not there just so."""
+        """Return where the bytes of a file lie, and their BLAKE3 (hexadecimal); None if they are not there unchanged."""
         path = self._stored(file)
         proven = self.files.get(path)
         if proven is None or file.entry.path in self.databases:

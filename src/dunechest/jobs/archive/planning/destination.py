@@ -1,4 +1,4 @@
-"""Under which name a library goes into a chest, and whether that is new, there just so, or gets its next edition."""
+"""Under which name a library goes into a chest, and whether that is new, there unchanged, or gets its next edition."""
 
 from __future__ import annotations
 
@@ -70,7 +70,7 @@ class Destination(msgspec.Struct, frozen=True):
     Parameters
     ----------
     bag, state : str
-        Name of the bag, and whether it is ``new``, ``unchanged``, ``next`` or ``barred``.
+        Name of the bag, and whether it is ``new``, ``unchanged``, ``next`` or ``blocked``.
     findings : tuple of Finding
         What there is to say of it.
     earlier : tuple of (str, int)
@@ -107,7 +107,7 @@ def destination(
     lying: Mapping[str, PayloadSizes],
     unseen_of: UnseenOf,
 ) -> Destination:
-    """Decide the bag's name, and whether it is new, there just so, or gets its next edition.
+    """Decide the bag's name, and whether it is new, there unchanged, or gets its next edition.
 
     Parameters
     ----------
@@ -134,7 +134,7 @@ def destination(
     elif not own and name is None and (alike := likenesses(library, chest, entries.values(), stored.files, partial)):
         told = (*told, _of_the_likeness(alike, stored, library, entries))
         if told[-1].severity == "blocks":
-            return Destination(alike[0].entry.name, "barred", told, ())
+            return Destination(alike[0].entry.name, "blocked", told, ())
         own = [alike[0].entry]
     earlier = tuple(size for item in own for size in _sizes(item))
     if name is not None:
@@ -143,18 +143,18 @@ def destination(
     bag = name or (own[0].name if own else usual)
     if bag in taken:
         now = _taken(bag, f"{shown(str(taken[bag].path))}, archived in the same run", entries)
-        return Destination(bag, "barred", (*told, now), earlier)
+        return Destination(bag, "blocked", (*told, now), earlier)
     entry = entries.get(bag)
     spoilt = [*own, *([entry] if entry is not None and entry.state in ("damaged", "unusable") else [])]
     for item in spoilt:
         if (finding := damaged(item, chest.unfinished.get(item.name, ""), entries)) is not None:
-            return Destination(item.name, "barred", (*told, finding), earlier)
+            return Destination(item.name, "blocked", (*told, finding), earlier)
     if (known := _known(own, selection, stored, lying, unseen_of, options.forget_absent)) is not None:
         state = "unchanged" if known[1].none else "next"
         return Destination(known[0].name, state, told, earlier, known[1], known[0])
     if entry is None or entry.state == "unfinished":
         return Destination(bag, "new", told, earlier)
-    return Destination(bag, "barred", (*told, _taken(bag, _holder(entry), entries)), earlier)
+    return Destination(bag, "blocked", (*told, _taken(bag, _holder(entry), entries)), earlier)
 
 
 def _own(entries: Iterable[BagEntry], library: Library, partial: tuple[str, ...]) -> list[BagEntry]:
@@ -190,7 +190,7 @@ def _known(
 ) -> tuple[BagEntry, Difference] | None:
     """Return the bag of the library's latest edition, and in what the library differs from it.
 
-    It may lie here several times, under several names: one that is just so is enough.
+    It may lie here several times, under several names: one that is unchanged is enough.
     """
     newest: tuple[str, BagEntry, Difference] | None = None
     for entry in own:

@@ -133,7 +133,7 @@ def _emptied(gone: Collection[str], stays: Collection[str], unseen: Unseen | Non
 
 
 class _Compared(msgspec.Struct):
-    """Files held one by one against the latest edition: what is just so, and what has to be read."""
+    """Files held one by one against the latest edition: what is unchanged, and what has to be read."""
 
     then: FileTable
     captured: Mapping[str, CapturedDatabase]

@@ -23,9 +23,9 @@ from dunechest.machine.identity import this_machine
 from dunechest.model.compare import Comparison, Mismatch
 from dunechest.names import from_wire, shown
 from dunechest.progress import Progress, Step, Tally, silent
-from dunechest.transfer.crew import Crew
 from dunechest.transfer.tasks import DigestTask
 from dunechest.transfer.walk import entry_of
+from dunechest.transfer.workers import Workers
 
 
 def compare(
@@ -236,8 +236,8 @@ def _digests(files: list[tuple[Path, int]], progress: Progress) -> dict[Path, tu
     tally = Tally(progress, "comparing", len(files), total)
     folders = {path.parent for path, _ in files[:1]}
     items = dict(files).items()
-    with Crew.for_job(len(files), total, folders, tally) as crew:
-        for (path, _), outcome in crew.digest_each(
+    with Workers.for_job(len(files), total, folders, tally) as workers:
+        for (path, _), outcome in workers.digest_each(
             items, lambda item: item[1], lambda item: DigestTask(os.fsencode(item[0]), item[1])
         ):
             ok = outcome.state == "ok"

@@ -5,8 +5,8 @@ from __future__ import annotations
 from collections.abc import Iterable
 
 from dunechest.chest.chest import Chest
-from dunechest.jobs.check.mend.doing.carry_out import carry_out
-from dunechest.jobs.check.mend.planning.make import plan_mend
+from dunechest.jobs.check.mend.doing.mending import carry_out
+from dunechest.jobs.check.mend.planning.plan_mend import plan_mend
 from dunechest.jobs.known.named import AnyLibrary, get_chest
 from dunechest.model.mend import MendPlan, MendResult
 from dunechest.names import AnyPath

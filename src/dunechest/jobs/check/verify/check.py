@@ -19,8 +19,8 @@ from dunechest.jobs.check.verify.expected import Expected, expected_files
 from dunechest.jobs.check.verify.judge import INTACT, judge
 from dunechest.model.verify import BagCheck, FileState, Kind
 from dunechest.progress import Progress, Step, Tally
-from dunechest.transfer.crew import Crew
 from dunechest.transfer.tasks import DigestOutcome, DigestTask
+from dunechest.transfer.workers import Workers
 
 
 def entry_at(bag: Path) -> BagEntry:
@@ -83,7 +83,7 @@ def _check(
     totals = entry.library.totals if entry.library is not None and not quick else None
     files, size = (totals.files_stored, totals.bytes_stored) if totals is not None else (0, 0)
     # Helpers start while the records are read. How many is taken from what a record claims, and nothing else is.
-    with Crew.for_job(files, size, (entry.folder,), told) as early:
+    with Workers.for_job(files, size, (entry.folder,), told) as early:
         bag = _bag_of(entry, records)
         expected = expected_files(bag, records)
         if first or until < float("inf"):
@@ -94,8 +94,8 @@ def _check(
         outcomes: dict[str, DigestOutcome] = {}
         if not quick:
             told.tally = Tally(progress, "verifying", len(there), total, entry.name)
-            crew = early if early.processes else Crew.for_job(len(there), total, (entry.folder,), told)
-            outcomes = _digest(crew, told.tally, entry, records, expected, there, until)
+            workers = early if early.processes else Workers.for_job(len(there), total, (entry.folder,), told)
+            outcomes = _digest(workers, told.tally, entry, records, expected, there, until)
     left = [path for path in there if path not in outcomes] if not quick and len(outcomes) < len(there) else []
     if left:
         for path in left:
@@ -158,7 +158,7 @@ class _Told:
 
 
 def _digest(
-    crew: Crew,
+    workers: Workers,
     tally: Tally,
     entry: BagEntry,
     records: BagRecords | None,
@@ -177,8 +177,8 @@ def _digest(
         here = path if place is None else place(path)
         return DigestTask(folder + here.encode("utf-8", "surrogateescape"), sizes[path], algorithms(path))
 
-    with crew if not crew.processes else nullcontext():
-        for path, outcome in crew.digest_each(paths, sizes.__getitem__, task, until=until):
+    with workers if not workers.processes else nullcontext():
+        for path, outcome in workers.digest_each(paths, sizes.__getitem__, task, until=until):
             well = path.startswith(DATA) and outcome.state == "ok" and fits(path, outcome)
             outcomes[path] = INTACT if well else outcome
             tally.files_done = len(outcomes)

@@ -15,7 +15,7 @@ from typing import NamedTuple
 import msgspec
 from msgspec.structs import replace
 
-from dunechest.bag.bag import Bag, Lying, list_bag, spelled_as
+from dunechest.bag.bag import Bag, BagListing, list_bag, spelled_as
 from dunechest.bag.manifest import Manifest, Problem
 from dunechest.chest.bag_records import BagRecords
 from dunechest.chest.layout import DATA, EARLIER, FILES, MANIFEST, TAG_MANIFEST, TAGS
@@ -35,7 +35,7 @@ class Expected(msgspec.Struct, frozen=True):
 
     own: bool
     files: ExpectedFiles
-    lying: Lying
+    lying: BagListing
     problems: list[Problem]
     fetched: frozenset[str]
     disagree: Mapping[str, str] = msgspec.field(default_factory=dict)

@@ -20,9 +20,9 @@ from dunechest.names import shown
 from dunechest.paths import is_link
 from dunechest.progress import Progress, Tally
 from dunechest.transfer import disk, safe
-from dunechest.transfer.crew import Crew
 from dunechest.transfer.tasks import CopyJob, CopyOutcome, CopyTask
 from dunechest.transfer.walk import walk
+from dunechest.transfer.workers import Workers
 
 
 def prepare(run: Run, folders: set[str]) -> None:
@@ -108,8 +108,8 @@ def bring(run: Run, progress: Progress) -> None:
 
     try:
         total = sum(item.size for item in todo)
-        with Crew.for_job(len(todo), total, (plan.source.folder, run.bag), tally) as crew:
-            for batch in crew.copy_each(todo, lambda item: item.size, job):
+        with Workers.for_job(len(todo), total, (plan.source.folder, run.bag), tally) as workers:
+            for batch in workers.copy_each(todo, lambda item: item.size, job):
                 _note(run, log, batch, failed)
                 tally.files_done = len(run.brought)
     finally:

@@ -11,11 +11,11 @@ import os
 from dunechest.errors import RefusedError, UsageError, refuse_blocked
 from dunechest.jobs.known.homes import homes_named
 from dunechest.jobs.known.named import AnyLibrary, get_library
-from dunechest.jobs.move.reclaim.doing.carry_out import carry_out
+from dunechest.jobs.move.reclaim.doing.deleting import carry_out
 from dunechest.jobs.move.reclaim.doing.last_look import chests_held
 from dunechest.jobs.move.reclaim.first_checks import prove
 from dunechest.jobs.move.reclaim.planning.aside import asides_of, plan_aside
-from dunechest.jobs.move.reclaim.planning.make import plan_original
+from dunechest.jobs.move.reclaim.planning.plan_reclaim import plan_original
 from dunechest.jobs.restore import new_command
 from dunechest.jobs.undo import recover
 from dunechest.library.library import Library

@@ -13,11 +13,11 @@ from msgspec.structs import replace
 
 from dunechest.jobs.known.homes import home_named
 from dunechest.jobs.known.named import AnyLibrary, get_library, library_at
-from dunechest.jobs.move.rehome.doing.carry_out import carry_out
 from dunechest.jobs.move.rehome.doing.forget import give_up_home
+from dunechest.jobs.move.rehome.doing.moving import carry_out
 from dunechest.jobs.move.rehome.one_of_two import carry_out_rejoin
 from dunechest.jobs.move.rehome.parts import carry_out_parts
-from dunechest.jobs.move.rehome.planning import make
+from dunechest.jobs.move.rehome.planning import plan_rehome as make
 from dunechest.jobs.move.rehome.planning import rejoin as rejoining
 from dunechest.jobs.move.rehome.planning.parts import plan_parts
 from dunechest.jobs.undo import recover

@@ -21,7 +21,7 @@ from dunechest.jobs.restore import (
 )
 from dunechest.jobs.study.contents import study
 from dunechest.jobs.undo import undo_change
-from dunechest.ledger import deeds
+from dunechest.ledger import past_changes
 from dunechest.ledger.asides import write_aside
 from dunechest.model.rehome import RejoinPlan, RejoinResult
 from dunechest.model.study import Choice
@@ -56,10 +56,10 @@ def carry_out_rejoin(plan: RejoinPlan, *, progress: Progress = silent) -> Rejoin
     if plan.nothing:
         return _summary(plan, None, time.monotonic() - begun)
     command, move = new_command(), uuid.uuid4().hex
-    deed = deeds.begin("rejoin", home.name, to_wire(str(home.old_path)), command, id=move)
+    past_change = past_changes.begin("rejoin", home.name, to_wire(str(home.old_path)), command, id=move)
     try:
-        merged, listing = _merge(plan, deed, command, progress)
-        set_right(plan, deed, listing, move)
+        merged, listing = _merge(plan, past_change, command, progress)
+        set_right(plan, past_change, listing, move)
     except BaseException as error:
         undo_command(command)
         if isinstance(error, OSError) and not isinstance(error, DuneChestError):
@@ -68,7 +68,7 @@ def carry_out_rejoin(plan: RejoinPlan, *, progress: Progress = silent) -> Rejoin
                 "were; the same command starts again."
             ) from error
         raise
-    deed.close()
+    past_change.close()
     return _summary(plan, merged, time.monotonic() - begun)
 
 
@@ -99,7 +99,7 @@ def _summary(plan: RejoinPlan, merged: RestoreResult | None, seconds: float) -> 
 
 
 def _merge(
-    plan: RejoinPlan, deed: deeds.OpenDeed, command: str, progress: Progress
+    plan: RejoinPlan, past_change: past_changes.OpenChange, command: str, progress: Progress
 ) -> tuple[RestoreResult | None, str]:
     """Bring what the second library holds into the moved one; return what that did, and the name of its list."""
     home, listing = plan.home, uuid.uuid4().hex
@@ -108,7 +108,7 @@ def _merge(
             write_aside(listing, ())
         return None, listing
     second = replace(library_at(home.second.path, kind=_kind(plan)), name=home.name)
-    with scratch_chest(home.path, deed) as chest:
+    with scratch_chest(home.path, past_change) as chest:
         archived = archive_to(chest, study(second), Choice(rebuildable=True, outside_files=False), progress)
         listed = listed_in(chest, archived.archived_as)
         options = RestoreOptions(
@@ -146,7 +146,9 @@ def _kind(plan: RejoinPlan) -> str | None:
 
 def undo_command(command: str) -> None:
     """Undo all that was done under a command, the latest first."""
-    for known in [item for item in deeds.deeds() if item.head.command == command and item.how != "undone"]:
+    for known in [
+        item for item in past_changes.past_changes() if item.head.command == command and item.how != "undone"
+    ]:
         try:
             undo_change(known)
         except (OSError, DuneChestError):

@@ -19,9 +19,9 @@ from dunechest.jobs.restore import (
     plan_restore,
     refuse_if_stopped,
 )
-from dunechest.ledger import deeds
+from dunechest.ledger import past_changes
 from dunechest.ledger.asides import AsideFile, write_aside
-from dunechest.ledger.deeds import OpenDeed
+from dunechest.ledger.past_changes import OpenChange
 from dunechest.library.in_use import in_use
 from dunechest.machine.folders import own_home
 from dunechest.model.rehome import PartMovePlan, RehomeResult
@@ -58,11 +58,11 @@ def carry_out_parts(plan: PartMovePlan, *, progress: Progress = silent, command:
     refuse_blocked("Refused: nothing was moved, because {} cannot be moved like this.", {plan.name: plan.blocked})
     begun = time.monotonic()
     command = command or new_command()
-    deed = deeds.begin("rehome", plan.name, to_wire(str(plan.path)), command)
+    past_change = past_changes.begin("rehome", plan.name, to_wire(str(plan.path)), command)
     try:
-        restored, listed = _to_drive(plan, deed, command, progress)
+        restored, listed = _to_drive(plan, past_change, command, progress)
         _refuse_changed(plan, listed)
-        _aside(plan, deed, listed)
+        _aside(plan, past_change, listed)
     except BaseException as error:
         undo_command(command)
         if isinstance(error, OSError) and not isinstance(error, DuneChestError):
@@ -71,7 +71,7 @@ def carry_out_parts(plan: PartMovePlan, *, progress: Progress = silent, command:
                 "the same command starts again."
             ) from error
         raise
-    deed.close()
+    past_change.close()
     return _summary(plan, restored, time.monotonic() - begun)
 
 
@@ -102,11 +102,11 @@ def _summary(plan: PartMovePlan, restored: RestoreResult, seconds: float) -> Reh
 
 
 def _to_drive(
-    plan: PartMovePlan, deed: OpenDeed, command: str, progress: Progress
+    plan: PartMovePlan, past_change: OpenChange, command: str, progress: Progress
 ) -> tuple[RestoreResult, dict[str, AsideFile]]:
     """Make the parts a library of their own on the drive; return what was proven of their files."""
     names = tuple(f"{part.what}:{part.name}" for part in plan.taken.parts)
-    with scratch_chest(plan.new_path, deed) as chest:
+    with scratch_chest(plan.new_path, past_change) as chest:
         archived = archive_to(chest, plan.contents, Choice(names, rebuildable=True, outside_files=False), progress)
         listed = {from_wire(file.path): file for file in listed_in(chest, archived.archived_as)}
         options = RestoreOptions(
@@ -142,11 +142,11 @@ def _paths(plan: PartMovePlan) -> list[str]:
     return [file.path for file in plan.contents.listing.files if not file.placeholder]
 
 
-def _aside(plan: PartMovePlan, deed: OpenDeed, listed: dict[str, AsideFile]) -> None:
+def _aside(plan: PartMovePlan, past_change: OpenChange, listed: dict[str, AsideFile]) -> None:
     """Take the parts out of the library, and write down what was set aside."""
     going = {file.path for file in plan.taken.files}
     write_aside(plan.id, [*(listed[path] for path in sorted(going)), *_folders(going)])
-    along = take_out_parts(plan.library, plan.taken, going, plan.set_aside_path, deed)
+    along = take_out_parts(plan.library, plan.taken, going, plan.set_aside_path, past_change)
     if along:
         extra = [
             AsideFile(

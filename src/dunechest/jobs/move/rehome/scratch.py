@@ -10,12 +10,12 @@ from pathlib import Path
 from dunechest.chest.chest import Chest
 from dunechest.errors import RefusedError, refuse_blocked
 from dunechest.findings import blocking
-from dunechest.jobs.archive.doing.carry_out import carry_out
-from dunechest.jobs.archive.planning.make import plan_archive
+from dunechest.jobs.archive.doing.archiving import carry_out
+from dunechest.jobs.archive.planning.plan_archive import plan_archive
 from dunechest.jobs.restore.doing.staging import remove
 from dunechest.ledger import events
 from dunechest.ledger.asides import AsideFile
-from dunechest.ledger.deeds import WORKING, OpenDeed, Working
+from dunechest.ledger.past_changes import WORKING, OpenChange, Working
 from dunechest.model.archive import ArchiveOptions, ArchiveResult
 from dunechest.model.study import Choice, Contents
 from dunechest.names import from_wire, shown, to_wire
@@ -24,7 +24,7 @@ from dunechest.transfer.below import make_folders
 
 
 @contextmanager
-def scratch_chest(beside: Path, deed: OpenDeed) -> Iterator[Chest]:
+def scratch_chest(beside: Path, past_change: OpenChange) -> Iterator[Chest]:
     """Make a chest in a folder beside a place, and remove it when the block is done.
 
     Raises
@@ -34,10 +34,10 @@ def scratch_chest(beside: Path, deed: OpenDeed) -> Iterator[Chest]:
     CutOffError
         If it cannot be made.
     """
-    folder = beside.parent / f"{WORKING[0]}{deed.number:06d}-{beside.name[:80]}"
+    folder = beside.parent / f"{WORKING[0]}{past_change.number:06d}-{beside.name[:80]}"
     if os.path.lexists(folder):
         raise RefusedError(f"{shown(str(folder))} is in the way. Inspect it and move it away. Nothing was changed.")
-    deed.will(Working(to_wire(str(folder))))
+    past_change.will(Working(to_wire(str(folder))))
     make_folders(folder, 0o700)
     with events.unnoted():  # nobody is to look for it
         chest = Chest.create(folder, "moving")

@@ -10,7 +10,7 @@ from dunechest.model.restore import NO_MODE, RestoreFile
 from dunechest.transfer.below import make_folders
 
 
-def dress(folder: Path, mtime_ns: int, mode: int) -> None:
+def set_time_and_mode(folder: Path, mtime_ns: int, mode: int) -> None:
     """Give a folder its mode and time, deepest first, since filling a folder changes its time."""
     try:
         folder.chmod(mode & 0o1777)

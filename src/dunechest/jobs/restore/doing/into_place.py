@@ -9,12 +9,22 @@ from pathlib import Path
 
 from dunechest.errors import RefusedError
 from dunechest.jobs.restore.aside import companions_here, nothing_in
-from dunechest.jobs.restore.doing.attributes import dress, make_link
+from dunechest.jobs.restore.doing.attributes import make_link, set_time_and_mode
 from dunechest.jobs.restore.doing.folders import make_above
 from dunechest.jobs.restore.doing.one_file import without_overwriting
 from dunechest.jobs.restore.doing.run import Run
 from dunechest.jobs.study.protected_places import why_protected
-from dunechest.ledger.deeds import Aside, Listed, Made, MadeFolder, MadeLink, OpenDeed, Rewritten, Tree, WasEmpty
+from dunechest.ledger.past_changes import (
+    Aside,
+    Listed,
+    Made,
+    MadeFolder,
+    MadeLink,
+    OpenChange,
+    Rewritten,
+    Tree,
+    WasEmpty,
+)
 from dunechest.model.restore import RestoreFile, RestorePlan
 from dunechest.names import parents, shown, to_wire
 from dunechest.paths import is_link
@@ -29,14 +39,14 @@ _BATCH = 500
 
 def whole_into_place(run: Run, steps: Iterable[Rewritten]) -> None:
     """Rename the finished library to its place, after what was there got its other name."""
-    plan, place, tree, deed = run.plan, run.place, run.tree, run.deed
+    plan, place, tree, past_change = run.plan, run.place, run.tree, run.past_change
     for old, new in plan.existing.set_aside:
-        deed.will(Aside(to_wire(str(old)), to_wire(str(new))))
+        past_change.will(Aside(to_wire(str(old)), to_wire(str(new))))
         if os.path.lexists(new):
             raise RefusedError(f"{shown(str(new))} appeared meanwhile. Nothing was changed.")
         patient.rename(old, new)
     if plan.record.shape == "file":
-        _one_file(plan, tree, place, deed)
+        _one_file(plan, tree, place, past_change)
         return
     listing = walk(str(tree))
     lines = [Listed(to_wire(f.path), f.size, f.mtime_ns) for f in listing.files]
@@ -48,38 +58,38 @@ def whole_into_place(run: Run, steps: Iterable[Rewritten]) -> None:
         if not stat.S_ISDIR(info.st_mode) or not nothing_in(place, tree.parent.name):
             raise RefusedError(f"Something appeared in {shown(str(place))} meanwhile. Nothing was changed there.")
         if why_protected(place, plan.options.home_folder):
-            _fill(plan, tree, place, lines, deed)
+            _fill(plan, tree, place, lines, past_change)
             return
         emptied = True
     if emptied:
-        deed.will(WasEmpty(to_wire(str(place)), stat.S_IMODE(place.stat().st_mode)))
+        past_change.will(WasEmpty(to_wire(str(place)), stat.S_IMODE(place.stat().st_mode)))
     own = tree.stat()
-    deed.will(Tree(to_wire(str(place)), deed.listing(lines), own.st_dev, own.st_ino), *steps)
+    past_change.will(Tree(to_wire(str(place)), past_change.listing(lines), own.st_dev, own.st_ino), *steps)
     if emptied:
         disk.remove_bare_folder(place)
     patient.rename(tree, place)  # a folder never takes the place of anything but an empty one
     # The top folder last: one that may not be written to could not be moved.
     for path, mtime_ns, mode in plan.folders:
         if not path:
-            dress(place, mtime_ns, mode)
+            set_time_and_mode(place, mtime_ns, mode)
     medium.flush_folder(str(place.parent))
 
 
-def _one_file(plan: RestorePlan, tree: Path, place: Path, deed: OpenDeed) -> None:
+def _one_file(plan: RestorePlan, tree: Path, place: Path, past_change: OpenChange) -> None:
     if not plan.files:
         return
     source = tree / plan.files[0].path
     if not source.exists():  # it was not intact, and is in the summary
         return
     info = source.stat()
-    deed.will(Made(to_wire(str(place)), info.st_size, info.st_mtime_ns, "", info.st_dev, info.st_ino))
+    past_change.will(Made(to_wire(str(place)), info.st_size, info.st_mtime_ns, "", info.st_dev, info.st_ino))
     if os.path.lexists(place):
         raise RefusedError(f"Something appeared in {shown(str(place))} meanwhile. Nothing was changed there.")
     without_overwriting(source, place)
     medium.flush_folder(str(place.parent))
 
 
-def _fill(plan: RestorePlan, tree: Path, place: Path, lines: list[Listed], deed: OpenDeed) -> None:
+def _fill(plan: RestorePlan, tree: Path, place: Path, lines: list[Listed], past_change: OpenChange) -> None:
     """Fill an empty folder that keeps its place: the top of a drive, a standard folder."""
     tops = {os.fsdecode(name) for name in os.listdir(tree)}
     for name in sorted(tops):
@@ -91,12 +101,14 @@ def _fill(plan: RestorePlan, tree: Path, place: Path, lines: list[Listed], deed:
         ]
         if source.is_dir() and not is_link(source):
             own = source.stat()
-            deed.will(Tree(to_wire(str(place / name)), deed.listing(inside), own.st_dev, own.st_ino))
+            past_change.will(Tree(to_wire(str(place / name)), past_change.listing(inside), own.st_dev, own.st_ino))
         elif is_link(source):
-            deed.will(MadeLink(to_wire(str(place / name)), to_wire(os.readlink(source))))
+            past_change.will(MadeLink(to_wire(str(place / name)), to_wire(os.readlink(source))))
         else:
             info = source.stat()
-            deed.will(Made(to_wire(str(place / name)), info.st_size, info.st_mtime_ns, "", info.st_dev, info.st_ino))
+            past_change.will(
+                Made(to_wire(str(place / name)), info.st_size, info.st_mtime_ns, "", info.st_dev, info.st_ino)
+            )
         patient.rename(source, place / name)
     medium.flush_folder(str(place))
 
@@ -113,15 +125,15 @@ def join_into_place(run: Run, restored: Iterable[RestoreFile], merged: Mapping[s
     merged : mapping
         Merged files by path, and where they were put together.
     """
-    plan, place, tree, deed = run.plan, run.place, run.tree, run.deed
-    _make_room(plan, deed)
+    plan, place, tree, past_change = run.plan, run.place, run.tree, run.past_change
+    _make_room(plan, past_change)
     if plan.record.shape == "file":
         for file in plan.existing.replaced:
-            replace_file(tree / file.path, place, "replaced", deed)
+            replace_file(tree / file.path, place, "replaced", past_change)
         for file, other in plan.existing.beside:
             _new_files(run, [(tree / file.path, place.with_name(other))])
         return
-    made = _folders(plan, place, deed)
+    made = _folders(plan, place, past_change)
     there = {file.path for file in restored}
     others = {file.path: other for file, other in plan.existing.beside}
     replaced = {file.path for file in plan.existing.replaced}
@@ -136,23 +148,23 @@ def join_into_place(run: Run, restored: Iterable[RestoreFile], merged: Mapping[s
         _new_files(run, fresh[start : start + _BATCH])
     for path in sorted(replaced & there):
         if own[path] in databases or plan.kind.database_patterns.match(own[path]):
-            _companions_away(place / path, plan.options.day, deed)
-        replace_file(tree / path, place / path, "replaced", deed)
+            _companions_away(place / path, plan.options.day, past_change)
+        replace_file(tree / path, place / path, "replaced", past_change)
     for path, source in sorted(merged.items()):
-        _companions_away(place / path, plan.options.day, deed)
-        replace_file(source, place / path, "joined", deed)
+        _companions_away(place / path, plan.options.day, past_change)
+        replace_file(source, place / path, "joined", past_change)
     _links(run)
     for path, mtime_ns, mode in reversed(plan.folders):
         if path in made:
-            dress(place / path, mtime_ns, mode)
+            set_time_and_mode(place / path, mtime_ns, mode)
     for folder in sorted({os.path.dirname(target) for _, target in fresh}):
         disk.flush_folder(folder)
 
 
-def _make_room(plan: RestorePlan, deed: OpenDeed) -> None:
+def _make_room(plan: RestorePlan, past_change: OpenChange) -> None:
     for old, new in plan.existing.set_aside:
-        make_above(new.parent, deed)
-        deed.will(Aside(to_wire(str(old)), to_wire(str(new))))
+        make_above(new.parent, past_change)
+        past_change.will(Aside(to_wire(str(old)), to_wire(str(new))))
         patient.rename(old, new)
 
 
@@ -172,7 +184,7 @@ def _without_links(run: Run, pairs: list[tuple[Path, Path]]) -> list[tuple[Path,
     return kept
 
 
-def _folders(plan: RestorePlan, place: Path, deed: OpenDeed) -> set[str]:
+def _folders(plan: RestorePlan, place: Path, past_change: OpenChange) -> set[str]:
     """Make the folders that are not there; return them."""
     wanted = {path for path, _, _ in plan.folders if path}
     others = {file.path: other for file, other in plan.existing.beside}
@@ -187,7 +199,7 @@ def _folders(plan: RestorePlan, place: Path, deed: OpenDeed) -> set[str]:
             nearest = nearest.parent
         if link_between(place, nearest) is None and nearest.is_dir() and nearest != place / path:
             made.append(path)  # where something else has the name of a folder, what belongs in it got another name
-    deed.will(*(MadeFolder(to_wire(str(place / path))) for path in made))
+    past_change.will(*(MadeFolder(to_wire(str(place / path))) for path in made))
     for path in made:
         make_folders(place / path)
     return set(made)
@@ -198,37 +210,37 @@ def _new_files(run: Run, pairs: list[tuple[Path, Path]]) -> None:
     for source, target in pairs:
         info = source.stat()
         steps.append(Made(to_wire(str(target)), info.st_size, info.st_mtime_ns, "", info.st_dev, info.st_ino))
-    run.deed.will(*steps)
+    run.past_change.will(*steps)
     for source, target in pairs:
         try:
             without_overwriting(source, target)
         except RefusedError:
-            run.deed.will_not(target)
+            run.past_change.will_not(target)
             run.leave(str(target), "something appeared there meanwhile; it is left alone")
 
 
-def replace_file(source: Path, target: Path, why: str, deed: OpenDeed) -> None:
+def replace_file(source: Path, target: Path, why: str, past_change: OpenChange) -> None:
     """Give a file other bytes, and keep the ones that it had."""
     info = target.stat()
-    kept = deed.keep(target)
+    kept = past_change.keep(target)
     step = Rewritten(to_wire(str(target)), kept, info.st_mode & 0o7777, info.st_mtime_ns, digest_of(source), why)
-    deed.will(step)
+    past_change.will(step)
     patient.replace(source, target)
     disk.flush_folder(target.parent)
 
 
-def _companions_away(database: Path, day: str, deed: OpenDeed) -> None:
+def _companions_away(database: Path, day: str, past_change: OpenChange) -> None:
     """Set aside what SQLite keeps beside a database that gets other bytes: it would be taken for the new one's."""
     from dunechest.jobs.restore.aside import aside_name
 
     for companion in companions_here(database):
         new = aside_name(companion, day)
-        deed.will(Aside(to_wire(str(companion)), to_wire(str(new))))
+        past_change.will(Aside(to_wire(str(companion)), to_wire(str(new))))
         patient.rename(companion, new)
 
 
 def _links(run: Run) -> None:
-    place, deed = run.place, run.deed
+    place, past_change = run.place, run.past_change
     for path, target, mtime_ns in run.plan.links:
         link = place / path
         if link_between(place, link.parent) is not None:
@@ -238,7 +250,7 @@ def _links(run: Run) -> None:
             if not (is_link(link) and os.readlink(link) == target):
                 run.leave(path, "something else already has the link's name; it is left alone", fault=False)
             continue
-        deed.will(MadeLink(to_wire(str(link)), to_wire(target)))
+        past_change.will(MadeLink(to_wire(str(link)), to_wire(target)))
         try:
             make_link(link, target, mtime_ns)
         except OSError as error:

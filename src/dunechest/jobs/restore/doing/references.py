@@ -7,7 +7,7 @@ from pathlib import Path
 
 import msgspec
 
-from dunechest.ledger.deeds import OpenDeed, Rewritten
+from dunechest.ledger.past_changes import OpenChange, Rewritten
 from dunechest.library.formats.base import UnreadableError
 from dunechest.library.kinds.schema import Kind, References
 from dunechest.library.references.reading import READERS
@@ -30,7 +30,7 @@ def write_references(
     wanted: Iterable[Repoint],
     at: Callable[[str], Path | None],
     final: Callable[[str], Path],
-    deed: OpenDeed,
+    past_change: OpenChange,
 ) -> RewrittenFiles:
     """Update the references of files.
 
@@ -44,7 +44,7 @@ def write_references(
         Where a file of the library is now; None for one that is not there.
     final : callable
         Where it will be, for what is written down.
-    deed : OpenDeed
+    past_change : OpenChange
         Keeps the files as they were.
 
     Returns
@@ -65,7 +65,7 @@ def write_references(
         try:
             if source not in before:
                 info = path.stat()
-                before[source] = (deed.keep(path), info.st_mode & 0o7777, info.st_mtime_ns)
+                before[source] = (past_change.keep(path), info.st_mode & 0o7777, info.st_mtime_ns)
             written, left = _rewrite_file(path, kind.references[spec], updates)
         except (NotRewrittenError, UnreadableError, OSError) as error:
             written, left = [], [(update, f"the file could not be rewritten ({error})") for update in updates]

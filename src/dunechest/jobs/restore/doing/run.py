@@ -7,7 +7,7 @@ from pathlib import Path
 import msgspec
 
 from dunechest.findings import Finding
-from dunechest.ledger.deeds import OpenDeed
+from dunechest.ledger.past_changes import OpenChange
 from dunechest.model.restore import NotDone, RestoreFile, RestorePlan
 from dunechest.progress import Progress, Step
 
@@ -23,7 +23,7 @@ class Run(msgspec.Struct, eq=False):
         Where the library goes.
     staging : Path
         The folder that is worked in.
-    deed : OpenDeed
+    past_change : OpenChange
         Where each step is written down before it is taken.
     progress : Progress
         Told how far it is.
@@ -32,7 +32,7 @@ class Run(msgspec.Struct, eq=False):
     plan: RestorePlan
     place: Path
     staging: Path
-    deed: OpenDeed
+    past_change: OpenChange
     progress: Progress
     #: Everything of the archive that is not brought back, with the reason.
     not_done: list[NotDone] = msgspec.field(default_factory=list)

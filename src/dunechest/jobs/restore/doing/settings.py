@@ -10,7 +10,7 @@ from typing import Any
 from blake3 import blake3
 
 from dunechest.jobs.restore.doing.folders import make_above
-from dunechest.ledger.deeds import Made, OpenDeed, Rewritten, Working
+from dunechest.ledger.past_changes import Made, OpenChange, Rewritten, Working
 from dunechest.library.kinds.schema import References
 from dunechest.library.repoint.rewrite import NotRewrittenError, rewrite
 from dunechest.library.settings import form_of, setting_in
@@ -20,7 +20,7 @@ from dunechest.transfer import disk, patient, safe
 from dunechest.transfer.digest_files import digest_of
 
 
-def write_setting(change: SettingChange, deed: OpenDeed) -> str:
+def write_setting(change: SettingChange, past_change: OpenChange) -> str:
     """Have an application's setting name the library; return why not, or nothing.
 
     Its file is made if there is none, since a freshly installed application has none before its first start.
@@ -30,22 +30,22 @@ def write_setting(change: SettingChange, deed: OpenDeed) -> str:
         if setting_in(file, change.key) != change.old_text:
             return f"{shown(str(file))} has changed meanwhile; it is left alone"
         if not os.path.lexists(file):
-            make_above(file.parent, deed)
+            make_above(file.parent, past_change)
             content = _new_settings(form_of(file), change.key, change.new)
-            deed.will(Made(to_wire(str(file)), len(content), -1, blake3(content).hexdigest()))
+            past_change.will(Made(to_wire(str(file)), len(content), -1, blake3(content).hexdigest()))
             safe.write_file(file, content)
             return ""
         info = file.stat()
-        kept = deed.keep(file)
+        kept = past_change.keep(file)
         beside = file.with_name(file.name[:200] + ".repointing")
-        deed.will(Working(to_wire(str(beside))))
+        past_change.will(Working(to_wire(str(beside))))
         try:
             safe.write_file(beside, file.read_bytes(), mode=info.st_mode & 0o777)
             _set(beside, form_of(file), change)
             step = Rewritten(
                 to_wire(str(file)), kept, info.st_mode & 0o7777, info.st_mtime_ns, digest_of(beside), "setting"
             )
-            deed.will(step)
+            past_change.will(step)
             patient.replace(beside, file)
             disk.flush_folder(file.parent)
         finally:

@@ -10,7 +10,7 @@ from pathlib import Path
 import msgspec
 
 from dunechest.errors import CutOffError, RefusedError
-from dunechest.jobs.restore.doing.attributes import dress, dress_unreadable, make_link
+from dunechest.jobs.restore.doing.attributes import dress_unreadable, make_link, set_time_and_mode
 from dunechest.jobs.restore.doing.one_file import bag_of, copy_task, put_together, why_not
 from dunechest.jobs.restore.doing.run import Run
 from dunechest.machine.processes import lives
@@ -20,8 +20,8 @@ from dunechest.paths import is_link
 from dunechest.progress import Tally
 from dunechest.transfer import disk, medium, patient, safe
 from dunechest.transfer.below import folders_in, make_folders
-from dunechest.transfer.crew import BATCH_FILES, Crew
 from dunechest.transfer.tasks import WHOLE, CopyJob, DigestTask
+from dunechest.transfer.workers import BATCH_FILES, Workers
 
 _MARK = "restoring.json"
 
@@ -96,7 +96,7 @@ def write(run: Run) -> None:
     tally.tell()
     bag = bag_of(plan)
     root = os.fsencode(tree) + b"/"
-    with Crew.for_job(len(every), total, (plan.chest.folder, tree), tally) as crew:
+    with Workers.for_job(len(every), total, (plan.chest.folder, tree), tally) as workers:
         for file in (f for f in every if f.pieces):
             why = put_together(plan, file, tree / file.path, tally)
             if why is None:
@@ -109,7 +109,7 @@ def write(run: Run) -> None:
         for fast in (True, False):
             files = [f for f in every if (f.blake3 is not None) is fast and not f.pieces] + again
             job = _job_of(bag, root, not fast, plan.target.whole_sync, later)
-            for file, outcome in chain.from_iterable(crew.copy_each(files, lambda file: file.size, job)):
+            for file, outcome in chain.from_iterable(workers.copy_each(files, lambda file: file.size, job)):
                 why = why_not(file, outcome, os.path.join(tree, file.path))
                 if why is None:
                     run.restored.append(file)
@@ -121,7 +121,7 @@ def write(run: Run) -> None:
                     closed = outcome.state == "closed"
                     run.leave(file.path, why, damage=not closed, closed=closed)
         if later:
-            _prove(run, crew)
+            _prove(run, workers)
     tally.tell()
 
 
@@ -137,7 +137,7 @@ def _job_of(
     return job
 
 
-def _prove(run: Run, crew: Crew) -> None:
+def _prove(run: Run, workers: Workers) -> None:
     """Flush all small files at once, and read each back: nothing but the finished library has to survive anything.
 
     Large ones were flushed and read back stretch by stretch while they were written.
@@ -157,7 +157,7 @@ def _prove(run: Run, crew: Crew) -> None:
             os.close(fd)
     root = os.fsencode(tree) + b"/"
     tally = Tally(run.progress, "checking", len(small), 0, run.plan.name)
-    proofs = crew.digest_each(
+    proofs = workers.digest_each(
         small, lambda file: file.size, lambda f: DigestTask(root + os.fsencode(f.path), f.size, (f.proof[0],))
     )
     for count, (file, outcome) in enumerate(proofs, start=1):
@@ -195,7 +195,7 @@ def finish(run: Run) -> None:
     dress_unreadable(run.restored, tree.joinpath)
     for path, mtime_ns, mode in reversed(plan.folders):
         if path:
-            dress(tree / path, mtime_ns, mode)
+            set_time_and_mode(tree / path, mtime_ns, mode)
 
 
 def _join(first: Path, other: Path, beside: Path) -> None:

@@ -6,7 +6,7 @@ from pathlib import Path
 
 import msgspec
 
-from dunechest.bag.bag import Lying, read_bag
+from dunechest.bag.bag import BagListing, read_bag
 from dunechest.chest import editions
 from dunechest.chest.bag_records import BagRecords
 from dunechest.chest.layout import DATA, FILES, MANIFEST
@@ -61,7 +61,7 @@ def _raw(digest: str) -> bytes | None:
     return raw if len(raw) == 32 else None
 
 
-def _gone(stored: str, lying: Lying) -> NotDone:
+def _gone(stored: str, lying: BagListing) -> NotDone:
     why = lying.others.get(DATA + stored)
     return NotDone(stored, f"it is {why}" if why else "missing from the chest", True, True)
 

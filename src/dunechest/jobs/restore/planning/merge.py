@@ -18,9 +18,9 @@ from dunechest.library.kinds.schema import Kind
 from dunechest.model.findings import finding_of
 from dunechest.model.restore import Existing, RestoreFile, RestoreOptions
 from dunechest.names import from_wire, slug
-from dunechest.transfer.crew import Crew
 from dunechest.transfer.tasks import DigestTask
 from dunechest.transfer.walk import as_expected, walk
+from dunechest.transfer.workers import Workers
 from dunechest.values import SetAside
 
 
@@ -146,8 +146,8 @@ class Merge:
         """Read what has the same name and size, and return what has the same bytes."""
         total = sum(file.size for file in files)
         found = set()
-        with Crew.for_job(len(files), total, (self._place,), self._tell) as crew:
-            for file, outcome in crew.digest_each(files, lambda file: file.size, self._digest_task):
+        with Workers.for_job(len(files), total, (self._place,), self._tell) as workers:
+            for file, outcome in workers.digest_each(files, lambda file: file.size, self._digest_task):
                 if outcome.state == "ok" and outcome.digests == (file.proof[1],):
                     found.add(file.path)
         return found

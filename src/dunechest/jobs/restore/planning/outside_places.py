@@ -33,7 +33,7 @@ def place_outside_files(
     known = {outside_file.stored: outside_file for outside_file in record.outside_files}
     base = standard_folders(options.home_folder)
     beside = place.parent / f"{place.name} outside files"
-    made_here = own_places
+    archived_here = own_places
     own_places = own_places and options.home is None and options.into is None
     found: list[RestoreOutsideFile] = []
     taken: set[Path] = set()
@@ -51,7 +51,7 @@ def place_outside_files(
                 places.append((base[outside_file.standard] / relative, base[outside_file.standard]))
         elif (
             outside_file is not None
-            and made_here
+            and archived_here
             and not options.apart
             and options.home is None
             and os.path.isabs(origin)

@@ -11,7 +11,7 @@ from dunechest.chest.chest import Chest
 from dunechest.errors import DuneChestError, UsageError
 from dunechest.findings import Finding, blocking, most_serious_first
 from dunechest.jobs.known.named import get_chest, names_of
-from dunechest.jobs.restore.planning.make import plan_restore
+from dunechest.jobs.restore.planning.plan_restore import plan_restore
 from dunechest.ledger import memory
 from dunechest.machine.volumes import identity
 from dunechest.model.findings import finding_of

@@ -15,7 +15,7 @@ from dunechest.names import from_wire
 
 
 def place_findings(
-    record: LibraryRecord, kind: Kind, placement: Placement, made_here: Callable[[], bool]
+    record: LibraryRecord, kind: Kind, placement: Placement, archived_here: Callable[[], bool]
 ) -> Iterator[Finding]:
     """Stop where a library must not go: into an archive, or, because a stranger's record says so, where files act."""
     assert placement.place is not None
@@ -27,5 +27,5 @@ def place_findings(
         return
     relative = from_wire(record.origin.relative)
     why = why_sensitive(relative, standard=record.origin.standard, file=record.shape == "file")
-    if why and not made_here():
+    if why and not archived_here():
         yield finding_of("sensitive-place", place=str(placement.place), why=why)

@@ -21,9 +21,9 @@ from dunechest.ledger.asides import AsideFile, read_aside
 from dunechest.model.reclaim import Evidence, ReclaimPlan
 from dunechest.names import from_wire, quoted, shown
 from dunechest.progress import Progress, Tally
-from dunechest.transfer.crew import Crew
 from dunechest.transfer.tasks import DigestOutcome, DigestTask
 from dunechest.transfer.walk import FileEntry
+from dunechest.transfer.workers import Workers
 from dunechest.words import number
 
 
@@ -198,8 +198,8 @@ def _read(files: Iterable[Wanted], what: str, name: str, progress: Progress) -> 
     tally = Tally(progress, what, len(every), total, name)
     wrong: list[str] = []
     size_of: Callable[[Wanted], int] = lambda file: file.size  # noqa: E731 - typed
-    with Crew.for_job(len(every), total, (), tally) as crew:
-        for file, outcome in crew.digest_each(
+    with Workers.for_job(len(every), total, (), tally) as workers:
+        for file, outcome in workers.digest_each(
             every, size_of, lambda file: DigestTask(os.fsencode(file.place), file.size)
         ):
             tally.files_done += 1

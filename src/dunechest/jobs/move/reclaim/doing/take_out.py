@@ -12,7 +12,7 @@ from dunechest.jobs.restore.doing.folders import make_above
 from dunechest.jobs.restore.doing.into_place import replace_file
 from dunechest.jobs.restore.doing.staging import remove
 from dunechest.jobs.study.take_out import edited_copies
-from dunechest.ledger.deeds import WORKING, Aside, MadeFolder, OpenDeed, Working
+from dunechest.ledger.past_changes import WORKING, Aside, MadeFolder, OpenChange, Working
 from dunechest.library.capture import NotCapturedError
 from dunechest.library.formats.sqlite import COMPANIONS
 from dunechest.library.join.files import NotMergedError
@@ -27,7 +27,7 @@ _BATCH = 500
 
 
 def take_out_parts(
-    library: Library, taken: TakeOut, going: Collection[str], aside: Path, deed: OpenDeed
+    library: Library, taken: TakeOut, going: Collection[str], aside: Path, past_change: OpenChange
 ) -> list[str]:
     """Take parts out of a library: what is theirs alone gets its place below another folder.
 
@@ -43,7 +43,7 @@ def take_out_parts(
         The files of that that really go.
     aside : Path
         The folder that they go to.
-    deed : OpenDeed
+    past_change : OpenChange
         Where each step is written down before it is taken.
 
     Returns
@@ -59,8 +59,8 @@ def take_out_parts(
     place = library.path
     if os.path.lexists(aside):
         raise RefusedError(f"{shown(str(aside))} appeared meanwhile. Nothing was changed.")
-    make_above(aside, deed)
-    along = _edit(library, taken, aside, deed)
+    make_above(aside, past_change)
+    along = _edit(library, taken, aside, past_change)
     units: list[str] = []
     for unit in taken.units:
         inside = [file.path for file in taken.files if file.path.startswith(unit + "/")]
@@ -68,14 +68,14 @@ def take_out_parts(
             units.append(unit)
         else:
             units += [path for path in inside if path in going]
-    move(units, place, aside, deed)
+    move(units, place, aside, past_change)
     return along
 
 
-def _edit(library: Library, taken: TakeOut, aside: Path, deed: OpenDeed) -> list[str]:
+def _edit(library: Library, taken: TakeOut, aside: Path, past_change: OpenChange) -> list[str]:
     place = library.path
-    staging = place.parent / f"{WORKING[0]}{deed.number:06d}-{place.name[:80]}"
-    deed.will(Working(to_wire(str(staging))))
+    staging = place.parent / f"{WORKING[0]}{past_change.number:06d}-{place.name[:80]}"
+    past_change.will(Working(to_wire(str(staging))))
     make_folders(staging, 0o700)
     along: list[str] = []
     try:
@@ -83,9 +83,9 @@ def _edit(library: Library, taken: TakeOut, aside: Path, deed: OpenDeed) -> list
             info = (place / path).stat()
             os.chmod(staging / path, stat.S_IMODE(info.st_mode))
             there = [path + ending for ending in COMPANIONS if os.path.lexists(place / (path + ending))]
-            move(there, place, aside, deed)
+            move(there, place, aside, past_change)
             along += there
-            replace_file(staging / path, place / path, "joined", deed)
+            replace_file(staging / path, place / path, "joined", past_change)
     except (NotMergedError, NotCapturedError) as error:
         raise RefusedError(
             f"A catalogue of {shown(library.name)} can no longer be edited: {shown(str(error))}."
@@ -95,7 +95,7 @@ def _edit(library: Library, taken: TakeOut, aside: Path, deed: OpenDeed) -> list
     return along
 
 
-def move(paths: Iterable[str], source: Path, target: Path, deed: OpenDeed) -> None:
+def move(paths: Iterable[str], source: Path, target: Path, past_change: OpenChange) -> None:
     """Rename files and folders below one folder to the same paths below another, with the folders that they need.
 
     Raises
@@ -112,7 +112,7 @@ def move(paths: Iterable[str], source: Path, target: Path, deed: OpenDeed) -> No
         missing = [folder for folder in ("", *above) if not os.path.lexists(target / folder)]
         steps = [MadeFolder(to_wire(str(target / folder))) for folder in missing]
         asides = [Aside(to_wire(str(source / path)), to_wire(str(target / path))) for path in batch]
-        deed.will(*steps, *asides)
+        past_change.will(*steps, *asides)
         for folder in missing:
             disk.make_folder(target / folder)
             os.chmod(target / folder, stat.S_IMODE(os.lstat(source / folder).st_mode) | 0o700)

@@ -9,16 +9,16 @@ from pathlib import Path
 
 from dunechest.errors import ChangedMeanwhileError, CutOffError, RefusedError
 from dunechest.jobs.move.rehome.doing.run import Run
-from dunechest.jobs.restore.doing.attributes import dress, make_link
+from dunechest.jobs.restore.doing.attributes import make_link, set_time_and_mode
 from dunechest.machine.attributes import attributes_of, give_attribute
 from dunechest.model.rehome import RehomePlan
 from dunechest.names import shown
 from dunechest.progress import Tally
 from dunechest.transfer import disk, medium, patient
 from dunechest.transfer.below import folders_in
-from dunechest.transfer.crew import Crew
 from dunechest.transfer.tasks import CopyJob, CopyTask
 from dunechest.transfer.walk import FileEntry, entry_of, walk_own
+from dunechest.transfer.workers import Workers
 
 
 def copy(run: Run) -> None:
@@ -66,8 +66,8 @@ def _copy_files(run: Run, pairs: Sequence[tuple[FileEntry, Path, Path]]) -> None
         ]
         return CopyJob(tasks, False, plan.place.whole_sync)
 
-    with Crew.for_job(len(pairs), total, (plan.path, run.staging), tally) as crew:
-        for batch in crew.copy_each(pairs, lambda pair: pair[0].size, job):
+    with Workers.for_job(len(pairs), total, (plan.path, run.staging), tally) as workers:
+        for batch in workers.copy_each(pairs, lambda pair: pair[0].size, job):
             for (entry, _, _), outcome in batch:
                 if outcome.state == "cut-off":
                     raise CutOffError(
@@ -145,7 +145,7 @@ def dress_folders(run: Run) -> None:
             os.chmod(tree / file.path, file.mode & 0o777)
     for folder in sorted(plan.folders, key=lambda folder: -folder.path.count("/")):
         if folder.path:
-            dress(tree / folder.path, folder.mtime_ns, folder.mode)
+            set_time_and_mode(tree / folder.path, folder.mtime_ns, folder.mode)
 
 
 def flush(folder: Path, *, whole: bool) -> None:

@@ -7,8 +7,8 @@ import uuid
 from dunechest.errors import CutOffError, RefusedError
 from dunechest.jobs.known.homes import note_move
 from dunechest.jobs.restore.doing.folders import make_above
-from dunechest.ledger import deeds
-from dunechest.ledger.deeds import ChangedLink
+from dunechest.ledger import past_changes
+from dunechest.ledger.past_changes import ChangedLink
 from dunechest.machine import folder_links
 from dunechest.model.homes import Home
 from dunechest.names import quoted, shown, to_line, to_wire
@@ -30,8 +30,8 @@ def give_up_home(home: Home) -> None:
             f"dunechest rehome --back {quoted(home.name)}"
         )
     move = uuid.uuid4().hex
-    deed = deeds.begin("forget", home.name, to_wire(str(home.old_path)), id=move)
-    make_above(home.old_path.parent, deed)
+    past_change = past_changes.begin("forget", home.name, to_wire(str(home.old_path)), id=move)
+    make_above(home.old_path.parent, past_change)
     past = home.past
     why = note_move(
         {
@@ -43,6 +43,6 @@ def give_up_home(home: Home) -> None:
     if why:
         raise CutOffError(f"That cannot be written down. {why}")
     if folder_links.is_link_to(home.old_path, past.place):
-        deed.will(ChangedLink(to_wire(str(home.old_path)), to_wire(past.place), ""))
+        past_change.will(ChangedLink(to_wire(str(home.old_path)), to_wire(past.place), ""))
         folder_links.remove_link(home.old_path)
-    deed.close()
+    past_change.close()

@@ -8,8 +8,8 @@ from typing import Any
 from dunechest.errors import RefusedError
 from dunechest.jobs.known.homes import must_note_move
 from dunechest.jobs.restore.doing.settings import write_setting
-from dunechest.ledger import deeds
-from dunechest.ledger.deeds import Aside, ChangedLink, OpenDeed, Swapped, Working
+from dunechest.ledger import past_changes
+from dunechest.ledger.past_changes import Aside, ChangedLink, OpenChange, Swapped, Working
 from dunechest.machine import folder_links
 from dunechest.machine.drives import drive_identity, drive_of
 from dunechest.model.rehome import RejoinPlan
@@ -19,14 +19,14 @@ from dunechest.transfer import disk
 from dunechest.transfer.owner import give, owner_above
 
 
-def set_right(plan: RejoinPlan, deed: OpenDeed, listing: str, move: str) -> None:
+def set_right(plan: RejoinPlan, past_change: OpenChange, listing: str, move: str) -> None:
     """Set the second library aside, update setting or link, and note where the library is.
 
     Parameters
     ----------
     plan : RejoinPlan
         What to do.
-    deed : OpenDeed
+    past_change : OpenChange
         Where each step is written down before it is taken.
     listing : str
         Name of the list of what the second library holds.
@@ -40,49 +40,49 @@ def set_right(plan: RejoinPlan, deed: OpenDeed, listing: str, move: str) -> None
     """
     home = plan.home
     for change in plan.settings:
-        why = write_setting(change, deed)
+        why = write_setting(change, past_change)
         if why:
             raise RefusedError(f"Refused: {why}.")
     aside = plan.set_aside_path if home.second is not None else None
     of_aside = {"id": home.past.id, "name": home.name, "old": to_line(str(home.old_path)), "listing": listing}
     must_note_move(_facts(plan, move), aside, of_aside)
     if aside is not None:
-        _aside(plan, deed)
+        _aside(plan, past_change)
     elif plan.link_before != plan.link_after:
-        change_link(plan, deed)
-    for place in deed.places:
+        change_link(plan, past_change)
+    for place in past_change.places:
         if not is_link(place):
             give(owner_above(place), [place])
 
 
-def _aside(plan: RejoinPlan, deed: OpenDeed) -> None:
+def _aside(plan: RejoinPlan, past_change: OpenChange) -> None:
     home, aside, second = plan.home, plan.set_aside_path, plan.second_path
     assert aside is not None and second is not None
     if os.path.lexists(aside):
         raise RefusedError(f"{shown(str(aside))} appeared meanwhile. Run the same command again.")
     if plan.link_after and second == home.old_path:
         target = plan.link_after
-        deed.will(Swapped(to_wire(str(second)), to_wire(str(aside)), to_wire(target)))
+        past_change.will(Swapped(to_wire(str(second)), to_wire(str(aside)), to_wire(target)))
         folder_links.make_link(aside, target)
         if not folder_links.exchange(second, aside):
             folder_links.remove_link(aside)
             disk.rename(second, aside)
             folder_links.make_link(second, target)
     else:
-        deed.will(Aside(to_wire(str(second)), to_wire(str(aside))))
+        past_change.will(Aside(to_wire(str(second)), to_wire(str(aside))))
         disk.rename(second, aside)
         if plan.link_before != plan.link_after:
-            change_link(plan, deed)
+            change_link(plan, past_change)
     disk.flush_folder(second.parent)
 
 
-def change_link(plan: RejoinPlan, deed: OpenDeed) -> None:
+def change_link(plan: RejoinPlan, past_change: OpenChange) -> None:
     """Have the link in the old place lead to where the library is now."""
     old, before, after = plan.home.old_path, plan.link_before, plan.link_after
-    deed.will(ChangedLink(to_wire(str(old)), to_wire(before), to_wire(after)))
+    past_change.will(ChangedLink(to_wire(str(old)), to_wire(before), to_wire(after)))
     if after:
-        beside = old.with_name(f"{deeds.WORKING[0]}link-{old.name[:100]}")
-        deed.will(Working(to_wire(str(beside))))
+        beside = old.with_name(f"{past_changes.WORKING[0]}link-{old.name[:100]}")
+        past_change.will(Working(to_wire(str(beside))))
         folder_links.make_link(beside, after)
         if before and folder_links.exchange(beside, old):
             folder_links.remove_link(beside)

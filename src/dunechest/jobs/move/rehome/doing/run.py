@@ -6,7 +6,7 @@ from pathlib import Path
 
 import msgspec
 
-from dunechest.ledger.deeds import OpenDeed
+from dunechest.ledger.past_changes import OpenChange
 from dunechest.model.rehome import RehomePlan
 from dunechest.progress import Progress, Step
 
@@ -20,7 +20,7 @@ class Run(msgspec.Struct):
         The plan.
     staging : Path
         The folder that is worked in, beside the new place.
-    deed : OpenDeed
+    past_change : OpenChange
         Where each step is written down before it is taken.
     progress : Progress
         Told how far it is.
@@ -28,7 +28,7 @@ class Run(msgspec.Struct):
 
     plan: RehomePlan
     staging: Path
-    deed: OpenDeed
+    past_change: OpenChange
     progress: Progress
     #: Bytes, time (ns) and BLAKE3 of each file that was copied and proven, by its path as the plan has it.
     proven: dict[str, tuple[int, int, bytes]] = msgspec.field(default_factory=dict)

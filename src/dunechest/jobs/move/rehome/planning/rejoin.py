@@ -8,7 +8,7 @@ from pathlib import Path
 
 from dunechest.findings import Finding
 from dunechest.jobs.known.named import library_at
-from dunechest.jobs.move.rehome.planning.make import refuse_away
+from dunechest.jobs.move.rehome.planning.plan_rehome import refuse_away
 from dunechest.jobs.move.rehome.planning.way import every_setting_of
 from dunechest.jobs.restore.aside import aside_name
 from dunechest.library.in_use import in_use

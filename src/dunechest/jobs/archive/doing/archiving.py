@@ -58,7 +58,7 @@ def carry_out(
     progress : Progress
         Told how far it is.
     after, other : ArchiveResult and Chest, optional
-        What was archived of the same library to another chest just before: what that has just so is read there.
+        What was archived of the same library to another chest just before: what that has unchanged is read there.
 
     Returns
     -------

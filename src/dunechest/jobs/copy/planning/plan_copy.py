@@ -18,8 +18,8 @@ from dunechest.jobs.copy.image import Held, Image, held, image_of
 from dunechest.jobs.copy.planning.histories import Histories, histories
 from dunechest.jobs.copy.planning.same import why_not_same
 from dunechest.jobs.copy.planning.sync import sync_new, sync_next
-from dunechest.jobs.known.from_this_computer import made_here
 from dunechest.jobs.known.named import get_chest, names_of
+from dunechest.jobs.known.own_archives import archived_here
 from dunechest.jobs.study.drive import examine
 from dunechest.jobs.study.drive_findings import copy_findings, holds_findings
 from dunechest.jobs.study.path_length import length_findings
@@ -113,7 +113,7 @@ def _plan_one(
     try:
         found = _look(entry, source, target, drive)
     except DuneChestError as error:
-        found = _Found("barred", (_cannot_be_copied(entry, source, str(error)),))
+        found = _Found("blocked", (_cannot_be_copied(entry, source, str(error)),))
     findings = [*general, *found.findings]
     need = 0
     if found.image is not None and found.state in ("new", "next"):
@@ -134,7 +134,7 @@ def _plan_one(
         _image=found.image,
         drive=drive,
         room=Room(need, drive.place.free),
-        made_here=made_here(source, entry),
+        archived_here=archived_here(source, entry),
         _stamps=stamps,
     )
 
@@ -169,14 +169,14 @@ def _onto(entry: BagEntry, own: Held, source: Chest, there: BagEntry, target: Ch
     """Decide what is to be done with a library that the target has already."""
     if there.state == "foreign":
         finding = finding_of("name-taken/copy", target=target.label, entry=entry.name)
-        return _Found("barred", (finding,))
+        return _Found("blocked", (finding,))
     faults = there.records.faults() if there.is_ours else ()
     if there.state != "whole" or faults:
         why = f"{shown(faults[0].path)}: {shown(faults[0].why)}" if faults else there.why
         finding = finding_of(
             "damaged-archive/in-target", there=there.name, target=target.label, why=why, source=source.label
         )
-        return _Found("barred", (finding,))
+        return _Found("blocked", (finding,))
     mine = held(there.records)
     if (other := why_not_same(own, mine)) is not None:
         return _by_states(own, mine, source, target, drive, other)
@@ -234,9 +234,9 @@ def _by_states(own: Held, mine: Held, source: Chest, target: Chest, drive: Drive
             told = _Found("next", (between,))
         return msgspec.structs.replace(done, findings=told.findings)
     if relation == "diverged":
-        return _Found("barred", (_diverged(own, mine, found, source, target),))
+        return _Found("blocked", (_diverged(own, mine, found, source, target),))
     other = finding_of("other-history", name=name, target=target.label, why=why)
-    return _Found("barred", (other,))
+    return _Found("blocked", (other,))
 
 
 def _diverged(own: Held, mine: Held, found: Histories, source: Chest, target: Chest) -> Finding:

@@ -27,9 +27,9 @@ from dunechest.model.mend import FileToMend, MendPlan
 from dunechest.names import AnyPath, shown, why_unsafe
 from dunechest.paths import is_link
 from dunechest.progress import Progress, Step, Tally, silent
-from dunechest.transfer.crew import Crew
 from dunechest.transfer.system_files import is_of_system
 from dunechest.transfer.tasks import DigestOutcome, DigestTask
+from dunechest.transfer.workers import Workers
 from dunechest.values import PathAndWhy
 
 AnyHelper = Chest | Library | AnyPath
@@ -247,8 +247,8 @@ def _damaged(
         algorithm = "blake3" if file.blake3 else "sha512"
         return DigestTask(os.fsencode(own.at(there[file.path])), sizes[file.path], (algorithm,))
 
-    with Crew.for_job(len(found), total, (own.bag,), tally) as crew:
-        for done, (file, outcome) in enumerate(crew.digest_each(found, lambda f: sizes[f.path], task)):
+    with Workers.for_job(len(found), total, (own.bag,), tally) as workers:
+        for done, (file, outcome) in enumerate(workers.digest_each(found, lambda f: sizes[f.path], task)):
             tally.files_done = done + 1
             if (why := _why(file, outcome)) is not None:
                 bad.append((file, why))

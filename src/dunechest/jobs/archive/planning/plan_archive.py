@@ -266,7 +266,7 @@ def _of_the_drive(
 
 
 def _as_kept(left: Iterable[LeftOutFile], previous: Difference | None) -> Iterator[LeftOutFile]:
-    """Yield what is left out; a placeholder is no fault if the archive has its content just so."""
+    """Yield what is left out; a placeholder is no fault if the archive has its content unchanged."""
     carried = {item.path: item for item in previous.carried} if previous is not None else {}
     for item in left:
         file = carried.get(item.path) if item.fault and item.why == PLACEHOLDER else None

@@ -1,4 +1,4 @@
-"""A crew: several worker processes that take jobs and hand their outcomes back in order.
+"""A workers: several worker processes that take jobs and hand their outcomes back in order.
 
 Processes and not threads, because for thousands of small files most of the time
 is in the interpreter and in short file calls, where threads only wait for each
@@ -79,11 +79,11 @@ def batches(
 
 
 def workers_for(files: int, total: int) -> int:
-    """Return how many workers a job gets with so many files and bytes; see `Crew.for_job`."""
+    """Return how many workers a job gets with so many files and bytes; see `Workers.for_job`."""
     return 0 if files <= 2 * BATCH_ALONE and total <= 32 << 20 else min(4, (os.cpu_count() or 1) + 1)
 
 
-class Crew:
+class Workers:
     """Workers that live as long as the ``with`` block.
 
     Parameters
@@ -114,7 +114,7 @@ class Crew:
     def for_job(
         cls, files: int, total: int, places: Iterable[str | os.PathLike[str]], tell: Callable[[int], None]
     ) -> Self:
-        """Make a crew that suits a job.
+        """Make a workers that suits a job.
 
         None for a job so small that this process does it; else one more worker than
         processors (one that waits for the drive leaves its processor to another), at

@@ -34,7 +34,7 @@ from dunechest.jobs.restore.doing.settings import write_setting
 from dunechest.jobs.restore.doing.staging import fill_staging, finish, remove, take_staging, write
 from dunechest.jobs.restore.old_place import CODE, old_place_findings
 from dunechest.jobs.undo.doing import undo_change
-from dunechest.ledger import deeds, events
+from dunechest.ledger import events, past_changes
 from dunechest.ledger.ledger import open_ledger
 from dunechest.library.kinds.patterns import Patterns
 from dunechest.library.still_named import OldPlace, pattern_of, still_named
@@ -50,11 +50,11 @@ from dunechest.model.restore import (
 from dunechest.names import shown, to_wire
 from dunechest.progress import Progress, silent
 from dunechest.transfer import patient
-from dunechest.transfer.crew import workers_for
 from dunechest.transfer.digest_files import digest_files
 from dunechest.transfer.helpers import dismiss, start_ahead
 from dunechest.transfer.owner import give, owner_above
 from dunechest.transfer.tasks import DigestTask
+from dunechest.transfer.workers import workers_for
 from dunechest.values import MovedPath
 
 
@@ -104,21 +104,21 @@ def carry_out_once(
     take_staging(staging, plan)  # only what this run has made, or taken over by its mark, is ever removed again
     state = "" if drill else _state_to_come(plan)
     new = state if state and not _had(plan.path, state) else ""
-    deed = deeds.begin("restore", plan.name, to_wire(str(plan.path)), command, state=new)
+    past_change = past_changes.begin("restore", plan.name, to_wire(str(plan.path)), command, state=new)
     try:
-        result = _restore(Run(plan, plan.path, staging, deed, progress), begun)
+        result = _restore(Run(plan, plan.path, staging, past_change, progress), begun)
     except BaseException as error:
-        _give_up(staging, deed)
+        _give_up(staging, past_change)
         if isinstance(error, CutOffError) or not isinstance(error, OSError):
             raise
         raise CutOffError(
             f"The restore of {shown(plan.name)} was interrupted: {error.strerror or error}. What it had done was undone, "
             f"and {shown(str(plan.path))} is unchanged; the same command starts again."
         ) from error
-    deed.close("undone" if drill else "done")
+    past_change.close("undone" if drill else "done")
     note_damage(plan.chest, plan.name, sum(item.damage for item in result.not_restored))
     if drill:
-        deeds.forget(deed.number)
+        past_changes.forget(past_change.number)
         return result
     _note(plan, plan.path, result.file_count, state)
     return result
@@ -196,10 +196,10 @@ def _refuse_half(plan: RestorePlan, not_done: Iterable[NotDone]) -> None:
 _GONE = "The drive of the chest {} is gone or can no longer be read."
 
 
-def _give_up(staging: Path, deed: deeds.OpenDeed) -> None:
+def _give_up(staging: Path, past_change: past_changes.OpenChange) -> None:
     """Undo what was done, and remove the folder to work in."""
     remove(staging)
-    known = next((item for item in deeds.deeds() if item.number == deed.number), None)
+    known = next((item for item in past_changes.past_changes() if item.number == past_change.number), None)
     try:
         if known is not None:
             undo_change(known)
@@ -208,12 +208,12 @@ def _give_up(staging: Path, deed: deeds.OpenDeed) -> None:
 
 
 def _restore(run: Run, begun: float) -> RestoreResult:
-    plan, deed = run.plan, run.deed
+    plan, past_change = run.plan, run.past_change
     # They are ready by the time that all folders are made; while it was planned they would have been in the way.
     start_ahead(workers_for(len(plan.existing.to_write), sum(file.size for file in plan.existing.to_write)))
     owner = owner_above(run.place)
-    make_above(run.place.parent, deed)
-    deed.will(deeds.Working(to_wire(str(run.staging))))
+    make_above(run.place.parent, past_change)
+    past_change.will(past_changes.Working(to_wire(str(run.staging))))
     fill_staging(run)
     write(run)
     dismiss(all_but=0)
@@ -223,7 +223,7 @@ def _restore(run: Run, begun: float) -> RestoreResult:
     merged: tuple[MergeResult, ...] = ()
     if plan.chosen_parts and plan.existing.mode != "merge":
         merged = tuple(only_those(plan, staged))
-    rewritten = write_references(plan.kind, plan.references.updates, staged.get, _final_places(run), deed)
+    rewritten = write_references(plan.kind, plan.references.updates, staged.get, _final_places(run), past_change)
     if plan.existing.mode == "merge":
         merged, rewritten = _merge(run, staged, rewritten)
     else:
@@ -231,8 +231,8 @@ def _restore(run: Run, begun: float) -> RestoreResult:
         whole_into_place(run, rewritten.steps)
     remove(run.staging)
     outside = restore_outside_files(run)
-    settings = tuple((change, write_setting(change, deed)) for change in plan.settings)
-    give(owner, deed.places)  # run by the administrator, it is for the person whose home it is
+    settings = tuple((change, write_setting(change, past_change)) for change in plan.settings)
+    give(owner, past_change.places)  # run by the administrator, it is for the person whose home it is
     run.missed = give_back(run)
     run.tell("checking the result of")
     return _summary(run, merged, rewritten, outside, settings, begun)
@@ -263,7 +263,7 @@ def _merge(
     plain = [file for file in run.restored if file.own not in own_merged]
     join_into_place(run, plain, {result.path: result.staged for result in merged if result.staged is not None})
     dress_unreadable(plain, run.place.joinpath)
-    run.deed.will(*(step for step in rewritten.steps if step.path not in kept))
+    run.past_change.will(*(step for step in rewritten.steps if step.path not in kept))
     untouched = {result.path for result in merged if result.staged is None}
     done = tuple(update for update in rewritten.done if names[update.file] not in untouched)
     here = _in_place(run)
@@ -342,7 +342,7 @@ def _summary(
         ),
         merged_files=merged,
         damaged_records=plan.damaged_records,
-        undoable=run.deed.changes,
+        undoable=run.past_change.changes,
         seconds=time.monotonic() - begun,
         single_file_paths=tuple(file.path for file in plan.files) if plan.options.files else (),
     )
@@ -360,7 +360,7 @@ def _staged(run: Run) -> dict[str, Path]:
 
 def _in_place(run: Run) -> RewrittenFiles:
     """Update references in files that were here already, as they came from the other computer."""
-    plan, deed = run.plan, run.deed
+    plan, past_change = run.plan, run.past_change
     same = {file.own: run.place / file.path for file in plan.existing.same}
     wanted = [update for update in plan.references.updates if update.file in same]
     by_source = {update.file for update in wanted}
@@ -370,8 +370,8 @@ def _in_place(run: Run) -> RewrittenFiles:
         shutil.copy2(same[source], copy)
         before[source] = copy
     try:
-        made = write_references(plan.kind, wanted, before.get, same.__getitem__, deed)
-        deed.will(*made.steps)
+        made = write_references(plan.kind, wanted, before.get, same.__getitem__, past_change)
+        past_change.will(*made.steps)
         for source, copy in before.items():
             patient.replace(copy, same[source])
     finally:

@@ -101,7 +101,7 @@ def _still_as_planned(run: Run) -> None:
 
 def result_of_nothing(plan: CopyPlan) -> CopyResult:
     """Return the account of a library that nothing is done with."""
-    return CopyResult(plan.name, "barred" if blocking(plan.findings) else plan.state, findings=plan.findings)
+    return CopyResult(plan.name, "blocked" if blocking(plan.findings) else plan.state, findings=plan.findings)
 
 
 def _result(run: Run) -> CopyResult:
@@ -149,7 +149,7 @@ def _note(run: Run, top: str, progress: Progress) -> None:
         "where": identity(plan.target.folder),
     }
     told: list[tuple[str, dict[str, Any]]] = [("chest", {**facts_of(plan.target)})]
-    if plan.made_here and not run.missing:
+    if plan.archived_here and not run.missing:
         told.append(("archive", facts))
     if plan.state == "new" and not (run.missing or run.resumed):
         told.append(("check", _all_read_back(run)))

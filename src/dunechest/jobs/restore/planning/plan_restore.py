@@ -22,8 +22,8 @@ from dunechest.chest.layout import LIBRARY_FILES, OUTSIDE_FILES
 from dunechest.chest.records import LibraryRecord, OutsideFileRecord
 from dunechest.errors import RecordDamagedError, UsageError
 from dunechest.findings import Finding, most_serious_first
-from dunechest.jobs.known.from_this_computer import made_here
 from dunechest.jobs.known.named import get_chest
+from dunechest.jobs.known.own_archives import archived_here
 from dunechest.jobs.restore.planning.already_rewritten import without_rewritten
 from dunechest.jobs.restore.planning.as_archived import as_archived
 from dunechest.jobs.restore.planning.bag_tree import BagTree, bag_tree
@@ -124,7 +124,7 @@ class _Question(msgspec.Struct, frozen=True):
     kind: Kind
     placement: Placement
     here: Filesystem | None
-    made_here: Callable[[], bool]
+    archived_here: Callable[[], bool]
 
     @property
     def record(self) -> LibraryRecord:
@@ -158,7 +158,7 @@ def _plan(
     source = source_of(entry, options)
     record = source.record
     kind = _kind_of(record)
-    trusted = functools.cache(lambda: made_here(chest, entry))
+    trusted = functools.cache(lambda: archived_here(chest, entry))
     placement = place_for(record, kind, options)
     if options.files and placement.place is None:
         placement = _still_here(record, trusted)
@@ -220,7 +220,7 @@ def _coming(
     if options.parts:
         coming = _only(parts, record, coming)
     stored_outside = _outside_places(question, coming)
-    outward = options.outside_links if options.outside_links is not None else question.made_here()
+    outward = options.outside_links if options.outside_links is not None else question.archived_here()
     coming = msgspec.structs.replace(coming, links=paths.links(outward, links_moved(record, stored_outside)))
     return _only(parts, record, coming) if options.parts else coming, stored_outside
 
@@ -298,7 +298,7 @@ def _findings(question: _Question, plan: RestorePlan) -> Iterator[Finding]:
     if plan.path is None:
         yield no_place(plan.record)
     else:
-        yield from place_findings(plan.record, plan.kind, plan.placement, question.made_here)
+        yield from place_findings(plan.record, plan.kind, plan.placement, question.archived_here)
     yield from findings_of(plan)
 
 
@@ -307,7 +307,7 @@ def _outside_places(question: _Question, coming: _Coming) -> tuple[RestoreOutsid
     record, place = question.record, question.placement.place
     if place is None:
         return ()
-    own_places = bool(record.outside_files) and not question.options.apart and question.made_here()
+    own_places = bool(record.outside_files) and not question.options.apart and question.archived_here()
     return place_outside_files(record, coming.outside, place, question.options, own_places=own_places)
 
 

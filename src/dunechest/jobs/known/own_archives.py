@@ -11,7 +11,7 @@ from dunechest.errors import DuneChestError
 from dunechest.transfer import safe
 
 
-def made_here(chest: Chest, entry: BagEntry) -> bool:
+def archived_here(chest: Chest, entry: BagEntry) -> bool:
     """Whether this computer made the bag and it is unaltered since, so that its records are its own."""
     from dunechest.ledger.ledger import open_ledger
 

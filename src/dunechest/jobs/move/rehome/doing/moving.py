@@ -21,15 +21,15 @@ from dunechest.jobs.known.homes import is_marked, mark_content, mark_of, must_no
 from dunechest.jobs.move.rehome.doing.copy import copy, dress_folders, flush, give_attributes, refuse_in_use
 from dunechest.jobs.move.rehome.doing.run import Run
 from dunechest.jobs.restore.aside import nothing_in
-from dunechest.jobs.restore.doing.attributes import dress
+from dunechest.jobs.restore.doing.attributes import set_time_and_mode
 from dunechest.jobs.restore.doing.folders import make_above
 from dunechest.jobs.restore.doing.references import RewrittenFiles, write_references
 from dunechest.jobs.restore.doing.settings import write_setting
 from dunechest.jobs.restore.doing.staging import remove
 from dunechest.jobs.undo.doing import undo_change
-from dunechest.ledger import deeds
+from dunechest.ledger import past_changes
 from dunechest.ledger.asides import AsideFile, write_aside
-from dunechest.ledger.deeds import Aside, ChangedLink, Listed, Made, Swapped, Tree, WasEmpty, Working
+from dunechest.ledger.past_changes import Aside, ChangedLink, Listed, Made, Swapped, Tree, WasEmpty, Working
 from dunechest.machine import folder_links
 from dunechest.machine.processes import lives
 from dunechest.model.findings import finding_of
@@ -80,11 +80,11 @@ def carry_out(plan: RehomePlan, *, progress: Progress = silent, command: str = "
     begun = time.monotonic()
     staging = plan.new_path.parent / f".dune-restore-move-{plan.new_path.name[:100]}"
     _take(staging, plan)
-    deed = deeds.begin("rehome", plan.name, to_wire(str(plan.old_path)), command, id=plan.id)
+    past_change = past_changes.begin("rehome", plan.name, to_wire(str(plan.old_path)), command, id=plan.id)
     try:
-        result = _move(Run(plan, staging, deed, progress), begun)
+        result = _move(Run(plan, staging, past_change, progress), begun)
     except OSError as error:
-        _give_up(staging, deed)
+        _give_up(staging, past_change)
         if isinstance(error, CutOffError):
             raise
         raise CutOffError(
@@ -92,9 +92,9 @@ def carry_out(plan: RehomePlan, *, progress: Progress = silent, command: str = "
             "command starts again."
         ) from error
     except BaseException:
-        _give_up(staging, deed)
+        _give_up(staging, past_change)
         raise
-    deed.close()
+    past_change.close()
     return result
 
 
@@ -117,9 +117,9 @@ def _take(staging: Path, plan: RehomePlan) -> None:
     remove(staging)
 
 
-def _give_up(staging: Path, deed: deeds.OpenDeed) -> None:
+def _give_up(staging: Path, past_change: past_changes.OpenChange) -> None:
     remove(staging)
-    known = next((item for item in deeds.deeds() if item.number == deed.number), None)
+    known = next((item for item in past_changes.past_changes() if item.number == past_change.number), None)
     try:
         if known is not None:
             undo_change(known)
@@ -128,9 +128,9 @@ def _give_up(staging: Path, deed: deeds.OpenDeed) -> None:
 
 
 def _move(run: Run, begun: float) -> RehomeResult:
-    plan, deed = run.plan, run.deed
-    make_above(plan.new_path.parent, deed)
-    deed.will(Working(to_wire(str(run.staging))))
+    plan, past_change = run.plan, run.past_change
+    make_above(plan.new_path.parent, past_change)
+    past_change.will(Working(to_wire(str(run.staging))))
     disk.make_folder(run.staging)
     os.chmod(run.staging, 0o700)
     mark = _Mark(to_line(str(plan.path)), os.getpid())
@@ -138,7 +138,7 @@ def _move(run: Run, begun: float) -> RehomeResult:
     copy(run)
     run.tell("updating references of")
     rewritten = write_references(
-        plan.kind, plan.reference_plan.updates, run.tree.joinpath, plan.new_path.joinpath, deed
+        plan.kind, plan.reference_plan.updates, run.tree.joinpath, plan.new_path.joinpath, past_change
     )
     give_attributes(run)
     dress_folders(run)
@@ -148,22 +148,22 @@ def _move(run: Run, begun: float) -> RehomeResult:
     _place_outside(run)
     _switch(run, rewritten)
     remove(run.staging)
-    for place in deed.places:  # run by the administrator, what is made in somebody's home is theirs
+    for place in past_change.places:  # run by the administrator, what is made in somebody's home is theirs
         if place != plan.new_path and not place.is_relative_to(plan.new_path):
             give(owner_above(place), [place])
     return _summary(run, rewritten, begun)
 
 
 def _place_outside(run: Run) -> None:
-    plan, deed = run.plan, run.deed
+    plan, past_change = run.plan, run.past_change
     for count, item in enumerate(plan.outside):
-        make_above(item.place.parent, deed)
+        make_above(item.place.parent, past_change)
         source = run.outside / str(count)
         info = source.stat()
         if os.path.lexists(item.place):
             raise RefusedError(f"Something is in {shown(str(item.place))} already. Nothing was moved.")
         step = Made(to_wire(str(item.place)), info.st_size, info.st_mtime_ns, "", info.st_dev, info.st_ino)
-        deed.will(step)
+        past_change.will(step)
         disk.rename(source, item.place)
         disk.flush_folder(item.place.parent)
 
@@ -178,12 +178,12 @@ def _switch(run: Run, rewritten: RewrittenFiles) -> None:
     if not plan.back:
         content = mark_content(plan.id, plan.name, plan.old_path)
         digest = blake3(content).hexdigest()
-        run.deed.will(Made(to_wire(str(mark_of(plan.new_path))), len(content), -1, digest))
+        run.past_change.will(Made(to_wire(str(mark_of(plan.new_path))), len(content), -1, digest))
         safe.write_file(mark_of(plan.new_path), content)
     if not plan.back and not is_marked(plan.new_path, plan.id):
         raise CutOffError("The mark beside the library cannot be read back from that drive. Nothing was moved.")
     for change in plan.settings:
-        why = write_setting(change, run.deed)
+        why = write_setting(change, run.past_change)
         if why:
             raise RefusedError(f"Refused: {why}. The library was not moved.")
     _note(run)
@@ -194,11 +194,11 @@ def _link_goes(run: Run) -> None:
     """Remove the link in the old place, so that the library itself can take it."""
     plan = run.plan
     if plan.link_before and folder_links.is_link_to(plan.old_path, plan.link_before):
-        run.deed.will(ChangedLink(to_wire(str(plan.old_path)), to_wire(plan.link_before), ""))
+        run.past_change.will(ChangedLink(to_wire(str(plan.old_path)), to_wire(plan.link_before), ""))
 
 
 def _tree_into_place(run: Run, rewritten: RewrittenFiles) -> None:
-    plan, deed, tree, target = run.plan, run.deed, run.tree, run.plan.new_path
+    plan, past_change, tree, target = run.plan, run.past_change, run.tree, run.plan.new_path
     listing = walk(str(tree))
     lines = [Listed(to_wire(f.path), f.size, f.mtime_ns) for f in listing.files]
     lines += [Listed(to_wire(f.path), -1, 0) for f in listing.folders if f.path]
@@ -208,10 +208,10 @@ def _tree_into_place(run: Run, rewritten: RewrittenFiles) -> None:
         info = target.lstat()
         if not stat.S_ISDIR(info.st_mode) or not nothing_in(target):
             raise RefusedError(f"Something appeared in {shown(str(target))} meanwhile. Nothing was moved.")
-        deed.will(WasEmpty(to_wire(str(target)), stat.S_IMODE(info.st_mode)))
+        past_change.will(WasEmpty(to_wire(str(target)), stat.S_IMODE(info.st_mode)))
         disk.remove_bare_folder(target)
     own = tree.stat()
-    deed.will(Tree(to_wire(str(target)), deed.listing(lines), own.st_dev, own.st_ino), *rewritten.steps)
+    past_change.will(Tree(to_wire(str(target)), past_change.listing(lines), own.st_dev, own.st_ino), *rewritten.steps)
     if link and folder_links.exchange(tree, target):
         folder_links.remove_link(tree)
     else:
@@ -220,19 +220,19 @@ def _tree_into_place(run: Run, rewritten: RewrittenFiles) -> None:
         disk.rename(tree, target)
     top = next((folder for folder in plan.folders if not folder.path), None)
     if top is not None:
-        dress(target, top.mtime_ns, top.mode)
+        set_time_and_mode(target, top.mtime_ns, top.mode)
     disk.flush_folder(target.parent)
 
 
 def _original_aside(run: Run) -> None:
     """Give the original its other name; with a link, the link takes its place in the same moment."""
-    plan, deed = run.plan, run.deed
+    plan, past_change = run.plan, run.past_change
     source, aside, old, target = plan.path, plan.set_aside_path, plan.old_path, plan.new_path
     if os.path.lexists(aside):
         raise RefusedError(f"{shown(str(aside))} appeared meanwhile. Nothing was moved.")
     link = plan.way == "link" and not plan.back
     if link and old == source:
-        deed.will(Swapped(to_wire(str(old)), to_wire(str(aside)), to_wire(str(target))))
+        past_change.will(Swapped(to_wire(str(old)), to_wire(str(aside)), to_wire(str(target))))
         folder_links.make_link(aside, target)
         if not folder_links.exchange(old, aside):
             folder_links.remove_link(aside)
@@ -241,7 +241,7 @@ def _original_aside(run: Run) -> None:
     else:
         if link or (plan.link_before and not plan.back):
             _link_elsewhere(run)
-        deed.will(Aside(to_wire(str(source)), to_wire(str(aside))))
+        past_change.will(Aside(to_wire(str(source)), to_wire(str(aside))))
         disk.rename(source, aside)
         _old_mark_goes(run)
     disk.flush_folder(source.parent)
@@ -253,12 +253,12 @@ def _link_elsewhere(run: Run) -> None:
     old, after = plan.old_path, str(plan.new_path) if plan.way == "link" else ""
     if not plan.link_before and os.path.lexists(old):
         raise RefusedError(f"Something that is no link is in {shown(str(old))}. Nothing was moved.")
-    run.deed.will(ChangedLink(to_wire(str(old)), to_wire(plan.link_before), to_wire(after)))
+    run.past_change.will(ChangedLink(to_wire(str(old)), to_wire(plan.link_before), to_wire(after)))
     if not after:
         folder_links.remove_link(old)
         return
-    beside = old.with_name(f"{deeds.WORKING[0]}link-{old.name[:100]}")
-    run.deed.will(Working(to_wire(str(beside))))
+    beside = old.with_name(f"{past_changes.WORKING[0]}link-{old.name[:100]}")
+    run.past_change.will(Working(to_wire(str(beside))))
     folder_links.make_link(beside, after)
     if os.path.lexists(old) and folder_links.exchange(beside, old):
         folder_links.remove_link(beside)
@@ -273,7 +273,7 @@ def _old_mark_goes(run: Run) -> None:
     mark = mark_of(run.plan.path)
     if mark.is_file() and not is_link(mark):
         other = mark_of(run.plan.set_aside_path)
-        run.deed.will(Aside(to_wire(str(mark)), to_wire(str(other))))
+        run.past_change.will(Aside(to_wire(str(mark)), to_wire(str(other))))
         disk.rename(mark, other)
 
 

@@ -1,8 +1,8 @@
 """Deeds: what was done to this computer, step by step, so that it can be undone.
 
-A deed is a file of JSON lines in ``deeds/`` of the state folder: a head, a line for each step written *before*
+A past_change is a file of JSON lines in ``past_changes/`` of the state folder: a head, a line for each step written *before*
 the step is taken, and a last line when it is done. A step says enough to be undone whether it was
-taken or not. Files that were replaced are kept beside, in ``deeds/NUMBER.kept/``.
+taken or not. Files that were replaced are kept beside, in ``past_changes/NUMBER.kept/``.
 """
 
 from __future__ import annotations
@@ -33,7 +33,7 @@ _MOST = 1 << 31
 class Head(msgspec.Struct, frozen=True, tag="head"):
     """The head of a change: the job, the library, the place, when (seconds since 1970), and the process.
 
-    `command` is the same for all deeds of one command, which are undone together; `id` is that of a move, if it is one.
+    `command` is the same for all past_changes of one command, which are undone together; `id` is that of a move, if it is one.
     `state` is the state that a restore brings to the place, if the library never had it there before.
     """
 
@@ -61,7 +61,7 @@ class Working(msgspec.Struct, frozen=True, tag="working"):
 
 
 class Tree(msgspec.Struct, frozen=True, tag="tree"):
-    """A whole folder was put in its place; `listing` is the file beside the deed that lists what is in it.
+    """A whole folder was put in its place; `listing` is the file beside the past_change that lists what is in it.
 
     A rename keeps its device and inode (0 if not known), so that it is told from whatever else comes to be there.
     """
@@ -91,7 +91,7 @@ class Made(msgspec.Struct, frozen=True, tag="made"):
 
 
 class NotMade(msgspec.Struct, frozen=True, tag="not-made"):
-    """A file that was to be made was not: something else was there first, and is not this deed's."""
+    """A file that was to be made was not: something else was there first, and is not this past_change's."""
 
     path: WireName
 
@@ -155,7 +155,7 @@ class Removing(msgspec.Struct, frozen=True, tag="removing"):
 
 
 class Closed(msgspec.Struct, frozen=True, tag="closed"):
-    """How a deed ended: ``done`` or ``undone``."""
+    """How a past_change ended: ``done`` or ``undone``."""
 
     how: str
 
@@ -172,7 +172,7 @@ class Listed(msgspec.Struct, frozen=True, array_like=True):
     mtime_ns: int
 
 
-class Deed(msgspec.Struct, frozen=True):
+class PastChange(msgspec.Struct, frozen=True):
     """A change of this computer, as it was written down."""
 
     _told: ClassVar[tuple[str, ...]] = ("name", "job", "path", "changed_at")
@@ -213,7 +213,7 @@ def _folder() -> Path:
 
 
 def kept_folder(number: int) -> Path:
-    """Return where a deed keeps what it replaced."""
+    """Return where a past_change keeps what it replaced."""
     return _folder() / f"{number:06d}.kept"
 
 
@@ -222,8 +222,8 @@ def listing_of(number: int, name: str) -> Path:
     return _folder() / Path(name).name
 
 
-class OpenDeed:
-    """A deed that is being done."""
+class OpenChange:
+    """A past_change that is being done."""
 
     def __init__(self, number: int, fd: int) -> None:
         self.number = number
@@ -285,8 +285,8 @@ class OpenDeed:
             hand_over(_folder())
 
 
-def begin(job: str, about: str, place: WireName, command: str = "", *, id: str = "", state: str = "") -> OpenDeed:
-    """Begin a deed.
+def begin(job: str, about: str, place: WireName, command: str = "", *, id: str = "", state: str = "") -> OpenChange:
+    """Begin a past_change.
 
     Raises
     ------
@@ -305,7 +305,7 @@ def begin(job: str, about: str, place: WireName, command: str = "", *, id: str =
                 break
             except FileExistsError:  # another process took this number just now
                 continue
-        deed = OpenDeed(number, fd)
+        past_change = OpenChange(number, fd)
         head = Head(job, about, place, clock.now(), os.getpid(), command, id, state)
         safe.write_all(fd, msgspec.json.encode(head) + b"\n")
         medium.flush_file(fd)
@@ -315,7 +315,7 @@ def begin(job: str, about: str, place: WireName, command: str = "", *, id: str =
             f"What is to be done cannot be written down in {shown(str(folder))} ({error.strerror}), and without "
             "that it could not be undone. Nothing was changed."
         ) from error
-    return deed
+    return past_change
 
 
 def _open_again(number: int) -> int:
@@ -323,21 +323,21 @@ def _open_again(number: int) -> int:
 
 
 def add(number: int, step: Step) -> None:
-    """Write down one more step of a deed that was read from its file."""
+    """Write down one more step of a past_change that was read from its file."""
     fd = _open_again(number)
     try:
-        OpenDeed(number, fd).will(step)
+        OpenChange(number, fd).will(step)
     finally:
         os.close(fd)
 
 
 def close(number: int, how: str) -> None:
-    """Write down the end of a deed that was read from its file."""
-    OpenDeed(number, _open_again(number)).close(how)
+    """Write down the end of a past_change that was read from its file."""
+    OpenChange(number, _open_again(number)).close(how)
 
 
 def forget(number: int) -> None:
-    """Remove what a deed kept, once it is undone and nothing can be wanted of it."""
+    """Remove what a past_change kept, once it is undone and nothing can be wanted of it."""
     folder = _folder()
     for path in (*folder.glob(f"{number:06d}.tree-*"), *kept_folder(number).glob("*")):
         path.unlink(missing_ok=True)
@@ -345,8 +345,8 @@ def forget(number: int) -> None:
         kept_folder(number).rmdir()
 
 
-def deeds() -> Iterator[Deed]:
-    """Yield all deeds, the latest first; what cannot be read is passed over."""
+def past_changes() -> Iterator[PastChange]:
+    """Yield all past_changes, the latest first; what cannot be read is passed over."""
     try:
         names = sorted((name for name in os.listdir(_folder()) if _NAME.fullmatch(name)), reverse=True)
     except OSError:
@@ -361,22 +361,22 @@ def deeds() -> Iterator[Deed]:
             continue
         for line in content.splitlines():
             try:
-                deed = decoder.decode(line)
+                past_change = decoder.decode(line)
             except (msgspec.MsgspecError, UnicodeDecodeError):
                 break  # the last line, cut off by a crash: that step was not taken
-            if isinstance(deed, Head):
-                head = deed
-            elif isinstance(deed, Closed):
-                how = deed.how
-            elif isinstance(deed, NotMade):
-                steps = [s for s in steps if not (isinstance(s, Made) and s.path == deed.path)]
+            if isinstance(past_change, Head):
+                head = past_change
+            elif isinstance(past_change, Closed):
+                how = past_change.how
+            elif isinstance(past_change, NotMade):
+                steps = [s for s in steps if not (isinstance(s, Made) and s.path == past_change.path)]
             else:
-                steps.append(deed)
+                steps.append(past_change)
         if head is not None:
-            yield Deed(int(name[:6]), head, tuple(steps), how)
+            yield PastChange(int(name[:6]), head, tuple(steps), how)
 
 
-def tree_lines(deed: Deed, name: str) -> dict[str, Listed]:
+def tree_lines(past_change: PastChange, name: str) -> dict[str, Listed]:
     """Return what a tree held when it was put in its place, by path.
 
     Raises
@@ -384,11 +384,11 @@ def tree_lines(deed: Deed, name: str) -> dict[str, Listed]:
     OSError, ValueError
         If the list cannot be read.
     """
-    return listed_in(deed.number, name)
+    return listed_in(past_change.number, name)
 
 
 def listed_in(number: int, name: str) -> dict[str, Listed]:
-    """Return what a list beside a deed holds, by path; `number` is the deed's.
+    """Return what a list beside a past_change holds, by path; `number` is the past_change's.
 
     Raises
     ------

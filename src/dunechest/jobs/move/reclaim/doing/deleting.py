@@ -17,9 +17,9 @@ from dunechest.jobs.move.reclaim.doing.last_look import chests_held, read_all
 from dunechest.jobs.move.reclaim.doing.take_out import move, take_out_parts
 from dunechest.jobs.undo.doing import undo_change
 from dunechest.jobs.undo.forward import MARK, finish_removal
-from dunechest.ledger import deeds, events
+from dunechest.ledger import events, past_changes
 from dunechest.ledger.asides import forget_aside
-from dunechest.ledger.deeds import Aside, Listed, OpenDeed, Removing
+from dunechest.ledger.past_changes import Aside, Listed, OpenChange, Removing
 from dunechest.library.in_use import in_use
 from dunechest.machine.drives import filesystem
 from dunechest.machine.folders import own_home
@@ -76,30 +76,30 @@ def _carry_out(
 ) -> ReclaimResult:
     _refuse_in_use(plan)
     before = _free(plan.path.parent)
-    deed = deeds.begin("reclaim", plan.name, to_wire(str(plan.path)), command)
+    past_change = past_changes.begin("reclaim", plan.name, to_wire(str(plan.path)), command)
     aside = _aside_name(plan)
     try:
-        along = _out_of_the_way(plan, aside, deed)
+        along = _out_of_the_way(plan, aside, past_change)
         read_all(plan, aside, progress, checked)
         lines = list(_lines(plan, aside, along))
         step = Removing(
             to_wire(str(aside)),
-            deed.listing(lines),
+            past_change.listing(lines),
             to_wire(str(plan.path)),
             plan.options.trash,
             False,
             plan.restore_command,
         )
-        deed.will(step)
+        past_change.will(step)
     except BaseException as error:
-        _give_up(deed)
+        _give_up(past_change)
         if isinstance(error, OSError) and not isinstance(error, DuneChestError):
             raise CutOffError(
                 f"The original of {shown(plan.name)} could not be deleted: {error.strerror or error}. It is where it was."
             ) from error
         raise
-    left = _delete(plan, step, deed, progress)
-    deed.close()
+    left = _delete(plan, step, past_change, progress)
+    past_change.close()
     return _summary(plan, left, before, begun)
 
 
@@ -123,17 +123,17 @@ def _aside_name(plan: ReclaimPlan) -> Path:
     raise AssertionError("a thousand folders of that name")
 
 
-def _out_of_the_way(plan: ReclaimPlan, aside: Path, deed: OpenDeed) -> list[str]:
+def _out_of_the_way(plan: ReclaimPlan, aside: Path, past_change: OpenChange) -> list[str]:
     """Give what goes another name, so that no application meets half of it; what stays keeps its place."""
     if plan.taken is not None:
         going = {file.path for file in plan.going}
-        return take_out_parts(plan.library, plan.taken, going, aside, deed)
-    deed.will(Aside(to_wire(str(plan.path)), to_wire(str(aside))))
+        return take_out_parts(plan.library, plan.taken, going, aside, past_change)
+    past_change.will(Aside(to_wire(str(plan.path)), to_wire(str(aside))))
     disk.rename(plan.path, aside)
     disk.flush_folder(aside.parent)
     staying = [path for path, _ in plan.kept_files]
     tops = tuple(path + "/" for path in staying)
-    move([path for path in staying if not path.startswith(tops or ("\0",))], aside, plan.path, deed)
+    move([path for path in staying if not path.startswith(tops or ("\0",))], aside, plan.path, past_change)
     return []
 
 
@@ -153,16 +153,16 @@ def _lines(plan: ReclaimPlan, aside: Path, along: Sequence[str]) -> Iterator[Lis
         yield Listed(to_wire(path), info.st_size, info.st_mtime_ns)
 
 
-def _delete(plan: ReclaimPlan, step: Removing, deed: OpenDeed, progress: Progress) -> tuple[str, ...]:
+def _delete(plan: ReclaimPlan, step: Removing, past_change: OpenChange, progress: Progress) -> tuple[str, ...]:
     tally = Tally(progress, "deleting", 0, sum(file.size for file in plan.going), plan.name)
     tally.tell()
     try:
-        left = list(finish_removal(deed.number, step, tally))
+        left = list(finish_removal(past_change.number, step, tally))
         for folder, files in _by_folder(plan.outside).items():
             lines = [Listed(to_wire(os.path.basename(f.path)), f.size, f.mtime_ns) for f in files]
-            own = Removing(to_wire(folder), deed.listing(lines), "", False, True)
-            deed.will(own)
-            finish_removal(deed.number, own, tally)
+            own = Removing(to_wire(folder), past_change.listing(lines), "", False, True)
+            past_change.will(own)
+            finish_removal(past_change.number, own, tally)
             left += [file.path for file in files if os.path.lexists(file.path)]
     except OSError as error:
         if isinstance(error, CutOffError):
@@ -182,8 +182,8 @@ def _by_folder(files: Sequence[FileEntry]) -> dict[str, list[FileEntry]]:
     return found
 
 
-def _give_up(deed: OpenDeed) -> None:
-    known = next((item for item in deeds.deeds() if item.number == deed.number), None)
+def _give_up(past_change: OpenChange) -> None:
+    known = next((item for item in past_changes.past_changes() if item.number == past_change.number), None)
     try:
         if known is not None:
             undo_change(known)
