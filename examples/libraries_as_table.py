@@ -10,7 +10,7 @@ import dunechest
 
 def progress(step: dunechest.model.Step) -> None:
     """Show how far the search is."""
-    print(f"{step.stage} {step.files_done} of {step.files_total}: {step.subject}", file=sys.stderr)
+    print(f"{step.stage} {step.done_count} of {step.total_count}: {step.about}", file=sys.stderr)
 
 
 def main(folder: str) -> None:

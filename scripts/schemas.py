@@ -15,7 +15,7 @@ FOLDER = Path(__file__).resolve().parents[1] / "docs" / "schema"
 
 
 def main() -> int:
-    wanted = {f"{name}.json": json.dumps(schema_of(name), indent=2) + "\n" for name in BODIES}
+    wanted = {f"{name}.json": json.dumps(schema_of(name), indent=2) + "\n" for name in (*BODIES, "event")}
     return keep(FOLDER, ".json", wanted)
 
 

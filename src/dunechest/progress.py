@@ -2,9 +2,36 @@
 
 from __future__ import annotations
 
-from typing import Protocol
+from typing import Literal, Protocol
 
 import msgspec
+
+#: What a running job can be at.
+Stage = Literal[
+    "cataloguing",
+    "checking",
+    "checking-result",
+    "comparing",
+    "copying",
+    "copying-database",
+    "deleting",
+    "deleting-scratch",
+    "finding",
+    "finishing",
+    "listing",
+    "mending",
+    "moving",
+    "placing",
+    "reading",
+    "reading-copies",
+    "reading-original",
+    "reading-records",
+    "repairing",
+    "restoring",
+    "sending-list",
+    "updating-references",
+    "verifying",
+]
 
 
 class Step(msgspec.Struct, frozen=True):
@@ -13,21 +40,21 @@ class Step(msgspec.Struct, frozen=True):
     Parameters
     ----------
     stage : str
-        What is being done, in words a person reads: ``copying``, ``verifying``.
-    files_done, files_total : int
+        What is being done, one of `Stage`: ``copying``, ``verifying``.
+    done_count, total_count : int
         Files.
-    bytes_done, bytes_total : int
+    done_bytes, total_bytes : int
         Bytes; both 0 where only files are counted.
-    subject : str
+    about : str
         The library or bag it concerns.
     """
 
-    stage: str
-    files_done: int
-    files_total: int
-    bytes_done: int
-    bytes_total: int
-    subject: str = ""
+    stage: Stage
+    done_count: int
+    total_count: int
+    done_bytes: int
+    total_bytes: int
+    about: str = ""
 
 
 class Progress(Protocol):
@@ -47,7 +74,7 @@ class Tally:
     progress : Progress
         Who is told.
     stage : str
-        What is being done, in words a person reads.
+        What is being done, one of `Stage`.
     files, total : int
         Files and bytes in all.
     subject : str
@@ -57,7 +84,7 @@ class Tally:
     """
 
     def __init__(
-        self, progress: Progress, stage: str, files: int, total: int, subject: str = "", *, bytes_done: int = 0
+        self, progress: Progress, stage: Stage, files: int, total: int, subject: str = "", *, bytes_done: int = 0
     ) -> None:
         self._progress = progress
         self._stage = stage

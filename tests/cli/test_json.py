@@ -7,16 +7,20 @@ import os
 import shutil
 import subprocess
 import sys
+import typing
 from collections.abc import Iterator
 from pathlib import Path
 from typing import Any
 
+import jsonschema
 import pytest
 
 import dunechest
 from dunechest.cli.app import every_command
+from dunechest.cli.bar import STAGE_WORDS
 from dunechest.model.bodies import BODIES
 from dunechest.model.schemas import name_of, schema_of
+from dunechest.progress import Stage
 from tests.support.households import meet
 from tests.support.runs import Command
 from tests.support.trees import bag_of, flip
@@ -374,3 +378,24 @@ def test_odd_names_are_whole_in_the_document(tmp_path: Path, chest: dunechest.Ch
     ran = command("archive", library, "--to", chest.folder, "--plan", "--json")
     assert ran.library["files"][0]["path"] == odd
     assert all(32 <= ord(char) < 127 or char == "\n" for char in ran.out)
+
+
+def test_events_are_lines_of_json_that_a_program_follows(library: Path, drive: Path, command: Command) -> None:
+    command("chest", "new", drive, "--label", "blue")
+    ran = command("archive", library, "--to", "blue", "--json-events", "--json")
+    assert (ran.status, ran.json["ok"]) == (0, True)
+    lines = [json.loads(line) for line in ran.err.splitlines()]
+    for line in lines:
+        jsonschema.validate(line, schema_of("event"), format_checker=jsonschema.FormatChecker())
+    stages = [line["stage"] for line in lines]
+    assert stages.index("copying") < stages.index("finishing") < stages.index("cataloguing")
+    last = [line for line in lines if line["stage"] == "copying"][-1]
+    assert (last["about"], last["done_count"], last["done_bytes"]) == ("shed", last["total_count"], last["total_bytes"])
+    assert command("schema", "event").json["$id"] == lines[0]["schema"]
+    assert not command("verify", "blue").err
+    told = command("--json-events", "verify", "blue", "--quiet").err
+    assert '"verifying"' in told and "\x1b" not in told
+
+
+def test_every_stage_has_its_words() -> None:
+    assert set(STAGE_WORDS) == set(typing.get_args(Stage))

@@ -158,9 +158,9 @@ def test_many_files_and_a_large_one_by_helper_processes(tmp_path: Path, chest: d
     (account,) = dunechest.archive([place], chest, progress=steps.append)
     assert account.ok
     copied = [step for step in steps if step.stage == "copying"][-1]
-    assert copied.files_done == copied.files_total == 906
-    assert copied.bytes_done == copied.bytes_total == account.archived_bytes
-    done = [step.bytes_done for step in steps if step.stage == "copying"]
+    assert copied.done_count == copied.total_count == 906
+    assert copied.done_bytes == copied.total_bytes == account.archived_bytes
+    done = [step.done_bytes for step in steps if step.stage == "copying"]
     assert done == sorted(done)
     assert sha512sum(bag_of(chest, "many")).returncode == 0
     assert dunechest.verify(chest).ok

@@ -292,7 +292,13 @@ def _ask_whose(out: Any) -> None:
 
 def _common_first(out: Any, words: list[str]) -> list[str]:
     """Take note of the common options that stand before the command, or between a group and its command."""
-    flags = {"--json": "json", "--quiet": "quiet", "--no-progress": "progress", "--verbose": "verbose"}
+    flags = {
+        "--json": "json",
+        "--quiet": "quiet",
+        "--no-progress": "progress",
+        "--verbose": "verbose",
+        "--json-events": "events",
+    }
     place = 0
     while place < len(words) and words[place] in flags:
         place += 1

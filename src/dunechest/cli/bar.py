@@ -8,7 +8,7 @@ from __future__ import annotations
 
 import time
 from collections import deque
-from collections.abc import Iterator, Mapping
+from collections.abc import Callable, Iterator, Mapping
 from contextlib import contextmanager
 
 from rich.console import Console, ConsoleOptions, RenderResult
@@ -16,17 +16,46 @@ from rich.live import Live
 from rich.text import Text
 
 from dunechest.cli.layout import DIM, INFO, shortened
+from dunechest.model.events import event_line
 from dunechest.names import shown
-from dunechest.progress import Progress, Step
+from dunechest.progress import Progress, Stage, Step
 from dunechest.words import duration, number, size
 
 #: Seconds of which the rate is the average.
 _WINDOW = 15.0
+#: Seconds between two lines of JSON about one stage.
+_BETWEEN_EVENTS = 0.25
 #: Seconds between two plain lines.
 _BETWEEN = 10.0
 _BAR = 20
 #: The stages in which most of a library's bytes go by.
 _MAIN = frozenset({"copying", "restoring", "verifying"})
+#: What is said of a stage, before the name of the library.
+STAGE_WORDS: dict[Stage, str] = {
+    "cataloguing": "cataloguing",
+    "checking": "checking",
+    "checking-result": "checking the result of",
+    "comparing": "comparing",
+    "copying": "copying",
+    "copying-database": "copying a database of",
+    "deleting": "deleting",
+    "deleting-scratch": "deleting the scratch copy of",
+    "finding": "finding",
+    "finishing": "finishing",
+    "listing": "listing both places",
+    "mending": "mending",
+    "moving": "moving",
+    "placing": "placing",
+    "reading": "reading",
+    "reading-copies": "reading the copies of",
+    "reading-original": "reading the original of",
+    "reading-records": "reading the records of",
+    "repairing": "repairing",
+    "restoring": "restoring",
+    "sending-list": "sending the list of files of",
+    "updating-references": "updating references of",
+    "verifying": "verifying",
+}
 
 
 class _Pace:
@@ -76,16 +105,16 @@ class Display:
     def __call__(self, step: Step, /) -> None:
         """Take note of how far the job is."""
         now = time.monotonic()
-        if self._step is None or (step.stage, step.subject) != (self._step.stage, self._step.subject):
+        if self._step is None or (step.stage, step.about) != (self._step.stage, self._step.about):
             self._pace, self._stage_begun = _Pace(), now
-        if step.subject and step.subject not in self._subjects:
-            self._subjects[step.subject] = None
+        if step.about and step.about not in self._subjects:
+            self._subjects[step.about] = None
             self._part = 0.0
         self._step, self._told = step, now
         if step.stage in _MAIN:
             self._part = max(self._part, self._share() or 0.0)
         self._all.see(now, self._done())
-        self._pace.see(now, step.bytes_done if step.bytes_total else step.files_done)
+        self._pace.see(now, step.done_bytes if step.total_bytes else step.done_count)
 
     def __rich_console__(self, console: Console, options: ConsoleOptions) -> RenderResult:
         """Draw it; called several times a second."""
@@ -101,7 +130,7 @@ class Display:
         if len(self._whole) > 1:
             lines.append(Text(shortened(self._of_all(now), width), style="bold"))
         share = self._share()
-        head = f"{turning} {step.stage} {shown(step.subject)}".strip()
+        head = f"{turning} {STAGE_WORDS[step.stage]} {shown(step.about)}".strip()
         tail = ", ".join(filter(None, (self._amount(), self._rate(now), self._left(now))))
         bar = f"{'#' * int(share * _BAR)}{'-' * (_BAR - int(share * _BAR))} {share:4.0%}" if share is not None else ""
         room = width - len(tail) - (len(bar) + 2 if bar else 0) - 2
@@ -137,28 +166,28 @@ class Display:
         step = self._step
         if step is None:
             return None
-        done, total = (step.bytes_done, step.bytes_total) if step.bytes_total else (step.files_done, step.files_total)
+        done, total = (step.done_bytes, step.total_bytes) if step.total_bytes else (step.done_count, step.total_count)
         return min(done / total, 1.0) if total else None
 
     def _amount(self) -> str:
         step = self._step
         assert step is not None
-        if not step.files_total:
-            return number(step.files_done, "file") if step.files_done else ""
-        files = f"{step.files_done:,} of {step.files_total:,} files"
-        return f"{files}, {size(step.bytes_done)} of {size(step.bytes_total)}" if step.bytes_total else files
+        if not step.total_count:
+            return number(step.done_count, "file") if step.done_count else ""
+        files = f"{step.done_count:,} of {step.total_count:,} files"
+        return f"{files}, {size(step.done_bytes)} of {size(step.total_bytes)}" if step.total_bytes else files
 
     def _rate(self, now: float) -> str:
         step, rate = self._step, self._pace.rate(now)
         assert step is not None
         if rate < 1:
             return duration(int(now - self._stage_begun)) if now - self._stage_begun >= 1 else ""
-        return f"{size(int(rate))}/s" if step.bytes_total else f"{int(rate):,} files/s"
+        return f"{size(int(rate))}/s" if step.total_bytes else f"{int(rate):,} files/s"
 
     def _left(self, now: float) -> str:
         step, rate = self._step, self._pace.rate(self._told)
         assert step is not None
-        done, total = (step.bytes_done, step.bytes_total) if step.bytes_total else (step.files_done, step.files_total)
+        done, total = (step.done_bytes, step.total_bytes) if step.total_bytes else (step.done_count, step.total_count)
         if rate <= 0 or not total or now - self._stage_begun < 0.5:
             return ""
         left = (total - done) / rate - (now - self._told)
@@ -184,5 +213,29 @@ def lines(console: Console) -> Progress:
         if now - said >= _BETWEEN:
             said = now
             console.print(display.lines(now, 1_000)[-1].plain, style=DIM, soft_wrap=True)
+
+    return follow
+
+
+def event_lines(write: Callable[[str], object]) -> Progress:
+    """Return progress that writes a line of JSON for each stage of each library, and while one goes on a few a second.
+
+    Parameters
+    ----------
+    write : function
+        Takes a line.
+    """
+    begun = time.monotonic()
+    last: tuple[str, str] = ("", "")
+    said = begun
+
+    def follow(step: Step, /) -> None:
+        nonlocal last, said
+        now, stage = time.monotonic(), (step.stage, step.about)
+        done = step.done_bytes >= step.total_bytes and step.done_count >= step.total_count
+        if stage == last and now - said < _BETWEEN_EVENTS and not done:
+            return
+        last, said = stage, now
+        write(event_line(step, now - begun))
 
     return follow

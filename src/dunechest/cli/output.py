@@ -38,6 +38,7 @@ class Out(msgspec.Struct):
     quiet: bool = False
     progress: bool = True
     verbose: bool = False
+    events: bool = False
     problems: list[str] = msgspec.field(default_factory=list)
     #: The chests that the command used, for whoever releases their drives at its end.
     chests: list[Chest] = msgspec.field(default_factory=list)
@@ -50,6 +51,7 @@ class Out(msgspec.Struct):
     _findings: list[Any] = msgspec.field(default_factory=list)
     _said: set[tuple[str, str, str]] = msgspec.field(default_factory=set)
     _display: Display | None = None
+    _event_lines: Progress | None = None
     _whole: Mapping[str, int] | None = None
 
     def problem(self, *lines: str) -> None:
@@ -179,6 +181,12 @@ class Out(msgspec.Struct):
         whole : mapping of str to int, optional
             All libraries that the job is about, and the bytes of each. Given again, what was told of all goes on.
         """
+        if self.events:
+            from dunechest.cli.bar import event_lines
+
+            self._event_lines = self._event_lines or event_lines(lambda line: click.echo(line, err=True))
+            yield self._event_lines
+            return
         if self.json or self.quiet or not self.progress:
             yield silent
             return
@@ -227,6 +235,7 @@ COMMON = {
     "--json": "Print one JSON document and nothing else.",
     "--quiet": "Print only errors and one line for each problem.",
     "--no-progress": "Show no progress.",
+    "--json-events": "Tell on standard error how far it is, a JSON object a line.",
     "--verbose": "Show whole paths and lists, and progress off a terminal.",
 }
 
@@ -237,15 +246,17 @@ def common(function: Callable[..., int]) -> Callable[..., Any]:
     @click.option("--json", "as_json", is_flag=True, help=COMMON["--json"])
     @click.option("--quiet", is_flag=True, help=COMMON["--quiet"])
     @click.option("--no-progress", is_flag=True, help=COMMON["--no-progress"])
+    @click.option("--json-events", is_flag=True, help=COMMON["--json-events"])
     @click.option("--verbose", is_flag=True, help=COMMON["--verbose"])
     @functools.wraps(function)
-    def wrapped(as_json: bool, quiet: bool, no_progress: bool, verbose: bool, **rest: Any) -> int:
+    def wrapped(as_json: bool, quiet: bool, no_progress: bool, json_events: bool, verbose: bool, **rest: Any) -> int:
         context = click.get_current_context()
         out = context.find_root().ensure_object(Out)
         out.json |= as_json
         out.quiet |= quiet
         out.progress &= not no_progress
         out.verbose |= verbose
+        out.events |= json_events
         out.command = context.command_path.partition(" ")[2]
         if out.json:
             out.expect(schema_for(out.command))

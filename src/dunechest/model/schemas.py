@@ -11,6 +11,7 @@ import msgspec
 from dunechest.document import document_hint, document_type, hint_of, names_of, struct_of
 from dunechest.model.bodies import BODIES, Body
 from dunechest.model.envelope import Envelope
+from dunechest.model.events import SCHEMA, Event
 
 #: Version of a document that changed since the first in a way that a reader has to know of; of any other it is 1.
 VERSIONS = {"archive-plan": 2, "copy": 2, "copy-plan": 2}
@@ -34,8 +35,10 @@ def schema_of(name: str) -> dict[str, Any]:
     Parameters
     ----------
     name : str
-        One of `BODIES`.
+        One of `BODIES`, or ``event`` for a line that a running job tells.
     """
+    if name == "event":
+        return _event_schema()
     body = BODIES[name]
     structs = [document_type(Envelope)] if body is None else [document_type(Envelope), _struct(body)]
     _, found = msgspec.json.schema_components(structs, ref_template="#/$defs/{name}")
@@ -67,6 +70,20 @@ def schema_of(name: str) -> dict[str, Any]:
     schema |= {"properties": properties, "additionalProperties": False, "$defs": dict(sorted(parts.items()))}
     ordered: dict[str, Any] = _ordered(schema)
     return ordered
+
+
+def _event_schema() -> dict[str, Any]:
+    _, found = msgspec.json.schema_components([document_type(Event)])
+    told = found["Event"]
+    properties = {**told["properties"], "schema": {"const": SCHEMA}}
+    return {
+        "$schema": "https://json-schema.org/draft/2020-12/schema",
+        "$id": SCHEMA,
+        **told,
+        "title": "event",
+        "description": inspect.cleandoc(told.get("description", "")),
+        "properties": properties,
+    }
 
 
 def _struct(body: Body) -> type[msgspec.Struct]:

@@ -66,7 +66,7 @@ def command(
     for opened in (source, target):
         say_recovered(out, opened)
     with out.following() as progress:
-        progress(Step("reading the records of", 0, 0, 0, 0, source.label))
+        progress(Step("reading-records", 0, 0, 0, 0, source.label))
         plans = plan_copy(source, target, libraries)
     if plan_only:
         return _plan(out, plans, every=not libraries, target=target.to_dict())

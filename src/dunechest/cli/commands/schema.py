@@ -20,7 +20,8 @@ def command(out: Out, name: tuple[str, ...]) -> int:
     COMMAND is a command such as `verify` or `chest list`. Some commands have more than one
     document: `archive-plan`, `restore-list`, `restore-plan` and `look-watch` are those
     of `archive --plan`, of `restore` without a library, of `restore --plan`, and of
-    `look --watch`. An error is told in the document of its command, or in `error`.
+    `look --watch`. An error is told in the document of its command, or in `error`; `event`
+    is a line of `--json-events`.
     """
     from dunechest.errors import UsageError
     from dunechest.model.bodies import BODIES
@@ -28,7 +29,7 @@ def command(out: Out, name: tuple[str, ...]) -> int:
     from dunechest.names import meant, shown
 
     wanted = "-".join(name)
-    if wanted not in BODIES:
+    if wanted not in BODIES and wanted != "event":
         raise UsageError(
             f"There is no document {shown(wanted)!r}.{meant(wanted, BODIES)} The documents: {', '.join(BODIES)}."
         )

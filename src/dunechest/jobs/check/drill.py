@@ -124,7 +124,7 @@ def _one(chest: Chest, name: str, scratch: Path, progress: Progress) -> Drill:
             raise RefusedError(f"{shown(plan.name)} could not be drilled.", remaining)
         result = carry_out_once(plan, progress=progress, drill=True)
         done = Drill(plan.name, result)
-        progress(Step("deleting the scratch copy of", 0, 0, 0, 0, plan.name))
+        progress(Step("deleting-scratch", 0, 0, 0, 0, plan.name))
     finally:
         remove(scratch)
     _note(chest, done.name, passed=done.passed, files=result.file_count, edition=plan.record.edition)

@@ -96,7 +96,7 @@ def send(connection: sa.Connection, computer: int, progress: Progress = silent) 
         with open_catalogue() as catalogue:
 
             def tell(name: str, files: int) -> None:
-                progress(Step("sending the list of files of", files, 0, 0, 0, name))
+                progress(Step("sending-list", files, 0, 0, 0, name))
 
             lists = send_lists(connection, computer, this_machine(state_folder()).id, catalogue, tell)
     except DuneChestError as error:

@@ -137,7 +137,7 @@ def _make_edition(run: Run, progress: Progress) -> tuple[SecondLook, str] | None
         What changed meanwhile, and the digest of the tag manifest.
     """
     plan = run.plan
-    progress(Step("reading the records of", 0, 0, 0, 0, plan.library.name))
+    progress(Step("reading-records", 0, 0, 0, 0, plan.library.name))
     prepare(run)
     to_do = (
         recognise(run, progress) if plan.state == "next" else Recognised(list(plan.files_to_read), [*plan.databases])

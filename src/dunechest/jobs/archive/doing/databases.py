@@ -72,7 +72,7 @@ def _capture_one(
     taken = scratch / "captured"
     patient.unlink(taken, missing_ok=True)
     source = Path(os.fsdecode(source_of(run, file)))
-    tally = Tally(progress, "copying a database of", 1, file.entry.size, run.plan.library.name)
+    tally = Tally(progress, "copying-database", 1, file.entry.size, run.plan.library.name)
     try:
         result = capture(source, taken, scratch, tell=tally, held=held)
     except DatabaseInUseError as error:

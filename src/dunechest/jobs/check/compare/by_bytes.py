@@ -56,7 +56,7 @@ def compare(
     for again in range(_TIMES):
         # An archive that commits meanwhile would make everything look wrong: then it is begun again.
         try:
-            progress(Step("listing both places", 0, 0, 0, 0))
+            progress(Step("listing", 0, 0, 0, 0))
             left, right = place_named(names[0], numbers[0]), place_named(names[1], numbers[1])
             result = _compare(left, right, progress)
         except RecordDamagedError:

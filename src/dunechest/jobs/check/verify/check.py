@@ -78,7 +78,7 @@ def _check(
     entry: BagEntry, quick: bool, progress: Progress, begun: float, own: bool, first: str, until: float
 ) -> BagCheck:
     records = entry.records if own else None
-    progress(Step("reading the records of", 0, 0, 0, 0, entry.name))
+    progress(Step("reading-records", 0, 0, 0, 0, entry.name))
     told = _Told()
     totals = entry.library.totals if entry.library is not None and not quick else None
     files, size = (totals.files_stored, totals.bytes_stored) if totals is not None else (0, 0)

@@ -71,7 +71,7 @@ def _copy(run: Run, progress: Progress) -> str:
     """Bring what is to be brought, and decide the change; return the digest of the tag manifest."""
     plan = run.plan
     assert plan._image is not None
-    progress(Step("reading the records of", 0, 0, 0, 0, plan.name))
+    progress(Step("reading-records", 0, 0, 0, 0, plan.name))
     source = held(BagRecords(plan.source.bag_folder(plan.name)))
     target = held(BagRecords(run.bag)) if plan.state == "next" else None
     prepare(run, plan._image.folders if target is None else set())

@@ -234,7 +234,7 @@ def _restore(run: Run, begun: float) -> RestoreResult:
     settings = tuple((change, write_setting(change, past_change)) for change in plan.settings)
     give(owner, past_change.places)  # run by the administrator, it is for the person whose home it is
     run.missed = give_back(run)
-    run.tell("checking the result of")
+    run.tell("checking-result")
     return _summary(run, merged, rewritten, outside, settings, begun)
 
 

@@ -9,7 +9,7 @@ import msgspec
 from dunechest.findings import Finding
 from dunechest.ledger.past_changes import OpenChange
 from dunechest.model.restore import NotDone, RestoreFile, RestorePlan
-from dunechest.progress import Progress, Step
+from dunechest.progress import Progress, Stage, Step
 
 
 class Run(msgspec.Struct, eq=False):
@@ -51,7 +51,7 @@ class Run(msgspec.Struct, eq=False):
         """The folder in which the library is put together."""
         return self.staging / "tree"
 
-    def tell(self, stage: str) -> None:
+    def tell(self, stage: Stage) -> None:
         """Tell that a stage has begun in which nothing is counted."""
         self.progress(Step(stage, 0, 0, 0, 0, self.plan.name))
 

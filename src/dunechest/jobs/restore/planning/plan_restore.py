@@ -99,7 +99,7 @@ def plan_restore(
     for again in range(_TIMES):
         seen = stamp(folder)
         try:
-            progress(Step("reading the records of", 0, 0, 0, 0, library))
+            progress(Step("reading-records", 0, 0, 0, 0, library))
             plan = _plan(chest, chest.bag(library), options, progress, seen)
             if not (plan.damaged_records or any(item.fault for item in plan.not_restored)) or stamp(folder) == seen:
                 break

@@ -143,7 +143,7 @@ def _plan_one(
     limits: Limits,
     progress: Progress,
 ) -> MendPlan:
-    progress(Step("reading the records of", 0, 0, 0, 0, entry.name))
+    progress(Step("reading-records", 0, 0, 0, 0, entry.name))
     before = stamp(entry.folder)
     own = BagRecords(entry.folder)
     truth = Truth(own, _copies(entry.name, others), limits)

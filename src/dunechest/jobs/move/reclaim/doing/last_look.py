@@ -20,7 +20,7 @@ from dunechest.jobs.move.reclaim.held import Held, as_copied, held_of
 from dunechest.ledger.asides import AsideFile, read_aside
 from dunechest.model.reclaim import Evidence, ReclaimPlan
 from dunechest.names import from_wire, quoted, shown
-from dunechest.progress import Progress, Tally
+from dunechest.progress import Progress, Stage, Tally
 from dunechest.transfer.tasks import DigestOutcome, DigestTask
 from dunechest.transfer.walk import FileEntry
 from dunechest.transfer.workers import Workers
@@ -90,7 +90,7 @@ def _read_archived(plan: ReclaimPlan, aside: Path, progress: Progress, read: fro
         kept |= {file.path for file in going}
         if copy.label in read:
             continue
-        wrong = _read(_stored(held, plan, going), f"checking {shown(copy.label)} for", plan.name, progress)
+        wrong = _read(_stored(held, plan, going), "reading-copies", plan.name, progress)
         if wrong:
             if not copy.folder.is_dir():
                 raise CutOffError(f"The drive of {shown(copy.label)} is gone. Nothing was deleted.")
@@ -104,7 +104,7 @@ def _read_archived(plan: ReclaimPlan, aside: Path, progress: Progress, read: fro
     files = [Wanted(f.path, str(aside / f.path), f.size, wanted.get(f.path)) for f in plan.going if f.path in kept]
     outside = _outside_digests(plan)
     files += [Wanted(file.path, file.path, file.size, outside.get(file.path)) for file in plan.outside]
-    wrong = _read(files, "reading", plan.name, progress)
+    wrong = _read(files, "reading-original", plan.name, progress)
     if wrong:
         raise RefusedError(
             f"{number(len(wrong), 'file')} of {shown(plan.name)} {'is' if len(wrong) == 1 else 'are'} not as archived, "
@@ -180,7 +180,7 @@ def _read_moved(plan: ReclaimPlan, aside: Path, progress: Progress) -> None:
             same = not then.updated and as_copied(plan.in_use_path, file)
             second.append(Wanted(file.path, str(place), file.size, digest if same else None))
     for files, whose in ((second, plan.in_use_path), (first, plan.path)):
-        wrong = _read(files, "reading", plan.name, progress)
+        wrong = _read(files, "reading-original", plan.name, progress)
         if wrong and not whose.parent.is_dir():
             raise CutOffError(f"The drive of {shown(str(whose))} is gone. Nothing was deleted.")
         if wrong:
@@ -191,7 +191,7 @@ def _read_moved(plan: ReclaimPlan, aside: Path, progress: Progress) -> None:
             )
 
 
-def _read(files: Iterable[Wanted], what: str, name: str, progress: Progress) -> list[str]:
+def _read(files: Iterable[Wanted], what: Stage, name: str, progress: Progress) -> list[str]:
     """Read files whole; return the names of those whose bytes are not the wanted ones, or that cannot be read."""
     every = list(files)
     total = sum(file.size for file in every)

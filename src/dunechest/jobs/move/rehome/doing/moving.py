@@ -136,7 +136,7 @@ def _move(run: Run, begun: float) -> RehomeResult:
     mark = _Mark(to_line(str(plan.path)), os.getpid())
     safe.write_file(run.staging / _MARK, msgspec.json.encode(mark))
     copy(run)
-    run.tell("updating references of")
+    run.tell("updating-references")
     rewritten = write_references(
         plan.kind, plan.reference_plan.updates, run.tree.joinpath, plan.new_path.joinpath, past_change
     )

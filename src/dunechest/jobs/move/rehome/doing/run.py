@@ -8,7 +8,7 @@ import msgspec
 
 from dunechest.ledger.past_changes import OpenChange
 from dunechest.model.rehome import RehomePlan
-from dunechest.progress import Progress, Step
+from dunechest.progress import Progress, Stage, Step
 
 
 class Run(msgspec.Struct):
@@ -50,6 +50,6 @@ class Run(msgspec.Struct):
         """Paths of lock marks that are not moved."""
         return [path for path, _ in self.plan.unmoved_files]
 
-    def tell(self, stage: str) -> None:
+    def tell(self, stage: Stage) -> None:
         """Tell that a stage has begun in which nothing is counted."""
         self.progress(Step(stage, 0, 0, 0, 0, self.plan.name))
