@@ -1,6 +1,6 @@
 """Deeds: what was done to this computer, step by step, so that it can be undone.
 
-A past_change is a file of JSON lines in ``past_changes/`` of the state folder: a head, a line for each step written *before*
+A change is a file of JSON lines in ``deeds/`` of the state folder: a head, a line for each step written *before*
 the step is taken, and a last line when it is done. A step says enough to be undone whether it was
 taken or not. Files that were replaced are kept beside, in ``past_changes/NUMBER.kept/``.
 """
@@ -33,7 +33,7 @@ _MOST = 1 << 31
 class Head(msgspec.Struct, frozen=True, tag="head"):
     """The head of a change: the job, the library, the place, when (seconds since 1970), and the process.
 
-    `command` is the same for all past_changes of one command, which are undone together; `id` is that of a move, if it is one.
+    `command` is the same for all changes of one command, which are undone together; `id` is that of a move, if it is one.
     `state` is the state that a restore brings to the place, if the library never had it there before.
     """
 
@@ -61,7 +61,7 @@ class Working(msgspec.Struct, frozen=True, tag="working"):
 
 
 class Tree(msgspec.Struct, frozen=True, tag="tree"):
-    """A whole folder was put in its place; `listing` is the file beside the past_change that lists what is in it.
+    """A whole folder was put in its place; `listing` is the file beside the change that lists what is in it.
 
     A rename keeps its device and inode (0 if not known), so that it is told from whatever else comes to be there.
     """
@@ -91,7 +91,7 @@ class Made(msgspec.Struct, frozen=True, tag="made"):
 
 
 class NotMade(msgspec.Struct, frozen=True, tag="not-made"):
-    """A file that was to be made was not: something else was there first, and is not this past_change's."""
+    """A file that was to be made was not: something else was there first, and is not this change's."""
 
     path: WireName
 
@@ -155,7 +155,7 @@ class Removing(msgspec.Struct, frozen=True, tag="removing"):
 
 
 class Closed(msgspec.Struct, frozen=True, tag="closed"):
-    """How a past_change ended: ``done`` or ``undone``."""
+    """How a change ended: ``done`` or ``undone``."""
 
     how: str
 
@@ -213,7 +213,7 @@ def _folder() -> Path:
 
 
 def kept_folder(number: int) -> Path:
-    """Return where a past_change keeps what it replaced."""
+    """Return where a change keeps what it replaced."""
     return _folder() / f"{number:06d}.kept"
 
 
@@ -223,7 +223,7 @@ def listing_of(number: int, name: str) -> Path:
 
 
 class OpenChange:
-    """A past_change that is being done."""
+    """A change that is being done."""
 
     def __init__(self, number: int, fd: int) -> None:
         self.number = number
@@ -323,7 +323,7 @@ def _open_again(number: int) -> int:
 
 
 def add(number: int, step: Step) -> None:
-    """Write down one more step of a past_change that was read from its file."""
+    """Write down one more step of a change that was read from its file."""
     fd = _open_again(number)
     try:
         OpenChange(number, fd).will(step)
@@ -332,12 +332,12 @@ def add(number: int, step: Step) -> None:
 
 
 def close(number: int, how: str) -> None:
-    """Write down the end of a past_change that was read from its file."""
+    """Write down the end of a change that was read from its file."""
     OpenChange(number, _open_again(number)).close(how)
 
 
 def forget(number: int) -> None:
-    """Remove what a past_change kept, once it is undone and nothing can be wanted of it."""
+    """Remove what a change kept, once it is undone and nothing can be wanted of it."""
     folder = _folder()
     for path in (*folder.glob(f"{number:06d}.tree-*"), *kept_folder(number).glob("*")):
         path.unlink(missing_ok=True)
@@ -346,7 +346,7 @@ def forget(number: int) -> None:
 
 
 def past_changes() -> Iterator[PastChange]:
-    """Yield all past_changes, the latest first; what cannot be read is passed over."""
+    """Yield all changes, the latest first; what cannot be read is passed over."""
     try:
         names = sorted((name for name in os.listdir(_folder()) if _NAME.fullmatch(name)), reverse=True)
     except OSError:
@@ -388,7 +388,7 @@ def tree_lines(past_change: PastChange, name: str) -> dict[str, Listed]:
 
 
 def listed_in(number: int, name: str) -> dict[str, Listed]:
-    """Return what a list beside a past_change holds, by path; `number` is the past_change's.
+    """Return what a list beside a change holds, by path; `number` is the change's.
 
     Raises
     ------

@@ -23,7 +23,7 @@ class UndoAction(Value, msgspec.Struct, frozen=True):
 class UndoPlan(Value, msgspec.Struct, frozen=True, eq=False):
     """What undoing a command would do; `changed_since` lists changes since then, which forbid it.
 
-    `libraries` are all past_changes of the command, the latest first; `past_change` is the latest.
+    `libraries` are all changes of the command, the latest first; `past_change` is the latest.
     """
 
     _rows: ClassVar[str] = "actions"
@@ -35,7 +35,7 @@ class UndoPlan(Value, msgspec.Struct, frozen=True, eq=False):
 
     @property
     def past_change(self) -> PastChange:
-        """The latest past_change of the command."""
+        """The latest change of the command."""
         return self.libraries[0]
 
     def decisions(self) -> dict[str, Any]:

@@ -1,4 +1,4 @@
-"""What the jobs of a workers do with a chest on a server: send files, fetch them, read them again, each proven by its digest."""
+"""What jobs do with a chest on a server: send files, fetch them, read them again, each proven by its digest."""
 
 from __future__ import annotations
 
@@ -64,7 +64,7 @@ class ServerPlace:
         self._check: Callable[[], None] = lambda: None
         self.closed = False
 
-    # What a workers asks for.
+    # What the workers asks for.
 
     def copy_in(self, task: CopyTask, sha512: bool, tell: Tell) -> CopyOutcome:
         """Send a file and read it back."""

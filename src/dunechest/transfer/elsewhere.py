@@ -1,7 +1,7 @@
 """Folders that stand in for a place on a server: what is done below one is done there.
 
 A chest on a server is worked on through a folder on this computer that has its records and, for all other files, empty
-ones of their size. Bytes are read from and written to the server by the jobs of a workers; names are changed there before they
+ones of their size. Bytes are read from and written to the server by the jobs of the workers; names are changed there before they
 are changed here. This module knows which folder stands in for what; it knows no server.
 """
 

@@ -1,6 +1,6 @@
 """Helper processes: started, asked, kept for the next piece of work, and ended.
 
-A workers takes its helpers from here. Within a `standing` block they are kept between one workers and the next, can be started
+The workers takes its helpers from here. Within a `standing` block they are kept between one workers and the next, can be started
 before they are needed, and do a job beside what the calling process does.
 """
 

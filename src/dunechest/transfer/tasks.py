@@ -1,4 +1,4 @@
-"""What a workers is asked to do, and what it answers. These values cross a pipe as MessagePack."""
+"""What the workers is asked to do, and what it answers. These values cross a pipe as MessagePack."""
 
 from __future__ import annotations
 

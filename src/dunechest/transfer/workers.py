@@ -1,4 +1,4 @@
-"""A workers: several worker processes that take jobs and hand their outcomes back in order.
+"""The workers: several worker processes that take jobs and hand their outcomes back in order.
 
 Processes and not threads, because for thousands of small files most of the time
 is in the interpreter and in short file calls, where threads only wait for each
@@ -114,7 +114,7 @@ class Workers:
     def for_job(
         cls, files: int, total: int, places: Iterable[str | os.PathLike[str]], tell: Callable[[int], None]
     ) -> Self:
-        """Make a workers that suits a job.
+        """Make the workers that suits a job.
 
         None for a job so small that this process does it; else one more worker than
         processors (one that waits for the drive leaves its processor to another), at

@@ -1,4 +1,4 @@
-"""Whether what a past_change put somewhere is as it was left."""
+"""Whether what a change put somewhere is as it was left."""
 
 from __future__ import annotations
 
@@ -25,7 +25,7 @@ def digest_or_none(path: Path) -> str:
 
 
 def rewritten_in(past_change: PastChange) -> dict[str, Rewritten]:
-    """Return the files that a past_change rewrote, by their full paths."""
+    """Return the files that a change rewrote, by their full paths."""
     return {from_wire(step.path): step for step in past_change.steps if isinstance(step, Rewritten)}
 
 
@@ -40,9 +40,9 @@ def is_empty_folder(path: Path) -> bool:
 
 
 def came_to_it(past_change: PastChange, step: Tree | Made, path: Path) -> bool:
-    """Whether what is in a place can be what the past_change put there.
+    """Whether what is in a place can be what the change put there.
 
-    A past_change that was interrupted may not have come to it, and then something else is there. It is told by device and inode,
+    A change that was interrupted may not have come to it, and then something else is there. It is told by device and inode,
     which a rename keeps.
     """
     try:
@@ -57,7 +57,7 @@ def came_to_it(past_change: PastChange, step: Tree | Made, path: Path) -> bool:
 
 
 def file_as_made(past_change: PastChange, step: Made, path: Path, rewritten: Mapping[str, Rewritten]) -> bool:
-    """Whether a file is as it was made, or as the past_change rewrote it."""
+    """Whether a file is as it was made, or as the change rewrote it."""
     info = path.lstat()
     if not stat.S_ISREG(info.st_mode):
         return False
@@ -83,11 +83,11 @@ def tree_changes(
     Parameters
     ----------
     past_change, step, path
-        Which tree of which past_change, and where it is.
+        Which tree of which change, and where it is.
     rewritten : mapping
-        Files that the past_change rewrote.
+        Files that the change rewrote.
     gone_by_then : collection of str
-        Paths that a later past_change of the same command made: they go first.
+        Paths that a later change of the same command made: they go first.
     digests : mapping
         Digests that files will have by then.
     """

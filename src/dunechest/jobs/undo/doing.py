@@ -17,7 +17,7 @@ from dunechest.words import number
 
 
 def carry_out(plan: UndoPlan) -> UndoResult:
-    """Undo the past_changes of a plan.
+    """Undo the changes of a plan.
 
     Raises
     ------
@@ -47,7 +47,7 @@ def carry_out(plan: UndoPlan) -> UndoResult:
 
 
 def undo_change(past_change: PastChange, *, only_references: bool = False) -> None:
-    """Undo a past_change without asking; each step whether it was taken or not.
+    """Undo a change without asking; each step whether it was taken or not.
 
     Raises
     ------

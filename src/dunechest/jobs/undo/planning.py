@@ -16,7 +16,7 @@ from dunechest.names import to_wire
 
 
 def last_command() -> tuple[PastChange, ...]:
-    """Return the past_changes of the last command that stands, the latest first.
+    """Return the changes of the last command that stands, the latest first.
 
     Raises
     ------

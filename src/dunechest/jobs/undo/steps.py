@@ -1,4 +1,4 @@
-"""One class for each kind of step of a past_change: what undoing it means, and the undoing of it."""
+"""One class for each kind of step of a change: what undoing it means, and the undoing of it."""
 
 from __future__ import annotations
 
@@ -47,7 +47,7 @@ _Step = TypeVar("_Step", bound=Step)
 
 
 class Later(msgspec.Struct):
-    """What later past_changes of the same command have done by the time an earlier one is undone: they go first."""
+    """What later changes of the same command have done by the time an earlier one is undone: they go first."""
 
     made: set[str] = msgspec.field(default_factory=set)
     digests: dict[str, str] = msgspec.field(default_factory=dict)
@@ -66,7 +66,7 @@ class Look(msgspec.Struct, frozen=True):
 
 @dataclass(frozen=True, slots=True)
 class UndoStep(Generic[_Step]):
-    """A step of a past_change, to be looked at and to be undone.
+    """A step of a change, to be looked at and to be undone.
 
     Parameters
     ----------
@@ -75,7 +75,7 @@ class UndoStep(Generic[_Step]):
     step : Step
         The step, which may have been taken or not.
     rewritten : mapping
-        Files that the same past_change rewrote, by their full paths.
+        Files that the same change rewrote, by their full paths.
     """
 
     past_change: PastChange
@@ -320,7 +320,7 @@ _KINDS: dict[type[Step], type[UndoStep[Any]]] = {
 def undo_steps(
     past_change: PastChange, rewritten: Mapping[str, Rewritten], *, only_references: bool
 ) -> Iterable[UndoStep[Any]]:
-    """Yield the steps of a past_change to undo, the last one first; what was rewritten in a tree goes with the tree."""
+    """Yield the steps of a change to undo, the last one first; what was rewritten in a tree goes with the tree."""
     trees = tuple(prefix_of(from_wire(step.path)) for step in past_change.steps if isinstance(step, Tree))
     for step in reversed(past_change.steps):
         if only_references:
