@@ -390,7 +390,11 @@ def test_events_are_lines_of_json_that_a_program_follows(library: Path, drive: P
     stages = [line["stage"] for line in lines]
     assert stages.index("copying") < stages.index("finishing") < stages.index("cataloguing")
     last = [line for line in lines if line["stage"] == "copying"][-1]
-    assert (last["about"], last["done_count"], last["done_bytes"]) == ("shed", last["total_count"], last["total_bytes"])
+    assert (last["about"], last["done_count"], last["done_bytes"]) == (
+        "shed",
+        last["total_count"],
+        last["total_bytes"],
+    )
     assert json.loads(command("schema", "event").out)["$id"] == lines[0]["schema"]
     assert not command("verify", "blue").err
     told = command("--json-events", "verify", "blue", "--quiet").err

@@ -11,13 +11,8 @@ import msgspec
 
 from dunechest.errors import UsageError
 from dunechest.names import shown, why_unsafe
+from dunechest.remote.protocols import names, protocol_of
 
-#: The protocols, and those options that an address may name after a question mark.
-OPTIONS = {
-    "sftp": frozenset({"known-hosts", "key"}),
-    "webdav": frozenset({"certificate"}),
-    "s3": frozenset({"endpoint", "key", "region", "certificate"}),
-}
 _HERE = frozenset({"localhost", "127.0.0.1", "::1"})
 EXAMPLE = "sftp://tern@backup.example/chests"
 
@@ -27,8 +22,8 @@ class Address(msgspec.Struct, frozen=True):
 
     Parameters
     ----------
-    protocol : {"sftp", "webdav", "s3"}
-        What the server speaks.
+    protocol : str
+        What the server speaks: ``sftp``, ``webdav``, ``s3``, or what a package adds.
     user : str
         As whom one speaks to it; empty for whoever one is here.
     host : str
@@ -56,7 +51,7 @@ class Address(msgspec.Struct, frozen=True):
         """The address as it is written."""
         who = f"{self.user}@" if self.user else ""
         port = f":{self.port}" if self.port is not None else ""
-        lead = "/" if self.absolute and self.protocol == "sftp" else ""
+        lead = "/" if self.absolute else ""
         asked = "&".join(f"{key}={value}" for key, value in sorted(self.options.items()))
         return f"{self.protocol}://{who}{self.host}{port}/{lead}{self.folder}" + (f"?{asked}" if asked else "")
 
@@ -68,7 +63,7 @@ class Address(msgspec.Struct, frozen=True):
     @property
     def server(self) -> str:
         """What tells the server from others."""
-        return self.options.get("endpoint", "") + self.host if self.protocol == "s3" else self.host
+        return self.options.get("endpoint", "") + self.host
 
     @property
     def key(self) -> str:
@@ -79,11 +74,9 @@ class Address(msgspec.Struct, frozen=True):
     @property
     def plain(self) -> bool:
         """Whether what is said to the server can be heard by others: only to a server on this computer, where nobody listens."""
-        return self.host in _HERE if self.protocol == "webdav" else self._endpoint_here
-
-    @property
-    def _endpoint_here(self) -> bool:
-        endpoint = urlsplit(self.options.get("endpoint", ""))
+        if "endpoint" not in self.options:
+            return self.host in _HERE
+        endpoint = urlsplit(self.options["endpoint"])
         return endpoint.scheme == "http" and endpoint.hostname in _HERE
 
 
@@ -111,28 +104,31 @@ def address_of(text: str) -> Address:
         port = parts.port
     except ValueError:
         raise UsageError(f"This is no address of a server. An example: {EXAMPLE}") from None
-    protocol = {"webdavs": "webdav", "dav": "webdav", "davs": "webdav"}.get(parts.scheme, parts.scheme)
+    protocol = protocol_of(parts.scheme)
     if parts.password is not None:
         raise UsageError(
             "The address has a password in it, where others could read it. Leave it out: the password is asked for and kept in "
             "the system's keyring. Nothing was written down."
         )
-    if protocol not in OPTIONS:
-        raise UsageError(f"A chest can be on a server that speaks sftp, webdav or s3. An example: {EXAMPLE}")
+    if protocol is None:
+        *some, last = names()
+        raise UsageError(f"A chest can be on a server that speaks {', '.join(some)} or {last}. An example: {EXAMPLE}")
     folder = unquote(parts.path)
-    absolute = folder.startswith("//")
+    absolute = folder.startswith("//") and protocol.has_home
     folder = posixpath.normpath(folder.strip("/")) if folder.strip("/") else ""
     if not parts.hostname or (folder and why_unsafe(folder) is not None):
         raise UsageError(
             f"{shown(text.partition('?')[0])} names no server, or no folder there. An example: {EXAMPLE}"
         )
     options = dict(parse_qsl(parts.query, keep_blank_values=True))
-    odd = sorted(options.keys() - OPTIONS[protocol])
+    odd = sorted(options.keys() - protocol.options)
     if odd:
-        known = ", ".join(sorted(OPTIONS[protocol]))
-        raise UsageError(f"The address says {shown(odd[0])}, which is not understood. It may say: {known}.")
-    host = parts.netloc.rpartition("@")[2].partition("/")[0] if protocol == "s3" else parts.hostname
-    found = Address(protocol, unquote(parts.username or ""), host, port, folder, options, absolute)
+        known = (
+            f"It may say: {', '.join(sorted(protocol.options))}." if protocol.options else "It may say nothing there."
+        )
+        raise UsageError(f"The address says {shown(odd[0])}, which is not understood. {known}")
+    host = parts.netloc.rpartition("@")[2].partition("/")[0] if protocol.host_is_bucket else parts.hostname
+    found = Address(protocol.name, unquote(parts.username or ""), host, port, folder, options, absolute)
     endpoint = options.get("endpoint", "")
     if endpoint and not endpoint.startswith("https://") and not found.plain:
         raise UsageError(

@@ -48,7 +48,10 @@ class Store(ABC):
 
     @abstractmethod
     def listing(self, folder: str) -> tuple[dict[str, int], set[str]]:
-        """Return the bytes of each regular file below a folder, and the folders; nothing if there is no such folder."""
+        """Return the bytes of each regular file below a folder, and the folders, the folder itself among them.
+
+        All paths are from the top of the store. Nothing is returned if there is no such folder.
+        """
 
     @abstractmethod
     def size(self, path: str) -> int | None:

@@ -5,12 +5,9 @@ from __future__ import annotations
 from collections.abc import Iterable
 
 from dunechest.model.copy import CopyPlan, Costs, Traffic
+from dunechest.remote.protocols import protocol_of
 from dunechest.transfer import elsewhere
 
-#: Requests for a file of one part: sent, looked at, read back, put in place when the change is decided.
-_REQUESTS = {"sftp": 12, "webdav": 5, "s3": 8}
-#: Requests for each further part of a large file, sent and read back; over SFTP and WebDAV a file is one stream.
-_A_PART = {"sftp": 0, "webdav": 0, "s3": 2}
 _PART = 16 << 20
 #: Requests for the records of a library, and for looking at what is there: one for so many files listed.
 _RECORDS, _LISTED = 60, 1000
@@ -53,7 +50,9 @@ def costs_of(plans: Iterable[CopyPlan]) -> Costs | None:
 
 def reckon(kind: str, files: int, size: int, parts: int, *, listed: int = 0) -> Traffic:
     """Reckon what it costs to send files and read them back: a number of files, bytes in all, and parts beyond the first."""
-    requests = files * _REQUESTS[kind] + parts * _A_PART[kind] + _RECORDS + listed // _LISTED
+    protocol = protocol_of(kind)
+    assert protocol is not None  # there is a chest there
+    requests = files * protocol.file_requests + parts * protocol.part_requests + _RECORDS + listed // _LISTED
     return Traffic(size, size, requests)
 
 
