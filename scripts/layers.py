@@ -17,7 +17,7 @@ PICTURE = ROOT / "docs" / "layers.png"
 #: From the top; packages of one row do not import each other.
 LAYERS = (
     ("cli",),
-    ("report", "demo"),
+    ("report", "demo", "testing"),
     ("jobs",),
     ("model",),
     ("remote",),
