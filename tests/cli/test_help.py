@@ -55,7 +55,7 @@ def test_every_command_has_examples_and_the_large_ones_group_their_options() -> 
         assert isinstance(command, OwnCommand)
         grouped = {option for options in command.sections.values() for option in options}
         own = {p.name for p in command.params if isinstance(p, click.Option)}
-        assert own - grouped == {"as_json", "quiet", "no_progress", "verbose"}, name
+        assert own - grouped == {"as_json", "json_events", "quiet", "no_progress", "verbose"}, name
 
 
 def _ready(world: World) -> Iterator[list[str]]:

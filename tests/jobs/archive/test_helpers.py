@@ -10,7 +10,7 @@ import pytest
 
 import dunechest
 from dunechest.jobs.archive import several, unchanged
-from dunechest.jobs.archive.doing import carry_out, second_look
+from dunechest.jobs.archive.doing import archiving, second_look
 from dunechest.transfer import fingerprints, helpers
 from dunechest.transfer.helpers import Asked
 from tests.support.runs import Command
@@ -93,7 +93,7 @@ def test_what_comes_while_it_is_archived_is_told(
 ) -> None:
     assert command("archive", library, "--to", chest.folder).status == 0
     (library / "first.txt").write_text("first")
-    copy = carry_out.copy
+    copy = archiving.copy
     changes: dict[str, Callable[[], Any]] = {
         "a new file": lambda: (library / "late.txt").write_text("late"),
         "other content": lambda: (library / "first.txt").write_text("and more of it"),
@@ -104,7 +104,7 @@ def test_what_comes_while_it_is_archived_is_told(
         copy(*words)
         changes[change]()
 
-    monkeypatch.setattr(carry_out, "copy", copy_and_change)
+    monkeypatch.setattr(archiving, "copy", copy_and_change)
     ran = command("archive", library, "--to", chest.folder)
     told = {"a new file": "late.txt", "other content": "first.txt"}.get(change)
     assert (ran.status, told is None or told in ran.out) == (0 if told is None else 1, True), ran.out

@@ -6,7 +6,7 @@ import os
 import shlex
 import shutil
 import sqlite3
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
 from contextlib import closing
 from pathlib import Path
 from types import SimpleNamespace
@@ -17,12 +17,21 @@ from msgspec.structs import replace
 import dunechest
 from dunechest import clock
 from dunechest.chest.log import read_log
+from dunechest.cli.hints import HINTS
+from dunechest.computer import Computer, using
 from dunechest.jobs.archive.planning import foresight, unseen
 from dunechest.jobs.known import chests as known_chests
 from dunechest.jobs.study import drive as study_drive
 from dunechest.ledger.folder import state_folder
 from tests.support.runs import Command
 from tests.support.trees import flip
+
+
+@pytest.fixture(autouse=True)
+def in_words_of_the_command_line() -> Iterator[None]:
+    """What is proposed is what a person at the command line reads."""
+    with using(Computer(words=HINTS)):
+        yield
 
 
 @pytest.fixture
