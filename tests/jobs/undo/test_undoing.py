@@ -62,17 +62,17 @@ def test_a_restore_that_fails_in_the_middle_is_taken_back(
 
 KILLED = """
 import sys, os
-from dunechest.ledger import changes as changes
+from dunechest.ledger import past_changes
 from dunechest.cli.app import run
 count = int(sys.argv[1])
-plain = changes.OpenChange.will
+plain = past_changes.OpenChange.will
 def will(self, *steps):
     global count
     plain(self, *steps)
     count -= 1
     if count < 0:
         os.kill(os.getpid(), 9)
-changes.OpenChange.will = will
+past_changes.OpenChange.will = will
 sys.exit(run(sys.argv[2:]))
 """
 
