@@ -101,7 +101,11 @@ def fields(value: type) -> list[str]:
                 else ""
             )
             lines.append(f"    - `{name}: {written(hints[name])}{default}`")
-    for name, member in vars(value).items():
+    # Those that it shares with other values are its own, too.
+    every = [
+        pair for base in value.__mro__ if base.__module__.startswith("dunechest.") for pair in vars(base).items()
+    ]
+    for name, member in every:
         if isinstance(member, property) and not name.startswith("_"):
             lines.append(f"    - `{name}: {written(member.fget.__annotations__['return'])}`, read only")
     return lines

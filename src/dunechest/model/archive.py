@@ -26,6 +26,7 @@ from dunechest.errors import UsageError
 from dunechest.findings import Finding
 from dunechest.library.library import Library
 from dunechest.library.roles import Role
+from dunechest.model.parts import NeedsRoom, OfLibrary
 from dunechest.model.study import (
     ALL_HELD,
     EVERYTHING,
@@ -280,7 +281,7 @@ class Difference(msgspec.Struct, frozen=True):
         return tuple(sorted({*changed, *gone, *self.others}))
 
 
-class ArchivePlan(Value, msgspec.Struct, frozen=True, eq=False):
+class ArchivePlan(OfLibrary, NeedsRoom, Value, msgspec.Struct, frozen=True, eq=False):
     """What archiving one library means.
 
     `state` is ``new`` (a bag will be made), ``unchanged`` (the chest has it unchanged,
@@ -349,31 +350,6 @@ class ArchivePlan(Value, msgspec.Struct, frozen=True, eq=False):
     mass_change: bool = False
     lacks: int = 0
     lesser: NotHeld = ALL_HELD
-
-    @property
-    def name(self) -> str:
-        """What the library is called."""
-        return self.library.name
-
-    @property
-    def kind(self) -> str:
-        """Name of its kind."""
-        return self.library.kind.name
-
-    @property
-    def path(self) -> Path:
-        """Where it is."""
-        return self.library.path
-
-    @property
-    def needed_bytes(self) -> int:
-        """Bytes that it needs on the drive."""
-        return self.room.need
-
-    @property
-    def free_bytes(self) -> int:
-        """Bytes that are free there."""
-        return self.room.free
 
     def decisions(self) -> dict[str, Any]:
         """Return all that the plan decides, as JSON values: two plans with the same do the same."""

@@ -9,6 +9,7 @@ import msgspec
 
 from dunechest.chest.chest import Chest
 from dunechest.findings import Finding
+from dunechest.model.parts import NeedsRoom
 from dunechest.model.study import Drive, Room
 from dunechest.values import FrozenDict, PathAndWhy, Value
 
@@ -55,7 +56,7 @@ class BagChange(msgspec.Struct, frozen=True):
         return sum(item.size for item in self.bring)
 
 
-class CopyPlan(Value, msgspec.Struct, frozen=True, eq=False):
+class CopyPlan(NeedsRoom, Value, msgspec.Struct, frozen=True, eq=False):
     """What copying one library from a chest to another would do.
 
     Parameters
@@ -107,16 +108,6 @@ class CopyPlan(Value, msgspec.Struct, frozen=True, eq=False):
     _image: Image | None = None
     #: What changes whenever a change of the source's bag, or of the target's, is decided.
     _stamps: tuple[object, object] = (None, None)
-
-    @property
-    def needed_bytes(self) -> int:
-        """Bytes that it needs on the drive."""
-        return self.room.need
-
-    @property
-    def free_bytes(self) -> int:
-        """Bytes that are free there."""
-        return self.room.free
 
     @property
     def whole_sync(self) -> bool:

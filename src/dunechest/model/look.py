@@ -18,6 +18,7 @@ from dunechest.library.references.reading import Reference
 from dunechest.library.roles import RoleTotal
 from dunechest.library.search import UnknownFolder
 from dunechest.model.homes import Home
+from dunechest.model.parts import OfLibrary
 from dunechest.model.study import Contents, Drive, OutsideFile, Selection
 from dunechest.paths import TOP
 from dunechest.values import Value
@@ -26,7 +27,7 @@ if TYPE_CHECKING:
     pass
 
 
-class FoundLibrary(Value, msgspec.Struct, frozen=True):
+class FoundLibrary(OfLibrary, Value, msgspec.Struct, frozen=True):
     """A library and its size: number of files, bytes, and its newest file's time (seconds since 1970).
 
     `whose` says in words whose it is or was: an old system's, or another drive's; empty
@@ -62,26 +63,6 @@ class FoundLibrary(Value, msgspec.Struct, frozen=True):
     def contains(self) -> tuple[InnerLibrary, ...]:
         """Libraries of other kinds inside it."""
         return tuple(InnerLibrary(inner.path, inner.kind.name) for inner in self.inner)
-
-    @property
-    def name(self) -> str:
-        """What it is called."""
-        return self.library.name
-
-    @property
-    def kind(self) -> str:
-        """Name of its kind."""
-        return self.library.kind.name
-
-    @property
-    def path(self) -> Path:
-        """Where it is."""
-        return self.library.path
-
-    @property
-    def evidence(self) -> tuple[str, ...]:
-        """What it was recognised by."""
-        return self.library.evidence
 
     @property
     def essential(self) -> int:
@@ -210,7 +191,7 @@ class ReferenceTotal(NamedTuple):
     folder_count: int
 
 
-class Readiness(Value, msgspec.Struct, frozen=True):
+class Readiness(OfLibrary, Value, msgspec.Struct, frozen=True):
     """The outcome of inspecting a library; `findings` are most serious first, `drive` is set if a chest was named."""
 
     _shown: ClassVar[tuple[str, ...]] = ("file_count", "size_bytes")
@@ -245,32 +226,12 @@ class Readiness(Value, msgspec.Struct, frozen=True):
     drive: DriveFit | None = None
 
     @property
-    def name(self) -> str:
-        """What it is called."""
-        return self.library.name
-
-    @property
-    def kind(self) -> str:
-        """Name of its kind."""
-        return self.library.kind.name
-
-    @property
-    def path(self) -> Path:
-        """Where it is."""
-        return self.library.path
-
-    @property
-    def evidence(self) -> tuple[str, ...]:
-        """What it was recognised by."""
-        return self.library.evidence
-
-    @property
     def contains(self) -> tuple[InnerLibrary, ...]:
         """Libraries of other kinds inside it."""
         return tuple(InnerLibrary(inner.path, inner.kind.name) for inner in self.contents.contains)
 
     @property
-    def library(self) -> Library:
+    def library(self) -> Library:  # type: ignore[override]
         """The library."""
         return self.contents.library
 

@@ -12,6 +12,7 @@ from dunechest.library.kinds.schema import Kind
 from dunechest.library.library import Library
 from dunechest.library.still_named import NO_OLD_PLACE, OldPlace
 from dunechest.model.homes import Home
+from dunechest.model.parts import NeedsRoom
 from dunechest.model.restore import ByHand, OnConflict, ReferencePlan, Repoint, SettingChange, Target, today
 from dunechest.model.study import Contents, Room, TakeOut
 from dunechest.transfer.walk import FileEntry, FolderEntry, LinkEntry
@@ -71,7 +72,7 @@ class OutsideMove(msgspec.Struct, frozen=True):
     place: Path
 
 
-class RehomePlan(Value, msgspec.Struct, frozen=True, eq=False):
+class RehomePlan(NeedsRoom, Value, msgspec.Struct, frozen=True, eq=False):
     """What moving one library means.
 
     Parameters
@@ -127,7 +128,7 @@ class RehomePlan(Value, msgspec.Struct, frozen=True, eq=False):
         "set_aside_path",
         "file_count",
         "size_bytes",
-        "need_bytes",
+        "needed_bytes",
         "free_bytes",
         "references",
         "settings",
@@ -163,16 +164,6 @@ class RehomePlan(Value, msgspec.Struct, frozen=True, eq=False):
     identity: str = ""
     findings: tuple[Finding, ...] = ()
     old_place: OldPlace = NO_OLD_PLACE
-
-    @property
-    def need_bytes(self) -> int:
-        """Bytes that it needs there."""
-        return self.room.need
-
-    @property
-    def free_bytes(self) -> int:
-        """Bytes that are free there."""
-        return self.room.free
 
     @property
     def references(self) -> tuple[Repoint, ...]:
@@ -332,7 +323,7 @@ class RejoinPlan(Value, msgspec.Struct, frozen=True, eq=False):
         return self.home.second is None and not self.settings and self.link_before == self.link_after
 
 
-class PartMovePlan(Value, msgspec.Struct, frozen=True, eq=False):
+class PartMovePlan(NeedsRoom, Value, msgspec.Struct, frozen=True, eq=False):
     """What moving parts of a library means: a library of their own on the drive, and the rest goes on without them.
 
     Parameters
@@ -361,7 +352,7 @@ class PartMovePlan(Value, msgspec.Struct, frozen=True, eq=False):
         "set_aside_path",
         "file_count",
         "size_bytes",
-        "need_bytes",
+        "needed_bytes",
         "free_bytes",
         "edited_paths",
         "shared_paths",
@@ -379,16 +370,6 @@ class PartMovePlan(Value, msgspec.Struct, frozen=True, eq=False):
     room: Room
     id: str
     findings: tuple[Finding, ...] = ()
-
-    @property
-    def need_bytes(self) -> int:
-        """Bytes that it needs there."""
-        return self.room.need
-
-    @property
-    def free_bytes(self) -> int:
-        """Bytes that are free there."""
-        return self.room.free
 
     @property
     def edited_paths(self) -> tuple[str, ...]:

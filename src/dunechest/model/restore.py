@@ -21,6 +21,7 @@ from dunechest.library.kinds.schema import Kind
 from dunechest.library.parts import Part
 from dunechest.library.still_named import NO_OLD_PLACE, OldPlace
 from dunechest.machine.folders import own_home
+from dunechest.model.parts import NeedsRoom
 from dunechest.model.study import Room
 from dunechest.names import from_wire
 from dunechest.values import MovedPath, RenamedPath, SetAside, Value, digest_of_values
@@ -262,7 +263,7 @@ class ReferencePlan(msgspec.Struct, frozen=True):
     unread: tuple[tuple[str, str], ...] = ()
 
 
-class RestorePlan(Value, msgspec.Struct, frozen=True, eq=False):
+class RestorePlan(NeedsRoom, Value, msgspec.Struct, frozen=True, eq=False):
     """What restoring one library means.
 
     `files` are all that belong in the place afterwards, `existing` says what becomes of each and of what is in the way.
@@ -402,16 +403,6 @@ class RestorePlan(Value, msgspec.Struct, frozen=True, eq=False):
     def references_by_hand(self) -> tuple[ByHand, ...]:
         """References that a person has to look at."""
         return self.references.lost
-
-    @property
-    def needed_bytes(self) -> int:
-        """Bytes that it needs there."""
-        return self.room.need
-
-    @property
-    def free_bytes(self) -> int:
-        """Bytes that are free there."""
-        return self.room.free
 
     def decisions(self) -> dict[str, Any]:
         """Return all that the plan decides, as JSON values: two plans with the same do the same."""

@@ -14,7 +14,7 @@ from dunechest.model.envelope import Envelope
 from dunechest.model.events import SCHEMA, Event
 
 #: Version of a document that changed since the first in a way that a reader has to know of; of any other it is 1.
-VERSIONS = {"archive-plan": 2, "copy": 2, "copy-plan": 2}
+VERSIONS = {"archive-plan": 2, "copy": 2, "copy-plan": 2, "rehome-part-plan": 2, "rehome-plan": 2}
 
 
 def name_of(schema: str) -> str:
